@@ -1,0 +1,227 @@
+// Package message holds what outside systems tell the relay and what it tells them, in the relay's
+// own words. Connector definitions map foreign records to and from these shapes; the rest of the
+// relay never sees anything else of the outside.
+//
+// All amounts are minor units of the record's currency, all weights grams, all lengths millimetres,
+// all times UTC.
+package message
+
+import (
+	"errors"
+	"fmt"
+	"time"
+
+	"openrelay/internal/core/money"
+	"openrelay/internal/core/place"
+)
+
+// Status is what a channel's own order state means to us.
+type Status string
+
+// The meanings a channel state can have.
+const (
+	Pending   Status = "pending"   // not yet completed there; shown, allocated, not worked on
+	Open      Status = "open"      // ready to be worked on
+	Shipped   Status = "shipped"   // the channel considers it shipped
+	Cancelled Status = "cancelled" // called off at the channel
+)
+
+// Order is one order as a channel tells it.
+type Order struct {
+	Number           string        `json:"number" doc:"The channel's number, as people there know it"`
+	State            string        `json:"state" doc:"The channel's own word for the state"`
+	Status           Status        `json:"status" doc:"What that state means: pending, open, shipped or cancelled"`
+	URL              string        `json:"url,omitempty" doc:"Opens the order on the channel"`
+	PlacedAt         time.Time     `json:"placed_at"`
+	ChangedAt        time.Time     `json:"changed_at"`
+	Currency         string        `json:"currency"`
+	PricesIncludeTax bool          `json:"prices_include_tax"`
+	BuyerName        string        `json:"buyer_name,omitempty"`
+	BuyerEmail       string        `json:"buyer_email,omitempty"`
+	ShipTo           place.Address `json:"ship_to"`
+	Lines            []OrderLine   `json:"lines"`
+	Shipping         int64         `json:"shipping" doc:"Charged for shipping, minor units"`
+	Discount         int64         `json:"discount" doc:"Order discount, a positive number is taken off"`
+	Tax              int64         `json:"tax"`
+	Total            int64         `json:"total" doc:"What the channel says the buyer pays"`
+	Payment          string        `json:"payment,omitempty" doc:"Method of payment, the channel's word"`
+	Paid             bool          `json:"paid"`
+	RequestedService string        `json:"requested_service,omitempty"`
+	Note             string        `json:"note,omitempty"`
+	WindowFrom       string        `json:"window_from,omitempty"`
+	WindowTo         string        `json:"window_to,omitempty"`
+	Parcels          []ParcelSeen  `json:"parcels,omitempty" doc:"Parcels the channel knows of"`
+}
+
+// OrderLine is one line of an order at a channel.
+type OrderLine struct {
+	ID        string `json:"id" doc:"The channel's line number"`
+	SKU       string `json:"sku"`
+	Title     string `json:"title"`
+	Quantity  int64  `json:"quantity"`
+	UnitPrice int64  `json:"unit_price"`
+	Discount  int64  `json:"discount"`
+	Tax       int64  `json:"tax"`
+	Total     int64  `json:"total"`
+}
+
+// ParcelSeen is a parcel as a channel shows it.
+type ParcelSeen struct {
+	Reference string `json:"reference,omitempty"`
+	Tracking  string `json:"tracking"`
+}
+
+// MaxLines bounds the lines of one order that is taken in.
+const MaxLines = 1000
+
+// Check refuses an order that cannot be taken in as it stands. The error names the field.
+func (o *Order) Check() error {
+	switch {
+	case o.Number == "":
+		return errors.New("number: missing")
+	case !money.ValidCurrency(o.Currency):
+		return fmt.Errorf("currency: %q is not an ISO 4217 code", o.Currency)
+	case len(o.Lines) == 0:
+		return errors.New("lines: none")
+	case len(o.Lines) > MaxLines:
+		return fmt.Errorf("lines: %d, at most %d are taken in", len(o.Lines), MaxLines)
+	}
+	switch o.Status {
+	case Pending, Open, Shipped, Cancelled:
+	default:
+		return fmt.Errorf("status: channel state %q has no meaning in the connector's state table", o.State)
+	}
+	seen := make(map[string]bool, len(o.Lines))
+	for i, l := range o.Lines {
+		switch {
+		case l.ID == "":
+			return fmt.Errorf("lines[%d].id: missing", i)
+		case seen[l.ID]:
+			return fmt.Errorf("lines[%d].id: %q stands twice", i, l.ID)
+		case l.Quantity <= 0:
+			return fmt.Errorf("lines[%d].quantity: %d, must be at least 1", i, l.Quantity)
+		case l.Quantity > 1_000_000:
+			return fmt.Errorf("lines[%d].quantity: %d is beyond all reason", i, l.Quantity)
+		}
+		seen[l.ID] = true
+	}
+	return nil
+}
+
+// Listing is an item as one channel knows it.
+type Listing struct {
+	SKU      string `json:"sku"`
+	Title    string `json:"title"`
+	GTIN     string `json:"gtin,omitempty"`
+	Price    int64  `json:"price"`
+	Currency string `json:"currency"`
+	Quantity int64  `json:"quantity" doc:"What the channel shows"`
+	Live     bool   `json:"live"`
+	URL      string `json:"url,omitempty"`
+}
+
+// StockEdit is a quantity that somebody changed at the channel by hand.
+type StockEdit struct {
+	SKU      string    `json:"sku"`
+	Quantity int64     `json:"quantity"`
+	At       time.Time `json:"at"`
+	Who      string    `json:"who,omitempty"`
+}
+
+// Identity is who we are to the other side: shown after a test, so that nobody joins the wrong account.
+type Identity struct {
+	Name    string `json:"name"`
+	Number  string `json:"number"`
+	Country string `json:"country"`
+}
+
+// Offer is a quantity on its way to a channel.
+type Offer struct {
+	ListingID int64  `json:"listing_id"`
+	OutsideID string `json:"outside_id"`
+	SKU       string `json:"sku"`
+	Quantity  int64  `json:"quantity"`
+}
+
+// Dispatch tells a channel that a parcel with part or all of an order has left.
+type Dispatch struct {
+	Reference    string         `json:"reference" doc:"Our idempotency reference, unique for this parcel"`
+	OrderID      string         `json:"order_id" doc:"The channel's own id of the order"`
+	OrderNumber  string         `json:"order_number"`
+	OurNumber    string         `json:"our_number"`
+	Carrier      string         `json:"carrier"`
+	Service      string         `json:"service"`
+	Tracking     string         `json:"tracking"`
+	TrackingURL  string         `json:"tracking_url,omitempty"`
+	ShippedAt    time.Time      `json:"shipped_at"`
+	Lines        []DispatchLine `json:"lines"`
+	LastOfOrder  bool           `json:"last_of_order" doc:"Nothing of the order is left to send"`
+	ParcelNumber string         `json:"parcel_number"`
+}
+
+// DispatchLine is a quantity of one order line inside a parcel.
+type DispatchLine struct {
+	ID       string `json:"id" doc:"The channel's line number"`
+	SKU      string `json:"sku"`
+	Quantity int64  `json:"quantity"`
+}
+
+// Parcel is what a carrier is asked to price or carry.
+type Parcel struct {
+	Reference string        `json:"reference" doc:"Our idempotency reference"`
+	Service   string        `json:"service,omitempty"`
+	From      place.Address `json:"from"`
+	To        place.Address `json:"to"`
+	WeightG   int64         `json:"weight_g"`
+	LengthMM  int64         `json:"length_mm"`
+	WidthMM   int64         `json:"width_mm"`
+	HeightMM  int64         `json:"height_mm"`
+	OrderRef  string        `json:"order_ref,omitempty"`
+	Test      bool          `json:"test"`
+	Handover  string        `json:"handover" doc:"Day of hand-over, YYYY-MM-DD"`
+}
+
+// Rate is what a carrier asks for a parcel by one service.
+type Rate struct {
+	Service     string `json:"service"`
+	ServiceName string `json:"service_name"`
+	Price       int64  `json:"price" doc:"minor units"`
+	Currency    string `json:"currency"`
+	Arrives     string `json:"arrives" doc:"YYYY-MM-DD"`
+	Refused     string `json:"refused,omitempty" doc:"Why the carrier does not carry this parcel by this service"`
+}
+
+// Label is what a carrier answers to a purchase.
+type Label struct {
+	ID         string `json:"id" doc:"The carrier's own number of the purchase"`
+	Tracking   string `json:"tracking"`
+	URL        string `json:"url,omitempty" doc:"Where the recipient can follow the parcel"`
+	Service    string `json:"service"`
+	Price      int64  `json:"price"`
+	Currency   string `json:"currency"`
+	Zone       string `json:"zone,omitempty"`
+	Routing    string `json:"routing,omitempty" doc:"The carrier's sorting code, printed large"`
+	PrintLines string `json:"print_lines,omitempty" doc:"Further text the carrier wants on the label"`
+}
+
+// Handover closes a carrier's day.
+type Handover struct {
+	Reference string   `json:"reference"`
+	Day       string   `json:"day"`
+	Labels    []string `json:"labels" doc:"The carrier's own numbers of the purchases"`
+	Tracking  []string `json:"tracking"`
+}
+
+// HandoverReceipt is the carrier's word on a closed day.
+type HandoverReceipt struct {
+	ID      string `json:"id"`
+	Parcels int64  `json:"parcels"`
+}
+
+// Tracking is one event on a parcel's way.
+type Tracking struct {
+	Tracking string    `json:"tracking"`
+	State    string    `json:"state" doc:"accepted, under way, out for delivery, delivered, returned, problem"`
+	Text     string    `json:"text"`
+	At       time.Time `json:"at"`
+}

@@ -1,0 +1,384 @@
+package order
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"openrelay/internal/core/message"
+	"openrelay/internal/core/stock"
+)
+
+// Arrival is one version of an order as it reached us.
+type Arrival struct {
+	ConnectionID int64
+	OutsideID    string
+	Version      int64
+	Message      *message.Order
+	Via          string // "push", "poll", or who typed it
+}
+
+// Scene is what a decision may look at. Book and the two number functions are changed by it.
+type Scene struct {
+	Now       time.Time
+	Who       string
+	Sources   []int64                // locations that feed the channel, best first
+	Item      func(sku string) int64 // 0 when no item matches
+	Place     func(loc int64) string // a location's name
+	Tolerance int64                  // minor units that totals may differ by
+	Since     time.Time              // when the connection began: older orders move no stock
+	Book      *stock.Book
+	NewOrder  func() (id int64, number string)
+	NewLine   func() int64
+}
+
+// Note is one entry for the order's timeline.
+type Note struct {
+	What string
+	Text string
+}
+
+// Change is the outcome of a decision.
+type Change struct {
+	Order   *Order
+	Created bool
+	Skipped string // why nothing was done; Order is then unchanged
+	Notes   []Note
+}
+
+func (c *Change) note(what, format string, args ...any) {
+	c.Notes = append(c.Notes, Note{what, fmt.Sprintf(format, args...)})
+}
+
+// TakeIn decides what an arrival does. existing is our order for the same channel order, or nil. The
+// message must have passed its own Check.
+func TakeIn(existing *Order, a Arrival, s *Scene) Change {
+	if existing == nil {
+		return create(a, s)
+	}
+	if a.Version <= existing.Version {
+		return Change{Order: existing, Skipped: "older than what we have"}
+	}
+	return update(existing, a, s)
+}
+
+func create(a Arrival, s *Scene) Change {
+	m := a.Message
+	id, number := s.NewOrder()
+	o := &Order{
+		ID: id, Number: number, ConnectionID: a.ConnectionID, OutsideID: a.OutsideID, Version: a.Version,
+		Record: *m, ShipTo: m.ShipTo, ReceivedAt: s.Now, Via: a.Via, Revision: 1,
+	}
+	c := Change{Order: o, Created: true}
+	c.note("taken in", "Taken in by %s: %s, %d %s, channel state %s", a.Via, m.Number, len(m.Lines), plural(len(m.Lines), "line"), m.State)
+	o.Lines = make([]Line, len(m.Lines))
+	for i, l := range m.Lines {
+		o.Lines[i] = Line{
+			ID: s.NewLine(), Position: i + 1, OutsideID: l.ID, SKU: l.SKU, Title: l.Title, Quantity: l.Quantity,
+			UnitPrice: l.UnitPrice, Discount: l.Discount, Tax: l.Tax, Total: l.Total, ItemID: s.Item(l.SKU),
+		}
+	}
+	switch m.Status {
+	case message.Cancelled:
+		for i := range o.Lines {
+			o.Lines[i].Cancelled = o.Lines[i].Quantity
+		}
+		c.note("cancelled", "Was already cancelled at the channel: kept for the record, no stock moved")
+		return c
+	case message.Shipped:
+		takeAsDone(o, s, &c)
+		return c
+	}
+	examine(o, s, &c)
+	AllocateWaiting(o, s, &c)
+	return c
+}
+
+// takeAsDone books an order that the channel shipped before we ever saw it. Stock is lowered where
+// the sale is younger than the connection, for then our counts still hold the goods.
+func takeAsDone(o *Order, s *Scene, c *Change) {
+	o.ShippedAt = o.Record.ChangedAt
+	moved := !o.Record.PlacedAt.Before(s.Since) && len(s.Sources) > 0
+	o.NoStockMoved = !moved
+	for i := range o.Lines {
+		l := &o.Lines[i]
+		l.Shipped = l.Quantity
+		if moved && l.ItemID != 0 {
+			s.Book.Post(stock.Movement{
+				Key: stock.Key{Item: l.ItemID, Location: s.Sources[0]}, At: s.Now, Kind: stock.Ship, OnHand: -l.Quantity,
+				Reason: "shipped at the channel before it reached us", Who: s.Who, DocKind: "order", DocID: o.ID,
+			})
+		}
+	}
+	if moved {
+		c.note("shipped", "Was already shipped at the channel: taken in as done, stock lowered")
+	} else {
+		c.note("shipped", "Was already shipped at the channel before this connection began: taken in as done, no stock was lowered for it")
+	}
+}
+
+// examine sets and clears the holds that the order's own content causes.
+func examine(o *Order, s *Scene, c *Change) {
+	var unknown []string
+	for i := range o.Lines {
+		if l := &o.Lines[i]; l.ItemID == 0 && l.Live() > 0 {
+			unknown = append(unknown, fmt.Sprintf("%s (%s)", l.SKU, l.Title))
+		}
+	}
+	if len(unknown) > 0 {
+		c.hold(o, Hold{UnknownItem,
+			fmt.Sprintf("No item of ours is known as %s. No stock was lowered for it.", strings.Join(unknown, ", ")),
+			"An item with this SKU. Match the listing to an item; the order then goes on by itself."})
+	} else {
+		c.free(o, UnknownItem)
+	}
+	if d, bad := Recalculate(&o.Record).Excess(s.Tolerance); bad {
+		c.hold(o, totalHold(d, o.Record.Currency))
+	} else {
+		c.free(o, TotalDiffers)
+	}
+	if p := o.ShipTo.Problems(); len(p) > 0 && o.Record.Status != message.Pending {
+		c.hold(o, Hold{BadAddress, "The address cannot be delivered to: " + strings.Join(p, "; ") + ".",
+			"A complete address. Correct it at the channel, or here."})
+	} else {
+		c.free(o, BadAddress)
+	}
+}
+
+func (c *Change) hold(o *Order, h Hold) {
+	if old := o.HeldFor(h.Cause); old != nil && *old == h {
+		return
+	}
+	o.Hold(h)
+	c.note("held", "%s", h.Text)
+}
+
+func (c *Change) free(o *Order, cause Cause) {
+	if o.Free(cause) {
+		c.note("released", "No longer held for: %s", cause)
+	}
+}
+
+// AllocateWaiting promises stock to what waits, as far as there is any, and tells whether anything
+// was promised. An order that stays short is held for it.
+func AllocateWaiting(o *Order, s *Scene, c *Change) bool {
+	var short []string
+	any := false
+	for i := range o.Lines {
+		l := &o.Lines[i]
+		want := l.Waiting()
+		if want <= 0 || l.ItemID == 0 {
+			continue
+		}
+		for _, p := range s.Book.Find(l.ItemID, s.Sources, want) {
+			s.Book.Post(stock.Movement{
+				Key: stock.Key{Item: l.ItemID, Location: p.Location}, At: s.Now, Kind: stock.Allocate, Allocated: p.Quantity,
+				Reason: "sold", Who: s.Who, DocKind: "order", DocID: o.ID,
+			})
+			l.allocate(p)
+			want -= p.Quantity
+			any = true
+		}
+		if want > 0 {
+			short = append(short, fmt.Sprintf("%d of %s", want, l.SKU))
+		}
+	}
+	if len(short) > 0 {
+		c.hold(o, Hold{NoStock, "Short of " + strings.Join(short, ", ") + ".",
+			"Stock at a location that feeds this channel. When some arrives, the order goes on by itself."})
+	} else {
+		c.free(o, NoStock)
+	}
+	if any {
+		c.note("allocated", "Stock allocated: %s", allocationText(o, s.Place))
+	}
+	return any
+}
+
+func allocationText(o *Order, place func(int64) string) string {
+	var parts []string
+	for i := range o.Lines {
+		for _, a := range o.Lines[i].Allocations {
+			parts = append(parts, fmt.Sprintf("%d × %s at %s", a.Quantity, o.Lines[i].SKU, place(a.Location)))
+		}
+	}
+	return strings.Join(parts, ", ")
+}
+
+func (l *Line) allocate(p stock.Part) {
+	l.Allocated += p.Quantity
+	for i := range l.Allocations {
+		if l.Allocations[i].Location == p.Location {
+			l.Allocations[i].Quantity += p.Quantity
+			return
+		}
+	}
+	l.Allocations = append(l.Allocations, Allocation(p))
+}
+
+// take removes up to qty from the line's allocations and calls f for each part.
+func (l *Line) take(qty int64, f func(location, n int64)) {
+	for i := range l.Allocations {
+		if n := min(qty, l.Allocations[i].Quantity); n > 0 {
+			l.Allocations[i].Quantity -= n
+			qty -= n
+			f(l.Allocations[i].Location, n)
+		}
+	}
+	kept := l.Allocations[:0]
+	for _, a := range l.Allocations {
+		if a.Quantity > 0 {
+			kept = append(kept, a)
+		}
+	}
+	l.Allocations = kept
+}
+
+// cancel calls off up to qty of what has not been shipped, touching first what nobody has worked on,
+// and returns how much could be called off.
+func (l *Line) cancel(qty int64, o *Order, s *Scene, reason string) int64 {
+	done := min(qty, l.Waiting())
+	l.Cancelled += done
+	for _, bucket := range []*int64{&l.Allocated, &l.Picked, &l.Packed} {
+		n := min(qty-done, *bucket)
+		if n <= 0 {
+			continue
+		}
+		*bucket -= n
+		l.Cancelled += n
+		done += n
+		l.take(n, func(loc, part int64) {
+			s.Book.Post(stock.Movement{
+				Key: stock.Key{Item: l.ItemID, Location: loc}, At: s.Now, Kind: stock.Release, Allocated: -part,
+				Reason: reason, Who: s.Who, DocKind: "order", DocID: o.ID,
+			})
+		})
+	}
+	return done
+}
+
+func update(o *Order, a Arrival, s *Scene) Change {
+	m := a.Message
+	c := Change{Order: o}
+	before := o.Record
+	worked := o.Stage()
+	o.Version, o.Record = a.Version, *m
+	o.Revision++
+	if before.State != m.State {
+		c.note("channel state", "The channel says %s (was %s)", m.State, before.State)
+	} else {
+		c.note("changed", "A newer version came from the channel by %s", a.Via)
+	}
+	if o.Voided {
+		return c
+	}
+	switch m.Status {
+	case message.Cancelled:
+		callOff(o, s, &c)
+		return c
+	case message.Shipped:
+		if st := o.Stage(); st != Shipped && st != Delivered && st != PartShipped && st != Cancelled {
+			c.hold(o, Hold{Changed, "The channel shows this order as shipped, but it has not left here.",
+				"An order that is shipped from one place only. Cancel it here if it was sent from elsewhere, or correct it at the channel."})
+		}
+		return c
+	}
+	compareLines(o, m, s, &c)
+	if o.ShipTo != m.ShipTo && before.ShipTo != m.ShipTo {
+		if worked == Shipped || worked == PartShipped || worked == Packed {
+			c.hold(o, Hold{Changed, "The address was changed at the channel after the parcel was packed.", "A person to decide where the parcel goes."})
+		} else {
+			o.ShipTo = m.ShipTo
+			c.note("address", "Address changed at the channel")
+		}
+	}
+	examine(o, s, &c)
+	AllocateWaiting(o, s, &c)
+	return c
+}
+
+// callOff honours a cancellation at the channel.
+func callOff(o *Order, s *Scene, c *Change) {
+	var called, shipped int64
+	for i := range o.Lines {
+		l := &o.Lines[i]
+		called += l.cancel(l.Quantity, o, s, "cancelled at the channel")
+		shipped += l.Shipped
+	}
+	o.Holds = nil
+	if called > 0 {
+		c.note("cancelled", "Cancelled at the channel: work stopped, stock of %d %s released", called, plural(int(called), "unit"))
+	}
+	if shipped > 0 && !o.NoStockMoved {
+		c.hold(o, Hold{LateCancel, fmt.Sprintf("Cancelled at the channel after %d %s had been shipped.", shipped, plural(int(shipped), "unit")),
+			"A cancellation before shipping. Recall the parcel at the carrier, or wait for it to come back."})
+	}
+}
+
+// compareLines brings quantities that the channel lowered to our lines; what it raised or added goes
+// to a person.
+func compareLines(o *Order, m *message.Order, s *Scene, c *Change) {
+	theirs := make(map[string]message.OrderLine, len(m.Lines))
+	for _, l := range m.Lines {
+		theirs[l.ID] = l
+	}
+	var odd []string
+	for i := range o.Lines {
+		l := &o.Lines[i]
+		want := theirs[l.OutsideID].Quantity
+		delete(theirs, l.OutsideID)
+		switch live := l.Live(); {
+		case want < live:
+			n := l.cancel(live-want, o, s, "lowered at the channel")
+			if n > 0 {
+				c.note("changed", "%s lowered from %d to %d at the channel", l.SKU, live, live-n)
+			}
+			if n < live-want {
+				odd = append(odd, fmt.Sprintf("%s was lowered to %d after %d had been shipped", l.SKU, want, l.Shipped))
+			}
+		case want > live:
+			odd = append(odd, fmt.Sprintf("%s was raised from %d to %d", l.SKU, live, want))
+		}
+	}
+	for _, l := range m.Lines {
+		if _, added := theirs[l.ID]; added {
+			odd = append(odd, fmt.Sprintf("%d × %s was added", l.Quantity, l.SKU))
+		}
+	}
+	if len(odd) > 0 {
+		c.hold(o, Hold{Changed, "Changed at the channel after it was taken in: " + strings.Join(odd, "; ") + ".",
+			"A person to decide; cancel here and take it in again, or correct it at the channel."})
+	}
+}
+
+// Rematch looks for the items of lines that had none, and lets the order go on when they are found.
+func Rematch(o *Order, s *Scene) Change {
+	c := Change{Order: o}
+	for i := range o.Lines {
+		if l := &o.Lines[i]; l.ItemID == 0 {
+			l.ItemID = s.Item(l.SKU)
+		}
+	}
+	o.Revision++
+	examine(o, s, &c)
+	AllocateWaiting(o, s, &c)
+	return c
+}
+
+// Release takes a hold away on a person's word.
+func Release(o *Order, cause Cause, who string) (Change, bool) {
+	c := Change{Order: o}
+	if !o.Free(cause) {
+		return c, false
+	}
+	o.Revision++
+	c.note("released", "Released by %s although held for: %s", who, cause)
+	return c, true
+}
+
+func plural(n int, word string) string {
+	if n == 1 {
+		return word
+	}
+	return word + "s"
+}

@@ -1,0 +1,99 @@
+package order
+
+import (
+	"errors"
+	"fmt"
+
+	"openrelay/internal/core/stock"
+)
+
+// ErrState is returned when an order is not at a stage in which the work may be done.
+var ErrState = errors.New("not possible at this stage")
+
+// Line finds a line by its id.
+func (o *Order) Line(id int64) *Line {
+	for i := range o.Lines {
+		if o.Lines[i].ID == id {
+			return &o.Lines[i]
+		}
+	}
+	return nil
+}
+
+// Workable tells why nobody may pick the order, or nil.
+func (o *Order) Workable() error {
+	switch st := o.Stage(); st {
+	case Ready, Routed, Picking, Packed, PartShipped:
+		return nil
+	case Held:
+		text := "stock is waiting"
+		if len(o.Holds) > 0 {
+			text = o.Holds[0].Text
+		}
+		return fmt.Errorf("%w: order %s is held: %s", ErrState, o.Number, text)
+	default:
+		return fmt.Errorf("%w: order %s is %s", ErrState, o.Number, st)
+	}
+}
+
+// Pick moves qty of a line from allocated to picked.
+func (o *Order) Pick(lineID, qty int64) error {
+	l := o.Line(lineID)
+	if l == nil || qty < 1 || l.Allocated < qty {
+		return fmt.Errorf("%w: order %s has not %d left to pick of line %d", ErrState, o.Number, qty, lineID)
+	}
+	l.Allocated -= qty
+	l.Picked += qty
+	o.Revision++
+	return nil
+}
+
+// Pack moves qty of a line from picked to packed.
+func (o *Order) Pack(lineID, qty int64) error {
+	l := o.Line(lineID)
+	if l == nil || qty < 1 || l.Picked < qty {
+		return fmt.Errorf("%w: order %s has not %d picked of line %d", ErrState, o.Number, qty, lineID)
+	}
+	l.Picked -= qty
+	l.Packed += qty
+	o.Revision++
+	return nil
+}
+
+// Ship moves qty of a line from packed to shipped and posts the goods out of the location.
+func (o *Order) Ship(lineID, qty, location int64, s *Scene, reason string) error {
+	l := o.Line(lineID)
+	if l == nil || qty < 1 || l.Packed < qty {
+		return fmt.Errorf("%w: order %s has not %d packed of line %d", ErrState, o.Number, qty, lineID)
+	}
+	var held int64
+	for i := range l.Allocations {
+		if l.Allocations[i].Location == location {
+			held = l.Allocations[i].Quantity
+		}
+	}
+	if held < qty {
+		return fmt.Errorf("%w: location %d holds %d of line %d, not %d", ErrState, location, held, lineID, qty)
+	}
+	l.Packed -= qty
+	l.Shipped += qty
+	kept := l.Allocations[:0]
+	for _, a := range l.Allocations {
+		if a.Location == location {
+			a.Quantity -= qty
+		}
+		if a.Quantity > 0 {
+			kept = append(kept, a)
+		}
+	}
+	l.Allocations = kept
+	s.Book.Post(stock.Movement{
+		Key: stock.Key{Item: l.ItemID, Location: location}, At: s.Now, Kind: stock.Ship, OnHand: -qty, Allocated: -qty,
+		Reason: reason, Who: s.Who, DocKind: "order", DocID: o.ID,
+	})
+	o.Revision++
+	if st := o.Stage(); st == Shipped {
+		o.ShippedAt = s.Now
+	}
+	return nil
+}

@@ -1,0 +1,178 @@
+// Package order decides what becomes of an order: how it is taken in, what a newer version from the
+// channel changes, and at which stage it stands. The stage is derived from line quantities and
+// holds; nothing sets it.
+//
+// Every unit ordered is in exactly one place: cancelled, waiting, allocated, picked, packed or
+// shipped. Allocations say at which location the allocated, picked and packed units lie.
+package order
+
+import (
+	"time"
+
+	"openrelay/internal/core/message"
+	"openrelay/internal/core/place"
+)
+
+// Stage is where an order stands with us.
+type Stage string
+
+// The stages, in the order of the work.
+const (
+	Pending     Stage = "pending"
+	Held        Stage = "held"
+	Ready       Stage = "ready"
+	Routed      Stage = "routed"
+	Picking     Stage = "picking"
+	Packed      Stage = "packed"
+	PartShipped Stage = "part shipped"
+	Shipped     Stage = "shipped"
+	Delivered   Stage = "delivered"
+	Cancelled   Stage = "cancelled"
+	Void        Stage = "void"
+)
+
+// Stages lists all stages in the order of the work.
+var Stages = []Stage{Pending, Held, Ready, Routed, Picking, Packed, PartShipped, Shipped, Delivered, Cancelled, Void}
+
+// Cause says why an order is held.
+type Cause string
+
+// The causes of a hold.
+const (
+	UnknownItem  Cause = "unknown item"
+	TotalDiffers Cause = "total differs"
+	BadAddress   Cause = "bad address"
+	NoStock      Cause = "no stock"
+	Changed      Cause = "changed at the channel"
+	LateCancel   Cause = "cancelled too late"
+)
+
+// Hold is a reason why an order may not go on.
+type Hold struct {
+	Cause    Cause  `json:"cause"`
+	Text     string `json:"text" doc:"What happened"`
+	Expected string `json:"expected,omitempty" doc:"What was expected, and who can fix it"`
+}
+
+// Allocation is a quantity of a line that a location has promised: allocated, picked or packed.
+type Allocation struct {
+	Location int64 `json:"location"`
+	Quantity int64 `json:"quantity"`
+}
+
+// Line is one line of an order.
+type Line struct {
+	ID          int64        `json:"id"`
+	Position    int          `json:"position"`
+	OutsideID   string       `json:"outside_id"`
+	SKU         string       `json:"sku"`
+	Title       string       `json:"title"`
+	ItemID      int64        `json:"item_id,omitempty" doc:"0 while no item is known"`
+	Quantity    int64        `json:"quantity"`
+	Cancelled   int64        `json:"cancelled"`
+	Allocated   int64        `json:"allocated"`
+	Picked      int64        `json:"picked"`
+	Packed      int64        `json:"packed"`
+	Shipped     int64        `json:"shipped"`
+	UnitPrice   int64        `json:"unit_price"`
+	Discount    int64        `json:"discount"`
+	Tax         int64        `json:"tax"`
+	Total       int64        `json:"total"`
+	Allocations []Allocation `json:"allocations,omitempty"`
+}
+
+// Waiting is what was ordered and is nowhere yet.
+func (l *Line) Waiting() int64 {
+	return l.Quantity - l.Cancelled - l.Allocated - l.Picked - l.Packed - l.Shipped
+}
+
+// Live is what is still to be or has been sent.
+func (l *Line) Live() int64 { return l.Quantity - l.Cancelled }
+
+// Order is an order of ours.
+type Order struct {
+	ID            int64
+	Number        string
+	ConnectionID  int64
+	OutsideID     string
+	Version       int64 // the channel's version that Record shows
+	Record        message.Order
+	ShipTo        place.Address
+	Lines         []Line
+	Holds         []Hold
+	Routed        bool // a shipment exists
+	Delivered     bool
+	Voided        bool
+	NoStockMoved  bool // taken in as done from before the connection began
+	ReceivedAt    time.Time
+	Via           string // how it came in: push, poll or a person's name
+	ShippedAt     time.Time
+	Revision      int64 // counts our own changes, for conditional requests
+	LinesReplaced bool  // decide: lines must be written again
+}
+
+// Stage derives where the order stands.
+func (o *Order) Stage() Stage {
+	var live, waiting, picked, packed, shipped int64
+	for i := range o.Lines {
+		l := &o.Lines[i]
+		live += l.Live()
+		waiting += l.Waiting()
+		picked += l.Picked
+		packed += l.Packed
+		shipped += l.Shipped
+	}
+	switch {
+	case o.Voided:
+		return Void
+	case live == 0:
+		return Cancelled
+	case shipped == live && o.Delivered:
+		return Delivered
+	case shipped == live:
+		return Shipped
+	case shipped > 0:
+		return PartShipped
+	case o.Record.Status == message.Pending:
+		return Pending
+	case len(o.Holds) > 0 || waiting > 0:
+		return Held
+	case packed == live:
+		return Packed
+	case picked+packed > 0:
+		return Picking
+	case o.Routed:
+		return Routed
+	}
+	return Ready
+}
+
+// HeldFor returns the hold with the cause, if there is one.
+func (o *Order) HeldFor(c Cause) *Hold {
+	for i := range o.Holds {
+		if o.Holds[i].Cause == c {
+			return &o.Holds[i]
+		}
+	}
+	return nil
+}
+
+// Hold puts a hold on the order, replacing an earlier one of the same cause.
+func (o *Order) Hold(h Hold) {
+	if old := o.HeldFor(h.Cause); old != nil {
+		*old = h
+		return
+	}
+	o.Holds = append(o.Holds, h)
+}
+
+// Free takes the hold with the cause away and tells whether there was one.
+func (o *Order) Free(c Cause) bool {
+	for i := range o.Holds {
+		if o.Holds[i].Cause == c {
+			o.Holds = append(o.Holds[:i], o.Holds[i+1:]...)
+			return true
+		}
+	}
+	return false
+}

@@ -1,0 +1,113 @@
+// Package picking decides what a scan means while goods are collected for a shipment.
+package picking
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+)
+
+// Want is one line to be picked.
+type Want struct {
+	LineID   int64  `json:"line_id"`
+	SKU      string `json:"sku"`
+	GTIN     string `json:"gtin,omitempty"`
+	Title    string `json:"title"`
+	Bin      string `json:"bin"`
+	Quantity int64  `json:"quantity"`
+	Picked   int64  `json:"picked"`
+}
+
+// Left is what is still to be picked.
+func (w Want) Left() int64 { return w.Quantity - w.Picked }
+
+// Outcome is what a scan did.
+type Outcome struct {
+	Kind     string `json:"kind" doc:"order, bin or product" enum:"order,bin,product"`
+	Text     string `json:"text"`
+	LineID   int64  `json:"line_id,omitempty"`
+	Quantity int64  `json:"quantity,omitempty"`
+	Bin      string `json:"bin,omitempty"`
+}
+
+// Refusal is a scan that must not be accepted: what was read, and what was expected instead.
+type Refusal struct {
+	Read     string
+	Expected string
+}
+
+func (r *Refusal) Error() string {
+	return fmt.Sprintf("%s. Expected %s", r.Read, r.Expected)
+}
+
+// Scan decides about one code. bin is the bin scanned last, or empty; qty counts units for a product
+// code (0 means one).
+func Scan(number string, wants []Want, code, bin string, qty int64) (Outcome, error) {
+	code = strings.TrimSpace(code)
+	if code == "" {
+		return Outcome{}, &Refusal{"Nothing was read", Expected(wants)}
+	}
+	if strings.EqualFold(code, number) {
+		return Outcome{Kind: "order", Text: "Order " + number}, nil
+	}
+	for _, w := range wants {
+		if w.Bin != "" && strings.EqualFold(code, w.Bin) {
+			if i := slices.IndexFunc(wants, func(o Want) bool { return o.Bin == w.Bin && o.Left() > 0 }); i >= 0 {
+				return Outcome{Kind: "bin", Bin: w.Bin, Text: fmt.Sprintf("Bin %s: take %d × %s", w.Bin, wants[i].Left(), wants[i].Title)}, nil
+			}
+			return Outcome{}, &Refusal{fmt.Sprintf("Bin %s is done", w.Bin), Expected(wants)}
+		}
+	}
+	var done *Want
+	for i := range wants {
+		w := &wants[i]
+		if !strings.EqualFold(code, w.SKU) && (w.GTIN == "" || code != w.GTIN) {
+			continue
+		}
+		if w.Left() == 0 {
+			done = w
+			continue
+		}
+		if bin != "" && w.Bin != "" && bin != w.Bin {
+			return Outcome{}, &Refusal{fmt.Sprintf("%s lies in bin %s, not in %s", w.SKU, w.Bin, bin), "bin " + w.Bin + " first"}
+		}
+		n := max(qty, 1)
+		if n > w.Left() {
+			return Outcome{}, &Refusal{fmt.Sprintf("%d × %s is too many", n, w.SKU), fmt.Sprintf("at most %d", w.Left())}
+		}
+		return Outcome{Kind: "product", LineID: w.LineID, Quantity: n, Bin: w.Bin,
+			Text: fmt.Sprintf("%s: %d of %d", w.Title, w.Picked+n, w.Quantity)}, nil
+	}
+	if done != nil {
+		return Outcome{}, &Refusal{fmt.Sprintf("%s is already complete (%d of %d)", done.SKU, done.Picked, done.Quantity), Expected(wants)}
+	}
+	return Outcome{}, &Refusal{fmt.Sprintf("%q is not part of order %s", short(code), number), Expected(wants)}
+}
+
+// Expected says what may be scanned next.
+func Expected(wants []Want) string {
+	var out []string
+	for _, w := range wants {
+		if w.Left() > 0 {
+			text := w.SKU
+			if w.Bin != "" {
+				text += " from bin " + w.Bin
+			}
+			out = append(out, text)
+		}
+	}
+	if len(out) == 0 {
+		return "nothing more: all is picked, go on to packing"
+	}
+	if len(out) > 4 {
+		out = append(out[:4], fmt.Sprintf("or one of %d more", len(out)-4))
+	}
+	return strings.Join(out, ", ")
+}
+
+func short(s string) string {
+	if r := []rune(s); len(r) > 40 {
+		return string(r[:40]) + "…"
+	}
+	return s
+}

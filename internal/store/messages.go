@@ -1,0 +1,215 @@
+package store
+
+import (
+	"context"
+	"fmt"
+	"time"
+)
+
+// Received is a message on its way into the inbox.
+type Received struct {
+	OutsideID string
+	Version   int64
+	Raw       []byte
+}
+
+// InboxMessage is a message as it was received.
+type InboxMessage struct {
+	ID           int64  `db:"id"`
+	ConnectionID int64  `db:"connection_id"`
+	Feed         string `db:"feed"`
+	OutsideID    string `db:"outside_id"`
+	Version      int64  `db:"version"`
+	Via          string `db:"via"`
+	RunID        int64  `db:"run_id"`
+	ReceivedAt   int64  `db:"received_at"`
+	Raw          []byte `db:"raw"`
+}
+
+// Receive keeps messages as they came. One that is known by id and version is not kept twice; the
+// result counts those kept.
+func (t *Tx) Receive(connection int64, feed, via string, run int64, msgs []Received, now time.Time) (int, error) {
+	kept := 0
+	for _, m := range msgs {
+		n, err := t.exec(`INSERT INTO inbox (connection_id, feed, outside_id, version, via, run_id, received_at, raw) VALUES (?,?,?,?,?,?,?,?)
+			ON CONFLICT (connection_id, feed, outside_id, version) DO NOTHING`, connection, feed, m.OutsideID, m.Version, via, run, micros(now), m.Raw)
+		if err != nil {
+			return kept, fmt.Errorf("keep message %s: %w", m.OutsideID, err)
+		}
+		kept += int(n)
+	}
+	return kept, nil
+}
+
+// WaitingInbox reads the next messages of a connection that no decision has been made on.
+func (s *Store) WaitingInbox(ctx context.Context, connection int64, limit int) ([]InboxMessage, error) {
+	var out []InboxMessage
+	err := s.read.SelectContext(ctx, &out, `SELECT id, connection_id, feed, outside_id, version, via, run_id, received_at, raw FROM inbox
+		WHERE connection_id = ? AND state = 'waiting' ORDER BY id LIMIT ?`, connection, limit)
+	return out, err
+}
+
+// InboxOutcome is what became of a message.
+type InboxOutcome struct {
+	ID      int64
+	State   string // done, skipped or failed
+	Reason  string
+	OrderID int64
+}
+
+// SettleInbox writes what became of messages.
+func (t *Tx) SettleInbox(outcomes []InboxOutcome) error {
+	for _, o := range outcomes {
+		if _, err := t.exec("UPDATE inbox SET state=?, reason=?, order_id=? WHERE id=?", o.State, o.Reason, o.OrderID, o.ID); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Reopen puts failed inbox messages of a connection back to waiting and returns how many.
+func (t *Tx) Reopen(connection int64) (int64, error) {
+	return t.exec("UPDATE inbox SET state='waiting', reason='' WHERE connection_id=? AND state='failed'", connection)
+}
+
+// OutboxMessage is a message decided and waiting to be sent, or sent.
+type OutboxMessage struct {
+	ID             int64  `db:"id"`
+	ConnectionID   int64  `db:"connection_id"`
+	ConnectionCode string `db:"connection_code"`
+	ConnectionName string `db:"connection_name"`
+	Feed           string `db:"feed"`
+	Subject        string `db:"subject"`
+	Ref            string `db:"ref"`
+	Payload        string `db:"payload"`
+	State          string `db:"state"`
+	Attempts       int64  `db:"attempts"`
+	CreatedAt      int64  `db:"created_at"`
+	NextAt         int64  `db:"next_at"`
+	SentAt         int64  `db:"sent_at"`
+	ConfirmedAt    int64  `db:"confirmed_at"`
+	Error          string `db:"error"`
+	Answer         string `db:"answer"`
+	OrderID        int64  `db:"order_id"`
+	ShipmentID     int64  `db:"shipment_id"`
+}
+
+const outboxQuery = `SELECT x.id, x.connection_id, c.code AS connection_code, c.name AS connection_name, x.feed, x.subject, x.ref, x.payload, x.state, x.attempts,
+	x.created_at, x.next_at, x.sent_at, x.confirmed_at, x.error, x.answer, x.order_id, x.shipment_id FROM outbox x JOIN connection c ON c.id = x.connection_id `
+
+// States of outbox messages. Final are confirmed, refused and superseded; sent is final for feeds
+// that cannot be read back, and is then written as confirmed with the answer as proof.
+const (
+	Waiting    = "waiting"
+	Sending    = "sending"
+	Sent       = "sent"
+	Confirmed  = "confirmed"
+	Refused    = "refused"
+	Superseded = "superseded"
+)
+
+// Enqueue puts a message into the outbox. A message that waits for the same subject is replaced by it.
+func (t *Tx) Enqueue(m OutboxMessage, now time.Time) (int64, error) {
+	var id int64
+	if m.NextAt == 0 {
+		m.NextAt = micros(now)
+	}
+	err := t.get(&id, `INSERT INTO outbox (connection_id, feed, subject, ref, payload, created_at, next_at, order_id, shipment_id) VALUES (?,?,?,?,?,?,?,?,?)
+		ON CONFLICT (connection_id, feed, subject) WHERE state = 'waiting' DO UPDATE SET payload = excluded.payload RETURNING id`,
+		m.ConnectionID, m.Feed, m.Subject, m.Ref, m.Payload, micros(now), m.NextAt, m.OrderID, m.ShipmentID)
+	if err != nil {
+		return 0, fmt.Errorf("queue %s %s: %w", m.Feed, m.Subject, err)
+	}
+	return id, nil
+}
+
+// ClaimOutbox takes the due messages of a connection and marks them as being sent. Messages marked
+// so before, by a process that ended, are taken again: the other side knows them by their reference.
+func (t *Tx) ClaimOutbox(connection int64, feeds []string, now time.Time, limit int) ([]OutboxMessage, error) {
+	var out []OutboxMessage
+	args := append([]any{connection}, anys(feeds)...)
+	err := t.sel(&out, outboxQuery+`WHERE x.connection_id = ? AND x.feed IN (`+placeholders(len(feeds))+`) AND x.next_at <= ? AND x.state IN ('waiting','sending','sent')
+		ORDER BY x.next_at, x.id LIMIT ?`, append(args, micros(now), limit)...)
+	if err != nil {
+		return nil, err
+	}
+	for i := range out {
+		if out[i].State == Waiting {
+			if _, err := t.exec("UPDATE outbox SET state='sending', attempts=attempts+1 WHERE id=?", out[i].ID); err != nil {
+				return nil, err
+			}
+			out[i].Attempts++
+		}
+	}
+	return out, nil
+}
+
+// NextOutbox tells when the next message of a connection is due, or the zero time.
+func (s *Store) NextOutbox(ctx context.Context, connection int64) (time.Time, error) {
+	var us int64
+	err := s.read.GetContext(ctx, &us, "SELECT coalesce(min(next_at),0) FROM outbox WHERE connection_id=? AND state IN ('waiting','sending','sent')", connection)
+	return Time(us), err
+}
+
+// SettleOutbox writes what became of a message that was being sent. A message that is to be tried
+// again while a newer one waits for the same subject is superseded by that.
+func (t *Tx) SettleOutbox(m OutboxMessage) error {
+	if m.State == Waiting {
+		var newer int64
+		if err := t.get(&newer, "SELECT count(*) FROM outbox WHERE connection_id=? AND feed=? AND subject=? AND state='waiting' AND id<>?", m.ConnectionID, m.Feed, m.Subject, m.ID); err != nil {
+			return err
+		}
+		if newer > 0 {
+			m.State, m.NextAt = Superseded, 0
+		}
+	}
+	_, err := t.exec("UPDATE outbox SET state=?, attempts=?, next_at=?, sent_at=?, confirmed_at=?, error=?, answer=? WHERE id=?",
+		m.State, m.Attempts, m.NextAt, m.SentAt, m.ConfirmedAt, m.Error, m.Answer, m.ID)
+	return err
+}
+
+// Outbox loads one message.
+func (s *Store) Outbox(ctx context.Context, id int64) (OutboxMessage, error) {
+	var m OutboxMessage
+	err := s.read.GetContext(ctx, &m, outboxQuery+"WHERE x.id = ?", id)
+	return m, found(err)
+}
+
+// Outbox loads one message.
+func (t *Tx) Outbox(id int64) (OutboxMessage, error) {
+	var m OutboxMessage
+	err := t.get(&m, outboxQuery+"WHERE x.id = ?", id)
+	return m, err
+}
+
+// OutboxOfOrder lists the messages that an order caused, oldest first.
+func (s *Store) OutboxOfOrder(ctx context.Context, order int64) ([]OutboxMessage, error) {
+	var out []OutboxMessage
+	err := s.read.SelectContext(ctx, &out, outboxQuery+"WHERE x.order_id = ? AND x.order_id <> 0 ORDER BY x.id", order)
+	return out, err
+}
+
+// OpenOutbox counts the messages that are not final, by connection and state; refused ones count too.
+func (s *Store) OpenOutbox(ctx context.Context) (map[int64]map[string]int64, error) {
+	var rows []struct {
+		ConnectionID int64  `db:"connection_id"`
+		State        string `db:"state"`
+		N            int64  `db:"n"`
+	}
+	err := s.read.SelectContext(ctx, &rows, "SELECT connection_id, state, count(*) AS n FROM outbox WHERE state IN ('waiting','sending','sent','refused') GROUP BY connection_id, state")
+	out := map[int64]map[string]int64{}
+	for _, r := range rows {
+		if out[r.ConnectionID] == nil {
+			out[r.ConnectionID] = map[string]int64{}
+		}
+		out[r.ConnectionID][r.State] = r.N
+	}
+	return out, err
+}
+
+// OpenOutboxFor returns the message that is not final for a subject, if any.
+func (s *Store) OpenOutboxFor(ctx context.Context, connection int64, feed, subject string) (OutboxMessage, error) {
+	var m OutboxMessage
+	err := s.read.GetContext(ctx, &m, outboxQuery+"WHERE x.connection_id=? AND x.feed=? AND x.subject=? AND x.state IN ('waiting','sending','sent') ORDER BY x.id DESC LIMIT 1", connection, feed, subject)
+	return m, found(err)
+}

@@ -1,0 +1,454 @@
+package store
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"strings"
+	"time"
+
+	"openrelay/internal/core/message"
+	"openrelay/internal/core/order"
+	"openrelay/internal/core/place"
+)
+
+type orderRow struct {
+	ID           int64  `db:"id"`
+	Number       string `db:"number"`
+	ConnectionID int64  `db:"connection_id"`
+	OutsideID    string `db:"outside_id"`
+	Version      int64  `db:"version"`
+	ReceivedAt   int64  `db:"received_at"`
+	ShippedAt    int64  `db:"shipped_at"`
+	Via          string `db:"via"`
+	Record       string `db:"record"`
+	ShipTo       string `db:"ship_to"`
+	Holds        string `db:"holds"`
+	Routed       bool   `db:"routed"`
+	Delivered    bool   `db:"delivered"`
+	Voided       bool   `db:"voided"`
+	NoStockMoved bool   `db:"no_stock_moved"`
+	Revision     int64  `db:"revision"`
+}
+
+const orderCols = `id, number, connection_id, outside_id, version, received_at, shipped_at, via, record, ship_to, holds, routed, delivered, voided, no_stock_moved, revision`
+
+func (r *orderRow) order() (*order.Order, error) {
+	o := &order.Order{ID: r.ID, Number: r.Number, ConnectionID: r.ConnectionID, OutsideID: r.OutsideID, Version: r.Version,
+		ReceivedAt: Time(r.ReceivedAt), ShippedAt: Time(r.ShippedAt), Via: r.Via, Routed: r.Routed, Delivered: r.Delivered,
+		Voided: r.Voided, NoStockMoved: r.NoStockMoved, Revision: r.Revision}
+	if err := json.Unmarshal([]byte(r.Record), &o.Record); err != nil {
+		return nil, fmt.Errorf("order %s: record: %w", r.Number, err)
+	}
+	o.ShipTo = o.Record.ShipTo
+	if r.ShipTo != "" {
+		o.ShipTo = place.Address{}
+		if err := json.Unmarshal([]byte(r.ShipTo), &o.ShipTo); err != nil {
+			return nil, fmt.Errorf("order %s: address: %w", r.Number, err)
+		}
+	}
+	if err := json.Unmarshal([]byte(r.Holds), &o.Holds); err != nil {
+		return nil, fmt.Errorf("order %s: holds: %w", r.Number, err)
+	}
+	return o, nil
+}
+
+type lineRow struct {
+	ID        int64  `db:"id"`
+	OrderID   int64  `db:"order_id"`
+	Position  int    `db:"position"`
+	OutsideID string `db:"outside_id"`
+	SKU       string `db:"sku"`
+	Title     string `db:"title"`
+	ItemID    int64  `db:"item_id"`
+	Quantity  int64  `db:"quantity"`
+	Cancelled int64  `db:"cancelled"`
+	Allocated int64  `db:"allocated"`
+	Picked    int64  `db:"picked"`
+	Packed    int64  `db:"packed"`
+	Shipped   int64  `db:"shipped"`
+	UnitPrice int64  `db:"unit_price"`
+	Discount  int64  `db:"discount"`
+	Tax       int64  `db:"tax"`
+	Total     int64  `db:"total"`
+}
+
+type allocationRow struct {
+	LineID     int64 `db:"line_id"`
+	LocationID int64 `db:"location_id"`
+	Quantity   int64 `db:"quantity"`
+}
+
+type selector func(dest any, query string, args ...any) error
+
+func (s *Store) selector(ctx context.Context) selector {
+	return func(dest any, query string, args ...any) error {
+		return s.read.SelectContext(ctx, dest, query, args...)
+	}
+}
+
+// loadOrders reads whole orders by a condition over the table orders.
+func loadOrders(sel selector, where string, args ...any) ([]*order.Order, error) {
+	var rows []orderRow
+	if err := sel(&rows, "SELECT "+orderCols+" FROM orders WHERE "+where, args...); err != nil {
+		return nil, fmt.Errorf("load orders: %w", err)
+	}
+	if len(rows) == 0 {
+		return nil, nil
+	}
+	out := make([]*order.Order, len(rows))
+	byID := make(map[int64]*order.Order, len(rows))
+	ids := make([]int64, len(rows))
+	for i := range rows {
+		o, err := rows[i].order()
+		if err != nil {
+			return nil, err
+		}
+		out[i], byID[o.ID], ids[i] = o, o, o.ID
+	}
+	in := placeholders(len(ids))
+	var lines []lineRow
+	if err := sel(&lines, `SELECT id, order_id, position, outside_id, sku, title, item_id, quantity, cancelled, allocated, picked, packed, shipped,
+		unit_price, discount, tax, total FROM order_line WHERE order_id IN (`+in+`) ORDER BY order_id, position`, anys(ids)...); err != nil {
+		return nil, fmt.Errorf("load order lines: %w", err)
+	}
+	at := map[int64]struct {
+		o *order.Order
+		i int
+	}{}
+	lineIDs := make([]int64, 0, len(lines))
+	for _, l := range lines {
+		o := byID[l.OrderID]
+		o.Lines = append(o.Lines, order.Line{ID: l.ID, Position: l.Position, OutsideID: l.OutsideID, SKU: l.SKU, Title: l.Title, ItemID: l.ItemID,
+			Quantity: l.Quantity, Cancelled: l.Cancelled, Allocated: l.Allocated, Picked: l.Picked, Packed: l.Packed, Shipped: l.Shipped,
+			UnitPrice: l.UnitPrice, Discount: l.Discount, Tax: l.Tax, Total: l.Total})
+		at[l.ID] = struct {
+			o *order.Order
+			i int
+		}{o, len(o.Lines) - 1}
+		lineIDs = append(lineIDs, l.ID)
+	}
+	for len(lineIDs) > 0 {
+		n := min(len(lineIDs), 500)
+		var parts []allocationRow
+		if err := sel(&parts, `SELECT line_id, location_id, quantity FROM allocation WHERE line_id IN (`+placeholders(n)+`)`, anys(lineIDs[:n])...); err != nil {
+			return nil, fmt.Errorf("load allocations: %w", err)
+		}
+		for _, a := range parts {
+			l := &at[a.LineID].o.Lines[at[a.LineID].i]
+			l.Allocations = append(l.Allocations, order.Allocation{Location: a.LocationID, Quantity: a.Quantity})
+		}
+		lineIDs = lineIDs[n:]
+	}
+	return out, nil
+}
+
+// OrdersByOutside finds our live orders for channel ids of one connection.
+func (t *Tx) OrdersByOutside(connection int64, outside []string) (map[string]*order.Order, error) {
+	out := make(map[string]*order.Order, len(outside))
+	if len(outside) == 0 {
+		return out, nil
+	}
+	args := append([]any{connection}, anys(outside)...)
+	// The common case is that none is known: ask for ids only, through the covering index.
+	list, err := loadOrders(t.sel, "connection_id = ? AND voided = 0 AND outside_id IN ("+placeholders(len(outside))+")", args...)
+	for _, o := range list {
+		out[o.OutsideID] = o
+	}
+	return out, err
+}
+
+// Order loads an order by its id.
+func (t *Tx) Order(id int64) (*order.Order, error) { return oneOrder(t.sel, "id = ?", id) }
+
+// OrderByNumber loads an order by our number or, failing that, the channel's.
+func (t *Tx) OrderByNumber(number string) (*order.Order, error) {
+	return orderByNumber(t.sel, number)
+}
+
+// OrderByNumber loads an order by our number or, failing that, the channel's.
+func (s *Store) OrderByNumber(ctx context.Context, number string) (*order.Order, error) {
+	return orderByNumber(s.selector(ctx), number)
+}
+
+func orderByNumber(sel selector, number string) (*order.Order, error) {
+	o, err := oneOrder(sel, "number = ?", number)
+	if err == nil || err != ErrNotFound {
+		return o, err
+	}
+	return oneOrder(sel, "channel_number = ? AND voided = 0 ORDER BY id DESC LIMIT 1", number)
+}
+
+func oneOrder(sel selector, where string, args ...any) (*order.Order, error) {
+	list, err := loadOrders(sel, where, args...)
+	if err != nil {
+		return nil, err
+	}
+	if len(list) == 0 {
+		return nil, ErrNotFound
+	}
+	return list[0], nil
+}
+
+// OrdersWaitingFor lists the orders with units of the items that wait for stock, oldest first.
+func (t *Tx) OrdersWaitingFor(items []int64, most int) ([]*order.Order, error) {
+	return loadOrders(t.sel, `voided = 0 AND id IN (SELECT order_id FROM order_line
+		WHERE item_id IN (`+placeholders(len(items))+`) AND quantity > cancelled + allocated + picked + packed + shipped) ORDER BY placed_at, id LIMIT ?`, append(anys(items), most)...)
+}
+
+// NewOrder hands out the id and number of the next order.
+func (t *Tx) NewOrder() (int64, string, error) {
+	id, err := t.id("orders")
+	if err != nil {
+		return 0, "", err
+	}
+	number, err := t.Number("order")
+	return id, number, err
+}
+
+// NewLine hands out the id of the next order line.
+func (t *Tx) NewLine() (int64, error) { return t.id("order_line") }
+
+// Number hands out the next number of a series.
+func (t *Tx) Number(series string) (string, error) {
+	var row struct {
+		Prefix string `db:"prefix"`
+		Next   int64  `db:"next"`
+	}
+	err := t.get(&row, `UPDATE series SET next = next + 1 WHERE code = ? RETURNING prefix, next - 1 AS next`, series)
+	if err == ErrNotFound {
+		row.Prefix, row.Next = strings.ToUpper(series[:1]), 10001
+		_, err = t.exec(`INSERT INTO series (code, prefix, next) VALUES (?, ?, ?)`, series, row.Prefix, row.Next+1)
+	}
+	return fmt.Sprintf("%s%d", row.Prefix, row.Next), err
+}
+
+// Numbers hands out n numbers of a series at once.
+func (t *Tx) Numbers(series string, n int) (func() string, error) {
+	first, err := t.Number(series)
+	if err != nil {
+		return nil, err
+	}
+	if n > 1 {
+		if _, err := t.exec(`UPDATE series SET next = next + ? WHERE code = ?`, n-1, series); err != nil {
+			return nil, err
+		}
+	}
+	var prefix string
+	if err := t.get(&prefix, `SELECT prefix FROM series WHERE code = ?`, series); err != nil {
+		return nil, err
+	}
+	var at int64
+	if _, err := fmt.Sscanf(strings.TrimPrefix(first, prefix), "%d", &at); err != nil {
+		return nil, fmt.Errorf("number series %s: %w", series, err)
+	}
+	return func() string { at++; return fmt.Sprintf("%s%d", prefix, at-1) }, nil
+}
+
+func orderValues(o *order.Order) ([]any, error) {
+	record, err := json.Marshal(&o.Record)
+	if err != nil {
+		return nil, err
+	}
+	shipTo := ""
+	if o.ShipTo != o.Record.ShipTo {
+		b, err := json.Marshal(o.ShipTo)
+		if err != nil {
+			return nil, err
+		}
+		shipTo = string(b)
+	}
+	holds := "[]"
+	if len(o.Holds) > 0 {
+		b, err := json.Marshal(o.Holds)
+		if err != nil {
+			return nil, err
+		}
+		holds = string(b)
+	}
+	var units int64
+	for i := range o.Lines {
+		units += o.Lines[i].Live()
+	}
+	m := &o.Record
+	buyer := m.BuyerName
+	if buyer == "" {
+		buyer = o.ShipTo.Name
+	}
+	return []any{o.Number, o.ConnectionID, o.OutsideID, o.Version, m.Number, m.State, string(o.Stage()), buyer, m.Currency, m.Total, units,
+		micros(m.PlacedAt), micros(o.ReceivedAt), micros(o.ShippedAt), o.Via, string(record), shipTo, holds, o.Routed, o.Delivered, o.Voided, o.NoStockMoved, o.Revision, o.ID}, nil
+}
+
+const orderSet = `number, connection_id, outside_id, version, channel_number, channel_state, stage, buyer, currency, total, units,
+	placed_at, received_at, shipped_at, via, record, ship_to, holds, routed, delivered, voided, no_stock_moved, revision`
+
+// InsertOrders writes new orders with their lines and allocations.
+func (t *Tx) InsertOrders(orders []*order.Order) error {
+	heads := make([][]any, 0, len(orders))
+	var lines, parts [][]any
+	for _, o := range orders {
+		v, err := orderValues(o)
+		if err != nil {
+			return err
+		}
+		heads = append(heads, v)
+		for i := range o.Lines {
+			l := &o.Lines[i]
+			lines = append(lines, []any{l.ID, o.ID, l.Position, l.OutsideID, l.SKU, l.Title, l.ItemID, l.Quantity, l.Cancelled, l.Allocated,
+				l.Picked, l.Packed, l.Shipped, l.UnitPrice, l.Discount, l.Tax, l.Total})
+			for _, a := range l.Allocations {
+				parts = append(parts, []any{l.ID, a.Location, l.ItemID, o.ID, a.Quantity})
+			}
+		}
+	}
+	if err := t.insertMany("INSERT INTO orders ("+orderSet+", id)", 24, heads); err != nil {
+		return fmt.Errorf("write orders: %w", err)
+	}
+	if err := t.insertMany(`INSERT INTO order_line (id, order_id, position, outside_id, sku, title, item_id, quantity, cancelled, allocated,
+		picked, packed, shipped, unit_price, discount, tax, total)`, 17, lines); err != nil {
+		return fmt.Errorf("write order lines: %w", err)
+	}
+	if err := t.insertMany("INSERT INTO allocation (line_id, location_id, item_id, order_id, quantity)", 5, parts); err != nil {
+		return fmt.Errorf("write allocations: %w", err)
+	}
+	return nil
+}
+
+// UpdateOrder writes an order that was there before, its lines' quantities and its allocations.
+func (t *Tx) UpdateOrder(o *order.Order) error {
+	v, err := orderValues(o)
+	if err != nil {
+		return err
+	}
+	if _, err := t.exec("UPDATE orders SET ("+orderSet+") = ("+placeholders(23)+") WHERE id = ?", v...); err != nil {
+		return fmt.Errorf("write order %s: %w", o.Number, err)
+	}
+	for i := range o.Lines {
+		l := &o.Lines[i]
+		if _, err := t.exec("UPDATE order_line SET item_id=?, cancelled=?, allocated=?, picked=?, packed=?, shipped=? WHERE id=?",
+			l.ItemID, l.Cancelled, l.Allocated, l.Picked, l.Packed, l.Shipped, l.ID); err != nil {
+			return err
+		}
+		if _, err := t.exec("DELETE FROM allocation WHERE line_id = ?", l.ID); err != nil {
+			return err
+		}
+		for _, a := range l.Allocations {
+			if _, err := t.exec("INSERT INTO allocation (line_id, location_id, item_id, order_id, quantity) VALUES (?,?,?,?,?)", l.ID, a.Location, l.ItemID, o.ID, a.Quantity); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// OrderRow is an order as lists show it.
+type OrderRow struct {
+	ID             int64  `db:"id"`
+	Number         string `db:"number"`
+	ConnectionID   int64  `db:"connection_id"`
+	ConnectionCode string `db:"connection_code"`
+	ConnectionName string `db:"connection_name"`
+	ChannelNumber  string `db:"channel_number"`
+	ChannelState   string `db:"channel_state"`
+	Stage          string `db:"stage"`
+	Buyer          string `db:"buyer"`
+	Currency       string `db:"currency"`
+	Total          int64  `db:"total"`
+	Units          int64  `db:"units"`
+	PlacedAt       int64  `db:"placed_at"`
+	ReceivedAt     int64  `db:"received_at"`
+	Via            string `db:"via"`
+	Holds          string `db:"holds"`
+}
+
+// OrderFilter narrows a list of orders. Before is the keyset: ids below it, newest first; 0 starts
+// at the newest.
+type OrderFilter struct {
+	Stage, Connection, Search string
+	Before                    int64
+	Limit                     int
+}
+
+// ListOrders returns a page of orders, newest first. It walks one index and stops at the limit.
+func (s *Store) ListOrders(ctx context.Context, f OrderFilter) ([]OrderRow, error) {
+	query, args := listOrdersQuery(f)
+	var out []OrderRow
+	if err := s.read.SelectContext(ctx, &out, query, args...); err != nil {
+		return nil, fmt.Errorf("list orders: %w", err)
+	}
+	return out, nil
+}
+
+func listOrdersQuery(f OrderFilter) (string, []any) {
+	var where []string
+	var args []any
+	add := func(cond string, a ...any) { where = append(where, cond); args = append(args, a...) }
+	if f.Before > 0 {
+		add("o.id < ?", f.Before)
+	}
+	if f.Stage != "" {
+		stages := strings.Split(f.Stage, ",")
+		add("o.stage IN ("+placeholders(len(stages))+")", anys(stages)...)
+	}
+	if f.Connection != "" {
+		add("o.connection_id = (SELECT id FROM connection WHERE code = ?)", f.Connection)
+	}
+	if f.Search != "" {
+		// Numbers are found by index; a buyer's name needs the walk and is bounded to recent orders.
+		add(`(o.number = ? OR o.channel_number = ? OR o.id IN (SELECT order_id FROM shipment WHERE tracking = ? AND tracking <> '')
+			OR (o.id > (SELECT max(id) - 20000 FROM orders) AND o.buyer LIKE ? ESCAPE '\'))`,
+			f.Search, f.Search, f.Search, "%"+likeEscape(f.Search)+"%")
+	}
+	q := `SELECT o.id, o.number, o.connection_id, c.code AS connection_code, c.name AS connection_name, o.channel_number, o.channel_state, o.stage,
+		o.buyer, o.currency, o.total, o.units, o.placed_at, o.received_at, o.via, o.holds
+		FROM orders o CROSS JOIN connection c ON c.id = o.connection_id`
+	if len(where) > 0 {
+		q += " WHERE " + strings.Join(where, " AND ")
+	}
+	return q + " ORDER BY o.id DESC LIMIT ?", append(args, f.Limit)
+}
+
+func likeEscape(s string) string {
+	return strings.NewReplacer(`\`, `\\`, `%`, `\%`, `_`, `\_`).Replace(s)
+}
+
+// StageCount is how many orders stand at a stage, and the oldest of them.
+type StageCount struct {
+	Stage  string `db:"stage"`
+	Count  int64  `db:"n"`
+	Oldest int64  `db:"oldest"`
+}
+
+// StageCounts counts the orders that are still on their way, and those done since a time.
+func (s *Store) StageCounts(ctx context.Context, since time.Time) ([]StageCount, error) {
+	var out []StageCount
+	err := s.read.SelectContext(ctx, &out, `SELECT stage, count(*) AS n, min(placed_at) AS oldest FROM orders
+		WHERE stage IN ('pending','held','ready','routed','picking','packed','part shipped') GROUP BY stage
+		UNION ALL SELECT stage, count(*), min(placed_at) FROM orders WHERE stage IN ('shipped','delivered','cancelled')
+		AND id > (SELECT coalesce(max(id),0) - 5000 FROM orders) AND max(shipped_at, received_at) >= ? GROUP BY stage`, micros(since))
+	return out, err
+}
+
+// ChannelVersion is one version of an order as the channel sent it.
+type ChannelVersion struct {
+	ID         int64  `db:"id"`
+	Version    int64  `db:"version"`
+	Via        string `db:"via"`
+	ReceivedAt int64  `db:"received_at"`
+	Raw        []byte `db:"raw"`
+	State      string `db:"state"`
+	Reason     string `db:"reason"`
+}
+
+// ChannelVersions lists what was received for an order, oldest first.
+func (s *Store) ChannelVersions(ctx context.Context, orderID int64) ([]ChannelVersion, error) {
+	var out []ChannelVersion
+	err := s.read.SelectContext(ctx, &out, `SELECT id, version, via, received_at, raw, state, reason FROM inbox WHERE order_id = ? AND order_id <> 0 ORDER BY id`, orderID)
+	return out, err
+}
+
+// MapRecord is used when only the channel's record of an order is wanted.
+func MapRecord(raw string) (m message.Order, err error) {
+	err = json.Unmarshal([]byte(raw), &m)
+	return m, err
+}

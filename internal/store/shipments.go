@@ -1,0 +1,257 @@
+package store
+
+import (
+	"context"
+	"time"
+
+	"openrelay/internal/core/packing"
+)
+
+// Shipment is what one location sends to one recipient. In this version it is one parcel.
+type Shipment struct {
+	ID          int64  `db:"id"`
+	Number      string `db:"number"`
+	OrderID     int64  `db:"order_id"`
+	OrderNumber string `db:"order_number"`
+	Buyer       string `db:"buyer"`
+	LocationID  int64  `db:"location_id"`
+	State       string `db:"state"`
+	Profile     string `db:"profile"`
+	WeightG     int64  `db:"weight_g"`
+	LengthMM    int64  `db:"length_mm"`
+	WidthMM     int64  `db:"width_mm"`
+	HeightMM    int64  `db:"height_mm"`
+	CarrierID   int64  `db:"carrier_id"`
+	CarrierName string `db:"carrier_name"`
+	Service     string `db:"service"`
+	ServiceName string `db:"service_name"`
+	Tracking    string `db:"tracking"`
+	TrackingURL string `db:"tracking_url"`
+	Label       string `db:"label"`
+	Price       int64  `db:"price"`
+	Currency    string `db:"currency"`
+	ManifestID  int64  `db:"manifest_id"`
+	Pickers     string `db:"pickers"`
+	CreatedAt   int64  `db:"created_at"`
+	ShippedAt   int64  `db:"shipped_at"`
+	DeliveredAt int64  `db:"delivered_at"`
+	SSCC        string `db:"sscc"`
+	Error       string `db:"error"`
+	Revision    int64  `db:"revision"`
+	Lines       []ShipmentLine
+}
+
+// ShipmentLine is a quantity of an order line in a shipment.
+type ShipmentLine struct {
+	LineID   int64 `db:"line_id"`
+	Quantity int64 `db:"quantity"`
+	Picked   int64 `db:"picked"`
+}
+
+// The states of a shipment.
+const (
+	ToPick    = "picking"
+	ToShip    = "packed"
+	Buying    = "buying label"
+	Gone      = "shipped"
+	Arrived   = "delivered"
+	CalledOff = "called off"
+)
+
+const shipmentQuery = `SELECT s.id, s.number, s.order_id, o.number AS order_number, o.buyer, s.location_id, s.state, s.profile, s.weight_g, s.length_mm, s.width_mm, s.height_mm,
+	s.carrier_id, coalesce(c.name,'') AS carrier_name, s.service, s.service_name, s.tracking, s.tracking_url, s.label, s.price, s.currency, s.manifest_id, s.pickers,
+	s.created_at, s.shipped_at, s.delivered_at, s.sscc, s.error, s.revision FROM shipment s JOIN orders o ON o.id = s.order_id LEFT JOIN connection c ON c.id = s.carrier_id `
+
+func withLines(sel selector, list []Shipment) ([]Shipment, error) {
+	for i := range list {
+		if err := sel(&list[i].Lines, "SELECT line_id, quantity, picked FROM shipment_line WHERE shipment_id=? ORDER BY line_id", list[i].ID); err != nil {
+			return nil, err
+		}
+	}
+	return list, nil
+}
+
+// ShipmentsOfOrder lists an order's shipments.
+func (t *Tx) ShipmentsOfOrder(order int64) ([]Shipment, error) {
+	return shipmentsWhere(t.sel, "s.order_id=? ORDER BY s.id", order)
+}
+
+// ShipmentsOfOrder lists an order's shipments.
+func (s *Store) ShipmentsOfOrder(ctx context.Context, order int64) ([]Shipment, error) {
+	return shipmentsWhere(s.selector(ctx), "s.order_id=? ORDER BY s.id", order)
+}
+
+func shipmentsWhere(sel selector, where string, args ...any) ([]Shipment, error) {
+	var out []Shipment
+	if err := sel(&out, shipmentQuery+"WHERE "+where, args...); err != nil {
+		return nil, err
+	}
+	return withLines(sel, out)
+}
+
+func oneShipment(sel selector, where string, args ...any) (Shipment, error) {
+	list, err := shipmentsWhere(sel, where, args...)
+	if err != nil {
+		return Shipment{}, err
+	}
+	if len(list) == 0 {
+		return Shipment{}, ErrNotFound
+	}
+	return list[0], nil
+}
+
+// Shipment loads a shipment by its number or tracking number.
+func (t *Tx) Shipment(number string) (Shipment, error) {
+	return oneShipment(t.sel, "s.number=? OR (s.tracking=? AND s.tracking<>'')", number, number)
+}
+
+// Shipment loads a shipment by its number or tracking number.
+func (s *Store) Shipment(ctx context.Context, number string) (Shipment, error) {
+	return oneShipment(s.selector(ctx), "s.number=? OR (s.tracking=? AND s.tracking<>'')", number, number)
+}
+
+// ShipmentByID loads a shipment.
+func (t *Tx) ShipmentByID(id int64) (Shipment, error) { return oneShipment(t.sel, "s.id=?", id) }
+
+// ListShipments lists shipments in some states (none: all), newest first.
+func (s *Store) ListShipments(ctx context.Context, states []string, manifest, before int64, limit int) ([]Shipment, error) {
+	where, args := "1=1", []any{}
+	if len(states) > 0 {
+		where += " AND s.state IN (" + placeholders(len(states)) + ")"
+		args = append(args, anys(states)...)
+	}
+	if manifest > 0 {
+		where += " AND s.manifest_id=?"
+		args = append(args, manifest)
+	}
+	if before > 0 {
+		where += " AND s.id<?"
+		args = append(args, before)
+	}
+	return shipmentsWhere(s.selector(ctx), where+" ORDER BY s.id DESC LIMIT ?", append(args, limit)...)
+}
+
+// AddShipment writes a new shipment with its lines.
+func (t *Tx) AddShipment(s *Shipment) error {
+	var err error
+	if s.ID, err = t.id("shipment"); err != nil {
+		return err
+	}
+	if s.Number, err = t.Number("shipment"); err != nil {
+		return err
+	}
+	if _, err = t.exec("INSERT INTO shipment (id, number, order_id, location_id, state, pickers, created_at, sscc) VALUES (?,?,?,?,?,?,?,?)",
+		s.ID, s.Number, s.OrderID, s.LocationID, s.State, s.Pickers, s.CreatedAt, s.SSCC); err != nil {
+		return err
+	}
+	for _, l := range s.Lines {
+		if _, err := t.exec("INSERT INTO shipment_line (shipment_id, line_id, quantity, picked) VALUES (?,?,?,?)", s.ID, l.LineID, l.Quantity, l.Picked); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// UpdateShipment writes a shipment and its lines.
+func (t *Tx) UpdateShipment(s *Shipment) error {
+	s.Revision++
+	if _, err := t.exec(`UPDATE shipment SET state=?, profile=?, weight_g=?, length_mm=?, width_mm=?, height_mm=?, carrier_id=?, service=?, service_name=?, tracking=?, tracking_url=?,
+		label=?, price=?, currency=?, manifest_id=?, pickers=?, shipped_at=?, delivered_at=?, sscc=?, error=?, revision=? WHERE id=?`,
+		s.State, s.Profile, s.WeightG, s.LengthMM, s.WidthMM, s.HeightMM, s.CarrierID, s.Service, s.ServiceName, s.Tracking, s.TrackingURL,
+		s.Label, s.Price, s.Currency, s.ManifestID, s.Pickers, s.ShippedAt, s.DeliveredAt, s.SSCC, s.Error, s.Revision, s.ID); err != nil {
+		return err
+	}
+	for _, l := range s.Lines {
+		if _, err := t.exec("UPDATE shipment_line SET quantity=?, picked=? WHERE shipment_id=? AND line_id=?", l.Quantity, l.Picked, s.ID, l.LineID); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Profiles lists the parcel profiles, smallest first.
+func (s *Store) Profiles(ctx context.Context) ([]packing.Profile, error) {
+	rows, err := s.read.QueryContext(ctx, "SELECT code, name, length_mm, width_mm, height_mm, tare_g, max_g, service FROM parcel_profile ORDER BY length_mm*width_mm*height_mm")
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var out []packing.Profile
+	for rows.Next() {
+		var p packing.Profile
+		if err := rows.Scan(&p.Code, &p.Name, &p.LengthMM, &p.WidthMM, &p.HeightMM, &p.TareG, &p.MaxG, &p.Service); err != nil {
+			return nil, err
+		}
+		out = append(out, p)
+	}
+	return out, rows.Err()
+}
+
+// AddProfile writes a parcel profile.
+func (t *Tx) AddProfile(p packing.Profile) error {
+	_, err := t.exec("INSERT INTO parcel_profile (code, name, length_mm, width_mm, height_mm, tare_g, max_g, service) VALUES (?,?,?,?,?,?,?,?)",
+		p.Code, p.Name, p.LengthMM, p.WidthMM, p.HeightMM, p.TareG, p.MaxG, p.Service)
+	return err
+}
+
+// Manifest is a carrier's list of one day.
+type Manifest struct {
+	ID          int64  `db:"id"`
+	CarrierID   int64  `db:"carrier_id"`
+	CarrierCode string `db:"carrier_code"`
+	CarrierName string `db:"carrier_name"`
+	Day         string `db:"day"`
+	State       string `db:"state"`
+	Receipt     string `db:"receipt"`
+	ClosedAt    int64  `db:"closed_at"`
+	Parcels     int64  `db:"parcels"`
+}
+
+const manifestQuery = `SELECT m.id, m.carrier_id, c.code AS carrier_code, c.name AS carrier_name, m.day, m.state, m.receipt, m.closed_at,
+	(SELECT count(*) FROM shipment s WHERE s.manifest_id = m.id AND s.manifest_id <> 0) AS parcels FROM manifest m JOIN connection c ON c.id = m.carrier_id `
+
+// Manifests lists manifests, newest first.
+func (s *Store) Manifests(ctx context.Context, limit int) ([]Manifest, error) {
+	var out []Manifest
+	err := s.read.SelectContext(ctx, &out, manifestQuery+"ORDER BY m.id DESC LIMIT ?", limit)
+	return out, err
+}
+
+// Manifest loads a manifest.
+func (s *Store) Manifest(ctx context.Context, id int64) (Manifest, error) {
+	var m Manifest
+	err := s.read.GetContext(ctx, &m, manifestQuery+"WHERE m.id=?", id)
+	return m, found(err)
+}
+
+// Manifest loads a manifest.
+func (t *Tx) Manifest(id int64) (Manifest, error) {
+	var m Manifest
+	err := t.get(&m, manifestQuery+"WHERE m.id=?", id)
+	return m, err
+}
+
+// OpenManifest returns the id of a carrier's open manifest of a day, beginning one if there is none.
+func (t *Tx) OpenManifest(carrier int64, day string) (int64, error) {
+	var id int64
+	err := t.get(&id, "SELECT id FROM manifest WHERE carrier_id=? AND day=? AND state='open'", carrier, day)
+	if err != ErrNotFound {
+		return id, err
+	}
+	if id, err = t.id("manifest"); err != nil {
+		return 0, err
+	}
+	_, err = t.exec("INSERT INTO manifest (id, carrier_id, day) VALUES (?,?,?)", id, carrier, day)
+	return id, err
+}
+
+// SetManifest writes the state of a manifest.
+func (t *Tx) SetManifest(id int64, state, receipt string, closed time.Time) error {
+	_, err := t.exec("UPDATE manifest SET state=?, receipt=?, closed_at=? WHERE id=?", state, receipt, micros(closed), id)
+	return err
+}
+
+// ManifestShipments lists the parcels on a manifest.
+func (t *Tx) ManifestShipments(id int64) ([]Shipment, error) {
+	return shipmentsWhere(t.sel, "s.manifest_id=? AND s.manifest_id<>0 ORDER BY s.id", id)
+}

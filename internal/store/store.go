@@ -1,0 +1,255 @@
+// Package store keeps one company's records in one SQLite file. It is the only place with SQL. It
+// takes and returns the types of core and a few records of its own; it decides nothing.
+//
+// There is one writer: every change runs inside Write, which holds one connection and one
+// transaction. Readers use a pool of their own and never wait for the writer (write-ahead log).
+package store
+
+import (
+	"context"
+	"database/sql"
+	"embed"
+	"errors"
+	"fmt"
+	"io/fs"
+	"net/url"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/jmoiron/sqlx"
+	"github.com/pressly/goose/v3"
+	_ "modernc.org/sqlite" // the driver
+)
+
+//go:embed migrations/*.sql
+var migrations embed.FS
+
+// ErrNotFound is returned for a record that is not there.
+var ErrNotFound = errors.New("not found")
+
+// ErrConflict is returned when a record was changed by someone else in the meantime.
+var ErrConflict = errors.New("changed by someone else in the meantime")
+
+// Store is an open company file.
+type Store struct {
+	read *sqlx.DB
+	db   *sql.DB
+	path string
+
+	mu    sync.Mutex // held by the writer
+	conn  *sql.Conn
+	stmts map[string]*sql.Stmt
+	next  map[string]int64 // next free row id per table
+}
+
+// dsn opens the file so that a commit survives the end of the process and of the machine.
+func dsn(path string, pragmas ...string) string {
+	q := url.Values{"_pragma": append([]string{"busy_timeout(10000)", "foreign_keys(1)"}, pragmas...)}
+	return "file:" + (&url.URL{Path: path}).EscapedPath() + "?" + q.Encode()
+}
+
+// Open opens or creates the company file and brings its tables up to date.
+func Open(ctx context.Context, path string) (*Store, error) {
+	db, err := sql.Open("sqlite", dsn(path, "journal_mode(WAL)", "synchronous(FULL)", "cache_size(-32000)", "wal_autocheckpoint(4000)"))
+	if err != nil {
+		return nil, fmt.Errorf("open %s: %w", path, err)
+	}
+	db.SetMaxOpenConns(1)
+	sub, err := fs.Sub(migrations, "migrations")
+	if err != nil {
+		return nil, err
+	}
+	p, err := goose.NewProvider(goose.DialectSQLite3, db, sub)
+	if err != nil {
+		return nil, fmt.Errorf("open %s: %w", path, err)
+	}
+	if _, err := p.Up(ctx); err != nil {
+		db.Close()
+		return nil, fmt.Errorf("open %s: bring tables up to date: %w", path, err)
+	}
+	conn, err := db.Conn(ctx)
+	if err != nil {
+		return nil, fmt.Errorf("open %s: %w", path, err)
+	}
+	read, err := sqlx.Open("sqlite", dsn(path, "query_only(1)", "cache_size(-8000)"))
+	if err != nil {
+		return nil, fmt.Errorf("open %s: %w", path, err)
+	}
+	read.SetMaxOpenConns(4)
+	read.SetMaxIdleConns(4)
+	read.SetConnMaxIdleTime(time.Minute)
+	return &Store{read: read, db: db, path: path, conn: conn, stmts: map[string]*sql.Stmt{}, next: map[string]int64{}}, nil
+}
+
+// Close closes the file.
+func (s *Store) Close() error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for _, st := range s.stmts {
+		st.Close()
+	}
+	return errors.Join(s.conn.Close(), s.db.Close(), s.read.Close())
+}
+
+// Path is the file's name.
+func (s *Store) Path() string { return s.path }
+
+// Tx is a running change. It is valid only inside the function given to Write.
+type Tx struct {
+	s   *Store
+	ctx context.Context
+}
+
+// Write runs f in a transaction and commits it if f returns nil. Only one runs at a time. f must do
+// nothing slow: no call leaves the process while the file is locked.
+func (s *Store) Write(ctx context.Context, f func(*Tx) error) (err error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	// A change that has begun is finished: the caller's end must not tear it.
+	ctx = context.WithoutCancel(ctx)
+	if _, err := s.conn.ExecContext(ctx, "BEGIN IMMEDIATE"); err != nil {
+		return fmt.Errorf("begin: %w", err)
+	}
+	done := false
+	defer func() {
+		if !done {
+			s.conn.ExecContext(ctx, "ROLLBACK")
+			clear(s.next)
+		}
+	}()
+	if err := f(&Tx{s, ctx}); err != nil {
+		return err
+	}
+	if _, err := s.conn.ExecContext(ctx, "COMMIT"); err != nil {
+		return fmt.Errorf("commit: %w", err)
+	}
+	done = true
+	return nil
+}
+
+func (t *Tx) stmt(query string) (*sql.Stmt, error) {
+	if st, ok := t.s.stmts[query]; ok {
+		return st, nil
+	}
+	st, err := t.s.conn.PrepareContext(t.ctx, query)
+	if err != nil {
+		return nil, fmt.Errorf("prepare %.60q: %w", query, err)
+	}
+	if len(t.s.stmts) < 500 {
+		t.s.stmts[query] = st
+	}
+	return st, nil
+}
+
+func (t *Tx) exec(query string, args ...any) (int64, error) {
+	st, err := t.stmt(query)
+	if err != nil {
+		return 0, err
+	}
+	res, err := st.ExecContext(t.ctx, args...)
+	if err != nil {
+		return 0, fmt.Errorf("%.60q: %w", query, err)
+	}
+	return res.RowsAffected()
+}
+
+// get reads one row into dest; it returns ErrNotFound when there is none.
+func (t *Tx) get(dest any, query string, args ...any) error {
+	return found(get(t.ctx, t, dest, query, args...))
+}
+
+func (t *Tx) sel(dest any, query string, args ...any) error {
+	rows, err := t.query(query, args...)
+	if err != nil {
+		return err
+	}
+	return sqlx.StructScan(rows, dest)
+}
+
+func (t *Tx) query(query string, args ...any) (*sql.Rows, error) {
+	st, err := t.stmt(query)
+	if err != nil {
+		return nil, err
+	}
+	return st.QueryContext(t.ctx, args...)
+}
+
+func get(_ context.Context, t *Tx, dest any, query string, args ...any) error {
+	rows, err := t.query(query, args...)
+	if err != nil {
+		return err
+	}
+	r := &sqlx.Rows{Rows: rows, Mapper: mapper}
+	defer r.Close()
+	if !r.Next() {
+		if err := r.Err(); err != nil {
+			return err
+		}
+		return sql.ErrNoRows
+	}
+	if isStruct(dest) {
+		err = r.StructScan(dest)
+	} else {
+		err = r.Scan(dest)
+	}
+	return err
+}
+
+func found(err error) error {
+	if errors.Is(err, sql.ErrNoRows) {
+		return ErrNotFound
+	}
+	return err
+}
+
+// id hands out the next row id of a table. Only the one writer asks.
+func (t *Tx) id(table string) (int64, error) {
+	n, ok := t.s.next[table]
+	if !ok {
+		if err := t.get(&n, "SELECT coalesce(max(id),0)+1 FROM "+table); err != nil {
+			return 0, err
+		}
+	}
+	t.s.next[table] = n + 1
+	return n, nil
+}
+
+// insertMany writes rows in as few statements as SQLite's parameter limit allows.
+func (t *Tx) insertMany(head string, width int, rows [][]any) error {
+	const most = 50
+	one := "(?" + strings.Repeat(",?", width-1) + ")"
+	for len(rows) > 0 {
+		n := 1
+		switch {
+		case len(rows) >= most:
+			n = most
+		case len(rows) >= 10:
+			n = 10
+		}
+		args := make([]any, 0, n*width)
+		for _, r := range rows[:n] {
+			args = append(args, r...)
+		}
+		if _, err := t.exec(head+" VALUES "+one+strings.Repeat(","+one, n-1), args...); err != nil {
+			return err
+		}
+		rows = rows[n:]
+	}
+	return nil
+}
+
+func micros(t time.Time) int64 {
+	if t.IsZero() {
+		return 0
+	}
+	return t.UnixMicro()
+}
+
+// Time turns a stored time back; 0 is the zero time.
+func Time(us int64) time.Time {
+	if us == 0 {
+		return time.Time{}
+	}
+	return time.UnixMicro(us).UTC()
+}

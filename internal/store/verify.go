@@ -1,0 +1,112 @@
+package store
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+
+	"openrelay/internal/core/stock"
+)
+
+// Finding is something that must hold and does not.
+type Finding struct {
+	Rule int    `json:"rule"`
+	Text string `json:"text"`
+}
+
+// invariants are queries that return one text per violation.
+var invariants = []struct {
+	rule  int
+	query string
+}{
+	{1, `SELECT 'level of item '||l.item_id||' at location '||l.location_id||': on hand '||l.on_hand||', ledger '||coalesce(m.h,0)||'; allocated '||l.allocated||', ledger '||coalesce(m.a,0)
+		FROM level l LEFT JOIN (SELECT item_id, location_id, sum(on_hand) h, sum(allocated) a FROM movement GROUP BY item_id, location_id) m USING (item_id, location_id)
+		WHERE l.on_hand <> coalesce(m.h,0) OR l.allocated <> coalesce(m.a,0)`},
+	{1, `SELECT 'ledger of item '||item_id||' at location '||location_id||' has no level' FROM (SELECT DISTINCT item_id, location_id FROM movement) m
+		WHERE NOT EXISTS (SELECT 1 FROM level l WHERE l.item_id=m.item_id AND l.location_id=m.location_id)`},
+	{1, `SELECT 'item '||l.item_id||' at location '||l.location_id||': allocated '||l.allocated||', open allocations '||coalesce(a.q,0)
+		FROM level l LEFT JOIN (SELECT item_id, location_id, sum(quantity) q FROM allocation GROUP BY item_id, location_id) a USING (item_id, location_id)
+		WHERE l.allocated <> coalesce(a.q,0)`},
+	{2, `SELECT 'connection '||connection_id||' order '||outside_id||' has '||count(*)||' live orders' FROM orders WHERE voided=0 GROUP BY connection_id, outside_id HAVING count(*)>1`},
+	{3, `SELECT 'order '||o.number||' line '||l.position||': '||l.quantity||' ordered, cancelled '||l.cancelled||', allocated '||l.allocated||', picked '||l.picked||', packed '||l.packed||', shipped '||l.shipped
+		FROM order_line l JOIN orders o ON o.id=l.order_id WHERE min(l.cancelled,l.allocated,l.picked,l.packed,l.shipped)<0 OR l.quantity < l.cancelled+l.allocated+l.picked+l.packed+l.shipped`},
+	{3, `SELECT 'order '||o.number||' line '||l.position||': allocated, picked and packed '||(l.allocated+l.picked+l.packed)||', allocations '||coalesce(a.q,0)
+		FROM order_line l JOIN orders o ON o.id=l.order_id LEFT JOIN (SELECT line_id, sum(quantity) q FROM allocation GROUP BY line_id) a ON a.line_id=l.id
+		WHERE l.allocated+l.picked+l.packed <> coalesce(a.q,0)`},
+	{3, `SELECT 'order '||number||' has no lines' FROM orders o WHERE NOT EXISTS (SELECT 1 FROM order_line l WHERE l.order_id=o.id)`},
+	{5, `SELECT 'shipment '||s.number||' left without a write-back' FROM shipment s JOIN orders o ON o.id=s.order_id WHERE s.state IN ('shipped','delivered')
+		AND NOT EXISTS (SELECT 1 FROM outbox x WHERE x.shipment_id=s.id AND x.feed='dispatch out')`},
+	{5, `SELECT 'outbox message '||ref||' is '||state||' and has no next try' FROM outbox WHERE state IN ('waiting','sending','sent') AND next_at<=0`},
+	{5, `SELECT 'tracking number '||tracking||' stands on '||count(*)||' shipments' FROM shipment WHERE tracking<>'' GROUP BY tracking HAVING count(*)>1`},
+	{6, `SELECT 'order '||number||' has no timeline' FROM orders o WHERE NOT EXISTS (SELECT 1 FROM timeline t WHERE t.thing='order' AND t.thing_id=o.id)`},
+	{6, `SELECT 'ledger entry '||id||' lacks who or why' FROM movement WHERE who='' OR reason=''`},
+}
+
+// Verify checks everything that must always hold, on one snapshot of the file, and returns what does not.
+func (s *Store) Verify(ctx context.Context) ([]Finding, error) {
+	tx, err := s.read.BeginTxx(ctx, nil)
+	if err != nil {
+		return nil, err
+	}
+	defer tx.Rollback()
+	var out []Finding
+	var integrity string
+	if err := tx.GetContext(ctx, &integrity, "PRAGMA quick_check(1)"); err != nil {
+		return nil, err
+	}
+	if integrity != "ok" {
+		out = append(out, Finding{0, "the file is damaged: " + integrity})
+	}
+	for _, inv := range invariants {
+		var texts []string
+		if err := tx.SelectContext(ctx, &texts, inv.query+" LIMIT 20"); err != nil {
+			return nil, fmt.Errorf("verify rule %d: %w", inv.rule, err)
+		}
+		for _, text := range texts {
+			out = append(out, Finding{inv.rule, text})
+		}
+	}
+	offers, err := verifyOffers(func(dest any, q string, args ...any) error { return tx.SelectContext(ctx, dest, q, args...) })
+	return append(out, offers...), err
+}
+
+// verifyOffers finds listings that were told more than their policy allows with no correction on its way.
+func verifyOffers(sel selector) ([]Finding, error) {
+	var listings []struct {
+		Listing
+		Settings string `db:"settings"`
+		Open     int64  `db:"open"`
+	}
+	if err := sel(&listings, `SELECT l.id, l.connection_id, c.code AS connection_code, l.sku, l.item_id, l.told_qty, c.settings,
+		(SELECT count(*) FROM outbox x WHERE x.connection_id=l.connection_id AND x.feed='stock out' AND x.subject='listing '||l.id AND x.state IN ('waiting','sending','sent')) AS open
+		FROM listing l JOIN connection c ON c.id=l.connection_id JOIN feed f ON f.connection_id=c.id AND f.kind='stock out' AND f.is_on=1
+		WHERE l.item_id<>0 AND l.told_qty>=0`); err != nil {
+		return nil, fmt.Errorf("verify offers: %w", err)
+	}
+	var items []int64
+	seen := map[int64]bool{}
+	for _, l := range listings {
+		if !seen[l.ItemID] {
+			seen[l.ItemID] = true
+			items = append(items, l.ItemID)
+		}
+	}
+	levels, err := loadLevels(sel, items)
+	if err != nil {
+		return nil, err
+	}
+	var out []Finding
+	for _, l := range listings {
+		var settings struct {
+			Offer stock.Policy `json:"offer"`
+		}
+		if err := json.Unmarshal([]byte(l.Settings), &settings); err != nil {
+			return nil, fmt.Errorf("verify offers of %s: %w", l.ConnectionCode, err)
+		}
+		want := settings.Offer.Offer(l.ItemID, func(k stock.Key) stock.Level { return levels[k] })
+		if l.ToldQty > want && l.Open == 0 {
+			out = append(out, Finding{4, fmt.Sprintf("%s was told %d of %s, the policy allows %d, and no correction is on its way", l.ConnectionCode, l.ToldQty, l.SKU, want)})
+		}
+	}
+	return out, nil
+}
