@@ -391,7 +391,7 @@ func (f *Feed) identify(kind string, raw []byte, body any, inside string) Record
 			n, perr = strconv.ParseInt(s, 10, 64)
 			ok = perr == nil
 		}
-		if !ok {
+		if err != nil || !ok {
 			r.Err = fmt.Errorf("record %s has no version", r.ID)
 		}
 		r.Version = n

@@ -213,3 +213,22 @@ func (s *Store) OpenOutboxFor(ctx context.Context, connection int64, feed, subje
 	err := s.read.GetContext(ctx, &m, outboxQuery+"WHERE x.connection_id=? AND x.feed=? AND x.subject=? AND x.state IN ('waiting','sending','sent') ORDER BY x.id DESC LIMIT 1", connection, feed, subject)
 	return m, found(err)
 }
+
+// Ref makes a reference that no other message of this company carries.
+func (t *Tx) Ref(prefix string) (string, error) {
+	n, err := t.id("outbox")
+	return fmt.Sprintf("%s-%d", prefix, n), err
+}
+
+// KnownInbox counts how many of the messages were kept before.
+func (t *Tx) KnownInbox(connection int64, feed string, msgs []Received) (int, error) {
+	known := 0
+	for _, m := range msgs {
+		var n int
+		if err := t.get(&n, "SELECT count(*) FROM inbox WHERE connection_id=? AND feed=? AND outside_id=? AND version=?", connection, feed, m.OutsideID, m.Version); err != nil {
+			return 0, err
+		}
+		known += n
+	}
+	return known, nil
+}

@@ -7,7 +7,6 @@ import (
 	"strings"
 	"time"
 
-	"openrelay/internal/core/message"
 	"openrelay/internal/core/order"
 	"openrelay/internal/core/place"
 )
@@ -194,16 +193,6 @@ func oneOrder(sel selector, where string, args ...any) (*order.Order, error) {
 func (t *Tx) OrdersWaitingFor(items []int64, most int) ([]*order.Order, error) {
 	return loadOrders(t.sel, `voided = 0 AND id IN (SELECT order_id FROM order_line
 		WHERE item_id IN (`+placeholders(len(items))+`) AND quantity > cancelled + allocated + picked + packed + shipped) ORDER BY placed_at, id LIMIT ?`, append(anys(items), most)...)
-}
-
-// NewOrder hands out the id and number of the next order.
-func (t *Tx) NewOrder() (int64, string, error) {
-	id, err := t.id("orders")
-	if err != nil {
-		return 0, "", err
-	}
-	number, err := t.Number("order")
-	return id, number, err
 }
 
 // NewLine hands out the id of the next order line.
@@ -447,8 +436,5 @@ func (s *Store) ChannelVersions(ctx context.Context, orderID int64) ([]ChannelVe
 	return out, err
 }
 
-// MapRecord is used when only the channel's record of an order is wanted.
-func MapRecord(raw string) (m message.Order, err error) {
-	err = json.Unmarshal([]byte(raw), &m)
-	return m, err
-}
+// NewOrderID hands out the id of the next order; its number comes from Numbers.
+func (t *Tx) NewOrderID() (int64, error) { return t.id("orders") }

@@ -2,6 +2,7 @@ package order
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -162,12 +163,21 @@ func (c *Change) free(o *Order, cause Cause) {
 // AllocateWaiting promises stock to what waits, as far as there is any, and tells whether anything
 // was promised. An order that stays short is held for it.
 func AllocateWaiting(o *Order, s *Scene, c *Change) bool {
+	return AllocateWaitingOf(o, nil, s, c)
+}
+
+// AllocateWaitingOf does the same for some items only (nil: all); the book need not know the others.
+func AllocateWaitingOf(o *Order, items []int64, s *Scene, c *Change) bool {
 	var short []string
 	any := false
 	for i := range o.Lines {
 		l := &o.Lines[i]
 		want := l.Waiting()
 		if want <= 0 || l.ItemID == 0 {
+			continue
+		}
+		if items != nil && !slices.Contains(items, l.ItemID) {
+			short = append(short, fmt.Sprintf("%d of %s", want, l.SKU))
 			continue
 		}
 		for _, p := range s.Book.Find(l.ItemID, s.Sources, want) {

@@ -1,0 +1,353 @@
+package relay
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"time"
+
+	"openrelay/internal/core/message"
+	"openrelay/internal/core/order"
+	"openrelay/internal/core/picking"
+	"openrelay/internal/core/stock"
+	"openrelay/internal/store"
+)
+
+// OfferWhy explains the quantity a channel shows for an item.
+type OfferWhy struct {
+	Item      store.Item
+	Listing   store.Listing
+	Allowed   int64                  // what the policy allows now
+	Steps     []stock.Step           // the sum behind it
+	Open      *store.OutboxMessage   // a correction on its way
+	Promised  []store.OpenAllocation // the orders behind the allocations
+	Movements []store.MovementRow    // the newest ledger entries
+	On        bool                   // whether the channel is told at all
+}
+
+// WhyOffer answers "why this number?" for a listing.
+func (r *Relay) WhyOffer(ctx context.Context, connection, sku string) (OfferWhy, error) {
+	var out OfferWhy
+	c := r.byCode(connection)
+	if c == nil {
+		return out, store.ErrNotFound
+	}
+	l, err := r.Store.Listing(ctx, connection, sku)
+	if err != nil {
+		return out, err
+	}
+	out.Listing = l
+	_, out.On = r.feed(c, "stock out")
+	if l.ItemID == 0 {
+		out.Steps = []stock.Step{{Text: "No item of ours is matched to this listing; it is told nothing"}}
+		return out, nil
+	}
+	items, err := r.Store.Items(ctx, []int64{l.ItemID})
+	if err != nil {
+		return out, err
+	}
+	out.Item = items[l.ItemID]
+	levels, err := r.Store.Levels(ctx, []int64{l.ItemID})
+	if err != nil {
+		return out, err
+	}
+	out.Allowed, out.Steps = c.settings.Offer.Explain(l.ItemID, func(k stock.Key) stock.Level { return levels[k] }, r.placeName)
+	if m, err := r.Store.OpenOutboxFor(ctx, c.rec.ID, "stock out", offerSubject(l.ID)); err == nil {
+		out.Open = &m
+	} else if !errors.Is(err, store.ErrNotFound) {
+		return out, err
+	}
+	if out.Promised, err = r.Store.OpenAllocations(ctx, l.ItemID, 50); err != nil {
+		return out, err
+	}
+	out.Movements, err = r.Store.Movements(ctx, l.ItemID, 0, 0, 30)
+	return out, err
+}
+
+// LevelWhy explains the stock of an item: levels, who holds it, the ledger, and what channels show.
+type LevelWhy struct {
+	Item      store.Item
+	Levels    map[stock.Key]stock.Level
+	Bins      map[int64]string // by location
+	Promised  []store.OpenAllocation
+	Movements []store.MovementRow
+	Listings  []ListingWhy
+}
+
+// ListingWhy is a listing beside what it may show.
+type ListingWhy struct {
+	store.Listing
+	Allowed int64
+	On      bool
+}
+
+// WhyLevel answers "why this number?" for an item.
+func (r *Relay) WhyLevel(ctx context.Context, sku string, before int64) (LevelWhy, error) {
+	var out LevelWhy
+	it, err := r.Store.Item(ctx, sku)
+	if err != nil {
+		return out, err
+	}
+	out.Item = it
+	if out.Levels, err = r.Store.Levels(ctx, []int64{it.ID}); err != nil {
+		return out, err
+	}
+	out.Bins = map[int64]string{}
+	for k := range out.Levels {
+		bins, err := r.Store.Bins(ctx, k.Location, []int64{it.ID})
+		if err != nil {
+			return out, err
+		}
+		out.Bins[k.Location] = bins[it.ID]
+	}
+	if out.Promised, err = r.Store.OpenAllocations(ctx, it.ID, 50); err != nil {
+		return out, err
+	}
+	if out.Movements, err = r.Store.Movements(ctx, it.ID, 0, before, 50); err != nil {
+		return out, err
+	}
+	listings, err := r.Store.ListingsOfItems(ctx, []int64{it.ID})
+	if err != nil {
+		return out, err
+	}
+	for _, l := range listings {
+		w := ListingWhy{Listing: l}
+		if c := r.byID(l.ConnectionID); c != nil {
+			_, w.On = r.feed(c, "stock out")
+			w.Allowed = c.settings.Offer.Offer(it.ID, func(k stock.Key) stock.Level { return out.Levels[k] })
+		}
+		out.Listings = append(out.Listings, w)
+	}
+	return out, nil
+}
+
+// OrderView is everything known about one order.
+type OrderView struct {
+	Order     *order.Order
+	Channel   store.Connection
+	Totals    order.Totals
+	Versions  []Version
+	Timeline  []store.Entry
+	Shipments []store.Shipment
+	Outbox    []store.OutboxMessage
+}
+
+// Version is one version of the channel's record, bare of its envelope.
+type Version struct {
+	store.ChannelVersion
+	Record any
+}
+
+// Order gathers everything known about one order.
+func (r *Relay) Order(ctx context.Context, number string) (OrderView, error) {
+	var out OrderView
+	o, err := r.Store.OrderByNumber(ctx, number)
+	if err != nil {
+		return out, err
+	}
+	out.Order, out.Totals = o, order.Recalculate(&o.Record)
+	c := r.byID(o.ConnectionID)
+	if c == nil {
+		return out, fmt.Errorf("order %s: its connection is gone", number)
+	}
+	out.Channel = c.rec
+	versions, err := r.Store.ChannelVersions(ctx, o.ID)
+	if err != nil {
+		return out, err
+	}
+	for _, v := range versions {
+		out.Versions = append(out.Versions, Version{v, c.line.Inside("orders in", v.Via, v.Raw)})
+	}
+	if out.Timeline, err = r.Store.Timeline(ctx, "order", o.ID); err != nil {
+		return out, err
+	}
+	if out.Shipments, err = r.Store.ShipmentsOfOrder(ctx, o.ID); err != nil {
+		return out, err
+	}
+	out.Outbox, err = r.Store.OutboxOfOrder(ctx, o.ID)
+	return out, err
+}
+
+// ShipmentView is a shipment with what is to be picked.
+type ShipmentView struct {
+	store.Shipment
+	Order    *order.Order
+	Wants    []picking.Want
+	Location store.Location
+}
+
+// Shipment gathers everything known about one shipment. The number may be the order's or a tracking
+// number; then the order's newest shipment is meant.
+func (r *Relay) Shipment(ctx context.Context, number string) (ShipmentView, error) {
+	var out ShipmentView
+	s, err := r.Store.Shipment(ctx, number)
+	if errors.Is(err, store.ErrNotFound) {
+		o, oerr := r.Store.OrderByNumber(ctx, number)
+		if oerr != nil {
+			return out, oerr
+		}
+		list, lerr := r.Store.ShipmentsOfOrder(ctx, o.ID)
+		if lerr != nil {
+			return out, lerr
+		}
+		if len(list) == 0 {
+			return out, store.ErrNotFound
+		}
+		s, err = list[len(list)-1], nil
+	}
+	if err != nil {
+		return out, err
+	}
+	out.Shipment, out.Location = s, r.Place(s.LocationID)
+	if out.Order, err = r.Store.OrderByNumber(ctx, s.OrderNumber); err != nil {
+		return out, err
+	}
+	ids := make([]int64, 0, len(s.Lines))
+	for _, sl := range s.Lines {
+		ids = append(ids, out.Order.Line(sl.LineID).ItemID)
+	}
+	items, err := r.Store.Items(ctx, ids)
+	if err != nil {
+		return out, err
+	}
+	bins, err := r.Store.Bins(ctx, s.LocationID, ids)
+	if err != nil {
+		return out, err
+	}
+	out.Wants = wantList(s, out.Order, items, bins)
+	return out, nil
+}
+
+// Label reads what the carrier answered when the label was bought.
+func (v ShipmentView) LabelData() (message.Label, error) {
+	var l message.Label
+	if v.Label == "" {
+		return l, &Refused{Text: fmt.Sprintf("shipment %s has no label yet", v.Number), Conflict: true}
+	}
+	return l, json.Unmarshal([]byte(v.Label), &l)
+}
+
+// Lamp says how a connection stands.
+type Lamp struct {
+	State string `json:"state" enum:"go,idle,caution,stop,busy" doc:"go: running well; idle: off or paused; caution: wants a look; stop: stopped; busy: under way"`
+	Text  string `json:"text"`
+}
+
+// ConnectionView is a connection with its feeds and how they stand.
+type ConnectionView struct {
+	store.Connection
+	Title  string
+	Lamp   Lamp
+	Feeds  []FeedView
+	Orders int64 // taken in today
+	Open   map[string]int64
+	LastOK time.Time
+	Host   string
+}
+
+// FeedView is a feed and how it stands.
+type FeedView struct {
+	store.Feed
+	Lamp  Lamp
+	Ways  []string // read, push, send
+	Every time.Duration
+	Next  time.Time
+}
+
+// Connections describes all connections.
+func (r *Relay) Connections(ctx context.Context) ([]ConnectionView, error) {
+	recs, err := r.Store.Connections(ctx)
+	if err != nil {
+		return nil, err
+	}
+	feeds, err := r.Store.Feeds(ctx)
+	if err != nil {
+		return nil, err
+	}
+	open, err := r.Store.OpenOutbox(ctx)
+	if err != nil {
+		return nil, err
+	}
+	now := r.now()
+	y, m, d := now.Date()
+	today, err := r.Store.OrdersToday(ctx, time.Date(y, m, d, 0, 0, 0, 0, now.Location()))
+	if err != nil {
+		return nil, err
+	}
+	out := make([]ConnectionView, 0, len(recs))
+	for _, rec := range recs {
+		c := r.byID(rec.ID)
+		if c == nil {
+			continue
+		}
+		v := ConnectionView{Connection: rec, Title: c.line.Def.Title, Orders: today[rec.ID], Open: open[rec.ID], Host: rec.BaseURL}
+		worst := Lamp{"go", "running well"}
+		for _, f := range feeds {
+			if f.ConnectionID != rec.ID {
+				continue
+			}
+			fv := r.feedView(c, f, rec.Paused)
+			if rank(fv.Lamp.State) > rank(worst.State) {
+				worst = Lamp{fv.Lamp.State, f.Kind + ": " + fv.Lamp.Text}
+			}
+			if at := store.Time(f.LastOKAt); at.After(v.LastOK) {
+				v.LastOK = at
+			}
+			v.Feeds = append(v.Feeds, fv)
+		}
+		if rec.Paused {
+			worst = Lamp{"idle", "paused"}
+		} else if n := v.Open[store.Refused]; n > 0 && rank(worst.State) < rank("caution") {
+			worst = Lamp{"caution", fmt.Sprintf("%d refused", n)}
+		}
+		v.Lamp = worst
+		out = append(out, v)
+	}
+	return out, nil
+}
+
+func rank(state string) int {
+	switch state {
+	case "stop":
+		return 3
+	case "caution":
+		return 2
+	case "busy":
+		return 1
+	}
+	return 0
+}
+
+func (r *Relay) feedView(c *conn, f store.Feed, paused bool) FeedView {
+	def := c.line.Def.Feeds[f.Kind]
+	v := FeedView{Feed: f}
+	if def.Topic != "" {
+		v.Ways = append(v.Ways, "push")
+	}
+	if def.Read != nil {
+		v.Ways = append(v.Ways, "read")
+		v.Every = time.Duration(def.Read.Every)
+		if at, ok := r.due(c, f.Kind); ok {
+			v.Next = at
+		}
+	}
+	if def.Send != nil {
+		v.Ways = append(v.Ways, "send")
+	}
+	switch {
+	case paused:
+		v.Lamp = Lamp{"idle", "paused"}
+	case !f.On:
+		v.Lamp = Lamp{"idle", "off"}
+	case f.Failures >= 3:
+		v.Lamp = Lamp{"stop", fmt.Sprintf("%d failures in a row: %s", f.Failures, f.LastError)}
+	case f.Failures > 0:
+		v.Lamp = Lamp{"caution", "last try failed: " + f.LastError}
+	case f.LastOKAt == 0:
+		v.Lamp = Lamp{"idle", "nothing moved yet"}
+	default:
+		v.Lamp = Lamp{"go", "running well"}
+	}
+	return v
+}

@@ -1,0 +1,385 @@
+package relay
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/http"
+	"time"
+
+	"github.com/cenkalti/backoff/v5"
+
+	"openrelay/internal/connector"
+	"openrelay/internal/core/message"
+	"openrelay/internal/store"
+)
+
+// maxAttempts is how often a message is tried before a person is asked.
+const maxAttempts = 12
+
+// outLoop sends what waits in the outbox of a connection.
+func (r *Relay) outLoop(c *conn) {
+	for {
+		wait := 30 * time.Second
+		if !r.paused(c) {
+			more, err := r.sendDue(c)
+			if err != nil && r.ctx.Err() == nil {
+				r.log.Error("sending failed, trying again", "connection", c.rec.Code, "error", err)
+				wait = time.Second
+			} else if more {
+				continue
+			} else if at, err := r.Store.NextOutbox(r.ctx, c.rec.ID); err == nil && !at.IsZero() {
+				// Messages of feeds that are off stay due; they do not keep us awake.
+				wait = min(wait, max(at.Sub(r.now()), 50*time.Millisecond))
+				if at.Before(r.now().Add(-time.Second)) {
+					wait = 5 * time.Second
+				}
+			}
+		}
+		timer := time.NewTimer(wait)
+		select {
+		case <-r.ctx.Done():
+			timer.Stop()
+			return
+		case <-c.wakeOut:
+			timer.Stop()
+		case <-timer.C:
+		}
+	}
+}
+
+func (r *Relay) paused(c *conn) bool {
+	r.mu.RLock()
+	defer r.mu.RUnlock()
+	return c.paused
+}
+
+// sendDue sends one round of due messages and tells whether more may be due.
+func (r *Relay) sendDue(c *conn) (bool, error) {
+	var feeds []string
+	for _, kind := range c.line.Def.Kinds() {
+		if _, on := r.feed(c, kind); on && c.line.Def.Feeds[kind].Send != nil {
+			feeds = append(feeds, kind)
+		}
+	}
+	if len(feeds) == 0 || r.ctx.Err() != nil {
+		return false, nil
+	}
+	const round = 200
+	var due []store.OutboxMessage
+	err := r.Store.Write(r.ctx, func(t *store.Tx) (err error) {
+		due, err = t.ClaimOutbox(c.rec.ID, feeds, r.now(), round)
+		return err
+	})
+	if err != nil {
+		return false, err
+	}
+	groups := map[string][]store.OutboxMessage{}
+	for _, m := range due {
+		groups[m.Feed] = append(groups[m.Feed], m)
+	}
+	for _, kind := range feeds {
+		for list := groups[kind]; len(list) > 0; {
+			n := 1
+			if list[0].State != store.Sent {
+				for n < len(list) && n < c.line.Def.Feeds[kind].Batch && list[n].State != store.Sent {
+					n++
+				}
+			}
+			if err := r.sendGroup(c, kind, list[:n]); err != nil {
+				return false, err
+			}
+			list = list[n:]
+			if r.ctx.Err() != nil {
+				return false, nil
+			}
+		}
+	}
+	return len(due) == round, nil
+}
+
+// sendGroup sends messages of one feed in one request, or reads one back, and commits what came of it.
+func (r *Relay) sendGroup(c *conn, kind string, group []store.OutboxMessage) error {
+	msgs := make([]any, len(group))
+	for i, m := range group {
+		msgs[i] = json.RawMessage(m.Payload)
+	}
+	if group[0].State == store.Sent {
+		ok, err := c.line.Confirm(r.ctx, kind, group[0].Ref, msgs[0])
+		return r.commit(r.ctx, func(ch *change) error { return r.readBack(ch, c, group[0], ok, err) })
+	}
+	ref := group[0].Ref
+	if c.line.Def.Feeds[kind].Batch > 1 {
+		// The reference of a batch stands for exactly this content.
+		h := sha256.New()
+		for _, m := range group {
+			fmt.Fprintf(h, "%s %s\n", m.Ref, m.Payload)
+		}
+		ref = r.prefix + "-b" + hex.EncodeToString(h.Sum(nil)[:12])
+	}
+	results, answer, err := c.line.Send(r.ctx, kind, ref, msgs)
+	if err != nil && r.ctx.Err() != nil {
+		return nil // stopping: it stays marked as being sent and is taken up at the next start
+	}
+	return r.commit(r.ctx, func(ch *change) error {
+		ch.tell("feed", c.rec.Code)
+		f, _ := r.feed(c, kind)
+		if err != nil {
+			if e := r.feedFailed(ch, c, f, err); e != nil {
+				return e
+			}
+			for _, m := range group {
+				if e := r.notSent(ch, c, m, err); e != nil {
+					return e
+				}
+			}
+			return nil
+		}
+		if e := r.feedWent(ch, c, f); e != nil {
+			return e
+		}
+		if results != nil {
+			return r.batchAnswered(ch, c, group, results)
+		}
+		return r.sent(ch, c, group[0], answer)
+	})
+}
+
+func (r *Relay) feedWent(ch *change, c *conn, f store.Feed) error {
+	r.mu.Lock()
+	if k := c.feeds[f.Kind]; k != nil {
+		k.Failures, k.LastError, k.LastOKAt = 0, "", ch.now.UnixMicro()
+	}
+	r.mu.Unlock()
+	return ch.FeedWent(f.ID, "", ch.now)
+}
+
+func (r *Relay) feedFailed(ch *change, c *conn, f store.Feed, err error) error {
+	var fail *connector.Failure
+	if errors.As(err, &fail) && !fail.Temporary && fail.Status != http.StatusUnauthorized && fail.Status != http.StatusForbidden {
+		return nil // the message was refused; the feed itself works
+	}
+	r.mu.Lock()
+	if k := c.feeds[f.Kind]; k != nil {
+		k.Failures++
+		k.LastError = err.Error()
+	}
+	r.mu.Unlock()
+	return ch.FeedFailed(f.ID, err.Error(), ch.now)
+}
+
+// notSent decides what becomes of a message whose sending failed.
+func (r *Relay) notSent(ch *change, c *conn, m store.OutboxMessage, err error) error {
+	var f *connector.Failure
+	if !errors.As(err, &f) {
+		f = &connector.Failure{Text: err.Error()}
+	}
+	locked := f.Status == http.StatusUnauthorized || f.Status == http.StatusForbidden
+	m.Error = f.Text
+	if locked {
+		if e := ch.Raise(store.Exception{Cause: "credentials refused", Text: fmt.Sprintf("%s does not let us in: %s", c.rec.Name, f.Text),
+			Expected: "Valid credentials. Renew them; what waits is then sent by itself.", ConnectionID: c.rec.ID}, ch.now); e != nil {
+			return e
+		}
+	}
+	if f.Unsent && f.Temporary {
+		m.Attempts = max(0, m.Attempts-1) // it never left: not an attempt
+	}
+	if (f.Temporary || locked) && m.Attempts < maxAttempts {
+		m.State, m.NextAt = store.Waiting, ch.now.Add(max(delay(int(m.Attempts)), f.RetryAfter)).UnixMicro()
+		return ch.SettleOutbox(m)
+	}
+	return r.refused(ch, c, m)
+}
+
+// delay is how long to wait before the next attempt: doubling from half a second to five minutes, with
+// jitter so that many messages do not come back at once.
+func delay(attempt int) time.Duration {
+	b := &backoff.ExponentialBackOff{InitialInterval: 500 * time.Millisecond, RandomizationFactor: 0.3, Multiplier: 2, MaxInterval: 5 * time.Minute}
+	b.Reset()
+	d := b.NextBackOff()
+	for range min(attempt-1, maxAttempts) {
+		d = b.NextBackOff()
+	}
+	return d
+}
+
+// refused ends a message that the other side does not take, and asks a person.
+func (r *Relay) refused(ch *change, c *conn, m store.OutboxMessage) error {
+	m.State, m.NextAt = store.Refused, 0
+	if err := ch.SettleOutbox(m); err != nil {
+		return err
+	}
+	cause := "write-back refused"
+	if m.Feed == "labels out" {
+		cause = "label refused"
+		if err := r.labelRefused(ch, m); err != nil {
+			return err
+		}
+	}
+	if m.Feed == "handovers out" {
+		if err := r.handoverRefused(ch, m); err != nil {
+			return err
+		}
+	}
+	ch.tell("exception", "")
+	if m.OrderID != 0 {
+		if err := ch.Note(store.Entry{At: ch.now.UnixMicro(), Who: c.rec.Name, Thing: "order", ThingID: m.OrderID, What: cause, Text: fmt.Sprintf("%s refused %s: %s", c.rec.Name, m.Feed, m.Error)}); err != nil {
+			return err
+		}
+	}
+	return ch.Raise(store.Exception{Cause: cause, Text: fmt.Sprintf("%s refused %s of %s: %s", c.rec.Name, m.Feed, m.Subject, m.Error),
+		Expected: "An accepted message. Correct what the other side names, then send it again.", ConnectionID: c.rec.ID, OrderID: m.OrderID, OutboxID: m.ID}, ch.now)
+}
+
+func (r *Relay) batchAnswered(ch *change, c *conn, group []store.OutboxMessage, results []connector.Result) error {
+	byKey := make(map[string]connector.Result, len(results))
+	for _, res := range results {
+		byKey[res.Subject] = res
+	}
+	for _, m := range group {
+		var offer message.Offer
+		if err := json.Unmarshal([]byte(m.Payload), &offer); err != nil {
+			return err
+		}
+		res, ok := byKey[offer.SKU]
+		switch {
+		case !ok:
+			m.Error = "the answer does not mention " + offer.SKU
+			m.State, m.NextAt = store.Waiting, ch.now.Add(delay(int(m.Attempts))).UnixMicro()
+			if m.Attempts >= maxAttempts {
+				if err := r.refused(ch, c, m); err != nil {
+					return err
+				}
+				continue
+			}
+		case !res.Accepted:
+			m.Error = or(res.Reason, "refused without a reason")
+			if err := r.refused(ch, c, m); err != nil {
+				return err
+			}
+			continue
+		default:
+			m.State, m.NextAt, m.Error = store.Confirmed, 0, ""
+			m.SentAt, m.ConfirmedAt = ch.now.UnixMicro(), ch.now.UnixMicro()
+			m.Answer = fmt.Sprintf("%d accepted", offer.Quantity)
+			if err := ch.Told(offer.ListingID, offer.Quantity, ch.now); err != nil {
+				return err
+			}
+		}
+		if err := ch.SettleOutbox(m); err != nil {
+			return err
+		}
+	}
+	ch.tell("stock", "")
+	return nil
+}
+
+// sent takes the answer to a single message.
+func (r *Relay) sent(ch *change, c *conn, m store.OutboxMessage, answer any) error {
+	again := m.SentAt != 0
+	m.Error, m.SentAt = "", ch.now.UnixMicro()
+	if b, err := json.Marshal(answer); err == nil && answer != nil {
+		m.Answer = string(b)
+	}
+	if ok, after := c.line.Confirmable(m.Feed); ok {
+		m.State, m.NextAt = store.Sent, ch.now.Add(after).UnixMicro()
+		if !again { // the attempts of reading back are counted from here, once
+			m.Attempts = 0
+		}
+		c.wakeSoon(r, after)
+	} else {
+		m.State, m.NextAt, m.ConfirmedAt = store.Confirmed, 0, ch.now.UnixMicro()
+	}
+	if err := ch.SettleOutbox(m); err != nil {
+		return err
+	}
+	if err := ch.CloseExceptionFor(m.ID, 0, "relay", ch.now); err != nil {
+		return err
+	}
+	switch x := answer.(type) {
+	case *message.Label:
+		return r.labelBought(ch, c, m, x)
+	case *message.HandoverReceipt:
+		return r.dayClosed(ch, c, m, x)
+	}
+	if m.OrderID != 0 {
+		return r.noteWriteBack(ch, c, m, "sent", "")
+	}
+	return nil
+}
+
+func (c *conn) wakeSoon(r *Relay, d time.Duration) {
+	if d <= 0 {
+		poke(c.wakeOut)
+		return
+	}
+	r.after(d, c.wakeOut)
+}
+
+func (r *Relay) noteWriteBack(ch *change, c *conn, m store.OutboxMessage, what, extra string) error {
+	var d message.Dispatch
+	if m.Feed != "dispatch out" {
+		return nil
+	}
+	if err := json.Unmarshal([]byte(m.Payload), &d); err != nil {
+		return err
+	}
+	ch.tell("order", d.OurNumber)
+	return ch.Note(store.Entry{At: ch.now.UnixMicro(), Who: "relay", Thing: "order", ThingID: m.OrderID, What: "write-back " + what,
+		Text: fmt.Sprintf("Tracking number %s %s %s%s", d.Tracking, map[string]string{"sent": "sent to", "confirmed": "read back from"}[what], c.rec.Name, extra)})
+}
+
+// readBack takes what a confirming read saw.
+func (r *Relay) readBack(ch *change, c *conn, m store.OutboxMessage, ok bool, err error) error {
+	if ok {
+		m.State, m.NextAt, m.ConfirmedAt, m.Error = store.Confirmed, 0, ch.now.UnixMicro(), ""
+		if e := ch.SettleOutbox(m); e != nil {
+			return e
+		}
+		return r.noteWriteBack(ch, c, m, "confirmed", "")
+	}
+	m.Attempts++
+	m.Error = "sent, but reading it back does not show it yet"
+	if err != nil {
+		m.Error = "sent, but it could not be read back: " + err.Error()
+	}
+	if m.Attempts >= maxAttempts {
+		return r.refused(ch, c, m)
+	}
+	m.NextAt = ch.now.Add(delay(int(m.Attempts))).UnixMicro()
+	if e := ch.SettleOutbox(m); e != nil {
+		return e
+	}
+	if m.Attempts == 4 { // what was accepted is not there: say it again, under the same reference
+		m.State = store.Waiting
+		return ch.SettleOutbox(m)
+	}
+	return nil
+}
+
+// SendAgain puts a refused message back into the queue.
+func (r *Relay) SendAgain(ctx context.Context, id int64, who string) error {
+	return r.commit(ctx, func(ch *change) error {
+		m, err := ch.Outbox(id)
+		if err != nil {
+			return err
+		}
+		if m.State != store.Refused {
+			return &Refused{Text: fmt.Sprintf("message %s is %s, only refused ones are sent again", m.Ref, m.State), Conflict: true}
+		}
+		m.State, m.NextAt, m.Attempts, m.Error = store.Waiting, ch.now.UnixMicro(), 0, ""
+		if err := ch.SettleOutbox(m); err != nil {
+			return err
+		}
+		ch.wake[m.ConnectionID] = true
+		if err := ch.CloseExceptionFor(m.ID, 0, who, ch.now); err != nil {
+			return err
+		}
+		ch.tell("exception", "")
+		return nil
+	})
+}
