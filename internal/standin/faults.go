@@ -1,0 +1,171 @@
+package standin
+
+import (
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"net/http/httptest"
+	"strings"
+	"sync"
+	"time"
+)
+
+// Faults is bad behaviour that can be switched on. The counted ones use themselves up.
+type Faults struct {
+	Status     int    `json:"status"`      // answer with this status …
+	RetryAfter int    `json:"retry_after"` // … and ask to wait so many seconds
+	Text       string `json:"text"`        // what such an answer says
+	HangMS     int    `json:"hang_ms"`     // say nothing for so long
+	Half       bool   `json:"half"`        // break off in the middle of the body
+	HTML       bool   `json:"html"`        // answer a web page instead of data
+	Garbage    bool   `json:"garbage"`     // answer text that is no data at all
+	LoseAnswer bool   `json:"lose_answer"` // do the work, then cut the connection
+	Count      int    `json:"count"`       // for so many calls; 0: until switched off
+	EveryNth   int    `json:"every_nth"`   // only every Nth call
+	Only       string `json:"only"`        // only calls whose path contains this
+	PushLateMS int    `json:"push_late_ms"`
+	PushTwice  bool   `json:"push_twice"`
+	PushMixed  bool   `json:"push_mixed"` // out of order
+	PushNever  bool   `json:"push_never"`
+}
+
+// Seen is one call that was received.
+type Seen struct {
+	At     time.Time `json:"at"`
+	Method string    `json:"method"`
+	Path   string    `json:"path"`
+	Status int       `json:"status"`
+}
+
+// mischief applies faults to calls of the data interface and remembers all calls.
+type mischief struct {
+	mu     sync.Mutex
+	faults Faults
+	calls  int
+	seen   []Seen
+	total  int
+}
+
+func (m *mischief) set(f Faults) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	m.faults, m.calls = f, 0
+}
+
+func (m *mischief) now() Faults {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	return m.faults
+}
+
+// take says which faults hit this call.
+func (m *mischief) take(path string) Faults {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	f := m.faults
+	if f.Only != "" && !strings.Contains(path, f.Only) {
+		return Faults{}
+	}
+	if f.Status == 0 && f.HangMS == 0 && !f.Half && !f.HTML && !f.Garbage && !f.LoseAnswer {
+		return Faults{}
+	}
+	m.calls++
+	if f.EveryNth > 1 && m.calls%f.EveryNth != 0 {
+		return Faults{}
+	}
+	if f.Count > 0 {
+		m.faults.Count--
+		if m.faults.Count == 0 {
+			push := m.faults
+			m.faults = Faults{PushLateMS: push.PushLateMS, PushTwice: push.PushTwice, PushMixed: push.PushMixed, PushNever: push.PushNever}
+		}
+	}
+	return f
+}
+
+func (m *mischief) remember(r *http.Request, status int) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	m.total++
+	m.seen = append(m.seen, Seen{time.Now(), r.Method, r.URL.RequestURI(), status})
+	if len(m.seen) > 1000 {
+		m.seen = append(m.seen[:0], m.seen[500:]...)
+	}
+}
+
+func (m *mischief) calledSoFar() ([]Seen, int) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	return append([]Seen(nil), m.seen...), m.total
+}
+
+// around wraps the data interface of a stand-in.
+func (m *mischief) around(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		f := m.take(r.URL.Path)
+		if f.HangMS > 0 {
+			select {
+			case <-time.After(time.Duration(f.HangMS) * time.Millisecond):
+			case <-r.Context().Done():
+				m.remember(r, 0)
+				return
+			}
+		}
+		switch {
+		case f.Status > 0:
+			if f.RetryAfter > 0 {
+				w.Header().Set("Retry-After", fmt.Sprint(f.RetryAfter))
+			}
+			m.remember(r, f.Status)
+			text := f.Text
+			if text == "" {
+				text = "switched on for practice"
+			}
+			answer(w, f.Status, map[string]any{"error": text})
+			return
+		case f.HTML:
+			w.Header().Set("Content-Type", "text/html; charset=utf-8")
+			fmt.Fprint(w, "<!doctype html><title>Back soon</title><h1>We are painting the shop</h1>")
+			m.remember(r, 200)
+			return
+		case f.Garbage:
+			w.Header().Set("Content-Type", "application/json")
+			fmt.Fprint(w, "\x00\x01{{{ not data")
+			m.remember(r, 200)
+			return
+		}
+		rec := httptest.NewRecorder()
+		next.ServeHTTP(rec, r)
+		m.remember(r, rec.Code)
+		if f.LoseAnswer {
+			panic(http.ErrAbortHandler)
+		}
+		for k, v := range rec.Header() {
+			w.Header()[k] = v
+		}
+		body := rec.Body.Bytes()
+		if f.Half {
+			w.Header().Set("Content-Length", fmt.Sprint(len(body)))
+			w.WriteHeader(rec.Code)
+			w.Write(body[:len(body)/2])
+			panic(http.ErrAbortHandler)
+		}
+		w.WriteHeader(rec.Code)
+		w.Write(body)
+	})
+}
+
+func answer(w http.ResponseWriter, status int, v any) {
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(status)
+	json.NewEncoder(w).Encode(v)
+}
+
+func read(w http.ResponseWriter, r *http.Request, v any) bool {
+	dec := json.NewDecoder(http.MaxBytesReader(w, r.Body, 4<<20))
+	if err := dec.Decode(v); err != nil {
+		answer(w, http.StatusBadRequest, map[string]any{"error": "the body cannot be read: " + err.Error()})
+		return false
+	}
+	return true
+}

@@ -1,0 +1,632 @@
+package standin
+
+import (
+	"bytes"
+	"context"
+	"crypto/hmac"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"math/rand/v2"
+	"net/http"
+	"sort"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/go-chi/chi/v5"
+)
+
+// ShopConfig is one Hedgerow store.
+type ShopConfig struct {
+	Name, Number, Country, Currency string
+	OrderPrefix                     string
+	Token, PushSecret               string
+	Accent                          string // colour of the storefront
+	Items                           []ShopItem
+}
+
+// ShopItem is an item on a store's shelf. Price is in hundredths.
+type ShopItem struct {
+	ID       string `json:"id"`
+	SKU      string `json:"sku"`
+	Title    string `json:"title"`
+	Barcode  string `json:"barcode"`
+	Group    string `json:"group"`
+	Price    int64  `json:"-"`
+	Quantity int64  `json:"quantity"`
+	sequence int64
+}
+
+type shopLine struct {
+	ID    string
+	SKU   string
+	Title string
+	Qty   int64
+	Price int64
+	Off   int64
+}
+
+type shopParcel struct {
+	ID        string           `json:"id"`
+	Reference string           `json:"reference"`
+	Carrier   string           `json:"carrier"`
+	Service   string           `json:"service"`
+	Tracking  string           `json:"tracking"`
+	Link      string           `json:"tracking_link"`
+	Lines     []shopParcelLine `json:"lines"`
+}
+
+type shopParcelLine struct {
+	LineID   string `json:"line_id"`
+	Quantity int64  `json:"quantity"`
+}
+
+// Delivery is where and how a shopper wants an order.
+type Delivery struct {
+	Name     string  `json:"name"`
+	Company  string  `json:"company"`
+	Street   string  `json:"street"`
+	Extra    string  `json:"extra"`
+	Postcode string  `json:"postcode"`
+	Town     string  `json:"town"`
+	Country  string  `json:"country"`
+	Phone    string  `json:"phone"`
+	Method   string  `json:"method"`
+	Window   *window `json:"window,omitempty"`
+}
+
+type window struct {
+	From string `json:"from"`
+	To   string `json:"to"`
+}
+
+type shopOrder struct {
+	ID, Name, State string
+	Revision        int64
+	Placed, Changed time.Time
+	Customer, Email string
+	Delivery        Delivery
+	Lines           []shopLine
+	Shipping, Off   int64
+	Method, Note    string
+	Paid            bool
+	Parcels         []shopParcel
+	TotalOff        int64 // makes the total wrong, to practise
+}
+
+// Hedgerow is a running web store.
+type Hedgerow struct {
+	cfg ShopConfig
+	mis mischief
+	http.Handler
+
+	mu       sync.Mutex
+	items    []*ShopItem
+	orders   []*shopOrder
+	byID     map[string]*shopOrder
+	answers  map[string][]byte // by idempotency key
+	hook     string            // whom we call when something changes
+	options  string            // whom we ask for delivery choices
+	base     string            // where people open this store
+	lastTime time.Time
+	pending  []map[string]any
+	wake     chan struct{}
+	pushes   int
+	pushFail int
+	stopped  chan struct{}
+}
+
+// NewHedgerow opens a store. Close it with Stop.
+func NewHedgerow(cfg ShopConfig) *Hedgerow {
+	h := &Hedgerow{cfg: cfg, byID: map[string]*shopOrder{}, answers: map[string][]byte{}, wake: make(chan struct{}, 1), stopped: make(chan struct{})}
+	for i, it := range cfg.Items {
+		it.ID = fmt.Sprintf("i%d", 500+i)
+		h.items = append(h.items, &it)
+	}
+	r := chi.NewRouter()
+	r.Route("/api", func(r chi.Router) {
+		r.Use(h.mis.around, h.bearer)
+		r.Get("/shop", func(w http.ResponseWriter, _ *http.Request) {
+			answer(w, 200, map[string]any{"shop": map[string]any{"name": cfg.Name, "number": cfg.Number, "country": cfg.Country}})
+		})
+		r.Get("/items", h.apiItems)
+		r.Get("/orders", h.apiOrders)
+		r.Get("/orders/{id}", h.apiOrder)
+		r.Put("/stock", h.apiStock)
+		r.Post("/orders/{id}/parcels", h.apiParcel)
+	})
+	h.pages(r)
+	h.control(r)
+	h.Handler = r
+	go h.pushLoop()
+	return h
+}
+
+// Stop ends the store's pushing.
+func (h *Hedgerow) Stop() { close(h.stopped) }
+
+// SetHook says whom the store calls.
+func (h *Hedgerow) SetHook(url string) {
+	h.mu.Lock()
+	h.hook = url
+	h.mu.Unlock()
+}
+
+// SetBase says at which address people open the store; links in its records begin with it.
+func (h *Hedgerow) SetBase(url string) {
+	h.mu.Lock()
+	h.base = url
+	h.mu.Unlock()
+}
+
+func (h *Hedgerow) bearer(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.Header.Get("Authorization") != "Bearer "+h.cfg.Token {
+			answer(w, 401, map[string]any{"error": "the access token is not one of ours"})
+			return
+		}
+		next.ServeHTTP(w, r)
+	})
+}
+
+// stamp returns the time, never the same twice.
+func (h *Hedgerow) stamp() time.Time {
+	t := time.Now().UTC().Truncate(time.Microsecond)
+	if !t.After(h.lastTime) {
+		t = h.lastTime.Add(time.Microsecond)
+	}
+	h.lastTime = t
+	return t
+}
+
+const stampForm = "2006-01-02T15:04:05.000000Z07:00"
+
+func dec(cents int64) string {
+	sign := ""
+	if cents < 0 {
+		sign, cents = "-", -cents
+	}
+	return fmt.Sprintf("%s%d.%02d", sign, cents/100, cents%100)
+}
+
+func (o *shopOrder) goods() (sum int64) {
+	for _, l := range o.Lines {
+		sum += l.Qty*l.Price - l.Off
+	}
+	return sum
+}
+
+func (o *shopOrder) total() int64 { return o.goods() + o.Shipping - o.Off + o.TotalOff }
+
+// tax is the part of an amount that is tax, at 20 per cent included.
+func tax(gross int64) int64 { return (gross*20 + 60) / 120 }
+
+func (h *Hedgerow) record(o *shopOrder) map[string]any {
+	lines := make([]map[string]any, len(o.Lines))
+	for i, l := range o.Lines {
+		sum := l.Qty*l.Price - l.Off
+		lines[i] = map[string]any{"line_id": l.ID, "sku": l.SKU, "title": l.Title, "quantity": l.Qty, "price": dec(l.Price), "discount": dec(l.Off), "tax": dec(tax(sum)), "total": dec(sum)}
+	}
+	parcels := o.Parcels
+	if parcels == nil {
+		parcels = []shopParcel{}
+	}
+	return map[string]any{
+		"id": o.ID, "name": o.Name, "state": o.State, "revision": o.Revision, "placed_at": o.Placed.Format(stampForm), "changed_at": o.Changed.Format(stampForm),
+		"currency": h.cfg.Currency, "tax_included": true, "customer": map[string]any{"name": o.Customer, "email": o.Email}, "delivery": o.Delivery,
+		"lines": lines, "shipping_price": dec(o.Shipping), "discount": dec(o.Off), "tax": dec(tax(o.total())), "total": dec(o.total()),
+		"payment": map[string]any{"method": o.Method, "paid": o.Paid}, "note": o.Note, "admin_url": h.base + "/admin/orders/" + o.ID, "parcels": parcels,
+	}
+}
+
+// changed gives an order its next revision and tells whoever listens. The caller holds the lock.
+func (h *Hedgerow) changed(o *shopOrder) {
+	o.Revision++
+	o.Changed = h.stamp()
+	h.tell(map[string]any{"topic": "order", "order": h.record(o)})
+}
+
+func (h *Hedgerow) tell(event map[string]any) {
+	if h.hook == "" {
+		return
+	}
+	h.pending = append(h.pending, event)
+	select {
+	case h.wake <- struct{}{}:
+	default:
+	}
+}
+
+// Sale is an order to be placed.
+type Sale struct {
+	Lines    []SaleLine `json:"lines"`
+	Customer string     `json:"customer"`
+	Email    string     `json:"email"`
+	Delivery Delivery   `json:"delivery"`
+	Shipping int64      `json:"shipping"`
+	Note     string     `json:"note"`
+	Method   string     `json:"method"`
+	Pending  bool       `json:"pending"`   // not paid yet
+	TotalOff int64      `json:"total_off"` // wrong total, to practise
+}
+
+// SaleLine is a quantity of an item in a sale. A SKU that the shelf does not have is sold all the same
+// if Title is set: stores contain such things.
+type SaleLine struct {
+	SKU   string `json:"sku"`
+	Qty   int64  `json:"quantity"`
+	Title string `json:"title"`
+	Price int64  `json:"price"`
+}
+
+var errSoldOut = errors.New("sold out")
+
+func (h *Hedgerow) item(sku string) *ShopItem {
+	for _, it := range h.items {
+		if it.SKU == sku {
+			return it
+		}
+	}
+	return nil
+}
+
+// Place sells: stock goes down at once, and the order is told to whoever listens.
+func (h *Hedgerow) Place(s Sale) (id, name string, err error) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	o := &shopOrder{Customer: s.Customer, Email: s.Email, Delivery: s.Delivery, Shipping: s.Shipping, Note: s.Note, Method: s.Method, Paid: !s.Pending, State: "confirmed", TotalOff: s.TotalOff}
+	if s.Pending {
+		o.State = "awaiting"
+	}
+	if o.Method == "" {
+		o.Method = "card"
+	}
+	for i, l := range s.Lines {
+		if l.Qty < 1 {
+			return "", "", fmt.Errorf("line %d: quantity %d", i+1, l.Qty)
+		}
+		it := h.item(l.SKU)
+		if it == nil && l.Title == "" {
+			return "", "", fmt.Errorf("line %d: there is no %s here", i+1, l.SKU)
+		}
+		line := shopLine{ID: fmt.Sprintf("L%d", i+1), SKU: l.SKU, Title: l.Title, Qty: l.Qty, Price: l.Price}
+		if it != nil {
+			if it.Quantity < l.Qty {
+				return "", "", fmt.Errorf("%w: %s", errSoldOut, it.Title)
+			}
+			line.Title, line.Price = it.Title, it.Price
+		}
+		o.Lines = append(o.Lines, line)
+	}
+	if len(o.Lines) == 0 {
+		return "", "", errors.New("the basket is empty")
+	}
+	for _, l := range s.Lines {
+		if it := h.item(l.SKU); it != nil {
+			it.Quantity -= l.Qty
+		}
+	}
+	n := len(h.orders) + 1
+	o.ID, o.Name = fmt.Sprintf("%s-o%d", strings.ToLower(h.cfg.OrderPrefix), n), fmt.Sprintf("%s-%d", h.cfg.OrderPrefix, 1000+n)
+	o.Placed = h.stamp()
+	h.orders = append(h.orders, o)
+	h.byID[o.ID] = o
+	h.changed(o)
+	return o.ID, o.Name, nil
+}
+
+// Cancel calls an order off and puts the goods back on the shelf.
+func (h *Hedgerow) Cancel(id string) error {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	o := h.byID[id]
+	if o == nil {
+		return errors.New("no such order")
+	}
+	if o.State == "cancelled" {
+		return nil
+	}
+	if o.State != "sent" {
+		for _, l := range o.Lines {
+			if it := h.item(l.SKU); it != nil {
+				it.Quantity += l.Qty
+			}
+		}
+	}
+	o.State = "cancelled"
+	h.changed(o)
+	return nil
+}
+
+// Complete marks a pending order as paid.
+func (h *Hedgerow) Complete(id string) error {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	o := h.byID[id]
+	if o == nil || o.State != "awaiting" {
+		return errors.New("no such order awaits payment")
+	}
+	o.State, o.Paid = "confirmed", true
+	h.changed(o)
+	return nil
+}
+
+// EditStock sets a quantity by hand, as somebody in the store's admin does.
+func (h *Hedgerow) EditStock(sku string, qty int64, by string) error {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	it := h.item(sku)
+	if it == nil {
+		return fmt.Errorf("there is no %s here", sku)
+	}
+	if qty < 0 {
+		return fmt.Errorf("quantity %d", qty)
+	}
+	it.Quantity = qty
+	it.sequence = h.stamp().UnixMicro()
+	h.tell(map[string]any{"topic": "stock", "stock": map[string]any{"sku": sku, "quantity": qty, "sequence": it.sequence, "at": h.lastTime.Format(stampForm), "by": by}})
+	return nil
+}
+
+// pushLoop delivers events in batches of at most 100, again and again until they are accepted or it
+// loses patience: then only reading brings them.
+func (h *Hedgerow) pushLoop() {
+	client := &http.Client{Timeout: 10 * time.Second}
+	for {
+		select {
+		case <-h.stopped:
+			return
+		case <-h.wake:
+		}
+		for {
+			h.mu.Lock()
+			n := min(len(h.pending), 100)
+			events, hook := h.pending[:n:n], h.hook
+			h.pending = h.pending[n:]
+			h.mu.Unlock()
+			if n == 0 {
+				break
+			}
+			f := h.mis.now()
+			if f.PushNever {
+				continue
+			}
+			if f.PushMixed {
+				events = append([]map[string]any(nil), events...)
+				rand.Shuffle(len(events), func(i, j int) { events[i], events[j] = events[j], events[i] })
+			}
+			if f.PushLateMS > 0 {
+				select {
+				case <-h.stopped:
+					return
+				case <-time.After(time.Duration(f.PushLateMS) * time.Millisecond):
+				}
+			}
+			h.deliver(client, hook, events)
+			if f.PushTwice {
+				h.deliver(client, hook, events)
+			}
+		}
+	}
+}
+
+func (h *Hedgerow) deliver(client *http.Client, hook string, events []map[string]any) {
+	body, err := json.Marshal(map[string]any{"events": events})
+	if err != nil {
+		return
+	}
+	for try := range 4 {
+		stamp := strconv.FormatInt(time.Now().Unix(), 10)
+		mac := hmac.New(sha256.New, []byte(h.cfg.PushSecret))
+		mac.Write([]byte(stamp + "."))
+		mac.Write(body)
+		req, err := http.NewRequestWithContext(context.Background(), "POST", hook, bytes.NewReader(body))
+		if err != nil {
+			return
+		}
+		req.Header.Set("Content-Type", "application/json")
+		req.Header.Set("X-Hedgerow-Time", stamp)
+		req.Header.Set("X-Hedgerow-Signature", hex.EncodeToString(mac.Sum(nil)))
+		res, err := client.Do(req)
+		if err == nil {
+			io.Copy(io.Discard, res.Body)
+			res.Body.Close()
+		}
+		h.mu.Lock()
+		h.pushes++
+		ok := err == nil && res.StatusCode < 300
+		if !ok {
+			h.pushFail++
+		}
+		h.mu.Unlock()
+		if ok || (err == nil && res.StatusCode < 500 && res.StatusCode != 429) {
+			return
+		}
+		select {
+		case <-h.stopped:
+			return
+		case <-time.After(time.Duration(100<<try) * time.Millisecond):
+		}
+	}
+}
+
+// page cuts a page out of a list that is ordered by key.
+func page[T any](w http.ResponseWriter, r *http.Request, list []T, key func(T) string) []T {
+	per, _ := strconv.Atoi(r.URL.Query().Get("per_page"))
+	if per < 1 || per > 100 {
+		per = 100
+	}
+	after := r.URL.Query().Get("after")
+	i := 0
+	if after != "" {
+		i = sort.Search(len(list), func(i int) bool { return key(list[i]) > after })
+	}
+	end := min(i+per, len(list))
+	if end < len(list) {
+		q := r.URL.Query()
+		q.Set("after", key(list[end-1]))
+		w.Header().Set("Link", fmt.Sprintf("<%s?%s>; rel=\"next\"", r.URL.Path, q.Encode()))
+	}
+	return list[i:end]
+}
+
+func (h *Hedgerow) apiItems(w http.ResponseWriter, r *http.Request) {
+	h.mu.Lock()
+	list := append([]*ShopItem(nil), h.items...)
+	sort.Slice(list, func(i, j int) bool { return list[i].SKU < list[j].SKU })
+	out := []map[string]any{}
+	for _, it := range page(w, r, list, func(i *ShopItem) string { return i.SKU }) {
+		out = append(out, map[string]any{"id": it.ID, "sku": it.SKU, "title": it.Title, "barcode": it.Barcode, "price": dec(it.Price), "currency": h.cfg.Currency,
+			"quantity": it.Quantity, "visible": true, "page": h.base + "/#" + it.SKU})
+	}
+	h.mu.Unlock()
+	answer(w, 200, map[string]any{"items": out})
+}
+
+func (h *Hedgerow) apiOrders(w http.ResponseWriter, r *http.Request) {
+	since := r.URL.Query().Get("changed_since")
+	var from time.Time
+	if since != "" {
+		var err error
+		if from, err = time.Parse(time.RFC3339Nano, since); err != nil {
+			answer(w, 400, map[string]any{"error": "changed_since is not a time"})
+			return
+		}
+	}
+	h.mu.Lock()
+	var list []*shopOrder
+	for _, o := range h.orders {
+		if !o.Changed.Before(from) {
+			list = append(list, o)
+		}
+	}
+	sort.Slice(list, func(i, j int) bool { return list[i].Changed.Before(list[j].Changed) })
+	out := []map[string]any{}
+	for _, o := range page(w, r, list, func(o *shopOrder) string { return o.Changed.Format(stampForm) }) {
+		out = append(out, h.record(o))
+	}
+	h.mu.Unlock()
+	answer(w, 200, map[string]any{"orders": out})
+}
+
+func (h *Hedgerow) apiOrder(w http.ResponseWriter, r *http.Request) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	o := h.byID[chi.URLParam(r, "id")]
+	if o == nil {
+		answer(w, 404, map[string]any{"error": "no such order"})
+		return
+	}
+	answer(w, 200, map[string]any{"order": h.record(o)})
+}
+
+func (h *Hedgerow) apiStock(w http.ResponseWriter, r *http.Request) {
+	var in struct {
+		Quantities []struct {
+			SKU      string `json:"sku"`
+			Quantity int64  `json:"quantity"`
+		} `json:"quantities"`
+	}
+	if !read(w, r, &in) {
+		return
+	}
+	if len(in.Quantities) > 50 {
+		answer(w, 422, map[string]any{"error": "at most 50 quantities at once"})
+		return
+	}
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	key := "stock " + r.Header.Get("Idempotency-Key")
+	if old, ok := h.answers[key]; ok && key != "stock " {
+		w.Header().Set("Content-Type", "application/json")
+		w.Write(old)
+		return
+	}
+	results := []map[string]any{}
+	for _, q := range in.Quantities {
+		it := h.item(q.SKU)
+		switch {
+		case it == nil:
+			results = append(results, map[string]any{"sku": q.SKU, "ok": false, "reason": "no item with this SKU"})
+		case q.Quantity < 0:
+			results = append(results, map[string]any{"sku": q.SKU, "ok": false, "reason": "a quantity is not negative"})
+		default:
+			it.Quantity = q.Quantity
+			results = append(results, map[string]any{"sku": q.SKU, "ok": true, "quantity": q.Quantity})
+		}
+	}
+	h.keep(key, w, map[string]any{"results": results})
+}
+
+func (h *Hedgerow) keep(key string, w http.ResponseWriter, v any) {
+	b, _ := json.Marshal(v)
+	if len(h.answers) > 20_000 {
+		clear(h.answers)
+	}
+	h.answers[key] = b
+	w.Header().Set("Content-Type", "application/json")
+	w.Write(b)
+}
+
+func (h *Hedgerow) apiParcel(w http.ResponseWriter, r *http.Request) {
+	var in shopParcel
+	if !read(w, r, &in) {
+		return
+	}
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	o := h.byID[chi.URLParam(r, "id")]
+	if o == nil {
+		answer(w, 404, map[string]any{"error": "no such order"})
+		return
+	}
+	if o.State == "cancelled" {
+		answer(w, 409, map[string]any{"error": "the order is cancelled"})
+		return
+	}
+	if in.Tracking == "" || in.Reference == "" {
+		answer(w, 422, map[string]any{"error": "reference and tracking are needed"})
+		return
+	}
+	for i := range o.Parcels {
+		if o.Parcels[i].Reference == in.Reference { // known: a corrected number replaces the old one
+			if o.Parcels[i].Tracking != in.Tracking {
+				o.Parcels[i].Tracking, o.Parcels[i].Link = in.Tracking, in.Link
+				h.changed(o)
+			}
+			answer(w, 200, map[string]any{"parcel": o.Parcels[i]})
+			return
+		}
+	}
+	left := map[string]int64{}
+	for _, l := range o.Lines {
+		left[l.ID] = l.Qty
+	}
+	for _, p := range o.Parcels {
+		for _, l := range p.Lines {
+			left[l.LineID] -= l.Quantity
+		}
+	}
+	for _, l := range in.Lines {
+		if l.Quantity < 1 || l.Quantity > left[l.LineID] {
+			answer(w, 422, map[string]any{"error": fmt.Sprintf("line %s: %d cannot be sent, %d are left", l.LineID, l.Quantity, left[l.LineID])})
+			return
+		}
+		left[l.LineID] -= l.Quantity
+	}
+	in.ID = fmt.Sprintf("%s-p%d", o.ID, len(o.Parcels)+1)
+	o.Parcels = append(o.Parcels, in)
+	o.State = "sent"
+	for _, n := range left {
+		if n > 0 {
+			o.State = "part_sent"
+		}
+	}
+	h.changed(o)
+	answer(w, 201, map[string]any{"parcel": in})
+}

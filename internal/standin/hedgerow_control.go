@@ -1,0 +1,90 @@
+package standin
+
+import (
+	"net/http"
+	"time"
+
+	"github.com/go-chi/chi/v5"
+)
+
+// control offers what people and tests need to make things happen.
+func (h *Hedgerow) control(r chi.Router) {
+	r.Route("/control/api", func(r chi.Router) {
+		r.Post("/orders", func(w http.ResponseWriter, r *http.Request) {
+			var s Sale
+			if !read(w, r, &s) {
+				return
+			}
+			id, name, err := h.Place(s)
+			if err != nil {
+				answer(w, 409, map[string]any{"error": err.Error()})
+				return
+			}
+			answer(w, 201, map[string]any{"id": id, "name": name})
+		})
+		r.Get("/orders", func(w http.ResponseWriter, _ *http.Request) {
+			h.mu.Lock()
+			out := make([]map[string]any, len(h.orders))
+			for i, o := range h.orders {
+				out[i] = h.record(o)
+			}
+			h.mu.Unlock()
+			answer(w, 200, map[string]any{"orders": out})
+		})
+		r.Get("/orders/{id}", h.apiOrder)
+		r.Post("/orders/{id}/cancel", func(w http.ResponseWriter, r *http.Request) { said(w, h.Cancel(chi.URLParam(r, "id"))) })
+		r.Post("/orders/{id}/complete", func(w http.ResponseWriter, r *http.Request) { said(w, h.Complete(chi.URLParam(r, "id"))) })
+		r.Post("/stock", func(w http.ResponseWriter, r *http.Request) {
+			var in struct {
+				SKU      string `json:"sku"`
+				Quantity int64  `json:"quantity"`
+			}
+			if read(w, r, &in) {
+				said(w, h.EditStock(in.SKU, in.Quantity, "control"))
+			}
+		})
+		r.Get("/stock", func(w http.ResponseWriter, _ *http.Request) {
+			out := map[string]int64{}
+			h.mu.Lock()
+			for _, it := range h.items {
+				out[it.SKU] = it.Quantity
+			}
+			h.mu.Unlock()
+			answer(w, 200, out)
+		})
+		r.Post("/hook", func(w http.ResponseWriter, r *http.Request) {
+			var in struct {
+				URL     string `json:"url"`
+				Options string `json:"options"`
+			}
+			if read(w, r, &in) {
+				h.mu.Lock()
+				h.hook, h.options = in.URL, in.Options
+				h.mu.Unlock()
+				answer(w, 200, map[string]any{"ok": true})
+			}
+		})
+		r.Post("/faults", func(w http.ResponseWriter, r *http.Request) {
+			var f Faults
+			if read(w, r, &f) {
+				h.mis.set(f)
+				answer(w, 200, f)
+			}
+		})
+		r.Get("/state", func(w http.ResponseWriter, _ *http.Request) {
+			seen, total := h.mis.calledSoFar()
+			h.mu.Lock()
+			defer h.mu.Unlock()
+			answer(w, 200, map[string]any{"shop": h.cfg.Name, "orders": len(h.orders), "hook": h.hook, "pushes": h.pushes, "pushes_failed": h.pushFail,
+				"waiting": len(h.pending), "calls": total, "recent": seen[max(0, len(seen)-50):], "faults": h.mis.now(), "time": time.Now()})
+		})
+	})
+}
+
+func said(w http.ResponseWriter, err error) {
+	if err != nil {
+		answer(w, 409, map[string]any{"error": err.Error()})
+		return
+	}
+	answer(w, 200, map[string]any{"ok": true})
+}
