@@ -9,6 +9,9 @@ import (
 	"strings"
 )
 
+// ErrBody marks a body that cannot be read.
+var ErrBody = errors.New("the body")
+
 // decode reads a JSON body. Whole numbers become int64; numbers with a fraction stay decimal text, so
 // that no amount passes through a floating-point number.
 func decode(raw []byte) (any, error) {
@@ -17,12 +20,12 @@ func decode(raw []byte) (any, error) {
 	var v any
 	if err := dec.Decode(&v); err != nil {
 		if errors.Is(err, io.ErrUnexpectedEOF) || errors.Is(err, io.EOF) {
-			return nil, errors.New("the body ends in the middle of the JSON text")
+			return nil, fmt.Errorf("%w ends in the middle of the JSON text", ErrBody)
 		}
-		return nil, fmt.Errorf("the body is not JSON: %w", err)
+		return nil, fmt.Errorf("%w is not JSON: %v", ErrBody, err)
 	}
 	if _, err := dec.Token(); err != io.EOF {
-		return nil, errors.New("the body holds more than one JSON value")
+		return nil, fmt.Errorf("%w holds more than one JSON value", ErrBody)
 	}
 	return tidy(v), nil
 }
@@ -57,18 +60,18 @@ func slice(raw []byte, path string) ([]json.RawMessage, error) {
 		for _, key := range strings.Split(path, ".") {
 			var m map[string]json.RawMessage
 			if err := json.Unmarshal(cut, &m); err != nil {
-				return nil, fmt.Errorf("the body has no %s: %w", path, err)
+				return nil, fmt.Errorf("%w has no %s: %v", ErrBody, path, err)
 			}
 			next, ok := m[key]
 			if !ok {
-				return nil, fmt.Errorf("the body has no %s", path)
+				return nil, fmt.Errorf("%w has no %s", ErrBody, path)
 			}
 			cut = next
 		}
 	}
 	var list []json.RawMessage
 	if err := json.Unmarshal(cut, &list); err != nil {
-		return nil, fmt.Errorf("%s is not a list", path)
+		return nil, fmt.Errorf("%w has no list at %s", ErrBody, path)
 	}
 	return list, nil
 }

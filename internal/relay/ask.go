@@ -10,6 +10,7 @@ import (
 	"openrelay/internal/core/message"
 	"openrelay/internal/core/order"
 	"openrelay/internal/core/picking"
+	"openrelay/internal/core/place"
 	"openrelay/internal/core/stock"
 	"openrelay/internal/store"
 )
@@ -350,4 +351,13 @@ func (r *Relay) feedView(c *conn, f store.Feed, paused bool) FeedView {
 		v.Lamp = Lamp{"go", "running well"}
 	}
 	return v
+}
+
+// SenderOf is who the shipment's label says it comes from.
+func (r *Relay) SenderOf(v ShipmentView) (place.Address, error) {
+	c := r.byID(v.CarrierID)
+	if c == nil {
+		return place.Address{}, &Refused{Text: fmt.Sprintf("shipment %s has no carrier yet", v.Number), Conflict: true}
+	}
+	return r.parcel(v.Shipment, v.Order, c).From, nil
 }

@@ -223,3 +223,10 @@ func (t *Tx) Seen(connection int64, sku string, qty int64, at time.Time) (Listin
 	err := t.get(&l, listingQuery+"WHERE l.connection_id=? AND l.sku=?", connection, sku)
 	return l, err
 }
+
+// ItemByCode finds an item by SKU or GTIN.
+func (s *Store) ItemByCode(ctx context.Context, code string) (Item, error) {
+	var i Item
+	err := s.read.GetContext(ctx, &i, "SELECT "+itemCols+" FROM item WHERE sku = ? OR (gtin = ? AND gtin <> '') LIMIT 1", code, code)
+	return i, found(err)
+}

@@ -438,3 +438,29 @@ func (s *Store) ChannelVersions(ctx context.Context, orderID int64) ([]ChannelVe
 
 // NewOrderID hands out the id of the next order; its number comes from Numbers.
 func (t *Tx) NewOrderID() (int64, error) { return t.id("orders") }
+
+// OldestOpen lists the orders that have waited longest to be sent.
+func (s *Store) OldestOpen(ctx context.Context, limit int) ([]OrderRow, error) {
+	var out []OrderRow
+	err := s.read.SelectContext(ctx, &out, `SELECT o.id, o.number, o.connection_id, c.code AS connection_code, c.name AS connection_name, o.channel_number, o.channel_state, o.stage,
+		o.buyer, o.currency, o.total, o.units, o.placed_at, o.received_at, o.via, o.holds FROM orders o JOIN connection c ON c.id = o.connection_id
+		WHERE o.id IN (SELECT id FROM orders WHERE stage IN ('ready','routed','picking','packed','part shipped') ORDER BY id LIMIT ?) ORDER BY o.placed_at LIMIT ?`, limit*4, limit)
+	return out, err
+}
+
+// PlaceCount is a location and what is to be sent from it.
+type PlaceCount struct {
+	Code   string `db:"code"`
+	Name   string `db:"name"`
+	ToPick int64  `db:"to_pick"`
+	ToShip int64  `db:"to_ship"`
+}
+
+// PlaceCounts counts per location what is to be picked and shipped.
+func (s *Store) PlaceCounts(ctx context.Context) ([]PlaceCount, error) {
+	var out []PlaceCount
+	err := s.read.SelectContext(ctx, &out, `SELECT l.code, l.name,
+		(SELECT count(DISTINCT a.order_id) FROM allocation a JOIN orders o ON o.id = a.order_id WHERE a.location_id = l.id AND o.stage IN ('ready','routed','picking')) AS to_pick,
+		(SELECT count(*) FROM shipment s WHERE s.location_id = l.id AND s.state IN ('packed','buying label')) AS to_ship FROM location l ORDER BY l.id`)
+	return out, err
+}

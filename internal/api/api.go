@@ -1,0 +1,437 @@
+// Package api serves the relay over HTTP: the described interface under /api/v1, the pushes of outside
+// systems under /in, server-sent events, metrics, and the console. It signs people in and checks what
+// they may do; it makes no business decision.
+package api
+
+import (
+	"bytes"
+	"context"
+	"crypto/sha256"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"log/slog"
+	"net/http"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/alexedwards/scs/v2"
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/danielgtaylor/huma/v2/adapters/humachi"
+	"github.com/go-chi/chi/v5"
+	"github.com/prometheus/client_golang/prometheus"
+	"github.com/prometheus/client_golang/prometheus/promhttp"
+
+	"openrelay/internal/connector"
+	"openrelay/internal/core/picking"
+	"openrelay/internal/relay"
+	"openrelay/internal/store"
+)
+
+// API serves one relay.
+type API struct {
+	relay    *relay.Relay
+	log      *slog.Logger
+	sessions *scs.SessionManager
+	throttle throttle
+	huma     huma.API
+	metrics  *metrics
+	keys     sync.Map // idempotency keys being answered
+	ended    chan struct{}
+	once     sync.Once
+}
+
+// Options of the interface.
+type Options struct {
+	Log     *slog.Logger
+	Console fs.FS  // the built console; nil serves none
+	Version string // of the program
+	Secure  bool   // cookies only over TLS
+}
+
+// New makes the handler of a relay. Call End before shutting the server down, so that listeners leave.
+func New(r *relay.Relay, o Options) (*API, http.Handler) {
+	if o.Log == nil {
+		o.Log = slog.New(slog.DiscardHandler)
+	}
+	a := &API{relay: r, log: o.Log, sessions: scs.New(), ended: make(chan struct{})}
+	a.sessions.Store = store.Sessions{Store: r.Store}
+	a.sessions.Lifetime = 14 * 24 * time.Hour
+	a.sessions.IdleTimeout = 3 * 24 * time.Hour
+	a.sessions.Cookie.Name = "openrelay"
+	a.sessions.Cookie.HttpOnly = true
+	a.sessions.Cookie.Secure = o.Secure
+	a.sessions.Cookie.SameSite = http.SameSiteLaxMode
+	a.metrics = newMetrics(r)
+
+	mux := chi.NewRouter()
+	mux.Use(a.recoverer, a.metrics.around)
+	mux.Get("/healthz", a.health)
+	mux.Handle("/metrics", promhttp.HandlerFor(a.metrics.registry, promhttp.HandlerOpts{}))
+	mux.Post("/in/{code}", a.push)
+	mux.Get("/connector.schema.json", func(w http.ResponseWriter, _ *http.Request) {
+		w.Header().Set("Content-Type", "application/schema+json")
+		w.Write(connector.Schema())
+	})
+
+	protect := http.NewCrossOriginProtection()
+	protect.SetDenyHandler(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+		problem(w, http.StatusForbidden, "A page of another origin made this request; it was not carried out.")
+	}))
+	mux.Group(func(g chi.Router) {
+		g.Use(protect.Handler, a.sessions.LoadAndSave, a.identify, a.idempotent)
+		cfg := huma.DefaultConfig("Open Relay", o.Version)
+		cfg.OpenAPIPath = "/api/v1/openapi"
+		cfg.DocsPath = ""
+		cfg.SchemasPath = "/api/v1/schemas"
+		cfg.CreateHooks = nil // answers carry no $schema field
+		cfg.Components.SecuritySchemes = map[string]*huma.SecurityScheme{
+			"token":   {Type: "http", Scheme: "bearer"},
+			"session": {Type: "apiKey", In: "cookie", Name: "openrelay"},
+		}
+		a.huma = humachi.New(g, cfg)
+		a.operations()
+		g.Get("/api/v1/events", require("viewer", a.events))
+		g.Get("/api/v1/orders/{number}/pick-list.pdf", require("viewer", a.pickListPDF))
+		g.Get("/api/v1/shipments/{number}/label.pdf", require("viewer", a.labelPDF))
+		g.Get("/api/v1/manifests/{id}/manifest.pdf", require("viewer", a.manifestPDF))
+		g.Get("/api/v1/runs/{id}/log", require("viewer", a.runLog))
+	})
+	if o.Console != nil {
+		mux.NotFound(console(o.Console))
+	}
+	return a, mux
+}
+
+// End tells listeners to leave.
+func (a *API) End() { a.once.Do(func() { close(a.ended) }) }
+
+// OpenAPI returns the description of the interface.
+func (a *API) OpenAPI() ([]byte, error) { return json.MarshalIndent(a.huma.OpenAPI(), "", "  ") }
+
+func problem(w http.ResponseWriter, status int, text string) {
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(status)
+	json.NewEncoder(w).Encode(huma.ErrorModel{Title: http.StatusText(status), Status: status, Detail: text})
+}
+
+// failure turns an error of the relay into a problem (RFC 9457).
+func (a *API) failure(err error) error {
+	var refused *relay.Refused
+	var scan *picking.Refusal
+	var out *connector.Failure
+	switch {
+	case err == nil:
+		return nil
+	case errors.As(err, &scan):
+		return huma.Error409Conflict(scan.Error(), &huma.ErrorDetail{Message: scan.Expected, Location: "expected"})
+	case errors.As(err, &refused) && refused.Conflict:
+		return huma.Error409Conflict(refused.Text)
+	case errors.As(err, &refused):
+		return huma.Error422UnprocessableEntity(refused.Text)
+	case errors.As(err, &out):
+		return huma.Error502BadGateway(out.Text)
+	case errors.Is(err, store.ErrNotFound):
+		return huma.Error404NotFound(strings.TrimSuffix("There is no such thing: "+err.Error(), ": not found"))
+	case errors.Is(err, store.ErrConflict):
+		return huma.Error412PreconditionFailed("Somebody changed it in the meantime. Look at it again, then decide.")
+	case errors.Is(err, context.Canceled):
+		return huma.NewError(499, "The caller left.")
+	}
+	a.log.Error("request failed", "error", err)
+	return huma.Error500InternalServerError("Something broke on our side. It is in the service's log.")
+}
+
+func (a *API) recoverer(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		defer func() {
+			if p := recover(); p != nil {
+				if p == http.ErrAbortHandler {
+					panic(p)
+				}
+				a.log.Error("a request broke", "path", r.URL.Path, "panic", p)
+				problem(w, http.StatusInternalServerError, "Something broke on our side. It is in the service's log.")
+			}
+		}()
+		next.ServeHTTP(w, r)
+	})
+}
+
+func (a *API) health(w http.ResponseWriter, r *http.Request) {
+	if _, err := a.relay.Store.Setting(r.Context(), "health"); err != nil {
+		problem(w, http.StatusServiceUnavailable, "The company file cannot be read.")
+		return
+	}
+	w.Header().Set("Content-Type", "application/json")
+	io.WriteString(w, `{"status":"ok"}`)
+}
+
+// push takes what outside systems send us. Nothing but the signature lets them in.
+func (a *API) push(w http.ResponseWriter, r *http.Request) {
+	code := chi.URLParam(r, "code")
+	raw, err := io.ReadAll(http.MaxBytesReader(w, r.Body, a.relay.MaxPush(code)))
+	if err != nil {
+		problem(w, http.StatusRequestEntityTooLarge, fmt.Sprintf("A push is at most %d bytes.", a.relay.MaxPush(code)))
+		return
+	}
+	receipt, err := a.relay.AcceptPush(r.Context(), code, r.Header, raw)
+	var refused *relay.Refused
+	switch {
+	case err == nil:
+		w.Header().Set("Content-Type", "application/json")
+		w.WriteHeader(http.StatusAccepted)
+		json.NewEncoder(w).Encode(receipt)
+	case errors.Is(err, store.ErrNotFound):
+		problem(w, http.StatusNotFound, "There is no connection "+code+".")
+	case errors.Is(err, connector.ErrSignature):
+		problem(w, http.StatusUnauthorized, err.Error())
+	case errors.As(err, &refused):
+		problem(w, http.StatusUnprocessableEntity, refused.Text)
+	case errors.Is(err, context.Canceled):
+	default:
+		if errors.Is(err, connector.ErrBody) {
+			problem(w, http.StatusBadRequest, err.Error())
+			return
+		}
+		a.log.Error("push failed", "connection", code, "error", err)
+		problem(w, http.StatusInternalServerError, "It could not be kept. Send it again.")
+	}
+}
+
+// idempotent answers a repeated request with the same Idempotency-Key like the first one, without
+// carrying it out again.
+func (a *API) idempotent(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		key := r.Header.Get("Idempotency-Key")
+		if key == "" || r.Method == http.MethodGet || personOf(r.Context()) == nil {
+			next.ServeHTTP(w, r)
+			return
+		}
+		if len(key) > 200 {
+			problem(w, http.StatusBadRequest, "An Idempotency-Key has at most 200 characters.")
+			return
+		}
+		body, err := io.ReadAll(http.MaxBytesReader(w, r.Body, 1<<20))
+		if err != nil {
+			problem(w, http.StatusRequestEntityTooLarge, "The body is larger than 1 MB.")
+			return
+		}
+		r.Body = io.NopCloser(bytes.NewReader(body))
+		full := who(r.Context()) + " " + key
+		sum := sha256.Sum256(append([]byte(r.Method+" "+r.URL.Path+"\n"), body...))
+		lock, _ := a.keys.LoadOrStore(full, &sync.Mutex{})
+		lock.(*sync.Mutex).Lock()
+		defer func() { lock.(*sync.Mutex).Unlock(); a.keys.Delete(full) }()
+		old, err := a.relay.Store.AnswerFor(r.Context(), full)
+		if err == nil {
+			if !bytes.Equal(old.Request, sum[:]) {
+				problem(w, http.StatusUnprocessableEntity, "This Idempotency-Key was used for a different request.")
+				return
+			}
+			w.Header().Set("Content-Type", "application/json")
+			w.Header().Set("Idempotent-Replay", "true")
+			w.WriteHeader(old.Status)
+			w.Write(old.Answer)
+			return
+		}
+		rec := &recorder{ResponseWriter: w, status: 200}
+		next.ServeHTTP(rec, r)
+		if rec.status < 500 {
+			err := a.relay.Store.Write(r.Context(), func(t *store.Tx) error {
+				return t.KeepAnswer(full, store.Answer{Request: sum[:], Status: rec.status, Answer: rec.body.Bytes()}, time.Now())
+			})
+			if err != nil {
+				a.log.Error("idempotency key could not be kept", "error", err)
+			}
+		}
+	})
+}
+
+type recorder struct {
+	http.ResponseWriter
+	status int
+	body   bytes.Buffer
+}
+
+func (r *recorder) WriteHeader(status int) { r.status = status; r.ResponseWriter.WriteHeader(status) }
+func (r *recorder) Write(b []byte) (int, error) {
+	r.body.Write(b)
+	return r.ResponseWriter.Write(b)
+}
+
+// events streams what changes (server-sent events). A comment every 20 seconds keeps the line open.
+func (a *API) events(w http.ResponseWriter, r *http.Request) {
+	ctl := http.NewResponseController(w)
+	ctl.SetWriteDeadline(time.Time{})
+	w.Header().Set("Content-Type", "text/event-stream")
+	w.Header().Set("Cache-Control", "no-store")
+	events, end := a.relay.Bus.Listen()
+	defer end()
+	fmt.Fprint(w, ": open\n\n")
+	if ctl.Flush() != nil {
+		return
+	}
+	beat := time.NewTicker(20 * time.Second)
+	defer beat.Stop()
+	for {
+		select {
+		case <-r.Context().Done():
+			return
+		case <-a.ended:
+			return
+		case <-beat.C:
+			fmt.Fprint(w, ": still here\n\n")
+		case e := <-events:
+			b, err := json.Marshal(e)
+			if err != nil {
+				return
+			}
+			fmt.Fprintf(w, "id: %d\ndata: %s\n\n", e.ID, b)
+			// What is there already goes out in one piece.
+			for more := true; more; {
+				select {
+				case e := <-events:
+					b, _ := json.Marshal(e)
+					fmt.Fprintf(w, "id: %d\ndata: %s\n\n", e.ID, b)
+				default:
+					more = false
+				}
+			}
+		}
+		if ctl.Flush() != nil {
+			return
+		}
+	}
+}
+
+// console serves the built console; paths it does not have belong to its router.
+func console(files fs.FS) http.HandlerFunc {
+	server := http.FileServerFS(files)
+	return func(w http.ResponseWriter, r *http.Request) {
+		if r.Method != http.MethodGet && r.Method != http.MethodHead {
+			problem(w, http.StatusNotFound, "There is nothing here.")
+			return
+		}
+		if strings.HasPrefix(r.URL.Path, "/api/") {
+			problem(w, http.StatusNotFound, "The interface has no "+r.URL.Path+".")
+			return
+		}
+		w.Header().Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'")
+		w.Header().Set("X-Content-Type-Options", "nosniff")
+		w.Header().Set("Referrer-Policy", "same-origin")
+		name := strings.TrimPrefix(r.URL.Path, "/")
+		if f, err := files.Open(name); name != "" && err == nil {
+			f.Close()
+			if strings.HasPrefix(name, "assets/") {
+				w.Header().Set("Cache-Control", "public, max-age=31536000, immutable")
+				gz(files, name, w, r, server)
+				return
+			}
+			server.ServeHTTP(w, r)
+			return
+		}
+		page, err := fs.ReadFile(files, "index.html")
+		if err != nil {
+			problem(w, http.StatusNotFound, "The console was not built. Run make build.")
+			return
+		}
+		w.Header().Set("Cache-Control", "no-cache")
+		w.Header().Set("Content-Type", "text/html; charset=utf-8")
+		w.Write(page)
+	}
+}
+
+// gz serves the compressed copy that the build put beside a file, to those who take it.
+func gz(files fs.FS, name string, w http.ResponseWriter, r *http.Request, plain http.Handler) {
+	packed, err := fs.ReadFile(files, name+".gz")
+	if err != nil || !strings.Contains(r.Header.Get("Accept-Encoding"), "gzip") {
+		plain.ServeHTTP(w, r)
+		return
+	}
+	types := map[string]string{".js": "text/javascript; charset=utf-8", ".css": "text/css; charset=utf-8"}
+	for ext, t := range types {
+		if strings.HasSuffix(name, ext) {
+			w.Header().Set("Content-Type", t)
+		}
+	}
+	w.Header().Set("Content-Encoding", "gzip")
+	w.Header().Add("Vary", "Accept-Encoding")
+	w.Write(packed)
+}
+
+// metrics counts requests and reads the relay's state when asked.
+type metrics struct {
+	registry *prometheus.Registry
+	requests *prometheus.HistogramVec
+}
+
+func newMetrics(r *relay.Relay) *metrics {
+	m := &metrics{registry: prometheus.NewRegistry(), requests: prometheus.NewHistogramVec(prometheus.HistogramOpts{
+		Name: "openrelay_http_request_seconds", Help: "Time to answer, by route and status.", Buckets: []float64{.001, .005, .02, .1, .5, 2, 10},
+	}, []string{"method", "route", "status"})}
+	m.registry.MustRegister(m.requests, stateCollector{r})
+	return m
+}
+
+func (m *metrics) around(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		begin := time.Now()
+		sw := &statusWriter{ResponseWriter: w, status: 200}
+		next.ServeHTTP(sw, r)
+		route := chi.RouteContext(r.Context()).RoutePattern()
+		if route == "" {
+			route = "console"
+		}
+		m.requests.WithLabelValues(r.Method, route, fmt.Sprint(sw.status)).Observe(time.Since(begin).Seconds())
+	})
+}
+
+type statusWriter struct {
+	http.ResponseWriter
+	status int
+}
+
+func (s *statusWriter) WriteHeader(status int) {
+	s.status = status
+	s.ResponseWriter.WriteHeader(status)
+}
+func (s *statusWriter) Unwrap() http.ResponseWriter { return s.ResponseWriter }
+
+type stateCollector struct{ r *relay.Relay }
+
+var (
+	stageDesc  = prometheus.NewDesc("openrelay_orders", "Orders on their way, by stage.", []string{"stage"}, nil)
+	outboxDesc = prometheus.NewDesc("openrelay_outbox_messages", "Messages that are not final, by connection and state.", []string{"connection", "state"}, nil)
+	upDesc     = prometheus.NewDesc("openrelay_connection_up", "1 where a connection runs well.", []string{"connection"}, nil)
+)
+
+func (c stateCollector) Describe(ch chan<- *prometheus.Desc) {
+	ch <- stageDesc
+	ch <- outboxDesc
+	ch <- upDesc
+}
+
+func (c stateCollector) Collect(ch chan<- prometheus.Metric) {
+	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
+	defer cancel()
+	if stages, err := c.r.Store.StageCounts(ctx, time.Now().Add(-24*time.Hour)); err == nil {
+		for _, s := range stages {
+			ch <- prometheus.MustNewConstMetric(stageDesc, prometheus.GaugeValue, float64(s.Count), s.Stage)
+		}
+	}
+	if list, err := c.r.Connections(ctx); err == nil {
+		for _, v := range list {
+			up := 0.0
+			if v.Lamp.State == "go" {
+				up = 1
+			}
+			ch <- prometheus.MustNewConstMetric(upDesc, prometheus.GaugeValue, up, v.Code)
+			for state, n := range v.Open {
+				ch <- prometheus.MustNewConstMetric(outboxDesc, prometheus.GaugeValue, float64(n), v.Code, state)
+			}
+		}
+	}
+}

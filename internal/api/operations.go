@@ -1,0 +1,664 @@
+package api
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"net/url"
+	"strings"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"openrelay/internal/core/message"
+	"openrelay/internal/core/order"
+	"openrelay/internal/core/picking"
+	"openrelay/internal/core/place"
+	"openrelay/internal/relay"
+	"openrelay/internal/store"
+)
+
+type body[T any] struct{ Body T }
+
+// paged is a page of a list; the Link header (RFC 8288) leads to the next.
+type paged[T any] struct {
+	Link string `header:"Link"`
+	Body []T
+}
+
+type pageInput struct {
+	Limit int `query:"limit" minimum:"1" maximum:"200" default:"50" doc:"Rows of a page"`
+}
+
+type number struct {
+	Number string `path:"number" maxLength:"80" doc:"Our number, the channel's, or a tracking number"`
+}
+
+// op registers an operation that a role may use.
+func op[I, O any](a *API, role, method, path, id, summary string, f func(context.Context, *I) (*O, error)) {
+	o := huma.Operation{OperationID: id, Method: method, Path: "/api/v1" + path, Summary: summary, Security: []map[string][]string{{"token": {}}, {"session": {}}},
+		Errors: []int{400, 401, 403, 404, 409, 412, 422}, Tags: []string{strings.Split(strings.TrimPrefix(path, "/"), "/")[0]}}
+	if role != "" {
+		o.Middlewares = huma.Middlewares{guard(a.huma, role)}
+	}
+	huma.Register(a.huma, o, func(ctx context.Context, in *I) (*O, error) {
+		out, err := f(ctx, in)
+		return out, a.failure(err)
+	})
+}
+
+func next(path string, query url.Values, key, value string) string {
+	query.Set(key, value)
+	return fmt.Sprintf(`</api/v1%s?%s>; rel="next"`, path, query.Encode())
+}
+
+func (a *API) operations() {
+	a.people()
+	a.board()
+	a.orders()
+	a.shipments()
+	a.stock()
+	a.connections()
+}
+
+func (a *API) people() {
+	type signIn struct {
+		Body struct {
+			Email    string `json:"email" maxLength:"200"`
+			Password string `json:"password" maxLength:"1000"`
+		}
+	}
+	type session struct {
+		Body Person
+	}
+	huma.Register(a.huma, huma.Operation{OperationID: "sign-in", Method: http.MethodPost, Path: "/api/v1/session", Summary: "Sign in with e-mail and password", Tags: []string{"session"}, Errors: []int{401, 429}},
+		func(ctx context.Context, in *signIn) (*session, error) {
+			key, now := strings.ToLower(in.Body.Email), time.Now()
+			if a.throttle.blocked(key, now) {
+				return nil, huma.Error429TooManyRequests("Too many wrong passwords. Wait a minute, then try again.")
+			}
+			u, err := a.relay.SignIn(ctx, in.Body.Email, in.Body.Password)
+			if err != nil {
+				return nil, a.failure(err)
+			}
+			if u == nil {
+				a.throttle.failed(key, now)
+				return nil, huma.Error401Unauthorized("E-mail and password do not belong together.")
+			}
+			if err := a.sessions.RenewToken(ctx); err != nil {
+				return nil, a.failure(err)
+			}
+			a.sessions.Put(ctx, "user", u.ID)
+			return &session{Person{u.Name, u.Email, u.Role}}, nil
+		})
+	op(a, "", http.MethodDelete, "/session", "sign-out", "Sign out", func(ctx context.Context, _ *struct{}) (*struct{}, error) {
+		return nil, a.sessions.Destroy(ctx)
+	})
+	op(a, "viewer", http.MethodGet, "/me", "me", "Who am I", func(ctx context.Context, _ *struct{}) (*session, error) {
+		return &session{*personOf(ctx)}, nil
+	})
+}
+
+func (a *API) exceptions(ctx context.Context, limit int) ([]Exception, error) {
+	list, err := a.relay.Store.OpenExceptions(ctx, limit)
+	out := make([]Exception, len(list))
+	for i, e := range list {
+		out[i] = Exception{e.ID, e.Cause, e.Text, e.Expected, e.ConnectionName, e.OrderNumber, e.OutboxID, at(e.OpenedAt)}
+	}
+	return out, err
+}
+
+func (a *API) board() {
+	op(a, "viewer", http.MethodGet, "/board", "board", "Everything at a glance", func(ctx context.Context, _ *struct{}) (*body[Board], error) {
+		now := time.Now()
+		y, m, d := now.Date()
+		st := a.relay.Store
+		b := Board{Now: now, Stages: []StageCount{}, Connections: []Connection{}, Places: []PlaceCount{}, Late: []OrderRow{}}
+		var err error
+		if b.Company, err = st.Setting(ctx, "company"); err != nil {
+			return nil, err
+		}
+		counts, err := st.StageCounts(ctx, time.Date(y, m, d, 0, 0, 0, 0, now.Location()))
+		if err != nil {
+			return nil, err
+		}
+		by := map[string]store.StageCount{}
+		for _, c := range counts {
+			by[c.Stage] = c
+		}
+		for _, s := range order.Stages {
+			if c := by[string(s)]; s != order.Void {
+				b.Stages = append(b.Stages, StageCount{string(s), c.Count, at(c.Oldest)})
+			}
+		}
+		conns, err := a.relay.Connections(ctx)
+		if err != nil {
+			return nil, err
+		}
+		for _, c := range conns {
+			b.Connections = append(b.Connections, a.connection(c))
+		}
+		places, err := st.PlaceCounts(ctx)
+		if err != nil {
+			return nil, err
+		}
+		for _, p := range places {
+			b.Places = append(b.Places, PlaceCount{p.Code, p.Name, p.ToPick, p.ToShip})
+		}
+		if b.Exceptions, err = a.exceptions(ctx, 20); err != nil {
+			return nil, err
+		}
+		late, err := st.OldestOpen(ctx, 8)
+		if err != nil {
+			return nil, err
+		}
+		for _, r := range late {
+			b.Late = append(b.Late, orderRow(r))
+		}
+		return &body[Board]{b}, nil
+	})
+	op(a, "viewer", http.MethodGet, "/exceptions", "exceptions", "What needs a person", func(ctx context.Context, in *pageInput) (*body[[]Exception], error) {
+		list, err := a.exceptions(ctx, in.Limit)
+		return &body[[]Exception]{list}, err
+	})
+	type activityInput struct {
+		pageInput
+		Before int64 `query:"before" doc:"Entries with smaller ids"`
+	}
+	op(a, "viewer", http.MethodGet, "/activity", "activity", "What happened, newest first", func(ctx context.Context, in *activityInput) (*paged[Entry], error) {
+		list, err := a.relay.Store.Activity(ctx, in.Before, in.Limit)
+		out := &paged[Entry]{Body: entries(list)}
+		if len(list) == in.Limit {
+			out.Link = next("/activity", url.Values{"limit": {fmt.Sprint(in.Limit)}}, "before", fmt.Sprint(list[len(list)-1].ID))
+		}
+		return out, err
+	})
+	type findInput struct {
+		Code string `query:"code" maxLength:"80" doc:"Something scanned or typed"`
+	}
+	type found struct {
+		Kind string `json:"kind" enum:"order,shipment,item,none"`
+		Key  string `json:"key"`
+	}
+	op(a, "viewer", http.MethodGet, "/find", "find", "What a scanned code stands for", func(ctx context.Context, in *findInput) (*body[found], error) {
+		code := strings.TrimSpace(in.Code)
+		if o, err := a.relay.Store.OrderByNumber(ctx, code); err == nil {
+			return &body[found]{found{"order", o.Number}}, nil
+		}
+		if s, err := a.relay.Store.Shipment(ctx, code); err == nil {
+			return &body[found]{found{"shipment", s.Number}}, nil
+		}
+		if i, err := a.relay.Store.ItemByCode(ctx, code); err == nil {
+			return &body[found]{found{"item", i.SKU}}, nil
+		}
+		return &body[found]{found{"none", code}}, nil
+	})
+}
+
+func (a *API) orders() {
+	type listInput struct {
+		pageInput
+		Stage      string `query:"stage" doc:"One stage or several, by comma"`
+		Connection string `query:"connection" doc:"Code of a connection"`
+		Search     string `query:"q" maxLength:"100" doc:"Order, channel or tracking number, or part of the buyer's name"`
+		Before     int64  `query:"before" doc:"Keyset: orders taken in before this one"`
+	}
+	op(a, "viewer", http.MethodGet, "/orders", "orders", "List orders, newest first", func(ctx context.Context, in *listInput) (*paged[OrderRow], error) {
+		list, err := a.relay.Store.ListOrders(ctx, store.OrderFilter{Stage: in.Stage, Connection: in.Connection, Search: strings.TrimSpace(in.Search), Before: in.Before, Limit: in.Limit})
+		out := &paged[OrderRow]{Body: make([]OrderRow, len(list))}
+		for i, r := range list {
+			out.Body[i] = orderRow(r)
+		}
+		if len(list) == in.Limit {
+			q := url.Values{"limit": {fmt.Sprint(in.Limit)}}
+			for k, v := range map[string]string{"stage": in.Stage, "connection": in.Connection, "q": in.Search} {
+				if v != "" {
+					q.Set(k, v)
+				}
+			}
+			out.Link = next("/orders", q, "before", fmt.Sprint(list[len(list)-1].ID))
+		}
+		return out, err
+	})
+	type orderOutput struct {
+		ETag string `header:"ETag"`
+		Body Order
+	}
+	get := func(ctx context.Context, n string) (*orderOutput, error) {
+		v, err := a.relay.Order(ctx, n)
+		if err != nil {
+			return nil, fmt.Errorf("order %s: %w", n, err)
+		}
+		return &orderOutput{etag(v.Order.Revision), a.order(v)}, nil
+	}
+	op(a, "viewer", http.MethodGet, "/orders/{number}", "order", "One order with everything known about it", func(ctx context.Context, in *number) (*orderOutput, error) {
+		return get(ctx, in.Number)
+	})
+	type shipmentRef struct {
+		Shipment string `json:"shipment"`
+	}
+	op(a, "operator", http.MethodPost, "/orders/{number}/pick", "pick", "Begin to pick an order, or go on", func(ctx context.Context, in *number) (*body[shipmentRef], error) {
+		s, err := a.relay.StartPick(ctx, in.Number, who(ctx))
+		if err != nil {
+			return nil, wrapNumber("order", in.Number, err)
+		}
+		return &body[shipmentRef]{shipmentRef{s}}, nil
+	})
+	type releaseInput struct {
+		number
+		IfMatch string `header:"If-Match"`
+		Body    struct {
+			Cause string `json:"cause" doc:"The cause of the hold"`
+		}
+	}
+	op(a, "operator", http.MethodPost, "/orders/{number}/release", "release", "Let an order go on although it is held", func(ctx context.Context, in *releaseInput) (*orderOutput, error) {
+		rev, err := revisionOf(in.IfMatch)
+		if err != nil {
+			return nil, relay.Refuse("%v", err)
+		}
+		if err := a.relay.Release(ctx, in.Number, in.Body.Cause, who(ctx), rev); err != nil {
+			return nil, wrapNumber("order", in.Number, err)
+		}
+		return get(ctx, in.Number)
+	})
+	type addressInput struct {
+		number
+		IfMatch string `header:"If-Match"`
+		Body    place.Address
+	}
+	op(a, "operator", http.MethodPut, "/orders/{number}/address", "readdress", "Change where an order goes", func(ctx context.Context, in *addressInput) (*orderOutput, error) {
+		rev, err := revisionOf(in.IfMatch)
+		if err != nil {
+			return nil, relay.Refuse("%v", err)
+		}
+		if err := a.relay.Readdress(ctx, in.Number, in.Body, who(ctx), rev); err != nil {
+			return nil, wrapNumber("order", in.Number, err)
+		}
+		return get(ctx, in.Number)
+	})
+	type outboxInput struct {
+		ID int64 `path:"id"`
+	}
+	op(a, "operator", http.MethodPost, "/outbox/{id}/send-again", "send-again", "Send a refused message again", func(ctx context.Context, in *outboxInput) (*struct{}, error) {
+		return nil, a.relay.SendAgain(ctx, in.ID, who(ctx))
+	})
+}
+
+func wrapNumber(kind, n string, err error) error {
+	if err == store.ErrNotFound {
+		return fmt.Errorf("%s %s: %w", kind, n, err)
+	}
+	return err
+}
+
+func (a *API) shipments() {
+	type listInput struct {
+		pageInput
+		State    string `query:"state" doc:"One state or several, by comma"`
+		Manifest int64  `query:"manifest"`
+		Before   string `query:"before" doc:"Keyset: a shipment's number"`
+	}
+	op(a, "viewer", http.MethodGet, "/shipments", "shipments", "List shipments, newest first", func(ctx context.Context, in *listInput) (*paged[Shipment], error) {
+		var states []string
+		if in.State != "" {
+			states = strings.Split(in.State, ",")
+		}
+		var before int64
+		if in.Before != "" {
+			s, err := a.relay.Store.Shipment(ctx, in.Before)
+			if err != nil {
+				return nil, err
+			}
+			before = s.ID
+		}
+		list, err := a.relay.Store.ListShipments(ctx, states, in.Manifest, before, in.Limit)
+		out := &paged[Shipment]{Body: make([]Shipment, len(list))}
+		for i, s := range list {
+			out.Body[i] = a.shipment(s)
+		}
+		if len(list) == in.Limit {
+			q := url.Values{"limit": {fmt.Sprint(in.Limit)}}
+			if in.State != "" {
+				q.Set("state", in.State)
+			}
+			out.Link = next("/shipments", q, "before", list[len(list)-1].Number)
+		}
+		return out, err
+	})
+	get := func(ctx context.Context, n string) (*body[ShipmentView], error) {
+		v, err := a.relay.Shipment(ctx, n)
+		if err != nil {
+			return nil, fmt.Errorf("shipment %s: %w", n, err)
+		}
+		return &body[ShipmentView]{a.shipmentView(v)}, nil
+	}
+	op(a, "viewer", http.MethodGet, "/shipments/{number}", "shipment", "One shipment with what is to be picked", func(ctx context.Context, in *number) (*body[ShipmentView], error) {
+		return get(ctx, in.Number)
+	})
+	type scanInput struct {
+		number
+		Body struct {
+			Code     string `json:"code" maxLength:"200" doc:"What the scanner read"`
+			Bin      string `json:"bin,omitempty" maxLength:"80" doc:"The bin scanned last, if any"`
+			Quantity int64  `json:"quantity,omitempty" minimum:"0" doc:"Units; 0 means one"`
+		}
+	}
+	type scanOutput struct {
+		Outcome  picking.Outcome `json:"outcome"`
+		Wants    []picking.Want  `json:"wants"`
+		Expected string          `json:"expected"`
+	}
+	op(a, "operator", http.MethodPost, "/shipments/{number}/scan", "scan", "Scan an order, a bin or a product", func(ctx context.Context, in *scanInput) (*body[scanOutput], error) {
+		s, err := a.relay.Scan(ctx, in.Number, in.Body.Code, in.Body.Bin, in.Body.Quantity, who(ctx))
+		if err != nil {
+			return nil, wrapNumber("shipment", in.Number, err)
+		}
+		return &body[scanOutput]{scanOutput{s.Outcome, s.Wants, picking.Expected(s.Wants)}}, nil
+	})
+	type packInput struct {
+		number
+		Body struct {
+			Profile string `json:"profile" doc:"Code of a parcel profile"`
+			WeightG int64  `json:"weight_g,omitempty" doc:"Weighed gross weight; 0 takes the sum of items and carton"`
+		}
+	}
+	op(a, "operator", http.MethodPost, "/shipments/{number}/pack", "pack", "Pack what was picked into one parcel", func(ctx context.Context, in *packInput) (*body[ShipmentView], error) {
+		if err := a.relay.Pack(ctx, in.Number, in.Body.Profile, in.Body.WeightG, who(ctx)); err != nil {
+			return nil, wrapNumber("shipment", in.Number, err)
+		}
+		return get(ctx, in.Number)
+	})
+	op(a, "viewer", http.MethodGet, "/shipments/{number}/rates", "rates", "Compare the carriers' services", func(ctx context.Context, in *number) (*body[[]relay.Rate], error) {
+		list, err := a.relay.Rates(ctx, in.Number)
+		if list == nil {
+			list = []relay.Rate{}
+		}
+		return &body[[]relay.Rate]{list}, wrapNumber("shipment", in.Number, err)
+	})
+	type shipInput struct {
+		number
+		Key  string `header:"Idempotency-Key" doc:"Repeating a request with the same key answers like the first"`
+		Body struct {
+			Carrier string `json:"carrier" doc:"Code of the carrier's connection"`
+			Service string `json:"service"`
+		}
+	}
+	op(a, "operator", http.MethodPost, "/shipments/{number}/ship", "ship", "Buy the label; the parcel leaves", func(ctx context.Context, in *shipInput) (*body[ShipmentView], error) {
+		if _, err := a.relay.Ship(ctx, in.Number, in.Body.Carrier, in.Body.Service, who(ctx)); err != nil {
+			return nil, wrapNumber("shipment", in.Number, err)
+		}
+		return get(ctx, in.Number)
+	})
+	op(a, "viewer", http.MethodGet, "/profiles", "profiles", "Parcel profiles, smallest first", func(ctx context.Context, _ *struct{}) (*body[[]Profile], error) {
+		list, err := a.relay.Store.Profiles(ctx)
+		return &body[[]Profile]{list}, err
+	})
+	op(a, "viewer", http.MethodGet, "/manifests", "manifests", "The carriers' lists per day, newest first", func(ctx context.Context, in *pageInput) (*body[[]Manifest], error) {
+		list, err := a.relay.Store.Manifests(ctx, in.Limit)
+		out := make([]Manifest, len(list))
+		for i, m := range list {
+			out[i] = manifest(m)
+		}
+		return &body[[]Manifest]{out}, err
+	})
+	type manifestID struct {
+		ID int64 `path:"id"`
+	}
+	op(a, "operator", http.MethodPost, "/manifests/{id}/close", "close-manifest", "Close the day with a carrier", func(ctx context.Context, in *manifestID) (*body[Manifest], error) {
+		if err := a.relay.CloseManifest(ctx, in.ID, who(ctx)); err != nil {
+			return nil, err
+		}
+		m, err := a.relay.Store.Manifest(ctx, in.ID)
+		return &body[Manifest]{manifest(m)}, err
+	})
+}
+
+func (a *API) stock() {
+	type listInput struct {
+		pageInput
+		Search   string `query:"q" maxLength:"100"`
+		Location string `query:"location"`
+		After    string `query:"after" doc:"Keyset: SKU and location of the last row"`
+	}
+	op(a, "viewer", http.MethodGet, "/stock", "stock", "Levels by item and location", func(ctx context.Context, in *listInput) (*paged[Level], error) {
+		var afterLoc int64
+		sku, locText, _ := strings.Cut(in.After, "|")
+		fmt.Sscan(locText, &afterLoc)
+		list, err := a.relay.Store.ListStock(ctx, strings.TrimSpace(in.Search), in.Location, sku, afterLoc, in.Limit)
+		out := &paged[Level]{Body: make([]Level, len(list))}
+		for i, r := range list {
+			out.Body[i] = Level{r.SKU, r.Name, r.Category, r.LocationCode, r.LocationName, r.Bin, r.OnHand, r.Allocated, r.OnHand - r.Allocated}
+		}
+		if len(list) == in.Limit {
+			q := url.Values{"limit": {fmt.Sprint(in.Limit)}}
+			for k, v := range map[string]string{"q": in.Search, "location": in.Location} {
+				if v != "" {
+					q.Set(k, v)
+				}
+			}
+			last := list[len(list)-1]
+			out.Link = next("/stock", q, "after", fmt.Sprintf("%s|%d", last.SKU, last.LocationID))
+		}
+		return out, err
+	})
+	type itemsInput struct {
+		pageInput
+		Search string `query:"q" maxLength:"100"`
+		After  string `query:"after" doc:"Keyset: the last SKU"`
+	}
+	op(a, "viewer", http.MethodGet, "/items", "items", "Items in order of SKU", func(ctx context.Context, in *itemsInput) (*paged[store.Item], error) {
+		list, err := a.relay.Store.ListItems(ctx, strings.TrimSpace(in.Search), in.After, in.Limit)
+		if list == nil {
+			list = []store.Item{}
+		}
+		out := &paged[store.Item]{Body: list}
+		if len(list) == in.Limit {
+			q := url.Values{"limit": {fmt.Sprint(in.Limit)}}
+			if in.Search != "" {
+				q.Set("q", in.Search)
+			}
+			out.Link = next("/items", q, "after", list[len(list)-1].SKU)
+		}
+		return out, err
+	})
+	type skuInput struct {
+		SKU    string `path:"sku" maxLength:"80"`
+		Before int64  `query:"before" doc:"Ledger entries with smaller ids"`
+	}
+	view := func(ctx context.Context, sku string, before int64) (*body[ItemView], error) {
+		w, err := a.relay.WhyLevel(ctx, sku, before)
+		if err != nil {
+			return nil, fmt.Errorf("item %s: %w", sku, err)
+		}
+		v := ItemView{Item: w.Item, Levels: []Level{}, Promised: a.promises(w.Promised), Movements: a.movements(w.Movements), Listings: []Listing{}}
+		locs, err := a.relay.Store.Locations(ctx)
+		if err != nil {
+			return nil, err
+		}
+		for _, p := range locs {
+			for k, l := range w.Levels {
+				if k.Location == p.ID {
+					v.Levels = append(v.Levels, Level{w.Item.SKU, w.Item.Name, w.Item.Category, p.Code, p.Name, w.Bins[p.ID], l.OnHand, l.Allocated, l.Available()})
+				}
+			}
+		}
+		for _, l := range w.Listings {
+			v.Listings = append(v.Listings, listing(l.Listing, l.Allowed, l.On))
+		}
+		tl, err := a.relay.Store.Timeline(ctx, "item", w.Item.ID)
+		v.Timeline = entries(tl)
+		return &body[ItemView]{v}, err
+	}
+	op(a, "viewer", http.MethodGet, "/items/{sku}", "item", "An item with stock, ledger and listings", func(ctx context.Context, in *skuInput) (*body[ItemView], error) {
+		return view(ctx, in.SKU, in.Before)
+	})
+	type adjustInput struct {
+		SKU  string `path:"sku" maxLength:"80"`
+		Key  string `header:"Idempotency-Key"`
+		Body struct {
+			Location string `json:"location" doc:"Code"`
+			Change   int64  `json:"change" doc:"Units added, or taken away where negative"`
+			Reason   string `json:"reason" maxLength:"200"`
+		}
+	}
+	op(a, "operator", http.MethodPost, "/items/{sku}/adjust", "adjust", "Change what lies at a location", func(ctx context.Context, in *adjustInput) (*body[ItemView], error) {
+		if err := a.relay.Adjust(ctx, in.SKU, in.Body.Location, in.Body.Change, in.Body.Reason, who(ctx)); err != nil {
+			return nil, err
+		}
+		return view(ctx, in.SKU, 0)
+	})
+	type whyInput struct {
+		Code string `path:"code"`
+		SKU  string `path:"sku" maxLength:"80"`
+	}
+	op(a, "viewer", http.MethodGet, "/connections/{code}/listings/{sku}/why", "why", "Why does a channel show this quantity", func(ctx context.Context, in *whyInput) (*body[OfferView], error) {
+		w, err := a.relay.WhyOffer(ctx, in.Code, in.SKU)
+		if err != nil {
+			return nil, fmt.Errorf("listing %s at %s: %w", in.SKU, in.Code, err)
+		}
+		v := OfferView{Item: w.Item, Listing: listing(w.Listing, w.Allowed, w.On), Steps: w.Steps, Promised: a.promises(w.Promised), Movements: a.movements(w.Movements)}
+		if w.Open != nil {
+			m := outbox(*w.Open)
+			v.Waiting = &m
+		}
+		return &body[OfferView]{v}, nil
+	})
+}
+
+func (a *API) connections() {
+	type codeInput struct {
+		Code string `path:"code"`
+	}
+	get := func(ctx context.Context, code string) (*body[Connection], error) {
+		list, err := a.relay.Connections(ctx)
+		if err != nil {
+			return nil, err
+		}
+		for _, v := range list {
+			if v.Code == code {
+				return &body[Connection]{a.connection(v)}, nil
+			}
+		}
+		return nil, fmt.Errorf("connection %s: %w", code, store.ErrNotFound)
+	}
+	op(a, "viewer", http.MethodGet, "/connections", "connections", "All connections and how they stand", func(ctx context.Context, _ *struct{}) (*body[[]Connection], error) {
+		list, err := a.relay.Connections(ctx)
+		out := make([]Connection, len(list))
+		for i, v := range list {
+			out[i] = a.connection(v)
+		}
+		return &body[[]Connection]{out}, err
+	})
+	op(a, "viewer", http.MethodGet, "/connections/{code}", "connection", "One connection", func(ctx context.Context, in *codeInput) (*body[Connection], error) {
+		return get(ctx, in.Code)
+	})
+	op(a, "operator", http.MethodPost, "/connections/{code}/test", "test-connection", "Ask the other side who we are there", func(ctx context.Context, in *codeInput) (*body[message.Identity], error) {
+		id, err := a.relay.Test(ctx, in.Code)
+		if err != nil {
+			return nil, err
+		}
+		return &body[message.Identity]{*id}, nil
+	})
+	type pauseInput struct {
+		Code    string `path:"code"`
+		IfMatch string `header:"If-Match"`
+		Body    struct {
+			Paused bool `json:"paused"`
+		}
+	}
+	op(a, "admin", http.MethodPatch, "/connections/{code}", "pause", "Pause or resume a connection", func(ctx context.Context, in *pauseInput) (*body[Connection], error) {
+		rev, err := revisionOf(in.IfMatch)
+		if err != nil {
+			return nil, relay.Refuse("%v", err)
+		}
+		if rev == 0 {
+			return nil, huma.NewError(http.StatusPreconditionRequired, "Send If-Match with the connection's revision, so that two people do not overwrite each other.")
+		}
+		if err := a.relay.Pause(ctx, in.Code, in.Body.Paused, rev, who(ctx)); err != nil {
+			return nil, err
+		}
+		return get(ctx, in.Code)
+	})
+	type feedInput struct {
+		Code    string `path:"code"`
+		Kind    string `path:"kind"`
+		IfMatch string `header:"If-Match"`
+		Body    struct {
+			On       bool   `json:"on"`
+			Schedule string `json:"schedule,omitempty"`
+		}
+	}
+	op(a, "admin", http.MethodPatch, "/connections/{code}/feeds/{kind}", "set-feed", "Switch a feed, set its schedule", func(ctx context.Context, in *feedInput) (*body[Connection], error) {
+		rev, err := revisionOf(in.IfMatch)
+		if err != nil {
+			return nil, relay.Refuse("%v", err)
+		}
+		if rev == 0 {
+			return nil, huma.NewError(http.StatusPreconditionRequired, "Send If-Match with the feed's revision, so that two people do not overwrite each other.")
+		}
+		if err := a.relay.SetFeed(ctx, in.Code, in.Kind, in.Body.On, in.Body.Schedule, rev, who(ctx)); err != nil {
+			return nil, err
+		}
+		return get(ctx, in.Code)
+	})
+	type runInput struct {
+		Code string `path:"code"`
+		Kind string `path:"kind"`
+		Body struct {
+			From string `json:"from,omitempty" doc:"Load again from this time on (RFC 3339)"`
+		}
+	}
+	type runRef struct {
+		Run int64 `json:"run" doc:"Number of the run; 0 where it waits behind another"`
+	}
+	op(a, "operator", http.MethodPost, "/connections/{code}/feeds/{kind}/run", "run-now", "Run a feed now", func(ctx context.Context, in *runInput) (*body[runRef], error) {
+		id, err := a.relay.RunNow(ctx, in.Code, in.Kind, in.Body.From, who(ctx))
+		return &body[runRef]{runRef{id}}, err
+	})
+	type retried struct {
+		Messages int64 `json:"messages"`
+	}
+	op(a, "operator", http.MethodPost, "/connections/{code}/try-again", "try-again", "Take failed messages in again", func(ctx context.Context, in *codeInput) (*body[retried], error) {
+		n, err := a.relay.TryAgain(ctx, in.Code)
+		return &body[retried]{retried{n}}, err
+	})
+	type runsInput struct {
+		pageInput
+		Connection string `query:"connection"`
+		Before     int64  `query:"before"`
+	}
+	op(a, "viewer", http.MethodGet, "/runs", "runs", "Runs, newest first", func(ctx context.Context, in *runsInput) (*paged[Run], error) {
+		list, err := a.relay.Store.Runs(ctx, in.Connection, in.Before, in.Limit)
+		out := &paged[Run]{Body: make([]Run, len(list))}
+		for i, r := range list {
+			out.Body[i] = run(r)
+		}
+		if len(list) == in.Limit {
+			q := url.Values{"limit": {fmt.Sprint(in.Limit)}}
+			if in.Connection != "" {
+				q.Set("connection", in.Connection)
+			}
+			out.Link = next("/runs", q, "before", fmt.Sprint(list[len(list)-1].ID))
+		}
+		return out, err
+	})
+	type runID struct {
+		ID int64 `path:"id"`
+	}
+	type runView struct {
+		Run Run       `json:"run"`
+		Log []LogLine `json:"log"`
+	}
+	op(a, "viewer", http.MethodGet, "/runs/{id}", "run", "One run with its log", func(ctx context.Context, in *runID) (*body[runView], error) {
+		r, err := a.relay.Store.Run(ctx, in.ID)
+		if err != nil {
+			return nil, err
+		}
+		lines, err := a.relay.Store.RunLog(ctx, in.ID)
+		out := runView{Run: run(r), Log: make([]LogLine, len(lines))}
+		for i, l := range lines {
+			out.Log[i] = LogLine{at(l.At), l.Level, l.Text}
+		}
+		return &body[runView]{out}, err
+	})
+}

@@ -1,0 +1,149 @@
+package api
+
+import (
+	"bytes"
+	"encoding/csv"
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"strconv"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/go-chi/chi/v5"
+
+	"openrelay/internal/core/money"
+	"openrelay/internal/core/place"
+	"openrelay/internal/paper"
+	"openrelay/internal/relay"
+)
+
+// deny answers an error of the relay on a raw route.
+func (a *API) deny(w http.ResponseWriter, err error) {
+	if se, ok := a.failure(err).(huma.StatusError); ok {
+		problem(w, se.GetStatus(), se.Error())
+		return
+	}
+	problem(w, http.StatusInternalServerError, "Something broke on our side.")
+}
+
+func (a *API) pdf(w http.ResponseWriter, name string, draw func(*bytes.Buffer) error) {
+	var buf bytes.Buffer
+	if err := draw(&buf); err != nil {
+		a.deny(w, err)
+		return
+	}
+	w.Header().Set("Content-Type", "application/pdf")
+	w.Header().Set("Content-Disposition", fmt.Sprintf("inline; filename=%q", name))
+	w.Write(buf.Bytes())
+}
+
+func (a *API) company(r *http.Request) string {
+	name, err := a.relay.Store.Setting(r.Context(), "company")
+	if err != nil {
+		return ""
+	}
+	return name
+}
+
+func (a *API) pickListPDF(w http.ResponseWriter, r *http.Request) {
+	number := chi.URLParam(r, "number")
+	v, err := a.relay.Shipment(r.Context(), number)
+	if err != nil {
+		a.deny(w, fmt.Errorf("pick list of %s (begin to pick the order first): %w", number, err))
+		return
+	}
+	a.pdf(w, "pick-list-"+v.OrderNumber+".pdf", func(buf *bytes.Buffer) error {
+		return paper.WritePickList(buf, paper.PickList{Company: a.company(r), Order: v.OrderNumber, ChannelOrder: v.Order.Record.Number, Shipment: v.Number, Place: v.Location.Name,
+			ShipTo: v.Order.ShipTo, Note: v.Order.Record.Note, Wish: v.Order.Record.RequestedService, Wants: v.Wants, Printed: time.Now()})
+	})
+}
+
+func (a *API) labelPDF(w http.ResponseWriter, r *http.Request) {
+	v, err := a.relay.Shipment(r.Context(), chi.URLParam(r, "number"))
+	if err != nil {
+		a.deny(w, err)
+		return
+	}
+	l, err := v.LabelData()
+	if err != nil {
+		a.deny(w, err)
+		return
+	}
+	var from place.Address
+	from, err = a.relay.SenderOf(v)
+	if err != nil {
+		a.deny(w, err)
+		return
+	}
+	size := r.URL.Query().Get("size")
+	if size != "" && size != "label" && size != "a4" {
+		a.deny(w, relay.Refuse("size %q: label or a4 is expected", size))
+		return
+	}
+	a.pdf(w, "label-"+v.Tracking+".pdf", func(buf *bytes.Buffer) error {
+		return paper.WriteLabel(buf, paper.Label{Carrier: v.CarrierName, Service: v.ServiceName, Tracking: v.Tracking, Routing: l.Routing, Imprint: l.PrintLines, From: from, To: v.Order.ShipTo,
+			Order: v.OrderNumber, Shipment: v.Number, SSCC: v.SSCC, WeightG: v.WeightG, Day: time.UnixMicro(v.ShippedAt).Format(time.DateOnly)}, size == "a4")
+	})
+}
+
+func (a *API) manifestPDF(w http.ResponseWriter, r *http.Request) {
+	id, err := strconv.ParseInt(chi.URLParam(r, "id"), 10, 64)
+	if err != nil {
+		problem(w, http.StatusNotFound, "There is no such manifest.")
+		return
+	}
+	m, err := a.relay.Store.Manifest(r.Context(), id)
+	if err != nil {
+		a.deny(w, err)
+		return
+	}
+	list, err := a.relay.Store.ListShipments(r.Context(), nil, id, 0, 10_000)
+	if err != nil {
+		a.deny(w, err)
+		return
+	}
+	a.pdf(w, fmt.Sprintf("manifest-%s-%s.pdf", m.CarrierCode, m.Day), func(buf *bytes.Buffer) error {
+		doc := paper.Manifest{Company: a.company(r), Carrier: m.CarrierName, Day: m.Day, State: m.State, Receipt: m.Receipt, Printed: time.Now()}
+		for i := len(list) - 1; i >= 0; i-- {
+			s := list[i]
+			doc.Rows = append(doc.Rows, paper.ManifestRow{Tracking: s.Tracking, Service: s.ServiceName, Order: s.OrderNumber, To: s.Buyer, WeightG: s.WeightG, Price: money.Amount{Minor: s.Price, Currency: s.Currency}.String()})
+		}
+		return paper.WriteManifest(buf, doc)
+	})
+}
+
+// runLog downloads a run's log as NDJSON or CSV.
+func (a *API) runLog(w http.ResponseWriter, r *http.Request) {
+	id, err := strconv.ParseInt(chi.URLParam(r, "id"), 10, 64)
+	if err != nil {
+		problem(w, http.StatusNotFound, "There is no such run.")
+		return
+	}
+	if _, err := a.relay.Store.Run(r.Context(), id); err != nil {
+		a.deny(w, err)
+		return
+	}
+	lines, err := a.relay.Store.RunLog(r.Context(), id)
+	if err != nil {
+		a.deny(w, err)
+		return
+	}
+	if r.URL.Query().Get("format") == "csv" {
+		w.Header().Set("Content-Type", "text/csv; charset=utf-8; header=present")
+		w.Header().Set("Content-Disposition", fmt.Sprintf("attachment; filename=run-%d.csv", id))
+		c := csv.NewWriter(w)
+		c.Write([]string{"at", "level", "text"})
+		for _, l := range lines {
+			c.Write([]string{at(l.At).Format(time.RFC3339Nano), l.Level, l.Text})
+		}
+		c.Flush()
+		return
+	}
+	w.Header().Set("Content-Type", "application/x-ndjson")
+	w.Header().Set("Content-Disposition", fmt.Sprintf("attachment; filename=run-%d.ndjson", id))
+	enc := json.NewEncoder(w)
+	for _, l := range lines {
+		enc.Encode(LogLine{at(l.At), l.Level, l.Text})
+	}
+}

@@ -1,0 +1,486 @@
+package api
+
+import (
+	"encoding/json"
+	"fmt"
+	"strconv"
+	"time"
+
+	"openrelay/internal/core/message"
+	"openrelay/internal/core/order"
+	"openrelay/internal/core/packing"
+	"openrelay/internal/core/picking"
+	"openrelay/internal/core/place"
+	"openrelay/internal/core/stock"
+	"openrelay/internal/relay"
+	"openrelay/internal/store"
+)
+
+func at(us int64) *time.Time {
+	if us == 0 {
+		return nil
+	}
+	t := store.Time(us)
+	return &t
+}
+
+// OrderRow is an order in a list.
+type OrderRow struct {
+	Number         string     `json:"number"`
+	Connection     string     `json:"connection"`
+	ConnectionName string     `json:"connection_name"`
+	ChannelNumber  string     `json:"channel_number"`
+	ChannelState   string     `json:"channel_state"`
+	Stage          string     `json:"stage"`
+	Buyer          string     `json:"buyer"`
+	Currency       string     `json:"currency"`
+	Total          int64      `json:"total" doc:"Minor units"`
+	Units          int64      `json:"units"`
+	PlacedAt       *time.Time `json:"placed_at"`
+	ReceivedAt     *time.Time `json:"received_at"`
+	Via            string     `json:"via"`
+	Held           []string   `json:"held" doc:"Causes of the holds"`
+}
+
+func orderRow(r store.OrderRow) OrderRow {
+	out := OrderRow{r.Number, r.ConnectionCode, r.ConnectionName, r.ChannelNumber, r.ChannelState, r.Stage, r.Buyer, r.Currency, r.Total, r.Units, at(r.PlacedAt), at(r.ReceivedAt), r.Via, []string{}}
+	var holds []order.Hold
+	if json.Unmarshal([]byte(r.Holds), &holds) == nil {
+		for _, h := range holds {
+			out.Held = append(out.Held, string(h.Cause))
+		}
+	}
+	return out
+}
+
+// Order is one order with everything known about it.
+type Order struct {
+	Number         string           `json:"number"`
+	Revision       int64            `json:"revision"`
+	Stage          string           `json:"stage"`
+	Connection     string           `json:"connection"`
+	ConnectionName string           `json:"connection_name"`
+	OutsideID      string           `json:"outside_id"`
+	Via            string           `json:"via"`
+	ReceivedAt     *time.Time       `json:"received_at"`
+	ShippedAt      *time.Time       `json:"shipped_at,omitempty"`
+	ShipTo         place.Address    `json:"ship_to"`
+	Lines          []Line           `json:"lines"`
+	Holds          []order.Hold     `json:"holds"`
+	Record         message.Order    `json:"record" doc:"The channel's record in our words"`
+	Totals         order.Totals     `json:"totals" doc:"Recalculated from the lines"`
+	Versions       []ChannelVersion `json:"versions" doc:"What the channel sent, oldest first"`
+	Timeline       []Entry          `json:"timeline"`
+	Shipments      []Shipment       `json:"shipments"`
+	WriteBacks     []Outbox         `json:"write_backs"`
+}
+
+// Line is an order line with where its units are.
+type Line struct {
+	order.Line
+	Waiting int64       `json:"waiting"`
+	At      []LinePlace `json:"at"`
+}
+
+// LinePlace is where units of a line lie.
+type LinePlace struct {
+	Location string `json:"location"`
+	Quantity int64  `json:"quantity"`
+}
+
+// ChannelVersion is one version of the channel's record.
+type ChannelVersion struct {
+	Version    int64      `json:"version"`
+	Via        string     `json:"via"`
+	ReceivedAt *time.Time `json:"received_at"`
+	State      string     `json:"state"`
+	Reason     string     `json:"reason,omitempty"`
+	Record     any        `json:"record"`
+}
+
+// Entry is a timeline entry.
+type Entry struct {
+	ID    int64      `json:"id"`
+	At    *time.Time `json:"at"`
+	Who   string     `json:"who"`
+	Thing string     `json:"thing"`
+	Name  string     `json:"name"`
+	What  string     `json:"what"`
+	Text  string     `json:"text"`
+}
+
+func entries(list []store.Entry) []Entry {
+	out := make([]Entry, len(list))
+	for i, e := range list {
+		out[i] = Entry{e.ID, at(e.At), e.Who, e.Thing, e.Name, e.What, e.Text}
+	}
+	return out
+}
+
+// Outbox is a message decided and sent or waiting.
+type Outbox struct {
+	ID             int64      `json:"id"`
+	Connection     string     `json:"connection"`
+	ConnectionName string     `json:"connection_name"`
+	Feed           string     `json:"feed"`
+	Subject        string     `json:"subject"`
+	Reference      string     `json:"reference"`
+	State          string     `json:"state" enum:"waiting,sending,sent,confirmed,refused,superseded"`
+	Attempts       int64      `json:"attempts"`
+	CreatedAt      *time.Time `json:"created_at"`
+	NextAt         *time.Time `json:"next_at,omitempty"`
+	SentAt         *time.Time `json:"sent_at,omitempty"`
+	ConfirmedAt    *time.Time `json:"confirmed_at,omitempty"`
+	Error          string     `json:"error,omitempty"`
+}
+
+func outbox(m store.OutboxMessage) Outbox {
+	return Outbox{m.ID, m.ConnectionCode, m.ConnectionName, m.Feed, m.Subject, m.Ref, m.State, m.Attempts, at(m.CreatedAt), at(m.NextAt), at(m.SentAt), at(m.ConfirmedAt), m.Error}
+}
+
+// Shipment is a shipment as lists show it.
+type Shipment struct {
+	Number      string     `json:"number"`
+	OrderNumber string     `json:"order_number"`
+	Buyer       string     `json:"buyer"`
+	Location    string     `json:"location"`
+	State       string     `json:"state" enum:"picking,packed,buying label,shipped,delivered,called off"`
+	Quantity    int64      `json:"quantity"`
+	Picked      int64      `json:"picked"`
+	Pickers     string     `json:"pickers,omitempty"`
+	Profile     string     `json:"profile,omitempty"`
+	WeightG     int64      `json:"weight_g"`
+	LengthMM    int64      `json:"length_mm"`
+	WidthMM     int64      `json:"width_mm"`
+	HeightMM    int64      `json:"height_mm"`
+	Carrier     string     `json:"carrier,omitempty"`
+	Service     string     `json:"service,omitempty"`
+	ServiceName string     `json:"service_name,omitempty"`
+	Tracking    string     `json:"tracking,omitempty"`
+	TrackingURL string     `json:"tracking_url,omitempty"`
+	Price       int64      `json:"price"`
+	Currency    string     `json:"currency,omitempty"`
+	ManifestID  int64      `json:"manifest_id,omitempty"`
+	SSCC        string     `json:"sscc,omitempty"`
+	Error       string     `json:"error,omitempty"`
+	CreatedAt   *time.Time `json:"created_at"`
+	ShippedAt   *time.Time `json:"shipped_at,omitempty"`
+	DeliveredAt *time.Time `json:"delivered_at,omitempty"`
+}
+
+func (a *API) shipment(s store.Shipment) Shipment {
+	out := Shipment{Number: s.Number, OrderNumber: s.OrderNumber, Buyer: s.Buyer, Location: a.relay.Place(s.LocationID).Name, State: s.State, Pickers: s.Pickers, Profile: s.Profile,
+		WeightG: s.WeightG, LengthMM: s.LengthMM, WidthMM: s.WidthMM, HeightMM: s.HeightMM, Carrier: s.CarrierName, Service: s.Service, ServiceName: s.ServiceName, Tracking: s.Tracking,
+		TrackingURL: s.TrackingURL, Price: s.Price, Currency: s.Currency, ManifestID: s.ManifestID, SSCC: s.SSCC, Error: s.Error, CreatedAt: at(s.CreatedAt), ShippedAt: at(s.ShippedAt), DeliveredAt: at(s.DeliveredAt)}
+	for _, l := range s.Lines {
+		out.Quantity += l.Quantity
+		out.Picked += l.Picked
+	}
+	return out
+}
+
+// ShipmentView is a shipment with what is to be picked.
+type ShipmentView struct {
+	Shipment
+	Wants    []picking.Want `json:"wants"`
+	Expected string         `json:"expected" doc:"What may be scanned next"`
+	ShipTo   place.Address  `json:"ship_to"`
+	Note     string         `json:"note,omitempty"`
+	Wish     string         `json:"requested_service,omitempty"`
+	Stage    string         `json:"stage"`
+}
+
+func (a *API) shipmentView(v relay.ShipmentView) ShipmentView {
+	return ShipmentView{Shipment: a.shipment(v.Shipment), Wants: v.Wants, Expected: picking.Expected(v.Wants), ShipTo: v.Order.ShipTo, Note: v.Order.Record.Note, Wish: v.Order.Record.RequestedService, Stage: string(v.Order.Stage())}
+}
+
+func (a *API) order(v relay.OrderView) Order {
+	o := v.Order
+	out := Order{Number: o.Number, Revision: o.Revision, Stage: string(o.Stage()), Connection: v.Channel.Code, ConnectionName: v.Channel.Name, OutsideID: o.OutsideID, Via: o.Via,
+		ReceivedAt: timeAt(o.ReceivedAt), ShippedAt: timeAt(o.ShippedAt), ShipTo: o.ShipTo, Holds: o.Holds, Record: o.Record, Totals: v.Totals, Timeline: entries(v.Timeline),
+		Lines: []Line{}, Versions: []ChannelVersion{}, Shipments: []Shipment{}, WriteBacks: []Outbox{}}
+	if out.Holds == nil {
+		out.Holds = []order.Hold{}
+	}
+	for i := range o.Lines {
+		l := Line{Line: o.Lines[i], Waiting: o.Lines[i].Waiting(), At: []LinePlace{}}
+		for _, p := range l.Allocations {
+			l.At = append(l.At, LinePlace{a.relay.Place(p.Location).Name, p.Quantity})
+		}
+		l.Allocations = nil
+		out.Lines = append(out.Lines, l)
+	}
+	for _, x := range v.Versions {
+		out.Versions = append(out.Versions, ChannelVersion{x.Version, x.Via, at(x.ReceivedAt), x.State, x.Reason, x.Record})
+	}
+	for _, s := range v.Shipments {
+		out.Shipments = append(out.Shipments, a.shipment(s))
+	}
+	for _, m := range v.Outbox {
+		out.WriteBacks = append(out.WriteBacks, outbox(m))
+	}
+	return out
+}
+
+func timeAt(t time.Time) *time.Time {
+	if t.IsZero() {
+		return nil
+	}
+	return &t
+}
+
+// Level is stock of an item at a location.
+type Level struct {
+	SKU          string `json:"sku"`
+	Name         string `json:"name"`
+	Category     string `json:"category"`
+	Location     string `json:"location" doc:"Code"`
+	LocationName string `json:"location_name"`
+	Bin          string `json:"bin"`
+	OnHand       int64  `json:"on_hand"`
+	Allocated    int64  `json:"allocated"`
+	Available    int64  `json:"available"`
+}
+
+// Movement is a ledger entry.
+type Movement struct {
+	ID        int64      `json:"id"`
+	At        *time.Time `json:"at"`
+	Kind      string     `json:"kind"`
+	OnHand    int64      `json:"on_hand" doc:"Change"`
+	Allocated int64      `json:"allocated" doc:"Change"`
+	Reason    string     `json:"reason"`
+	Who       string     `json:"who"`
+	Document  string     `json:"document,omitempty" doc:"Order number"`
+	Location  string     `json:"location"`
+}
+
+// Promise is an order that holds stock.
+type Promise struct {
+	OrderNumber string `json:"order_number"`
+	Stage       string `json:"stage"`
+	Location    string `json:"location"`
+	Quantity    int64  `json:"quantity"`
+}
+
+func (a *API) movements(list []store.MovementRow) []Movement {
+	out := make([]Movement, len(list))
+	for i, m := range list {
+		out[i] = Movement{m.ID, at(m.At), m.Kind, m.OnHand, m.Allocated, m.Reason, m.Who, m.Document, a.relay.Place(m.LocationID).Name}
+	}
+	return out
+}
+
+func (a *API) promises(list []store.OpenAllocation) []Promise {
+	out := make([]Promise, len(list))
+	for i, p := range list {
+		out[i] = Promise{p.OrderNumber, p.Stage, a.relay.Place(p.LocationID).Name, p.Quantity}
+	}
+	return out
+}
+
+// Listing is where an item is listed, and what is shown there.
+type Listing struct {
+	Connection     string     `json:"connection"`
+	ConnectionName string     `json:"connection_name"`
+	SKU            string     `json:"sku"`
+	Title          string     `json:"title"`
+	Price          int64      `json:"price"`
+	Currency       string     `json:"currency"`
+	URL            string     `json:"url,omitempty"`
+	Live           bool       `json:"live"`
+	MatchedBy      string     `json:"matched_by"`
+	Shows          int64      `json:"shows" doc:"What the channel shows, as far as we know"`
+	ShownAt        *time.Time `json:"shown_at,omitempty"`
+	Told           *int64     `json:"told,omitempty" doc:"What it last accepted from us"`
+	ToldAt         *time.Time `json:"told_at,omitempty"`
+	Allowed        int64      `json:"allowed" doc:"What the offer policy allows now"`
+	On             bool       `json:"on" doc:"Whether quantities are sent there"`
+}
+
+func listing(l store.Listing, allowed int64, on bool) Listing {
+	out := Listing{l.ConnectionCode, l.ConnectionName, l.SKU, l.Title, l.Price, l.Currency, l.URL, l.Live, l.MatchedBy, l.SeenQty, at(l.SeenAt), nil, at(l.ToldAt), allowed, on}
+	if l.ToldQty >= 0 {
+		told := l.ToldQty
+		out.Told = &told
+	}
+	return out
+}
+
+// ItemView is an item with its stock, its listings and the ledger.
+type ItemView struct {
+	Item      store.Item `json:"item"`
+	Levels    []Level    `json:"levels"`
+	Promised  []Promise  `json:"promised"`
+	Movements []Movement `json:"movements"`
+	Listings  []Listing  `json:"listings"`
+	Timeline  []Entry    `json:"timeline"`
+}
+
+// OfferView is the sum behind the quantity of a listing.
+type OfferView struct {
+	Item      store.Item   `json:"item"`
+	Listing   Listing      `json:"listing"`
+	Steps     []stock.Step `json:"steps"`
+	Waiting   *Outbox      `json:"waiting,omitempty" doc:"A correction on its way"`
+	Promised  []Promise    `json:"promised"`
+	Movements []Movement   `json:"movements"`
+}
+
+// Connection is a connection with its feeds.
+type Connection struct {
+	Code      string          `json:"code"`
+	Name      string          `json:"name"`
+	Connector string          `json:"connector"`
+	Title     string          `json:"title"`
+	Side      string          `json:"side"`
+	BaseURL   string          `json:"base_url"`
+	Paused    bool            `json:"paused"`
+	Revision  int64           `json:"revision"`
+	Lamp      relay.Lamp      `json:"lamp"`
+	Orders    int64           `json:"orders_today"`
+	Waiting   int64           `json:"waiting" doc:"Messages that wait to be sent or confirmed"`
+	Refused   int64           `json:"refused"`
+	LastOK    *time.Time      `json:"last_ok,omitempty"`
+	BeganAt   *time.Time      `json:"began_at"`
+	Feeds     []Feed          `json:"feeds"`
+	PushPath  string          `json:"push_path,omitempty" doc:"Where the other side pushes to"`
+	Settings  json.RawMessage `json:"settings"`
+}
+
+// Feed is one kind of record moving one way.
+type Feed struct {
+	Kind     string     `json:"kind"`
+	On       bool       `json:"on"`
+	Lamp     relay.Lamp `json:"lamp"`
+	Ways     []string   `json:"ways" doc:"push, read or send"`
+	Schedule string     `json:"schedule" doc:"Cron fields or @every; empty means the connector's own"`
+	Every    string     `json:"every,omitempty" doc:"The connector's own schedule"`
+	Mark     string     `json:"mark,omitempty"`
+	LastOK   *time.Time `json:"last_ok,omitempty"`
+	Next     *time.Time `json:"next,omitempty"`
+	Failures int64      `json:"failures"`
+	Error    string     `json:"error,omitempty"`
+	Revision int64      `json:"revision"`
+}
+
+func (a *API) connection(v relay.ConnectionView) Connection {
+	c := Connection{Code: v.Code, Name: v.Name, Connector: v.Connector, Title: v.Title, Side: v.Side, BaseURL: v.BaseURL, Paused: v.Paused, Revision: v.Revision, Lamp: v.Lamp,
+		Orders: v.Orders, Waiting: v.Open[store.Waiting] + v.Open[store.Sending] + v.Open[store.Sent], Refused: v.Open[store.Refused], LastOK: timeAt(v.LastOK), BeganAt: at(v.BeganAt), Feeds: []Feed{}, Settings: json.RawMessage(v.Settings)}
+	if d := a.relay.Connector(v.Connector); d != nil && d.Push != nil {
+		c.PushPath = "/in/" + v.Code
+	}
+	for _, f := range v.Feeds {
+		out := Feed{f.Kind, f.On, f.Lamp, f.Ways, f.Schedule, "", f.Mark, at(f.LastOKAt), timeAt(f.Next), f.Failures, f.LastError, f.Revision}
+		if f.Every > 0 {
+			out.Every = f.Every.String()
+		}
+		c.Feeds = append(c.Feeds, out)
+	}
+	return c
+}
+
+// Run is one execution of a feed.
+type Run struct {
+	ID             int64            `json:"id"`
+	Connection     string           `json:"connection"`
+	ConnectionName string           `json:"connection_name"`
+	Feed           string           `json:"feed"`
+	Cause          string           `json:"cause"`
+	State          string           `json:"state" enum:"running,open,done,failed"`
+	StartedAt      *time.Time       `json:"started_at"`
+	EndedAt        *time.Time       `json:"ended_at,omitempty"`
+	Found          int64            `json:"found"`
+	New            int64            `json:"new"`
+	Changed        int64            `json:"changed"`
+	Skipped        int64            `json:"skipped"`
+	Failed         int64            `json:"failed"`
+	Reasons        map[string]int64 `json:"reasons"`
+	Error          string           `json:"error,omitempty"`
+}
+
+func run(r store.Run) Run {
+	out := Run{r.ID, r.ConnectionCode, r.ConnectionName, r.FeedKind, r.Cause, r.State, at(r.StartedAt), at(r.EndedAt), r.Found, r.New, r.Changed, r.Skipped, r.Failed, map[string]int64{}, r.Error}
+	if json.Unmarshal([]byte(r.Reasons), &out.Reasons) != nil {
+		out.Reasons = map[string]int64{}
+	}
+	return out
+}
+
+// LogLine is a line of a run's log.
+type LogLine struct {
+	At    *time.Time `json:"at"`
+	Level string     `json:"level"`
+	Text  string     `json:"text"`
+}
+
+// Exception is something that needs a person.
+type Exception struct {
+	ID             int64      `json:"id"`
+	Cause          string     `json:"cause"`
+	Text           string     `json:"text"`
+	Expected       string     `json:"expected"`
+	ConnectionName string     `json:"connection_name,omitempty"`
+	OrderNumber    string     `json:"order_number,omitempty"`
+	OutboxID       int64      `json:"outbox_id,omitempty"`
+	OpenedAt       *time.Time `json:"opened_at"`
+}
+
+// Manifest is a carrier's list of one day.
+type Manifest struct {
+	ID       int64      `json:"id"`
+	Carrier  string     `json:"carrier"`
+	Name     string     `json:"carrier_name"`
+	Day      string     `json:"day"`
+	State    string     `json:"state" enum:"open,closing,closed"`
+	Receipt  string     `json:"receipt,omitempty"`
+	Parcels  int64      `json:"parcels"`
+	ClosedAt *time.Time `json:"closed_at,omitempty"`
+}
+
+func manifest(m store.Manifest) Manifest {
+	return Manifest{m.ID, m.CarrierCode, m.CarrierName, m.Day, m.State, m.Receipt, m.Parcels, at(m.ClosedAt)}
+}
+
+// Board is everything at a glance.
+type Board struct {
+	Company     string       `json:"company"`
+	Now         time.Time    `json:"now"`
+	Stages      []StageCount `json:"stages"`
+	Connections []Connection `json:"connections"`
+	Places      []PlaceCount `json:"places"`
+	Exceptions  []Exception  `json:"exceptions"`
+	Late        []OrderRow   `json:"late" doc:"Oldest orders that are still to be sent"`
+}
+
+// StageCount is how many orders stand at a stage.
+type StageCount struct {
+	Stage  string     `json:"stage"`
+	Count  int64      `json:"count"`
+	Oldest *time.Time `json:"oldest,omitempty"`
+}
+
+// PlaceCount is a location and what is to be sent from it.
+type PlaceCount struct {
+	Code   string `json:"code"`
+	Name   string `json:"name"`
+	ToPick int64  `json:"to_pick"`
+	ToShip int64  `json:"to_ship"`
+}
+
+// Profile is a parcel profile.
+type Profile = packing.Profile
+
+func etag(revision int64) string { return strconv.Quote(strconv.FormatInt(revision, 10)) }
+
+// revisionOf reads an If-Match header made by etag; empty means any.
+func revisionOf(ifMatch string) (int64, error) {
+	if ifMatch == "" {
+		return 0, nil
+	}
+	text, err := strconv.Unquote(ifMatch)
+	if err != nil {
+		return 0, fmt.Errorf("If-Match %s: the ETag of the thing is expected", ifMatch)
+	}
+	return strconv.ParseInt(text, 10, 64)
+}

@@ -1,0 +1,320 @@
+// Package paper draws what is printed: pick lists, labels, manifests (PDF). It is given everything it
+// draws and asks nobody. Lengths are millimetres; barcodes are Code 128 (ISO/IEC 15417) and Data
+// Matrix (ISO/IEC 16022), drawn as rectangles so that they stay sharp on any printer.
+package paper
+
+import (
+	"bytes"
+	"fmt"
+	"io"
+	"strings"
+	"time"
+
+	"codeberg.org/go-pdf/fpdf"
+	"github.com/boombuler/barcode"
+	"github.com/boombuler/barcode/code128"
+	"github.com/boombuler/barcode/datamatrix"
+	"golang.org/x/image/font/gofont/gobold"
+	"golang.org/x/image/font/gofont/gomono"
+	"golang.org/x/image/font/gofont/goregular"
+
+	"openrelay/internal/core/picking"
+	"openrelay/internal/core/place"
+)
+
+const (
+	sans = "sans"
+	mono = "mono"
+)
+
+func newPDF(w, h float64, title string) *fpdf.Fpdf {
+	p := fpdf.NewCustom(&fpdf.InitType{UnitStr: "mm", Size: fpdf.SizeType{Wd: w, Ht: h}})
+	p.SetTitle(title, true)
+	p.SetCreator("Open Relay", true)
+	p.SetAutoPageBreak(false, 0)
+	p.SetMargins(0, 0, 0)
+	p.AddUTF8FontFromBytes(sans, "", goregular.TTF)
+	p.AddUTF8FontFromBytes(sans, "B", gobold.TTF)
+	p.AddUTF8FontFromBytes(mono, "", gomono.TTF)
+	return p
+}
+
+func finish(p *fpdf.Fpdf, w io.Writer) error {
+	var buf bytes.Buffer
+	if err := p.Output(&buf); err != nil {
+		return fmt.Errorf("draw: %w", err)
+	}
+	_, err := w.Write(buf.Bytes())
+	return err
+}
+
+// text writes one line with its top at y, shortened to fit the width.
+func text(p *fpdf.Fpdf, font, style string, size, x, y, width float64, s string) {
+	p.SetFont(font, style, size)
+	if width > 0 {
+		r := []rune(s)
+		for len(r) > 1 && p.GetStringWidth(string(r)) > width {
+			r = append(r[:len(r)-2], '…')
+		}
+		s = string(r)
+	}
+	p.Text(x, y+size*0.3528*0.78, s)
+}
+
+func textRight(p *fpdf.Fpdf, font, style string, size, right, y float64, s string) {
+	p.SetFont(font, style, size)
+	text(p, font, style, size, right-p.GetStringWidth(s), y, 0, s)
+}
+
+// matrix draws a barcode into a box.
+func matrix(p *fpdf.Fpdf, code barcode.Barcode, x, y, w, h float64) {
+	b := code.Bounds()
+	dx, dy := w/float64(b.Dx()), h/float64(b.Dy())
+	for row := range b.Dy() {
+		for col := 0; col < b.Dx(); {
+			if !dark(code, col, row) {
+				col++
+				continue
+			}
+			end := col
+			for end < b.Dx() && dark(code, end, row) {
+				end++
+			}
+			p.Rect(x+float64(col)*dx, y+float64(row)*dy, float64(end-col)*dx, dy, "F")
+			col = end
+		}
+	}
+}
+
+func dark(c barcode.Barcode, x, y int) bool {
+	r, _, _, _ := c.At(x, y).RGBA()
+	return r < 0x8000
+}
+
+// Code128 draws a linear barcode. The module is never narrower than 0.19 mm: below that, hand scanners
+// begin to fail; a code that would need it is left out and only written.
+func drawCode128(p *fpdf.Fpdf, s string, x, y, w, h float64) {
+	code, err := code128.Encode(s)
+	if err != nil || w/float64(code.Bounds().Dx()) < 0.19 {
+		text(p, mono, "", 9, x, y, w, s)
+		return
+	}
+	module := min(w/float64(code.Bounds().Dx()), 0.5)
+	matrix(p, code, x, y, module*float64(code.Bounds().Dx()), h)
+}
+
+// PickList is what a picker takes along.
+type PickList struct {
+	Company, Order, ChannelOrder, Shipment, Place string
+	ShipTo                                        place.Address
+	Note, Wish                                    string
+	Wants                                         []picking.Want
+	Printed                                       time.Time
+}
+
+// WritePickList draws a pick list on A4, with a barcode for the order and for each product.
+func WritePickList(w io.Writer, l PickList) error {
+	p := newPDF(210, 297, "Pick list "+l.Order)
+	const left, right = 15.0, 195.0
+	page := 0
+	y := 0.0
+	head := func() {
+		p.AddPage()
+		page++
+		text(p, sans, "B", 16, left, 14, 100, "Pick list "+l.Order)
+		text(p, sans, "", 9, left, 22, 110, fmt.Sprintf("%s · %s · %s", l.Company, l.Place, l.Shipment))
+		drawCode128(p, l.Order, 140, 12, 55, 14)
+		text(p, mono, "", 9, 140, 27.5, 55, l.Order)
+		text(p, sans, "", 8, left, 285, 120, fmt.Sprintf("Printed %s · page %d", l.Printed.Format("2006-01-02 15:04"), page))
+		p.SetLineWidth(0.3)
+		p.Line(left, 34, right, 34)
+		y = 38
+	}
+	head()
+	text(p, sans, "", 9, left, y, 90, "For "+strings.Join(l.ShipTo.Lines(), ", "))
+	text(p, sans, "", 9, 120, y, 75, "Channel number "+l.ChannelOrder)
+	y += 6
+	if l.Wish != "" {
+		text(p, sans, "", 9, left, y, 170, "Wished: "+l.Wish)
+		y += 6
+	}
+	if l.Note != "" {
+		text(p, sans, "B", 10, left, y, 180, "Note: "+l.Note)
+		y += 7
+	}
+	columns := func() {
+		y += 2
+		for _, c := range []struct {
+			x float64
+			s string
+		}{{left, "Bin"}, {42, "Product"}, {118, "Scan"}} {
+			text(p, sans, "", 8, c.x, y, 0, c.s)
+		}
+		textRight(p, sans, "", 8, 186, y, "Take")
+		y += 5
+		p.SetLineWidth(0.2)
+		p.Line(left, y, right, y)
+	}
+	columns()
+	for _, want := range l.Wants {
+		if y+20 > 280 {
+			head()
+			columns()
+		}
+		text(p, mono, "", 13, left, y+4, 26, want.Bin)
+		text(p, sans, "B", 10, 42, y+3, 72, want.Title)
+		text(p, mono, "", 9, 42, y+9, 72, want.SKU)
+		code := want.GTIN
+		if code == "" {
+			code = want.SKU
+		}
+		drawCode128(p, code, 118, y+2.5, 50, 9)
+		text(p, mono, "", 7.5, 118, y+12.5, 50, code)
+		textRight(p, sans, "B", 15, 186, y+4, fmt.Sprint(want.Quantity))
+		p.SetLineWidth(0.3)
+		p.Rect(190, y+4, 5, 5, "D")
+		y += 18
+		p.SetLineWidth(0.1)
+		p.Line(left, y, right, y)
+	}
+	return finish(p, w)
+}
+
+// Label is what is glued on a parcel.
+type Label struct {
+	Carrier, Service, Tracking, Routing, Imprint string
+	From, To                                     place.Address
+	Order, Shipment, SSCC                        string
+	WeightG                                      int64
+	Test                                         bool
+	Day                                          string
+}
+
+// WriteLabel draws a label of 100 × 150 mm; where a4 is set, the same on the upper left of a page.
+func WriteLabel(w io.Writer, l Label, a4 bool) error {
+	pw, ph := 100.0, 150.0
+	ox, oy := 0.0, 0.0
+	if a4 {
+		pw, ph, ox, oy = 210, 297, 10, 10
+	}
+	p := newPDF(pw, ph, "Label "+l.Tracking)
+	p.AddPage()
+	p.SetLineWidth(0.3)
+	if a4 {
+		p.SetDashPattern([]float64{1.5, 1.5}, 0)
+		p.Rect(ox, oy, 100, 150, "D")
+		p.SetDashPattern(nil, 0)
+		text(p, sans, "", 9, 115, 14, 85, "Cut along the line and glue the label on the parcel.")
+		text(p, sans, "", 9, 115, 20, 85, fmt.Sprintf("Order %s, shipment %s", l.Order, l.Shipment))
+	}
+	x := ox + 5
+	text(p, sans, "B", 15, x, oy+5, 62, l.Carrier)
+	text(p, sans, "", 11, x, oy+12, 62, l.Service)
+	text(p, sans, "", 7, x, oy+18, 60, l.Imprint)
+	if code, err := datamatrix.Encode(l.Tracking); err == nil {
+		matrix(p, code, ox+76, oy+4, 19, 19)
+	}
+	line := func(y float64) { p.Line(ox+4, oy+y, ox+96, oy+y) }
+	line(25)
+	text(p, sans, "", 7, x, oy+27, 90, "From "+strings.Join(l.From.Lines(), ", "))
+	line(32)
+	text(p, sans, "", 8, x, oy+34.5, 20, "To")
+	y := oy + 39
+	for i, s := range l.To.Lines() {
+		size, style := 13.0, ""
+		if i == 0 {
+			style = "B"
+		}
+		if strings.HasPrefix(s, l.To.Postcode) {
+			size, style = 16, "B"
+		}
+		text(p, sans, style, size, x, y, 90, s)
+		y += 7.2
+	}
+	line(80)
+	text(p, sans, "B", 26, x, oy+83, 60, l.Routing)
+	textRight(p, mono, "", 12, ox+95, oy+84, fmt.Sprintf("%.2f kg", float64(l.WeightG)/1000))
+	textRight(p, sans, "", 8, ox+95, oy+90, l.Day)
+	line(96)
+	drawCode128(p, l.Tracking, ox+8, oy+100, 84, 26)
+	text(p, mono, "", 13, ox+8, oy+128.5, 84, spaced(l.Tracking))
+	line(136)
+	text(p, mono, "", 8, x, oy+138.5, 90, fmt.Sprintf("%s  %s", l.Order, l.Shipment))
+	text(p, mono, "", 8, x, oy+143, 90, "SSCC "+l.SSCC)
+	if l.Test {
+		p.SetAlpha(0.18, "Normal")
+		text(p, sans, "B", 80, ox+10, oy+55, 0, "TEST")
+		p.SetAlpha(1, "Normal")
+	}
+	return finish(p, w)
+}
+
+// spaced sets a number in groups that people can read out.
+func spaced(s string) string {
+	if len(s) != 13 { // S10 is printed as AA 000 000 000 AA
+		return s
+	}
+	return s[:2] + " " + s[2:5] + " " + s[5:8] + " " + s[8:11] + " " + s[11:]
+}
+
+// Manifest is a carrier's list of one day.
+type Manifest struct {
+	Company, Carrier, Day, State, Receipt string
+	Rows                                  []ManifestRow
+	Printed                               time.Time
+}
+
+// ManifestRow is a parcel on it.
+type ManifestRow struct {
+	Tracking, Service, Order, To string
+	WeightG                      int64
+	Price                        string
+}
+
+// WriteManifest draws a manifest on A4 with a place to sign.
+func WriteManifest(w io.Writer, m Manifest) error {
+	p := newPDF(210, 297, fmt.Sprintf("Manifest %s %s", m.Carrier, m.Day))
+	const left, right = 15.0, 195.0
+	y, page := 0.0, 0
+	head := func() {
+		p.AddPage()
+		page++
+		text(p, sans, "B", 16, left, 14, 150, fmt.Sprintf("Manifest %s, %s", m.Carrier, m.Day))
+		text(p, sans, "", 9, left, 22, 170, fmt.Sprintf("%s · %d parcels · %s %s", m.Company, len(m.Rows), m.State, m.Receipt))
+		text(p, sans, "", 8, left, 285, 120, fmt.Sprintf("Printed %s · page %d", m.Printed.Format("2006-01-02 15:04"), page))
+		y = 32
+		for _, c := range []struct {
+			x float64
+			s string
+		}{{left, "Item number"}, {55, "Service"}, {88, "Order"}, {112, "To"}} {
+			text(p, sans, "", 8, c.x, y, 0, c.s)
+		}
+		textRight(p, sans, "", 8, 178, y, "Weight")
+		textRight(p, sans, "", 8, right, y, "Price")
+		y += 5
+		p.SetLineWidth(0.2)
+		p.Line(left, y, right, y)
+	}
+	head()
+	var weight int64
+	for _, r := range m.Rows {
+		if y+8 > 262 {
+			head()
+		}
+		text(p, mono, "", 9, left, y+2, 38, r.Tracking)
+		text(p, sans, "", 9, 55, y+2, 32, r.Service)
+		text(p, mono, "", 9, 88, y+2, 23, r.Order)
+		text(p, sans, "", 9, 112, y+2, 48, r.To)
+		textRight(p, mono, "", 9, 178, y+2, fmt.Sprintf("%.2f kg", float64(r.WeightG)/1000))
+		textRight(p, mono, "", 9, right, y+2, r.Price)
+		weight += r.WeightG
+		y += 7
+		p.SetLineWidth(0.1)
+		p.Line(left, y, right, y)
+	}
+	textRight(p, sans, "B", 10, 178, y+3, fmt.Sprintf("%.2f kg", float64(weight)/1000))
+	p.SetLineWidth(0.2)
+	p.Line(left, 276, 90, 276)
+	text(p, sans, "", 8, left, 277.5, 80, "Taken over by "+m.Carrier)
+	return finish(p, w)
+}
