@@ -14,6 +14,8 @@ import (
 	"io/fs"
 	"log/slog"
 	"net/http"
+	"path"
+	"reflect"
 	"strings"
 	"sync"
 	"time"
@@ -88,6 +90,7 @@ func New(r *relay.Relay, o Options) (*API, http.Handler) {
 		cfg.DocsPath = ""
 		cfg.SchemasPath = "/api/v1/schemas"
 		cfg.CreateHooks = nil // answers carry no $schema field
+		cfg.Components.Schemas = huma.NewMapRegistry("#/components/schemas/", schemaName)
 		cfg.Components.SecuritySchemes = map[string]*huma.SecurityScheme{
 			"token":   {Type: "http", Scheme: "bearer"},
 			"session": {Type: "apiKey", In: "cookie", Name: "openrelay"},
@@ -104,6 +107,19 @@ func New(r *relay.Relay, o Options) (*API, http.Handler) {
 		mux.NotFound(console(o.Console))
 	}
 	return a, mux
+}
+
+// schemaName names a type in the description: those of other packages carry the package's name, so that
+// an order as we show it and an order as a channel tells it stay apart.
+func schemaName(t reflect.Type, hint string) string {
+	name := huma.DefaultSchemaNamer(t, hint)
+	for t.Kind() == reflect.Pointer || t.Kind() == reflect.Slice {
+		t = t.Elem()
+	}
+	if pkg := path.Base(t.PkgPath()); t.Name() != "" && pkg != "api" && strings.Contains(t.PkgPath(), "openrelay/") && !strings.Contains(name, "[") {
+		return strings.ToUpper(pkg[:1]) + pkg[1:] + name
+	}
+	return name
 }
 
 // End tells listeners to leave.
@@ -135,7 +151,10 @@ func (a *API) failure(err error) error {
 	case errors.As(err, &out):
 		return huma.Error502BadGateway(out.Text)
 	case errors.Is(err, store.ErrNotFound):
-		return huma.Error404NotFound(strings.TrimSuffix("There is no such thing: "+err.Error(), ": not found"))
+		if thing, ok := strings.CutSuffix(err.Error(), ": not found"); ok {
+			return huma.Error404NotFound("There is no " + thing + ".")
+		}
+		return huma.Error404NotFound("There is no such thing.")
 	case errors.Is(err, store.ErrConflict):
 		return huma.Error412PreconditionFailed("Somebody changed it in the meantime. Look at it again, then decide.")
 	case errors.Is(err, context.Canceled):

@@ -26,11 +26,13 @@ type paged[T any] struct {
 	Body []T
 }
 
-type pageInput struct {
+// PageInput says how long a page is.
+type PageInput struct {
 	Limit int `query:"limit" minimum:"1" maximum:"200" default:"50" doc:"Rows of a page"`
 }
 
-type number struct {
+// NumberInput names an order or a shipment.
+type NumberInput struct {
 	Number string `path:"number" maxLength:"80" doc:"Our number, the channel's, or a tracking number"`
 }
 
@@ -157,12 +159,12 @@ func (a *API) board() {
 		}
 		return &body[Board]{b}, nil
 	})
-	op(a, "viewer", http.MethodGet, "/exceptions", "exceptions", "What needs a person", func(ctx context.Context, in *pageInput) (*body[[]Exception], error) {
+	op(a, "viewer", http.MethodGet, "/exceptions", "exceptions", "What needs a person", func(ctx context.Context, in *PageInput) (*body[[]Exception], error) {
 		list, err := a.exceptions(ctx, in.Limit)
 		return &body[[]Exception]{list}, err
 	})
 	type activityInput struct {
-		pageInput
+		PageInput
 		Before int64 `query:"before" doc:"Entries with smaller ids"`
 	}
 	op(a, "viewer", http.MethodGet, "/activity", "activity", "What happened, newest first", func(ctx context.Context, in *activityInput) (*paged[Entry], error) {
@@ -197,7 +199,7 @@ func (a *API) board() {
 
 func (a *API) orders() {
 	type listInput struct {
-		pageInput
+		PageInput
 		Stage      string `query:"stage" doc:"One stage or several, by comma"`
 		Connection string `query:"connection" doc:"Code of a connection"`
 		Search     string `query:"q" maxLength:"100" doc:"Order, channel or tracking number, or part of the buyer's name"`
@@ -231,13 +233,13 @@ func (a *API) orders() {
 		}
 		return &orderOutput{etag(v.Order.Revision), a.order(v)}, nil
 	}
-	op(a, "viewer", http.MethodGet, "/orders/{number}", "order", "One order with everything known about it", func(ctx context.Context, in *number) (*orderOutput, error) {
+	op(a, "viewer", http.MethodGet, "/orders/{number}", "order", "One order with everything known about it", func(ctx context.Context, in *NumberInput) (*orderOutput, error) {
 		return get(ctx, in.Number)
 	})
 	type shipmentRef struct {
 		Shipment string `json:"shipment"`
 	}
-	op(a, "operator", http.MethodPost, "/orders/{number}/pick", "pick", "Begin to pick an order, or go on", func(ctx context.Context, in *number) (*body[shipmentRef], error) {
+	op(a, "operator", http.MethodPost, "/orders/{number}/pick", "pick", "Begin to pick an order, or go on", func(ctx context.Context, in *NumberInput) (*body[shipmentRef], error) {
 		s, err := a.relay.StartPick(ctx, in.Number, who(ctx))
 		if err != nil {
 			return nil, wrapNumber("order", in.Number, err)
@@ -245,7 +247,7 @@ func (a *API) orders() {
 		return &body[shipmentRef]{shipmentRef{s}}, nil
 	})
 	type releaseInput struct {
-		number
+		NumberInput
 		IfMatch string `header:"If-Match"`
 		Body    struct {
 			Cause string `json:"cause" doc:"The cause of the hold"`
@@ -262,7 +264,7 @@ func (a *API) orders() {
 		return get(ctx, in.Number)
 	})
 	type addressInput struct {
-		number
+		NumberInput
 		IfMatch string `header:"If-Match"`
 		Body    place.Address
 	}
@@ -293,7 +295,7 @@ func wrapNumber(kind, n string, err error) error {
 
 func (a *API) shipments() {
 	type listInput struct {
-		pageInput
+		PageInput
 		State    string `query:"state" doc:"One state or several, by comma"`
 		Manifest int64  `query:"manifest"`
 		Before   string `query:"before" doc:"Keyset: a shipment's number"`
@@ -332,11 +334,11 @@ func (a *API) shipments() {
 		}
 		return &body[ShipmentView]{a.shipmentView(v)}, nil
 	}
-	op(a, "viewer", http.MethodGet, "/shipments/{number}", "shipment", "One shipment with what is to be picked", func(ctx context.Context, in *number) (*body[ShipmentView], error) {
+	op(a, "viewer", http.MethodGet, "/shipments/{number}", "shipment", "One shipment with what is to be picked", func(ctx context.Context, in *NumberInput) (*body[ShipmentView], error) {
 		return get(ctx, in.Number)
 	})
 	type scanInput struct {
-		number
+		NumberInput
 		Body struct {
 			Code     string `json:"code" maxLength:"200" doc:"What the scanner read"`
 			Bin      string `json:"bin,omitempty" maxLength:"80" doc:"The bin scanned last, if any"`
@@ -356,7 +358,7 @@ func (a *API) shipments() {
 		return &body[scanOutput]{scanOutput{s.Outcome, s.Wants, picking.Expected(s.Wants)}}, nil
 	})
 	type packInput struct {
-		number
+		NumberInput
 		Body struct {
 			Profile string `json:"profile" doc:"Code of a parcel profile"`
 			WeightG int64  `json:"weight_g,omitempty" doc:"Weighed gross weight; 0 takes the sum of items and carton"`
@@ -368,7 +370,7 @@ func (a *API) shipments() {
 		}
 		return get(ctx, in.Number)
 	})
-	op(a, "viewer", http.MethodGet, "/shipments/{number}/rates", "rates", "Compare the carriers' services", func(ctx context.Context, in *number) (*body[[]relay.Rate], error) {
+	op(a, "viewer", http.MethodGet, "/shipments/{number}/rates", "rates", "Compare the carriers' services", func(ctx context.Context, in *NumberInput) (*body[[]relay.Rate], error) {
 		list, err := a.relay.Rates(ctx, in.Number)
 		if list == nil {
 			list = []relay.Rate{}
@@ -376,7 +378,7 @@ func (a *API) shipments() {
 		return &body[[]relay.Rate]{list}, wrapNumber("shipment", in.Number, err)
 	})
 	type shipInput struct {
-		number
+		NumberInput
 		Key  string `header:"Idempotency-Key" doc:"Repeating a request with the same key answers like the first"`
 		Body struct {
 			Carrier string `json:"carrier" doc:"Code of the carrier's connection"`
@@ -393,7 +395,7 @@ func (a *API) shipments() {
 		list, err := a.relay.Store.Profiles(ctx)
 		return &body[[]Profile]{list}, err
 	})
-	op(a, "viewer", http.MethodGet, "/manifests", "manifests", "The carriers' lists per day, newest first", func(ctx context.Context, in *pageInput) (*body[[]Manifest], error) {
+	op(a, "viewer", http.MethodGet, "/manifests", "manifests", "The carriers' lists per day, newest first", func(ctx context.Context, in *PageInput) (*body[[]Manifest], error) {
 		list, err := a.relay.Store.Manifests(ctx, in.Limit)
 		out := make([]Manifest, len(list))
 		for i, m := range list {
@@ -415,7 +417,7 @@ func (a *API) shipments() {
 
 func (a *API) stock() {
 	type listInput struct {
-		pageInput
+		PageInput
 		Search   string `query:"q" maxLength:"100"`
 		Location string `query:"location"`
 		After    string `query:"after" doc:"Keyset: SKU and location of the last row"`
@@ -442,7 +444,7 @@ func (a *API) stock() {
 		return out, err
 	})
 	type itemsInput struct {
-		pageInput
+		PageInput
 		Search string `query:"q" maxLength:"100"`
 		After  string `query:"after" doc:"Keyset: the last SKU"`
 	}
@@ -623,7 +625,7 @@ func (a *API) connections() {
 		return &body[retried]{retried{n}}, err
 	})
 	type runsInput struct {
-		pageInput
+		PageInput
 		Connection string `query:"connection"`
 		Before     int64  `query:"before"`
 	}

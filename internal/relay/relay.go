@@ -311,13 +311,8 @@ func (r *Relay) commit(ctx context.Context, f func(*change) error) error {
 
 // queue puts a message into the outbox under a reference of its own.
 func (r *Relay) queue(c *change, m store.OutboxMessage) (int64, error) {
-	ref, err := c.Ref(r.prefix)
-	if err != nil {
-		return 0, err
-	}
-	m.Ref = ref
 	c.wake[m.ConnectionID] = true
-	return c.Enqueue(m, c.now)
+	return c.Enqueue(m, r.prefix, c.now)
 }
 
 // Refuse makes an error for a person: what was wrong and what was expected.

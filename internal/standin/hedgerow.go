@@ -253,6 +253,8 @@ type Sale struct {
 	Method   string     `json:"method"`
 	Pending  bool       `json:"pending"`   // not paid yet
 	TotalOff int64      `json:"total_off"` // wrong total, to practise
+	// PlacedAgo dates the order back by so many seconds.
+	PlacedAgo int `json:"placed_ago"`
 }
 
 // SaleLine is a quantity of an item in a sale. A SKU that the shelf does not have is sold all the same
@@ -313,7 +315,7 @@ func (h *Hedgerow) Place(s Sale) (id, name string, err error) {
 	}
 	n := len(h.orders) + 1
 	o.ID, o.Name = fmt.Sprintf("%s-o%d", strings.ToLower(h.cfg.OrderPrefix), n), fmt.Sprintf("%s-%d", h.cfg.OrderPrefix, 1000+n)
-	o.Placed = h.stamp()
+	o.Placed = h.stamp().Add(-time.Duration(s.PlacedAgo) * time.Second)
 	h.orders = append(h.orders, o)
 	h.byID[o.ID] = o
 	h.changed(o)

@@ -230,3 +230,10 @@ func (s *Store) ItemByCode(ctx context.Context, code string) (Item, error) {
 	err := s.read.GetContext(ctx, &i, "SELECT "+itemCols+" FROM item WHERE sku = ? OR (gtin = ? AND gtin <> '') LIMIT 1", code, code)
 	return i, found(err)
 }
+
+// CountTold counts the listings that a channel has accepted a quantity for.
+func (s *Store) CountTold(ctx context.Context) (int, error) {
+	var n int
+	err := s.read.GetContext(ctx, &n, "SELECT count(*) FROM listing WHERE told_qty >= 0")
+	return n, err
+}

@@ -108,15 +108,20 @@ const (
 	Superseded = "superseded"
 )
 
-// Enqueue puts a message into the outbox. A message that waits for the same subject is replaced by it.
-func (t *Tx) Enqueue(m OutboxMessage, now time.Time) (int64, error) {
-	var id int64
+// Enqueue puts a message into the outbox under a reference that no other carries: the prefix and the
+// message's id. A message that waits for the same subject is replaced by it.
+func (t *Tx) Enqueue(m OutboxMessage, prefix string, now time.Time) (int64, error) {
+	id, err := t.id("outbox")
+	if err != nil {
+		return 0, err
+	}
+	m.Ref = fmt.Sprintf("%s-%d", prefix, id)
 	if m.NextAt == 0 {
 		m.NextAt = micros(now)
 	}
-	err := t.get(&id, `INSERT INTO outbox (connection_id, feed, subject, ref, payload, created_at, next_at, order_id, shipment_id) VALUES (?,?,?,?,?,?,?,?,?)
+	err = t.get(&id, `INSERT INTO outbox (id, connection_id, feed, subject, ref, payload, created_at, next_at, order_id, shipment_id) VALUES (?,?,?,?,?,?,?,?,?,?)
 		ON CONFLICT (connection_id, feed, subject) WHERE state = 'waiting' DO UPDATE SET payload = excluded.payload RETURNING id`,
-		m.ConnectionID, m.Feed, m.Subject, m.Ref, m.Payload, micros(now), m.NextAt, m.OrderID, m.ShipmentID)
+		id, m.ConnectionID, m.Feed, m.Subject, m.Ref, m.Payload, micros(now), m.NextAt, m.OrderID, m.ShipmentID)
 	if err != nil {
 		return 0, fmt.Errorf("queue %s %s: %w", m.Feed, m.Subject, err)
 	}
@@ -212,12 +217,6 @@ func (s *Store) OpenOutboxFor(ctx context.Context, connection int64, feed, subje
 	var m OutboxMessage
 	err := s.read.GetContext(ctx, &m, outboxQuery+"WHERE x.connection_id=? AND x.feed=? AND x.subject=? AND x.state IN ('waiting','sending','sent') ORDER BY x.id DESC LIMIT 1", connection, feed, subject)
 	return m, found(err)
-}
-
-// Ref makes a reference that no other message of this company carries.
-func (t *Tx) Ref(prefix string) (string, error) {
-	n, err := t.id("outbox")
-	return fmt.Sprintf("%s-%d", prefix, n), err
 }
 
 // KnownInbox counts how many of the messages were kept before.

@@ -1,0 +1,319 @@
+package cli
+
+import (
+	"bufio"
+	"context"
+	"errors"
+	"flag"
+	"fmt"
+	"log/slog"
+	"net"
+	"net/http"
+	"os"
+	"os/signal"
+	"strconv"
+	"strings"
+	"syscall"
+	"time"
+
+	"openrelay/console"
+	"openrelay/internal/api"
+	"openrelay/internal/connector"
+	"openrelay/internal/demo"
+	"openrelay/internal/relay"
+	"openrelay/internal/store"
+)
+
+func interruptible() (context.Context, context.CancelFunc) {
+	return signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+}
+
+func serving() []command {
+	return []command{
+		{"demo", "", "Start the demo company with its stores and its carrier", runDemo},
+		{"serve", "", "Serve a company file", runServe},
+		{"standins", "", "Start only the simulated outside systems", runStandins},
+		{"verify", "FILE", "Check everything that must always hold in a company file", runVerify},
+		{"user", "FILE E-MAIL", "Add a person to a company file, or set name, role and password; the password is read from standard input", runUser},
+		{"token", "FILE NAME", "Make an API token for a company file; it is printed once", runToken},
+		{"connector", "check FILE", "Check a connector definition", runConnector},
+	}
+}
+
+func logger(e *Env, level string) *slog.Logger {
+	var l slog.Level
+	if l.UnmarshalText([]byte(level)) != nil {
+		l = slog.LevelInfo
+	}
+	return slog.New(slog.NewTextHandler(e.Err, &slog.HandlerOptions{Level: l}))
+}
+
+// mustExist keeps a mistyped name from making an empty company.
+func mustExist(file string) error {
+	if _, err := os.Stat(file); err != nil {
+		return fmt.Errorf("company file %s cannot be opened: %w", file, errors.Unwrap(err))
+	}
+	return nil
+}
+
+func runServe(ctx context.Context, e *Env, f *flag.FlagSet, args []string) error {
+	data := f.String("data", "company.relay", "company `file`; it is made if it is missing")
+	listen := f.String("listen", "127.0.0.1:8410", "`address` to listen on; anything but loopback belongs behind TLS")
+	level := f.String("log", "info", "least `level` that is logged: debug, info, warn, error")
+	secure := f.Bool("secure-cookies", false, "send session cookies over TLS only (behind a TLS proxy)")
+	if err := parse(f, args, 0, 0); err != nil {
+		return err
+	}
+	log := logger(e, *level)
+	st, err := store.Open(ctx, *data)
+	if err != nil {
+		return err
+	}
+	defer st.Close()
+	r, err := relay.Open(ctx, st, relay.Options{Log: log})
+	if err != nil {
+		return err
+	}
+	l, err := net.Listen("tcp", *listen)
+	if err != nil {
+		return fmt.Errorf("listen on %s: %w", *listen, err)
+	}
+	a, handler := api.New(r, api.Options{Log: log, Console: console.Files(), Version: e.Version, Secure: *secure})
+	srv := &http.Server{Handler: handler, ReadHeaderTimeout: 10 * time.Second, ReadTimeout: 60 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10, ErrorLog: slog.NewLogLogger(log.Handler(), slog.LevelWarn)}
+	r.Start()
+	fmt.Fprintf(e.Out, "Open Relay serves %s at http://%s\n", *data, l.Addr())
+	done := make(chan error, 1)
+	go func() { done <- srv.Serve(l) }()
+	select {
+	case err := <-done:
+		return err
+	case <-ctx.Done():
+	}
+	a.End()
+	stopping, cancel := context.WithTimeout(context.Background(), 10*time.Second)
+	defer cancel()
+	err = srv.Shutdown(stopping)
+	r.Stop()
+	return err
+}
+
+// ports are four addresses in a row.
+func ports(first string) ([4]string, error) {
+	var out [4]string
+	host, text, err := net.SplitHostPort(first)
+	port, perr := strconv.Atoi(text)
+	if err != nil || perr != nil || port < 0 || port > 65532 {
+		return out, usage{fmt.Sprintf("-listen %q: an address such as 127.0.0.1:8410 is expected", first)}
+	}
+	for i := range out {
+		p := port
+		if port != 0 {
+			p += i
+		}
+		out[i] = net.JoinHostPort(host, strconv.Itoa(p))
+	}
+	return out, nil
+}
+
+func runDemo(ctx context.Context, e *Env, f *flag.FlagSet, args []string) error {
+	data := f.String("data", "", "company `file` to make; without it a temporary one")
+	first := f.String("listen", "127.0.0.1:8410", "`address` of the console; the stores and the carrier take the next three ports")
+	walk := f.Bool("walk", false, "go through a day by the interfaces, check what is seen, and end")
+	orders := f.Int("orders", 0, "sell so many orders more, for load")
+	seed := f.Uint64("seed", 1, "`number` that the made-up orders come from")
+	empty := f.Bool("empty", false, "start without the story's orders")
+	level := f.String("log", "error", "least `level` that is logged")
+	if err := parse(f, args, 0, 0); err != nil {
+		return err
+	}
+	addrs, err := ports(*first)
+	if err != nil {
+		return err
+	}
+	if *walk {
+		addrs = demo.FreePorts
+	}
+	w, err := demo.Open(ctx, demo.Options{File: *data, Addrs: addrs, Console: console.Files(), Log: logger(e, *level), Version: e.Version, Extra: int64(*orders)})
+	if err != nil {
+		return err
+	}
+	defer w.Close()
+	if *walk {
+		return w.Walk(ctx, e.Out)
+	}
+	fmt.Fprintf(e.Out, "Morrow Hive Supply opens …\n")
+	if !*empty {
+		if err := w.Seed(ctx); err != nil {
+			return err
+		}
+	}
+	if *orders > 0 {
+		begin := time.Now()
+		if err := w.Load(ctx, *orders, *seed, func(n int) { fmt.Fprintf(e.Out, "\r%d of %d orders sold", n, *orders) }); err != nil {
+			return err
+		}
+		fmt.Fprintf(e.Out, "\r%d orders sold in %.1f s; they come in now\n", *orders, time.Since(begin).Seconds())
+	}
+	fmt.Fprintf(e.Out, `
+  Console       %s
+                sign in as %s, password %s
+  Store         %s   %s
+  Store         %s   Little Skep
+  Carrier       %s/control   Plover Post
+
+  On the command line:
+    export OPENRELAY_SERVER=%s OPENRELAY_TOKEN=%s
+    openrelay orders
+
+  Everything is made up and ends with Ctrl-C.
+`, w.URL, demo.People[0].Email, demo.Password, w.MorrowURL, demo.Company, w.SkepURL, w.PloverURL, w.URL, w.Token)
+	<-ctx.Done()
+	return nil
+}
+
+func runStandins(ctx context.Context, e *Env, f *flag.FlagSet, args []string) error {
+	first := f.String("listen", "127.0.0.1:8411", "`address` of the first store; the others take the next two ports")
+	hook := f.String("relay", "", "`address` of a relay to push to, such as http://127.0.0.1:8410")
+	if err := parse(f, args, 0, 0); err != nil {
+		return err
+	}
+	addrs, err := ports(*first)
+	if err != nil {
+		return err
+	}
+	o, err := demo.OpenOutside([3]string(addrs[:3]), 0)
+	if err != nil {
+		return err
+	}
+	defer o.Close()
+	if *hook != "" {
+		o.CallRelay(strings.TrimRight(*hook, "/"))
+	}
+	fmt.Fprintf(e.Out, "Store    %s   Morrow Hive Supply\nStore    %s   Little Skep\nCarrier  %s/control   Plover Post\n", o.MorrowURL, o.SkepURL, o.PloverURL)
+	<-ctx.Done()
+	return nil
+}
+
+func runVerify(ctx context.Context, e *Env, f *flag.FlagSet, args []string) error {
+	asJSON := f.Bool("json", false, "print the findings as JSON")
+	if err := parse(f, args, 1, 1); err != nil {
+		return err
+	}
+	if err := mustExist(f.Arg(0)); err != nil {
+		return err
+	}
+	st, err := store.Open(ctx, f.Arg(0))
+	if err != nil {
+		return err
+	}
+	defer st.Close()
+	findings, err := st.Verify(ctx)
+	if err != nil {
+		return err
+	}
+	if *asJSON {
+		if findings == nil {
+			findings = []store.Finding{}
+		}
+		if err := printJSON(e.Out, findings); err != nil {
+			return err
+		}
+	}
+	if len(findings) > 0 {
+		if !*asJSON {
+			for _, x := range findings {
+				fmt.Fprintf(e.Out, "rule %d: %s\n", x.Rule, x.Text)
+			}
+		}
+		return fmt.Errorf("%d things do not hold", len(findings))
+	}
+	if !*asJSON {
+		fmt.Fprintln(e.Out, "Everything holds.")
+	}
+	return nil
+}
+
+// withRelay opens a company file that no service runs on at the moment, or that one runs on: SQLite
+// keeps both apart.
+func withRelay(ctx context.Context, file string, do func(*relay.Relay) error) error {
+	st, err := store.Open(ctx, file)
+	if err != nil {
+		return err
+	}
+	defer st.Close()
+	r, err := relay.Open(ctx, st, relay.Options{})
+	if err != nil {
+		return err
+	}
+	return do(r)
+}
+
+func runUser(ctx context.Context, e *Env, f *flag.FlagSet, args []string) error {
+	name := f.String("name", "", "the person's name")
+	role := f.String("role", "operator", "viewer, operator or admin")
+	if err := parse(f, args, 2, 2); err != nil {
+		return err
+	}
+	if !knownRole(*role) {
+		return usage{fmt.Sprintf("-role %q: viewer, operator or admin is expected", *role)}
+	}
+	fmt.Fprintln(e.Err, "Password (at least 8 characters):")
+	line, err := bufio.NewReader(os.Stdin).ReadString('\n')
+	if err != nil && line == "" {
+		return errors.New("no password was given on standard input")
+	}
+	if *name == "" {
+		*name = f.Arg(1)
+	}
+	return withRelay(ctx, f.Arg(0), func(r *relay.Relay) error {
+		return r.PutUser(ctx, f.Arg(1), *name, *role, strings.TrimRight(line, "\r\n"))
+	})
+}
+
+func knownRole(role string) bool {
+	for _, r := range relay.Roles {
+		if r == role {
+			return true
+		}
+	}
+	return false
+}
+
+func runToken(ctx context.Context, e *Env, f *flag.FlagSet, args []string) error {
+	role := f.String("role", "operator", "viewer, operator or admin")
+	if err := parse(f, args, 2, 2); err != nil {
+		return err
+	}
+	if !knownRole(*role) {
+		return usage{fmt.Sprintf("-role %q: viewer, operator or admin is expected", *role)}
+	}
+	if err := mustExist(f.Arg(0)); err != nil {
+		return err
+	}
+	return withRelay(ctx, f.Arg(0), func(r *relay.Relay) error {
+		token, err := r.NewToken(ctx, f.Arg(1), *role)
+		if err == nil {
+			fmt.Fprintln(e.Out, token)
+		}
+		return err
+	})
+}
+
+func runConnector(_ context.Context, e *Env, f *flag.FlagSet, args []string) error {
+	if err := parse(f, args, 2, 2); err != nil {
+		return err
+	}
+	if f.Arg(0) != "check" {
+		return usage{fmt.Sprintf("%q: check is expected", f.Arg(0))}
+	}
+	text, err := os.ReadFile(f.Arg(1))
+	if err != nil {
+		return err
+	}
+	d, err := connector.Load(f.Arg(1), text)
+	if err != nil {
+		return err
+	}
+	fmt.Fprintf(e.Out, "%s: %s, %s; feeds: %s\n", f.Arg(1), d.Title, d.Side, strings.Join(d.Kinds(), ", "))
+	return nil
+}

@@ -1,0 +1,333 @@
+// Package client is the typed client of the relay's HTTP interface. The command line is built on it,
+// and the tests drive the service with it. The types are those of the interface itself.
+package client
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"strings"
+	"time"
+
+	"openrelay/internal/api"
+	"openrelay/internal/core/message"
+	"openrelay/internal/core/picking"
+	"openrelay/internal/relay"
+	"openrelay/internal/store"
+)
+
+// Client speaks to one service.
+type Client struct {
+	Server string // such as http://127.0.0.1:8410
+	Token  string // API token
+	HTTP   *http.Client
+}
+
+// New makes a client.
+func New(server, token string) *Client {
+	return &Client{Server: strings.TrimRight(server, "/"), Token: token, HTTP: &http.Client{Timeout: 30 * time.Second}}
+}
+
+// Problem is an answer that is not a success (RFC 9457).
+type Problem struct {
+	Status int    `json:"status"`
+	Title  string `json:"title"`
+	Detail string `json:"detail"`
+	Errors []struct {
+		Message  string `json:"message"`
+		Location string `json:"location"`
+	} `json:"errors"`
+}
+
+func (p *Problem) Error() string {
+	text := p.Detail
+	if text == "" {
+		text = p.Title
+	}
+	if p.Status == http.StatusUnprocessableEntity {
+		for _, e := range p.Errors {
+			text += fmt.Sprintf("; %s: %s", e.Location, e.Message)
+		}
+	}
+	return text
+}
+
+// StatusOf returns the HTTP status of a problem, or 0.
+func StatusOf(err error) int {
+	var p *Problem
+	if errors.As(err, &p) {
+		return p.Status
+	}
+	return 0
+}
+
+// Option changes a request.
+type Option func(*http.Request)
+
+// Key makes a request safe to repeat.
+func Key(key string) Option { return func(r *http.Request) { r.Header.Set("Idempotency-Key", key) } }
+
+// Match sends the revision that the caller has seen.
+func Match(revision int64) Option {
+	return func(r *http.Request) { r.Header.Set("If-Match", fmt.Sprintf("%q", fmt.Sprint(revision))) }
+}
+
+// Do sends a request below /api/v1 and decodes the answer into out, if out is not nil. It returns the
+// query of the next page, if there is one.
+func (c *Client) Do(ctx context.Context, method, path string, in, out any, opts ...Option) (next string, err error) {
+	raw, header, err := c.Raw(ctx, method, "/api/v1"+path, in, opts...)
+	if err != nil {
+		return "", err
+	}
+	if out != nil && len(raw) > 0 {
+		if err := json.Unmarshal(raw, out); err != nil {
+			return "", fmt.Errorf("%s %s: the answer cannot be read: %w", method, path, err)
+		}
+	}
+	if target, _, ok := strings.Cut(header.Get("Link"), ">"); ok {
+		if u, err := url.Parse(strings.TrimPrefix(target, "<")); err == nil {
+			next = u.RawQuery
+		}
+	}
+	return next, nil
+}
+
+// Raw sends a request and returns the body of the answer.
+func (c *Client) Raw(ctx context.Context, method, path string, in any, opts ...Option) ([]byte, http.Header, error) {
+	var body io.Reader
+	if in != nil {
+		b, err := json.Marshal(in)
+		if err != nil {
+			return nil, nil, err
+		}
+		body = bytes.NewReader(b)
+	}
+	req, err := http.NewRequestWithContext(ctx, method, c.Server+path, body)
+	if err != nil {
+		return nil, nil, fmt.Errorf("server %q: %w", c.Server, err)
+	}
+	if in != nil {
+		req.Header.Set("Content-Type", "application/json")
+	}
+	if c.Token != "" {
+		req.Header.Set("Authorization", "Bearer "+c.Token)
+	}
+	for _, o := range opts {
+		o(req)
+	}
+	res, err := c.HTTP.Do(req)
+	if err != nil {
+		return nil, nil, fmt.Errorf("the service at %s cannot be reached: %w", c.Server, errors.Unwrap(err))
+	}
+	defer res.Body.Close()
+	raw, err := io.ReadAll(io.LimitReader(res.Body, 64<<20))
+	if err != nil {
+		return nil, nil, fmt.Errorf("%s %s: the answer broke off: %w", method, path, err)
+	}
+	if res.StatusCode >= 300 {
+		p := &Problem{Status: res.StatusCode, Title: http.StatusText(res.StatusCode)}
+		_ = json.Unmarshal(raw, p) // what is no problem document keeps the plain status
+		return nil, nil, p
+	}
+	return raw, res.Header, nil
+}
+
+func get[T any](ctx context.Context, c *Client, path string) (out T, err error) {
+	_, err = c.Do(ctx, http.MethodGet, path, nil, &out)
+	return out, err
+}
+
+func esc(s string) string { return url.PathEscape(s) }
+
+// Orders lists a page of orders; query is like "stage=ready&limit=50".
+func (c *Client) Orders(ctx context.Context, query string) (list []api.OrderRow, next string, err error) {
+	next, err = c.Do(ctx, http.MethodGet, "/orders?"+query, nil, &list)
+	return list, next, err
+}
+
+// Order returns one order.
+func (c *Client) Order(ctx context.Context, number string) (api.Order, error) {
+	return get[api.Order](ctx, c, "/orders/"+esc(number))
+}
+
+// Board returns everything at a glance.
+func (c *Client) Board(ctx context.Context) (api.Board, error) {
+	return get[api.Board](ctx, c, "/board")
+}
+
+// Pick begins to pick an order and returns the shipment.
+func (c *Client) Pick(ctx context.Context, order string) (string, error) {
+	var out struct {
+		Shipment string `json:"shipment"`
+	}
+	_, err := c.Do(ctx, http.MethodPost, "/orders/"+esc(order)+"/pick", nil, &out)
+	return out.Shipment, err
+}
+
+// Shipment returns one shipment.
+func (c *Client) Shipment(ctx context.Context, number string) (api.ShipmentView, error) {
+	return get[api.ShipmentView](ctx, c, "/shipments/"+esc(number))
+}
+
+// Shipments lists shipments; query is like "state=packed".
+func (c *Client) Shipments(ctx context.Context, query string) (list []api.Shipment, err error) {
+	return get[[]api.Shipment](ctx, c, "/shipments?"+query)
+}
+
+// Scanned is the outcome of a scan.
+type Scanned struct {
+	Outcome  picking.Outcome `json:"outcome"`
+	Wants    []picking.Want  `json:"wants"`
+	Expected string          `json:"expected"`
+}
+
+// Scan scans a code for a shipment.
+func (c *Client) Scan(ctx context.Context, shipment, code, bin string, quantity int64) (out Scanned, err error) {
+	_, err = c.Do(ctx, http.MethodPost, "/shipments/"+esc(shipment)+"/scan", map[string]any{"code": code, "bin": bin, "quantity": quantity}, &out)
+	return out, err
+}
+
+// Pack packs a shipment into a parcel of a profile.
+func (c *Client) Pack(ctx context.Context, shipment, profile string, weight int64) (out api.ShipmentView, err error) {
+	_, err = c.Do(ctx, http.MethodPost, "/shipments/"+esc(shipment)+"/pack", map[string]any{"profile": profile, "weight_g": weight}, &out)
+	return out, err
+}
+
+// Rates compares the carriers' services for a packed shipment.
+func (c *Client) Rates(ctx context.Context, shipment string) ([]relay.Rate, error) {
+	return get[[]relay.Rate](ctx, c, "/shipments/"+esc(shipment)+"/rates")
+}
+
+// Ship buys the label of a packed shipment.
+func (c *Client) Ship(ctx context.Context, shipment, carrier, service string, opts ...Option) (out api.ShipmentView, err error) {
+	_, err = c.Do(ctx, http.MethodPost, "/shipments/"+esc(shipment)+"/ship", map[string]any{"carrier": carrier, "service": service}, &out, opts...)
+	return out, err
+}
+
+// Stock lists levels.
+func (c *Client) Stock(ctx context.Context, query string) ([]api.Level, error) {
+	return get[[]api.Level](ctx, c, "/stock?"+query)
+}
+
+// Item returns an item with stock, ledger and listings.
+func (c *Client) Item(ctx context.Context, sku string) (api.ItemView, error) {
+	return get[api.ItemView](ctx, c, "/items/"+esc(sku))
+}
+
+// Items lists items.
+func (c *Client) Items(ctx context.Context, query string) ([]store.Item, error) {
+	return get[[]store.Item](ctx, c, "/items?"+query)
+}
+
+// Adjust changes what lies at a location.
+func (c *Client) Adjust(ctx context.Context, sku, location string, change int64, reason string, opts ...Option) (out api.ItemView, err error) {
+	_, err = c.Do(ctx, http.MethodPost, "/items/"+esc(sku)+"/adjust", map[string]any{"location": location, "change": change, "reason": reason}, &out, opts...)
+	return out, err
+}
+
+// Why explains the quantity a channel shows.
+func (c *Client) Why(ctx context.Context, connection, sku string) (api.OfferView, error) {
+	return get[api.OfferView](ctx, c, "/connections/"+esc(connection)+"/listings/"+esc(sku)+"/why")
+}
+
+// Connections lists the connections.
+func (c *Client) Connections(ctx context.Context) ([]api.Connection, error) {
+	return get[[]api.Connection](ctx, c, "/connections")
+}
+
+// Connection returns one connection.
+func (c *Client) Connection(ctx context.Context, code string) (api.Connection, error) {
+	return get[api.Connection](ctx, c, "/connections/"+esc(code))
+}
+
+// Test asks the other side of a connection who we are there.
+func (c *Client) Test(ctx context.Context, code string) (out message.Identity, err error) {
+	_, err = c.Do(ctx, http.MethodPost, "/connections/"+esc(code)+"/test", nil, &out)
+	return out, err
+}
+
+// SetFeed switches a feed; the revision is the one seen.
+func (c *Client) SetFeed(ctx context.Context, code, kind string, on bool, schedule string, revision int64) (out api.Connection, err error) {
+	_, err = c.Do(ctx, http.MethodPatch, "/connections/"+esc(code)+"/feeds/"+esc(kind), map[string]any{"on": on, "schedule": schedule}, &out, Match(revision))
+	return out, err
+}
+
+// Pause pauses or resumes a connection; the revision is the one seen.
+func (c *Client) Pause(ctx context.Context, code string, paused bool, revision int64) (out api.Connection, err error) {
+	_, err = c.Do(ctx, http.MethodPatch, "/connections/"+esc(code), map[string]any{"paused": paused}, &out, Match(revision))
+	return out, err
+}
+
+// RunNow runs a feed now, from a time on if one is given.
+func (c *Client) RunNow(ctx context.Context, code, kind, from string) (int64, error) {
+	var out struct {
+		Run int64 `json:"run"`
+	}
+	_, err := c.Do(ctx, http.MethodPost, "/connections/"+esc(code)+"/feeds/"+esc(kind)+"/run", map[string]any{"from": from}, &out)
+	return out.Run, err
+}
+
+// Runs lists runs.
+func (c *Client) Runs(ctx context.Context, query string) ([]api.Run, error) {
+	return get[[]api.Run](ctx, c, "/runs?"+query)
+}
+
+// RunLog is a run with its log.
+type RunLog struct {
+	Run api.Run       `json:"run"`
+	Log []api.LogLine `json:"log"`
+}
+
+// Run returns one run with its log.
+func (c *Client) Run(ctx context.Context, id int64) (RunLog, error) {
+	return get[RunLog](ctx, c, fmt.Sprintf("/runs/%d", id))
+}
+
+// Manifests lists the carriers' lists per day.
+func (c *Client) Manifests(ctx context.Context) ([]api.Manifest, error) {
+	return get[[]api.Manifest](ctx, c, "/manifests")
+}
+
+// CloseManifest closes a carrier's day.
+func (c *Client) CloseManifest(ctx context.Context, id int64) (out api.Manifest, err error) {
+	_, err = c.Do(ctx, http.MethodPost, fmt.Sprintf("/manifests/%d/close", id), nil, &out)
+	return out, err
+}
+
+// Exceptions lists what needs a person.
+func (c *Client) Exceptions(ctx context.Context) ([]api.Exception, error) {
+	return get[[]api.Exception](ctx, c, "/exceptions?limit=200")
+}
+
+// Activity lists what happened, newest first.
+func (c *Client) Activity(ctx context.Context, query string) ([]api.Entry, error) {
+	return get[[]api.Entry](ctx, c, "/activity?"+query)
+}
+
+// Profiles lists the parcel profiles.
+func (c *Client) Profiles(ctx context.Context) ([]api.Profile, error) {
+	return get[[]api.Profile](ctx, c, "/profiles")
+}
+
+// Release lets a held order go on.
+func (c *Client) Release(ctx context.Context, order, cause string) (out api.Order, err error) {
+	_, err = c.Do(ctx, http.MethodPost, "/orders/"+esc(order)+"/release", map[string]any{"cause": cause}, &out)
+	return out, err
+}
+
+// SendAgain puts a refused message back into the queue.
+func (c *Client) SendAgain(ctx context.Context, id int64) error {
+	_, err := c.Do(ctx, http.MethodPost, fmt.Sprintf("/outbox/%d/send-again", id), nil, nil)
+	return err
+}
+
+// PDF fetches a paper: the path is below /api/v1 and ends in .pdf.
+func (c *Client) PDF(ctx context.Context, path string) ([]byte, error) {
+	raw, _, err := c.Raw(ctx, http.MethodGet, "/api/v1"+path, nil)
+	return raw, err
+}

@@ -1,0 +1,212 @@
+package demo
+
+import (
+	"context"
+	"fmt"
+	"math/rand/v2"
+	"time"
+
+	"openrelay/internal/api"
+	"openrelay/internal/core/picking"
+	"openrelay/internal/standin"
+)
+
+// Seed lets orders come in and works on them, so that every page has a story to tell. The same every time.
+func (w *World) Seed(ctx context.Context) error {
+	rng := rand.New(rand.NewPCG(7, 41207))
+	sell := func(h *standin.Hedgerow, hoursAgo float64, change func(*standin.Sale)) (string, error) {
+		for {
+			s := h.RandomSale(rng.IntN)
+			if len(s.Lines) == 0 {
+				continue
+			}
+			s.PlacedAgo = int(hoursAgo * 3600)
+			if change != nil {
+				change(&s)
+			}
+			id, _, err := h.Place(s)
+			return id, err
+		}
+	}
+	shops := []*standin.Hedgerow{w.Morrow, w.Skep}
+	const plain = 30
+	for i := range plain {
+		if _, err := sell(shops[i%5/3], float64(plain-i)*1.6, func(s *standin.Sale) {
+			if i%7 == 3 {
+				s.Note = "Please leave it with the neighbour at number 5."
+			}
+			if i%4 == 1 {
+				s.Delivery.Method = "express"
+				s.Shipping = 990
+			}
+		}); err != nil {
+			return err
+		}
+	}
+	for _, odd := range []struct {
+		shop   *standin.Hedgerow
+		ago    float64
+		change func(*standin.Sale)
+	}{
+		{w.Morrow, 5, func(s *standin.Sale) { s.Pending, s.Method = true, "transfer" }},
+		{w.Skep, 3, func(s *standin.Sale) { s.Pending, s.Method = true, "transfer" }},
+		{w.Morrow, 4, func(s *standin.Sale) {
+			s.Lines = append(s.Lines, standin.SaleLine{SKU: "SMOKER-OLD", Title: "Smoker, former model", Qty: 1, Price: 1900})
+		}},
+		{w.Skep, 2.5, func(s *standin.Sale) { s.TotalOff = 119 }},
+		{w.Morrow, 2, func(s *standin.Sale) { s.Delivery.Postcode = "4120" }},
+		{w.Morrow, 1.5, func(s *standin.Sale) {
+			w.Morrow.EditStock("TANK-50", 40, "shop admin")
+			s.Lines = []standin.SaleLine{{SKU: "TANK-50", Qty: 14}}
+		}},
+	} {
+		if _, err := sell(odd.shop, odd.ago, odd.change); err != nil {
+			return err
+		}
+	}
+	off, err := sell(w.Morrow, 20, nil)
+	if err != nil {
+		return err
+	}
+	const total = plain + 7
+	c := w.Client
+	var list []api.OrderRow
+	if err := w.Wait(ctx, 20*time.Second, "the orders to come in", func() (bool, error) {
+		var err error
+		list, _, err = c.Orders(ctx, "limit=200")
+		return len(list) >= total, err
+	}); err != nil {
+		return err
+	}
+	if err := w.Morrow.Cancel(off); err != nil {
+		return err
+	}
+	ready, _, err := c.Orders(ctx, "stage=ready&limit=200")
+	if err != nil {
+		return err
+	}
+	oldest := make([]string, 0, len(ready))
+	for i := len(ready) - 1; i >= 0; i-- {
+		oldest = append(oldest, ready[i].Number)
+	}
+	for i, number := range oldest {
+		switch {
+		case i < 14:
+			s, err := w.ShipOne(ctx, number)
+			if err != nil {
+				return err
+			}
+			for range min(4, max(0, 10-i)) {
+				if err := w.Plover.Scan(s.Tracking); err != nil {
+					return err
+				}
+			}
+		case i < 17:
+			if _, err := w.PackOne(ctx, number); err != nil {
+				return err
+			}
+		case i < 19:
+			if err := w.pickSome(ctx, number, 1); err != nil {
+				return err
+			}
+		case i < 22:
+			if _, err := c.Pick(ctx, number); err != nil {
+				return err
+			}
+		}
+	}
+	return w.Wait(ctx, 20*time.Second, "the outbox to empty", func() (bool, error) { return w.Quiet(ctx) })
+}
+
+func (w *World) pickSome(ctx context.Context, order string, units int) error {
+	s, err := w.Client.Pick(ctx, order)
+	if err != nil {
+		return err
+	}
+	v, err := w.Client.Shipment(ctx, s)
+	if err != nil {
+		return err
+	}
+	for i := range units {
+		want := v.Wants[i%len(v.Wants)]
+		if _, err := w.Client.Scan(ctx, s, want.SKU, want.Bin, 1); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// PackOne picks an order completely and packs it into the smallest carton that holds it.
+func (w *World) PackOne(ctx context.Context, order string) (api.ShipmentView, error) {
+	var none api.ShipmentView
+	s, err := w.Client.Pick(ctx, order)
+	if err != nil {
+		return none, err
+	}
+	v, err := w.Client.Shipment(ctx, s)
+	if err != nil {
+		return none, err
+	}
+	for _, want := range v.Wants {
+		if want.Left() == 0 {
+			continue
+		}
+		if _, err := w.Client.Scan(ctx, s, code(want), want.Bin, want.Left()); err != nil {
+			return none, err
+		}
+	}
+	for _, p := range profiles {
+		if v, err = w.Client.Pack(ctx, s, p.Code, 0); err == nil {
+			return v, nil
+		}
+	}
+	return none, fmt.Errorf("shipment %s fits into no carton: %w", s, err)
+}
+
+func code(w picking.Want) string {
+	if w.GTIN != "" {
+		return w.GTIN
+	}
+	return w.SKU
+}
+
+// ShipOne picks, packs and ships an order by the cheapest service that takes it.
+func (w *World) ShipOne(ctx context.Context, order string) (api.ShipmentView, error) {
+	v, err := w.PackOne(ctx, order)
+	if err != nil {
+		return v, err
+	}
+	rates, err := w.Client.Rates(ctx, v.Number)
+	if err != nil {
+		return v, err
+	}
+	for _, r := range rates {
+		if r.Refused == "" {
+			return w.Client.Ship(ctx, v.Number, r.Carrier, r.Service)
+		}
+	}
+	return v, fmt.Errorf("no carrier takes shipment %s", v.Number)
+}
+
+// Load sells many orders at both stores as fast as they take them; the same ones for the same seed.
+func (w *World) Load(ctx context.Context, orders int, seed uint64, progress func(done int)) error {
+	rng := rand.New(rand.NewPCG(seed, 1))
+	shops := []*standin.Hedgerow{w.Morrow, w.Skep}
+	for i := range orders {
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
+		h := shops[i%2]
+		s := h.RandomSale(rng.IntN)
+		if len(s.Lines) == 0 {
+			continue
+		}
+		if _, _, err := h.Place(s); err != nil {
+			return err
+		}
+		if i%1000 == 999 {
+			progress(i + 1)
+		}
+	}
+	return nil
+}
