@@ -33,6 +33,9 @@ import (
 	"openrelay/internal/store"
 )
 
+// Lists are never null in our answers; the description says so.
+func init() { huma.DefaultArrayNullable = false }
+
 // API serves one relay.
 type API struct {
 	relay    *relay.Relay

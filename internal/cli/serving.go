@@ -37,6 +37,7 @@ func serving() []command {
 		{"user", "FILE E-MAIL", "Add a person to a company file, or set name, role and password; the password is read from standard input", runUser},
 		{"token", "FILE NAME", "Make an API token for a company file; it is printed once", runToken},
 		{"connector", "check FILE", "Check a connector definition", runConnector},
+		{"openapi", "", "Print the description of the HTTP interface (OpenAPI 3.1)", runOpenAPI},
 	}
 }
 
@@ -294,6 +295,25 @@ func runToken(ctx context.Context, e *Env, f *flag.FlagSet, args []string) error
 		token, err := r.NewToken(ctx, f.Arg(1), *role)
 		if err == nil {
 			fmt.Fprintln(e.Out, token)
+		}
+		return err
+	})
+}
+
+func runOpenAPI(ctx context.Context, e *Env, f *flag.FlagSet, args []string) error {
+	if err := parse(f, args, 0, 0); err != nil {
+		return err
+	}
+	dir, err := os.MkdirTemp("", "openrelay-openapi-")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(dir)
+	return withRelay(ctx, dir+"/none.relay", func(r *relay.Relay) error {
+		a, _ := api.New(r, api.Options{Version: e.Version})
+		text, err := a.OpenAPI()
+		if err == nil {
+			_, err = fmt.Fprintln(e.Out, string(text))
 		}
 		return err
 	})

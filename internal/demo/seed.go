@@ -2,6 +2,7 @@ package demo
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"math/rand/v2"
 	"time"
@@ -89,10 +90,16 @@ func (w *World) Seed(ctx context.Context) error {
 	for i := len(ready) - 1; i >= 0; i-- {
 		oldest = append(oldest, ready[i].Number)
 	}
-	for i, number := range oldest {
+	i := -1
+	for _, number := range oldest {
+		i++
 		switch {
 		case i < 14:
 			s, err := w.ShipOne(ctx, number)
+			if errors.Is(err, errNoCarton) { // stays picked, for a person to find cartons
+				i--
+				continue
+			}
 			if err != nil {
 				return err
 			}
@@ -102,7 +109,7 @@ func (w *World) Seed(ctx context.Context) error {
 				}
 			}
 		case i < 17:
-			if _, err := w.PackOne(ctx, number); err != nil {
+			if _, err := w.PackOne(ctx, number); err != nil && !errors.Is(err, errNoCarton) {
 				return err
 			}
 		case i < 19:
@@ -160,8 +167,10 @@ func (w *World) PackOne(ctx context.Context, order string) (api.ShipmentView, er
 			return v, nil
 		}
 	}
-	return none, fmt.Errorf("shipment %s fits into no carton: %w", s, err)
+	return none, fmt.Errorf("shipment %s: %w: %w", s, errNoCarton, err)
 }
+
+var errNoCarton = errors.New("fits into no carton")
 
 func code(w picking.Want) string {
 	if w.GTIN != "" {
@@ -185,7 +194,7 @@ func (w *World) ShipOne(ctx context.Context, order string) (api.ShipmentView, er
 			return w.Client.Ship(ctx, v.Number, r.Carrier, r.Service)
 		}
 	}
-	return v, fmt.Errorf("no carrier takes shipment %s", v.Number)
+	return v, fmt.Errorf("shipment %s: %w: no carrier takes it", v.Number, errNoCarton)
 }
 
 // Load sells many orders at both stores as fast as they take them; the same ones for the same seed.

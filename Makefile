@@ -1,0 +1,50 @@
+# Open Relay. On a fresh machine with Go, Node.js and npm, each target does its own set-up.
+
+GO_SOURCES := $(shell find cmd internal console/embed.go -name '*.go' -o -name '*.sql' -o -name '*.yaml' -o -name '*.json' -o -name '*.html' 2>/dev/null)
+UI_SOURCES := $(shell find console/src console/public console/index.html console/vite.config.ts 2>/dev/null)
+VERSION := $(shell git describe --always --dirty 2>/dev/null || echo development)
+
+.PHONY: demo test bench build check-go check-console soak clean
+
+demo: build
+	./bin/openrelay demo
+
+build: bin/openrelay
+
+bin/openrelay: $(GO_SOURCES) console/dist/index.html go.mod go.sum
+	go build -trimpath -ldflags "-s -w -X main.version=$(VERSION)" -o $@ ./cmd/openrelay
+
+console/node_modules/.ready: console/package.json console/package-lock.json
+	cd console && npm install --no-audit --no-fund
+	touch $@
+
+# The console's types come from the description that the service gives of itself.
+console/src/api/schema.d.ts: console/node_modules/.ready $(wildcard internal/api/*.go internal/core/*/*.go internal/relay/*.go internal/store/*.go)
+	go run ./cmd/openrelay openapi > console/openapi.json
+	cd console && npm run --silent types
+
+console/dist/index.html: console/src/api/schema.d.ts $(UI_SOURCES)
+	cd console && npm run --silent build
+
+# A browser for the tests of the console, from Debian's packages where there is none.
+.PHONY: browser
+browser:
+	@command -v chromium >/dev/null || (apt-get update -q && apt-get install -y -q --no-install-recommends chromium)
+
+check-console: console/dist/index.html
+	cd console && npm run --silent check && npm run --silent lint
+
+check-go:
+	test -z "$$(gofmt -l cmd internal console/*.go)" || (gofmt -l cmd internal console/*.go; exit 1)
+	go vet ./...
+
+test: build browser check-go check-console
+	go test -race ./internal/core/... ./internal/connector/... ./internal/store/... ./internal/relay/... ./internal/api/... ./internal/standin/... ./internal/paper/...
+	go test ./internal/cli/... ./internal/demo/... ./internal/whole/... ./cmd/... ./console/...
+
+bench: build
+	mkdir -p build
+	go run ./internal/whole/bench -out build/bench.json
+
+clean:
+	rm -rf bin build console/dist/assets console/dist/index.html console/node_modules

@@ -1,0 +1,42 @@
+import createClient from "openapi-fetch";
+import type { components, paths } from "./schema";
+
+/** What the service answered when it could not do what was asked (RFC 9457). */
+export class Problem extends Error {
+  constructor(
+    readonly status: number,
+    readonly detail: string,
+    readonly expected?: string,
+  ) {
+    super(detail);
+  }
+}
+
+export const api = createClient<paths>({ baseUrl: "" });
+
+export type Schema<K extends keyof components["schemas"]> = components["schemas"][K];
+
+type Answer<T> = { data?: T; error?: unknown; response: Response };
+
+/** Unwraps an answer, or throws the problem in it. */
+export async function take<T>(call: Promise<Answer<T>>): Promise<T> {
+  return (await takeWith(call)).data;
+}
+
+/** The same with the query of the next page, read from the Link header. */
+export async function takeWith<T>(call: Promise<Answer<T>>): Promise<{ data: T; next?: string }> {
+  let answer: Answer<T>;
+  try {
+    answer = await call;
+  } catch {
+    throw new Problem(0, "The service does not answer. Nothing was changed; try again when it is back.");
+  }
+  const { data, error, response } = answer;
+  if (error !== undefined || !response.ok) {
+    const p = (error ?? {}) as { detail?: string; errors?: { message?: string; location?: string }[] };
+    const expected = p.errors?.find((e) => e.location === "expected")?.message;
+    throw new Problem(response.status, p.detail ?? `The service answered ${response.status}.`, expected);
+  }
+  const link = response.headers.get("Link")?.match(/<([^>]*)>/)?.[1];
+  return { data: data as T, next: link ? new URL(link, location.origin).search.slice(1) : undefined };
+}

@@ -1,0 +1,177 @@
+import { useQuery } from "@tanstack/react-query";
+import { lazy, Suspense, useCallback, useEffect, useState } from "react";
+import { NavLink, Navigate, Route, Routes, useLocation } from "react-router";
+import { api, Problem, take, type Schema } from "./api/client";
+import { useLive } from "./api/live";
+import { Button, Loading, Sheet, Trouble } from "./parts/controls";
+import { LampShape } from "./parts/lamp";
+import { useScanAnywhere } from "./parts/scan";
+import { switchTheme } from "./parts/theme";
+import { Board } from "./pages/board/board";
+import { SignIn } from "./pages/signin/signin";
+
+const Orders = lazy(() => import("./pages/orders/orders"));
+const Order = lazy(() => import("./pages/orders/order"));
+const Picking = lazy(() => import("./pages/picking/picking"));
+const Pick = lazy(() => import("./pages/picking/pick"));
+const Parcels = lazy(() => import("./pages/parcels/parcels"));
+const Parcel = lazy(() => import("./pages/parcels/parcel"));
+const Stock = lazy(() => import("./pages/stock/stock"));
+const Catalog = lazy(() => import("./pages/stock/catalog"));
+const Item = lazy(() => import("./pages/stock/item"));
+const Connections = lazy(() => import("./pages/connections/connections"));
+const Connection = lazy(() => import("./pages/connections/connection"));
+const Activity = lazy(() => import("./pages/activity/activity"));
+
+const stations = [
+  ["/", "Board"],
+  ["/orders", "Orders"],
+  ["/picking", "Picking"],
+  ["/parcels", "Parcels"],
+  ["/stock", "Stock"],
+  ["/catalog", "Catalog"],
+  ["/connections", "Connections"],
+  ["/activity", "Activity"],
+] as const;
+
+export function App() {
+  const me = useQuery({ queryKey: ["me"], queryFn: () => take(api.GET("/api/v1/me")), retry: false, staleTime: Infinity });
+  if (me.isPending) return null;
+  if (me.error) {
+    if (me.error instanceof Problem && me.error.status === 401) return <SignIn />;
+    return (
+      <div className="mx-auto mt-24 max-w-lg">
+        <Trouble error={me.error} />
+      </div>
+    );
+  }
+  return <Cabin person={me.data} />;
+}
+
+function Cabin({ person }: { person: Schema<"Person"> }) {
+  const connected = useLive();
+  const [foreign, setForeign] = useState("");
+  useScanAnywhere(useCallback((code: string) => setForeign(code), []));
+  const help = useHelpKeys();
+  const picking = useLocation().pathname.startsWith("/pick/");
+  return (
+    <div className="md:flex">
+      <nav
+        aria-label="Pages"
+        className={`${picking ? "hidden md:flex" : "flex"} sticky top-0 z-30 w-full shrink-0 flex-row overflow-x-auto border-b border-rule bg-paper md:h-screen md:w-44 md:flex-col md:border-r md:border-b-0 md:py-4`}
+      >
+        <div className="hidden items-center gap-2 px-4 pb-5 text-[15px] font-semibold md:flex">
+          <img src="/mark.svg" alt="" width="22" height="22" />
+          Open Relay
+        </div>
+        <ul className="relative flex flex-row md:flex-col">
+          <li aria-hidden="true" className="absolute top-3 bottom-3 left-[21.5px] hidden w-px bg-rule md:block" />
+          {stations.map(([path, name]) => (
+            <li key={path}>
+              <NavLink
+                to={path}
+                end={path === "/"}
+                className={({ isActive }) => `relative flex items-center gap-3 px-3 py-2 md:px-4 md:py-1.5 ${isActive ? "font-semibold" : "text-quiet hover:text-ink"}`}
+              >
+                {({ isActive }) => (
+                  <>
+                    <span aria-hidden="true" className={`hidden h-[11px] w-[11px] rounded-full border-[1.6px] md:block ${isActive ? "border-ink bg-ink" : "border-rule bg-paper"}`} />
+                    {name}
+                  </>
+                )}
+              </NavLink>
+            </li>
+          ))}
+        </ul>
+        <div className="mt-auto hidden px-4 text-[12px] leading-5 text-quiet md:block">
+          <div className="font-medium text-ink">{person.name}</div>
+          <div>{person.role}</div>
+          <div className="mt-1 flex flex-col items-start">
+            <Button kind="quiet" className="text-[12px]" onClick={help.show}>
+              Keys
+            </Button>
+            <Button kind="quiet" className="text-[12px]" onClick={switchTheme}>
+              Light or dark
+            </Button>
+            <Button kind="quiet" className="text-[12px]" onClick={() => void api.DELETE("/api/v1/session").then(() => location.assign("/"))}>
+              Sign out
+            </Button>
+          </div>
+        </div>
+      </nav>
+      <main className="min-w-0 flex-1 px-4 py-4 md:px-7 md:py-5">
+        {!connected && (
+          <div role="status" className="mb-3 flex items-center gap-2 border-l-4 border-caution bg-sheet px-3 py-1.5">
+            <LampShape state="caution" /> The line to the service is down; what you see may be old. It is taken up again by itself.
+          </div>
+        )}
+        <Suspense fallback={<Loading />}>
+          <Routes>
+            <Route index element={<Board />} />
+            <Route path="orders" element={<Orders />} />
+            <Route path="orders/:number" element={<Order />} />
+            <Route path="picking" element={<Picking />} />
+            <Route path="pick/:number" element={<Pick />} />
+            <Route path="parcels" element={<Parcels />} />
+            <Route path="parcels/:number" element={<Parcel />} />
+            <Route path="stock" element={<Stock />} />
+            <Route path="catalog" element={<Catalog />} />
+            <Route path="items/:sku" element={<Item />} />
+            <Route path="connections" element={<Connections />} />
+            <Route path="connections/:code" element={<Connection />} />
+            <Route path="activity" element={<Activity />} />
+            <Route path="*" element={<Navigate to="/" replace />} />
+          </Routes>
+        </Suspense>
+      </main>
+      <Sheet open={foreign !== ""} onClose={() => setForeign("")} title="Nothing goes by this code">
+        <p>
+          <span className="code">{foreign}</span> is no order, shipment, tracking number, SKU or GTIN of ours.
+        </p>
+      </Sheet>
+      {help.sheet}
+    </div>
+  );
+}
+
+/** `/` goes to the search field, `?` lists the keys. */
+function useHelpKeys() {
+  const [open, setOpen] = useState(false);
+  useEffect(() => {
+    const down = (e: KeyboardEvent) => {
+      if ((e.target as HTMLElement).closest("input, textarea, select")) return;
+      if (e.key === "?") setOpen(true);
+      if (e.key === "/") {
+        const field = document.querySelector<HTMLInputElement>("input[type=search]");
+        if (field) {
+          field.focus();
+          e.preventDefault();
+        }
+      }
+    };
+    window.addEventListener("keydown", down);
+    return () => window.removeEventListener("keydown", down);
+  }, []);
+  const rows = [
+    ["/", "to the search field"],
+    ["↓ ↑", "along a list"],
+    ["Enter", "opens what is marked"],
+    ["?", "this list"],
+    ["a scan", "opens what was scanned: an order, a parcel, an item"],
+  ];
+  const sheet = (
+    <Sheet open={open} onClose={() => setOpen(false)} title="Keys">
+      <table className="ledger">
+        <tbody>
+          {rows.map(([k, what]) => (
+            <tr key={k}>
+              <td className="code w-24">{k}</td>
+              <td>{what}</td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </Sheet>
+  );
+  return { show: () => setOpen(true), sheet };
+}

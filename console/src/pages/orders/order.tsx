@@ -1,0 +1,313 @@
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { Link, useNavigate, useParams } from "react-router";
+import { api, take, type Schema } from "../../api/client";
+import { Button, Head, Loading, Sheet, Trouble } from "../../parts/controls";
+import { decimal, Money, When } from "../../parts/format";
+import { Lamp, MessageState, Stage } from "../../parts/lamp";
+
+type Order = Schema<"Order">;
+
+const waved = ["total differs", "changed at the channel", "cancelled too late"];
+
+export default function OrderPage() {
+  const { number = "" } = useParams();
+  const navigate = useNavigate();
+  const client = useQueryClient();
+  const q = useQuery({ queryKey: ["order", number], queryFn: () => take(api.GET("/api/v1/orders/{number}", { params: { path: { number } } })) });
+  const pick = useMutation({
+    mutationFn: () => take(api.POST("/api/v1/orders/{number}/pick", { params: { path: { number } } })),
+    onSuccess: ({ shipment }) => {
+      void client.invalidateQueries({ queryKey: ["order", number] });
+      void navigate(`/pick/${shipment}`);
+    },
+  });
+  const release = useMutation({
+    mutationFn: (cause: string) =>
+      take(api.POST("/api/v1/orders/{number}/release", { params: { path: { number }, header: { "If-Match": `"${q.data?.revision}"` } }, body: { cause } })),
+    onSuccess: () => void client.invalidateQueries({ queryKey: ["order", number] }),
+  });
+  const [raw, setRaw] = useState<number | null>(null);
+  if (q.isPending) return <Loading />;
+  if (q.error) return <Trouble error={q.error} />;
+  const o = q.data;
+  const open = o.shipments.find((s) => s.state === "picking" || s.state === "packed");
+  const workable = ["ready", "routed", "picking"].includes(o.stage);
+  const version = raw === null ? undefined : o.versions[raw];
+  return (
+    <>
+      <Head
+        title={
+          <>
+            Order <span className="font-mono">{o.number}</span>
+          </>
+        }
+        sub={
+          <span className="flex flex-wrap items-center gap-x-4">
+            <Stage stage={o.stage} />
+            <span>
+              {o.connection_name} <span className="code">{o.record.number}</span> says {o.record.state}
+            </span>
+            <span>
+              taken in by {o.via} <When at={o.received_at} />
+            </span>
+          </span>
+        }
+      >
+        {o.record.url && (
+          <a className="underline decoration-rule underline-offset-4 hover:decoration-ink" href={o.record.url} target="_blank" rel="noreferrer">
+            Open at {o.connection_name}
+          </a>
+        )}
+        {o.shipments.length > 0 && (
+          <a className="underline decoration-rule underline-offset-4 hover:decoration-ink" href={`/api/v1/orders/${o.number}/pick-list.pdf`} target="_blank" rel="noreferrer">
+            Pick list
+          </a>
+        )}
+        {workable && (
+          <Button kind="main" onClick={() => pick.mutate()} disabled={pick.isPending}>
+            {o.stage === "ready" ? "Pick" : "Go on picking"}
+          </Button>
+        )}
+        {o.stage === "packed" && open && (
+          <Button kind="main" onClick={() => void navigate(`/parcels/${open.number}`)}>
+            Ship
+          </Button>
+        )}
+      </Head>
+      <Trouble error={pick.error ?? release.error} />
+      {o.holds.map((h) => (
+        <div key={h.cause} className="mb-3 flex flex-wrap items-start justify-between gap-3 border-l-4 border-caution bg-sheet px-3 py-2">
+          <div>
+            <Lamp state="caution">
+              <strong className="font-medium">Held: {h.cause}</strong>
+            </Lamp>
+            <div>{h.text}</div>
+            <div className="text-quiet">Expected: {h.expected}</div>
+          </div>
+          {waved.includes(h.cause) && (
+            <Button onClick={() => release.mutate(h.cause)} disabled={release.isPending}>
+              Let it go on
+            </Button>
+          )}
+        </div>
+      ))}
+      <div className="grid grid-cols-[minmax(0,1fr)_330px] gap-8 max-lg:grid-cols-1">
+        <div className="flex min-w-0 flex-col gap-7">
+          <Lines order={o} />
+          <SideBySide order={o} onRaw={setRaw} />
+          {o.shipments.length > 0 && <Shipments order={o} />}
+          {o.write_backs.length > 0 && <WriteBacks order={o} />}
+        </div>
+        <Timeline order={o} />
+      </div>
+      <Sheet open={version !== undefined} onClose={() => setRaw(null)} title={`As ${o.connection_name} sent it, version ${version?.version}`} wide>
+        <div className="mb-2 flex flex-wrap gap-2">
+          {o.versions.map((v, i) => (
+            <Button key={v.version} kind={i === raw ? "main" : "plain"} onClick={() => setRaw(i)}>
+              {v.version} <span className="text-[12px] opacity-75">{v.via}</span>
+            </Button>
+          ))}
+        </div>
+        {version && (
+          <p className="mb-2 text-quiet">
+            Received <When at={version.received_at} />, {version.state} {version.reason}
+          </p>
+        )}
+        <pre className="code overflow-auto border-t border-rule pt-2 leading-5">{JSON.stringify(version?.record, null, 2)}</pre>
+      </Sheet>
+    </>
+  );
+}
+
+function Lines({ order: o }: { order: Order }) {
+  const buckets = ["waiting", "allocated", "picked", "packed", "shipped", "cancelled"] as const;
+  return (
+    <section>
+      <h2 className="mb-1">Lines</h2>
+      <table className="ledger">
+        <thead>
+          <tr>
+            <th>SKU</th>
+            <th>Item</th>
+            <th className="r">Ordered</th>
+            {buckets.map((b) => (
+              <th key={b} className="r">
+                {b}
+              </th>
+            ))}
+            <th>At</th>
+          </tr>
+        </thead>
+        <tbody>
+          {o.lines.map((l) => (
+            <tr key={l.id}>
+              <td>
+                {l.item_id ? (
+                  <Link to={`/items/${encodeURIComponent(l.sku)}`} className="code underline decoration-rule underline-offset-4 hover:decoration-ink">
+                    {l.sku}
+                  </Link>
+                ) : (
+                  <span className="code text-caution">{l.sku}</span>
+                )}
+              </td>
+              <td>{l.title}</td>
+              <td className="r fig font-medium">{l.quantity}</td>
+              {buckets.map((b) => (
+                <td key={b} className={`r fig ${l[b] ? (b === "waiting" ? "text-caution" : "") : "text-rule"}`}>
+                  {l[b]}
+                </td>
+              ))}
+              <td className="whitespace-nowrap">{l.at.map((a) => a.location).join(", ")}</td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </section>
+  );
+}
+
+/** Our figures beside the channel's; where they differ, both are marked. */
+function SideBySide({ order: o, onRaw }: { order: Order; onRaw: (i: number) => void }) {
+  const m = o.record;
+  const cur = m.currency;
+  const live = (n: { quantity: number; cancelled: number }) => n.quantity - n.cancelled;
+  const address = (a: Order["ship_to"]) => [a.name, a.company, a.street, a.extra, `${a.postcode} ${a.town}`, a.country].filter((x) => x?.trim()).join(", ");
+  const theirs = new Map(m.lines.map((l) => [l.id, l]));
+  const rows: { what: string; ours: string; their: string; fig?: boolean; skip?: boolean }[] = [
+    { what: "Number", ours: o.number, their: m.number, skip: true },
+    { what: "State", ours: o.stage, their: m.state, skip: true },
+    ...o.lines.map((l) => {
+      const t = theirs.get(l.outside_id);
+      return { what: l.sku, ours: `${live(l)} × ${decimal(l.unit_price, cur)}`, their: t ? `${t.quantity} × ${decimal(t.unit_price, cur)}` : "no such line", fig: true, skip: o.stage === "cancelled" };
+    }),
+    { what: "Goods", ours: decimal(o.totals.goods, cur), their: decimal(m.lines.reduce((n, l) => n + l.total, 0), cur), fig: true },
+    { what: "Shipping", ours: decimal(o.totals.shipping, cur), their: decimal(m.shipping, cur), fig: true },
+    { what: "Discount", ours: decimal(o.totals.discount, cur), their: decimal(m.discount, cur), fig: true },
+    { what: m.prices_include_tax ? "Tax, included" : "Tax, added", ours: decimal(o.totals.tax, cur), their: decimal(m.tax, cur), fig: true },
+    { what: `Total ${cur}`, ours: decimal(o.totals.total, cur), their: decimal(m.total, cur), fig: true },
+    { what: "Ship to", ours: address(o.ship_to), their: address(m.ship_to) },
+  ];
+  return (
+    <section>
+      <div className="mb-1 flex items-baseline justify-between">
+        <h2>Ours beside the channel's</h2>
+        {o.versions.length > 0 && (
+          <Button kind="quiet" onClick={() => onRaw(o.versions.length - 1)}>
+            As received ({o.versions.length} {o.versions.length === 1 ? "version" : "versions"})
+          </Button>
+        )}
+      </div>
+      <table className="ledger" data-testid="side-by-side">
+        <thead>
+          <tr>
+            <th className="w-32" />
+            <th>Ours, recalculated</th>
+            <th>{o.connection_name}</th>
+          </tr>
+        </thead>
+        <tbody>
+          {rows.map((r) => {
+            const differs = !r.skip && r.ours !== r.their;
+            return (
+              <tr key={r.what} className={r.what.startsWith("Total") ? "font-medium" : ""}>
+                <td className={`text-quiet ${r.fig && r.what.includes("-") ? "code" : ""}`}>{r.what}</td>
+                <td className={`${r.fig ? "code" : ""} ${differs ? "text-stop" : ""}`}>{r.ours}</td>
+                <td className={`${r.fig ? "code" : ""} ${differs ? "text-stop" : ""}`}>
+                  {r.their} {differs && <Lamp state="stop">differs</Lamp>}
+                </td>
+              </tr>
+            );
+          })}
+        </tbody>
+      </table>
+      <p className="mt-2 text-[12px] text-quiet">
+        {m.paid ? "Paid" : "Not paid"} by {m.payment || "no known method"} · wished delivery {m.requested_service || "none"}
+        {m.note ? ` · note: ${m.note}` : ""}
+      </p>
+    </section>
+  );
+}
+
+function Shipments({ order: o }: { order: Order }) {
+  return (
+    <section>
+      <h2 className="mb-1">Shipments</h2>
+      <table className="ledger">
+        <tbody>
+          {o.shipments.map((s) => (
+            <tr key={s.number}>
+              <td>
+                <Link to={s.state === "picking" ? `/pick/${s.number}` : `/parcels/${s.number}`} className="code underline decoration-rule underline-offset-4 hover:decoration-ink">
+                  {s.number}
+                </Link>
+              </td>
+              <td>{s.location}</td>
+              <td>{s.state}</td>
+              <td>
+                {s.carrier} {s.service_name}
+              </td>
+              <td className="code">{s.tracking}</td>
+              <td className="r">{s.price ? <Money minor={s.price} currency={s.currency ?? ""} /> : null}</td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </section>
+  );
+}
+
+function WriteBacks({ order: o }: { order: Order }) {
+  return (
+    <section>
+      <h2 className="mb-1">Sent to others</h2>
+      <table className="ledger">
+        <thead>
+          <tr>
+            <th>What</th>
+            <th>To</th>
+            <th>State</th>
+            <th>Reference</th>
+            <th>Sent</th>
+          </tr>
+        </thead>
+        <tbody>
+          {o.write_backs.map((w) => (
+            <tr key={w.id}>
+              <td>{{ "labels out": "Label asked", "dispatch out": "Tracking number" }[w.feed] ?? w.feed}</td>
+              <td>{w.connection_name}</td>
+              <td>
+                <MessageState state={w.state} />
+                {w.error && <div className="text-[12px] text-stop">{w.error}</div>}
+              </td>
+              <td className="code">{w.reference}</td>
+              <td>
+                <When at={w.confirmed_at ?? w.sent_at} />
+              </td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </section>
+  );
+}
+
+function Timeline({ order: o }: { order: Order }) {
+  return (
+    <section aria-label="Timeline">
+      <h2 className="mb-2">What happened</h2>
+      <ol className="relative">
+        <li aria-hidden="true" className="absolute top-2 bottom-2 left-[5px] w-px bg-rule" />
+        {o.timeline.map((e) => (
+          <li key={e.id} className="relative pb-3 pl-6">
+            <span aria-hidden="true" className="absolute top-[5px] left-0 h-[11px] w-[11px] rounded-full border-[1.6px] border-quiet bg-paper" />
+            <div>{e.text}</div>
+            <div className="text-[12px] text-quiet">
+              <When at={e.at} /> · {e.who}
+            </div>
+          </li>
+        ))}
+      </ol>
+    </section>
+  );
+}

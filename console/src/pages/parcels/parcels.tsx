@@ -1,0 +1,118 @@
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { useNavigate, useSearchParams } from "react-router";
+import { api, take, type Schema } from "../../api/client";
+import { Button, Empty, Head, Loading, Sheet, Trouble } from "../../parts/controls";
+import { Kg, Money, When } from "../../parts/format";
+import { Lamp } from "../../parts/lamp";
+import { Table, type Column } from "../../parts/table";
+import { ParcelState } from "./state";
+
+type Row = Schema<"Shipment">;
+
+const columns: Column<Row>[] = [
+  { key: "number", title: "Shipment", cell: (s) => <span className="code font-medium">{s.number}</span>, value: (s) => s.number },
+  { key: "state", title: "State", cell: (s) => <ParcelState state={s.state} />, value: (s) => s.state },
+  { key: "order", title: "Order", cell: (s) => <span className="code">{s.order_number}</span>, value: (s) => s.order_number },
+  { key: "buyer", title: "To", cell: (s) => s.buyer, value: (s) => s.buyer },
+  { key: "location", title: "From", cell: (s) => s.location, value: (s) => s.location },
+  { key: "service", title: "Service", cell: (s) => s.service_name ?? "", value: (s) => s.service_name ?? "" },
+  { key: "tracking", title: "Tracking number", cell: (s) => <span className="code">{s.tracking}</span>, value: (s) => s.tracking ?? "" },
+  { key: "weight", title: "Weight", right: true, cell: (s) => (s.weight_g ? <Kg grams={s.weight_g} /> : null), value: (s) => s.weight_g },
+  { key: "price", title: "Paid", right: true, cell: (s) => (s.price ? <Money minor={s.price} currency={s.currency ?? ""} /> : null), value: (s) => s.price / 100 },
+  { key: "shipped", title: "Shipped", cell: (s) => <When at={s.shipped_at} />, value: (s) => s.shipped_at ?? "" },
+];
+
+const views = [
+  ["picking,packed,buying label", "To be sent"],
+  ["shipped", "On their way"],
+  ["delivered", "Delivered"],
+  ["called off", "Called off"],
+] as const;
+
+export default function Parcels() {
+  const navigate = useNavigate();
+  const [params, setParams] = useSearchParams();
+  const state = params.get("state") ?? views[0][0];
+  const q = useQuery({ queryKey: ["shipments", state], queryFn: () => take(api.GET("/api/v1/shipments", { params: { query: { state, limit: 200 } } })) });
+  return (
+    <>
+      <Head title="Parcels" />
+      <Manifests />
+      <Trouble error={q.error} />
+      <Table
+        name="parcels"
+        columns={columns}
+        rows={q.data ?? []}
+        rowKey={(s) => s.number}
+        onOpen={(s) => void navigate(s.state === "picking" && s.picked < s.quantity ? `/pick/${s.number}` : `/parcels/${s.number}`)}
+        tools={
+          <div role="group" aria-label="State" className="flex flex-wrap">
+            {views.map(([value, name]) => (
+              <button key={name} type="button" aria-pressed={state === value} onClick={() => setParams({ state: value }, { replace: true })} className={`border-b-2 px-2 py-1 ${state === value ? "border-ink" : "border-transparent text-quiet hover:text-ink"}`}>
+                {name}
+              </button>
+            ))}
+          </div>
+        }
+      />
+      {q.isPending && <Loading />}
+      {q.data?.length === 0 && <Empty>No parcel here. A shipment begins when somebody starts to pick an order.</Empty>}
+    </>
+  );
+}
+
+function Manifests() {
+  const client = useQueryClient();
+  const [ask, setAsk] = useState<Schema<"Manifest"> | null>(null);
+  const q = useQuery({ queryKey: ["manifests"], queryFn: () => take(api.GET("/api/v1/manifests", { params: { query: { limit: 6 } } })) });
+  const close = useMutation({
+    mutationFn: (id: number) => take(api.POST("/api/v1/manifests/{id}/close", { params: { path: { id } } })),
+    onSuccess: () => {
+      setAsk(null);
+      void client.invalidateQueries({ queryKey: ["manifests"] });
+    },
+  });
+  if (!q.data?.length) return <Trouble error={q.error} />;
+  return (
+    <section className="mb-6">
+      <h2 className="mb-1">Manifests</h2>
+      <table className="ledger">
+        <tbody>
+          {q.data.map((m) => (
+            <tr key={m.id}>
+              <td className="w-40">{m.carrier_name}</td>
+              <td className="code w-32">{m.day}</td>
+              <td className="w-40">
+                <Lamp state={m.state === "closed" ? "idle" : m.state === "closing" ? "busy" : "go"}>{m.state === "closed" ? `closed, ${m.receipt}` : m.state}</Lamp>
+              </td>
+              <td className="r w-28 whitespace-nowrap">
+                <span className="fig">{m.parcels}</span>
+                <span className="unit">parcels</span>
+              </td>
+              <td className="r">
+                <a className="underline decoration-rule underline-offset-4 hover:decoration-ink" href={`/api/v1/manifests/${m.id}/manifest.pdf`} target="_blank" rel="noreferrer">
+                  Print
+                </a>
+                {m.state === "open" && (
+                  <Button className="ml-4" onClick={() => setAsk(m)}>
+                    Close the day
+                  </Button>
+                )}
+              </td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+      <Sheet open={ask !== null} onClose={() => setAsk(null)} title={`Close ${ask?.day} with ${ask?.carrier_name}`}>
+        <p className="mb-4">
+          {ask?.carrier_name} gets the list of {ask?.parcels} parcels and comes for them. Parcels shipped after this go on a new list.
+        </p>
+        <Trouble error={close.error} />
+        <Button kind="main" onClick={() => ask && close.mutate(ask.id)} disabled={close.isPending}>
+          Close the day
+        </Button>
+      </Sheet>
+    </section>
+  );
+}

@@ -1,0 +1,42 @@
+import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { useState, type FormEvent } from "react";
+import { api, take } from "../../api/client";
+import { Button, Trouble } from "../../parts/controls";
+
+export function SignIn() {
+  const client = useQueryClient();
+  const [email, setEmail] = useState("");
+  const [password, setPassword] = useState("");
+  const enter = useMutation({
+    mutationFn: () => take(api.POST("/api/v1/session", { body: { email, password } })),
+    onSuccess: () => client.invalidateQueries({ queryKey: ["me"] }),
+  });
+  const submit = (e: FormEvent) => {
+    e.preventDefault();
+    enter.mutate();
+  };
+  return (
+    <div className="flex min-h-screen flex-col items-center px-4 pt-[16vh]">
+      <svg viewBox="0 0 320 70" width="320" height="70" aria-hidden="true" className="mb-6 text-ink">
+        <path d="M0 20H110L150 50H320M0 50H110" fill="none" stroke="currentColor" strokeWidth="2" />
+        <path d="M190 50 230 20H320" fill="none" stroke="currentColor" strokeWidth="2" opacity="0.35" />
+        <circle cx="130" cy="35" r="6" fill="var(--go)" />
+      </svg>
+      <form onSubmit={submit} className="flex w-full max-w-80 flex-col gap-3">
+        <h1 className="mb-1">Open Relay</h1>
+        <label className="flex flex-col gap-1">
+          <span className="text-quiet">E-mail</span>
+          <input className="field" type="email" name="email" autoComplete="username" required autoFocus value={email} onChange={(e) => setEmail(e.target.value)} />
+        </label>
+        <label className="flex flex-col gap-1">
+          <span className="text-quiet">Password</span>
+          <input className="field" type="password" name="password" autoComplete="current-password" required value={password} onChange={(e) => setPassword(e.target.value)} />
+        </label>
+        <Trouble error={enter.error} />
+        <Button kind="main" type="submit" disabled={enter.isPending} className="py-1.5">
+          Sign in
+        </Button>
+      </form>
+    </div>
+  );
+}

@@ -1,0 +1,234 @@
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useState, type FormEvent } from "react";
+import { Link, useParams } from "react-router";
+import { api, take, type Schema } from "../../api/client";
+import { Button, Empty, Head, Loading, Sheet, Trouble } from "../../parts/controls";
+import { count, Kg, Money, signed, When } from "../../parts/format";
+import { Lamp, Stage } from "../../parts/lamp";
+import { Why } from "./why";
+
+type View = Schema<"ItemView">;
+
+export default function ItemPage() {
+  const { sku = "" } = useParams();
+  const [why, setWhy] = useState("");
+  const [adjust, setAdjust] = useState(false);
+  const q = useQuery({ queryKey: ["item", sku], queryFn: () => take(api.GET("/api/v1/items/{sku}", { params: { path: { sku } } })) });
+  if (q.isPending) return <Loading />;
+  if (q.error) return <Trouble error={q.error} />;
+  const v = q.data;
+  return (
+    <>
+      <Head
+        title={v.item.name}
+        sub={
+          <span className="flex flex-wrap gap-x-4">
+            <span className="code">{v.item.sku}</span>
+            {v.item.gtin && <span className="code">GTIN {v.item.gtin}</span>}
+            <Money minor={v.item.price} currency={v.item.currency} />
+            <Kg grams={v.item.weight_g} />
+          </span>
+        }
+      >
+        <Button onClick={() => setAdjust(true)}>Adjust stock</Button>
+      </Head>
+      <div className="grid grid-cols-2 gap-x-8 gap-y-7 max-lg:grid-cols-1">
+        <section>
+          <h2 className="mb-1">Where it lies</h2>
+          <table className="ledger">
+            <thead>
+              <tr>
+                <th>Location</th>
+                <th>Bin</th>
+                <th className="r">On hand</th>
+                <th className="r">Allocated</th>
+                <th className="r">Available</th>
+              </tr>
+            </thead>
+            <tbody>
+              {v.levels.map((l) => (
+                <tr key={l.location}>
+                  <td>{l.location_name}</td>
+                  <td className="code">{l.bin}</td>
+                  <td className="r fig">{count(l.on_hand)}</td>
+                  <td className="r fig">{count(l.allocated)}</td>
+                  <td className="r fig font-medium">{count(l.available)}</td>
+                </tr>
+              ))}
+            </tbody>
+          </table>
+        </section>
+        <section>
+          <h2 className="mb-1">Where it is listed</h2>
+          {v.listings.length === 0 && <Empty>No channel lists it.</Empty>}
+          {v.listings.length > 0 && (
+            <table className="ledger">
+              <thead>
+                <tr>
+                  <th>Channel</th>
+                  <th className="r">Price</th>
+                  <th className="r">Shows</th>
+                  <th>Should show</th>
+                </tr>
+              </thead>
+              <tbody>
+                {v.listings.map((l) => (
+                  <tr key={l.connection}>
+                    <td>
+                      {l.url ? (
+                        <a href={l.url} target="_blank" rel="noreferrer" className="underline decoration-rule underline-offset-4 hover:decoration-ink">
+                          {l.connection_name}
+                        </a>
+                      ) : (
+                        l.connection_name
+                      )}
+                    </td>
+                    <td className="r">
+                      <Money minor={l.price} currency={l.currency} />
+                    </td>
+                    <td className="r">
+                      <button type="button" title="Why this number?" aria-label={`Why does ${l.connection_name} show ${l.shows}?`} className="fig font-medium underline decoration-dotted underline-offset-4 hover:decoration-solid" onClick={() => setWhy(l.connection)}>
+                        {count(l.shows)}
+                      </button>
+                    </td>
+                    <td>
+                      <Lamp state={!l.on ? "idle" : l.shows === l.allowed ? "go" : "busy"}>
+                        <span className="code">{count(l.allowed)}</span> {l.on ? (l.shows === l.allowed ? "" : "on its way") : "not sent"}
+                      </Lamp>
+                    </td>
+                  </tr>
+                ))}
+              </tbody>
+            </table>
+          )}
+        </section>
+        <section>
+          <h2 className="mb-1">Ledger</h2>
+          <Ledger list={v.movements} />
+        </section>
+        <section>
+          <h2 className="mb-1">Orders that hold it</h2>
+          {v.promised.length === 0 ? (
+            <Empty>No open order holds any.</Empty>
+          ) : (
+            <table className="ledger">
+              <tbody>
+                {v.promised.map((p) => (
+                  <tr key={p.order_number + p.location}>
+                    <td>
+                      <Link className="code underline decoration-rule underline-offset-4 hover:decoration-ink" to={`/orders/${p.order_number}`}>
+                        {p.order_number}
+                      </Link>
+                    </td>
+                    <td>
+                      <Stage stage={p.stage} />
+                    </td>
+                    <td>{p.location}</td>
+                    <td className="r fig">{p.quantity}</td>
+                  </tr>
+                ))}
+              </tbody>
+            </table>
+          )}
+        </section>
+      </div>
+      <Sheet open={why !== ""} onClose={() => setWhy("")} title="Why this number?" wide>
+        {why && <Why connection={why} sku={v.item.sku} />}
+      </Sheet>
+      <Sheet open={adjust} onClose={() => setAdjust(false)} title={`Adjust ${v.item.sku}`}>
+        <Adjust view={v} onDone={() => setAdjust(false)} />
+      </Sheet>
+    </>
+  );
+}
+
+export function Ledger({ list }: { list: Schema<"Movement">[] }) {
+  return (
+    <table className="ledger">
+      <thead>
+        <tr>
+          <th>When</th>
+          <th>Why</th>
+          <th>At</th>
+          <th className="r">On hand</th>
+          <th className="r">Allocated</th>
+        </tr>
+      </thead>
+      <tbody>
+        {list.map((m) => (
+          <tr key={m.id}>
+            <td>
+              <When at={m.at} />
+            </td>
+            <td>
+              {m.reason}{" "}
+              {m.document && (
+                <Link className="code underline decoration-rule underline-offset-4" to={`/orders/${m.document}`}>
+                  {m.document}
+                </Link>
+              )}
+              <div className="text-[12px] text-quiet">
+                {m.kind}, {m.who}
+              </div>
+            </td>
+            <td className="whitespace-nowrap">{m.location}</td>
+            <td className={`r fig ${m.on_hand ? "" : "text-rule"}`}>{signed(m.on_hand)}</td>
+            <td className={`r fig ${m.allocated ? "" : "text-rule"}`}>{signed(m.allocated)}</td>
+          </tr>
+        ))}
+      </tbody>
+    </table>
+  );
+}
+
+function Adjust({ view, onDone }: { view: View; onDone: () => void }) {
+  const client = useQueryClient();
+  const [location, setLocation] = useState(view.levels[0]?.location ?? "");
+  const [change, setChange] = useState("");
+  const [reason, setReason] = useState("");
+  const [key] = useState(() => crypto.randomUUID());
+  const level = view.levels.find((l) => l.location === location);
+  const n = Number(change);
+  const save = useMutation({
+    mutationFn: () => take(api.POST("/api/v1/items/{sku}/adjust", { params: { path: { sku: view.item.sku }, header: { "Idempotency-Key": key + change + reason } }, body: { location, change: n, reason } })),
+    onSuccess: () => {
+      for (const k of ["item", "stock"]) void client.invalidateQueries({ queryKey: [k] });
+      onDone();
+    },
+  });
+  const submit = (e: FormEvent) => {
+    e.preventDefault();
+    save.mutate();
+  };
+  return (
+    <form onSubmit={submit} className="flex flex-col gap-3">
+      <label className="flex flex-col gap-1">
+        <span className="text-quiet">Location</span>
+        <select className="field" value={location} onChange={(e) => setLocation(e.target.value)}>
+          {view.levels.map((l) => (
+            <option key={l.location} value={l.location}>
+              {l.location_name}
+            </option>
+          ))}
+        </select>
+      </label>
+      <label className="flex flex-col gap-1">
+        <span className="text-quiet">Units added, or taken away with a minus</span>
+        <input className="field fig" inputMode="numeric" pattern="[+-]?[0-9]+" required value={change} onChange={(e) => setChange(e.target.value.replace("−", "-"))} />
+      </label>
+      <label className="flex flex-col gap-1">
+        <span className="text-quiet">Why</span>
+        <input className="field" required value={reason} onChange={(e) => setReason(e.target.value)} placeholder="broken, found, returned …" />
+      </label>
+      {level && n !== 0 && !Number.isNaN(n) && (
+        <p>
+          On hand at {level.location_name}: <span className="code">{level.on_hand}</span> → <span className="code font-medium">{level.on_hand + n}</span>
+        </p>
+      )}
+      <Trouble error={save.error} />
+      <Button kind="main" type="submit" disabled={save.isPending || !n}>
+        Adjust
+      </Button>
+    </form>
+  );
+}

@@ -1,0 +1,108 @@
+import { useInfiniteQuery, useQuery } from "@tanstack/react-query";
+import { useEffect, useState } from "react";
+import { useNavigate, useSearchParams } from "react-router";
+import { api, take, takeWith, type Schema } from "../../api/client";
+import { Empty, Head, Loading, Trouble } from "../../parts/controls";
+import { count } from "../../parts/format";
+import { Table, type Column } from "../../parts/table";
+
+type Row = Schema<"Level">;
+
+const columns: Column<Row>[] = [
+  { key: "sku", title: "SKU", cell: (l) => <span className="code font-medium">{l.sku}</span>, value: (l) => l.sku },
+  { key: "name", title: "Item", cell: (l) => l.name, value: (l) => l.name },
+  { key: "location", title: "Location", cell: (l) => l.location_name, value: (l) => l.location_name },
+  { key: "bin", title: "Bin", cell: (l) => <span className="code">{l.bin}</span>, value: (l) => l.bin },
+  { key: "on_hand", title: "On hand", right: true, cell: (l) => <span className={`fig ${l.on_hand < 0 ? "text-stop" : ""}`}>{count(l.on_hand)}</span>, value: (l) => l.on_hand },
+  { key: "allocated", title: "Allocated", right: true, cell: (l) => <span className={`fig ${l.allocated ? "" : "text-rule"}`}>{count(l.allocated)}</span>, value: (l) => l.allocated },
+  {
+    key: "available",
+    title: "Available",
+    right: true,
+    cell: (l) => <span className={`fig font-medium ${l.available <= 0 ? "text-stop" : l.available < 5 ? "text-caution" : ""}`}>{count(l.available)}</span>,
+    value: (l) => l.available,
+  },
+  { key: "category", title: "Group", hidden: true, cell: (l) => l.category, value: (l) => l.category },
+];
+
+/** Keeps a search field and the address bar in step. */
+export function useSearchText() {
+  const [params, setParams] = useSearchParams();
+  const search = params.get("q") ?? "";
+  const [typed, setTyped] = useState(search);
+  useEffect(() => {
+    if (typed === search) return;
+    const timer = setTimeout(
+      () =>
+        setParams(
+          (p) => {
+            if (typed) p.set("q", typed);
+            else p.delete("q");
+            return p;
+          },
+          { replace: true },
+        ),
+      250,
+    );
+    return () => clearTimeout(timer);
+  });
+  return { search, typed, setTyped, params, setParams };
+}
+
+export default function Stock() {
+  const navigate = useNavigate();
+  const { search, typed, setTyped, params, setParams } = useSearchText();
+  const location = params.get("location") ?? "";
+  const board = useQuery({ queryKey: ["board"], queryFn: () => take(api.GET("/api/v1/board")) });
+  const q = useInfiniteQuery({
+    queryKey: ["stock", search, location],
+    initialPageParam: "",
+    queryFn: ({ pageParam }) =>
+      takeWith(api.GET("/api/v1/stock", { params: { query: { limit: 100, q: search || undefined, location: location || undefined, after: new URLSearchParams(pageParam).get("after") ?? undefined } } })),
+    getNextPageParam: (last) => last.next,
+  });
+  const rows = q.data?.pages.flatMap((p) => p.data) ?? [];
+  return (
+    <>
+      <Head title="Stock" sub="Each level is the sum of its ledger; open a row to see it" />
+      <Trouble error={q.error} />
+      <Table
+        name="stock"
+        columns={columns}
+        rows={rows}
+        rowKey={(l) => l.sku + " " + l.location}
+        onOpen={(l) => void navigate(`/items/${encodeURIComponent(l.sku)}`)}
+        more={{ has: q.hasNextPage, busy: q.isFetchingNextPage, load: () => void q.fetchNextPage() }}
+        tools={
+          <>
+            <input type="search" className="field w-64" placeholder="SKU, name, GTIN  ( / )" aria-label="Search stock" value={typed} onChange={(e) => setTyped(e.target.value)} />
+            <select
+              className="field"
+              aria-label="Location"
+              value={location}
+              onChange={(e) =>
+                setParams(
+                  (p) => {
+                    if (e.target.value) p.set("location", e.target.value);
+                    else p.delete("location");
+                    return p;
+                  },
+                  { replace: true },
+                )
+              }
+            >
+              <option value="">All locations</option>
+              {board.data?.places.map((p) => (
+                <option key={p.code} value={p.code}>
+                  {p.name}
+                </option>
+              ))}
+            </select>
+          </>
+        }
+      />
+      {q.isPending && <Loading />}
+      {q.isSuccess && rows.length === 0 && <Empty>{search || location ? "No level fits." : "Levels appear here with the first count or receipt."}</Empty>}
+    </>
+  );
+}

@@ -1,0 +1,85 @@
+import { useEffect, useState } from "react";
+
+const exponent: Record<string, number> = { JPY: 0, KRW: 0, ISK: 0, BHD: 3, KWD: 3, TND: 3 };
+
+export function decimal(minor: number, currency: string): string {
+  const digits = exponent[currency] ?? 2;
+  return (minor / 10 ** digits).toLocaleString("en-GB", { minimumFractionDigits: digits, maximumFractionDigits: digits });
+}
+
+export function Money({ minor, currency }: { minor: number; currency: string }) {
+  return (
+    <span className="fig whitespace-nowrap">
+      {decimal(minor, currency)}
+      <span className="unit">{currency}</span>
+    </span>
+  );
+}
+
+export const count = (n: number) => n.toLocaleString("en-GB");
+
+export const signed = (n: number) => (n > 0 ? `+${count(n)}` : n < 0 ? `−${count(-n)}` : "0");
+
+const clock = new Intl.DateTimeFormat("en-GB", { hour: "2-digit", minute: "2-digit", second: "2-digit" });
+const day = new Intl.DateTimeFormat("en-GB", { weekday: "short", day: "numeric", month: "short", hour: "2-digit", minute: "2-digit" });
+const full = new Intl.DateTimeFormat("en-GB", { dateStyle: "full", timeStyle: "long" });
+const date = new Intl.DateTimeFormat("en-GB", { weekday: "short", day: "numeric", month: "short" });
+
+export const dayText = (iso: string) => date.format(new Date(iso));
+
+/** How long ago, in the shortest words. */
+export function age(iso: string, now: number): string {
+  const s = Math.round((now - Date.parse(iso)) / 1000);
+  if (s < -1) return "in " + span(-s);
+  if (s < 3) return "now";
+  return span(s) + " ago";
+}
+
+function span(s: number): string {
+  if (s < 60) return `${s} s`;
+  if (s < 3600) return `${Math.floor(s / 60)} min`;
+  if (s < 86400) return `${Math.floor(s / 3600)} h`;
+  return `${Math.floor(s / 86400)} d`;
+}
+
+/** The present, moving on every few seconds. */
+export function useNow(every = 5000): number {
+  const [now, setNow] = useState(() => Date.now());
+  useEffect(() => {
+    const timer = setInterval(() => setNow(Date.now()), every);
+    return () => clearInterval(timer);
+  }, [every]);
+  return now;
+}
+
+export function Age({ at, never = "never" }: { at?: string | null; never?: string }) {
+  const now = useNow();
+  if (!at) return <span className="text-quiet">{never}</span>;
+  return (
+    <time dateTime={at} title={full.format(new Date(at))} className="whitespace-nowrap">
+      {age(at, now)}
+    </time>
+  );
+}
+
+/** A moment: the clock today, the day otherwise, and its age. */
+export function When({ at }: { at?: string | null }) {
+  const now = useNow();
+  if (!at) return null;
+  const d = new Date(at);
+  const today = new Date(now).toDateString() === d.toDateString();
+  return (
+    <time dateTime={at} title={full.format(d)} className="whitespace-nowrap">
+      <span className="code">{today ? clock.format(d) : day.format(d)}</span> <span className="text-quiet text-[12px]">{age(at, now)}</span>
+    </time>
+  );
+}
+
+export function Kg({ grams }: { grams: number }) {
+  return (
+    <span className="fig whitespace-nowrap">
+      {(grams / 1000).toFixed(2)}
+      <span className="unit">kg</span>
+    </span>
+  );
+}
