@@ -10,24 +10,33 @@ import (
 	"openrelay/internal/api"
 	"openrelay/internal/core/picking"
 	"openrelay/internal/standin"
+	"openrelay/internal/store"
 )
 
 // Seed lets orders come in and works on them, so that every page has a story to tell. The same every time.
 func (w *World) Seed(ctx context.Context) error {
 	rng := rand.New(rand.NewPCG(7, 41207))
+	// Each order is taken in before the next is sold, so that the numbers are the same every time.
 	sell := func(h *standin.Hedgerow, hoursAgo float64, change func(*standin.Sale)) (string, error) {
-		for {
-			s := h.RandomSale(rng.IntN)
-			if len(s.Lines) == 0 {
-				continue
-			}
-			s.PlacedAgo = int(hoursAgo * 3600)
-			if change != nil {
-				change(&s)
-			}
-			id, _, err := h.Place(s)
-			return id, err
+		s := h.RandomSale(rng.IntN)
+		for len(s.Lines) == 0 {
+			s = h.RandomSale(rng.IntN)
 		}
+		s.PlacedAgo = int(hoursAgo * 3600)
+		if change != nil {
+			change(&s)
+		}
+		id, name, err := h.Place(s)
+		if err != nil {
+			return "", err
+		}
+		return id, w.Wait(ctx, 10*time.Second, "order "+name, func() (bool, error) {
+			_, err := w.Store.OrderByNumber(ctx, name)
+			if errors.Is(err, store.ErrNotFound) {
+				return false, nil
+			}
+			return err == nil, err
+		})
 	}
 	shops := []*standin.Hedgerow{w.Morrow, w.Skep}
 	const plain = 30
@@ -69,17 +78,14 @@ func (w *World) Seed(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	const total = plain + 7
 	c := w.Client
-	var list []api.OrderRow
-	if err := w.Wait(ctx, 20*time.Second, "the orders to come in", func() (bool, error) {
-		var err error
-		list, _, err = c.Orders(ctx, "limit=200")
-		return len(list) >= total, err
-	}); err != nil {
+	if err := w.Morrow.Cancel(off); err != nil {
 		return err
 	}
-	if err := w.Morrow.Cancel(off); err != nil {
+	if err := w.Wait(ctx, 10*time.Second, "the cancellation", func() (bool, error) {
+		list, _, err := c.Orders(ctx, "stage=cancelled")
+		return len(list) == 1, err
+	}); err != nil {
 		return err
 	}
 	ready, _, err := c.Orders(ctx, "stage=ready&limit=200")

@@ -11,7 +11,11 @@ export type Column<T> = {
   /** What is sorted by and written to CSV. */
   value: (row: T) => string | number;
   hidden?: boolean;
+  /** Left out on a phone. */
+  wide?: boolean;
 };
+
+const side = <T,>(c: Column<T>) => `${c.right ? "r" : ""} ${c.wide ? "max-md:hidden" : ""}`;
 
 type Props<T> = {
   name: string;
@@ -106,11 +110,12 @@ export function Table<T>({ name, columns, rows, rowKey, onOpen, more, tools }: P
           CSV
         </Button>
       </div>
-      <table className="ledger">
-        <thead>
+      <div className="max-md:overflow-x-auto">
+        <table className="ledger">
+          <thead>
           <tr>
             {visible.map((c) => (
-              <th key={c.key} className={c.right ? "r" : ""} aria-sort={sort?.key === c.key ? (sort.down ? "descending" : "ascending") : "none"}>
+              <th key={c.key} className={side(c)} aria-sort={sort?.key === c.key ? (sort.down ? "descending" : "ascending") : "none"}>
                 <button type="button" onClick={() => setSort(sort?.key !== c.key ? { key: c.key, down: false } : sort.down ? null : { key: c.key, down: true })}>
                   {c.title}
                   {sort?.key === c.key ? (sort.down ? " ↓" : " ↑") : ""}
@@ -130,14 +135,15 @@ export function Table<T>({ name, columns, rows, rowKey, onOpen, more, tools }: P
           {ordered.map((row, i) => (
             <tr key={rowKey(row)} data-open={onOpen ? "" : undefined} tabIndex={onOpen ? (i === 0 ? 0 : -1) : undefined} onClick={() => onOpen?.(row)} onKeyDown={(e) => keys(e, row)}>
               {visible.map((c) => (
-                <td key={c.key} className={c.right ? "r" : ""}>
+                <td key={c.key} className={side(c)}>
                   {c.cell(row)}
                 </td>
               ))}
             </tr>
           ))}
         </tbody>
-      </table>
+        </table>
+      </div>
       {more?.has && (
         <div className="py-3">
           <Button onClick={more.load} disabled={more.busy}>

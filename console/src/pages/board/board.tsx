@@ -39,16 +39,21 @@ export function Board() {
       <section aria-label="Traffic" className="grid grid-cols-[minmax(0,1fr)_72px_minmax(270px,330px)_72px_minmax(0,1fr)] border-y border-rule bg-sheet max-md:grid-cols-1" style={{ minHeight: tall }}>
         <ul className="pl-4">
           {left.map((c) => (
-            <li key={c.code} style={{ height: row }} className="flex flex-col justify-center">
-              <Link to={`/connections/${c.code}`} className="font-medium hover:underline">
-                {c.name}
-              </Link>
-              <span className="text-[12px]">
-                <Lamp state={c.lamp.state as LampState}>{short(c)}</Lamp>
-              </span>
-              <span className="text-[12px] text-quiet">
-                <span className="code">{count(c.orders_today)}</span> orders today · last good run <Age at={c.last_ok} />
-              </span>
+            <li key={c.code} style={{ height: row }} className="flex items-center gap-4">
+              <div className="flex min-w-0 flex-col">
+                <Link to={`/connections/${c.code}`} className="truncate font-medium hover:underline">
+                  {c.name}
+                </Link>
+                <span className="text-[12px]">
+                  <Lamp state={c.lamp.state as LampState}>{short(c)}</Lamp>
+                </span>
+                <span className="text-[12px] whitespace-nowrap text-quiet">
+                  <span className="code">{count(c.orders_today)}</span> orders today · last good run <Age at={c.last_ok} />
+                </span>
+              </div>
+              <svg aria-hidden="true" className="h-[2px] min-w-3 flex-1 max-md:hidden">
+                <line x1="0" x2="100%" y1="1" y2="1" {...track(c.lamp.state as LampState)} />
+              </svg>
             </li>
           ))}
         </ul>
@@ -159,16 +164,20 @@ export function Board() {
 
 const short = (c: Connection) => (c.lamp.text.length > 46 ? c.lamp.text.slice(0, 45) + "…" : c.lamp.text);
 
+const stroke: Record<LampState, string> = { go: "var(--go)", idle: "var(--rule)", caution: "var(--caution)", stop: "var(--stop)", busy: "var(--busy)" };
+
+/** How a line is drawn: whole where it runs, broken where it does not. */
+const track = (state: LampState) => ({ stroke: stroke[state], strokeWidth: 2, strokeDasharray: state === "stop" ? "2 5" : state === "idle" ? "1 4" : undefined });
+
 /** Lines between the nodes at the side and the middle: one a connection, in the colour of its lamp. */
 function Lines({ tall, ends, into }: { tall: number; ends: LampState[]; into?: boolean }) {
-  const stroke: Record<LampState, string> = { go: "var(--go)", idle: "var(--rule)", caution: "var(--caution)", stop: "var(--stop)", busy: "var(--busy)" };
   const mid = tall / 2;
   return (
     <svg viewBox={`0 0 72 ${tall}`} width="72" height={tall} aria-hidden="true" className="max-md:hidden">
       {ends.map((state, i) => {
         const y = i * row + row / 2;
         const d = into ? `M0 ${y}H18L48 ${mid + (i - (ends.length - 1) / 2) * 9}H72` : `M0 ${mid + (i - (ends.length - 1) / 2) * 9}H24L54 ${y}H72`;
-        return <path key={i} d={d} fill="none" stroke={stroke[state]} strokeWidth="2" strokeDasharray={state === "stop" ? "2 5" : state === "idle" ? "1 4" : undefined} />;
+        return <path key={i} d={d} fill="none" {...track(state)} />;
       })}
     </svg>
   );

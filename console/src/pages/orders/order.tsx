@@ -133,7 +133,7 @@ function Lines({ order: o }: { order: Order }) {
             <th className="r">Ordered</th>
             {buckets.map((b) => (
               <th key={b} className="r">
-                {b}
+                {b[0]?.toUpperCase() + b.slice(1)}
               </th>
             ))}
             <th>At</th>

@@ -29,9 +29,9 @@ export default function Picking() {
     { key: "number", title: "Order", cell: (o) => <span className="code font-medium">{o.number}</span>, value: (o) => o.number },
     { key: "stage", title: "Stage", cell: (o) => <Stage stage={o.stage} />, value: (o) => o.stage },
     { key: "buyer", title: "Buyer", cell: (o) => o.buyer, value: (o) => o.buyer },
-    { key: "channel", title: "Channel", cell: (o) => o.connection_name, value: (o) => o.connection_name },
+    { key: "channel", title: "Channel", wide: true, cell: (o) => o.connection_name, value: (o) => o.connection_name },
     { key: "units", title: "Units", right: true, cell: (o) => <span className="fig">{o.units}</span>, value: (o) => o.units },
-    { key: "placed", title: "Placed", cell: (o) => <When at={o.placed_at} />, value: (o) => o.placed_at ?? "" },
+    { key: "placed", title: "Placed", wide: true, cell: (o) => <When at={o.placed_at} />, value: (o) => o.placed_at ?? "" },
   ];
   return (
     <>
