@@ -11,6 +11,7 @@ import (
 	"net/http"
 	"os"
 	"os/signal"
+	"runtime/debug"
 	"strconv"
 	"strings"
 	"syscall"
@@ -66,6 +67,9 @@ func runServe(ctx context.Context, e *Env, f *flag.FlagSet, args []string) error
 		return err
 	}
 	log := logger(e, *level)
+	// Half as many collections for some memory, but never beyond what a small machine can spare.
+	debug.SetGCPercent(200)
+	debug.SetMemoryLimit(160 << 20)
 	st, err := store.Open(ctx, *data)
 	if err != nil {
 		return err

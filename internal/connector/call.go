@@ -282,6 +282,7 @@ type Record struct {
 	Version int64
 	Mark    string
 	Raw     []byte
+	Body    any   // Raw decoded, for MapBody
 	Err     error // set where the record has no id or version; it is then not to be kept
 }
 
@@ -378,7 +379,7 @@ func nextLink(links []string) string {
 
 // identify reads id, version and mark of a record. inside is the path of the record in the body.
 func (f *Feed) identify(kind string, raw []byte, body any, inside string) Record {
-	r := Record{Feed: kind, Raw: raw}
+	r := Record{Feed: kind, Raw: raw, Body: body}
 	v := Vars{"item": dig(body, inside), "event": body}
 	if r.ID, r.Err = f.ID.String(v); r.Err == nil && r.ID == "" {
 		r.Err = errors.New("the record has no id")
@@ -412,7 +413,7 @@ func (l *Line) Accept(h http.Header, raw []byte) (records []Record, ignored int,
 	if err := p.Signature.Check(h, raw, l.Secret(p.Signature.Secret), l.now()); err != nil {
 		return nil, 0, err
 	}
-	events := []json.RawMessage{raw}
+	events := [][]byte{raw}
 	if p.Events != "" {
 		if events, err = slice(raw, p.Events); err != nil {
 			return nil, 0, err
@@ -446,13 +447,18 @@ func (d *Definition) feedOf(topic string) (string, *Feed) {
 // Map turns a kept record into a message of ours: *message.Order, *message.Listing and so on. Pushed
 // records are wrapped in their event; read ones are bare.
 func (l *Line) Map(kind, via string, raw []byte) (any, error) {
-	f := l.Def.Feeds[kind]
-	if f == nil || f.in == nil {
-		return nil, fmt.Errorf("%s has no map for %s", l.Def.Title, kind)
-	}
 	body, err := decode(raw)
 	if err != nil {
 		return nil, err
+	}
+	return l.MapBody(kind, via, body)
+}
+
+// MapBody does the same for a record that was decoded before.
+func (l *Line) MapBody(kind, via string, body any) (any, error) {
+	f := l.Def.Feeds[kind]
+	if f == nil || f.in == nil {
+		return nil, fmt.Errorf("%s has no map for %s", l.Def.Title, kind)
 	}
 	inside := ""
 	if via == "push" {

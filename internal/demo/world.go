@@ -28,18 +28,21 @@ type Outside struct {
 	servers            []*http.Server
 }
 
-// credentials are made up afresh for every demo, so that nothing in it opens anything else.
+// MorrowPushSecret signs what the first store pushes.
+const MorrowPushSecret = "morrow-push-secret-of-the-demo"
+
+// The demo's credentials open nothing but its own stand-ins.
 const (
-	morrowToken, morrowSecret = "hr_morrow_hive_supply_demo_token", "morrow-push-secret-of-the-demo"
-	skepToken, skepSecret     = "hr_little_skep_demo_token_000001", "little-skep-push-secret-of-demo"
-	ploverKey, ploverSecret   = "PLVR20DEMO7MORROW41X", "plover-signing-word-of-the-demo"
+	morrowToken             = "hr_morrow_hive_supply_demo_token"
+	skepToken, skepSecret   = "hr_little_skep_demo_token_000001", "little-skep-push-secret-of-demo"
+	ploverKey, ploverSecret = "PLVR20DEMO7MORROW41X", "plover-signing-word-of-the-demo"
 )
 
 // OpenOutside starts the stand-ins at the given addresses (port 0 takes a free one). extra is added to
 // the stores' stock.
 func OpenOutside(addrs [3]string, extra int64) (*Outside, error) {
 	o := &Outside{
-		Morrow: standin.NewHedgerow(standin.ShopConfig{Name: "Morrow Hive Supply", Number: "H-20071", Country: "XW", Currency: "EUR", OrderPrefix: "MH", Token: morrowToken, PushSecret: morrowSecret, Accent: "#7a4b12", Items: shopItems(false, extra)}),
+		Morrow: standin.NewHedgerow(standin.ShopConfig{Name: "Morrow Hive Supply", Number: "H-20071", Country: "XW", Currency: "EUR", OrderPrefix: "MH", Token: morrowToken, PushSecret: MorrowPushSecret, Accent: "#7a4b12", Items: shopItems(false, extra)}),
 		Skep:   standin.NewHedgerow(standin.ShopConfig{Name: "Little Skep", Number: "H-31415", Country: "XW", Currency: "EUR", OrderPrefix: "LS", Token: skepToken, PushSecret: skepSecret, Accent: "#3f5d3a", Items: shopItems(true, extra)}),
 		Plover: standin.NewPlover(standin.PostConfig{Holder: Company, CustomerNo: "PP-5518", Land: "XW", Key: ploverKey, PushSecret: ploverSecret}),
 	}
@@ -119,7 +122,7 @@ func SetUp(ctx context.Context, r *relay.Relay, o *Outside, token string, extra 
 	}
 	all := map[string]bool{"orders in": true, "listings in": true, "stock in": true, "tracking in": true, "stock out": true, "dispatch out": true, "labels out": true, "handovers out": true}
 	for _, c := range []relay.NewConnection{
-		{Code: "morrow", Connector: "hedgerow", Name: "Morrow Hive Supply", BaseURL: o.MorrowURL, Secrets: map[string]string{"token": morrowToken, "push_secret": morrowSecret},
+		{Code: "morrow", Connector: "hedgerow", Name: "Morrow Hive Supply", BaseURL: o.MorrowURL, Secrets: map[string]string{"token": morrowToken, "push_secret": MorrowPushSecret},
 			Settings: relay.Settings{Offer: stock.Policy{Sources: []int64{alder, pier}}, Tolerance: 2, Sender: "Morrow Hive Supply"}, Feeds: all},
 		{Code: "skep", Connector: "hedgerow", Name: "Little Skep", BaseURL: o.SkepURL, Secrets: map[string]string{"token": skepToken, "push_secret": skepSecret},
 			Settings: relay.Settings{Offer: stock.Policy{Sources: []int64{alder}, Buffer: 2, Floor: 1}, Tolerance: 2, Sender: "Little Skep"}, Feeds: all},

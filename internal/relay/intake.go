@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"net/http"
 	"strings"
+	"sync"
 	"time"
 
 	"openrelay/internal/connector"
@@ -52,6 +53,7 @@ func (r *Relay) AcceptPush(ctx context.Context, code string, h http.Header, raw 
 			continue
 		}
 		byFeed[rec.Feed] = append(byFeed[rec.Feed], store.Received{OutsideID: rec.ID, Version: rec.Version, Raw: rec.Raw})
+		c.fresh.put(freshKey{rec.Feed, rec.ID, rec.Version}, understand(func() (any, error) { return c.line.MapBody(rec.Feed, "push", rec.Body) }))
 	}
 	if len(byFeed) == 0 {
 		return out, nil
@@ -142,19 +144,66 @@ func (r *Relay) decide(c *conn, msgs []store.InboxMessage) error {
 	})
 }
 
-func (r *Relay) mapOne(c *conn, in store.InboxMessage) (m any, err error) {
+func (r *Relay) mapOne(c *conn, in store.InboxMessage) (any, error) {
+	u, ok := c.fresh.take(freshKey{in.Feed, in.OutsideID, in.Version})
+	if !ok {
+		raw, err := r.Store.InboxRaw(r.ctx, in.ID)
+		if err != nil {
+			return nil, err
+		}
+		u = understand(func() (any, error) { return c.line.Map(in.Feed, in.Via, raw) })
+	}
+	return u.msg, u.err
+}
+
+// understood is a mapped message, or why it could not be mapped.
+type understood struct {
+	msg any
+	err error
+}
+
+func understand(mapping func() (any, error)) (u understood) {
 	defer func() {
 		if p := recover(); p != nil {
-			err = fmt.Errorf("the record broke its mapping: %v", p)
+			u = understood{err: fmt.Errorf("the record broke its mapping: %v", p)}
 		}
 	}()
-	if m, err = c.line.Map(in.Feed, in.Via, in.Raw); err != nil {
-		return nil, err
+	u.msg, u.err = mapping()
+	if o, ok := u.msg.(*message.Order); ok && u.err == nil {
+		u.err = o.Check()
 	}
-	if o, ok := m.(*message.Order); ok {
-		return m, o.Check()
+	return u
+}
+
+type freshKey struct {
+	feed, id string
+	version  int64
+}
+
+// fresh remembers what was mapped when it was received, so that the decision, which follows at once,
+// need not map it again. What is not in it (after a restart, or when much waits) is mapped from the inbox.
+type fresh struct {
+	mu sync.Mutex
+	m  map[freshKey]understood
+}
+
+const maxFresh = 1000
+
+func (f *fresh) put(k freshKey, u understood) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if f.m == nil || len(f.m) >= maxFresh {
+		f.m = make(map[freshKey]understood, 256)
 	}
-	return m, nil
+	f.m[k] = u
+}
+
+func (f *fresh) take(k freshKey) (understood, bool) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	u, ok := f.m[k]
+	delete(f.m, k)
+	return u, ok
 }
 
 // batch is one decision's work.

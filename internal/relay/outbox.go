@@ -20,6 +20,10 @@ import (
 // maxAttempts is how often a message is tried before a person is asked.
 const maxAttempts = 12
 
+// stockPace is the least time between two rounds of quantities to one channel: while sales stream in,
+// many changes of a quantity become one message.
+const stockPace = 50 * time.Millisecond
+
 // outLoop sends what waits in the outbox of a connection.
 func (r *Relay) outLoop(c *conn) {
 	for {
@@ -61,9 +65,14 @@ func (r *Relay) paused(c *conn) bool {
 func (r *Relay) sendDue(c *conn) (bool, error) {
 	var feeds []string
 	for _, kind := range c.line.Def.Kinds() {
-		if _, on := r.feed(c, kind); on && c.line.Def.Feeds[kind].Send != nil {
-			feeds = append(feeds, kind)
+		if _, on := r.feed(c, kind); !on || c.line.Def.Feeds[kind].Send == nil {
+			continue
 		}
+		if kind == "stock out" && time.Since(c.stockSent) < stockPace {
+			c.wakeSoon(r, stockPace)
+			continue
+		}
+		feeds = append(feeds, kind)
 	}
 	if len(feeds) == 0 || r.ctx.Err() != nil {
 		return false, nil
@@ -80,6 +89,9 @@ func (r *Relay) sendDue(c *conn) (bool, error) {
 	groups := map[string][]store.OutboxMessage{}
 	for _, m := range due {
 		groups[m.Feed] = append(groups[m.Feed], m)
+	}
+	if len(groups["stock out"]) > 0 {
+		c.stockSent = time.Now()
 	}
 	for _, kind := range feeds {
 		for list := groups[kind]; len(list) > 0; {

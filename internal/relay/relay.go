@@ -74,6 +74,9 @@ type conn struct {
 	wakeIn   chan struct{}
 	wakeOut  chan struct{}
 	runNow   chan runRequest
+	fresh    fresh
+
+	stockSent time.Time // when the last round of quantities began; the sending goroutine's own
 }
 
 // Options of a relay.

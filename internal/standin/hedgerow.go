@@ -157,6 +157,17 @@ func (h *Hedgerow) SetHook(url string) {
 	h.mu.Unlock()
 }
 
+// Shelf lists the quantities that the store shows, by SKU.
+func (h *Hedgerow) Shelf() map[string]int64 {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	out := make(map[string]int64, len(h.items))
+	for _, it := range h.items {
+		out[it.SKU] = it.Quantity
+	}
+	return out
+}
+
 // SetBase says at which address people open the store; links in its records begin with it.
 func (h *Hedgerow) SetBase(url string) {
 	h.mu.Lock()

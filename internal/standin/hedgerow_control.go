@@ -44,13 +44,7 @@ func (h *Hedgerow) control(r chi.Router) {
 			}
 		})
 		r.Get("/stock", func(w http.ResponseWriter, _ *http.Request) {
-			out := map[string]int64{}
-			h.mu.Lock()
-			for _, it := range h.items {
-				out[it.SKU] = it.Quantity
-			}
-			h.mu.Unlock()
-			answer(w, 200, out)
+			answer(w, 200, h.Shelf())
 		})
 		r.Post("/hook", func(w http.ResponseWriter, r *http.Request) {
 			var in struct {

@@ -23,7 +23,8 @@ func (t *Tx) Note(entries ...Entry) error {
 	for i, e := range entries {
 		rows[i] = []any{e.At, e.Who, e.Thing, e.ThingID, e.What, e.Text}
 	}
-	return t.insertMany("INSERT INTO timeline (at, who, thing, thing_id, what, text)", 6, rows)
+	_, err := t.insertMany("INSERT INTO timeline (at, who, thing, thing_id, what, text)", 6, rows)
+	return err
 }
 
 const timelineQuery = `SELECT t.id, t.at, t.who, t.thing, t.thing_id, t.what, t.text, coalesce(CASE t.thing WHEN 'order' THEN (SELECT number FROM orders WHERE id=t.thing_id)

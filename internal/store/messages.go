@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"fmt"
+	"strings"
 	"time"
 )
 
@@ -23,30 +24,37 @@ type InboxMessage struct {
 	Via          string `db:"via"`
 	RunID        int64  `db:"run_id"`
 	ReceivedAt   int64  `db:"received_at"`
-	Raw          []byte `db:"raw"`
 }
 
 // Receive keeps messages as they came. One that is known by id and version is not kept twice; the
 // result counts those kept.
 func (t *Tx) Receive(connection int64, feed, via string, run int64, msgs []Received, now time.Time) (int, error) {
-	kept := 0
-	for _, m := range msgs {
-		n, err := t.exec(`INSERT INTO inbox (connection_id, feed, outside_id, version, via, run_id, received_at, raw) VALUES (?,?,?,?,?,?,?,?)
-			ON CONFLICT (connection_id, feed, outside_id, version) DO NOTHING`, connection, feed, m.OutsideID, m.Version, via, run, micros(now), m.Raw)
-		if err != nil {
-			return kept, fmt.Errorf("keep message %s: %w", m.OutsideID, err)
-		}
-		kept += int(n)
+	rows := make([][]any, len(msgs))
+	for i, m := range msgs {
+		rows[i] = []any{connection, feed, m.OutsideID, m.Version, via, run, micros(now), m.Raw}
 	}
-	return kept, nil
+	kept, err := t.insertMany("INSERT INTO inbox (connection_id, feed, outside_id, version, via, run_id, received_at, raw)", 8, rows,
+		"ON CONFLICT (connection_id, feed, outside_id, version) DO NOTHING")
+	if err != nil {
+		return int(kept), fmt.Errorf("keep messages: %w", err)
+	}
+	return int(kept), nil
 }
 
-// WaitingInbox reads the next messages of a connection that no decision has been made on.
+// WaitingInbox lists the next messages of a connection that no decision has been made on, without
+// their text; InboxRaw reads that.
 func (s *Store) WaitingInbox(ctx context.Context, connection int64, limit int) ([]InboxMessage, error) {
 	var out []InboxMessage
-	err := s.read.SelectContext(ctx, &out, `SELECT id, connection_id, feed, outside_id, version, via, run_id, received_at, raw FROM inbox
+	err := s.read.SelectContext(ctx, &out, `SELECT id, connection_id, feed, outside_id, version, via, run_id, received_at FROM inbox
 		WHERE connection_id = ? AND state = 'waiting' ORDER BY id LIMIT ?`, connection, limit)
 	return out, err
+}
+
+// InboxRaw reads a message as it came.
+func (s *Store) InboxRaw(ctx context.Context, id int64) ([]byte, error) {
+	var raw []byte
+	err := s.read.GetContext(ctx, &raw, "SELECT raw FROM inbox WHERE id = ?", id)
+	return raw, found(err)
 }
 
 // InboxOutcome is what became of a message.
@@ -59,10 +67,20 @@ type InboxOutcome struct {
 
 // SettleInbox writes what became of messages.
 func (t *Tx) SettleInbox(outcomes []InboxOutcome) error {
-	for _, o := range outcomes {
-		if _, err := t.exec("UPDATE inbox SET state=?, reason=?, order_id=? WHERE id=?", o.State, o.Reason, o.OrderID, o.ID); err != nil {
-			return err
+	const most = 50
+	for len(outcomes) > 0 {
+		n := min(len(outcomes), most)
+		if n < most {
+			n = 1
 		}
+		args := make([]any, 0, 4*n)
+		for _, o := range outcomes[:n] {
+			args = append(args, o.ID, o.State, o.Reason, o.OrderID)
+		}
+		if _, err := t.exec(`UPDATE inbox SET state=v.column2, reason=v.column3, order_id=v.column4 FROM (VALUES (?,?,?,?)`+strings.Repeat(",(?,?,?,?)", n-1)+`) v WHERE inbox.id=v.column1`, args...); err != nil {
+			return fmt.Errorf("settle messages: %w", err)
+		}
+		outcomes = outcomes[n:]
 	}
 	return nil
 }

@@ -290,14 +290,14 @@ func (t *Tx) InsertOrders(orders []*order.Order) error {
 			}
 		}
 	}
-	if err := t.insertMany("INSERT INTO orders ("+orderSet+", id)", 24, heads); err != nil {
+	if _, err := t.insertMany("INSERT INTO orders ("+orderSet+", id)", 24, heads); err != nil {
 		return fmt.Errorf("write orders: %w", err)
 	}
-	if err := t.insertMany(`INSERT INTO order_line (id, order_id, position, outside_id, sku, title, item_id, quantity, cancelled, allocated,
+	if _, err := t.insertMany(`INSERT INTO order_line (id, order_id, position, outside_id, sku, title, item_id, quantity, cancelled, allocated,
 		picked, packed, shipped, unit_price, discount, tax, total)`, 17, lines); err != nil {
 		return fmt.Errorf("write order lines: %w", err)
 	}
-	if err := t.insertMany("INSERT INTO allocation (line_id, location_id, item_id, order_id, quantity)", 5, parts); err != nil {
+	if _, err := t.insertMany("INSERT INTO allocation (line_id, location_id, item_id, order_id, quantity)", 5, parts); err != nil {
 		return fmt.Errorf("write allocations: %w", err)
 	}
 	return nil

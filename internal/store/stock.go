@@ -99,7 +99,7 @@ func (t *Tx) Post(b *stock.Book) error {
 	for i, m := range b.Movements {
 		rows[i] = []any{m.Item, m.Location, micros(m.At), string(m.Kind), m.OnHand, m.Allocated, m.Reason, m.Who, m.DocKind, m.DocID}
 	}
-	if err := t.insertMany("INSERT INTO movement (item_id, location_id, at, kind, on_hand, allocated, reason, who, doc_kind, doc_id)", 10, rows); err != nil {
+	if _, err := t.insertMany("INSERT INTO movement (item_id, location_id, at, kind, on_hand, allocated, reason, who, doc_kind, doc_id)", 10, rows); err != nil {
 		return fmt.Errorf("write ledger: %w", err)
 	}
 	for _, k := range b.Touched() {

@@ -215,10 +215,11 @@ func (t *Tx) id(table string) (int64, error) {
 	return n, nil
 }
 
-// insertMany writes rows in as few statements as SQLite's parameter limit allows.
-func (t *Tx) insertMany(head string, width int, rows [][]any) error {
+// insertMany writes rows in few statements and returns how many were written. tail follows the values.
+func (t *Tx) insertMany(head string, width int, rows [][]any, tail ...string) (int64, error) {
 	const most = 50
 	one := "(?" + strings.Repeat(",?", width-1) + ")"
+	var written int64
 	for len(rows) > 0 {
 		n := 1
 		switch {
@@ -231,12 +232,14 @@ func (t *Tx) insertMany(head string, width int, rows [][]any) error {
 		for _, r := range rows[:n] {
 			args = append(args, r...)
 		}
-		if _, err := t.exec(head+" VALUES "+one+strings.Repeat(","+one, n-1), args...); err != nil {
-			return err
+		done, err := t.exec(head+" VALUES "+one+strings.Repeat(","+one, n-1)+" "+strings.Join(tail, " "), args...)
+		written += done
+		if err != nil {
+			return written, err
 		}
 		rows = rows[n:]
 	}
-	return nil
+	return written, nil
 }
 
 func micros(t time.Time) int64 {

@@ -195,11 +195,11 @@ function Runs({ code }: { code: string }) {
                   <Lamp state={r.state === "failed" ? "stop" : r.state === "running" || r.state === "open" ? "busy" : "go"}>{r.state}</Lamp>
                 </td>
                 {[r.found, r.new, r.changed, r.skipped].map((n, i) => (
-                  <td key={i} className={`r fig ${n ? "" : "text-rule"}`}>
+                  <td key={i} className={`r fig ${n ? "" : "text-quiet"}`}>
                     {count(n)}
                   </td>
                 ))}
-                <td className={`r fig ${r.failed ? "text-stop" : "text-rule"}`}>{count(r.failed)}</td>
+                <td className={`r fig ${r.failed ? "text-stop" : "text-quiet"}`}>{count(r.failed)}</td>
                 <td className="text-quiet">
                   {Object.entries(r.reasons)
                     .map(([why, n]) => `${n} ${why}`)

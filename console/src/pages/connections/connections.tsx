@@ -16,7 +16,7 @@ const columns: Column<Row>[] = [
   { key: "feeds", title: "Feeds on", right: true, cell: (c) => <span className="fig">{`${c.feeds.filter((f) => f.on).length}/${c.feeds.length}`}</span>, value: (c) => c.feeds.filter((f) => f.on).length },
   { key: "orders", title: "Orders today", right: true, cell: (c) => <span className="fig">{count(c.orders_today)}</span>, value: (c) => c.orders_today },
   { key: "waiting", title: "To be sent", right: true, cell: (c) => <span className="fig">{count(c.waiting)}</span>, value: (c) => c.waiting },
-  { key: "refused", title: "Refused", right: true, cell: (c) => <span className={`fig ${c.refused ? "text-stop" : "text-rule"}`}>{count(c.refused)}</span>, value: (c) => c.refused },
+  { key: "refused", title: "Refused", right: true, cell: (c) => <span className={`fig ${c.refused ? "text-stop" : "text-quiet"}`}>{count(c.refused)}</span>, value: (c) => c.refused },
   { key: "last", title: "Last good run", cell: (c) => <Age at={c.last_ok} />, value: (c) => c.last_ok ?? "" },
 ];
 

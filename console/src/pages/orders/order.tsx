@@ -154,7 +154,7 @@ function Lines({ order: o }: { order: Order }) {
               <td>{l.title}</td>
               <td className="r fig font-medium">{l.quantity}</td>
               {buckets.map((b) => (
-                <td key={b} className={`r fig ${l[b] ? (b === "waiting" ? "text-caution" : "") : "text-rule"}`}>
+                <td key={b} className={`r fig ${l[b] ? (b === "waiting" ? "text-caution" : "") : "text-quiet"}`}>
                   {l[b]}
                 </td>
               ))}

@@ -172,8 +172,8 @@ export function Ledger({ list }: { list: Schema<"Movement">[] }) {
               </div>
             </td>
             <td className="whitespace-nowrap">{m.location}</td>
-            <td className={`r fig ${m.on_hand ? "" : "text-rule"}`}>{signed(m.on_hand)}</td>
-            <td className={`r fig ${m.allocated ? "" : "text-rule"}`}>{signed(m.allocated)}</td>
+            <td className={`r fig ${m.on_hand ? "" : "text-quiet"}`}>{signed(m.on_hand)}</td>
+            <td className={`r fig ${m.allocated ? "" : "text-quiet"}`}>{signed(m.allocated)}</td>
           </tr>
         ))}
       </tbody>

@@ -14,7 +14,7 @@ const columns: Column<Row>[] = [
   { key: "location", title: "Location", cell: (l) => l.location_name, value: (l) => l.location_name },
   { key: "bin", title: "Bin", cell: (l) => <span className="code">{l.bin}</span>, value: (l) => l.bin },
   { key: "on_hand", title: "On hand", right: true, cell: (l) => <span className={`fig ${l.on_hand < 0 ? "text-stop" : ""}`}>{count(l.on_hand)}</span>, value: (l) => l.on_hand },
-  { key: "allocated", title: "Allocated", right: true, cell: (l) => <span className={`fig ${l.allocated ? "" : "text-rule"}`}>{count(l.allocated)}</span>, value: (l) => l.allocated },
+  { key: "allocated", title: "Allocated", right: true, cell: (l) => <span className={`fig ${l.allocated ? "" : "text-quiet"}`}>{count(l.allocated)}</span>, value: (l) => l.allocated },
   {
     key: "available",
     title: "Available",
