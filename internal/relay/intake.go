@@ -17,7 +17,7 @@ import (
 )
 
 // batchSize is how many messages one decision takes at most.
-const batchSize = 100
+const batchSize = 400
 
 // PushReceipt is what a sender is told.
 type PushReceipt struct {
@@ -181,21 +181,29 @@ type freshKey struct {
 }
 
 // fresh remembers what was mapped when it was received, so that the decision, which follows at once,
-// need not map it again. What is not in it (after a restart, or when much waits) is mapped from the inbox.
+// need not map it again. What is not in it (after a restart, or when much waits) is mapped from the
+// inbox. It holds a bounded number; what nobody took for a while makes room.
 type fresh struct {
 	mu sync.Mutex
 	m  map[freshKey]understood
+	at time.Time // when the oldest entries may have been put
 }
 
-const maxFresh = 1000
+const (
+	maxFresh = 4000
+	freshAge = 5 * time.Second
+)
 
 func (f *fresh) put(k freshKey, u understood) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
-	if f.m == nil || len(f.m) >= maxFresh {
-		f.m = make(map[freshKey]understood, 256)
+	now := time.Now()
+	if f.m == nil || now.Sub(f.at) > freshAge {
+		f.m, f.at = make(map[freshKey]understood, 256), now
 	}
-	f.m[k] = u
+	if len(f.m) < maxFresh {
+		f.m[k] = u
+	}
 }
 
 func (f *fresh) take(k freshKey) (understood, bool) {
@@ -316,11 +324,6 @@ func (b *batch) orders(all []mapped) error {
 			id, e := b.ch.NewOrderID()
 			err = errors.Join(err, e)
 			return id, number()
-		}
-		scene.NewLine = func() int64 {
-			id, e := b.ch.NewLine()
-			err = errors.Join(err, e)
-			return id
 		}
 	}
 	var created, changed []*order.Order

@@ -78,8 +78,9 @@ func (t *Tx) Raise(e Exception, now time.Time) error {
 
 // CloseExceptions closes the open exceptions of an order but for the causes that still hold.
 func (t *Tx) CloseExceptions(order int64, keep []string, who string, now time.Time) error {
-	args := append([]any{micros(now), who, order}, anys(keep)...)
-	_, err := t.exec("UPDATE exception SET closed_at=?, closed_by=? WHERE order_id=? AND order_id<>0 AND closed_at=0 AND outbox_id=0 AND inbox_id=0 AND cause NOT IN ("+placeholders(len(keep))+")", args...)
+	in, keepArgs := list(keep)
+	args := append([]any{micros(now), who, order}, keepArgs...)
+	_, err := t.exec("UPDATE exception SET closed_at=?, closed_by=? WHERE order_id=? AND order_id<>0 AND closed_at=0 AND outbox_id=0 AND inbox_id=0 AND cause NOT IN ("+in+")", args...)
 	return err
 }
 

@@ -42,8 +42,9 @@ func (t *Tx) AddItem(i Item) (int64, error) {
 func (t *Tx) ItemsBySKU(skus []string) (map[string]int64, error) {
 	out := make(map[string]int64, len(skus))
 	for len(skus) > 0 {
-		n := min(len(skus), 400)
-		rows, err := t.query("SELECT sku, id FROM item WHERE sku IN ("+placeholders(n)+")", anys(skus[:n])...)
+		n := min(len(skus), 512)
+		in, args := list(skus[:n])
+		rows, err := t.query("SELECT sku, id FROM item WHERE sku IN ("+in+")", args...)
 		if err != nil {
 			return nil, err
 		}
@@ -68,13 +69,13 @@ func (t *Tx) ItemsBySKU(skus []string) (map[string]int64, error) {
 func (t *Tx) MatchesBySKU(connection int64, skus []string) (map[string]int64, error) {
 	out := make(map[string]int64)
 	for len(skus) > 0 {
-		n := min(len(skus), 400)
+		n := min(len(skus), 512)
+		in, args := list(skus[:n])
 		var rows []struct {
 			SKU    string `db:"sku"`
 			ItemID int64  `db:"item_id"`
 		}
-		if err := t.sel(&rows, "SELECT sku, item_id FROM listing WHERE connection_id = ? AND item_id <> 0 AND sku IN ("+placeholders(n)+")",
-			append([]any{connection}, anys(skus[:n])...)...); err != nil {
+		if err := t.sel(&rows, "SELECT sku, item_id FROM listing WHERE connection_id = ? AND item_id <> 0 AND sku IN ("+in+")", append([]any{connection}, args...)...); err != nil {
 			return nil, err
 		}
 		for _, r := range rows {
@@ -101,8 +102,9 @@ func (s *Store) Items(ctx context.Context, ids []int64) (map[int64]Item, error) 
 func (t *Tx) Items(ids []int64) (map[int64]Item, error) { return loadItems(t.sel, ids) }
 
 func loadItems(sel selector, ids []int64) (map[int64]Item, error) {
+	in, args := list(ids)
 	var rows []Item
-	err := sel(&rows, "SELECT "+itemCols+" FROM item WHERE id IN ("+placeholders(len(ids))+")", anys(ids)...)
+	err := sel(&rows, "SELECT "+itemCols+" FROM item WHERE id IN ("+in+")", args...)
 	out := make(map[int64]Item, len(rows))
 	for _, i := range rows {
 		out[i.ID] = i
@@ -158,9 +160,10 @@ func (t *Tx) ListingsOfItems(items []int64) ([]Listing, error) { return listings
 func listingsOf(sel selector, items []int64) ([]Listing, error) {
 	var out []Listing
 	for len(items) > 0 {
-		n := min(len(items), 400)
+		n := min(len(items), 512)
+		in, args := list(items[:n])
 		var part []Listing
-		if err := sel(&part, listingQuery+"WHERE l.item_id IN ("+placeholders(n)+") ORDER BY l.id", anys(items[:n])...); err != nil {
+		if err := sel(&part, listingQuery+"WHERE l.item_id IN ("+in+") ORDER BY l.id", args...); err != nil {
 			return nil, err
 		}
 		out = append(out, part...)
@@ -174,17 +177,6 @@ func (s *Store) Listing(ctx context.Context, connection, sku string) (Listing, e
 	var l Listing
 	err := s.read.GetContext(ctx, &l, listingQuery+"WHERE c.code = ? AND l.sku = ?", connection, sku)
 	return l, found(err)
-}
-
-// ListingsOf lists the listings of a connection by id.
-func (t *Tx) ListingsByID(ids []int64) (map[int64]Listing, error) {
-	var rows []Listing
-	err := t.sel(&rows, listingQuery+"WHERE l.id IN ("+placeholders(len(ids))+")", anys(ids)...)
-	out := make(map[int64]Listing, len(rows))
-	for _, l := range rows {
-		out[l.ID] = l
-	}
-	return out, err
 }
 
 // MatchedListings lists the ids of all matched listings of a connection with their items.

@@ -150,8 +150,9 @@ func (t *Tx) Enqueue(m OutboxMessage, prefix string, now time.Time) (int64, erro
 // so before, by a process that ended, are taken again: the other side knows them by their reference.
 func (t *Tx) ClaimOutbox(connection int64, feeds []string, now time.Time, limit int) ([]OutboxMessage, error) {
 	var out []OutboxMessage
-	args := append([]any{connection}, anys(feeds)...)
-	err := t.sel(&out, outboxQuery+`WHERE x.connection_id = ? AND x.feed IN (`+placeholders(len(feeds))+`) AND x.next_at <= ? AND x.state IN ('waiting','sending','sent')
+	in, feedArgs := list(feeds)
+	args := append([]any{connection}, feedArgs...)
+	err := t.sel(&out, outboxQuery+`WHERE x.connection_id = ? AND x.feed IN (`+in+`) AND x.next_at <= ? AND x.state IN ('waiting','sending','sent')
 		ORDER BY x.next_at, x.id LIMIT ?`, append(args, micros(now), limit)...)
 	if err != nil {
 		return nil, err

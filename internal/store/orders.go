@@ -105,10 +105,10 @@ func loadOrders(sel selector, where string, args ...any) ([]*order.Order, error)
 		}
 		out[i], byID[o.ID], ids[i] = o, o, o.ID
 	}
-	in := placeholders(len(ids))
+	in, idArgs := list(ids)
 	var lines []lineRow
-	if err := sel(&lines, `SELECT id, order_id, position, outside_id, sku, title, item_id, quantity, cancelled, allocated, picked, packed, shipped,
-		unit_price, discount, tax, total FROM order_line WHERE order_id IN (`+in+`) ORDER BY order_id, position`, anys(ids)...); err != nil {
+	if err := sel(&lines, `SELECT l.id, l.order_id, l.position, l.outside_id, l.sku, l.title, l.item_id, l.quantity, l.cancelled, l.allocated, l.picked, l.packed, l.shipped,
+		l.unit_price, l.discount, l.tax, l.total FROM orders o CROSS JOIN order_line l ON l.id BETWEEN o.id * 1024 AND o.id * 1024 + 1023 WHERE o.id IN (`+in+`) ORDER BY l.id`, idArgs...); err != nil {
 		return nil, fmt.Errorf("load order lines: %w", err)
 	}
 	at := map[int64]struct {
@@ -128,9 +128,10 @@ func loadOrders(sel selector, where string, args ...any) ([]*order.Order, error)
 		lineIDs = append(lineIDs, l.ID)
 	}
 	for len(lineIDs) > 0 {
-		n := min(len(lineIDs), 500)
+		n := min(len(lineIDs), 512)
+		in, args := list(lineIDs[:n])
 		var parts []allocationRow
-		if err := sel(&parts, `SELECT line_id, location_id, quantity FROM allocation WHERE line_id IN (`+placeholders(n)+`)`, anys(lineIDs[:n])...); err != nil {
+		if err := sel(&parts, `SELECT line_id, location_id, quantity FROM allocation WHERE line_id IN (`+in+`)`, args...); err != nil {
 			return nil, fmt.Errorf("load allocations: %w", err)
 		}
 		for _, a := range parts {
@@ -148,10 +149,9 @@ func (t *Tx) OrdersByOutside(connection int64, outside []string) (map[string]*or
 	if len(outside) == 0 {
 		return out, nil
 	}
-	args := append([]any{connection}, anys(outside)...)
-	// The common case is that none is known: ask for ids only, through the covering index.
-	list, err := loadOrders(t.sel, "connection_id = ? AND voided = 0 AND outside_id IN ("+placeholders(len(outside))+")", args...)
-	for _, o := range list {
+	in, args := list(outside)
+	found, err := loadOrders(t.sel, "connection_id = ? AND voided = 0 AND outside_id IN ("+in+")", append([]any{connection}, args...)...)
+	for _, o := range found {
 		out[o.OutsideID] = o
 	}
 	return out, err
@@ -179,24 +179,22 @@ func orderByNumber(sel selector, number string) (*order.Order, error) {
 }
 
 func oneOrder(sel selector, where string, args ...any) (*order.Order, error) {
-	list, err := loadOrders(sel, where, args...)
+	orders, err := loadOrders(sel, where, args...)
 	if err != nil {
 		return nil, err
 	}
-	if len(list) == 0 {
+	if len(orders) == 0 {
 		return nil, ErrNotFound
 	}
-	return list[0], nil
+	return orders[0], nil
 }
 
 // OrdersWaitingFor lists the orders with units of the items that wait for stock, oldest first.
 func (t *Tx) OrdersWaitingFor(items []int64, most int) ([]*order.Order, error) {
+	in, args := list(items)
 	return loadOrders(t.sel, `voided = 0 AND id IN (SELECT order_id FROM order_line
-		WHERE item_id IN (`+placeholders(len(items))+`) AND quantity > cancelled + allocated + picked + packed + shipped) ORDER BY placed_at, id LIMIT ?`, append(anys(items), most)...)
+		WHERE item_id IN (`+in+`) AND quantity > cancelled + allocated + picked + packed + shipped) ORDER BY placed_at, id LIMIT ?`, append(args, most)...)
 }
-
-// NewLine hands out the id of the next order line.
-func (t *Tx) NewLine() (int64, error) { return t.id("order_line") }
 
 // Number hands out the next number of a series.
 func (t *Tx) Number(series string) (string, error) {
@@ -377,7 +375,8 @@ func listOrdersQuery(f OrderFilter) (string, []any) {
 	}
 	if f.Stage != "" {
 		stages := strings.Split(f.Stage, ",")
-		add("o.stage IN ("+placeholders(len(stages))+")", anys(stages)...)
+		in, args := list(stages)
+		add("o.stage IN ("+in+")", args...)
 	}
 	if f.Connection != "" {
 		add("o.connection_id = (SELECT id FROM connection WHERE code = ?)", f.Connection)

@@ -20,10 +20,19 @@ func placeholders(n int) string {
 	return "?" + strings.Repeat(",?", n-1)
 }
 
-func anys[T any](in []T) []any {
-	out := make([]any, len(in))
-	for i, v := range in {
-		out[i] = v
+// list makes the placeholders and arguments of an IN list. Its length is rounded up to a power of two
+// by repeating the last value, so that few different statements are prepared.
+func list[T any](in []T) (string, []any) {
+	if len(in) == 0 {
+		return "NULL", nil
 	}
-	return out
+	n := 1
+	for n < len(in) {
+		n *= 2
+	}
+	out := make([]any, n)
+	for i := range out {
+		out[i] = in[min(i, len(in)-1)]
+	}
+	return placeholders(n), out
 }

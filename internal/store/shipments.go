@@ -117,8 +117,9 @@ func (t *Tx) ShipmentByID(id int64) (Shipment, error) { return oneShipment(t.sel
 func (s *Store) ListShipments(ctx context.Context, states []string, manifest, before int64, limit int) ([]Shipment, error) {
 	where, args := "1=1", []any{}
 	if len(states) > 0 {
-		where += " AND s.state IN (" + placeholders(len(states)) + ")"
-		args = append(args, anys(states)...)
+		in, stateArgs := list(states)
+		where += " AND s.state IN (" + in + ")"
+		args = append(args, stateArgs...)
 	}
 	if manifest > 0 {
 		where += " AND s.manifest_id=?"

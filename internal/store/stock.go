@@ -77,9 +77,10 @@ func (s *Store) Levels(ctx context.Context, items []int64) (map[stock.Key]stock.
 func loadLevels(sel selector, items []int64) (map[stock.Key]stock.Level, error) {
 	levels := make(map[stock.Key]stock.Level, 2*len(items))
 	for len(items) > 0 {
-		n := min(len(items), 400)
+		n := min(len(items), 512)
+		in, args := list(items[:n])
 		var rows []levelRow
-		if err := sel(&rows, "SELECT item_id, location_id, on_hand, allocated FROM level WHERE item_id IN ("+placeholders(n)+")", anys(items[:n])...); err != nil {
+		if err := sel(&rows, "SELECT item_id, location_id, on_hand, allocated FROM level WHERE item_id IN ("+in+")", args...); err != nil {
 			return nil, fmt.Errorf("load levels: %w", err)
 		}
 		for _, r := range rows {
@@ -133,7 +134,8 @@ func loadBins(sel selector, location int64, items []int64) (map[int64]string, er
 		ItemID int64  `db:"item_id"`
 		Bin    string `db:"bin"`
 	}
-	err := sel(&rows, "SELECT item_id, bin FROM level WHERE location_id = ? AND item_id IN ("+placeholders(len(items))+")", append([]any{location}, anys(items)...)...)
+	in, args := list(items)
+	err := sel(&rows, "SELECT item_id, bin FROM level WHERE location_id = ? AND item_id IN ("+in+")", append([]any{location}, args...)...)
 	out := make(map[int64]string, len(rows))
 	for _, r := range rows {
 		out[r.ItemID] = r.Bin

@@ -95,6 +95,9 @@ func (s *Store) Close() error {
 // Path is the file's name.
 func (s *Store) Path() string { return s.path }
 
+// maxStatements bounds how many prepared statements are kept.
+const maxStatements = 400
+
 // Tx is a running change. It is valid only inside the function given to Write.
 type Tx struct {
 	s   *Store
@@ -110,6 +113,12 @@ func (s *Store) Write(ctx context.Context, f func(*Tx) error) (err error) {
 	ctx = context.WithoutCancel(ctx)
 	if _, err := s.conn.ExecContext(ctx, "BEGIN IMMEDIATE"); err != nil {
 		return fmt.Errorf("begin: %w", err)
+	}
+	if len(s.stmts) > maxStatements {
+		for _, st := range s.stmts {
+			st.Close()
+		}
+		clear(s.stmts)
 	}
 	done := false
 	defer func() {
@@ -136,9 +145,7 @@ func (t *Tx) stmt(query string) (*sql.Stmt, error) {
 	if err != nil {
 		return nil, fmt.Errorf("prepare %.60q: %w", query, err)
 	}
-	if len(t.s.stmts) < 500 {
-		t.s.stmts[query] = st
-	}
+	t.s.stmts[query] = st
 	return st, nil
 }
 

@@ -33,7 +33,8 @@ var invariants = []struct {
 	{3, `SELECT 'order '||o.number||' line '||l.position||': allocated, picked and packed '||(l.allocated+l.picked+l.packed)||', allocations '||coalesce(a.q,0)
 		FROM order_line l JOIN orders o ON o.id=l.order_id LEFT JOIN (SELECT line_id, sum(quantity) q FROM allocation GROUP BY line_id) a ON a.line_id=l.id
 		WHERE l.allocated+l.picked+l.packed <> coalesce(a.q,0)`},
-	{3, `SELECT 'order '||number||' has no lines' FROM orders o WHERE NOT EXISTS (SELECT 1 FROM order_line l WHERE l.order_id=o.id)`},
+	{3, `SELECT 'order '||number||' has no lines' FROM orders o WHERE NOT EXISTS (SELECT 1 FROM order_line l WHERE l.id BETWEEN o.id*1024 AND o.id*1024+1023)`},
+	{3, `SELECT 'line '||id||' does not lie with its order '||order_id FROM order_line WHERE id <> order_id*1024+position`},
 	{5, `SELECT 'shipment '||s.number||' left without a write-back' FROM shipment s JOIN orders o ON o.id=s.order_id WHERE s.state IN ('shipped','delivered')
 		AND NOT EXISTS (SELECT 1 FROM outbox x WHERE x.shipment_id=s.id AND x.feed='dispatch out')`},
 	{5, `SELECT 'outbox message '||ref||' is '||state||' and has no next try' FROM outbox WHERE state IN ('waiting','sending','sent') AND next_at<=0`},

@@ -71,7 +71,7 @@ type ParcelSeen struct {
 	Tracking  string `json:"tracking"`
 }
 
-// MaxLines bounds the lines of one order that is taken in.
+// MaxLines bounds the lines of one order that is taken in; line ids leave room for 1,023.
 const MaxLines = 1000
 
 // Check refuses an order that cannot be taken in as it stands. The error names the field.

@@ -30,7 +30,6 @@ type Scene struct {
 	Since     time.Time              // when the connection began: older orders move no stock
 	Book      *stock.Book
 	NewOrder  func() (id int64, number string)
-	NewLine   func() int64
 }
 
 // Note is one entry for the order's timeline.
@@ -75,7 +74,7 @@ func create(a Arrival, s *Scene) Change {
 	o.Lines = make([]Line, len(m.Lines))
 	for i, l := range m.Lines {
 		o.Lines[i] = Line{
-			ID: s.NewLine(), Position: i + 1, OutsideID: l.ID, SKU: l.SKU, Title: l.Title, Quantity: l.Quantity,
+			ID: LineID(id, i+1), Position: i + 1, OutsideID: l.ID, SKU: l.SKU, Title: l.Title, Quantity: l.Quantity,
 			UnitPrice: l.UnitPrice, Discount: l.Discount, Tax: l.Tax, Total: l.Total, ItemID: s.Item(l.SKU),
 		}
 	}
@@ -92,6 +91,9 @@ func create(a Arrival, s *Scene) Change {
 	}
 	examine(o, s, &c)
 	AllocateWaiting(o, s, &c)
+	if len(c.Notes) == 2 && c.Notes[1].What == "allocated" { // the ordinary case is one entry
+		c.Notes = []Note{{"taken in", c.Notes[0].Text + ". " + c.Notes[1].Text}}
+	}
 	return c
 }
 
@@ -117,6 +119,9 @@ func takeAsDone(o *Order, s *Scene, c *Change) {
 		c.note("shipped", "Was already shipped at the channel before this connection began: taken in as done, no stock was lowered for it")
 	}
 }
+
+// LineID is the id of a line: the lines of an order follow each other.
+func LineID(order int64, position int) int64 { return order*1024 + int64(position) }
 
 // examine sets and clears the holds that the order's own content causes.
 func examine(o *Order, s *Scene, c *Change) {

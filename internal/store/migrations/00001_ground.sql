@@ -96,12 +96,12 @@ CREATE UNIQUE INDEX orders_once ON orders (connection_id, outside_id) WHERE void
 CREATE INDEX orders_stage ON orders (stage, id);
 CREATE INDEX orders_connection ON orders (connection_id, id);
 CREATE INDEX orders_channel_number ON orders (channel_number);
+-- id = order_id * 1024 + position: the lines of an order lie together and need no index of their own
 CREATE TABLE order_line (
   id INTEGER PRIMARY KEY, order_id INTEGER NOT NULL, position INTEGER NOT NULL, outside_id TEXT NOT NULL, sku TEXT NOT NULL, title TEXT NOT NULL,
   item_id INTEGER NOT NULL, quantity INTEGER NOT NULL, cancelled INTEGER NOT NULL, allocated INTEGER NOT NULL, picked INTEGER NOT NULL,
   packed INTEGER NOT NULL, shipped INTEGER NOT NULL, unit_price INTEGER NOT NULL, discount INTEGER NOT NULL, tax INTEGER NOT NULL, total INTEGER NOT NULL
 );
-CREATE INDEX order_line_order ON order_line (order_id);
 CREATE INDEX order_line_waiting ON order_line (item_id, order_id) WHERE quantity > cancelled + allocated + picked + packed + shipped;
 CREATE TABLE allocation (
   line_id INTEGER NOT NULL, location_id INTEGER NOT NULL, item_id INTEGER NOT NULL, order_id INTEGER NOT NULL, quantity INTEGER NOT NULL,
