@@ -23,8 +23,8 @@ func (r *Relay) queueOffers(ch *change, book *stock.Book, items []int64) error {
 		if c == nil {
 			continue
 		}
-		if _, on := r.feed(c, "stock out"); !on {
-			continue
+		if f, _ := r.feed(c, "stock out"); !f.On {
+			continue // a connection that is paused keeps its quantities waiting
 		}
 		qty := c.settings.Offer.Offer(l.ItemID, book.Level)
 		payload, err := json.Marshal(message.Offer{ListingID: l.ID, OutsideID: l.OutsideID, SKU: l.SKU, Quantity: qty})

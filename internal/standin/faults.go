@@ -148,6 +148,7 @@ func (m *mischief) around(next http.Handler) http.Handler {
 			w.Header().Set("Content-Length", fmt.Sprint(len(body)))
 			w.WriteHeader(rec.Code)
 			w.Write(body[:len(body)/2])
+			http.NewResponseController(w).Flush() // else nothing at all would leave
 			panic(http.ErrAbortHandler)
 		}
 		w.WriteHeader(rec.Code)

@@ -147,6 +147,9 @@ func NewHedgerow(cfg ShopConfig) *Hedgerow {
 	return h
 }
 
+// Misbehave switches faults on, or off with the zero value.
+func (h *Hedgerow) Misbehave(f Faults) { h.mis.set(f) }
+
 // Stop ends the store's pushing.
 func (h *Hedgerow) Stop() { close(h.stopped) }
 

@@ -110,6 +110,9 @@ func NewPlover(cfg PostConfig) *Plover {
 	return p
 }
 
+// Misbehave switches faults on, or off with the zero value.
+func (p *Plover) Misbehave(f Faults) { p.mis.set(f) }
+
 // SetHook says whom the carrier tells of scans.
 func (p *Plover) SetHook(url string) {
 	p.mu.Lock()

@@ -14,9 +14,6 @@ func isStruct(dest any) bool {
 }
 
 func placeholders(n int) string {
-	if n == 0 {
-		return "NULL"
-	}
 	return "?" + strings.Repeat(",?", n-1)
 }
 
@@ -24,7 +21,7 @@ func placeholders(n int) string {
 // by repeating the last value, so that few different statements are prepared.
 func list[T any](in []T) (string, []any) {
 	if len(in) == 0 {
-		return "NULL", nil
+		return "''", nil // equal to no id and no name; NULL would make NOT IN unknown
 	}
 	n := 1
 	for n < len(in) {

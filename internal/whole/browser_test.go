@@ -3,6 +3,8 @@ package whole
 import (
 	"context"
 	"fmt"
+	"io"
+	"log/slog"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -13,6 +15,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"openrelay/console"
+	"openrelay/internal/api"
 	"openrelay/internal/demo"
 )
 
@@ -123,6 +126,20 @@ func openWorld(t *testing.T, seed bool) *demo.World {
 	if seed {
 		require.NoError(t, w.Seed(t.Context()))
 	}
+	return w
+}
+
+type (
+	apiRun       = api.Run
+	apiException = api.Exception
+)
+
+// openWorldLogging is a world whose log can be read.
+func openWorldLogging(t *testing.T, log io.Writer) *demo.World {
+	t.Helper()
+	w, err := demo.Open(t.Context(), demo.Options{Addrs: demo.FreePorts, File: filepath.Join(t.TempDir(), "company.relay"), Log: slog.New(slog.NewTextHandler(log, nil))})
+	require.NoError(t, err)
+	t.Cleanup(w.Close)
 	return w
 }
 
