@@ -11,6 +11,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"strconv"
 	"strings"
 	"text/tabwriter"
 )
@@ -84,6 +85,9 @@ func Run(ctx context.Context, e *Env, args []string) int {
 func parse(f *flag.FlagSet, args []string, least, most int) error {
 	var rest []string
 	for {
+		for len(args) > 0 && negative(args[0]) { // -3 is a number, not a flag
+			rest, args = append(rest, args[0]), args[1:]
+		}
 		if err := f.Parse(args); err != nil {
 			if errors.Is(err, flag.ErrHelp) {
 				return err
@@ -100,6 +104,11 @@ func parse(f *flag.FlagSet, args []string, least, most int) error {
 		return usage{"wrong number of arguments"}
 	}
 	return f.Parse(append([]string{"--"}, rest...))
+}
+
+func negative(arg string) bool {
+	_, err := strconv.ParseInt(arg, 10, 64)
+	return err == nil && strings.HasPrefix(arg, "-")
 }
 
 func help(w io.Writer, c command, f *flag.FlagSet) {

@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"github.com/santhosh-tekuri/jsonschema/v6"
+	"github.com/santhosh-tekuri/jsonschema/v6/kind"
 	"go.yaml.in/yaml/v3"
 
 	"openrelay/internal/core/freight"
@@ -291,7 +292,10 @@ func checkSchema(n *yaml.Node) error {
 			if path == "/" {
 				path = ""
 			}
-			text := fmt.Sprintf("line %d: %s: %s", lines[path], strings.TrimPrefix(strings.ReplaceAll(path, "/", "."), "."), schemaText1(leaf))
+			if extra, ok := leaf.ErrorKind.(*kind.AdditionalProperties); ok && len(extra.Properties) > 0 {
+				path += "/" + extra.Properties[0]
+			}
+			text := fmt.Sprintf("line %d: %s: %s", lines[path], strings.TrimPrefix(strings.ReplaceAll(path, "/", "."), "."), complaint(leaf))
 			if !seen[text] {
 				seen[text] = true
 				out = append(out, text)
@@ -307,7 +311,8 @@ func checkSchema(n *yaml.Node) error {
 	return nil
 }
 
-func schemaText1(e *jsonschema.ValidationError) string {
+// complaint is what a schema says, without the place.
+func complaint(e *jsonschema.ValidationError) string {
 	text := e.Error()
 	if i := strings.LastIndex(text, "': "); i >= 0 {
 		text = text[i+3:]

@@ -1,0 +1,84 @@
+package paper
+
+import (
+	"bytes"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"openrelay/internal/core/picking"
+	"openrelay/internal/core/place"
+)
+
+var maren = place.Address{Name: "Maren Tolland-Ångström", Street: "Lindenrow 14", Postcode: "41360", Town: "Harrowmere", Country: "XW"}
+
+// pdfText reads the words of a PDF where pdftotext is at hand; the check of the pages' number needs nothing.
+func pdfText(t *testing.T, pdf []byte) string {
+	t.Helper()
+	tool, err := exec.LookPath("pdftotext")
+	if err != nil {
+		return ""
+	}
+	file := filepath.Join(t.TempDir(), "x.pdf")
+	require.NoError(t, os.WriteFile(file, pdf, 0o600))
+	out, err := exec.Command(tool, "-layout", file, "-").Output()
+	require.NoError(t, err)
+	return string(out)
+}
+
+func pages(pdf []byte) int {
+	return bytes.Count(pdf, []byte("/Type /Page\n"))
+}
+
+func TestPickListBreaksPages(t *testing.T) {
+	l := PickList{Company: "Morrow Hive Supply", Order: "R10001", ChannelOrder: "MH-1", Shipment: "S1", Place: "Alder Yard", ShipTo: maren, Note: "Ring twice", Printed: time.Now()}
+	for i := range 40 {
+		l.Wants = append(l.Wants, picking.Want{SKU: fmt.Sprintf("JAR-%d", i), GTIN: "2007100012474", Title: strings.Repeat("A long name ", 12), Bin: fmt.Sprintf("A-%02d-1", i), Quantity: int64(i)})
+	}
+	var buf bytes.Buffer
+	require.NoError(t, WritePickList(&buf, l))
+	require.Equal(t, 4, pages(buf.Bytes()))
+	if words := pdfText(t, buf.Bytes()); words != "" {
+		require.Contains(t, words, "Pick list R10001")
+		require.Contains(t, words, "JAR-39")
+		require.Contains(t, words, "Ring twice")
+	}
+}
+
+func TestLabelSizes(t *testing.T) {
+	l := Label{Carrier: "Plover Post", Service: "Plover Parcel", Tracking: "CP407100070XW", Routing: "W1 41", From: maren, To: maren, Order: "R1", Shipment: "S1", SSCC: "020000000000000015", WeightG: 7730, Test: true}
+	for _, a4 := range []bool{false, true} {
+		var buf bytes.Buffer
+		require.NoError(t, WriteLabel(&buf, l, a4))
+		require.Equal(t, 1, pages(buf.Bytes()))
+		box := "[0 0 283.46 425.20]" // 100 × 150 mm in points
+		if a4 {
+			box = "[0 0 595.28 841.89]"
+		}
+		require.Contains(t, buf.String(), box)
+		if words := pdfText(t, buf.Bytes()); words != "" {
+			for _, w := range []string{"Maren Tolland-Ångström", "41360 Harrowmere", "CP 407 100 070 XW", "7.73 kg", "TEST"} {
+				require.Contains(t, words, w)
+			}
+		}
+	}
+}
+
+func TestManifest(t *testing.T) {
+	m := Manifest{Company: "Morrow Hive Supply", Carrier: "Plover Post", Day: "2026-11-23", State: "open", Printed: time.Now()}
+	for i := range 70 {
+		m.Rows = append(m.Rows, ManifestRow{Tracking: fmt.Sprintf("CP%08dXW", i), Order: "R1", WeightG: 1000, Price: "4.47 EUR"})
+	}
+	var buf bytes.Buffer
+	require.NoError(t, WriteManifest(&buf, m))
+	require.Equal(t, 3, pages(buf.Bytes()))
+	if words := pdfText(t, buf.Bytes()); words != "" {
+		require.Contains(t, words, "70.00 kg")
+	}
+}

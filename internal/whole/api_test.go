@@ -1,0 +1,313 @@
+package whole
+
+import (
+	"bufio"
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"io"
+	"net/http"
+	"net/http/cookiejar"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"openrelay/internal/cli"
+	"openrelay/internal/client"
+	"openrelay/internal/demo"
+)
+
+// person is somebody signed in with a session, as the console is.
+type person struct {
+	t    *testing.T
+	url  string
+	http *http.Client
+}
+
+func (p *person) send(method, path string, in any, header map[string]string) (int, http.Header, string) {
+	p.t.Helper()
+	var body io.Reader
+	if in != nil {
+		b, err := json.Marshal(in)
+		require.NoError(p.t, err)
+		body = bytes.NewReader(b)
+	}
+	req, err := http.NewRequest(method, p.url+path, body)
+	require.NoError(p.t, err)
+	req.Header.Set("Content-Type", "application/json")
+	for k, v := range header {
+		req.Header.Set(k, v)
+	}
+	res, err := p.http.Do(req)
+	require.NoError(p.t, err)
+	defer res.Body.Close()
+	text, err := io.ReadAll(res.Body)
+	require.NoError(p.t, err)
+	return res.StatusCode, res.Header, string(text)
+}
+
+func signIn(t *testing.T, w *demo.World, email, password string) (*person, int) {
+	t.Helper()
+	jar, err := cookiejar.New(nil)
+	require.NoError(t, err)
+	p := &person{t, w.URL, &http.Client{Jar: jar}}
+	status, _, _ := p.send("POST", "/api/v1/session", map[string]string{"email": email, "password": password}, nil)
+	return p, status
+}
+
+func TestSignInAndRoles(t *testing.T) {
+	w := openWorld(t, false)
+	nobody := &person{t, w.URL, http.DefaultClient}
+	status, h, text := nobody.send("GET", "/api/v1/orders", nil, nil)
+	require.Equal(t, 401, status)
+	require.Equal(t, "application/problem+json", h.Get("Content-Type"))
+	require.Contains(t, text, "Sign in")
+	status, _, _ = nobody.send("GET", "/api/v1/events", nil, nil)
+	require.Equal(t, 401, status)
+	status, _, _ = nobody.send("GET", "/api/v1/orders", nil, map[string]string{"Authorization": "Bearer relay_wrong"})
+	require.Equal(t, 401, status)
+
+	books, status := signIn(t, w, "books@morrowhive.example", demo.Password)
+	require.Equal(t, 200, status)
+	status, h, _ = books.send("GET", "/api/v1/me", nil, nil)
+	require.Equal(t, 200, status)
+	status, _, text = books.send("POST", "/api/v1/items/JAR-500-T12/adjust", map[string]any{"location": "alder", "change": 1, "reason": "found"}, nil)
+	require.Equal(t, 403, status, text)
+	require.Contains(t, text, "operator")
+	desk, _ := signIn(t, w, "Desk@MorrowHive.example", demo.Password)
+	status, _, _ = desk.send("POST", "/api/v1/items/JAR-500-T12/adjust", map[string]any{"location": "alder", "change": 1, "reason": "found"}, nil)
+	require.Equal(t, 200, status)
+	status, _, _ = desk.send("PATCH", "/api/v1/connections/morrow", map[string]any{"paused": true}, map[string]string{"If-Match": `"1"`})
+	require.Equal(t, 403, status)
+
+	// A page of another origin cannot act for somebody who is signed in.
+	status, _, text = desk.send("POST", "/api/v1/items/JAR-500-T12/adjust", map[string]any{"location": "alder", "change": 1, "reason": "found"}, map[string]string{"Sec-Fetch-Site": "cross-site", "Origin": "http://elsewhere.example"})
+	require.Equal(t, 403, status)
+	require.Contains(t, text, "another origin")
+
+	status, _, _ = desk.send("DELETE", "/api/v1/session", nil, nil)
+	require.Equal(t, 204, status)
+	status, _, _ = desk.send("GET", "/api/v1/me", nil, nil)
+	require.Equal(t, 401, status)
+
+	for i := range 6 {
+		_, status = signIn(t, w, "lead@morrowhive.example", "guess")
+		require.Equal(t, map[bool]int{true: 401, false: 429}[i < 5], status, i)
+	}
+	_ = h
+}
+
+func TestRequestsAreDescribedAndChecked(t *testing.T) {
+	w := openWorld(t, false)
+	raw, _, err := w.Client.Raw(t.Context(), "GET", "/api/v1/openapi.json", nil)
+	require.NoError(t, err)
+	var doc struct {
+		OpenAPI string
+		Paths   map[string]map[string]struct{ OperationID, Summary string }
+	}
+	require.NoError(t, json.Unmarshal(raw, &doc))
+	require.Equal(t, "3.1.0", doc.OpenAPI)
+	require.Contains(t, doc.Paths, "/api/v1/orders/{number}")
+	for path, ops := range doc.Paths {
+		for method, op := range ops {
+			require.NotEmpty(t, op.Summary, "%s %s", method, path)
+		}
+	}
+	_, _, err = w.Client.Raw(t.Context(), "GET", "/api/v1/orders?limit=5000", nil)
+	require.Equal(t, 422, client.StatusOf(err))
+	_, _, err = w.Client.Raw(t.Context(), "POST", "/api/v1/items/JAR-500-T12/adjust", map[string]any{"location": "alder", "change": "many", "reason": "x"})
+	require.Equal(t, 422, client.StatusOf(err))
+	_, _, err = w.Client.Raw(t.Context(), "GET", "/api/v1/nothing", nil)
+	require.Equal(t, 404, client.StatusOf(err))
+	raw, _, err = w.Client.Raw(t.Context(), "GET", "/metrics", nil)
+	require.NoError(t, err)
+	require.Contains(t, string(raw), `openrelay_connection_up{connection="morrow"} 1`)
+	raw, _, err = w.Client.Raw(t.Context(), "GET", "/healthz", nil)
+	require.NoError(t, err)
+	require.JSONEq(t, `{"status":"ok"}`, string(raw))
+}
+
+func TestIdempotencyKeyAndETag(t *testing.T) {
+	w := openWorld(t, false)
+	ctx := t.Context()
+	adjust := func(key string, by int64) error {
+		_, err := w.Client.Adjust(ctx, "JAR-500-T12", "alder", by, "found", client.Key(key))
+		return err
+	}
+	onHand := func() int64 {
+		v, err := w.Client.Item(ctx, "JAR-500-T12")
+		require.NoError(t, err)
+		return v.Levels[0].OnHand
+	}
+	before := onHand()
+	done := make(chan error, 8)
+	for range 8 { // at once
+		go func() { done <- adjust("same", 5) }()
+	}
+	for range 8 {
+		require.NoError(t, <-done)
+	}
+	require.Equal(t, before+5, onHand())
+	err := adjust("same", 6)
+	require.Equal(t, 422, client.StatusOf(err), "the same key for another request")
+	require.Equal(t, before+5, onHand())
+
+	wrong := jars(1)
+	wrong.TotalOff = 500
+	_, name, err := w.Morrow.Place(wrong)
+	require.NoError(t, err)
+	eventually(t, "held", func() bool { stage, _ := orderOf(t, w, name); return stage == "held" })
+	_, h, err := w.Client.Raw(ctx, "GET", "/api/v1/orders/"+name, nil)
+	require.NoError(t, err)
+	old := h.Get("ETag")
+	to := map[string]any{"name": "Maren Tolland", "street": "Heron Lane 9", "postcode": "42811", "town": "Stonequay", "country": "XW"}
+	match := func(r *http.Request) { r.Header.Set("If-Match", old) }
+	_, _, err = w.Client.Raw(ctx, "PUT", "/api/v1/orders/"+name+"/address", to, match)
+	require.NoError(t, err)
+	_, _, err = w.Client.Raw(ctx, "PUT", "/api/v1/orders/"+name+"/address", to, match)
+	require.Equal(t, 412, client.StatusOf(err), "somebody changed it in the meantime")
+	to["postcode"] = "1"
+	_, _, err = w.Client.Raw(ctx, "PUT", "/api/v1/orders/"+name+"/address", to)
+	require.Equal(t, 422, client.StatusOf(err))
+	o, err := w.Client.Release(ctx, name, "total differs")
+	require.NoError(t, err)
+	require.Equal(t, "ready", o.Stage)
+	require.Equal(t, "Heron Lane 9", o.ShipTo.Street)
+}
+
+func TestKeysetPagesFollowTheLink(t *testing.T) {
+	w := openWorld(t, false)
+	for range 25 {
+		_, _, err := w.Morrow.Place(jars(1))
+		require.NoError(t, err)
+	}
+	eventually(t, "all orders", func() bool {
+		list, _, err := w.Client.Orders(t.Context(), "limit=200")
+		return err == nil && len(list) == 25
+	})
+	var seen []string
+	query := "limit=10&connection=morrow"
+	for pages := 0; query != ""; pages++ {
+		require.Less(t, pages, 4)
+		list, next, err := w.Client.Orders(t.Context(), query)
+		require.NoError(t, err)
+		for _, o := range list {
+			seen = append(seen, o.Number)
+		}
+		query = next
+	}
+	require.Len(t, seen, 25)
+	require.IsDecreasing(t, seen)
+}
+
+func TestEventsTellWhatChanged(t *testing.T) {
+	w := openWorld(t, false)
+	req, err := http.NewRequestWithContext(t.Context(), "GET", w.URL+"/api/v1/events", nil)
+	require.NoError(t, err)
+	req.Header.Set("Authorization", "Bearer "+w.Token)
+	res, err := http.DefaultClient.Do(req)
+	require.NoError(t, err)
+	defer res.Body.Close()
+	require.Equal(t, "text/event-stream", res.Header.Get("Content-Type"))
+	lines := bufio.NewScanner(res.Body)
+	require.True(t, lines.Scan())
+	begin := time.Now()
+	_, _, err = w.Morrow.Place(jars(1))
+	require.NoError(t, err)
+	for lines.Scan() {
+		if strings.Contains(lines.Text(), `"kind":"order","key":"R10001"`) {
+			require.Less(t, time.Since(begin), 2*time.Second)
+			return
+		}
+	}
+	t.Fatal("the stream ended")
+}
+
+// TestCommandLine drives a sale with the client's commands and looks at what they print and how they end.
+func TestCommandLine(t *testing.T) {
+	w := openWorld(t, false)
+	dir := t.TempDir()
+	run := func(args ...string) (int, string, string) {
+		var out, errOut strings.Builder
+		env := map[string]string{"OPENRELAY_SERVER": w.URL, "OPENRELAY_TOKEN": w.Token}
+		code := cli.Run(t.Context(), &cli.Env{Out: &out, Err: &errOut, Getenv: func(k string) string { return env[k] }, Version: "test"}, args)
+		return code, out.String(), errOut.String()
+	}
+	_, name, err := w.Morrow.Place(jars(2))
+	require.NoError(t, err)
+	eventually(t, "ready", func() bool { stage, _ := orderOf(t, w, name); return stage == "ready" })
+	for _, c := range []struct {
+		args []string
+		code int
+		says string // on standard output where it went well, on standard error otherwise
+	}{
+		{[]string{"version"}, 0, "openrelay test"},
+		{[]string{"help"}, 0, "Usage: openrelay COMMAND"},
+		{nil, 2, ""},
+		{[]string{"fly"}, 2, `no command "fly"`},
+		{[]string{"orders", "-h"}, 0, "-stage"},
+		{[]string{"orders", "-colour", "red"}, 2, "colour"},
+		{[]string{"orders", "-stage", "ready"}, 0, name},
+		{[]string{"orders", "-json"}, 0, `"channel_number": "` + name + `"`},
+		{[]string{"order", "R10001"}, 0, "Stock allocated"},
+		{[]string{"order"}, 2, "wrong number of arguments"},
+		{[]string{"order", "R777"}, 1, "There is no order R777."},
+		{[]string{"stock", "-q", "JAR-500"}, 0, "Alder Yard"},
+		{[]string{"items", "-q", "suit"}, 0, "SUIT-M-WHITE"},
+		{[]string{"item", "JAR-500-T12"}, 0, "sold"},
+		{[]string{"why", "skep", "JAR-500-T12"}, 0, "Safety buffer"},
+		{[]string{"connections"}, 0, "go: running well"},
+		{[]string{"feeds", "morrow"}, 0, "every 15s"},
+		{[]string{"test", "morrow"}, 0, "H-20071"},
+		{[]string{"run", "morrow", "orders in"}, 0, "has begun"},
+		{[]string{"run", "morrow", "gossip"}, 1, "no feed"},
+		{[]string{"runs"}, 0, "listings in"},
+		{[]string{"log", "1"}, 0, "page 1"},
+		{[]string{"log", "x"}, 2, "a number is expected"},
+		{[]string{"pick", "R10001"}, 0, "S40001"},
+		{[]string{"scan", "S40001", "SMOKER-L"}, 1, "is not part of order R10001. Expected JAR-500-T12"},
+		{[]string{"scan", "S40001", "JAR-500-T12", "-quantity", "2"}, 0, "2 of 2"},
+		{[]string{"picklist", "R10001", "-o", filepath.Join(dir, "pick.pdf")}, 0, "Written to"},
+		{[]string{"profiles"}, 0, "Medium carton"},
+		{[]string{"pack", "S40001", "mailer"}, 1, "does not fit"},
+		{[]string{"pack", "S40001", "medium", "-weight", "7000"}, 0, "7000 g"},
+		{[]string{"rates", "S40001"}, 0, "Plover Express"},
+		{[]string{"ship", "S40001", "-carrier", "plover"}, 2, "go together"},
+		{[]string{"ship", "S40001"}, 0, "Plover Parcel"},
+		{[]string{"ship", "S40001"}, 1, "no second label"},
+		{[]string{"label", "S40001", "-size", "a4", "-o", filepath.Join(dir, "label.pdf")}, 0, "Written to"},
+		{[]string{"label", "S40001", "-size", "a9"}, 1, "label or a4 is expected"},
+		{[]string{"shipments", "-state", "shipped"}, 0, "S40001"},
+		{[]string{"manifest"}, 0, "open"},
+		{[]string{"manifest", "close", "1"}, 0, "closing"},
+		{[]string{"manifest", "open"}, 2, "close"},
+		{[]string{"exceptions"}, 0, "Cause"},
+		{[]string{"activity", "-limit", "5"}, 0, "Plover Post"},
+		{[]string{"board"}, 0, "shipped"},
+		{[]string{"adjust", "JAR-500-T12", "alder", "-3", "-reason", "broken"}, 0, "broken"},
+		{[]string{"adjust", "JAR-500-T12", "alder", "some"}, 2, "whole number"},
+		{[]string{"verify", w.Store.Path()}, 0, "Everything holds."},
+		{[]string{"verify", filepath.Join(dir, "no.relay")}, 1, "cannot be opened"},
+		{[]string{"orders", "-server", "http://127.0.0.1:1"}, 1, "cannot be reached"},
+	} {
+		t.Run(fmt.Sprint(c.args), func(t *testing.T) {
+			code, out, errOut := run(c.args...)
+			require.Equal(t, c.code, code, "%s%s", out, errOut)
+			if c.code == 0 {
+				require.Contains(t, out, c.says)
+				require.Empty(t, errOut)
+			} else {
+				require.Contains(t, errOut, c.says)
+			}
+		})
+	}
+	for _, f := range []string{"pick.pdf", "label.pdf"} {
+		pdf, err := os.ReadFile(filepath.Join(dir, f))
+		require.NoError(t, err)
+		require.True(t, bytes.HasPrefix(pdf, []byte("%PDF-")))
+	}
+}
