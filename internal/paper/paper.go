@@ -289,7 +289,7 @@ func WriteManifest(w io.Writer, m Manifest) error {
 		}{{left, "Item number"}, {55, "Service"}, {88, "Order"}, {112, "To"}} {
 			text(p, sans, "", 8, c.x, y, 0, c.s)
 		}
-		textRight(p, sans, "", 8, 178, y, "Weight")
+		textRight(p, sans, "", 8, 170, y, "Weight")
 		textRight(p, sans, "", 8, right, y, "Price")
 		y += 5
 		p.SetLineWidth(0.2)
@@ -304,15 +304,15 @@ func WriteManifest(w io.Writer, m Manifest) error {
 		text(p, mono, "", 9, left, y+2, 38, r.Tracking)
 		text(p, sans, "", 9, 55, y+2, 32, r.Service)
 		text(p, mono, "", 9, 88, y+2, 23, r.Order)
-		text(p, sans, "", 9, 112, y+2, 48, r.To)
-		textRight(p, mono, "", 9, 178, y+2, fmt.Sprintf("%.2f kg", float64(r.WeightG)/1000))
+		text(p, sans, "", 9, 112, y+2, 40, r.To)
+		textRight(p, mono, "", 9, 170, y+2, fmt.Sprintf("%.2f kg", float64(r.WeightG)/1000))
 		textRight(p, mono, "", 9, right, y+2, r.Price)
 		weight += r.WeightG
 		y += 7
 		p.SetLineWidth(0.1)
 		p.Line(left, y, right, y)
 	}
-	textRight(p, sans, "B", 10, 178, y+3, fmt.Sprintf("%.2f kg", float64(weight)/1000))
+	textRight(p, sans, "B", 10, 170, y+3, fmt.Sprintf("%.2f kg", float64(weight)/1000))
 	p.SetLineWidth(0.2)
 	p.Line(left, 276, 90, 276)
 	text(p, sans, "", 8, left, 277.5, 80, "Taken over by "+m.Carrier)

@@ -558,7 +558,8 @@ func (b *batch) listing(in store.InboxMessage, m *message.Listing) error {
 	}
 	b.settle(in, "done", "", 0)
 	b.ch.tell("listing", m.SKU)
-	return nil
+	// Listings carry no version and are read again and again: only the newest reading is kept.
+	return b.ch.ForgetOlder(in)
 }
 
 // stockEdit notes a quantity that somebody changed at the channel, and puts ours back: our count is

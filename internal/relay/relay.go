@@ -130,9 +130,6 @@ func Open(ctx context.Context, st *store.Store, o Options) (*Relay, error) {
 		return nil, err
 	}
 	r.gs1Prefix = or(r.gs1Prefix, "2000000")
-	if err := st.Write(ctx, func(t *store.Tx) error { return t.EndStaleRuns(r.now()) }); err != nil {
-		return nil, err
-	}
 	if err := r.reload(ctx); err != nil {
 		return nil, err
 	}
@@ -209,6 +206,10 @@ func (r *Relay) Start() {
 		return
 	}
 	r.running = true
+	// Only here: other commands open the file of a service that runs, and its runs are not stale.
+	if err := r.Store.Write(r.ctx, func(t *store.Tx) error { return t.EndStaleRuns(r.now()) }); err != nil {
+		r.log.Error("runs that were left open could not be closed", "error", err)
+	}
 	for _, c := range r.conns {
 		r.work(c)
 	}

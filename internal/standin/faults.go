@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"net/http"
 	"net/http/httptest"
+	"strconv"
 	"strings"
 	"sync"
 	"time"
@@ -27,6 +28,44 @@ type Faults struct {
 	PushTwice  bool   `json:"push_twice"`
 	PushMixed  bool   `json:"push_mixed"` // out of order
 	PushNever  bool   `json:"push_never"`
+	ClockMin   int    `json:"clock_min"` // the clock goes wrong by so many minutes
+}
+
+// chosen makes faults from the fields of a control page.
+func chosen(r *http.Request) Faults {
+	f := Faults{}
+	f.Count, _ = strconv.Atoi(r.FormValue("count"))
+	f.EveryNth, _ = strconv.Atoi(r.FormValue("every"))
+	f.ClockMin, _ = strconv.Atoi(r.FormValue("clock"))
+	switch r.FormValue("fault") {
+	case "500":
+		f.Status = 500
+	case "429":
+		f.Status, f.RetryAfter = 429, 5
+	case "slow":
+		f.HangMS = 2000
+	case "hang":
+		f.HangMS = 30_000
+	case "half":
+		f.Half = true
+	case "cut":
+		f.LoseAnswer = true
+	case "html":
+		f.HTML = true
+	case "garbage":
+		f.Garbage = true
+	}
+	switch r.FormValue("push") {
+	case "late":
+		f.PushLateMS = 5000
+	case "twice":
+		f.PushTwice = true
+	case "mixed":
+		f.PushMixed = true
+	case "never":
+		f.PushNever = true
+	}
+	return f
 }
 
 // Seen is one call that was received.
@@ -58,6 +97,11 @@ func (m *mischief) now() Faults {
 	return m.faults
 }
 
+// clock is the stand-in's own time.
+func (m *mischief) clock() time.Time {
+	return time.Now().Add(time.Duration(m.now().ClockMin) * time.Minute)
+}
+
 // take says which faults hit this call.
 func (m *mischief) take(path string) Faults {
 	m.mu.Lock()
@@ -77,7 +121,7 @@ func (m *mischief) take(path string) Faults {
 		m.faults.Count--
 		if m.faults.Count == 0 {
 			push := m.faults
-			m.faults = Faults{PushLateMS: push.PushLateMS, PushTwice: push.PushTwice, PushMixed: push.PushMixed, PushNever: push.PushNever}
+			m.faults = Faults{PushLateMS: push.PushLateMS, PushTwice: push.PushTwice, PushMixed: push.PushMixed, PushNever: push.PushNever, ClockMin: push.ClockMin}
 		}
 	}
 	return f

@@ -190,7 +190,7 @@ func (h *Hedgerow) bearer(next http.Handler) http.Handler {
 
 // stamp returns the time, never the same twice.
 func (h *Hedgerow) stamp() time.Time {
-	t := time.Now().UTC().Truncate(time.Microsecond)
+	t := h.mis.clock().UTC().Truncate(time.Microsecond)
 	if !t.After(h.lastTime) {
 		t = h.lastTime.Add(time.Microsecond)
 	}
@@ -437,7 +437,7 @@ func (h *Hedgerow) deliver(client *http.Client, hook string, events []map[string
 		return
 	}
 	for try := range 4 {
-		stamp := strconv.FormatInt(time.Now().Unix(), 10)
+		stamp := strconv.FormatInt(h.mis.clock().Unix(), 10)
 		mac := hmac.New(sha256.New, []byte(h.cfg.PushSecret))
 		mac.Write([]byte(stamp + "."))
 		mac.Write(body)

@@ -107,33 +107,7 @@ func (h *Hedgerow) pages(r chi.Router) {
 		http.Redirect(w, r, "/control", http.StatusSeeOther)
 	})
 	r.Post("/control/faults", func(w http.ResponseWriter, r *http.Request) {
-		n, _ := strconv.Atoi(r.FormValue("count"))
-		f := Faults{Count: n}
-		switch r.FormValue("fault") {
-		case "500":
-			f.Status = 500
-		case "429":
-			f.Status, f.RetryAfter = 429, 5
-		case "hang":
-			f.HangMS = 30_000
-		case "half":
-			f.Half = true
-		case "html":
-			f.HTML = true
-		case "garbage":
-			f.Garbage = true
-		}
-		switch r.FormValue("push") {
-		case "late":
-			f.PushLateMS = 5000
-		case "twice":
-			f.PushTwice = true
-		case "mixed":
-			f.PushMixed = true
-		case "never":
-			f.PushNever = true
-		}
-		h.mis.set(f)
+		h.mis.set(chosen(r))
 		http.Redirect(w, r, "/control", http.StatusSeeOther)
 	})
 }
@@ -374,7 +348,8 @@ func (p *Plover) controlPage(w http.ResponseWriter, _ *http.Request) {
 		labels = append(labels, *p.labels[i])
 	}
 	p.mu.Unlock()
-	show(w, "plover", map[string]any{"Labels": labels})
+	faults, _ := json.Marshal(p.mis.now())
+	show(w, "plover", map[string]any{"Labels": labels, "Faults": string(faults)})
 }
 
 func (p *Plover) follow(w http.ResponseWriter, r *http.Request) {

@@ -392,7 +392,7 @@ func (p *Plover) Scan(item string) error {
 	if hook == "" {
 		return nil
 	}
-	stamp := strconv.FormatInt(time.Now().Unix(), 10)
+	stamp := strconv.FormatInt(p.mis.clock().Unix(), 10)
 	mac := hmac.New(sha256.New, []byte(p.cfg.PushSecret))
 	mac.Write([]byte(stamp + "\n" + string(body)))
 	ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
@@ -420,6 +420,10 @@ func (p *Plover) control(r chi.Router) {
 	r.Get("/control", p.controlPage)
 	r.Post("/control/scan", func(w http.ResponseWriter, r *http.Request) {
 		p.Scan(r.FormValue("item"))
+		http.Redirect(w, r, "/control", http.StatusSeeOther)
+	})
+	r.Post("/control/faults", func(w http.ResponseWriter, r *http.Request) {
+		p.mis.set(chosen(r))
 		http.Redirect(w, r, "/control", http.StatusSeeOther)
 	})
 	r.Route("/control/api", func(r chi.Router) {

@@ -250,3 +250,9 @@ func (t *Tx) KnownInbox(connection int64, feed string, msgs []Received) (int, er
 	}
 	return known, nil
 }
+
+// ForgetOlder removes what was kept of a record before a message.
+func (t *Tx) ForgetOlder(m InboxMessage) error {
+	_, err := t.exec("DELETE FROM inbox WHERE connection_id=? AND feed=? AND outside_id=? AND version<?", m.ConnectionID, m.Feed, m.OutsideID, m.Version)
+	return err
+}

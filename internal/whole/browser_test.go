@@ -8,6 +8,8 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -133,6 +135,24 @@ type (
 	apiRun       = api.Run
 	apiException = api.Exception
 )
+
+// journal is a log that can be read while it is written.
+type journal struct {
+	mu  sync.Mutex
+	buf strings.Builder
+}
+
+func (j *journal) Write(b []byte) (int, error) {
+	j.mu.Lock()
+	defer j.mu.Unlock()
+	return j.buf.Write(b)
+}
+
+func (j *journal) String() string {
+	j.mu.Lock()
+	defer j.mu.Unlock()
+	return j.buf.String()
+}
 
 // openWorldLogging is a world whose log can be read.
 func openWorldLogging(t *testing.T, log io.Writer) *demo.World {

@@ -568,7 +568,7 @@ func TestPauseAndSwitches(t *testing.T) {
 }
 
 func TestSecretsStayInside(t *testing.T) {
-	var log strings.Builder
+	var log journal
 	w := openWorldLogging(t, &log)
 	w.Morrow.Misbehave(standin.Faults{Status: 401, Text: "hr_morrow_hive_supply_demo_token is not valid", Only: "/api"})
 	_, err := w.Client.Test(t.Context(), "morrow")
