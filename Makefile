@@ -36,13 +36,14 @@ check-console: console/dist/index.html
 
 check-go:
 	test -z "$$(gofmt -l cmd internal console/*.go)" || (gofmt -l cmd internal console/*.go; exit 1)
-	go vet ./...
+	go vet $(PACKAGES)
 
+PACKAGES := ./cmd/... ./internal/... ./console
 APART := Console|Killed
 
 # With the race detector where goroutines meet; the browser and the killed process have none in this process.
 test: build browser check-go check-console
-	go test -race -timeout 8m -skip '$(APART)' $$(go list ./... | grep -v /internal/core)
+	go test -race -timeout 8m -skip '$(APART)' $$(go list $(PACKAGES) | grep -v /internal/core)
 	go test -timeout 8m ./internal/core/...
 	go test -timeout 8m -run '$(APART)' ./internal/whole/
 

@@ -10,7 +10,7 @@ import (
 
 // TestImportsPointOneWay holds the layout of docs/architecture.md.
 func TestImportsPointOneWay(t *testing.T) {
-	out, err := exec.Command("go", "list", "-f", `{{.ImportPath}}:{{range .Imports}} {{.}}{{end}}`, "openrelay/...").Output()
+	out, err := exec.Command("go", "list", "-f", `{{.ImportPath}}:{{range .Imports}} {{.}}{{end}}`, "openrelay/cmd/...", "openrelay/internal/...").Output()
 	require.NoError(t, err)
 	forbidden := map[string][]string{
 		"internal/core":      {"internal/connector", "internal/relay", "internal/store", "internal/api", "internal/client", "internal/cli", "internal/paper", "internal/standin", "internal/demo", "database/sql", "net/http", "os", "log"},
