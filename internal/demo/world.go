@@ -117,7 +117,7 @@ func SetUp(ctx context.Context, r *relay.Relay, o *Outside, token string, extra 
 			return err
 		}
 	}
-	if err := r.AddToken(ctx, "demo", "admin", token); err != nil {
+	if err := r.AddToken(ctx, "Runa Hollis", "admin", token); err != nil {
 		return err
 	}
 	all := map[string]bool{"orders in": true, "listings in": true, "stock in": true, "tracking in": true, "stock out": true, "dispatch out": true, "labels out": true, "handovers out": true}

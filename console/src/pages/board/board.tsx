@@ -27,13 +27,20 @@ export function Board() {
       <Head
         title={b.company}
         sub={
-          worst ? (
-            <Lamp state={worst.lamp.state as LampState}>
-              {worst.name}: {worst.lamp.text}
-            </Lamp>
-          ) : (
-            <Lamp state="go">Everything is moving</Lamp>
-          )
+          <span className="flex flex-wrap gap-x-5">
+            {worst ? (
+              <Lamp state={worst.lamp.state as LampState}>
+                {worst.name}: {worst.lamp.text}
+              </Lamp>
+            ) : (
+              <Lamp state="go">Everything is moving</Lamp>
+            )}
+            {b.exceptions.length > 0 && (
+              <Lamp state="caution">
+                {b.exceptions.length} {b.exceptions.length === 1 ? "thing needs" : "things need"} a person
+              </Lamp>
+            )}
+          </span>
         }
       />
       <section aria-label="Traffic" className="grid grid-cols-[minmax(0,1fr)_72px_minmax(270px,330px)_72px_minmax(0,1fr)] border-y border-rule bg-sheet max-md:grid-cols-1" style={{ minHeight: tall }}>

@@ -1,5 +1,5 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { useState } from "react";
+import { useState, type FormEvent } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import { api, take, type Schema } from "../../api/client";
 import { Button, Head, Loading, Sheet, Trouble } from "../../parts/controls";
@@ -28,6 +28,7 @@ export default function OrderPage() {
     onSuccess: () => void client.invalidateQueries({ queryKey: ["order", number] }),
   });
   const [raw, setRaw] = useState<number | null>(null);
+  const [moving, setMoving] = useState(false);
   if (q.isPending) return <Loading />;
   if (q.error) return <Trouble error={q.error} />;
   const o = q.data;
@@ -85,6 +86,7 @@ export default function OrderPage() {
             <div>{h.text}</div>
             <div className="text-quiet">Expected: {h.expected}</div>
           </div>
+          {h.cause === "bad address" && <Button onClick={() => setMoving(true)}>Correct the address</Button>}
           {waved.includes(h.cause) && (
             <Button onClick={() => release.mutate(h.cause)} disabled={release.isPending}>
               Let it go on
@@ -95,12 +97,15 @@ export default function OrderPage() {
       <div className="grid grid-cols-[minmax(0,1fr)_330px] gap-8 max-lg:grid-cols-1">
         <div className="flex min-w-0 flex-col gap-7">
           <Lines order={o} />
-          <SideBySide order={o} onRaw={setRaw} />
+          <SideBySide order={o} onRaw={setRaw} onMove={["pending", "held", "ready", "routed", "picking"].includes(o.stage) ? () => setMoving(true) : undefined} />
           {o.shipments.length > 0 && <Shipments order={o} />}
           {o.write_backs.length > 0 && <WriteBacks order={o} />}
         </div>
         <Timeline order={o} />
       </div>
+      <Sheet open={moving} onClose={() => setMoving(false)} title={`Where ${o.number} goes`}>
+        {moving && <Address order={o} onDone={() => setMoving(false)} />}
+      </Sheet>
       <Sheet open={version !== undefined} onClose={() => setRaw(null)} title={`As ${o.connection_name} sent it, version ${version?.version}`} wide>
         <div className="mb-2 flex flex-wrap gap-2">
           {o.versions.map((v, i) => (
@@ -168,7 +173,7 @@ function Lines({ order: o }: { order: Order }) {
 }
 
 /** Our figures beside the channel's; where they differ, both are marked. */
-function SideBySide({ order: o, onRaw }: { order: Order; onRaw: (i: number) => void }) {
+function SideBySide({ order: o, onRaw, onMove }: { order: Order; onRaw: (i: number) => void; onMove?: () => void }) {
   const m = o.record;
   const cur = m.currency;
   const live = (n: { quantity: number; cancelled: number }) => n.quantity - n.cancelled;
@@ -224,8 +229,60 @@ function SideBySide({ order: o, onRaw }: { order: Order; onRaw: (i: number) => v
       <p className="mt-2 text-[12px] text-quiet">
         {m.paid ? "Paid" : "Not paid"} by {m.payment || "no known method"} · wished delivery {m.requested_service || "none"}
         {m.note ? ` · note: ${m.note}` : ""}
+        {onMove && (
+          <Button kind="quiet" className="ml-4 text-[12px]" onClick={onMove}>
+            Change the address
+          </Button>
+        )}
       </p>
     </section>
+  );
+}
+
+const addressFields = [
+  ["name", "Name"],
+  ["company", "Company"],
+  ["street", "Street and number"],
+  ["extra", "Second line"],
+  ["postcode", "Postcode"],
+  ["town", "Town"],
+  ["country", "Country, two letters"],
+  ["phone", "Telephone"],
+] as const;
+
+/** Changes where an order goes; the revision keeps two people from overwriting each other. */
+function Address({ order: o, onDone }: { order: Order; onDone: () => void }) {
+  const client = useQueryClient();
+  const [to, setTo] = useState(o.ship_to);
+  const save = useMutation({
+    mutationFn: () => take(api.PUT("/api/v1/orders/{number}/address", { params: { path: { number: o.number }, header: { "If-Match": `"${o.revision}"` } }, body: to })),
+    onSuccess: () => {
+      void client.invalidateQueries({ queryKey: ["order", o.number] });
+      onDone();
+    },
+  });
+  const submit = (e: FormEvent) => {
+    e.preventDefault();
+    save.mutate();
+  };
+  return (
+    <form onSubmit={submit} className="grid grid-cols-2 gap-3">
+      {addressFields.map(([key, label]) => (
+        <label key={key} className="flex flex-col gap-1">
+          <span className="text-quiet">{label}</span>
+          <input className="field" name={key} value={to[key] ?? ""} onChange={(e) => setTo({ ...to, [key]: e.target.value })} />
+        </label>
+      ))}
+      <p className="col-span-2 text-[12px] text-quiet">
+        The channel&apos;s own record stays as it is: {[o.record.ship_to.street, o.record.ship_to.postcode, o.record.ship_to.town].join(", ")}
+      </p>
+      <div className="col-span-2 flex flex-col gap-3">
+        <Trouble error={save.error} />
+        <Button kind="main" type="submit" disabled={save.isPending}>
+          Change the address
+        </Button>
+      </div>
+    </form>
   );
 }
 

@@ -16,6 +16,7 @@ const columns: Column<Row>[] = [
   { key: "order", title: "Order", cell: (s) => <span className="code">{s.order_number}</span>, value: (s) => s.order_number },
   { key: "buyer", title: "To", cell: (s) => s.buyer, value: (s) => s.buyer },
   { key: "location", title: "From", cell: (s) => s.location, value: (s) => s.location },
+  { key: "picked", title: "Picked", right: true, cell: (s) => <span className="fig">{`${s.picked}/${s.quantity}`}</span>, value: (s) => `${s.picked}/${s.quantity}` },
   { key: "service", title: "Service", cell: (s) => s.service_name ?? "", value: (s) => s.service_name ?? "" },
   { key: "tracking", title: "Tracking number", cell: (s) => <span className="code">{s.tracking}</span>, value: (s) => s.tracking ?? "" },
   { key: "weight", title: "Weight", right: true, cell: (s) => (s.weight_g ? <Kg grams={s.weight_g} /> : null), value: (s) => s.weight_g },
@@ -30,6 +31,10 @@ const views = [
   ["called off", "Called off"],
 ] as const;
 
+/** What a parcel does not have before it has left, and what is of no interest afterwards. */
+const later = ["service", "tracking", "price", "shipped"];
+const early = ["picked"];
+
 export default function Parcels() {
   const navigate = useNavigate();
   const [params, setParams] = useSearchParams();
@@ -42,7 +47,7 @@ export default function Parcels() {
       <Trouble error={q.error} />
       <Table
         name="parcels"
-        columns={columns}
+        columns={state === views[0][0] ? columns.filter((c) => !later.includes(c.key)) : columns.filter((c) => !early.includes(c.key))}
         rows={q.data ?? []}
         rowKey={(s) => s.number}
         onOpen={(s) => void navigate(s.state === "picking" && s.picked < s.quantity ? `/pick/${s.number}` : `/parcels/${s.number}`)}
