@@ -31,6 +31,16 @@ func (r *Relay) noteOrder(ch *change, o *order.Order, who, what, format string, 
 	return ch.Note(store.Entry{At: ch.now.UnixMicro(), Who: who, Thing: "order", ThingID: o.ID, What: what, Text: fmt.Sprintf(format, args...)})
 }
 
+// shipment loads a shipment with its order.
+func (ch *change) shipment(number string) (store.Shipment, *order.Order, error) {
+	s, err := ch.Shipment(number)
+	if err != nil {
+		return s, nil, err
+	}
+	o, err := ch.Order(s.OrderID)
+	return s, o, err
+}
+
 // syncShipments brings open shipments along with an order that changed under them.
 func (r *Relay) syncShipments(ch *change, o *order.Order) error {
 	if !o.Routed {
@@ -183,11 +193,7 @@ func (r *Relay) Scan(ctx context.Context, shipment, code, bin string, qty int64,
 		return out, Refuse("quantity %d: at least 1 is expected", qty)
 	}
 	err := r.commit(ctx, func(ch *change) error {
-		s, err := ch.Shipment(shipment)
-		if err != nil {
-			return err
-		}
-		o, err := ch.Order(s.OrderID)
+		s, o, err := ch.shipment(shipment)
 		if err != nil {
 			return err
 		}
@@ -260,11 +266,7 @@ func (r *Relay) Pack(ctx context.Context, shipment, profile string, weight int64
 	}
 	p := profiles[i]
 	return r.commit(ctx, func(ch *change) error {
-		s, err := ch.Shipment(shipment)
-		if err != nil {
-			return err
-		}
-		o, err := ch.Order(s.OrderID)
+		s, o, err := ch.shipment(shipment)
 		if err != nil {
 			return err
 		}
@@ -354,11 +356,7 @@ func (r *Relay) Ship(ctx context.Context, shipment, carrier, service, who string
 	events, end := r.Bus.Listen()
 	defer end()
 	err := r.commit(ctx, func(ch *change) error {
-		s, err := ch.Shipment(shipment)
-		if err != nil {
-			return err
-		}
-		o, err := ch.Order(s.OrderID)
+		s, o, err := ch.shipment(shipment)
 		if err != nil {
 			return err
 		}

@@ -1,10 +1,11 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState, type FormEvent } from "react";
-import { Link, useParams } from "react-router";
+import { useParams } from "react-router";
 import { api, take, type Schema } from "../../api/client";
 import { Button, Empty, Head, Loading, Sheet, Trouble } from "../../parts/controls";
-import { count, Kg, Money, signed, When } from "../../parts/format";
-import { Lamp, Stage } from "../../parts/lamp";
+import { count, Kg, Money } from "../../parts/format";
+import { Lamp } from "../../parts/lamp";
+import { Ledger, Promises } from "./ledger";
 import { Why } from "./why";
 
 type View = Schema<"ItemView">;
@@ -111,24 +112,7 @@ export default function ItemPage() {
           {v.promised.length === 0 ? (
             <Empty>No open order holds any.</Empty>
           ) : (
-            <table className="ledger">
-              <tbody>
-                {v.promised.map((p) => (
-                  <tr key={p.order_number + p.location}>
-                    <td>
-                      <Link className="code underline decoration-rule underline-offset-4 hover:decoration-ink" to={`/orders/${p.order_number}`}>
-                        {p.order_number}
-                      </Link>
-                    </td>
-                    <td>
-                      <Stage stage={p.stage} />
-                    </td>
-                    <td>{p.location}</td>
-                    <td className="r fig">{p.quantity}</td>
-                  </tr>
-                ))}
-              </tbody>
-            </table>
+            <Promises list={v.promised} />
           )}
         </section>
       </div>
@@ -139,45 +123,6 @@ export default function ItemPage() {
         <Adjust view={v} onDone={() => setAdjust(false)} />
       </Sheet>
     </>
-  );
-}
-
-export function Ledger({ list }: { list: Schema<"Movement">[] }) {
-  return (
-    <table className="ledger">
-      <thead>
-        <tr>
-          <th>When</th>
-          <th>Why</th>
-          <th>At</th>
-          <th className="r">On hand</th>
-          <th className="r">Allocated</th>
-        </tr>
-      </thead>
-      <tbody>
-        {list.map((m) => (
-          <tr key={m.id}>
-            <td>
-              <When at={m.at} />
-            </td>
-            <td>
-              {m.reason}{" "}
-              {m.document && (
-                <Link className="code underline decoration-rule underline-offset-4" to={`/orders/${m.document}`}>
-                  {m.document}
-                </Link>
-              )}
-              <div className="text-[12px] text-quiet">
-                {m.kind}, {m.who}
-              </div>
-            </td>
-            <td className="whitespace-nowrap">{m.location}</td>
-            <td className={`r fig ${m.on_hand ? "" : "text-quiet"}`}>{signed(m.on_hand)}</td>
-            <td className={`r fig ${m.allocated ? "" : "text-quiet"}`}>{signed(m.allocated)}</td>
-          </tr>
-        ))}
-      </tbody>
-    </table>
   );
 }
 

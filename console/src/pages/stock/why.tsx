@@ -1,10 +1,9 @@
 import { useQuery } from "@tanstack/react-query";
-import { Link } from "react-router";
 import { api, take } from "../../api/client";
 import { Loading, Trouble } from "../../parts/controls";
 import { count, signed, When } from "../../parts/format";
-import { Lamp, MessageState, Stage } from "../../parts/lamp";
-import { Ledger } from "./item";
+import { Lamp, MessageState } from "../../parts/lamp";
+import { Ledger, Promises } from "./ledger";
 
 /** The sum behind the quantity a channel shows, down to the ledger and the orders. */
 export function Why({ connection, sku }: { connection: string; sku: string }) {
@@ -42,24 +41,9 @@ export function Why({ connection, sku }: { connection: string; sku: string }) {
       {v.promised.length > 0 && (
         <>
           <h3 className="mb-1 font-semibold">The orders behind what is allocated</h3>
-          <table className="ledger mb-4 max-w-lg">
-            <tbody>
-              {v.promised.map((p) => (
-                <tr key={p.order_number + p.location}>
-                  <td>
-                    <Link className="code underline" to={`/orders/${p.order_number}`}>
-                      {p.order_number}
-                    </Link>
-                  </td>
-                  <td>
-                    <Stage stage={p.stage} />
-                  </td>
-                  <td>{p.location}</td>
-                  <td className="r fig">{p.quantity}</td>
-                </tr>
-              ))}
-            </tbody>
-          </table>
+          <div className="mb-4 max-w-lg">
+            <Promises list={v.promised} />
+          </div>
         </>
       )}
       <h3 className="mb-1 font-semibold">The newest ledger entries</h3>

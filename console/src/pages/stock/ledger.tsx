@@ -1,0 +1,67 @@
+import { Link } from "react-router";
+import type { Schema } from "../../api/client";
+import { signed, When } from "../../parts/format";
+import { Stage } from "../../parts/lamp";
+
+export function Ledger({ list }: { list: Schema<"Movement">[] }) {
+  return (
+    <table className="ledger">
+      <thead>
+        <tr>
+          <th>When</th>
+          <th>Why</th>
+          <th>At</th>
+          <th className="r">On hand</th>
+          <th className="r">Allocated</th>
+        </tr>
+      </thead>
+      <tbody>
+        {list.map((m) => (
+          <tr key={m.id}>
+            <td>
+              <When at={m.at} />
+            </td>
+            <td>
+              {m.reason}{" "}
+              {m.document && (
+                <Link className="code underline decoration-rule underline-offset-4" to={`/orders/${m.document}`}>
+                  {m.document}
+                </Link>
+              )}
+              <div className="text-[12px] text-quiet">
+                {m.kind}, {m.who}
+              </div>
+            </td>
+            <td className="whitespace-nowrap">{m.location}</td>
+            <td className={`r fig ${m.on_hand ? "" : "text-quiet"}`}>{signed(m.on_hand)}</td>
+            <td className={`r fig ${m.allocated ? "" : "text-quiet"}`}>{signed(m.allocated)}</td>
+          </tr>
+        ))}
+      </tbody>
+    </table>
+  );
+}
+
+/** The orders that hold an item. */
+export function Promises({ list }: { list: Schema<"Promise">[] }) {
+  return (
+    <table className="ledger">
+      <tbody>
+        {list.map((p) => (
+          <tr key={p.order_number + p.location}>
+            <td>
+              <Link className="code underline decoration-rule underline-offset-4 hover:decoration-ink" to={`/orders/${p.order_number}`}>
+                {p.order_number}
+              </Link>
+            </td>
+            <td>
+              <Stage stage={p.stage} />
+            </td>
+            <td>{p.location}</td>
+            <td className="r fig">{p.quantity}</td>
+          </tr>
+        ))}
+      </tbody>
+    </table>
+  );
+}
