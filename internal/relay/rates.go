@@ -123,13 +123,18 @@ func (r *Relay) tariff(ctx context.Context, c *conn) (*freight.Tariff, error) {
 	return t, nil
 }
 
-// Test asks the other side who we are there.
-func (r *Relay) Test(ctx context.Context, code string) (*message.Identity, error) {
+// Ask carries out a call of a connection's connector.
+func (r *Relay) Ask(ctx context.Context, code, call string, msg any) ([]any, error) {
 	c := r.byCode(code)
 	if c == nil {
 		return nil, store.ErrNotFound
 	}
-	list, err := c.line.Ask(ctx, "identity", nil)
+	return c.line.Ask(ctx, call, msg)
+}
+
+// Test asks the other side who we are there.
+func (r *Relay) Test(ctx context.Context, code string) (*message.Identity, error) {
+	list, err := r.Ask(ctx, code, "identity", nil)
 	if err != nil {
 		return nil, err
 	}

@@ -119,6 +119,7 @@ type Hedgerow struct {
 	pushes   int
 	pushFail int
 	stopped  chan struct{}
+	forget   int // so many parcels are accepted and forgotten
 }
 
 // NewHedgerow opens a store. Close it with Stop.
@@ -149,6 +150,13 @@ func NewHedgerow(cfg ShopConfig) *Hedgerow {
 
 // Misbehave switches faults on, or off with the zero value.
 func (h *Hedgerow) Misbehave(f Faults) { h.mis.set(f) }
+
+// ForgetParcels lets the store accept the next n parcels and forget them.
+func (h *Hedgerow) ForgetParcels(n int) {
+	h.mu.Lock()
+	h.forget = n
+	h.mu.Unlock()
+}
 
 // Stop ends the store's pushing.
 func (h *Hedgerow) Stop() { close(h.stopped) }
@@ -636,6 +644,11 @@ func (h *Hedgerow) apiParcel(w http.ResponseWriter, r *http.Request) {
 		left[l.LineID] -= l.Quantity
 	}
 	in.ID = fmt.Sprintf("%s-p%d", o.ID, len(o.Parcels)+1)
+	if h.forget > 0 {
+		h.forget--
+		answer(w, 201, map[string]any{"parcel": in})
+		return
+	}
 	o.Parcels = append(o.Parcels, in)
 	o.State = "sent"
 	for _, n := range left {
