@@ -44,7 +44,7 @@ type API struct {
 	throttle throttle
 	huma     huma.API
 	metrics  *metrics
-	keys     sync.Map // idempotency keys being answered
+	keys     keyLocks
 	ended    chan struct{}
 	once     sync.Once
 }
@@ -244,9 +244,7 @@ func (a *API) idempotent(next http.Handler) http.Handler {
 		r.Body = io.NopCloser(bytes.NewReader(body))
 		full := who(r.Context()) + " " + key
 		sum := sha256.Sum256(append([]byte(r.Method+" "+r.URL.Path+"\n"), body...))
-		lock, _ := a.keys.LoadOrStore(full, &sync.Mutex{})
-		lock.(*sync.Mutex).Lock()
-		defer func() { lock.(*sync.Mutex).Unlock(); a.keys.Delete(full) }()
+		defer a.keys.lock(full)()
 		old, err := a.relay.Store.AnswerFor(r.Context(), full)
 		if err == nil {
 			if !bytes.Equal(old.Request, sum[:]) {
@@ -261,7 +259,7 @@ func (a *API) idempotent(next http.Handler) http.Handler {
 		}
 		rec := &recorder{ResponseWriter: w, status: 200}
 		next.ServeHTTP(rec, r)
-		if rec.status < 500 {
+		if rec.status < 300 { // what failed changed nothing and may be tried again
 			err := a.relay.Store.Write(r.Context(), func(t *store.Tx) error {
 				return t.KeepAnswer(full, store.Answer{Request: sum[:], Status: rec.status, Answer: rec.body.Bytes()}, time.Now())
 			})
@@ -270,6 +268,41 @@ func (a *API) idempotent(next http.Handler) http.Handler {
 			}
 		}
 	})
+}
+
+// keyLocks lets requests with the same key wait for each other.
+type keyLocks struct {
+	mu sync.Mutex
+	m  map[string]*keyLock
+}
+
+type keyLock struct {
+	sync.Mutex
+	users int
+}
+
+// lock waits for the key and returns the function that lets the next have it.
+func (k *keyLocks) lock(key string) func() {
+	k.mu.Lock()
+	if k.m == nil {
+		k.m = map[string]*keyLock{}
+	}
+	l := k.m[key]
+	if l == nil {
+		l = &keyLock{}
+		k.m[key] = l
+	}
+	l.users++
+	k.mu.Unlock()
+	l.Lock()
+	return func() {
+		l.Unlock()
+		k.mu.Lock()
+		if l.users--; l.users == 0 {
+			delete(k.m, key)
+		}
+		k.mu.Unlock()
+	}
 }
 
 type recorder struct {

@@ -105,7 +105,7 @@ func (a *API) exceptions(ctx context.Context, limit int) ([]Exception, error) {
 	list, err := a.relay.Store.OpenExceptions(ctx, limit)
 	out := make([]Exception, len(list))
 	for i, e := range list {
-		out[i] = Exception{e.ID, e.Cause, e.Text, e.Expected, e.ConnectionName, e.OrderNumber, e.OutboxID, at(e.OpenedAt)}
+		out[i] = Exception{e.ID, e.Cause, e.Text, e.Expected, e.ConnectionCode, e.ConnectionName, e.OrderNumber, e.OutboxID, e.InboxID, at(e.OpenedAt)}
 	}
 	return out, err
 }
@@ -621,7 +621,7 @@ func (a *API) connections() {
 		Messages int64 `json:"messages"`
 	}
 	op(a, "operator", http.MethodPost, "/connections/{code}/try-again", "try-again", "Take failed messages in again", func(ctx context.Context, in *codeInput) (*body[retried], error) {
-		n, err := a.relay.TryAgain(ctx, in.Code)
+		n, err := a.relay.TryAgain(ctx, in.Code, who(ctx))
 		return &body[retried]{retried{n}}, err
 	})
 	type runsInput struct {

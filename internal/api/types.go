@@ -420,9 +420,11 @@ type Exception struct {
 	Cause          string     `json:"cause"`
 	Text           string     `json:"text"`
 	Expected       string     `json:"expected"`
+	Connection     string     `json:"connection,omitempty" doc:"Code"`
 	ConnectionName string     `json:"connection_name,omitempty"`
 	OrderNumber    string     `json:"order_number,omitempty"`
-	OutboxID       int64      `json:"outbox_id,omitempty"`
+	OutboxID       int64      `json:"outbox_id,omitempty" doc:"A message that was refused and can be sent again"`
+	InboxID        int64      `json:"inbox_id,omitempty" doc:"A message that was not understood and can be taken in again"`
 	OpenedAt       *time.Time `json:"opened_at"`
 }
 

@@ -140,6 +140,9 @@ func (r *Relay) decide(c *conn, msgs []store.InboxMessage) error {
 				return err
 			}
 		}
+		if err := b.outdated(good); err != nil {
+			return err
+		}
 		return b.finish(bad)
 	})
 }
@@ -647,6 +650,21 @@ func (b *batch) tracking(in store.InboxMessage, m *message.Tracking) error {
 	return b.ch.Note(store.Entry{At: b.ch.now.UnixMicro(), Who: b.c.rec.Name, Thing: "order", ThingID: o.ID, What: "parcel " + m.State, Text: fmt.Sprintf("%s: %s", m.Tracking, m.Text)})
 }
 
+// outdated ends what was raised about older versions of records that are understood now.
+func (b *batch) outdated(good []mapped) error {
+	n, err := b.ch.OpenFailures(b.c.rec.ID)
+	if err != nil || n == 0 {
+		return err
+	}
+	for _, m := range good {
+		if err := b.ch.Outdated(m.in, b.ch.now); err != nil {
+			return err
+		}
+	}
+	b.ch.tell("exception", "")
+	return nil
+}
+
 func (b *batch) finish(bad []store.InboxOutcome) error {
 	if err := b.ch.SettleInbox(b.outcomes); err != nil {
 		return err
@@ -674,13 +692,17 @@ func (b *batch) finish(bad []store.InboxOutcome) error {
 }
 
 // TryAgain puts the failed messages of a connection back into its inbox's queue.
-func (r *Relay) TryAgain(ctx context.Context, code string) (int64, error) {
+func (r *Relay) TryAgain(ctx context.Context, code, who string) (int64, error) {
 	c := r.byCode(code)
 	if c == nil {
 		return 0, store.ErrNotFound
 	}
 	var n int64
-	err := r.commit(ctx, func(ch *change) (err error) { n, err = ch.Reopen(c.rec.ID); return err })
+	err := r.commit(ctx, func(ch *change) (err error) {
+		ch.tell("exception", "")
+		n, err = ch.Reopen(c.rec.ID, who, ch.now)
+		return err
+	})
 	poke(c.wakeIn)
 	return n, err
 }

@@ -17,6 +17,9 @@ import (
 	"openrelay/internal/store"
 )
 
+// credentialsRefused is the cause of an exception that ends when we are let in again.
+const credentialsRefused = "credentials refused"
+
 // maxAttempts is how often a message is tried before a person is asked.
 const maxAttempts = 12
 
@@ -162,10 +165,18 @@ func (r *Relay) sendGroup(c *conn, kind string, group []store.OutboxMessage) err
 
 func (r *Relay) feedWent(ch *change, c *conn, f store.Feed) error {
 	r.mu.Lock()
+	failed := false
 	if k := c.feeds[f.Kind]; k != nil {
+		failed = k.Failures > 0
 		k.Failures, k.LastError, k.LastOKAt = 0, "", ch.now.UnixMicro()
 	}
 	r.mu.Unlock()
+	if failed { // we are let in again
+		if err := ch.CloseConnectionException(c.rec.ID, credentialsRefused, ch.now); err != nil {
+			return err
+		}
+		ch.tell("exception", "")
+	}
 	return ch.FeedWent(f.ID, "", ch.now)
 }
 
@@ -192,7 +203,7 @@ func (r *Relay) notSent(ch *change, c *conn, m store.OutboxMessage, err error) e
 	locked := f.Status == http.StatusUnauthorized || f.Status == http.StatusForbidden
 	m.Error = f.Text
 	if locked {
-		if e := ch.Raise(store.Exception{Cause: "credentials refused", Text: fmt.Sprintf("%s does not let us in: %s", c.rec.Name, f.Text),
+		if e := ch.Raise(store.Exception{Cause: credentialsRefused, Text: fmt.Sprintf("%s does not let us in: %s", c.rec.Name, f.Text),
 			Expected: "Valid credentials. Renew them; what waits is then sent by itself.", ConnectionID: c.rec.ID}, ch.now); e != nil {
 			return e
 		}

@@ -56,6 +56,7 @@ type Exception struct {
 	Text           string `db:"text"`
 	Expected       string `db:"expected"`
 	ConnectionID   int64  `db:"connection_id"`
+	ConnectionCode string `db:"connection_code"`
 	ConnectionName string `db:"connection_name"`
 	OrderID        int64  `db:"order_id"`
 	OrderNumber    string `db:"order_number"`
@@ -90,10 +91,16 @@ func (t *Tx) CloseExceptionFor(outbox, inbox int64, who string, now time.Time) e
 	return err
 }
 
+// CloseConnectionException closes the open exceptions of a cause about a connection as a whole.
+func (t *Tx) CloseConnectionException(connection int64, cause string, now time.Time) error {
+	_, err := t.exec("UPDATE exception SET closed_at=?, closed_by='relay' WHERE closed_at=0 AND connection_id=? AND cause=? AND order_id=0 AND outbox_id=0 AND inbox_id=0", micros(now), connection, cause)
+	return err
+}
+
 // OpenExceptions lists what needs a person, newest first.
 func (s *Store) OpenExceptions(ctx context.Context, limit int) ([]Exception, error) {
 	var out []Exception
-	err := s.read.SelectContext(ctx, &out, `SELECT e.id, e.cause, e.text, e.expected, e.connection_id, coalesce(c.name,'') AS connection_name, e.order_id,
+	err := s.read.SelectContext(ctx, &out, `SELECT e.id, e.cause, e.text, e.expected, e.connection_id, coalesce(c.code,'') AS connection_code, coalesce(c.name,'') AS connection_name, e.order_id,
 		coalesce(o.number,'') AS order_number, e.outbox_id, e.inbox_id, e.opened_at FROM exception e LEFT JOIN connection c ON c.id=e.connection_id
 		LEFT JOIN orders o ON o.id=e.order_id WHERE e.closed_at=0 ORDER BY e.id DESC LIMIT ?`, limit)
 	return out, err

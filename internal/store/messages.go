@@ -85,8 +85,13 @@ func (t *Tx) SettleInbox(outcomes []InboxOutcome) error {
 	return nil
 }
 
-// Reopen puts failed inbox messages of a connection back to waiting and returns how many.
-func (t *Tx) Reopen(connection int64) (int64, error) {
+// Reopen puts failed inbox messages of a connection back to waiting, closes what was raised about them,
+// and returns how many there were.
+func (t *Tx) Reopen(connection int64, who string, now time.Time) (int64, error) {
+	if _, err := t.exec(`UPDATE exception SET closed_at=?, closed_by=? WHERE closed_at=0 AND inbox_id<>0
+		AND inbox_id IN (SELECT id FROM inbox WHERE connection_id=? AND state='failed')`, micros(now), who, connection); err != nil {
+		return 0, err
+	}
 	return t.exec("UPDATE inbox SET state='waiting', reason='' WHERE connection_id=? AND state='failed'", connection)
 }
 
@@ -254,5 +259,23 @@ func (t *Tx) KnownInbox(connection int64, feed string, msgs []Received) (int, er
 // ForgetOlder removes what was kept of a record before a message.
 func (t *Tx) ForgetOlder(m InboxMessage) error {
 	_, err := t.exec("DELETE FROM inbox WHERE connection_id=? AND feed=? AND outside_id=? AND version<?", m.ConnectionID, m.Feed, m.OutsideID, m.Version)
+	return err
+}
+
+// OpenFailures counts the messages of a connection that were not understood and wait for a person.
+func (t *Tx) OpenFailures(connection int64) (n int, err error) {
+	err = t.get(&n, "SELECT count(*) FROM exception WHERE closed_at=0 AND connection_id=? AND inbox_id<>0", connection)
+	return n, err
+}
+
+// Outdated settles failed messages of a record of which a newer version was taken in, and closes what was
+// raised about them.
+func (t *Tx) Outdated(m InboxMessage, now time.Time) error {
+	const older = "connection_id=? AND feed=? AND outside_id=? AND version<? AND state='failed'"
+	args := []any{m.ConnectionID, m.Feed, m.OutsideID, m.Version}
+	if _, err := t.exec("UPDATE exception SET closed_at=?, closed_by='relay' WHERE closed_at=0 AND inbox_id<>0 AND inbox_id IN (SELECT id FROM inbox WHERE "+older+")", append([]any{micros(now)}, args...)...); err != nil {
+		return err
+	}
+	_, err := t.exec("UPDATE inbox SET state='skipped', reason='a newer version was taken in' WHERE "+older, args...)
 	return err
 }

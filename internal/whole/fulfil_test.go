@@ -192,6 +192,41 @@ func TestCredentialsRefusedThenRenewed(t *testing.T) {
 	})
 	w.Morrow.Misbehave(standin.Faults{})
 	confirmed(t, w, name, 1)
+	eventually(t, "the exception to end by itself", func() bool {
+		open, err := w.Client.Exceptions(t.Context())
+		require.NoError(t, err)
+		return len(open) == 0
+	})
+}
+
+// TestTakenInAgain: a message that was not understood stays, and can be taken in again.
+func TestTakenInAgain(t *testing.T) {
+	w := openWorld(t, false)
+	push(t, w, event(map[string]any{"currency": "EURO"}), nil)
+	var open []api.Exception
+	eventually(t, "the exception", func() bool {
+		var err error
+		open, err = w.Client.Exceptions(t.Context())
+		require.NoError(t, err)
+		return len(open) == 1
+	})
+	require.Equal(t, "message not understood", open[0].Cause)
+	require.Equal(t, "morrow", open[0].Connection)
+	var out struct{ Messages int64 }
+	_, err := w.Client.Do(t.Context(), "POST", "/connections/morrow/try-again", nil, &out)
+	require.NoError(t, err)
+	require.Equal(t, int64(1), out.Messages)
+	eventually(t, "still not understood, raised once more", func() bool {
+		again, err := w.Client.Exceptions(t.Context())
+		require.NoError(t, err)
+		return len(again) == 1 && again[0].ID > open[0].ID
+	})
+	// The channel corrects it: the newer version is taken in.
+	push(t, w, event(map[string]any{"revision": 2}), nil)
+	eventually(t, "the order", func() bool { stage, _ := orderOf(t, w, "X-1001"); return stage == "ready" })
+	open, err = w.Client.Exceptions(t.Context())
+	require.NoError(t, err)
+	require.Empty(t, open, "what was raised about the older version has ended")
 }
 
 // TestLoadAgainFromADate reads history again: everything is found, nothing is new.

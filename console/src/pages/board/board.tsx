@@ -194,9 +194,10 @@ function Exceptions({ list }: { list: Schema<"Exception">[] }) {
   const client = useQueryClient();
   const done = () => void client.invalidateQueries({ queryKey: ["board"] });
   const again = useMutation({ mutationFn: (id: number) => take(api.POST("/api/v1/outbox/{id}/send-again", { params: { path: { id } } })), onSuccess: done });
+  const takeIn = useMutation({ mutationFn: (code: string) => take(api.POST("/api/v1/connections/{code}/try-again", { params: { path: { code } } })), onSuccess: done });
   return (
     <>
-      <Trouble error={again.error} />
+      <Trouble error={again.error ?? takeIn.error} />
       <table className="ledger">
         <tbody>
           {list.map((e) => (
@@ -217,6 +218,11 @@ function Exceptions({ list }: { list: Schema<"Exception">[] }) {
                 {e.outbox_id ? (
                   <Button className="ml-2" onClick={() => again.mutate(e.outbox_id as number)} disabled={again.isPending}>
                     Send again
+                  </Button>
+                ) : null}
+                {e.inbox_id ? (
+                  <Button onClick={() => takeIn.mutate(e.connection ?? "")} disabled={takeIn.isPending}>
+                    Take in again
                   </Button>
                 ) : null}
               </td>
