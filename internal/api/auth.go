@@ -64,8 +64,8 @@ func (a *API) identify(next http.Handler) http.Handler {
 	})
 }
 
-// require lets a raw handler be used by a role only.
-func require(role string, next http.HandlerFunc) http.HandlerFunc {
+// only lets a raw handler be used by a role only.
+func only(role string, next http.HandlerFunc) http.HandlerFunc {
 	return func(w http.ResponseWriter, r *http.Request) {
 		switch p := personOf(r.Context()); {
 		case p == nil:

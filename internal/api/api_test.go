@@ -1,0 +1,124 @@
+package api
+
+import (
+	"net/http/httptest"
+	"reflect"
+	"sync"
+	"testing"
+	"testing/fstest"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"openrelay/internal/core/message"
+	"openrelay/internal/store"
+)
+
+func TestConsoleIsServed(t *testing.T) {
+	h := console(fstest.MapFS{
+		"index.html":       {Data: []byte("<title>Open Relay</title>")},
+		"assets/a.js":      {Data: []byte("plain script")},
+		"assets/a.js.gz":   {Data: []byte("packed script")},
+		"assets/font.woff": {Data: []byte("font")},
+		"mark.svg":         {Data: []byte("<svg/>")},
+	})
+	for _, c := range []struct {
+		method, path, encoding string
+		status                 int
+		body, header, value    string
+	}{
+		{"GET", "/", "", 200, "<title>Open Relay</title>", "Cache-Control", "no-cache"},
+		{"GET", "/orders/R10001", "", 200, "<title>Open Relay</title>", "Content-Type", "text/html; charset=utf-8"},
+		{"GET", "/assets/a.js", "gzip, br", 200, "packed script", "Content-Encoding", "gzip"},
+		{"GET", "/assets/a.js", "", 200, "plain script", "Content-Encoding", ""},
+		{"GET", "/assets/a.js", "gzip", 200, "packed script", "Content-Type", "text/javascript; charset=utf-8"},
+		{"GET", "/assets/font.woff", "gzip", 200, "font", "Cache-Control", "public, max-age=31536000, immutable"},
+		{"GET", "/mark.svg", "", 200, "<svg/>", "X-Content-Type-Options", "nosniff"},
+		{"GET", "/api/v1/nowhere", "", 404, "", "Content-Type", "application/problem+json"},
+		{"POST", "/orders", "", 404, "", "Content-Type", "application/problem+json"},
+		{"GET", "/../../etc/passwd", "", 200, "<title>Open Relay</title>", "", ""},
+	} {
+		r := httptest.NewRequest(c.method, c.path, nil)
+		r.Header.Set("Accept-Encoding", c.encoding)
+		w := httptest.NewRecorder()
+		h(w, r)
+		require.Equal(t, c.status, w.Code, c.path)
+		if c.body != "" {
+			require.Equal(t, c.body, w.Body.String(), c.path)
+		}
+		if c.header != "" {
+			require.Equal(t, c.value, w.Header().Get(c.header), "%s %s", c.path, c.header)
+		}
+	}
+	w := httptest.NewRecorder()
+	console(fstest.MapFS{})(w, httptest.NewRequest("GET", "/", nil))
+	require.Equal(t, 404, w.Code)
+	require.Contains(t, w.Body.String(), "make build")
+}
+
+func TestKeyLocksKeepOrderAndForget(t *testing.T) {
+	var k keyLocks
+	var wg sync.WaitGroup
+	inside, most := 0, 0
+	for range 50 {
+		wg.Add(1)
+		go func() {
+			defer wg.Done()
+			defer k.lock("same")()
+			inside++
+			most = max(most, inside)
+			inside--
+		}()
+	}
+	wg.Wait()
+	require.Equal(t, 1, most)
+	require.Empty(t, k.m, "nothing is kept when nobody waits")
+	free := k.lock("a")
+	done := make(chan struct{})
+	go func() { k.lock("b")(); close(done) }()
+	<-done // another key does not wait
+	free()
+}
+
+func TestRevisionOf(t *testing.T) {
+	for in, want := range map[string]int64{"": 0, `"7"`: 7, etag(41): 41} {
+		got, err := revisionOf(in)
+		require.NoError(t, err)
+		require.Equal(t, want, got)
+	}
+	for _, in := range []string{"7", `W/"7"`, `"x"`} {
+		_, err := revisionOf(in)
+		require.Error(t, err, in)
+	}
+}
+
+func TestThrottle(t *testing.T) {
+	var th throttle
+	now := time.Now()
+	for i := range 5 {
+		require.False(t, th.blocked("a", now), i)
+		th.failed("a", now)
+	}
+	require.True(t, th.blocked("a", now.Add(30*time.Second)))
+	require.False(t, th.blocked("b", now))
+	require.False(t, th.blocked("a", now.Add(61*time.Second)))
+	require.Empty(t, th.fail)
+}
+
+func TestSchemaNames(t *testing.T) {
+	for want, typ := range map[string]reflect.Type{
+		"Order": reflect.TypeFor[Order](), "MessageOrder": reflect.TypeFor[message.Order](), "StoreItem": reflect.TypeFor[*store.Item](), "OrderRow": reflect.TypeFor[OrderRow](),
+	} {
+		require.Equal(t, want, schemaName(typ, ""))
+	}
+}
+
+func TestRoles(t *testing.T) {
+	for _, c := range []struct {
+		have, need string
+		may        bool
+	}{{"viewer", "viewer", true}, {"viewer", "operator", false}, {"operator", "viewer", true}, {"admin", "operator", true}, {"stranger", "viewer", false}} {
+		require.Equal(t, c.may, may(&Person{Role: c.have}, c.need), c)
+	}
+	require.False(t, may(nil, "viewer"))
+}
