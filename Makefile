@@ -39,13 +39,14 @@ check-go:
 	go vet $(PACKAGES)
 
 PACKAGES := ./cmd/... ./internal/... ./console
-APART := Console|Killed
 
-# With the race detector where goroutines meet; the browser and the killed process have none in this process.
+# The tests of the whole in which many things happen at once, run with the race detector too.
+TOGETHER := Push|Two|Slow|Pause|Events|Idempotency|Pending
+
 test: build browser check-go check-console
-	go test -race -timeout 8m -skip '$(APART)' $$(go list $(PACKAGES) | grep -v /internal/core)
-	go test -timeout 8m ./internal/core/...
-	go test -timeout 8m -run '$(APART)' ./internal/whole/
+	go test -race -timeout 8m $$(go list $(PACKAGES) | grep -v -e /internal/core -e /internal/whole)
+	go test -race -timeout 8m -run '$(TOGETHER)' ./internal/whole/
+	go test -p 1 -timeout 8m ./internal/core/... ./internal/whole/...
 
 bench: build
 	mkdir -p build
@@ -53,7 +54,7 @@ bench: build
 
 # The pictures of the README, drawn from the demo.
 screenshots: build browser
-	SCREENSHOTS=$(CURDIR)/docs/screenshots go test -count=1 -run TestConsole ./internal/whole/
+	SCREENSHOTS=$(CURDIR)/docs/screenshots go test -count=1 ./internal/whole/browse/
 
 clean:
 	rm -rf bin build console/dist/assets console/dist/index.html console/node_modules

@@ -366,20 +366,6 @@ func compareLines(o *Order, m *message.Order, s *Scene, c *Change) {
 	}
 }
 
-// Rematch looks for the items of lines that had none, and lets the order go on when they are found.
-func Rematch(o *Order, s *Scene) Change {
-	c := Change{Order: o}
-	for i := range o.Lines {
-		if l := &o.Lines[i]; l.ItemID == 0 {
-			l.ItemID = s.Item(l.SKU)
-		}
-	}
-	o.Revision++
-	examine(o, s, &c)
-	AllocateWaiting(o, s, &c)
-	return c
-}
-
 // Release takes a hold away on a person's word.
 func Release(o *Order, cause Cause, who string) (Change, bool) {
 	c := Change{Order: o}

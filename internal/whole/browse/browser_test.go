@@ -1,15 +1,11 @@
-package whole
+package browse
 
 import (
 	"context"
 	"fmt"
-	"io"
-	"log/slog"
 	"os"
 	"os/exec"
 	"path/filepath"
-	"strings"
-	"sync"
 	"testing"
 	"time"
 
@@ -17,8 +13,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"openrelay/console"
-	"openrelay/internal/api"
 	"openrelay/internal/demo"
+	"openrelay/internal/standin"
 )
 
 // browser is a tab of a headless Chromium.
@@ -131,36 +127,10 @@ func openWorld(t *testing.T, seed bool) *demo.World {
 	return w
 }
 
-type (
-	apiRun       = api.Run
-	apiException = api.Exception
-)
-
-// journal is a log that can be read while it is written.
-type journal struct {
-	mu  sync.Mutex
-	buf strings.Builder
-}
-
-func (j *journal) Write(b []byte) (int, error) {
-	j.mu.Lock()
-	defer j.mu.Unlock()
-	return j.buf.Write(b)
-}
-
-func (j *journal) String() string {
-	j.mu.Lock()
-	defer j.mu.Unlock()
-	return j.buf.String()
-}
-
-// openWorldLogging is a world whose log can be read.
-func openWorldLogging(t *testing.T, log io.Writer) *demo.World {
-	t.Helper()
-	w, err := demo.Open(t.Context(), demo.Options{Addrs: demo.FreePorts, File: filepath.Join(t.TempDir(), "company.relay"), Log: slog.New(slog.NewTextHandler(log, nil))})
-	require.NoError(t, err)
-	t.Cleanup(w.Close)
-	return w
+// jars is a sale of some trays of jars.
+func jars(n int64) standin.Sale {
+	return standin.Sale{Customer: "Maren Tolland", Email: "maren.tolland@example.test", Shipping: 490, Lines: []standin.SaleLine{{SKU: "JAR-500-T12", Qty: n}},
+		Delivery: standin.Delivery{Name: "Maren Tolland", Street: "Lindenrow 14", Postcode: "41360", Town: "Harrowmere", Country: "XW", Method: "standard"}}
 }
 
 func (b *browser) signIn(w *demo.World, email string) {

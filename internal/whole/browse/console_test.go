@@ -1,4 +1,4 @@
-package whole
+package browse
 
 import (
 	"fmt"
