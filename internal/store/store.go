@@ -13,6 +13,7 @@ import (
 	"fmt"
 	"io/fs"
 	"net/url"
+	"os"
 	"strings"
 	"sync"
 	"time"
@@ -51,6 +52,12 @@ func dsn(path string, pragmas ...string) string {
 
 // Open opens or creates the company file and brings its tables up to date.
 func Open(ctx context.Context, path string) (*Store, error) {
+	// A new file is for its owner only; it holds people's addresses. SQLite gives its helpers the same mode.
+	if f, err := os.OpenFile(path, os.O_CREATE|os.O_RDWR, 0o600); err != nil {
+		return nil, fmt.Errorf("open %s: %w", path, errors.Unwrap(err))
+	} else if err := f.Close(); err != nil {
+		return nil, err
+	}
 	db, err := sql.Open("sqlite", dsn(path, "journal_mode(WAL)", "synchronous(FULL)", "cache_size(-32000)", "wal_autocheckpoint(4000)"))
 	if err != nil {
 		return nil, fmt.Errorf("open %s: %w", path, err)

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"os"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -64,6 +65,21 @@ func addOrders(t *testing.T, s *Store, n int) {
 		}
 		return errors.Join(tx.InsertOrders(list), tx.Note(entries...))
 	})
+}
+
+func TestOpenIsForTheOwnerOnlyAndSaysWhatIsWrong(t *testing.T) {
+	s := open(t)
+	for _, suffix := range []string{"", "-wal", "-shm"} {
+		info, err := os.Stat(s.Path() + suffix)
+		require.NoError(t, err)
+		require.Equal(t, os.FileMode(0o600), info.Mode().Perm(), suffix)
+	}
+	_, err := Open(t.Context(), filepath.Join(t.TempDir(), "no", "such", "folder.relay"))
+	require.ErrorContains(t, err, "no such file or directory")
+	junk := filepath.Join(t.TempDir(), "junk.relay")
+	require.NoError(t, os.WriteFile(junk, []byte(strings.Repeat("this is no company ", 100)), 0o600))
+	_, err = Open(t.Context(), junk)
+	require.ErrorContains(t, err, "not a database")
 }
 
 func TestReceiveKeepsAVersionOnce(t *testing.T) {
