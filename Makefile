@@ -12,7 +12,7 @@ demo: build
 build: bin/openrelay
 
 bin/openrelay: $(GO_SOURCES) console/dist/index.html go.mod go.sum
-	go build -trimpath -ldflags "-s -w -X main.version=$(VERSION)" -o $@ ./cmd/openrelay
+	go build -ldflags "-s -w -X main.version=$(VERSION)" -o $@ ./cmd/openrelay
 
 console/node_modules/.ready: console/package.json console/package-lock.json
 	cd console && npm install --no-audit --no-fund
