@@ -194,9 +194,15 @@ func (a *API) health(w http.ResponseWriter, r *http.Request) {
 // push takes what outside systems send us. Nothing but the signature lets them in.
 func (a *API) push(w http.ResponseWriter, r *http.Request) {
 	code := chi.URLParam(r, "code")
-	raw, err := io.ReadAll(http.MaxBytesReader(w, r.Body, a.relay.MaxPush(code)))
+	most := a.relay.MaxPush(code)
+	var buf bytes.Buffer
+	if n := r.ContentLength; n > 0 && n <= most {
+		buf.Grow(int(n) + bytes.MinRead)
+	}
+	_, err := buf.ReadFrom(http.MaxBytesReader(w, r.Body, most))
+	raw := buf.Bytes()
 	if err != nil {
-		problem(w, http.StatusRequestEntityTooLarge, fmt.Sprintf("A push is at most %d bytes.", a.relay.MaxPush(code)))
+		problem(w, http.StatusRequestEntityTooLarge, fmt.Sprintf("A push is at most %d bytes.", most))
 		return
 	}
 	receipt, err := a.relay.AcceptPush(r.Context(), code, r.Header, raw)

@@ -173,7 +173,9 @@ func understand(mapping func() (any, error)) (u understood) {
 	}()
 	u.msg, u.err = mapping()
 	if o, ok := u.msg.(*message.Order); ok && u.err == nil {
-		u.err = o.Check()
+		if u.err = o.Check(); u.err == nil {
+			u.err = o.Encode() // now, while nobody waits for the file
+		}
 	}
 	return u
 }

@@ -233,7 +233,7 @@ func (t *Tx) Numbers(series string, n int) (func() string, error) {
 }
 
 func orderValues(o *order.Order) ([]any, error) {
-	record, err := json.Marshal(&o.Record)
+	record, err := o.Record.Encoded()
 	if err != nil {
 		return nil, err
 	}

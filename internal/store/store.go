@@ -58,7 +58,7 @@ func Open(ctx context.Context, path string) (*Store, error) {
 	} else if err := f.Close(); err != nil {
 		return nil, err
 	}
-	db, err := sql.Open("sqlite", dsn(path, "journal_mode(WAL)", "synchronous(FULL)", "cache_size(-32000)", "wal_autocheckpoint(4000)"))
+	db, err := sql.Open("sqlite", dsn(path, "journal_mode(WAL)", "synchronous(FULL)", "cache_size(-32000)", "wal_autocheckpoint(10000)"))
 	if err != nil {
 		return nil, fmt.Errorf("open %s: %w", path, err)
 	}

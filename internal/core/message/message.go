@@ -7,6 +7,7 @@
 package message
 
 import (
+	"encoding/json"
 	"errors"
 	"fmt"
 	"time"
@@ -51,6 +52,23 @@ type Order struct {
 	WindowFrom       string        `json:"window_from,omitempty"`
 	WindowTo         string        `json:"window_to,omitempty"`
 	Parcels          []ParcelSeen  `json:"parcels,omitempty" doc:"Parcels the channel knows of"`
+
+	encoded []byte // by Encode
+}
+
+// Encode writes the order as JSON and remembers it, so that Encoded is free when there is no time to
+// lose. The order must not be changed afterwards.
+func (o *Order) Encode() (err error) {
+	o.encoded, err = json.Marshal(o)
+	return err
+}
+
+// Encoded returns the order as JSON.
+func (o *Order) Encoded() ([]byte, error) {
+	if o.encoded != nil {
+		return o.encoded, nil
+	}
+	return json.Marshal(o)
 }
 
 // OrderLine is one line of an order at a channel.

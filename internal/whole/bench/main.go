@@ -477,7 +477,7 @@ func plainLoop(ctx context.Context, file string, n int) (float64, error) {
 	if err := st.Close(); err != nil {
 		return 0, err
 	}
-	db, err := sql.Open("sqlite", "file:"+file+"?_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_pragma=cache_size(-32000)&_pragma=wal_autocheckpoint(4000)")
+	db, err := sql.Open("sqlite", "file:"+file+"?_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_pragma=cache_size(-32000)&_pragma=wal_autocheckpoint(10000)")
 	if err != nil {
 		return 0, err
 	}
