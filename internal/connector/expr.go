@@ -32,7 +32,7 @@ var errMissing = errors.New("not in the record")
 type Vars map[string]any
 
 // names lists every variable of the language; which of them are set depends on the place.
-var names = []string{"item", "body", "event", "msg", "batch", "ref", "mark", "secret", "settings", "account", "header", "raw", "line", "each", "part", "step"}
+var names = []string{"item", "body", "event", "msg", "batch", "ref", "mark", "secret", "settings", "header", "raw", "line", "each", "part", "step"}
 
 // Expr is one expression of a definition. The zero Expr is absent.
 type Expr struct {

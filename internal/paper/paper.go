@@ -91,7 +91,7 @@ func dark(c barcode.Barcode, x, y int) bool {
 	return r < 0x8000
 }
 
-// Code128 draws a linear barcode. The module is never narrower than 0.19 mm: below that, hand scanners
+// drawCode128 draws a linear barcode. The module is never narrower than 0.19 mm: below that, hand scanners
 // begin to fail; a code that would need it is left out and only written.
 func drawCode128(p *fpdf.Fpdf, s string, x, y, w, h float64) {
 	code, err := code128.Encode(s)

@@ -13,22 +13,22 @@ import (
 
 // Faults is bad behaviour that can be switched on. The counted ones use themselves up.
 type Faults struct {
-	Status     int    `json:"status"`      // answer with this status …
-	RetryAfter int    `json:"retry_after"` // … and ask to wait so many seconds
-	Text       string `json:"text"`        // what such an answer says
-	HangMS     int    `json:"hang_ms"`     // say nothing for so long
-	Half       bool   `json:"half"`        // break off in the middle of the body
-	HTML       bool   `json:"html"`        // answer a web page instead of data
-	Garbage    bool   `json:"garbage"`     // answer text that is no data at all
-	LoseAnswer bool   `json:"lose_answer"` // do the work, then cut the connection
-	Count      int    `json:"count"`       // for so many calls; 0: until switched off
-	EveryNth   int    `json:"every_nth"`   // only every Nth call
-	Only       string `json:"only"`        // only calls whose path contains this
-	PushLateMS int    `json:"push_late_ms"`
-	PushTwice  bool   `json:"push_twice"`
-	PushMixed  bool   `json:"push_mixed"` // out of order
-	PushNever  bool   `json:"push_never"`
-	ClockMin   int    `json:"clock_min"` // the clock goes wrong by so many minutes
+	Status     int    `json:"status,omitempty"`      // answer with this status …
+	RetryAfter int    `json:"retry_after,omitempty"` // … and ask to wait so many seconds
+	Text       string `json:"text,omitempty"`        // what such an answer says
+	HangMS     int    `json:"hang_ms,omitempty"`     // say nothing for so long
+	Half       bool   `json:"half,omitempty"`        // break off in the middle of the body
+	HTML       bool   `json:"html,omitempty"`        // answer a web page instead of data
+	Garbage    bool   `json:"garbage,omitempty"`     // answer text that is no data at all
+	LoseAnswer bool   `json:"lose_answer,omitempty"` // do the work, then cut the connection
+	Count      int    `json:"count,omitempty"`       // for so many calls; 0: until switched off
+	EveryNth   int    `json:"every_nth,omitempty"`   // only every Nth call
+	Only       string `json:"only,omitempty"`        // only calls whose path contains this
+	PushLateMS int    `json:"push_late_ms,omitempty"`
+	PushTwice  bool   `json:"push_twice,omitempty"`
+	PushMixed  bool   `json:"push_mixed,omitempty"` // out of order
+	PushNever  bool   `json:"push_never,omitempty"`
+	ClockMin   int    `json:"clock_min,omitempty"` // the clock goes wrong by so many minutes
 }
 
 // chosen makes faults from the fields of a control page.

@@ -170,7 +170,22 @@ func (t *Tx) exec(query string, args ...any) (int64, error) {
 
 // get reads one row into dest; it returns ErrNotFound when there is none.
 func (t *Tx) get(dest any, query string, args ...any) error {
-	return found(get(t.ctx, t, dest, query, args...))
+	rows, err := t.query(query, args...)
+	if err != nil {
+		return err
+	}
+	r := &sqlx.Rows{Rows: rows, Mapper: mapper}
+	defer r.Close()
+	if !r.Next() {
+		if err := r.Err(); err != nil {
+			return err
+		}
+		return ErrNotFound
+	}
+	if isStruct(dest) {
+		return r.StructScan(dest)
+	}
+	return r.Scan(dest)
 }
 
 func (t *Tx) sel(dest any, query string, args ...any) error {
@@ -189,27 +204,7 @@ func (t *Tx) query(query string, args ...any) (*sql.Rows, error) {
 	return st.QueryContext(t.ctx, args...)
 }
 
-func get(_ context.Context, t *Tx, dest any, query string, args ...any) error {
-	rows, err := t.query(query, args...)
-	if err != nil {
-		return err
-	}
-	r := &sqlx.Rows{Rows: rows, Mapper: mapper}
-	defer r.Close()
-	if !r.Next() {
-		if err := r.Err(); err != nil {
-			return err
-		}
-		return sql.ErrNoRows
-	}
-	if isStruct(dest) {
-		err = r.StructScan(dest)
-	} else {
-		err = r.Scan(dest)
-	}
-	return err
-}
-
+// found turns the driver's word for an empty answer into ours.
 func found(err error) error {
 	if errors.Is(err, sql.ErrNoRows) {
 		return ErrNotFound

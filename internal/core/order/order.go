@@ -91,24 +91,23 @@ func (l *Line) Live() int64 { return l.Quantity - l.Cancelled }
 
 // Order is an order of ours.
 type Order struct {
-	ID            int64
-	Number        string
-	ConnectionID  int64
-	OutsideID     string
-	Version       int64 // the channel's version that Record shows
-	Record        message.Order
-	ShipTo        place.Address
-	Lines         []Line
-	Holds         []Hold
-	Routed        bool // a shipment exists
-	Delivered     bool
-	Voided        bool
-	NoStockMoved  bool // taken in as done from before the connection began
-	ReceivedAt    time.Time
-	Via           string // how it came in: push, poll or a person's name
-	ShippedAt     time.Time
-	Revision      int64 // counts our own changes, for conditional requests
-	LinesReplaced bool  // decide: lines must be written again
+	ID           int64
+	Number       string
+	ConnectionID int64
+	OutsideID    string
+	Version      int64 // the channel's version that Record shows
+	Record       message.Order
+	ShipTo       place.Address
+	Lines        []Line
+	Holds        []Hold
+	Routed       bool // a shipment exists
+	Delivered    bool
+	Voided       bool
+	NoStockMoved bool // taken in as done from before the connection began
+	ReceivedAt   time.Time
+	Via          string // how it came in: push, poll or a person's name
+	ShippedAt    time.Time
+	Revision     int64 // counts our own changes, for conditional requests
 }
 
 // Stage derives where the order stands.
