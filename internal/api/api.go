@@ -82,6 +82,8 @@ func New(r *relay.Relay, o Options) (*API, http.Handler) {
 		w.Write(connector.Schema())
 	})
 
+	mux.Get("/shapes/{name}", shapeSchema)
+
 	protect := http.NewCrossOriginProtection()
 	protect.SetDenyHandler(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
 		problem(w, http.StatusForbidden, "A page of another origin made this request; it was not carried out.")
@@ -105,6 +107,8 @@ func New(r *relay.Relay, o Options) (*API, http.Handler) {
 		g.Get("/api/v1/shipments/{number}/label.pdf", only("viewer", a.labelPDF))
 		g.Get("/api/v1/manifests/{id}/manifest.pdf", only("viewer", a.manifestPDF))
 		g.Get("/api/v1/runs/{id}/log", only("viewer", a.runLog))
+		g.Get("/api/v1/setup", only("admin", a.exportSetup))
+		g.Get("/back", a.consentBack)
 	})
 	if o.Console != nil {
 		mux.NotFound(console(o.Console))
@@ -142,6 +146,7 @@ func (a *API) failure(err error) error {
 	var refused *relay.Refused
 	var scan *picking.Refusal
 	var out *connector.Failure
+	var mistakes connector.Mistakes
 	switch {
 	case err == nil:
 		return nil
@@ -151,6 +156,12 @@ func (a *API) failure(err error) error {
 		return huma.Error409Conflict(refused.Text)
 	case errors.As(err, &refused):
 		return huma.Error422UnprocessableEntity(refused.Text)
+	case errors.As(err, &mistakes):
+		details := make([]error, len(mistakes))
+		for i, m := range mistakes {
+			details[i] = &huma.ErrorDetail{Message: m.Text, Location: strings.TrimSuffix(strings.TrimSpace(fmt.Sprintf("%s:%d:%d: %s", m.File, m.Line, m.Column, m.Path)), ":")}
+		}
+		return huma.Error422UnprocessableEntity(mistakes.Error(), details...)
 	case errors.As(err, &out):
 		return huma.Error502BadGateway(out.Text)
 	case errors.Is(err, store.ErrNotFound):

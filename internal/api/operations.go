@@ -61,6 +61,8 @@ func (a *API) operations() {
 	a.shipments()
 	a.stock()
 	a.connections()
+	a.connectors()
+	a.joins()
 }
 
 func (a *API) people() {

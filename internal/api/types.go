@@ -6,6 +6,7 @@ import (
 	"strconv"
 	"time"
 
+	"openrelay/internal/connector"
 	"openrelay/internal/core/message"
 	"openrelay/internal/core/order"
 	"openrelay/internal/core/packing"
@@ -329,23 +330,32 @@ type OfferView struct {
 
 // Connection is a connection with its feeds.
 type Connection struct {
-	Code      string          `json:"code"`
-	Name      string          `json:"name"`
-	Connector string          `json:"connector"`
-	Title     string          `json:"title"`
-	Side      string          `json:"side"`
-	BaseURL   string          `json:"base_url"`
-	Paused    bool            `json:"paused"`
-	Revision  int64           `json:"revision"`
-	Lamp      relay.Lamp      `json:"lamp"`
-	Orders    int64           `json:"orders_today"`
-	Waiting   int64           `json:"waiting" doc:"Messages that wait to be sent or confirmed"`
-	Refused   int64           `json:"refused"`
-	LastOK    *time.Time      `json:"last_ok,omitempty"`
-	BeganAt   *time.Time      `json:"began_at"`
-	Feeds     []Feed          `json:"feeds"`
-	PushPath  string          `json:"push_path,omitempty" doc:"Where the other side pushes to"`
-	Settings  json.RawMessage `json:"settings"`
+	Code      string                 `json:"code"`
+	Name      string                 `json:"name"`
+	Connector string                 `json:"connector"`
+	Title     string                 `json:"title"`
+	Side      string                 `json:"side"`
+	BaseURL   string                 `json:"base_url"`
+	Paused    bool                   `json:"paused"`
+	Revision  int64                  `json:"revision"`
+	Lamp      relay.Lamp             `json:"lamp"`
+	Orders    int64                  `json:"orders_today"`
+	Waiting   int64                  `json:"waiting" doc:"Messages that wait to be sent or confirmed"`
+	Refused   int64                  `json:"refused"`
+	LastOK    *time.Time             `json:"last_ok,omitempty"`
+	BeganAt   *time.Time             `json:"began_at"`
+	Feeds     []Feed                 `json:"feeds"`
+	PushPath  string                 `json:"push_path,omitempty" doc:"Where the other side pushes to"`
+	Settings  relay.Settings         `json:"settings"`
+	State     string                 `json:"state" enum:"joining,on,left"`
+	Test      bool                   `json:"test"`
+	Site      string                 `json:"site,omitempty"`
+	AccountNo string                 `json:"account_no,omitempty" doc:"Our number on the other side, once a person confirmed it"`
+	AccountID int64                  `json:"account_id,omitempty"`
+	Account   string                 `json:"account,omitempty" doc:"Our name on the other side"`
+	Overrides string                 `json:"overrides,omitempty"`
+	Can       connector.Capabilities `json:"can"`
+	Previewed *time.Time             `json:"previewed,omitempty" doc:"When somebody saw what sending stock changes"`
 }
 
 // Feed is one kind of record moving one way.
@@ -365,8 +375,12 @@ type Feed struct {
 }
 
 func (a *API) connection(v relay.ConnectionView) Connection {
-	c := Connection{Code: v.Code, Name: v.Name, Connector: v.Connector, Title: v.Title, Side: v.Side, BaseURL: v.BaseURL, Paused: v.Paused, Revision: v.Revision, Lamp: v.Lamp,
-		Orders: v.Orders, Waiting: v.Open[store.Waiting] + v.Open[store.Sending] + v.Open[store.Sent], Refused: v.Open[store.Refused], LastOK: timeAt(v.LastOK), BeganAt: at(v.BeganAt), Feeds: []Feed{}, Settings: json.RawMessage(v.Settings)}
+	c := Connection{Code: v.Code, Name: v.Name, Connector: v.Connector, Title: v.Title, Side: v.Side, BaseURL: v.Host, Paused: v.Paused, Revision: v.Revision, Lamp: v.Lamp,
+		Orders: v.Orders, Waiting: v.Open[store.Waiting] + v.Open[store.Sending] + v.Open[store.Sent], Refused: v.Open[store.Refused], LastOK: timeAt(v.LastOK), BeganAt: at(v.BeganAt), Feeds: []Feed{},
+		State: v.State, Test: v.Test, Site: v.Site, AccountNo: v.AccountNo, AccountID: v.AccountID, Account: v.Identity.Name, Overrides: v.Overrides, Can: v.Capabilities, Previewed: at(v.PreviewedAt)}
+	if err := json.Unmarshal([]byte(v.Connection.Settings), &c.Settings); err != nil {
+		a.log.Error("settings cannot be read", "connection", v.Code, "error", err)
+	}
 	if d := a.relay.Connector(v.Connector); d != nil && d.Push != nil {
 		c.PushPath = "/in/" + v.Code
 	}

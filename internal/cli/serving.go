@@ -9,6 +9,7 @@ import (
 	"log/slog"
 	"net"
 	"net/http"
+	"net/netip"
 	"os"
 	"os/signal"
 	"runtime/debug"
@@ -62,6 +63,8 @@ func runServe(ctx context.Context, e *Env, f *flag.FlagSet, args []string) error
 	data := f.String("data", "company.relay", "company `file`; it is made if it is missing")
 	listen := f.String("listen", "127.0.0.1:8410", "`address` to listen on; anything but loopback belongs behind TLS")
 	level := f.String("log", "info", "least `level` that is logged: debug, info, warn, error")
+	folder := f.String("connectors", "", "`folder` of further connector definitions (*.yaml)")
+	reach := f.String("reach", "", "`ranges` that are not public and may be called all the same, such as 10.1.0.0/16,127.0.0.0/8")
 	secure := f.Bool("secure-cookies", false, "send session cookies over TLS only (behind a TLS proxy)")
 	if err := parse(f, args, 0, 0); err != nil {
 		return err
@@ -75,7 +78,11 @@ func runServe(ctx context.Context, e *Env, f *flag.FlagSet, args []string) error
 		return err
 	}
 	defer st.Close()
-	r, err := relay.Open(ctx, st, relay.Options{Log: log})
+	allowed, err := ranges(*reach)
+	if err != nil {
+		return err
+	}
+	r, err := relay.Open(ctx, st, relay.Options{Log: log, Folder: *folder, Reach: allowed})
 	if err != nil {
 		return err
 	}
@@ -102,12 +109,25 @@ func runServe(ctx context.Context, e *Env, f *flag.FlagSet, args []string) error
 	return err
 }
 
-// ports are four addresses in a row.
-func ports(first string) ([4]string, error) {
-	var out [4]string
+// ranges reads address ranges in CIDR form (RFC 4632).
+func ranges(text string) ([]netip.Prefix, error) {
+	var out []netip.Prefix
+	for _, one := range strings.FieldsFunc(text, func(r rune) bool { return r == ',' || r == ' ' }) {
+		p, err := netip.ParsePrefix(one)
+		if err != nil {
+			return nil, usage{fmt.Sprintf("-reach %q: a range such as 10.1.0.0/16 is expected", one)}
+		}
+		out = append(out, p)
+	}
+	return out, nil
+}
+
+// ports are addresses in a row, one for the console and one for each outside system.
+func ports(first string) ([1 + demo.Systems]string, error) {
+	var out [1 + demo.Systems]string
 	host, text, err := net.SplitHostPort(first)
 	port, perr := strconv.Atoi(text)
-	if err != nil || perr != nil || port < 0 || port > 65532 {
+	if err != nil || perr != nil || port < 0 || port > 65535-demo.Systems {
 		return out, usage{fmt.Sprintf("-listen %q: an address such as 127.0.0.1:8410 is expected", first)}
 	}
 	for i := range out {
@@ -122,7 +142,7 @@ func ports(first string) ([4]string, error) {
 
 func runDemo(ctx context.Context, e *Env, f *flag.FlagSet, args []string) error {
 	data := f.String("data", "", "company `file` to make; without it a temporary one")
-	first := f.String("listen", "127.0.0.1:8410", "`address` of the console; the stores and the carrier take the next three ports")
+	first := f.String("listen", "127.0.0.1:8410", "`address` of the console; the outside systems take the next seven ports")
 	walk := f.Bool("walk", false, "go through a day by the interfaces, check what is seen, and end")
 	orders := f.Int("orders", 0, "sell so many orders more, for load")
 	seed := f.Uint64("seed", 1, "`number` that the made-up orders come from")
@@ -166,18 +186,30 @@ func runDemo(ctx context.Context, e *Env, f *flag.FlagSet, args []string) error 
   Store         %s   Little Skep
   Carrier       %s/control   Plover Post
 
+%s
   On the command line:
     export OPENRELAY_SERVER=%s OPENRELAY_TOKEN=%s
     openrelay orders
 
   Everything is made up and ends with Ctrl-C.
-`, w.URL, demo.People[0].Email, demo.Password, w.MorrowURL, demo.Company, w.SkepURL, w.PloverURL, w.URL, w.Token)
+`, w.URL, demo.People[0].Email, demo.Password, w.MorrowURL, demo.Company, w.SkepURL, w.PloverURL, toBeJoined(w.Outside), w.URL, w.Token)
 	<-ctx.Done()
 	return nil
 }
 
+// toBeJoined tells what a person needs to join the systems that are not joined yet.
+func toBeJoined(o *demo.Outside) string {
+	t, b, c, p := demo.TansyAccess, demo.BrambleAccess, demo.CounterpaneAccess, demo.PostbookAccess
+	return fmt.Sprintf(`  Not joined yet; join them under Connections:
+  Marketplace   %s   Tansy, site westmark; application %s, secret %s
+  Marketplace   %s   Bramble Row; key %s, secret %s
+  Till          %s   Counterpane; name %s, password %q, shop %s
+  Addresses     %s   Postbook; token %s, contract %s, desk %s
+`, o.TansyURL, t["app"], t["app_secret"], o.BrambleURL, b["key"], b["secret"], o.CounterpaneURL, c["user"], c["password"], c["shop"], o.PostbookURL, p["token"], p["contract"], p["desk"])
+}
+
 func runStandins(ctx context.Context, e *Env, f *flag.FlagSet, args []string) error {
-	first := f.String("listen", "127.0.0.1:8411", "`address` of the first store; the others take the next two ports")
+	first := f.String("listen", "127.0.0.1:8411", "`address` of the first store; the others take the next six ports")
 	hook := f.String("relay", "", "`address` of a relay to push to, such as http://127.0.0.1:8410")
 	if err := parse(f, args, 0, 0); err != nil {
 		return err
@@ -186,7 +218,7 @@ func runStandins(ctx context.Context, e *Env, f *flag.FlagSet, args []string) er
 	if err != nil {
 		return err
 	}
-	o, err := demo.OpenOutside([3]string(addrs[:3]), 0)
+	o, err := demo.OpenOutside([demo.Systems]string(addrs[:demo.Systems]), 0)
 	if err != nil {
 		return err
 	}
@@ -194,7 +226,8 @@ func runStandins(ctx context.Context, e *Env, f *flag.FlagSet, args []string) er
 	if *hook != "" {
 		o.CallRelay(strings.TrimRight(*hook, "/"))
 	}
-	fmt.Fprintf(e.Out, "Store    %s   Morrow Hive Supply\nStore    %s   Little Skep\nCarrier  %s/control   Plover Post\n", o.MorrowURL, o.SkepURL, o.PloverURL)
+	fmt.Fprintf(e.Out, "Store            %s   Morrow Hive Supply\nStore            %s   Little Skep\nCarrier          %s/control   Plover Post\n", o.MorrowURL, o.SkepURL, o.PloverURL)
+	fmt.Fprint(e.Out, toBeJoined(o))
 	<-ctx.Done()
 	return nil
 }
@@ -334,7 +367,7 @@ func runConnector(_ context.Context, e *Env, f *flag.FlagSet, args []string) err
 	if err != nil {
 		return err
 	}
-	d, err := connector.Load(f.Arg(1), text)
+	d, err := connector.Load(f.Arg(1), text, nil)
 	if err != nil {
 		return err
 	}

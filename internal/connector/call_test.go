@@ -32,7 +32,7 @@ func lineTo(t *testing.T, h http.HandlerFunc, change func(*Definition)) *Line {
 		change(d)
 	}
 	client := &http.Client{CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
-	l, err := NewLine(d, srv.URL, map[string]string{"token": "hr_secret_token", "push_secret": "push-secret"}, nil, client, time.Now)
+	l, err := NewLine(d, LineOptions{Base: srv.URL, Login: NewLogin(d, map[string]string{"token": "hr_secret_token", "push_secret": "push-secret"}, Token{}), Client: client})
 	require.NoError(t, err)
 	return l
 }
@@ -68,7 +68,7 @@ func TestReadFollowsPagesAndMovesTheMark(t *testing.T) {
 	}, nil)
 	var ids []string
 	var bad int
-	mark, err := l.Read(context.Background(), "orders in", "2026-03-01T09:00:00Z", func(rs []Record) error {
+	to, err := l.Read(context.Background(), "orders in", Reading{Mark: "2026-03-01T09:00:00Z", Keep: func(rs []Record) error {
 		for _, r := range rs {
 			if r.Err != nil {
 				bad++
@@ -77,11 +77,11 @@ func TestReadFollowsPagesAndMovesTheMark(t *testing.T) {
 			ids = append(ids, fmt.Sprint(r.ID, " ", r.Version))
 		}
 		return nil
-	})
+	}})
 	require.NoError(t, err)
 	require.Equal(t, []string{"a 1", "b 2", "c 1"}, ids)
 	require.Equal(t, 1, bad, "a record without a number is set aside, the others go on")
-	require.Equal(t, "2026-03-01T10:00:09Z", mark)
+	require.Equal(t, "2026-03-01T10:00:09Z", to.Mark)
 	require.Contains(t, asked[0], "changed_since=2026-03-01T08%3A59%3A50Z", "the overlap")
 	require.Equal(t, "/api/orders?after=1", asked[1])
 }
@@ -96,13 +96,13 @@ func TestMarkStaysBeforeAFailedPage(t *testing.T) {
 		http.Error(w, "down", 503)
 	}, nil)
 	kept := 0
-	mark, err := l.Read(context.Background(), "orders in", "", func(rs []Record) error { kept += len(rs); return nil })
+	to, err := l.Read(context.Background(), "orders in", Reading{Keep: func(rs []Record) error { kept += len(rs); return nil }})
 	require.True(t, failure(t, err).Temporary)
 	require.Equal(t, 1, kept)
-	require.Equal(t, "2026-03-01T10:00:00Z", mark)
-	mark, err = l.Read(context.Background(), "orders in", "2026-02-01T00:00:00Z", func([]Record) error { return errors.New("disk full") })
+	require.Equal(t, "2026-03-01T10:00:00Z", to.Mark)
+	to, err = l.Read(context.Background(), "orders in", Reading{Mark: "2026-02-01T00:00:00Z", Keep: func([]Record) error { return errors.New("disk full") }})
 	require.ErrorContains(t, err, "disk full")
-	require.Equal(t, "2026-02-01T00:00:00Z", mark, "what was not kept was not read")
+	require.Equal(t, "2026-02-01T00:00:00Z", to.Mark, "what was not kept was not read")
 }
 
 func TestAnswersThatAreNone(t *testing.T) {
@@ -129,9 +129,13 @@ func TestAnswersThatAreNone(t *testing.T) {
 			reply(w, `{"orders":["`+strings.Repeat("x", 1<<20)+`"]}`)
 		}, "larger than", false},
 		{"endless pages", func(w http.ResponseWriter, r *http.Request) {
-			w.Header().Set("Link", `</api/orders?after=again>; rel="next"`)
+			w.Header().Set("Link", `</api/orders?after=`+r.URL.Query().Get("after")+`x>; rel="next"`)
 			reply(w, `{"orders":[]}`)
 		}, "more than 5 pages", true},
+		{"a page that leads to itself", func(w http.ResponseWriter, r *http.Request) {
+			w.Header().Set("Link", `</api/orders?after=again>; rel="next"`)
+			reply(w, `{"orders":[]}`)
+		}, "was read already", true},
 		{"not let in", func(w http.ResponseWriter, _ *http.Request) {
 			w.WriteHeader(401)
 			w.Header().Set("Content-Type", "application/json")
@@ -140,7 +144,7 @@ func TestAnswersThatAreNone(t *testing.T) {
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			l := lineTo(t, c.h, func(d *Definition) { d.Limits.MaxBody, d.Limits.MaxPages = 64<<10, 5 })
-			_, err := l.Read(context.Background(), "orders in", "", func([]Record) error { return nil })
+			_, err := l.Read(context.Background(), "orders in", Reading{Keep: func([]Record) error { return nil }})
 			f := failure(t, err)
 			require.Contains(t, f.Text, c.says)
 			require.Equal(t, c.temporary, f.Temporary)
@@ -175,7 +179,7 @@ func TestRetryAfterAndBreaker(t *testing.T) {
 	require.True(t, f.Unsent, "asked to wait an hour, we do not call")
 	require.Equal(t, 1, calls)
 
-	l.quietTo.Store(0)
+	l.login.quietTo.Store(0)
 	status = 500
 	for range 5 {
 		_, err = l.Ask(context.Background(), "identity", nil)
@@ -212,9 +216,9 @@ func TestSendBatchAndConfirm(t *testing.T) {
 			t.Error(r.Method, r.URL)
 		}
 	}, nil)
-	results, _, err := l.Send(context.Background(), "stock out", "ref-1", []any{message.Offer{SKU: "JAR", Quantity: 5}, message.Offer{SKU: "SUIT", Quantity: 0}})
+	sent, err := l.Send(context.Background(), "stock out", "ref-1", []any{message.Offer{SKU: "JAR", Quantity: 5}, message.Offer{SKU: "SUIT", Quantity: 0}})
 	require.NoError(t, err)
-	require.Equal(t, []Result{{"JAR", true, ""}, {"SUIT", false, "no such item"}}, results)
+	require.Equal(t, []Result{{"JAR", true, ""}, {"SUIT", false, "no such item"}}, sent.Results)
 	require.Equal(t, map[string]any{"quantities": []any{map[string]any{"sku": "JAR", "quantity": 5.0}, map[string]any{"sku": "SUIT", "quantity": 0.0}}}, got)
 	for tracking, want := range map[string]bool{"CP1": true, "CP2": false} {
 		ok, err := l.Confirm(context.Background(), "dispatch out", "r", message.Dispatch{OrderID: "o/1", Reference: "p-1", Tracking: tracking})
@@ -226,9 +230,9 @@ func TestSendBatchAndConfirm(t *testing.T) {
 func TestRequirementRefusesBeforeSending(t *testing.T) {
 	lib, err := BuiltIn()
 	require.NoError(t, err)
-	l, err := NewLine(lib["plover-post"], "http://127.0.0.1:1", nil, nil, http.DefaultClient, time.Now)
+	l, err := NewLine(lib["plover-post"], LineOptions{Base: "http://127.0.0.1:1", Client: http.DefaultClient})
 	require.NoError(t, err)
-	_, _, err = l.Send(context.Background(), "labels out", "r", []any{message.Parcel{Service: "PP"}})
+	_, err = l.Send(context.Background(), "labels out", "r", []any{message.Parcel{Service: "PP"}})
 	f := failure(t, err)
 	require.True(t, f.Unsent && !f.Temporary)
 	require.Contains(t, f.Text, "two words")
@@ -268,7 +272,7 @@ func FuzzSignature(f *testing.F) {
 	if err != nil {
 		f.Fatal(err)
 	}
-	l, err := NewLine(lib["hedgerow"], "http://127.0.0.1", map[string]string{"push_secret": "push-secret"}, nil, nil, func() time.Time { return time.Unix(1_700_000_000, 0) })
+	l, err := NewLine(lib["hedgerow"], LineOptions{Base: "http://127.0.0.1", Login: NewLogin(lib["hedgerow"], map[string]string{"push_secret": "push-secret"}, Token{}), Now: func() time.Time { return time.Unix(1_700_000_000, 0) }})
 	if err != nil {
 		f.Fatal(err)
 	}

@@ -1,17 +1,13 @@
 package connector
 
 import (
-	"bytes"
-	_ "embed"
-	"errors"
 	"fmt"
 	"reflect"
+	"regexp"
 	"strconv"
 	"strings"
 	"time"
 
-	"github.com/santhosh-tekuri/jsonschema/v6"
-	"github.com/santhosh-tekuri/jsonschema/v6/kind"
 	"go.yaml.in/yaml/v3"
 
 	"openrelay/internal/core/freight"
@@ -21,31 +17,90 @@ import (
 // Definition is a loaded and checked connector definition.
 type Definition struct {
 	Connector string                       `yaml:"connector"`
+	Extends   string                       `yaml:"extends"`
 	Title     string                       `yaml:"title"`
 	Side      string                       `yaml:"side"`
 	About     string                       `yaml:"about"`
+	Address   Address                      `yaml:"address"`
+	Sites     []Site                       `yaml:"sites"`
 	Access    Access                       `yaml:"access"`
+	Format    Format                       `yaml:"format"`
+	Test      *TestFlag                    `yaml:"test"`
 	Limits    Limits                       `yaml:"limits"`
 	Tables    map[string]map[string]string `yaml:"tables"`
 	Push      *Push                        `yaml:"push"`
 	Feeds     map[string]*Feed             `yaml:"feeds"`
 	Calls     map[string]*Call             `yaml:"calls"`
+
+	// Text is the definition as it was written; for one that extends another, only its own part.
+	Text string `yaml:"-"`
+
+	whole *yaml.Node // with what it extends
+}
+
+// Address says where the other side is reached.
+type Address struct {
+	Default string `yaml:"default"`
+	Help    string `yaml:"help"`
+}
+
+// Site is one of several shops, countries or branches that one account may be let into.
+type Site struct {
+	Code    string `yaml:"code" json:"code"`
+	Name    string `yaml:"name" json:"name"`
+	Country string `yaml:"country" json:"country,omitempty"`
 }
 
 // Access says how the other side lets us in.
 type Access struct {
-	Way    string          `yaml:"way"`
-	Fields []Field         `yaml:"fields"`
-	Steps  []string        `yaml:"steps"`
-	Send   map[string]Expr `yaml:"send"` // headers of every request
+	Way      string          `yaml:"way"`
+	Fields   []Field         `yaml:"fields"`
+	Steps    []string        `yaml:"steps"`
+	Send     map[string]Expr `yaml:"send"`  // headers of every request
+	Query    map[string]Expr `yaml:"query"` // parameters of every request
+	Basic    *Basic          `yaml:"basic"`
+	OAuth    *OAuth          `yaml:"oauth"`
+	Sign     *Sign           `yaml:"sign"`
+	Refusals []Refusal       `yaml:"refusals"`
 }
 
-// Field is a credential a person has to bring.
+// Field is a credential a person has to bring, or, with Give, one that we make up and hand out.
 type Field struct {
-	Name   string `yaml:"name" json:"name"`
-	Label  string `yaml:"label" json:"label"`
-	Help   string `yaml:"help" json:"help,omitempty"`
-	Secret bool   `yaml:"secret" json:"secret"`
+	Name     string `yaml:"name" json:"name"`
+	Label    string `yaml:"label" json:"label"`
+	Help     string `yaml:"help" json:"help,omitempty"`
+	Secret   bool   `yaml:"secret" json:"secret"`
+	Optional bool   `yaml:"optional" json:"optional,omitempty"`
+	Give     bool   `yaml:"give" json:"give,omitempty"`
+	Pattern  string `yaml:"pattern" json:"pattern,omitempty"` // a regular expression for the whole value
+}
+
+// Basic is a name and a password in the Authorization header (RFC 7617).
+type Basic struct {
+	Name     Expr `yaml:"name"`
+	Password Expr `yaml:"password"`
+}
+
+// Refusal tells which credential field an answer speaks of.
+type Refusal struct {
+	When  Expr   `yaml:"when"`
+	Field string `yaml:"field"`
+	Say   string `yaml:"say"`
+}
+
+// Format says in which form bodies are written and read: json, xml, form, csv or text.
+type Format struct {
+	Body      string `yaml:"body"`      // of what we send
+	Answer    string `yaml:"answer"`    // of what comes back
+	Separator string `yaml:"separator"` // of CSV columns
+}
+
+// TestFlag is how the other side is told that something is only a test.
+type TestFlag struct {
+	Say     string          `yaml:"say"`
+	Headers map[string]Expr `yaml:"headers"`
+	Query   map[string]Expr `yaml:"query"`
+	Body    map[string]Expr `yaml:"body"` // fields added to the outermost record of a body
 }
 
 // Limits keep us polite and safe.
@@ -60,6 +115,7 @@ type Limits struct {
 // Push says how the other side calls us.
 type Push struct {
 	Signature Signature `yaml:"signature"`
+	Format    string    `yaml:"format"` // json, xml or form
 	Events    string    `yaml:"events"` // path to the list of events; empty: the body is one event
 	Topic     string    `yaml:"topic"`  // path of an event's topic
 	MaxBody   Size      `yaml:"max_body"`
@@ -78,24 +134,42 @@ type Feed struct {
 	Send    *Send     `yaml:"send"`
 	Confirm *Confirm  `yaml:"confirm"`
 
-	in *mapper
+	in    *mapper
+	reads map[string]bool // what id, version and mark look at
 }
 
 // Read says how records are fetched.
 type Read struct {
-	Every   Duration `yaml:"every"`
-	Overlap Duration `yaml:"overlap"`
-	Request Request  `yaml:"request"`
-	Items   string   `yaml:"items"` // path to the list of records
-	Next    Next     `yaml:"next"`
-	Mark    Expr     `yaml:"mark"` // the largest seen becomes the mark
+	Every       Duration `yaml:"every"`
+	Overlap     Duration `yaml:"overlap"`
+	Request     Request  `yaml:"request"`
+	Items       string   `yaml:"items"` // path to the list of records; empty: the body is the list
+	Next        Next     `yaml:"next"`
+	Detail      []Detail `yaml:"detail"`
+	Mark        Expr     `yaml:"mark"` // the largest seen becomes the mark
+	Conditional bool     `yaml:"conditional"`
 }
 
-// Next says where the next page is: in a Link header (RFC 8288) with rel=next, or at a cursor in the body.
+// Detail is a further request for each listed record. Its answer takes the record's place, or is added
+// to it under a name.
+type Detail struct {
+	Request Request `yaml:"request"`
+	Path    string  `yaml:"path"`
+	As      string  `yaml:"as"`
+}
+
+// Next says where the next page is. At most one way is set.
 type Next struct {
-	Link   bool   `yaml:"link"`
-	Cursor Expr   `yaml:"cursor"`
+	Link   bool   `yaml:"link"`   // a Link header (RFC 8288) with rel=next
+	Cursor Expr   `yaml:"cursor"` // a text of the answer, sent as Param
 	Param  string `yaml:"param"`
+	Alone  bool   `yaml:"alone"`  // the cursor goes without the other parameters
+	Page   string `yaml:"page"`   // a parameter that counts pages from First
+	First  int    `yaml:"first"`  //
+	Last   Expr   `yaml:"last"`   // the number of the last page, if the answer tells it
+	Offset string `yaml:"offset"` // a parameter that counts records
+	Mark   bool   `yaml:"mark"`   // the same request from the largest mark seen
+	Size   int    `yaml:"size"`   // records of a full page
 }
 
 // Require refuses a message before it is sent, with the other side's reason.
@@ -107,10 +181,24 @@ type Require struct {
 // Send says how messages go out.
 type Send struct {
 	Request Request `yaml:"request"`
+	Subject Expr    `yaml:"subject"` // what results call a message of a batch; the SKU where it is not set
 	Results *Tree   `yaml:"results"` // per message of a batch
-	Answer  *Tree   `yaml:"answer"`  // of a single message
+	Answer  *Tree   `yaml:"answer"`  // of a single message, or of a submission
+	Report  *Report `yaml:"report"`
 
 	results, answer *mapper
+}
+
+// Report says how to learn, later, what became of a submitted batch.
+type Report struct {
+	After   Duration `yaml:"after"`
+	Every   Duration `yaml:"every"`
+	GiveUp  Duration `yaml:"give_up"`
+	Request Request  `yaml:"request"`
+	Ready   Expr     `yaml:"ready"`
+	Results Tree     `yaml:"results"`
+
+	results *mapper
 }
 
 // Confirm says how a write is read back.
@@ -120,7 +208,7 @@ type Confirm struct {
 	After   Duration `yaml:"after"`
 }
 
-// Call is a question with an answer: identity, rates, tariff.
+// Call is a question with an answer: identity, rates, tariff, address.
 type Call struct {
 	Require []Require `yaml:"require"`
 	Request Request   `yaml:"request"`
@@ -137,6 +225,7 @@ type Request struct {
 	Query   map[string]Expr `yaml:"query"`
 	Headers map[string]Expr `yaml:"headers"`
 	Body    Tree            `yaml:"body"`
+	Format  Format          `yaml:"format"`
 
 	path []pathPart
 	body maker
@@ -154,31 +243,86 @@ type Result struct {
 	Reason   string `json:"reason"`
 }
 
-// SendAnswer is what the answer to a single sent message may tell, beside a carrier's label or receipt.
+// SendAnswer is what the answer to a sent message may tell, beside a carrier's label or receipt.
 type SendAnswer struct {
-	ID string `json:"id"`
+	ID         string `json:"id"`
+	Submission string `json:"submission,omitempty"` // number of a batch whose report comes later
 }
 
-// shapes lists the feeds and calls of the language and what they map to.
+// The kinds of feeds and calls of the language and what they map to, in the order in which people
+// meet them.
 var (
-	inShapes = map[string]reflect.Type{
-		"orders in":   reflect.TypeFor[message.Order](),
-		"listings in": reflect.TypeFor[message.Listing](),
-		"stock in":    reflect.TypeFor[message.StockEdit](),
-		"tracking in": reflect.TypeFor[message.Tracking](),
+	inKinds = []kindOf{
+		{"orders in", reflect.TypeFor[message.Order]()},
+		{"listings in", reflect.TypeFor[message.Listing]()},
+		{"items in", reflect.TypeFor[message.Item]()},
+		{"customers in", reflect.TypeFor[message.Customer]()},
+		{"stock in", reflect.TypeFor[message.StockLevel]()},
+		{"dispatch in", reflect.TypeFor[message.Dispatch]()},
+		{"tracking in", reflect.TypeFor[message.Tracking]()},
 	}
-	outShapes = map[string]reflect.Type{
-		"stock out":     reflect.TypeFor[SendAnswer](),
-		"dispatch out":  reflect.TypeFor[SendAnswer](),
-		"labels out":    reflect.TypeFor[message.Label](),
-		"handovers out": reflect.TypeFor[message.HandoverReceipt](),
+	outKinds = []kindOf{
+		{"stock out", reflect.TypeFor[SendAnswer]()},
+		{"dispatch out", reflect.TypeFor[SendAnswer]()},
+		{"labels out", reflect.TypeFor[message.Label]()},
+		{"handovers out", reflect.TypeFor[message.HandoverReceipt]()},
 	}
-	callShapes = map[string]reflect.Type{
-		"identity": reflect.TypeFor[message.Identity](),
-		"rates":    reflect.TypeFor[message.Rate](),
-		"tariff":   reflect.TypeFor[freight.Tariff](),
+	callKinds = []kindOf{
+		{"identity", reflect.TypeFor[message.Identity]()},
+		{"rates", reflect.TypeFor[message.Rate]()},
+		{"tariff", reflect.TypeFor[freight.Tariff]()},
+		{"address", reflect.TypeFor[message.AddressCheck]()},
 	}
 )
+
+type kindOf struct {
+	name  string
+	shape reflect.Type
+}
+
+func shapeOf(kinds []kindOf, name string) reflect.Type {
+	for _, k := range kinds {
+		if k.name == name {
+			return k.shape
+		}
+	}
+	return nil
+}
+
+// Kinds lists the feeds of a definition in a fixed order: what comes in first.
+func (d *Definition) Kinds() []string {
+	var out []string
+	for _, list := range [][]kindOf{inKinds, outKinds} {
+		for _, k := range list {
+			if d.Feeds[k.name] != nil {
+				out = append(out, k.name)
+			}
+		}
+	}
+	return out
+}
+
+// ComesIn tells whether records of a feed come to us.
+func ComesIn(kind string) bool { return shapeOf(inKinds, kind) != nil }
+
+// Secrets are the names of the fields that must not be shown.
+func (d *Definition) Secrets() map[string]bool {
+	out := map[string]bool{}
+	for _, f := range d.Access.Fields {
+		out[f.Name] = f.Secret
+	}
+	return out
+}
+
+// Site returns the site with a code, or nil.
+func (d *Definition) Site(code string) *Site {
+	for i := range d.Sites {
+		if d.Sites[i].Code == code {
+			return &d.Sites[i]
+		}
+	}
+	return nil
+}
 
 // Duration is a time span written as "20s" or "5m".
 type Duration time.Duration
@@ -187,7 +331,7 @@ type Duration time.Duration
 func (d *Duration) UnmarshalYAML(n *yaml.Node) error {
 	v, err := time.ParseDuration(n.Value)
 	if err != nil || v < 0 {
-		return fmt.Errorf("line %d: %q is not a time span such as 20s or 5m", n.Line, n.Value)
+		return mistakeAt(n, "", "%q is not a time span such as 20s or 5m", n.Value)
 	}
 	*d = Duration(v)
 	return nil
@@ -205,161 +349,11 @@ func (s *Size) UnmarshalYAML(n *yaml.Node) error {
 		}
 	}
 	v, err := strconv.ParseInt(text, 10, 32)
-	if err != nil || v < 1 {
-		return fmt.Errorf("line %d: %q is not a size such as 512KB or 8MB", n.Line, n.Value)
+	if err != nil || v < 1 || v*unit > 256<<20 {
+		return mistakeAt(n, "", "%q is not a size such as 512KB or 8MB, at most 256MB", n.Value)
 	}
 	*s = Size(v * unit)
 	return nil
-}
-
-//go:embed schema.json
-var schemaText []byte
-
-// Schema is the JSON Schema of connector definitions.
-func Schema() []byte { return schemaText }
-
-func compiledSchema() (*jsonschema.Schema, error) {
-	doc, err := jsonschema.UnmarshalJSON(bytes.NewReader(schemaText))
-	if err != nil {
-		return nil, err
-	}
-	c := jsonschema.NewCompiler()
-	if err := c.AddResource("definition.json", doc); err != nil {
-		return nil, err
-	}
-	return c.Compile("definition.json")
-}
-
-// Load reads a definition and checks it: against the JSON Schema, every expression, every target. Each
-// mistake is reported with file, line and what was expected.
-func Load(file string, text []byte) (*Definition, error) {
-	if len(text) > 1<<20 {
-		return nil, fmt.Errorf("%s: a definition is at most 1 MB", file)
-	}
-	var root yaml.Node
-	if err := yaml.Unmarshal(text, &root); err != nil {
-		return nil, fmt.Errorf("%s: %s", file, strings.TrimPrefix(err.Error(), "yaml: "))
-	}
-	if len(root.Content) == 0 {
-		return nil, fmt.Errorf("%s: line 1: the file is empty; a connector definition is expected", file)
-	}
-	if err := noAliases(&root, 0); err != nil {
-		return nil, fmt.Errorf("%s: %w", file, err)
-	}
-	if err := checkSchema(root.Content[0]); err != nil {
-		return nil, fmt.Errorf("%s: %w", file, err)
-	}
-	d := &Definition{}
-	if err := root.Content[0].Decode(d); err != nil {
-		return nil, fmt.Errorf("%s: %s", file, strings.TrimPrefix(err.Error(), "yaml: "))
-	}
-	d.defaults()
-	if err := d.compile(); err != nil {
-		return nil, fmt.Errorf("%s: %w", file, err)
-	}
-	return d, nil
-}
-
-// noAliases refuses anchors: they make small files explode, and one definition does not need them.
-func noAliases(n *yaml.Node, depth int) error {
-	if n.Kind == yaml.AliasNode || n.Anchor != "" {
-		return fmt.Errorf("line %d: anchors and aliases are not part of the language", n.Line)
-	}
-	if depth > 40 {
-		return fmt.Errorf("line %d: nested too deeply", n.Line)
-	}
-	for _, c := range n.Content {
-		if err := noAliases(c, depth+1); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
-func checkSchema(n *yaml.Node) error {
-	schema, err := compiledSchema()
-	if err != nil {
-		return fmt.Errorf("the schema of definitions: %w", err)
-	}
-	lines := map[string]int{}
-	value := toAny(n, "", lines)
-	var ve *jsonschema.ValidationError
-	if err := schema.Validate(value); errors.As(err, &ve) {
-		var out []string
-		seen := map[string]bool{}
-		for _, leaf := range leaves(ve) {
-			path := "/" + strings.Join(leaf.InstanceLocation, "/")
-			if path == "/" {
-				path = ""
-			}
-			if extra, ok := leaf.ErrorKind.(*kind.AdditionalProperties); ok && len(extra.Properties) > 0 {
-				path += "/" + extra.Properties[0]
-			}
-			text := fmt.Sprintf("line %d: %s: %s", lines[path], strings.TrimPrefix(strings.ReplaceAll(path, "/", "."), "."), complaint(leaf))
-			if !seen[text] {
-				seen[text] = true
-				out = append(out, text)
-			}
-		}
-		if len(out) > 5 {
-			out = out[:5]
-		}
-		return errors.New(strings.Join(out, "; "))
-	} else if err != nil {
-		return err
-	}
-	return nil
-}
-
-// complaint is what a schema says, without the place.
-func complaint(e *jsonschema.ValidationError) string {
-	text := e.Error()
-	if i := strings.LastIndex(text, "': "); i >= 0 {
-		text = text[i+3:]
-	}
-	return text
-}
-
-func leaves(e *jsonschema.ValidationError) []*jsonschema.ValidationError {
-	if len(e.Causes) == 0 {
-		return []*jsonschema.ValidationError{e}
-	}
-	var out []*jsonschema.ValidationError
-	for _, c := range e.Causes {
-		out = append(out, leaves(c)...)
-	}
-	return out
-}
-
-func toAny(n *yaml.Node, path string, lines map[string]int) any {
-	lines[path] = n.Line
-	switch n.Kind {
-	case yaml.MappingNode:
-		out := map[string]any{}
-		for i := 0; i < len(n.Content); i += 2 {
-			p := path + "/" + n.Content[i].Value
-			out[n.Content[i].Value] = toAny(n.Content[i+1], p, lines)
-			lines[p] = n.Content[i].Line
-		}
-		return out
-	case yaml.SequenceNode:
-		out := make([]any, len(n.Content))
-		for i, c := range n.Content {
-			out[i] = toAny(c, path+"/"+strconv.Itoa(i), lines)
-		}
-		return out
-	}
-	var v any
-	if err := n.Decode(&v); err != nil {
-		return n.Value
-	}
-	switch x := v.(type) {
-	case int:
-		return float64(x)
-	case time.Time:
-		return n.Value
-	}
-	return v
 }
 
 func (d *Definition) defaults() {
@@ -378,6 +372,7 @@ func (d *Definition) defaults() {
 	if d.Limits.MaxPages == 0 {
 		d.Limits.MaxPages = 10_000
 	}
+	d.Format.fill(Format{Body: "json", Answer: "json", Separator: ","})
 	if p := d.Push; p != nil {
 		if p.MaxBody == 0 {
 			p.MaxBody = 2 << 20
@@ -385,126 +380,217 @@ func (d *Definition) defaults() {
 		if p.Topic == "" {
 			p.Topic = "topic"
 		}
+		if p.Format == "" {
+			p.Format = "json"
+		}
+	}
+	if a := d.Access.OAuth; a != nil {
+		if a.Grant == "" {
+			a.Grant = "code"
+		}
+		if a.Skew == 0 {
+			a.Skew = Duration(30 * time.Second)
+		}
 	}
 	for _, f := range d.Feeds {
 		if f.Batch == 0 {
 			f.Batch = 1
 		}
-		if f.Read != nil && f.Read.Every == 0 {
-			f.Read.Every = Duration(time.Minute)
+		if r := f.Read; r != nil {
+			if r.Every == 0 {
+				r.Every = Duration(time.Minute)
+			}
+			r.Request.Format.fill(d.Format)
+			for i := range r.Detail {
+				r.Detail[i].Request.Format.fill(d.Format)
+			}
 		}
+		if s := f.Send; s != nil {
+			s.Request.Format.fill(d.Format)
+			if p := s.Report; p != nil {
+				p.Request.Format.fill(d.Format)
+				if p.Every == 0 {
+					p.Every = Duration(30 * time.Second)
+				}
+				if p.GiveUp == 0 {
+					p.GiveUp = Duration(time.Hour)
+				}
+			}
+		}
+		if f.Confirm != nil {
+			f.Confirm.Request.Format.fill(d.Format)
+		}
+	}
+	for _, c := range d.Calls {
+		c.Request.Format.fill(d.Format)
 	}
 }
 
-func (d *Definition) compile() error {
+func (f *Format) fill(from Format) {
+	if f.Body == "" {
+		f.Body = from.Body
+	}
+	if f.Answer == "" {
+		f.Answer = from.Answer
+	}
+	if f.Separator == "" {
+		f.Separator = from.Separator
+	}
+}
+
+// compile prepares every expression and mapping; each mistake is collected with its place.
+func (d *Definition) compile() Mistakes {
 	l, err := newLanguage(d.Tables)
 	if err != nil {
-		return err
+		return Mistakes{{Text: err.Error()}}
 	}
-	var errs []error
-	try := func(what string, err error) {
-		if err != nil {
-			errs = append(errs, fmt.Errorf("%s: %w", what, err))
-		}
-	}
-	for name, e := range d.Access.Send {
-		try("access.send."+name, l.compile(&e))
-		d.Access.Send[name] = e
-	}
+	d.compileAccess(l)
 	if d.Push != nil {
-		try("push.signature", d.Push.Signature.compile(l, d))
+		d.Push.Signature.compile(l, d)
+	}
+	if t := d.Test; t != nil {
+		for what, m := range map[string]map[string]Expr{"headers": t.Headers, "query": t.Query, "body": t.Body} {
+			l.compileAll(m, "test."+what)
+		}
 	}
 	for _, kind := range sortedKeys(d.Feeds) {
-		f := d.Feeds[kind]
-		what := "feeds." + kind
-		for _, e := range []*Expr{&f.ID, &f.Version} {
-			try(what, l.compile(e))
-		}
-		if typ, in := inShapes[kind]; in {
-			f.in, err = l.mapper(f.Map, typ, what+".map")
-			try(what, err)
-			if !f.ID.Set() {
-				try(what, errors.New("id is missing: it says by which number a record is known"))
-			}
-		}
-		for i := range f.Require {
-			try(what+".require", l.compile(&f.Require[i].When))
-		}
-		if r := f.Read; r != nil {
-			try(what+".read", r.Request.compile(l))
-			try(what+".read.mark", l.compile(&r.Mark))
-			try(what+".read.next", l.compile(&r.Next.Cursor))
-		}
-		if s := f.Send; s != nil {
-			try(what+".send", s.Request.compile(l))
-			if s.Results != nil {
-				s.results, err = l.mapper(*s.Results, reflect.TypeFor[[]Result](), what+".send.results")
-				try(what, err)
-			}
-			if s.Answer != nil {
-				s.answer, err = l.mapper(*s.Answer, outShapes[kind], what+".send.answer")
-				try(what, err)
-			}
-		} else if _, out := outShapes[kind]; out {
-			try(what, errors.New("send is missing"))
-		}
-		if c := f.Confirm; c != nil {
-			try(what+".confirm", c.Request.compile(l))
-			try(what+".confirm.when", l.compile(&c.When))
-		}
+		d.Feeds[kind].compile(l, kind)
 	}
 	for _, name := range sortedKeys(d.Calls) {
 		c := d.Calls[name]
 		what := "calls." + name
-		try(what, c.Request.compile(l))
+		c.Request.compile(l, what+".request")
 		for i := range c.Require {
-			try(what+".require", l.compile(&c.Require[i].When))
+			l.compile(&c.Require[i].When, what+".require")
 		}
-		c.out, err = l.mapper(c.Map, callShapes[name], what+".map")
-		try(what, err)
+		c.out = l.mapper(&c.Map, shapeOf(callKinds, name), what+".map")
 	}
-	return errors.Join(errs...)
+	return l.mistakes
 }
 
-func (r *Request) compile(l *language) error {
-	for _, m := range []map[string]Expr{r.Query, r.Headers} {
-		for name, e := range m {
-			if err := l.compile(&e); err != nil {
-				return err
+func (d *Definition) compileAccess(l *language) {
+	a := &d.Access
+	for _, f := range a.Fields {
+		if _, err := regexp.Compile(f.Pattern); err != nil {
+			l.complain(0, 0, "access.fields."+f.Name+".pattern", "%v", err)
+		}
+	}
+	l.compileAll(a.Send, "access.send")
+	l.compileAll(a.Query, "access.query")
+	if a.Basic != nil {
+		l.compile(&a.Basic.Name, "access.basic.name")
+		l.compile(&a.Basic.Password, "access.basic.password")
+	}
+	if a.OAuth != nil {
+		l.compile(&a.OAuth.ClientID, "access.oauth.client_id")
+		l.compile(&a.OAuth.ClientSecret, "access.oauth.client_secret")
+	}
+	if a.Sign != nil {
+		a.Sign.compile(l, d)
+	}
+	for i := range a.Refusals {
+		r := &a.Refusals[i]
+		l.compile(&r.When, "access.refusals.when")
+		if r.Field != "" && !d.hasField(r.Field) {
+			l.complain(r.When.Line, r.When.Column, "access.refusals.field", "%q is not one of the credential fields", r.Field)
+		}
+	}
+}
+
+func (d *Definition) hasField(name string) bool {
+	for _, f := range d.Access.Fields {
+		if f.Name == name {
+			return true
+		}
+	}
+	return false
+}
+
+func (f *Feed) compile(l *language, kind string) {
+	what := "feeds." + kind
+	l.watch("item", "event")
+	l.compile(&f.ID, what+".id")
+	l.compile(&f.Version, what+".version")
+	if f.Read != nil {
+		l.compile(&f.Read.Mark, what+".read.mark")
+	}
+	f.reads = l.watched()
+	if shape := shapeOf(inKinds, kind); shape != nil {
+		f.in = l.mapper(&f.Map, shape, what+".map")
+		if f.Read == nil && f.Topic == "" {
+			l.complain(f.ID.Line, f.ID.Column, what, "neither read nor topic is set: nothing would ever come in")
+		}
+	}
+	for i := range f.Require {
+		l.compile(&f.Require[i].When, what+".require")
+	}
+	if r := f.Read; r != nil {
+		r.Request.compile(l, what+".read.request")
+		l.compile(&r.Next.Cursor, what+".read.next.cursor")
+		l.compile(&r.Next.Last, what+".read.next.last")
+		for i := range r.Detail {
+			r.Detail[i].Request.compile(l, what+".read.detail.request")
+		}
+		if n := r.Next; (n.Page != "" || n.Offset != "" || n.Mark) && n.Size == 0 {
+			l.complain(0, 0, what+".read.next", "size is missing: without it the last page cannot be told")
+		} else if n.Mark && !r.Mark.Set() {
+			l.complain(0, 0, what+".read.next", "mark: true needs read.mark")
+		} else if n.Cursor.Set() && n.Param == "" {
+			l.complain(n.Cursor.Line, n.Cursor.Column, what+".read.next", "param is missing: the parameter that carries the cursor")
+		}
+	}
+	if s := f.Send; s != nil {
+		s.Request.compile(l, what+".send.request")
+		l.compile(&s.Subject, what+".send.subject")
+		if s.Results != nil {
+			s.results = l.mapper(s.Results, reflect.TypeFor[[]Result](), what+".send.results")
+		}
+		if s.Answer != nil {
+			s.answer = l.mapper(s.Answer, shapeOf(outKinds, kind), what+".send.answer")
+		}
+		if p := s.Report; p != nil {
+			p.Request.compile(l, what+".send.report.request")
+			l.compile(&p.Ready, what+".send.report.ready")
+			p.results = l.mapper(&p.Results, reflect.TypeFor[[]Result](), what+".send.report.results")
+			if s.Answer == nil {
+				l.complain(p.Ready.Line, p.Ready.Column, what+".send.report", "send.answer must tell the submission")
 			}
-			m[name] = e
 		}
 	}
+	if c := f.Confirm; c != nil {
+		c.Request.compile(l, what+".confirm.request")
+		l.compile(&c.When, what+".confirm.when")
+	}
+}
+
+func (r *Request) compile(l *language, what string) {
+	l.compileAll(r.Query, what+".query")
+	l.compileAll(r.Headers, what+".headers")
 	if r.Body.Set() {
-		m, err := l.compileOut(r.Body.node)
-		if err != nil {
-			return err
-		}
-		r.body = m
+		r.body = l.compileOut(r.Body.node, what+".body")
 	}
-	rest := r.Path
-	for {
+	r.path = nil
+	for rest := r.Path; ; {
 		before, after, found := strings.Cut(rest, "{")
 		if before != "" {
 			r.path = append(r.path, pathPart{text: before})
 		}
 		if !found {
-			return nil
+			return
 		}
 		inside, tail, closed := strings.Cut(after, "}")
 		if !closed {
-			return fmt.Errorf("path %q: a { is not closed", r.Path)
+			l.complain(0, 0, what+".path", "%q: a { is not closed", r.Path)
+			return
 		}
 		e := Expr{Text: inside}
-		if err := l.compile(&e); err != nil {
-			return fmt.Errorf("path %q: %w", r.Path, err)
-		}
+		l.compile(&e, what+".path")
 		r.path = append(r.path, pathPart{expr: e})
 		rest = tail
 	}
 }
 
-// Refuses returns the reason of the first requirement that the variables break, or "".
+// refuses returns the reason of the first requirement that the variables break, or "".
 func refuses(rules []Require, v Vars) (string, error) {
 	for i := range rules {
 		out, err := rules[i].When.Eval(v)
@@ -516,4 +602,58 @@ func refuses(rules []Require, v Vars) (string, error) {
 		}
 	}
 	return "", nil
+}
+
+// Capabilities say what a connector can do, for people who choose one.
+type Capabilities struct {
+	In       []string `json:"in" doc:"Feeds that come in"`
+	Out      []string `json:"out" doc:"Feeds that go out"`
+	Pushes   bool     `json:"pushes" doc:"The other side calls us"`
+	TestFlag string   `json:"test_flag,omitempty" doc:"How the other side is told that something is a test"`
+	ReadBack []string `json:"read_back" doc:"Feeds whose writes are read back"`
+	Reports  []string `json:"reports" doc:"Feeds whose batches are reported on later"`
+	Calls    []string `json:"calls"`
+	Way      string   `json:"way" doc:"How we are let in, in words"`
+}
+
+// Capabilities reads from the definition what it can do.
+func (d *Definition) Capabilities() Capabilities {
+	c := Capabilities{In: []string{}, Out: []string{}, ReadBack: []string{}, Reports: []string{}, Calls: sortedKeys(d.Calls), Pushes: d.Push != nil, Way: d.Access.words()}
+	for _, kind := range d.Kinds() {
+		f := d.Feeds[kind]
+		if ComesIn(kind) {
+			c.In = append(c.In, kind)
+		} else {
+			c.Out = append(c.Out, kind)
+		}
+		if f.Confirm != nil {
+			c.ReadBack = append(c.ReadBack, kind)
+		}
+		if f.Send != nil && f.Send.Report != nil {
+			c.Reports = append(c.Reports, kind)
+		}
+	}
+	if d.Test != nil {
+		c.TestFlag = d.Test.Say
+	}
+	return c
+}
+
+func (a *Access) words() string {
+	switch a.Way {
+	case "consent":
+		return "consent page (OAuth 2.0 with PKCE)"
+	case "client":
+		return "client credentials (OAuth 2.0)"
+	case "password":
+		return "name and password"
+	case "key":
+		if a.Sign != nil {
+			return fmt.Sprintf("key and secret, requests signed (%s)", a.Sign.Scheme)
+		}
+		return "key"
+	case "inbound":
+		return "key that we hand out"
+	}
+	return "token"
 }

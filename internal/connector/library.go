@@ -3,6 +3,9 @@ package connector
 import (
 	"embed"
 	"fmt"
+	"maps"
+	"os"
+	"path/filepath"
 )
 
 //go:embed definitions/*.yaml
@@ -23,7 +26,7 @@ func BuiltIn() (Library, error) {
 		if err != nil {
 			return nil, err
 		}
-		d, err := Load(f.Name(), text)
+		d, err := Load(f.Name(), text, lib)
 		if err != nil {
 			return nil, err
 		}
@@ -35,14 +38,37 @@ func BuiltIn() (Library, error) {
 	return lib, nil
 }
 
-// Kinds lists the feeds of a definition in a fixed order: what comes in first.
-func (d *Definition) Kinds() []string {
-	order := []string{"orders in", "listings in", "stock in", "tracking in", "stock out", "dispatch out", "labels out", "handovers out"}
-	var out []string
-	for _, k := range order {
-		if d.Feeds[k] != nil {
-			out = append(out, k)
+// AddFolder adds the definitions (*.yaml) of a folder. They may extend those that are there already and
+// each other, in the order of their names; none may take the code of another.
+func (lib Library) AddFolder(dir string) error {
+	files, err := filepath.Glob(filepath.Join(dir, "*.yaml"))
+	if err != nil {
+		return err
+	}
+	if len(files) == 0 {
+		if _, err := os.Stat(dir); err != nil {
+			return fmt.Errorf("folder of connector definitions: %w", err)
 		}
 	}
-	return out
+	for _, file := range files {
+		text, err := os.ReadFile(file)
+		if err != nil {
+			return err
+		}
+		d, err := Load(file, text, lib)
+		if err != nil {
+			return err
+		}
+		if lib[d.Connector] != nil {
+			return fmt.Errorf("%s: there is a connector %q already; extend it under another code", file, d.Connector)
+		}
+		lib[d.Connector] = d
+	}
+	return nil
 }
+
+// Codes lists the connectors by code.
+func (lib Library) Codes() []string { return sortedKeys(lib) }
+
+// Clone returns a library of its own with the same definitions.
+func (lib Library) Clone() Library { return maps.Clone(lib) }

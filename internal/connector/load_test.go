@@ -42,6 +42,7 @@ feeds:
     map:
       number: item.no
       status: lookup("states", item.state)
+      currency: '"EUR"'
       total: amount(item.total, "EUR")
       lines:
         each: item.rows
@@ -51,21 +52,21 @@ feeds:
 
 // TestMistakesAreNamed changes one thing of a good definition and expects file, line and what was expected.
 func TestMistakesAreNamed(t *testing.T) {
-	_, err := Load("small.yaml", []byte(small))
+	_, err := Load("small.yaml", []byte(small), nil)
 	require.NoError(t, err)
 	for _, c := range []struct{ name, old, new, says string }{
-		{"unknown key", "title: Small shop", "title: Small shop\ncolour: red", "line 3: colour"},
-		{"unknown side", "side: channel", "side: friend", "line 3: side: value must be one of 'channel'"},
+		{"unknown key", "title: Small shop", "title: Small shop\ncolour: red", "small.yaml:3:1: colour"},
+		{"unknown side", "side: channel", "side: friend", "small.yaml:3:1: side: value must be one of 'channel'"},
 		{"missing part", "connector: small\n", "", "missing property 'connector'"},
-		{"unknown way in", "way: token", "way: knocking", "line 5: access.way"},
+		{"unknown way in", "way: token", "way: knocking", "small.yaml:5:3: access.way"},
 		{"unknown feed", "  orders in:", "  gossip in:", "gossip in"},
-		{"unknown target", "number: item.no", "numbr: item.no", `line 21: feeds.orders in.map has no field "numbr"; it has`},
-		{"syntax", "number: item.no", "number: item.no +", `line 21: expression "item.no +"`},
+		{"unknown target", "number: item.no", "numbr: item.no", `small.yaml:21:7: feeds.orders in.map: there is no field "numbr"; there are`},
+		{"syntax", "number: item.no", "number: item.no +", `small.yaml:21:24: feeds.orders in.map.number: expression "item.no +"`},
 		{"unknown name", "number: item.no", "number: thing.no", "undeclared reference to 'thing'"},
 		{"a float for money", `total: amount(item.total, "EUR")`, "total: 1.5", "floating-point"},
 		{"a record for text", "number: item.no", "number: { a: item.no }", "takes text, not a nested mapping"},
-		{"no list", "each: item.rows", "all: item.rows", `line 25: "all" is not expected here`},
-		{"unknown loop name", "as: line", "as: row", "it may be one of line"},
+		{"no list", "each: item.rows", "all: item.rows", `"all" is not expected here`},
+		{"unknown loop name", "as: line", "as: rung", "it may be one of line"},
 		{"bad span", "items: orders", "items: orders\n      every: soon", "read.every"},
 		{"open brace", "path: /orders", "path: '/orders/{item.id'", "is not closed"},
 		{"an anchor", "title: Small shop", "title: &t Small shop", "anchors and aliases"},
@@ -75,12 +76,12 @@ func TestMistakesAreNamed(t *testing.T) {
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			require.Contains(t, small, c.old)
-			_, err := Load("small.yaml", []byte(strings.Replace(small, c.old, c.new, 1)))
+			_, err := Load("small.yaml", []byte(strings.Replace(small, c.old, c.new, 1)), nil)
 			require.ErrorContains(t, err, c.says)
 			require.ErrorContains(t, err, "small.yaml")
 		})
 	}
-	_, err = Load("empty.yaml", nil)
+	_, err = Load("empty.yaml", nil, nil)
 	require.ErrorContains(t, err, "the file is empty")
 }
 
@@ -92,7 +93,8 @@ func TestExpensiveExpressionIsStopped(t *testing.T) {
 		list[i] = int64(i)
 	}
 	e := &Expr{Text: "item.all(a, item.all(b, item.all(c, item.all(d, a + b + c + d >= 0))))"}
-	require.NoError(t, l.compile(e))
+	l.compile(e, "test")
+	require.Empty(t, l.mistakes)
 	begin := time.Now()
 	_, err = e.Eval(Vars{"item": list})
 	require.ErrorContains(t, err, "cost")
@@ -121,7 +123,16 @@ func TestExpressions(t *testing.T) {
 		{`lookup("states", item.n)`, "one", ""},
 		{`lookup("any", "whatever")`, "other", ""},
 		{`lookup("states", "old")`, nil, "no entry"},
-		{`lookup("nowhere", "old")`, nil, "no table"},
+		{`lookup("no" + "where", "old")`, nil, "no table"},
+		{`joined([item.a, item.gone, item.deep.gone.b], " · ")`, "x", ""},
+		{`first([item.gone, item.deep.b.trim(), "last"])`, "last", ""},
+		{`number("3.000")`, int64(3), ""},
+		{`number("3.5")`, nil, "not a whole number"},
+		{`moment("24.12.2026 18:30", "dd.MM.yyyy HH:mm", "UTC")`, time.Date(2026, 12, 24, 18, 30, 0, 0, time.UTC), ""},
+		{`moment(item.n, "unix", "")`, time.Unix(1, 0).UTC(), ""},
+		{`moment("soon", "rfc3339", "")`, nil, "not a time"},
+		{`written("2026-01-31T10:00:00Z", "dd.MM.yyyy", "")`, "31.01.2026", ""},
+		{`written("2026-01-31T10:00:00Z", "unix", "")`, "1769853600", ""},
 		{`joined([item.a, item.deep.b, "z"], ", ")`, "x, z", ""},
 		{`size(words("one  two"))`, int64(2), ""},
 		{`item.list.exists(s, s == "q")`, true, ""},
@@ -129,7 +140,8 @@ func TestExpressions(t *testing.T) {
 	} {
 		t.Run(c.text, func(t *testing.T) {
 			e := &Expr{Text: c.text}
-			require.NoError(t, l.compile(e))
+			l.compile(e, "test")
+			require.Empty(t, l.mistakes)
 			got, err := e.Eval(vars)
 			if c.bad != "" {
 				require.ErrorContains(t, err, c.bad)
@@ -148,9 +160,10 @@ func TestDirectAgreesWithTheMachine(t *testing.T) {
 	item := map[string]any{"a": "12.50", "k": "k", "m": map[string]any{"b": true, "n": int64(-4)}, "none": nil}
 	for _, text := range []string{"item.a", "item.m.n", "item.m.b", "item.m", `amount(item.a, "EUR")`, `lookup("t", item.k)`, `"word"`, "12", "item.none", "item.gone"} {
 		direct := &Expr{Text: text}
-		require.NoError(t, l.compile(direct))
+		l.compile(direct, "test")
 		machine := &Expr{Text: "[" + text + "][0]"}
-		require.NoError(t, l.compile(machine))
+		l.compile(machine, "test")
+		require.Empty(t, l.mistakes)
 		a, errA := direct.Eval(Vars{"item": item})
 		b, errB := machine.Eval(Vars{"item": item})
 		require.Equal(t, errA == nil, errB == nil, text)
@@ -163,7 +176,7 @@ func TestMapOrder(t *testing.T) {
 	require.NoError(t, err)
 	raw, err := os.ReadFile("testdata/hedgerow-order.json")
 	require.NoError(t, err)
-	l, err := NewLine(lib["hedgerow"], "http://127.0.0.1", nil, nil, nil, time.Now)
+	l, err := NewLine(lib["hedgerow"], LineOptions{Base: "http://127.0.0.1"})
 	require.NoError(t, err)
 	got, err := l.Map("orders in", "poll", raw)
 	require.NoError(t, err)
@@ -190,8 +203,8 @@ func TestMapTariff(t *testing.T) {
 	require.NoError(t, err)
 	lib, err := BuiltIn()
 	require.NoError(t, err)
-	m, err := l.mapper(lib["plover-post"].Calls["tariff"].Map, reflect.TypeFor[freight.Tariff](), "tariff")
-	require.NoError(t, err)
+	m := l.mapper(&lib["plover-post"].Calls["tariff"].Map, reflect.TypeFor[freight.Tariff](), "tariff")
+	require.Empty(t, l.mistakes)
 	body, err := decode([]byte(`{"currency":"EUR","fuel_permille":65,"remote":{"postcodes_beginning":["97"],"cents":280},"products":[{"code":"PP","label":"Parcel","heaviest_g":20000,"longest_mm":1200,"volume_divisor":6000,
 		"zones":[{"zone":"W1","lands":["XW"],"postcodes_beginning":["41"],"working_days":1,"steps":[{"to_g":2000,"cents":420},{"to_g":5000,"cents":560}]},{"zone":"W2","lands":["XW"],"postcodes_beginning":[],"working_days":2,"steps":[]}]}]}`))
 	require.NoError(t, err)
@@ -213,7 +226,7 @@ func FuzzLoad(f *testing.F) {
 		f.Add(text)
 	}
 	f.Fuzz(func(t *testing.T, text []byte) {
-		d, err := Load("fuzz.yaml", text)
+		d, err := Load("fuzz.yaml", text, nil)
 		if err == nil && (d.Connector == "" || d.Side == "") {
 			t.Fatalf("loaded without a name: %q", text)
 		}
@@ -225,7 +238,7 @@ func BenchmarkMapOrder(b *testing.B) {
 	require.NoError(b, err)
 	raw, err := os.ReadFile("testdata/hedgerow-order.json")
 	require.NoError(b, err)
-	l, err := NewLine(lib["hedgerow"], "http://127.0.0.1", nil, nil, nil, time.Now)
+	l, err := NewLine(lib["hedgerow"], LineOptions{Base: "http://127.0.0.1"})
 	require.NoError(b, err)
 	b.ReportAllocs()
 	for b.Loop() {

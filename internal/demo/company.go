@@ -8,8 +8,6 @@ import (
 	"strings"
 
 	"openrelay/internal/core/gs1"
-	"openrelay/internal/core/packing"
-	"openrelay/internal/core/place"
 	"openrelay/internal/relay"
 	"openrelay/internal/standin"
 	"openrelay/internal/store"
@@ -27,19 +25,6 @@ var People = []struct{ Email, Name, Role string }{
 	{"desk@morrowhive.example", "Joss Fenn", "operator"},
 	{"packer@morrowhive.example", "Runa Hollis", "operator"},
 	{"books@morrowhive.example", "Aldous Oster", "viewer"},
-}
-
-var locations = []store.Location{
-	{Code: "alder", Name: "Alder Yard", Address: place.Address{Name: "Morrow Hive Supply", Street: "Alder Yard 3", Postcode: "41207", Town: "Alderby", Country: "XW", Phone: "+000 41 207 30"}},
-	{Code: "pier", Name: "Pier Nine", Address: place.Address{Name: "Morrow Hive Supply", Street: "Pier Nine", Postcode: "77102", Town: "Greywick", Country: "XW", Phone: "+000 77 102 90"}},
-}
-
-var profiles = []packing.Profile{
-	{Code: "mailer", Name: "Book mailer", LengthMM: 310, WidthMM: 230, HeightMM: 50, TareG: 90, MaxG: 1000, Service: "PL"},
-	{Code: "small", Name: "Small carton", LengthMM: 350, WidthMM: 250, HeightMM: 150, TareG: 220, MaxG: 8000, Service: "PP"},
-	{Code: "medium", Name: "Medium carton", LengthMM: 450, WidthMM: 350, HeightMM: 300, TareG: 480, MaxG: 15000, Service: "PP"},
-	{Code: "large", Name: "Large carton", LengthMM: 600, WidthMM: 400, HeightMM: 400, TareG: 850, MaxG: 20000, Service: "PP"},
-	{Code: "long", Name: "Long carton", LengthMM: 900, WidthMM: 450, HeightMM: 450, TareG: 1400, MaxG: 25000, Service: "PP"},
 }
 
 type good struct {
@@ -128,7 +113,12 @@ func spread(text string, n int64) int64 {
 }
 
 // openings lists the items with their opening stock; extra is added to every count.
-func openings(alder, pier, extra int64) []relay.Opening {
+func openings(places map[string]int64, extra int64) []relay.Opening {
+	alder, pier, mill := places["alder"], places["pier"], places["mill"]
+	till := map[string]bool{}
+	for _, g := range tillGoods() {
+		till[g.SKU] = true
+	}
 	var out []relay.Opening
 	for i, g := range goods() {
 		o := relay.Opening{Item: store.Item{SKU: g.sku, GTIN: gtin(i), Name: g.name, Category: g.group, Options: g.options, WeightG: g.grams, LengthMM: g.l, WidthMM: g.w, HeightMM: g.h, Price: g.price, Currency: "EUR"},
@@ -143,9 +133,56 @@ func openings(alder, pier, extra int64) []relay.Opening {
 			o.Counts[pier] = 8 + spread(g.name, 20)
 			o.Bins[pier] = fmt.Sprintf("P-%02d", 1+i/3)
 		}
+		if till[g.sku] {
+			o.Counts[mill] = 6 + spread(g.name, 9)
+			o.Bins[mill] = fmt.Sprintf("SHELF-%d", 1+i%9)
+		}
 		out = append(out, o)
 	}
 	return out
+}
+
+// market lists goods as a marketplace or a till has them: some of ours by our SKU, and whatever else.
+func market(every int, first int, others ...standin.Good) []standin.Good {
+	var out []standin.Good
+	for i, g := range goods() {
+		if i%every == 0 && g.group != "Live" && g.group != "Made to order" {
+			out = append(out, standin.Good{No: fmt.Sprint(first + i), SKU: g.sku, Title: g.name, Barcode: gtin(i), Price: g.price, Shown: 2 + spread(g.name, 14)})
+		}
+	}
+	return append(out, others...)
+}
+
+func tansyGoods() []standin.Good {
+	return market(2, 88000,
+		standin.Good{No: "88901", SKU: "TOOL-HIVE-STEEL", Title: "Hive tool of stainless steel", Barcode: gtinOf("HIVE-TOOL"), Price: 1290, Shown: 9}, // another SKU, the same GTIN
+		standin.Good{No: "88902", SKU: "HONEY-DIPPER", Title: "Honey dipper, olive wood", Price: 590, Shown: 25},
+		standin.Good{No: "88903", SKU: "BRUSH-HAIR", Title: "Bee brush, horsehair, gift box", Price: 990, Shown: 4}, // a SKU twice
+		standin.Good{No: "88904", SKU: "", Title: "Grab bag", Price: 1500, Shown: 3},
+	)
+}
+
+func brambleGoods() []standin.Good {
+	return market(3, 5100,
+		standin.Good{No: "5990", SKU: "WAX-BLOCK-5KG", Title: "Beeswax block, 5 kg", Price: 8400, Shown: 6},
+		standin.Good{No: "5991", SKU: "SMOKER-L", Title: "Smoker, large, copper", Price: 4990, Shown: 2, Review: "in review"},
+	)
+}
+
+func tillGoods() []standin.Good {
+	return market(4, 50,
+		standin.Good{No: "301", SKU: "CAKE-HONEY", Title: "Honey cake, slice", Price: 420, Shown: 12},
+		standin.Good{No: "302", SKU: "TEA-POT", Title: "Pot of tea", Price: 390, Shown: 99},
+	)
+}
+
+func gtinOf(sku string) string {
+	for i, g := range goods() {
+		if g.sku == sku {
+			return gtin(i)
+		}
+	}
+	return ""
 }
 
 // shopItems lists what a store sells. The stores' own counts differ from ours, as they do in life; the

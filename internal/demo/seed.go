@@ -168,6 +168,10 @@ func (w *World) PackOne(ctx context.Context, order string) (api.ShipmentView, er
 			return none, err
 		}
 	}
+	profiles, err := w.Client.Profiles(ctx) // the smallest first
+	if err != nil {
+		return none, err
+	}
 	for _, p := range profiles {
 		if v, err = w.Client.Pack(ctx, s, p.Code, 0); err == nil {
 			return v, nil

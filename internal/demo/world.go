@@ -2,7 +2,6 @@ package demo
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"io/fs"
 	"log/slog"
@@ -13,20 +12,30 @@ import (
 
 	"openrelay/internal/api"
 	"openrelay/internal/client"
-	"openrelay/internal/core/stock"
+	"openrelay/internal/connector"
 	"openrelay/internal/relay"
+	"openrelay/internal/setup"
 	"openrelay/internal/standin"
 	"openrelay/internal/store"
 )
 
-// Outside is the world around the relay: two web stores and a carrier on loopback.
+// Outside is the world around the relay, on loopback: two web stores and a carrier that are joined, and
+// two marketplaces, a till and an address service that are there to be joined.
 type Outside struct {
-	Morrow, Skep       *standin.Hedgerow
-	Plover             *standin.Plover
-	MorrowURL, SkepURL string
-	PloverURL          string
-	servers            []*http.Server
+	Morrow, Skep *standin.Hedgerow
+	Plover       *standin.Plover
+	Tansy        *standin.Tansy
+	Bramble      *standin.Bramble
+	Counterpane  *standin.Counterpane
+	Postbook     *standin.Postbook
+
+	MorrowURL, SkepURL, PloverURL, TansyURL, BrambleURL, CounterpaneURL, PostbookURL string
+
+	servers []*http.Server
 }
+
+// Systems is how many outside systems there are; each listens on a port of its own.
+const Systems = 7
 
 // MorrowPushSecret signs what the first store pushes.
 const MorrowPushSecret = "morrow-push-secret-of-the-demo"
@@ -38,18 +47,31 @@ const (
 	ploverKey, ploverSecret = "PLVR20DEMO7MORROW41X", "plover-signing-word-of-the-demo"
 )
 
+// TansyAccess, BrambleAccess, CounterpaneAccess and PostbookAccess are what a person types in to join them.
+var (
+	TansyAccess       = map[string]string{"app": "app-4471", "app_secret": "tansy-application-secret-of-the-demo"}
+	BrambleAccess     = map[string]string{"key": "BRDEMO7K20MORROW", "secret": "bramble-trader-secret-of-the-demo"}
+	CounterpaneAccess = map[string]string{"user": "relay", "password": "the honeycomb till", "shop": "3"}
+	PostbookAccess    = map[string]string{"token": "pb_postbook_token_of_the_demo_0001", "contract": "C-77120", "desk": "1"}
+)
+
 // OpenOutside starts the stand-ins at the given addresses (port 0 takes a free one). extra is added to
 // the stores' stock.
-func OpenOutside(addrs [3]string, extra int64) (*Outside, error) {
+func OpenOutside(addrs [Systems]string, extra int64) (*Outside, error) {
 	o := &Outside{
 		Morrow: standin.NewHedgerow(standin.ShopConfig{Name: "Morrow Hive Supply", Number: "H-20071", Country: "XW", Currency: "EUR", OrderPrefix: "MH", Token: morrowToken, PushSecret: MorrowPushSecret, Accent: "#7a4b12", Items: shopItems(false, extra)}),
 		Skep:   standin.NewHedgerow(standin.ShopConfig{Name: "Little Skep", Number: "H-31415", Country: "XW", Currency: "EUR", OrderPrefix: "LS", Token: skepToken, PushSecret: skepSecret, Accent: "#3f5d3a", Items: shopItems(true, extra)}),
 		Plover: standin.NewPlover(standin.PostConfig{Holder: Company, CustomerNo: "PP-5518", Land: "XW", Key: ploverKey, PushSecret: ploverSecret}),
+		Tansy: standin.NewTansy(standin.TansyConfig{AppNo: TansyAccess["app"], AppSecret: TansyAccess["app_secret"], Goods: tansyGoods(), PerSecond: 60,
+			Sellers: []standin.TansySeller{{Name: Company, No: "T-8841", Site: "westmark", Land: "XW"}, {Name: "Hollow Oak Apiaries", No: "T-9007", Site: "eastmark", Land: "XE"}}}),
+		Bramble:     standin.NewBramble(standin.BrambleConfig{Name: Company, Number: "BR-3302", Land: "XW", Key: BrambleAccess["key"], Secret: BrambleAccess["secret"], Goods: brambleGoods()}),
+		Counterpane: standin.NewCounterpane(standin.CounterpaneConfig{Company: Company, Shop: "Mill Lane", Land: "XW", ShopNo: 3, User: CounterpaneAccess["user"], Password: CounterpaneAccess["password"], Goods: tillGoods()}),
+		Postbook:    standin.NewPostbook(standin.PostbookConfig{Holder: Company, Contract: PostbookAccess["contract"], Desk: PostbookAccess["desk"], Token: PostbookAccess["token"]}),
 	}
 	for i, part := range []struct {
 		h   http.Handler
 		url *string
-	}{{o.Morrow, &o.MorrowURL}, {o.Skep, &o.SkepURL}, {o.Plover, &o.PloverURL}} {
+	}{{o.Morrow, &o.MorrowURL}, {o.Skep, &o.SkepURL}, {o.Plover, &o.PloverURL}, {o.Tansy, &o.TansyURL}, {o.Bramble, &o.BrambleURL}, {o.Counterpane, &o.CounterpaneURL}, {o.Postbook, &o.PostbookURL}} {
 		l, err := listen(addrs[i])
 		if err != nil {
 			o.Close()
@@ -64,6 +86,11 @@ func OpenOutside(addrs [3]string, extra int64) (*Outside, error) {
 	o.Skep.SetBase(o.SkepURL)
 	return o, nil
 }
+
+// OnFreePorts are addresses for OpenOutside that nobody uses.
+var OnFreePorts = [Systems]string{free, free, free, free, free, free, free}
+
+const free = "127.0.0.1:0"
 
 func listen(addr string) (net.Listener, error) {
 	l, err := net.Listen("tcp", addr)
@@ -89,27 +116,41 @@ func (o *Outside) Close() {
 	}
 }
 
-// SetUp makes the company in an empty file: places, items with opening stock, profiles, people, an API
-// token, and the connections to the outside.
+// Text is the set-up of the demo company, with the addresses of its stores and its carrier.
+func (o *Outside) Text() (setup.Setup, error) {
+	text, err := setup.ReadyText("morrow-hive")
+	if err != nil {
+		return setup.Setup{}, err
+	}
+	urls := map[string]string{"MORROW": o.MorrowURL, "SKEP": o.SkepURL, "PLOVER": o.PloverURL}
+	if text, err = setup.Fill(text, func(name string) (string, bool) { v, ok := urls[name]; return v, ok }); err != nil {
+		return setup.Setup{}, err
+	}
+	return setup.Parse([]byte(text))
+}
+
+// SetUp makes the company in an empty file: its set-up from its text, items with opening stock, people,
+// and an API token.
 func SetUp(ctx context.Context, r *relay.Relay, o *Outside, token string, extra int64) error {
-	if err := r.Store.Write(ctx, func(t *store.Tx) error {
-		return errors.Join(t.PutSetting("company", Company), t.PutSeries("order", "R", 10001), t.PutSeries("shipment", "S", 40001))
-	}); err != nil {
+	s, err := o.Text()
+	if err != nil {
 		return err
 	}
-	var ids []int64
+	const who = "Edda Quillon"
+	ground := s
+	ground.Connections = nil
+	if _, err := r.ApplySetup(ctx, ground, nil, who); err != nil {
+		return err
+	}
+	locations, err := r.Store.Locations(ctx)
+	if err != nil {
+		return err
+	}
+	places := map[string]int64{}
 	for _, l := range locations {
-		id, err := r.AddLocation(ctx, l)
-		if err != nil {
-			return err
-		}
-		ids = append(ids, id)
+		places[l.Code] = l.ID
 	}
-	alder, pier := ids[0], ids[1]
-	if err := r.AddItems(ctx, openings(alder, pier, extra), "Edda Quillon"); err != nil {
-		return err
-	}
-	if err := r.AddProfiles(ctx, profiles); err != nil {
+	if err := r.AddItems(ctx, openings(places, extra), who); err != nil {
 		return err
 	}
 	for _, p := range People {
@@ -120,19 +161,12 @@ func SetUp(ctx context.Context, r *relay.Relay, o *Outside, token string, extra 
 	if err := r.AddToken(ctx, "Runa Hollis", "admin", token); err != nil {
 		return err
 	}
-	all := map[string]bool{"orders in": true, "listings in": true, "stock in": true, "tracking in": true, "stock out": true, "dispatch out": true, "labels out": true, "handovers out": true}
-	for _, c := range []relay.NewConnection{
-		{Code: "morrow", Connector: "hedgerow", Name: "Morrow Hive Supply", BaseURL: o.MorrowURL, Secrets: map[string]string{"token": morrowToken, "push_secret": MorrowPushSecret},
-			Settings: relay.Settings{Offer: stock.Policy{Sources: []int64{alder, pier}}, Tolerance: 2, Sender: "Morrow Hive Supply"}, Feeds: all},
-		{Code: "skep", Connector: "hedgerow", Name: "Little Skep", BaseURL: o.SkepURL, Secrets: map[string]string{"token": skepToken, "push_secret": skepSecret},
-			Settings: relay.Settings{Offer: stock.Policy{Sources: []int64{alder}, Buffer: 2, Floor: 1}, Tolerance: 2, Sender: "Little Skep"}, Feeds: all},
-		{Code: "plover", Connector: "plover-post", Name: "Plover Post", BaseURL: o.PloverURL, Secrets: map[string]string{"key": ploverKey, "push_secret": ploverSecret}, Feeds: all},
-	} {
-		if err := r.AddConnection(ctx, c, "Edda Quillon"); err != nil {
-			return err
-		}
-	}
-	return nil
+	_, err = r.ApplySetup(ctx, s, map[string]map[string]string{
+		"morrow": {"token": morrowToken, "push_secret": MorrowPushSecret},
+		"skep":   {"token": skepToken, "push_secret": skepSecret},
+		"plover": {"key": ploverKey, "push_secret": ploverSecret},
+	}, who)
+	return err
 }
 
 // World is the relay of the demo company with the outside around it, all in this process.
@@ -151,7 +185,7 @@ type World struct {
 // Options of a world.
 type Options struct {
 	File    string // company file; empty takes a temporary one
-	Addrs   [4]string
+	Addrs   [1 + Systems]string
 	Console fs.FS
 	Log     *slog.Logger
 	Version string
@@ -159,7 +193,7 @@ type Options struct {
 }
 
 // FreePorts are addresses on loopback that nobody uses.
-var FreePorts = [4]string{"127.0.0.1:0", "127.0.0.1:0", "127.0.0.1:0", "127.0.0.1:0"}
+var FreePorts = [1 + Systems]string{free, free, free, free, free, free, free, free}
 
 // Open starts a world with a new company and waits until its stores show our quantities.
 func Open(ctx context.Context, o Options) (w *World, err error) {
@@ -181,13 +215,13 @@ func Open(ctx context.Context, o Options) (w *World, err error) {
 	if _, err := os.Stat(o.File); err == nil {
 		return w, fmt.Errorf("%s exists; the demo makes its company anew each time and does not write over a file", o.File)
 	}
-	if w.Outside, err = OpenOutside([3]string(o.Addrs[1:]), o.Extra); err != nil {
+	if w.Outside, err = OpenOutside([Systems]string(o.Addrs[1:]), o.Extra); err != nil {
 		return w, err
 	}
 	if w.Store, err = store.Open(ctx, o.File); err != nil {
 		return w, err
 	}
-	if w.Relay, err = relay.Open(ctx, w.Store, relay.Options{Log: o.Log}); err != nil {
+	if w.Relay, err = relay.Open(ctx, w.Store, relay.Options{Log: o.Log, Reach: connector.Loopback}); err != nil {
 		return w, err
 	}
 	if err := SetUp(ctx, w.Relay, w.Outside, w.Token, o.Extra); err != nil {

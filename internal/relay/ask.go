@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"time"
 
+	"openrelay/internal/connector"
 	"openrelay/internal/core/message"
 	"openrelay/internal/core/order"
 	"openrelay/internal/core/picking"
@@ -53,8 +54,8 @@ func (r *Relay) WhyOffer(ctx context.Context, connection, sku string) (OfferWhy,
 	if err != nil {
 		return out, err
 	}
-	out.Allowed, out.Steps = c.settings.Offer.Explain(l.ItemID, func(k stock.Key) stock.Level { return levels[k] }, r.placeName)
-	if m, err := r.Store.OpenOutboxFor(ctx, c.rec.ID, "stock out", offerSubject(l.ID)); err == nil {
+	out.Allowed, out.Steps = c.settings().Offer.Explain(l.ItemID, func(k stock.Key) stock.Level { return levels[k] }, r.placeName)
+	if m, err := r.Store.OpenOutboxFor(ctx, c.rec().ID, "stock out", offerSubject(l.ID)); err == nil {
 		out.Open = &m
 	} else if !errors.Is(err, store.ErrNotFound) {
 		return out, err
@@ -116,7 +117,7 @@ func (r *Relay) WhyLevel(ctx context.Context, sku string, before int64) (LevelWh
 		w := ListingWhy{Listing: l}
 		if c := r.byID(l.ConnectionID); c != nil {
 			_, w.On = r.feed(c, "stock out")
-			w.Allowed = c.settings.Offer.Offer(it.ID, func(k stock.Key) stock.Level { return out.Levels[k] })
+			w.Allowed = c.settings().Offer.Offer(it.ID, func(k stock.Key) stock.Level { return out.Levels[k] })
 		}
 		out.Listings = append(out.Listings, w)
 	}
@@ -152,13 +153,13 @@ func (r *Relay) Order(ctx context.Context, number string) (OrderView, error) {
 	if c == nil {
 		return out, fmt.Errorf("order %s: its connection is gone", number)
 	}
-	out.Channel = c.rec
+	out.Channel = *c.rec()
 	versions, err := r.Store.ChannelVersions(ctx, o.ID)
 	if err != nil {
 		return out, err
 	}
 	for _, v := range versions {
-		out.Versions = append(out.Versions, Version{v, c.line.Inside("orders in", v.Via, v.Raw)})
+		out.Versions = append(out.Versions, Version{v, c.line().Inside("orders in", v.Via, v.Raw)})
 	}
 	if out.Timeline, err = r.Store.Timeline(ctx, "order", o.ID); err != nil {
 		return out, err
@@ -245,6 +246,9 @@ type ConnectionView struct {
 	Open   map[string]int64
 	LastOK time.Time
 	Host   string
+
+	Identity     message.Identity // who we are there
+	Capabilities connector.Capabilities
 }
 
 // FeedView is a feed and how it stands.
@@ -270,6 +274,18 @@ func (r *Relay) Connections(ctx context.Context) ([]ConnectionView, error) {
 	if err != nil {
 		return nil, err
 	}
+	accounts, err := r.Store.Accounts(ctx)
+	if err != nil {
+		return nil, err
+	}
+	bases, names := map[int64]string{}, map[int64]message.Identity{}
+	for _, a := range accounts {
+		var id message.Identity
+		if err := json.Unmarshal([]byte(a.Identity), &id); err != nil {
+			return nil, err
+		}
+		bases[a.ID], names[a.ID] = a.BaseURL, id
+	}
 	now := r.now()
 	y, m, d := now.Date()
 	today, err := r.Store.OrdersToday(ctx, time.Date(y, m, d, 0, 0, 0, 0, now.Location()))
@@ -282,13 +298,18 @@ func (r *Relay) Connections(ctx context.Context) ([]ConnectionView, error) {
 		if c == nil {
 			continue
 		}
-		v := ConnectionView{Connection: rec, Title: c.line.Def.Title, Orders: today[rec.ID], Open: open[rec.ID], Host: rec.BaseURL}
+		v := ConnectionView{Connection: rec, Title: c.line().Def.Title, Orders: today[rec.ID], Open: open[rec.ID], Host: bases[rec.AccountID]}
+		v.Identity = names[rec.AccountID]
+		v.Capabilities = c.line().Def.Capabilities()
 		worst := Lamp{"go", "running well"}
 		for _, f := range feeds {
 			if f.ConnectionID != rec.ID {
 				continue
 			}
-			fv := r.feedView(c, f, rec.Paused)
+			fv, ok := r.feedView(c, f)
+			if !ok {
+				continue
+			}
 			if rank(fv.Lamp.State) > rank(worst.State) {
 				worst = Lamp{fv.Lamp.State, f.Kind + ": " + fv.Lamp.Text}
 			}
@@ -297,8 +318,17 @@ func (r *Relay) Connections(ctx context.Context) ([]ConnectionView, error) {
 			}
 			v.Feeds = append(v.Feeds, fv)
 		}
-		if rec.Paused {
+		switch {
+		case rec.State == store.Joining:
+			worst = Lamp{"busy", "being set up"}
+		case rec.State == store.Left:
+			worst = Lamp{"idle", "left"}
+		}
+		if rec.State != store.On {
+		} else if rec.Paused {
 			worst = Lamp{"idle", "paused"}
+		} else if rec.Test && rank(worst.State) == 0 {
+			worst = Lamp{"caution", "in test: nothing of it is real"}
 		} else if n := v.Open[store.Refused]; n > 0 && rank(worst.State) < rank("caution") {
 			worst = Lamp{"caution", fmt.Sprintf("%d refused", n)}
 		}
@@ -320,8 +350,12 @@ func rank(state string) int {
 	return 0
 }
 
-func (r *Relay) feedView(c *conn, f store.Feed, paused bool) FeedView {
-	def := c.line.Def.Feeds[f.Kind]
+func (r *Relay) feedView(c *conn, f store.Feed) (FeedView, bool) {
+	def := c.line().Def.Feeds[f.Kind]
+	if def == nil {
+		return FeedView{}, false
+	}
+	paused := c.rec().Paused
 	v := FeedView{Feed: f}
 	if def.Topic != "" {
 		v.Ways = append(v.Ways, "push")
@@ -337,6 +371,8 @@ func (r *Relay) feedView(c *conn, f store.Feed, paused bool) FeedView {
 		v.Ways = append(v.Ways, "send")
 	}
 	switch {
+	case c.rec().State == store.Joining && f.On:
+		v.Lamp = Lamp{"idle", "begins when the connection is switched on"}
 	case paused:
 		v.Lamp = Lamp{"idle", "paused"}
 	case !f.On:
@@ -350,7 +386,7 @@ func (r *Relay) feedView(c *conn, f store.Feed, paused bool) FeedView {
 	default:
 		v.Lamp = Lamp{"go", "running well"}
 	}
-	return v
+	return v, true
 }
 
 // SenderOf is who the shipment's label says it comes from.

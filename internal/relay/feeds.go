@@ -12,6 +12,7 @@ import (
 	"openrelay/internal/store"
 )
 
+// runRequest asks a reader for a run; the zero value asks it to look at its schedule again.
 type runRequest struct {
 	kind, cause, from string
 	started           chan int64
@@ -27,7 +28,7 @@ func (r *Relay) inLoop(c *conn) {
 		case <-c.wakeIn:
 		}
 		if err := r.decideAll(c); err != nil && r.ctx.Err() == nil {
-			r.log.Error("decisions failed, trying again", "connection", c.rec.Code, "error", err)
+			r.log.Error("decisions failed, trying again", "connection", c.rec().Code, "error", err)
 			r.after(time.Second, c.wakeIn)
 		}
 	}
@@ -45,42 +46,57 @@ func (r *Relay) after(d time.Duration, ch chan struct{}) {
 	}()
 }
 
-// readLoop reads the feeds of a connection when they are due.
-func (r *Relay) readLoop(c *conn) {
+// readLoop reads one feed of a connection when it is due. A reading of history goes beside the
+// scheduled ones, so that what is new does not wait for what is old.
+func (r *Relay) readLoop(c *conn, kind string, asked chan runRequest) {
+	history := make(chan struct{}, 1) // held by the reading of history that is under way
 	for {
 		wait := time.Minute
-		for kind := range c.line.Def.Feeds {
-			if at, ok := r.due(c, kind); ok {
-				wait = min(wait, at.Sub(r.now()))
-			}
+		if at, ok := r.due(c, kind); ok {
+			wait = min(wait, at.Sub(r.now()))
 		}
 		timer := time.NewTimer(max(wait, 0))
 		select {
 		case <-r.ctx.Done():
 			timer.Stop()
 			return
-		case req := <-c.runNow:
+		case req := <-asked:
 			timer.Stop()
-			if err := r.read(c, req); err != nil {
-				r.log.Warn("run failed", "connection", c.rec.Code, "feed", req.kind, "error", err)
+			switch {
+			case req.kind == "":
+			case req.from != "":
+				r.wg.Add(1)
+				go func() {
+					defer r.wg.Done()
+					select {
+					case history <- struct{}{}:
+						defer func() { <-history }()
+						r.run(c, req)
+					case <-r.ctx.Done():
+					}
+				}()
+			default:
+				r.run(c, req)
 			}
 		case <-timer.C:
-			for kind := range c.line.Def.Feeds {
-				if at, ok := r.due(c, kind); ok && !at.After(r.now()) {
-					if err := r.read(c, runRequest{kind: kind, cause: "schedule"}); err != nil {
-						r.log.Warn("run failed", "connection", c.rec.Code, "feed", kind, "error", err)
-					}
-				}
+			if at, ok := r.due(c, kind); ok && !at.After(r.now()) {
+				r.run(c, runRequest{kind: kind, cause: "schedule"})
 			}
 		}
 	}
 }
 
+func (r *Relay) run(c *conn, req runRequest) {
+	if err := r.read(c, req); err != nil {
+		r.log.Warn("run failed", "connection", c.rec().Code, "feed", req.kind, "error", err)
+	}
+}
+
 // due tells when a feed is to be read next; false where it is off or never read.
 func (r *Relay) due(c *conn, kind string) (time.Time, bool) {
-	def := c.line.Def.Feeds[kind]
+	def := c.line().Def.Feeds[kind]
 	f, on := r.feed(c, kind)
-	if !on || def.Read == nil {
+	if !on || def == nil || def.Read == nil {
 		return time.Time{}, false
 	}
 	last := store.Time(f.LastTryAt)
@@ -132,20 +148,32 @@ func (r *Relay) read(c *conn, req runRequest) error {
 		}
 	}
 	page := 0
-	high, err := c.line.Read(r.ctx, req.kind, mark, func(records []connector.Record) error {
+	check := f.Validator
+	if req.cause != "schedule" {
+		check = "" // who asks for a run wants to see everything
+	}
+	to, err := c.line().Read(r.ctx, req.kind, connector.Reading{Mark: mark, Check: check, Known: r.known(c, req.kind), Keep: func(records []connector.Record) error {
 		page++
 		kept, kerr := r.keepPage(c, f, &run, ensure, page, records)
 		if kept > 0 {
 			poke(c.wakeIn)
 		}
+		if run != 0 {
+			r.Bus.Publish([]Event{{Kind: "run", Key: c.rec().Code}})
+		}
 		return kerr
-	})
+	}})
+	high := to.Mark
 	if err != nil && r.ctx.Err() != nil {
 		return nil // stopping is no failure; the run is closed at the next start
 	}
+	failed := f.Failures > 0
 	commitErr := r.commit(r.ctx, func(ch *change) error {
-		ch.tell("feed", c.rec.Code)
+		ch.tell("feed", c.rec().Code)
 		if err != nil {
+			if e := r.lockedOut(ch, c, err); e != nil {
+				return e
+			}
 			if e := ensure(ch.Tx); e != nil {
 				return e
 			}
@@ -162,8 +190,18 @@ func (r *Relay) read(c *conn, req runRequest) error {
 				return e
 			}
 		}
-		if high < f.Mark {
-			high = f.Mark // a backfill does not turn the mark back
+		if req.from != "" {
+			high = f.Mark // reading history leaves the mark alone
+		} else if to.Check != f.Validator {
+			if e := ch.SetValidator(f.ID, to.Check); e != nil {
+				return e
+			}
+		}
+		if failed {
+			if e := ch.CloseConnectionException(c.id, credentialsRefused, ch.now); e != nil {
+				return e
+			}
+			ch.tell("exception", "")
 		}
 		return ch.FeedWent(f.ID, high, ch.now)
 	})
@@ -175,12 +213,29 @@ func (r *Relay) read(c *conn, req runRequest) error {
 				k.Failures++
 				k.LastError = err.Error()
 			} else {
-				k.Failures, k.LastError, k.Mark, k.LastOKAt = 0, "", high, r.now().UnixMicro()
+				k.Failures, k.LastError, k.LastOKAt = 0, "", r.now().UnixMicro()
+				if req.from == "" {
+					k.Mark, k.Validator = high, to.Check
+				}
 			}
 		}
 		r.mu.Unlock()
 	}
 	return errors.Join(err, commitErr)
+}
+
+// known tells which records of a feed were kept before; feeds without versions know none.
+func (r *Relay) known(c *conn, kind string) func([]connector.Record) ([]bool, error) {
+	if def := c.line().Def.Feeds[kind]; !def.Version.Set() {
+		return nil
+	}
+	return func(records []connector.Record) ([]bool, error) {
+		msgs := make([]store.Received, len(records))
+		for i, rec := range records {
+			msgs[i] = store.Received{OutsideID: rec.ID, Version: rec.Version}
+		}
+		return r.Store.KnownVersions(r.ctx, c.id, kind, msgs)
+	}
 }
 
 // keepPage keeps the records of a page and counts them.
@@ -193,7 +248,7 @@ func (r *Relay) keepPage(c *conn, f store.Feed, run *int64, ensure func(*store.T
 			continue
 		}
 		version := rec.Version
-		if c.line.Def.Feeds[f.Kind].Version.Text == "" {
+		if c.line().Def.Feeds[f.Kind].Version.Text == "" {
 			// A feed without versions: every reading counts as new. Listings change without saying so.
 			version = r.now().UnixMicro()
 		}
@@ -202,7 +257,7 @@ func (r *Relay) keepPage(c *conn, f store.Feed, run *int64, ensure func(*store.T
 	kept := 0
 	err := r.Store.Write(r.ctx, func(t *store.Tx) (err error) {
 		if *run == 0 {
-			known, err := t.KnownInbox(c.rec.ID, f.Kind, msgs)
+			known, err := t.KnownInbox(c.rec().ID, f.Kind, msgs)
 			if err != nil {
 				return err
 			}
@@ -213,7 +268,7 @@ func (r *Relay) keepPage(c *conn, f store.Feed, run *int64, ensure func(*store.T
 		if err := ensure(t); err != nil {
 			return err
 		}
-		if kept, err = t.Receive(c.rec.ID, f.Kind, "poll", *run, msgs, r.now()); err != nil {
+		if kept, err = t.Receive(c.rec().ID, f.Kind, "poll", *run, msgs, r.now()); err != nil {
 			return err
 		}
 		y := store.Tally{Found: int64(len(records)), Skipped: int64(len(msgs) - kept), Failed: int64(len(bad))}
@@ -239,9 +294,9 @@ func (r *Relay) RunNow(ctx context.Context, code, kind, from, who string) (int64
 	if c == nil {
 		return 0, store.ErrNotFound
 	}
-	def := c.line.Def.Feeds[kind]
+	def := c.line().Def.Feeds[kind]
 	if def == nil {
-		return 0, Refuse("%s has no feed %q; it has: %s", c.rec.Name, kind, join(c.line.Def.Kinds()))
+		return 0, Refuse("%s has no feed %q; it has: %s", c.rec().Name, kind, join(c.line().Def.Kinds()))
 	}
 	if def.Read == nil {
 		if def.Send != nil {
@@ -249,6 +304,9 @@ func (r *Relay) RunNow(ctx context.Context, code, kind, from, who string) (int64
 			return 0, nil
 		}
 		return 0, Refuse("%q is pushed by the other side and cannot be read", kind)
+	}
+	if st := c.rec().State; st != store.On {
+		return 0, &Refused{Text: fmt.Sprintf("%s is not at work: it is %s", c.rec().Name, st), Conflict: true}
 	}
 	if _, on := r.feed(c, kind); !on {
 		return 0, &Refused{Text: fmt.Sprintf("%s is off; switch it on first", kind), Conflict: true}
@@ -259,12 +317,15 @@ func (r *Relay) RunNow(ctx context.Context, code, kind, from, who string) (int64
 		}
 	}
 	req := runRequest{kind: kind, cause: "by " + who, from: from, started: make(chan int64, 1)}
+	r.mu.RLock()
+	reader := c.readers[kind]
+	r.mu.RUnlock()
 	select {
-	case c.runNow <- req:
+	case reader <- req:
 	case <-ctx.Done():
 		return 0, ctx.Err()
 	default:
-		return 0, &Refused{Text: "several runs of this connection wait already", Conflict: true}
+		return 0, &Refused{Text: "several runs of this feed wait already", Conflict: true}
 	}
 	select {
 	case id := <-req.started:
@@ -290,6 +351,9 @@ func (r *Relay) SetFeed(ctx context.Context, code, kind string, on bool, schedul
 		return err
 	}
 	err := r.commit(ctx, func(ch *change) error {
+		if kind == "stock out" && on && !f.On && c.rec().PreviewedAt == 0 {
+			return &Refused{Text: "stock out stays off until somebody has seen what it would change; look at the preview first", Conflict: true}
+		}
 		if err := ch.SetFeed(f.ID, on, schedule, revision); err != nil {
 			return err
 		}
@@ -298,10 +362,10 @@ func (r *Relay) SetFeed(ctx context.Context, code, kind string, on bool, schedul
 		if schedule != f.Schedule {
 			text += ", schedule " + or(schedule, "of the connector")
 		}
-		if err := ch.Note(store.Entry{At: ch.now.UnixMicro(), Who: who, Thing: "connection", ThingID: c.rec.ID, What: "feed", Text: text}); err != nil {
+		if err := ch.Note(store.Entry{At: ch.now.UnixMicro(), Who: who, Thing: "connection", ThingID: c.rec().ID, What: "feed", Text: text}); err != nil {
 			return err
 		}
-		if kind == "stock out" && on && !f.On {
+		if kind == "stock out" && on && !f.On && c.rec().State == store.On {
 			return r.queueAllOffers(ch, c)
 		}
 		return nil
@@ -319,7 +383,7 @@ func (r *Relay) SetFeed(ctx context.Context, code, kind string, on bool, schedul
 
 // queueAllOffers queues the quantity of every matched listing of a connection.
 func (r *Relay) queueAllOffers(ch *change, c *conn) error {
-	listings, err := ch.MatchedListings(c.rec.ID)
+	listings, err := ch.MatchedListings(c.rec().ID)
 	if err != nil {
 		return err
 	}
@@ -346,7 +410,18 @@ func (r *Relay) Pause(ctx context.Context, code string, paused bool, revision in
 		return store.ErrNotFound
 	}
 	err := r.commit(ctx, func(ch *change) error {
-		if err := ch.PauseConnection(c.rec.ID, paused, revision); err != nil {
+		rec, err := ch.Connection(code)
+		if err != nil {
+			return err
+		}
+		if rec.Revision != revision && revision != 0 {
+			return store.ErrConflict
+		}
+		if rec.State != store.On {
+			return &Refused{Text: fmt.Sprintf("%s is not at work: it is %s", rec.Name, rec.State), Conflict: true}
+		}
+		rec.Paused = paused
+		if err := ch.UpdateConnection(rec); err != nil {
 			return err
 		}
 		ch.tell("connection", code)
@@ -354,7 +429,7 @@ func (r *Relay) Pause(ctx context.Context, code string, paused bool, revision in
 		if paused {
 			text = "Paused: nothing is read or sent until it is resumed"
 		}
-		return ch.Note(store.Entry{At: ch.now.UnixMicro(), Who: who, Thing: "connection", ThingID: c.rec.ID, What: "connection", Text: text})
+		return ch.Note(store.Entry{At: ch.now.UnixMicro(), Who: who, Thing: "connection", ThingID: c.rec().ID, What: "connection", Text: text})
 	})
 	if err != nil {
 		return err

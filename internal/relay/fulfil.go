@@ -326,15 +326,15 @@ func kg(g int64) string { return fmt.Sprintf("%d.%03d", g/1000, g%1000) }
 
 func (r *Relay) parcel(s store.Shipment, o *order.Order, c *conn) message.Parcel {
 	from := r.Place(s.LocationID).Address
-	if ch := r.byID(o.ConnectionID); ch != nil && ch.settings.Sender != "" {
-		from.Name = ch.settings.Sender
+	if ch := r.byID(o.ConnectionID); ch != nil && ch.settings().Sender != "" {
+		from.Name = ch.settings().Sender
 	}
 	to := o.ShipTo
 	if to.Email == "" {
 		to.Email = o.Record.BuyerEmail
 	}
 	return message.Parcel{Reference: s.Number, From: from, To: to, WeightG: s.WeightG, LengthMM: s.LengthMM, WidthMM: s.WidthMM, HeightMM: s.HeightMM,
-		OrderRef: o.Number, Test: c.settings.Test, Handover: r.today()}
+		OrderRef: o.Number, Test: c.rec().Test, Handover: r.today()}
 }
 
 // today is the day in the company's time zone.
@@ -344,11 +344,11 @@ func (r *Relay) today() string { return r.now().Format(time.DateOnly) }
 // that it happens once; Ship waits a little for its outcome and returns the shipment as it then is.
 func (r *Relay) Ship(ctx context.Context, shipment, carrier, service, who string) (store.Shipment, error) {
 	c := r.byCode(carrier)
-	if c == nil || c.line.Def.Feeds["labels out"] == nil {
+	if c == nil || c.line().Def.Feeds["labels out"] == nil {
 		return store.Shipment{}, Refuse("carrier %q is not a connection that sells labels", carrier)
 	}
 	if _, on := r.feed(c, "labels out"); !on {
-		return store.Shipment{}, &Refused{Text: c.rec.Name + " is paused or its labels are switched off", Conflict: true}
+		return store.Shipment{}, &Refused{Text: c.rec().Name + " is paused or its labels are switched off", Conflict: true}
 	}
 	if service == "" {
 		return store.Shipment{}, Refuse("service: choose one of the carrier's services")
@@ -372,6 +372,9 @@ func (r *Relay) Ship(ctx context.Context, shipment, carrier, service, who string
 		if err := o.Workable(); err != nil {
 			return orderStateError(err)
 		}
+		if c.rec().Test && !o.Test {
+			return &Refused{Text: fmt.Sprintf("%s is in test and sells no real labels; take it live first", c.rec().Name), Conflict: true}
+		}
 		p := r.parcel(s, o, c)
 		p.Service = service
 		if bad := p.To.Problems(); len(bad) > 0 {
@@ -381,16 +384,16 @@ func (r *Relay) Ship(ctx context.Context, shipment, carrier, service, who string
 		if err != nil {
 			return err
 		}
-		s.State, s.CarrierID, s.Service, s.Error = store.Buying, c.rec.ID, service, ""
+		s.State, s.CarrierID, s.Service, s.Error = store.Buying, c.rec().ID, service, ""
 		if err := ch.UpdateShipment(&s); err != nil {
 			return err
 		}
-		_, err = r.queue(ch, store.OutboxMessage{ConnectionID: c.rec.ID, Feed: "labels out", Subject: "shipment " + s.Number, Payload: string(payload), OrderID: o.ID, ShipmentID: s.ID})
+		_, err = r.queue(ch, store.OutboxMessage{ConnectionID: c.rec().ID, Feed: "labels out", Subject: "shipment " + s.Number, Payload: string(payload), OrderID: o.ID, ShipmentID: s.ID})
 		if err != nil {
 			return err
 		}
 		ch.tell("shipment", s.Number)
-		return r.noteOrder(ch, o, who, "label asked", "Label by %s %s asked for", c.rec.Name, service)
+		return r.noteOrder(ch, o, who, "label asked", "Label by %s %s asked for", c.rec().Name, service)
 	})
 	if err != nil {
 		return store.Shipment{}, err
@@ -457,8 +460,8 @@ func (r *Relay) labelBought(ch *change, c *conn, m store.OutboxMessage, label *m
 	if err != nil {
 		return err
 	}
-	scene := r.sceneFor(c, book, ch.now, c.rec.Name)
-	d := message.Dispatch{OrderID: o.OutsideID, OrderNumber: o.Record.Number, OurNumber: o.Number, Carrier: c.rec.Name, Service: or(s.ServiceName, s.Service),
+	scene := r.sceneFor(c, book, ch.now, c.rec().Name)
+	d := message.Dispatch{OrderID: o.OutsideID, OrderNumber: o.Record.Number, OurNumber: o.Number, Carrier: c.rec().Name, Service: or(s.ServiceName, s.Service),
 		Tracking: label.Tracking, TrackingURL: label.URL, ShippedAt: ch.now.UTC(), ParcelNumber: s.Number, Reference: r.prefix + "-" + s.Number}
 	for _, sl := range s.Lines {
 		l := o.Line(sl.LineID)
@@ -473,7 +476,7 @@ func (r *Relay) labelBought(ch *change, c *conn, m store.OutboxMessage, label *m
 	}
 	d.LastOfOrder = o.Stage() == order.Shipped
 	s.State, s.ShippedAt = store.Gone, ch.now.UnixMicro()
-	if s.ManifestID, err = ch.OpenManifest(c.rec.ID, asked.Handover); err != nil {
+	if s.ManifestID, err = ch.OpenManifest(c.rec().ID, asked.Handover); err != nil {
 		return err
 	}
 	if err := ch.UpdateShipment(&s); err != nil {
@@ -487,7 +490,7 @@ func (r *Relay) labelBought(ch *change, c *conn, m store.OutboxMessage, label *m
 	if _, err := r.queue(ch, store.OutboxMessage{ConnectionID: o.ConnectionID, Feed: "dispatch out", Subject: "shipment " + s.Number, Payload: string(payload), OrderID: o.ID, ShipmentID: s.ID}); err != nil {
 		return err
 	}
-	if err := r.noteOrder(ch, o, c.rec.Name, "shipped", "Label bought: %s, tracking number %s, %s", or(s.ServiceName, s.Service), label.Tracking, price(label.Price, label.Currency)); err != nil {
+	if err := r.noteOrder(ch, o, c.rec().Name, "shipped", "Label bought: %s, tracking number %s, %s", or(s.ServiceName, s.Service), label.Tracking, price(label.Price, label.Currency)); err != nil {
 		return err
 	}
 	if err := r.saveOrder(ch, o); err != nil {

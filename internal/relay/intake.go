@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -34,7 +35,7 @@ func (r *Relay) AcceptPush(ctx context.Context, code string, h http.Header, raw 
 	if c == nil {
 		return out, store.ErrNotFound
 	}
-	records, ignored, err := c.line.Accept(h, raw)
+	records, ignored, err := c.line().Accept(h, raw)
 	out.Ignored = ignored
 	if err != nil {
 		if errors.Is(err, connector.ErrSignature) {
@@ -53,14 +54,14 @@ func (r *Relay) AcceptPush(ctx context.Context, code string, h http.Header, raw 
 			continue
 		}
 		byFeed[rec.Feed] = append(byFeed[rec.Feed], store.Received{OutsideID: rec.ID, Version: rec.Version, Raw: rec.Raw})
-		c.fresh.put(freshKey{rec.Feed, rec.ID, rec.Version}, understand(func() (any, error) { return c.line.MapBody(rec.Feed, "push", rec.Body) }))
+		c.fresh.put(freshKey{rec.Feed, rec.ID, rec.Version}, understand(func() (any, error) { return c.line().MapBody(rec.Feed, "push", rec.Body) }))
 	}
 	if len(byFeed) == 0 {
 		return out, nil
 	}
 	err = r.Store.Write(ctx, func(t *store.Tx) error {
 		for kind, msgs := range byFeed {
-			n, err := t.Receive(c.rec.ID, kind, "push", 0, msgs, r.now())
+			n, err := t.Receive(c.rec().ID, kind, "push", 0, msgs, r.now())
 			if err != nil {
 				return err
 			}
@@ -77,8 +78,8 @@ func (r *Relay) AcceptPush(ctx context.Context, code string, h http.Header, raw 
 
 // MaxPush is the largest push a connection takes, in bytes.
 func (r *Relay) MaxPush(code string) int64 {
-	if c := r.byCode(code); c != nil && c.line.Def.Push != nil {
-		return int64(c.line.Def.Push.MaxBody)
+	if c := r.byCode(code); c != nil && c.line().Def.Push != nil {
+		return int64(c.line().Def.Push.MaxBody)
 	}
 	return 64 << 10
 }
@@ -86,7 +87,7 @@ func (r *Relay) MaxPush(code string) int64 {
 // decideAll decides on everything that waits in a connection's inbox.
 func (r *Relay) decideAll(c *conn) error {
 	for r.ctx.Err() == nil {
-		msgs, err := r.Store.WaitingInbox(r.ctx, c.rec.ID, batchSize)
+		msgs, err := r.Store.WaitingInbox(r.ctx, c.rec().ID, batchSize)
 		if err != nil || len(msgs) == 0 {
 			return err
 		}
@@ -131,8 +132,14 @@ func (r *Relay) decide(c *conn, msgs []store.InboxMessage) error {
 			switch x := m.msg.(type) {
 			case *message.Listing:
 				err = b.listing(m.in, x)
-			case *message.StockEdit:
-				err = b.stockEdit(m.in, x)
+			case *message.StockLevel:
+				err = b.stockLevel(m.in, x)
+			case *message.Item:
+				err = b.item(m.in, x)
+			case *message.Customer:
+				err = b.customer(m.in, x)
+			case *message.Dispatch:
+				err = b.dispatch(m.in, x)
 			case *message.Tracking:
 				err = b.tracking(m.in, x)
 			}
@@ -154,7 +161,7 @@ func (r *Relay) mapOne(c *conn, in store.InboxMessage) (any, error) {
 		if err != nil {
 			return nil, err
 		}
-		u = understand(func() (any, error) { return c.line.Map(in.Feed, in.Via, raw) })
+		u = understand(func() (any, error) { return c.line().Map(in.Feed, in.Via, raw) })
 	}
 	return u.msg, u.err
 }
@@ -172,10 +179,11 @@ func understand(mapping func() (any, error)) (u understood) {
 		}
 	}()
 	u.msg, u.err = mapping()
+	if c, ok := u.msg.(interface{ Check() error }); ok && u.err == nil {
+		u.err = c.Check()
+	}
 	if o, ok := u.msg.(*message.Order); ok && u.err == nil {
-		if u.err = o.Check(); u.err == nil {
-			u.err = o.Encode() // now, while nobody waits for the file
-		}
+		u.err = o.Encode() // now, while nobody waits for the file
 	}
 	return u
 }
@@ -308,11 +316,11 @@ func (b *batch) orders(all []mapped) error {
 	if len(msgs) == 0 {
 		return nil
 	}
-	existing, err := b.ch.OrdersByOutside(b.c.rec.ID, outside)
+	existing, err := b.ch.OrdersByOutside(b.c.rec().ID, outside)
 	if err != nil {
 		return err
 	}
-	items, err := b.r.matches(b.ch.Tx, b.c.rec.ID, skus)
+	items, err := b.r.matches(b.ch.Tx, b.c.rec().ID, skus)
 	if err != nil {
 		return err
 	}
@@ -321,7 +329,13 @@ func (b *batch) orders(all []mapped) error {
 		return err
 	}
 	if n := len(outside) - len(existing); n > 0 {
-		number, err := b.ch.Numbers("order", n)
+		series := "order"
+		if p := b.c.settings().NumberPrefix; p != "" {
+			if series, err = b.ch.SeriesWith("order "+p, p); err != nil {
+				return err
+			}
+		}
+		number, err := b.ch.Numbers(series, n)
 		if err != nil {
 			return err
 		}
@@ -334,10 +348,28 @@ func (b *batch) orders(all []mapped) error {
 	var created, changed []*order.Order
 	isNew, isChanged := map[int64]bool{}, map[int64]bool{}
 	var entries []store.Entry
+	set := b.c.settings()
 	for _, m := range msgs {
 		msg := m.msg.(*message.Order)
+		if existing[m.in.OutsideID] == nil && len(set.Take) > 0 && !slices.Contains(set.Take, string(msg.Status)) {
+			y, _, err := b.tally(m.in)
+			if err != nil {
+				return err
+			}
+			why := fmt.Sprintf("orders that are %s are not taken, by setting", msg.Status)
+			y.Skipped++
+			y.Reason(why)
+			b.settle(m.in, "skipped", why, 0)
+			continue
+		}
+		if msg.BuyerName == "" && msg.ShipTo.Name == "" && set.Anonymous != "" {
+			msg.BuyerName = set.Anonymous
+			if err := msg.Encode(); err != nil {
+				return err
+			}
+		}
 		c := order.TakeIn(existing[m.in.OutsideID], order.Arrival{
-			ConnectionID: b.c.rec.ID, OutsideID: m.in.OutsideID, Version: m.in.Version, Message: msg, Via: m.in.Via,
+			ConnectionID: b.c.rec().ID, OutsideID: m.in.OutsideID, Version: m.in.Version, Message: msg, Via: m.in.Via,
 		}, scene)
 		if err != nil {
 			return err
@@ -366,7 +398,7 @@ func (b *batch) orders(all []mapped) error {
 			}
 		}
 		b.settle(m.in, "done", "", o.ID)
-		entries = append(entries, notes(c, b.c.rec.Name, b.ch.now)...)
+		entries = append(entries, notes(c, b.c.rec().Name, b.ch.now)...)
 		b.ch.tell("order", o.Number)
 	}
 	if err := b.ch.InsertOrders(created); err != nil {
@@ -426,14 +458,15 @@ func (b *batch) scene(existing map[string]*order.Order, items map[string]int64) 
 	if err != nil {
 		return nil, err
 	}
-	s := b.r.sceneFor(b.c, book, b.ch.now, b.c.rec.Name)
+	s := b.r.sceneFor(b.c, book, b.ch.now, b.c.rec().Name)
 	s.Item = func(sku string) int64 { return items[sku] }
 	return s, nil
 }
 
 func (r *Relay) sceneFor(c *conn, book *stock.Book, now time.Time, who string) *order.Scene {
-	return &order.Scene{Now: now, Who: who, Sources: c.settings.Offer.Sources, Tolerance: c.settings.Tolerance,
-		Since: store.Time(c.rec.BeganAt), Book: book, Place: r.placeName, Item: func(string) int64 { return 0 }}
+	set := c.settings()
+	return &order.Scene{Now: now, Who: who, Sources: set.Offer.Sources, Tolerance: set.Tolerance, Test: c.rec().Test, Look: set.Carry == "look", Keep: set.Keep,
+		Since: store.Time(c.rec().BeganAt), Book: book, Place: r.placeName, Item: func(string) int64 { return 0 }}
 }
 
 func keys(m map[int64]bool) []int64 {
@@ -508,7 +541,7 @@ func (r *Relay) serveWaiting(ch *change, book *stock.Book, items []int64) error 
 	}
 	for _, o := range waiting {
 		c := r.byID(o.ConnectionID)
-		if c == nil || o.Voided {
+		if c == nil || o.Voided || o.ByChannel() {
 			continue
 		}
 		// Levels of the order's other items are not in the book; only the freed ones are served now.
@@ -534,15 +567,13 @@ func (b *batch) listing(in store.InboxMessage, m *message.Listing) error {
 	if err != nil {
 		return err
 	}
-	items, err := b.ch.ItemsBySKU([]string{m.SKU})
+	id, by, err := b.itemFor(m.SKU, m.GTIN)
 	if err != nil {
 		return err
 	}
-	l := store.Listing{ConnectionID: b.c.rec.ID, OutsideID: in.OutsideID, SKU: m.SKU, Title: m.Title, Price: m.Price, Currency: m.Currency,
+	l := store.Listing{ConnectionID: b.c.rec().ID, OutsideID: in.OutsideID, SKU: m.SKU, Title: m.Title, Price: m.Price, Currency: m.Currency,
 		URL: m.URL, Live: m.Live, SeenQty: m.Quantity}
-	if id := items[m.SKU]; id != 0 {
-		l.ItemID, l.MatchedBy = id, "same SKU"
-	}
+	l.ItemID, l.MatchedBy = id, by
 	isNew, err := b.ch.PutListing(l, b.ch.now)
 	if err != nil {
 		return err
@@ -565,39 +596,6 @@ func (b *batch) listing(in store.InboxMessage, m *message.Listing) error {
 	b.ch.tell("listing", m.SKU)
 	// Listings carry no version and are read again and again: only the newest reading is kept.
 	return b.ch.ForgetOlder(in)
-}
-
-// stockEdit notes a quantity that somebody changed at the channel, and puts ours back: our count is
-// the one that holds.
-func (b *batch) stockEdit(in store.InboxMessage, m *message.StockEdit) error {
-	y, _, err := b.tally(in)
-	if err != nil {
-		return err
-	}
-	l, err := b.ch.Seen(b.c.rec.ID, m.SKU, m.Quantity, b.ch.now)
-	if errors.Is(err, store.ErrNotFound) {
-		y.Skipped++
-		y.Reason("no such listing")
-		b.settle(in, "skipped", "no listing with SKU "+m.SKU, 0)
-		return nil
-	}
-	if err != nil {
-		return err
-	}
-	y.Changed++
-	b.settle(in, "done", "", 0)
-	if l.ItemID == 0 {
-		return nil
-	}
-	if err := b.ch.Note(store.Entry{At: b.ch.now.UnixMicro(), Who: b.c.rec.Name, Thing: "item", ThingID: l.ItemID, What: "edited at the channel",
-		Text: fmt.Sprintf("%s set %s to %d at %s; our quantity is sent again", or(m.Who, "Somebody"), m.SKU, m.Quantity, b.c.rec.Name)}); err != nil {
-		return err
-	}
-	book, err := b.ch.Book([]int64{l.ItemID})
-	if err != nil {
-		return err
-	}
-	return b.r.queueOffers(b.ch, book, []int64{l.ItemID})
 }
 
 func or(s, otherwise string) string {
@@ -649,12 +647,12 @@ func (b *batch) tracking(in store.InboxMessage, m *message.Tracking) error {
 	}
 	b.ch.tell("shipment", s.Number)
 	b.ch.tell("order", o.Number)
-	return b.ch.Note(store.Entry{At: b.ch.now.UnixMicro(), Who: b.c.rec.Name, Thing: "order", ThingID: o.ID, What: "parcel " + m.State, Text: fmt.Sprintf("%s: %s", m.Tracking, m.Text)})
+	return b.ch.Note(store.Entry{At: b.ch.now.UnixMicro(), Who: b.c.rec().Name, Thing: "order", ThingID: o.ID, What: "parcel " + m.State, Text: fmt.Sprintf("%s: %s", m.Tracking, m.Text)})
 }
 
 // outdated ends what was raised about older versions of records that are understood now.
 func (b *batch) outdated(good []mapped) error {
-	n, err := b.ch.OpenFailures(b.c.rec.ID)
+	n, err := b.ch.OpenFailures(b.c.rec().ID)
 	if err != nil || n == 0 {
 		return err
 	}
@@ -682,14 +680,14 @@ func (b *batch) finish(bad []store.InboxOutcome) error {
 		}
 	}
 	for _, o := range bad {
-		if err := b.ch.Raise(store.Exception{Cause: "message not understood", Text: fmt.Sprintf("A message from %s could not be taken in: %s", b.c.rec.Name, o.Reason),
+		if err := b.ch.Raise(store.Exception{Cause: "message not understood", Text: fmt.Sprintf("A message from %s could not be taken in: %s", b.c.rec().Name, o.Reason),
 			Expected:     "A record that fits the connector's mapping. It is kept as it came; correct it at the other side, or the mapping, and take it in again.",
-			ConnectionID: b.c.rec.ID, InboxID: o.ID}, b.ch.now); err != nil {
+			ConnectionID: b.c.rec().ID, InboxID: o.ID}, b.ch.now); err != nil {
 			return err
 		}
 		b.ch.tell("exception", "")
 	}
-	b.ch.tell("feed", b.c.rec.Code)
+	b.ch.tell("feed", b.c.rec().Code)
 	return nil
 }
 
@@ -702,7 +700,7 @@ func (r *Relay) TryAgain(ctx context.Context, code, who string) (int64, error) {
 	var n int64
 	err := r.commit(ctx, func(ch *change) (err error) {
 		ch.tell("exception", "")
-		n, err = ch.Reopen(c.rec.ID, who, ch.now)
+		n, err = ch.Reopen(c.rec().ID, who, ch.now)
 		return err
 	})
 	poke(c.wakeIn)

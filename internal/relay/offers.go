@@ -23,10 +23,13 @@ func (r *Relay) queueOffers(ch *change, book *stock.Book, items []int64) error {
 		if c == nil {
 			continue
 		}
-		if f, _ := r.feed(c, "stock out"); !f.On {
+		if f, _ := r.feed(c, "stock out"); !f.On || c.rec().State != store.On {
 			continue // a connection that is paused keeps its quantities waiting
 		}
-		qty := c.settings.Offer.Offer(l.ItemID, book.Level)
+		if c.rec().Test && c.line().Def.Test == nil {
+			continue // the other side cannot be told that it is a test, so it is told nothing
+		}
+		qty := c.settings().Offer.Offer(l.ItemID, book.Level)
 		payload, err := json.Marshal(message.Offer{ListingID: l.ID, OutsideID: l.OutsideID, SKU: l.SKU, Quantity: qty})
 		if err != nil {
 			return err

@@ -31,14 +31,14 @@ const stockPace = 50 * time.Millisecond
 func (r *Relay) outLoop(c *conn) {
 	for {
 		wait := 30 * time.Second
-		if !r.paused(c) {
+		if c.works() {
 			more, err := r.sendDue(c)
 			if err != nil && r.ctx.Err() == nil {
-				r.log.Error("sending failed, trying again", "connection", c.rec.Code, "error", err)
+				r.log.Error("sending failed, trying again", "connection", c.rec().Code, "error", err)
 				wait = time.Second
 			} else if more {
 				continue
-			} else if at, err := r.Store.NextOutbox(r.ctx, c.rec.ID); err == nil && !at.IsZero() {
+			} else if at, err := r.Store.NextOutbox(r.ctx, c.rec().ID); err == nil && !at.IsZero() {
 				// Messages of feeds that are off stay due; they do not keep us awake.
 				wait = min(wait, max(at.Sub(r.now()), 50*time.Millisecond))
 				if at.Before(r.now().Add(-time.Second)) {
@@ -58,17 +58,11 @@ func (r *Relay) outLoop(c *conn) {
 	}
 }
 
-func (r *Relay) paused(c *conn) bool {
-	r.mu.RLock()
-	defer r.mu.RUnlock()
-	return c.paused
-}
-
 // sendDue sends one round of due messages and tells whether more may be due.
 func (r *Relay) sendDue(c *conn) (bool, error) {
 	var feeds []string
-	for _, kind := range c.line.Def.Kinds() {
-		if _, on := r.feed(c, kind); !on || c.line.Def.Feeds[kind].Send == nil {
+	for _, kind := range c.line().Def.Kinds() {
+		if _, on := r.feed(c, kind); !on || c.line().Def.Feeds[kind].Send == nil {
 			continue
 		}
 		if kind == "stock out" && time.Since(c.stockSent) < stockPace {
@@ -83,7 +77,7 @@ func (r *Relay) sendDue(c *conn) (bool, error) {
 	const round = 200
 	var due []store.OutboxMessage
 	err := r.Store.Write(r.ctx, func(t *store.Tx) (err error) {
-		due, err = t.ClaimOutbox(c.rec.ID, feeds, r.now(), round)
+		due, err = t.ClaimOutbox(c.rec().ID, feeds, r.now(), round)
 		return err
 	})
 	if err != nil {
@@ -97,10 +91,18 @@ func (r *Relay) sendDue(c *conn) (bool, error) {
 		c.stockSent = time.Now()
 	}
 	for _, kind := range feeds {
+		asked := map[string]bool{} // submissions that were asked about in this round
 		for list := groups[kind]; len(list) > 0; {
 			n := 1
+			if sub := list[0].Submission; sub != "" && list[0].State == store.Sent {
+				if asked[sub] {
+					list = list[1:]
+					continue
+				}
+				asked[sub] = true
+			}
 			if list[0].State != store.Sent {
-				for n < len(list) && n < c.line.Def.Feeds[kind].Batch && list[n].State != store.Sent {
+				for n < len(list) && n < c.line().Def.Feeds[kind].Batch && list[n].State != store.Sent {
 					n++
 				}
 			}
@@ -122,12 +124,15 @@ func (r *Relay) sendGroup(c *conn, kind string, group []store.OutboxMessage) err
 	for i, m := range group {
 		msgs[i] = json.RawMessage(m.Payload)
 	}
+	if group[0].Submission != "" && group[0].State == store.Sent {
+		return r.askReport(c, kind, group[0])
+	}
 	if group[0].State == store.Sent {
-		ok, err := c.line.Confirm(r.ctx, kind, group[0].Ref, msgs[0])
+		ok, err := c.line().Confirm(r.ctx, kind, group[0].Ref, msgs[0])
 		return r.commit(r.ctx, func(ch *change) error { return r.readBack(ch, c, group[0], ok, err) })
 	}
 	ref := group[0].Ref
-	if c.line.Def.Feeds[kind].Batch > 1 {
+	if c.line().Def.Feeds[kind].Batch > 1 {
 		// The reference of a batch stands for exactly this content.
 		h := sha256.New()
 		for _, m := range group {
@@ -135,12 +140,12 @@ func (r *Relay) sendGroup(c *conn, kind string, group []store.OutboxMessage) err
 		}
 		ref = r.prefix + "-b" + hex.EncodeToString(h.Sum(nil)[:12])
 	}
-	results, answer, err := c.line.Send(r.ctx, kind, ref, msgs)
+	sent, err := c.line().Send(r.ctx, kind, ref, msgs)
 	if err != nil && r.ctx.Err() != nil {
 		return nil // stopping: it stays marked as being sent and is taken up at the next start
 	}
 	return r.commit(r.ctx, func(ch *change) error {
-		ch.tell("feed", c.rec.Code)
+		ch.tell("feed", c.rec().Code)
 		f, _ := r.feed(c, kind)
 		if err != nil {
 			if e := r.feedFailed(ch, c, f, err); e != nil {
@@ -156,10 +161,18 @@ func (r *Relay) sendGroup(c *conn, kind string, group []store.OutboxMessage) err
 		if e := r.feedWent(ch, c, f); e != nil {
 			return e
 		}
-		if results != nil {
-			return r.batchAnswered(ch, c, group, results)
+		switch {
+		case sent.Submission != "":
+			return r.submitted(ch, c, group, sent.Submission)
+		case sent.Results != nil:
+			return r.batchAnswered(ch, c, group, sent.Results)
 		}
-		return r.sent(ch, c, group[0], answer)
+		for _, m := range group {
+			if e := r.sent(ch, c, m, sent.Answer); e != nil {
+				return e
+			}
+		}
+		return nil
 	})
 }
 
@@ -172,7 +185,7 @@ func (r *Relay) feedWent(ch *change, c *conn, f store.Feed) error {
 	}
 	r.mu.Unlock()
 	if failed { // we are let in again
-		if err := ch.CloseConnectionException(c.rec.ID, credentialsRefused, ch.now); err != nil {
+		if err := ch.CloseConnectionException(c.rec().ID, credentialsRefused, ch.now); err != nil {
 			return err
 		}
 		ch.tell("exception", "")
@@ -200,13 +213,10 @@ func (r *Relay) notSent(ch *change, c *conn, m store.OutboxMessage, err error) e
 	if !errors.As(err, &f) {
 		f = &connector.Failure{Text: err.Error()}
 	}
-	locked := f.Status == http.StatusUnauthorized || f.Status == http.StatusForbidden
+	locked := isLocked(f)
 	m.Error = f.Text
-	if locked {
-		if e := ch.Raise(store.Exception{Cause: credentialsRefused, Text: fmt.Sprintf("%s does not let us in: %s", c.rec.Name, f.Text),
-			Expected: "Valid credentials. Renew them; what waits is then sent by itself.", ConnectionID: c.rec.ID}, ch.now); e != nil {
-			return e
-		}
+	if e := r.lockedOut(ch, c, err); e != nil {
+		return e
 	}
 	if f.Unsent && f.Temporary {
 		m.Attempts = max(0, m.Attempts-1) // it never left: not an attempt
@@ -216,6 +226,21 @@ func (r *Relay) notSent(ch *change, c *conn, m store.OutboxMessage, err error) e
 		return ch.SettleOutbox(m)
 	}
 	return r.refused(ch, c, m)
+}
+
+func isLocked(f *connector.Failure) bool {
+	return f.Status == http.StatusUnauthorized || f.Status == http.StatusForbidden
+}
+
+// lockedOut raises it where an error means that we are not let in any more.
+func (r *Relay) lockedOut(ch *change, c *conn, err error) error {
+	var f *connector.Failure
+	if !errors.As(err, &f) || !isLocked(f) {
+		return nil
+	}
+	ch.tell("exception", "")
+	return ch.Raise(store.Exception{Cause: credentialsRefused, Text: fmt.Sprintf("%s does not let us in: %s", c.rec().Name, f.Text),
+		Expected: "Valid credentials. Renew them on the connection's page; what waits then goes on by itself.", ConnectionID: c.id}, ch.now)
 }
 
 // delay is how long to wait before the next attempt: doubling from half a second to five minutes, with
@@ -250,12 +275,12 @@ func (r *Relay) refused(ch *change, c *conn, m store.OutboxMessage) error {
 	}
 	ch.tell("exception", "")
 	if m.OrderID != 0 {
-		if err := ch.Note(store.Entry{At: ch.now.UnixMicro(), Who: c.rec.Name, Thing: "order", ThingID: m.OrderID, What: cause, Text: fmt.Sprintf("%s refused %s: %s", c.rec.Name, m.Feed, m.Error)}); err != nil {
+		if err := ch.Note(store.Entry{At: ch.now.UnixMicro(), Who: c.rec().Name, Thing: "order", ThingID: m.OrderID, What: cause, Text: fmt.Sprintf("%s refused %s: %s", c.rec().Name, m.Feed, m.Error)}); err != nil {
 			return err
 		}
 	}
-	return ch.Raise(store.Exception{Cause: cause, Text: fmt.Sprintf("%s refused %s of %s: %s", c.rec.Name, m.Feed, m.Subject, m.Error),
-		Expected: "An accepted message. Correct what the other side names, then send it again.", ConnectionID: c.rec.ID, OrderID: m.OrderID, OutboxID: m.ID}, ch.now)
+	return ch.Raise(store.Exception{Cause: cause, Text: fmt.Sprintf("%s refused %s of %s: %s", c.rec().Name, m.Feed, m.Subject, m.Error),
+		Expected: "An accepted message. Correct what the other side names, then send it again.", ConnectionID: c.rec().ID, OrderID: m.OrderID, OutboxID: m.ID}, ch.now)
 }
 
 func (r *Relay) batchAnswered(ch *change, c *conn, group []store.OutboxMessage, results []connector.Result) error {
@@ -264,14 +289,12 @@ func (r *Relay) batchAnswered(ch *change, c *conn, group []store.OutboxMessage, 
 		byKey[res.Subject] = res
 	}
 	for _, m := range group {
-		var offer message.Offer
-		if err := json.Unmarshal([]byte(m.Payload), &offer); err != nil {
-			return err
-		}
-		res, ok := byKey[offer.SKU]
+		subject := c.line().Subject(m.Feed, json.RawMessage(m.Payload))
+		res, ok := byKey[subject]
+		m.Submission = ""
 		switch {
 		case !ok:
-			m.Error = "the answer does not mention " + offer.SKU
+			m.Error = "the answer does not mention " + subject
 			m.State, m.NextAt = store.Waiting, ch.now.Add(delay(int(m.Attempts))).UnixMicro()
 			if m.Attempts >= maxAttempts {
 				if err := r.refused(ch, c, m); err != nil {
@@ -288,8 +311,7 @@ func (r *Relay) batchAnswered(ch *change, c *conn, group []store.OutboxMessage, 
 		default:
 			m.State, m.NextAt, m.Error = store.Confirmed, 0, ""
 			m.SentAt, m.ConfirmedAt = ch.now.UnixMicro(), ch.now.UnixMicro()
-			m.Answer = fmt.Sprintf("%d accepted", offer.Quantity)
-			if err := ch.Told(offer.ListingID, offer.Quantity, ch.now); err != nil {
+			if err := r.told(ch, c, &m); err != nil {
 				return err
 			}
 		}
@@ -301,6 +323,98 @@ func (r *Relay) batchAnswered(ch *change, c *conn, group []store.OutboxMessage, 
 	return nil
 }
 
+// told notes a quantity that the channel accepted. What was only a test changed nothing there.
+func (r *Relay) told(ch *change, c *conn, m *store.OutboxMessage) error {
+	if m.Feed != "stock out" {
+		return nil
+	}
+	var offer message.Offer
+	if err := json.Unmarshal([]byte(m.Payload), &offer); err != nil {
+		return err
+	}
+	if c.rec().Test {
+		m.Answer = fmt.Sprintf("%d accepted as a test", offer.Quantity)
+		return nil
+	}
+	m.Answer = fmt.Sprintf("%d accepted", offer.Quantity)
+	return ch.Told(offer.ListingID, offer.Quantity, ch.now)
+}
+
+// submitted notes that messages went with a batch on which the other side reports later.
+func (r *Relay) submitted(ch *change, c *conn, group []store.OutboxMessage, submission string) error {
+	p := c.line().Reports(group[0].Feed)
+	if p == nil {
+		return fmt.Errorf("%s does not report", c.rec().Name)
+	}
+	for _, m := range group {
+		m.State, m.Submission, m.Error = store.Sent, submission, ""
+		m.SentAt, m.NextAt = ch.now.UnixMicro(), ch.now.Add(time.Duration(p.After)).UnixMicro()
+		if err := ch.SettleOutbox(m); err != nil {
+			return err
+		}
+	}
+	c.wakeSoon(r, time.Duration(p.After))
+	return nil
+}
+
+// askReport asks what became of a submission and settles all messages that went with it. A report that
+// does not come until its time is over sends them again, as a new submission; after the third, a person
+// is asked.
+func (r *Relay) askReport(c *conn, kind string, one store.OutboxMessage) error {
+	p := c.line().Reports(kind)
+	if p == nil {
+		return fmt.Errorf("%s does not report on %s", c.rec().Name, kind)
+	}
+	results, ready, err := c.line().Report(r.ctx, kind, one.Submission)
+	if err != nil && r.ctx.Err() != nil {
+		return nil
+	}
+	return r.commit(r.ctx, func(ch *change) error {
+		group, e := ch.SubmittedWith(c.id, kind, one.Submission)
+		if e != nil || len(group) == 0 {
+			return e
+		}
+		ch.tell("feed", c.rec().Code)
+		f, _ := r.feed(c, kind)
+		if err == nil && ready {
+			if e := r.feedWent(ch, c, f); e != nil {
+				return e
+			}
+			return r.batchAnswered(ch, c, group, results)
+		}
+		why := fmt.Sprintf("submission %s is still being worked on there", one.Submission)
+		if err != nil {
+			why = fmt.Sprintf("the report on submission %s could not be read: %v", one.Submission, err)
+			if e := r.feedFailed(ch, c, f, err); e != nil {
+				return e
+			}
+		}
+		late := ch.now.Sub(store.Time(one.SentAt)) > time.Duration(p.GiveUp)
+		for _, m := range group {
+			m.Error = why
+			m.NextAt = ch.now.Add(time.Duration(p.Every)).UnixMicro()
+			if late {
+				m.Error = fmt.Sprintf("no report on submission %s came in %s", one.Submission, time.Duration(p.GiveUp))
+				m.State, m.Submission, m.NextAt = store.Waiting, "", ch.now.UnixMicro()
+				if m.Attempts >= maxSubmissions {
+					if e := r.refused(ch, c, m); e != nil {
+						return e
+					}
+					continue
+				}
+			}
+			if e := ch.SettleOutbox(m); e != nil {
+				return e
+			}
+		}
+		c.wakeSoon(r, time.Duration(p.Every))
+		return nil
+	})
+}
+
+// maxSubmissions is how often a batch whose report never comes is submitted.
+const maxSubmissions = 3
+
 // sent takes the answer to a single message.
 func (r *Relay) sent(ch *change, c *conn, m store.OutboxMessage, answer any) error {
 	again := m.SentAt != 0
@@ -308,7 +422,10 @@ func (r *Relay) sent(ch *change, c *conn, m store.OutboxMessage, answer any) err
 	if b, err := json.Marshal(answer); err == nil && answer != nil {
 		m.Answer = string(b)
 	}
-	if ok, after := c.line.Confirmable(m.Feed); ok {
+	if err := r.told(ch, c, &m); err != nil {
+		return err
+	}
+	if ok, after := c.line().Confirmable(m.Feed); ok && !c.rec().Test {
 		m.State, m.NextAt = store.Sent, ch.now.Add(after).UnixMicro()
 		if !again { // the attempts of reading back are counted from here, once
 			m.Attempts = 0
@@ -353,7 +470,7 @@ func (r *Relay) noteWriteBack(ch *change, c *conn, m store.OutboxMessage, what, 
 	}
 	ch.tell("order", d.OurNumber)
 	return ch.Note(store.Entry{At: ch.now.UnixMicro(), Who: "relay", Thing: "order", ThingID: m.OrderID, What: "write-back " + what,
-		Text: fmt.Sprintf("Tracking number %s %s %s%s", d.Tracking, map[string]string{"sent": "sent to", "confirmed": "read back from"}[what], c.rec.Name, extra)})
+		Text: fmt.Sprintf("Tracking number %s %s %s%s", d.Tracking, map[string]string{"sent": "sent to", "confirmed": "read back from"}[what], c.rec().Name, extra)})
 }
 
 // readBack takes what a confirming read saw.

@@ -49,7 +49,7 @@ func (r *Relay) Rates(ctx context.Context, shipment string) ([]Rate, error) {
 	var out []Rate
 	var wg sync.WaitGroup
 	for _, c := range r.all() {
-		if c.line.Def.Calls["rates"] == nil || r.paused(c) {
+		if c.line().Def.Calls["rates"] == nil || !c.works() {
 			continue
 		}
 		wg.Add(1)
@@ -74,24 +74,24 @@ func (r *Relay) Rates(ctx context.Context, shipment string) ([]Rate, error) {
 func (r *Relay) ratesOf(ctx context.Context, c *conn, p message.Parcel) []Rate {
 	tariff, tariffErr := r.tariff(ctx, c)
 	asked := freight.Parcel{To: p.To, WeightG: p.WeightG, LengthMM: p.LengthMM, WidthMM: p.WidthMM, HeightMM: p.HeightMM}
-	answers, err := c.line.Ask(ctx, "rates", p)
+	answers, err := c.line().Ask(ctx, "rates", p)
 	var out []Rate
 	if err != nil {
-		r.log.Warn("no rates", "carrier", c.rec.Code, "error", err)
+		r.log.Warn("no rates", "carrier", c.rec().Code, "error", err)
 		if tariffErr != nil {
-			return []Rate{{Carrier: c.rec.Code, CarrierName: c.rec.Name, Refused: "no answer: " + err.Error()}}
+			return []Rate{{Carrier: c.rec().Code, CarrierName: c.rec().Name, Refused: "no answer: " + err.Error()}}
 		}
 		day, _ := time.Parse(time.DateOnly, p.Handover)
 		for _, sv := range tariff.Services {
 			q := tariff.Quote(sv.Code, asked)
-			out = append(out, Rate{Carrier: c.rec.Code, CarrierName: c.rec.Name, Service: sv.Code, ServiceName: sv.Name, Price: q.Price, Currency: tariff.Currency,
+			out = append(out, Rate{Carrier: c.rec().Code, CarrierName: c.rec().Name, Service: sv.Code, ServiceName: sv.Name, Price: q.Price, Currency: tariff.Currency,
 				Arrives: freight.Arrival(day, q.Days).Format(time.DateOnly), Refused: q.Refused, Estimated: true, Terms: q.Terms})
 		}
 		return out
 	}
 	for _, a := range answers {
 		m := a.(*message.Rate)
-		rate := Rate{Carrier: c.rec.Code, CarrierName: c.rec.Name, Service: m.Service, ServiceName: m.ServiceName, Price: m.Price, Currency: m.Currency, Arrives: m.Arrives, Refused: m.Refused}
+		rate := Rate{Carrier: c.rec().Code, CarrierName: c.rec().Name, Service: m.Service, ServiceName: m.ServiceName, Price: m.Price, Currency: m.Currency, Arrives: m.Arrives, Refused: m.Refused}
 		if tariffErr == nil {
 			q := tariff.Quote(m.Service, asked)
 			rate.Terms, rate.Agrees = q.Terms, q.Price == m.Price && (q.Refused == "") == (m.Refused == "")
@@ -104,21 +104,21 @@ func (r *Relay) ratesOf(ctx context.Context, c *conn, p message.Parcel) []Rate {
 // tariff fetches a carrier's published tariff, at most every ten minutes.
 func (r *Relay) tariff(ctx context.Context, c *conn) (*freight.Tariff, error) {
 	r.tariffMu.Lock()
-	have, ok := r.tariffs[c.rec.ID]
+	have, ok := r.tariffs[c.rec().ID]
 	r.tariffMu.Unlock()
 	if ok && r.now().Sub(have.at) < 10*time.Minute {
 		return have.tariff, nil
 	}
-	list, err := c.line.Ask(ctx, "tariff", nil)
+	list, err := c.line().Ask(ctx, "tariff", nil)
 	if err != nil {
 		if ok {
 			return have.tariff, nil // yesterday's tariff is better than none
 		}
-		return nil, fmt.Errorf("tariff of %s: %w", c.rec.Name, err)
+		return nil, fmt.Errorf("tariff of %s: %w", c.rec().Name, err)
 	}
 	t := list[0].(*freight.Tariff)
 	r.tariffMu.Lock()
-	r.tariffs[c.rec.ID] = tariffAt{t, r.now()}
+	r.tariffs[c.rec().ID] = tariffAt{t, r.now()}
 	r.tariffMu.Unlock()
 	return t, nil
 }
@@ -129,7 +129,7 @@ func (r *Relay) Ask(ctx context.Context, code, call string, msg any) ([]any, err
 	if c == nil {
 		return nil, store.ErrNotFound
 	}
-	return c.line.Ask(ctx, call, msg)
+	return c.line().Ask(ctx, call, msg)
 }
 
 // Test asks the other side who we are there.

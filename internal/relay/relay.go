@@ -2,8 +2,8 @@
 // core and committed, and what they cause is sent. It is the only place where connector, store and
 // core meet. It decides nothing that core could decide, and holds no SQL and no HTTP routes.
 //
-// Each connection has three goroutines of its own, which read, decide and send, so that a slow or
-// hanging system delays nobody but itself.
+// Each connection has goroutines of its own, one that decides, one that sends, and one per feed that
+// reads, so that a slow or hanging system delays nobody but itself.
 package relay
 
 import (
@@ -11,33 +11,24 @@ import (
 	"encoding/json"
 	"fmt"
 	"log/slog"
-	"net"
 	"net/http"
+	"net/netip"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"openrelay/internal/connector"
 	"openrelay/internal/core/freight"
-	"openrelay/internal/core/stock"
 	"openrelay/internal/store"
 )
-
-// Settings of a connection, kept as JSON with it.
-type Settings struct {
-	Offer     stock.Policy `json:"offer"`
-	Tolerance int64        `json:"tolerance" doc:"Minor units that totals may differ by"`
-	Test      bool         `json:"test" doc:"Marks what is sent as a test"`
-	Sender    string       `json:"sender,omitempty" doc:"Name to ship as"`
-}
 
 // Relay is a running company.
 type Relay struct {
 	Store  *store.Store
 	Bus    *Bus
-	lib    connector.Library
 	log    *slog.Logger
 	now    func() time.Time
-	client *http.Client
+	client *http.Client // of all outgoing calls; guarded
 	seal   *sealer
 	prefix string // begins every reference we send: unique to this company file
 	// gs1Prefix begins the SSCC of every parcel. Without a company prefix of its own, a company uses
@@ -45,6 +36,10 @@ type Relay struct {
 	gs1Prefix string
 
 	mu      sync.RWMutex
+	lib     connector.Library // replaced as a whole when a definition is added
+	fixed   connector.Library // built in or from a folder
+	logins  map[int64]*login  // by account
+	tested  map[string]Tested // the last verdict on an access, by connection
 	conns   map[int64]*conn
 	codes   map[string]*conn
 	running bool
@@ -64,19 +59,39 @@ type tariffAt struct {
 	at     time.Time
 }
 
-// conn is a connection at work.
+// conn is a connection at work. What it is made of is replaced as a whole when it is changed.
 type conn struct {
-	rec      store.Connection // as it was when loaded; paused is what counts
-	line     *connector.Line
-	settings Settings
-	paused   bool                   // guarded by Relay.mu
-	feeds    map[string]*store.Feed // by kind; guarded by Relay.mu
-	wakeIn   chan struct{}
-	wakeOut  chan struct{}
-	runNow   chan runRequest
-	fresh    fresh
+	id      int64
+	cur     atomic.Pointer[joined]
+	feeds   map[string]*store.Feed // by kind; guarded by Relay.mu
+	wakeIn  chan struct{}
+	wakeOut chan struct{}
+	readers map[string]chan runRequest // by feed; guarded by Relay.mu
+	fresh   fresh
 
 	stockSent time.Time // when the last round of quantities began; the sending goroutine's own
+}
+
+// joined is what a connection is made of at a moment.
+type joined struct {
+	rec      store.Connection
+	line     *connector.Line
+	settings Settings
+	account  int64 // revision of the account that the line was made with
+}
+
+func (c *conn) rec() *store.Connection { return &c.cur.Load().rec }
+func (c *conn) line() *connector.Line  { return c.cur.Load().line }
+func (c *conn) settings() *Settings    { return &c.cur.Load().settings }
+
+// works tells whether the connection is at work: switched on and not paused.
+func (c *conn) works() bool { r := c.rec(); return r.State == store.On && !r.Paused }
+
+// login is an account in use.
+type login struct {
+	*connector.Login
+	revision int64
+	base     string
 }
 
 // Options of a relay.
@@ -85,6 +100,10 @@ type Options struct {
 	Now func() time.Time
 	// Connector definitions; nil means those built in.
 	Library connector.Library
+	// Folder of further definitions; empty means none.
+	Folder string
+	// Addresses that are not public and may be called all the same.
+	Reach []netip.Prefix
 }
 
 // Open prepares the relay of a company file. Nothing runs until Start.
@@ -105,17 +124,15 @@ func Open(ctx context.Context, st *store.Store, o Options) (*Relay, error) {
 	if err != nil {
 		return nil, err
 	}
-	r := &Relay{Store: st, Bus: NewBus(), lib: o.Library, log: o.Log, now: o.Now, seal: seal,
-		conns: map[int64]*conn{}, codes: map[string]*conn{}, tariffs: map[int64]tariffAt{}, places: map[int64]store.Location{},
-		client: &http.Client{
-			// Redirects are not followed: they could lead anywhere, with our credentials.
-			CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
-			Transport: &http.Transport{
-				DialContext:         (&net.Dialer{Timeout: 5 * time.Second}).DialContext,
-				MaxIdleConnsPerHost: 4, IdleConnTimeout: 90 * time.Second, MaxResponseHeaderBytes: 64 << 10,
-				TLSHandshakeTimeout: 5 * time.Second, ForceAttemptHTTP2: true,
-			},
-		}}
+	if o.Folder != "" {
+		o.Library = o.Library.Clone()
+		if err := o.Library.AddFolder(o.Folder); err != nil {
+			return nil, err
+		}
+	}
+	r := &Relay{Store: st, Bus: NewBus(), fixed: o.Library, lib: o.Library, log: o.Log, now: o.Now, seal: seal,
+		conns: map[int64]*conn{}, codes: map[string]*conn{}, logins: map[int64]*login{}, tested: map[string]Tested{}, tariffs: map[int64]tariffAt{}, places: map[int64]store.Location{},
+		client: connector.Guard{Allowed: o.Reach}.Client()}
 	r.ctx, r.stop = context.WithCancel(context.Background())
 	if r.prefix, err = st.Setting(ctx, "reference prefix"); err != nil {
 		return nil, err
@@ -130,6 +147,9 @@ func Open(ctx context.Context, st *store.Store, o Options) (*Relay, error) {
 		return nil, err
 	}
 	r.gs1Prefix = or(r.gs1Prefix, "2000000")
+	if err := r.loadDefinitions(ctx); err != nil {
+		return nil, err
+	}
 	if err := r.reload(ctx); err != nil {
 		return nil, err
 	}
@@ -154,48 +174,116 @@ func (r *Relay) reload(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	accounts, err := r.Store.Accounts(ctx)
+	if err != nil {
+		return err
+	}
 	feeds, err := r.Store.Feeds(ctx)
 	if err != nil {
 		return err
 	}
 	r.mu.Lock()
 	defer r.mu.Unlock()
+	if err := r.reloadAccounts(accounts); err != nil {
+		return err
+	}
+	there := map[int64]bool{}
 	for _, rec := range recs {
+		there[rec.ID] = true
 		c := r.conns[rec.ID]
+		if c != nil && c.rec().Revision == rec.Revision && (r.logins[rec.AccountID] == nil || r.logins[rec.AccountID].revision == c.cur.Load().account) {
+			continue
+		}
+		made, err := r.make(rec)
+		if err != nil {
+			return fmt.Errorf("connection %s: %w", rec.Code, err)
+		}
 		if c == nil {
-			def := r.lib[rec.Connector]
-			if def == nil {
-				return fmt.Errorf("connection %s: there is no connector %q", rec.Code, rec.Connector)
-			}
-			secrets, err := r.seal.open(rec.Credentials)
-			if err != nil {
-				return fmt.Errorf("connection %s: %w", rec.Code, err)
-			}
-			var free map[string]any
-			if err := json.Unmarshal([]byte(rec.Settings), &free); err != nil {
-				return fmt.Errorf("connection %s: settings: %w", rec.Code, err)
-			}
-			line, err := connector.NewLine(def, rec.BaseURL, secrets, free, r.client, r.now)
-			if err != nil {
-				return fmt.Errorf("connection %s: %w", rec.Code, err)
-			}
-			c = &conn{rec: rec, line: line, feeds: map[string]*store.Feed{}, wakeIn: make(chan struct{}, 1), wakeOut: make(chan struct{}, 1), runNow: make(chan runRequest, 8)}
-			if err := json.Unmarshal([]byte(rec.Settings), &c.settings); err != nil {
-				return fmt.Errorf("connection %s: settings: %w", rec.Code, err)
-			}
+			c = &conn{id: rec.ID, feeds: map[string]*store.Feed{}, wakeIn: make(chan struct{}, 1), wakeOut: make(chan struct{}, 1), readers: map[string]chan runRequest{}}
+			c.cur.Store(made)
 			r.conns[rec.ID], r.codes[rec.Code] = c, c
 			if r.running {
 				r.work(c)
 			}
+		} else {
+			c.cur.Store(made)
+			if r.running {
+				r.readAll(c)
+			}
 		}
-		c.paused = rec.Paused
+	}
+	for id, c := range r.conns {
+		if !there[id] {
+			delete(r.conns, id)
+			delete(r.codes, c.rec().Code)
+			gone := *c.cur.Load()
+			gone.rec.State = store.Left
+			c.cur.Store(&gone)
+		}
 	}
 	for _, f := range feeds {
 		if c := r.conns[f.ConnectionID]; c != nil {
 			c.feeds[f.Kind] = &f
 		}
 	}
+	for _, c := range r.conns {
+		for _, ch := range c.readers {
+			select {
+			case ch <- runRequest{}: // look at the schedule again
+			default:
+			}
+		}
+	}
 	return nil
+}
+
+// reloadAccounts takes up accounts that are new or were renewed.
+func (r *Relay) reloadAccounts(accounts []store.Account) error {
+	for _, a := range accounts {
+		old := r.logins[a.ID]
+		if old != nil && old.revision == a.Revision {
+			continue
+		}
+		def := r.lib[a.Connector]
+		if def == nil {
+			continue // the connections of the account say so
+		}
+		secrets, token, err := r.openAccount(a)
+		if err != nil {
+			return fmt.Errorf("account %s: %w", a.Name, err)
+		}
+		if old != nil {
+			old.Set(secrets, token)
+			r.logins[a.ID] = &login{old.Login, a.Revision, a.BaseURL}
+			continue
+		}
+		l := &login{connector.NewLogin(def, secrets, token), a.Revision, a.BaseURL}
+		l.Keep = r.keepToken(a.ID)
+		r.logins[a.ID] = l
+	}
+	return nil
+}
+
+// make puts together what a connection is made of. The caller holds the lock.
+func (r *Relay) make(rec store.Connection) (*joined, error) {
+	def := r.lib[rec.Connector]
+	if def == nil {
+		return nil, fmt.Errorf("there is no connector %q", rec.Connector)
+	}
+	def, err := def.With(rec.Overrides)
+	if err != nil {
+		return nil, fmt.Errorf("overrides: %w", err)
+	}
+	out := &joined{rec: rec}
+	if err := json.Unmarshal([]byte(rec.Settings), &out.settings); err != nil {
+		return nil, fmt.Errorf("settings: %w", err)
+	}
+	o := connector.LineOptions{Base: "http://nowhere.invalid", Site: rec.Site, Test: rec.Test, Settings: out.settings.forExpressions(), Client: r.client, Now: r.now}
+	if l := r.logins[rec.AccountID]; l != nil {
+		o.Login, o.Base, out.account = l.Login, or(l.base, o.Base), l.revision
+	}
+	out.line, err = connector.NewLine(def, o)
+	return out, err
 }
 
 // Start begins to work: what waited since the last end goes on.
@@ -213,12 +301,29 @@ func (r *Relay) Start() {
 	for _, c := range r.conns {
 		r.work(c)
 	}
+	r.resumeImports()
 }
 
+// work begins the goroutines of a connection. The caller holds the lock.
 func (r *Relay) work(c *conn) {
-	for _, loop := range []func(*conn){r.inLoop, r.readLoop, r.outLoop} {
+	for _, loop := range []func(*conn){r.inLoop, r.outLoop} {
 		r.wg.Add(1)
 		go func() { defer r.wg.Done(); loop(c) }()
+	}
+	r.readAll(c)
+}
+
+// readAll begins a reader for each feed that can be read and has none yet, so that a long reading of
+// one feed does not delay the others. The caller holds the lock.
+func (r *Relay) readAll(c *conn) {
+	for kind, f := range c.line().Def.Feeds {
+		if f.Read == nil || c.readers[kind] != nil {
+			continue
+		}
+		ch := make(chan runRequest, 8)
+		c.readers[kind] = ch
+		r.wg.Add(1)
+		go func() { defer r.wg.Done(); r.readLoop(c, kind, ch) }()
 	}
 }
 
@@ -229,11 +334,19 @@ func (r *Relay) Stop() {
 	r.client.CloseIdleConnections()
 }
 
-// Connector returns the definition a connection is joined through.
-func (r *Relay) Connector(code string) *connector.Definition { return r.lib[code] }
+// Connector returns a definition by its code, or nil.
+func (r *Relay) Connector(code string) *connector.Definition {
+	r.mu.RLock()
+	defer r.mu.RUnlock()
+	return r.lib[code]
+}
 
 // Library returns all definitions.
-func (r *Relay) Library() connector.Library { return r.lib }
+func (r *Relay) Library() connector.Library {
+	r.mu.RLock()
+	defer r.mu.RUnlock()
+	return r.lib.Clone()
+}
 
 func (r *Relay) byCode(code string) *conn {
 	r.mu.RLock()
@@ -257,7 +370,7 @@ func (r *Relay) all() []*conn {
 	return out
 }
 
-// feed returns a copy of a connection's feed, and whether it is on and the connection not paused.
+// feed returns a copy of a connection's feed, and whether it is on and the connection at work.
 func (r *Relay) feed(c *conn, kind string) (store.Feed, bool) {
 	r.mu.RLock()
 	defer r.mu.RUnlock()
@@ -265,7 +378,7 @@ func (r *Relay) feed(c *conn, kind string) (store.Feed, bool) {
 	if f == nil {
 		return store.Feed{}, false
 	}
-	return *f, f.On && !c.paused
+	return *f, f.On && c.works()
 }
 
 func (r *Relay) placeName(id int64) string {

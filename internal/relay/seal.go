@@ -42,8 +42,9 @@ func openSealer(path string) (*sealer, error) {
 	return &sealer{aead}, err
 }
 
-func (s *sealer) seal(secrets map[string]string) ([]byte, error) {
-	plain, err := json.Marshal(secrets)
+// seal encrypts a value, written as JSON.
+func (s *sealer) seal(v any) ([]byte, error) {
+	plain, err := json.Marshal(v)
 	if err != nil {
 		return nil, err
 	}
@@ -54,20 +55,23 @@ func (s *sealer) seal(secrets map[string]string) ([]byte, error) {
 	return s.aead.Seal(nonce, nonce, plain, nil), nil
 }
 
-func (s *sealer) open(box []byte) (map[string]string, error) {
+func (s *sealer) open(box []byte) (out map[string]string, err error) {
 	if len(box) == 0 {
 		return nil, nil
 	}
+	return out, s.openInto(box, &out)
+}
+
+func (s *sealer) openInto(box []byte, v any) error {
 	n := s.aead.NonceSize()
 	if len(box) < n {
-		return nil, errors.New("the credentials are damaged")
+		return errors.New("the credentials are damaged")
 	}
 	plain, err := s.aead.Open(nil, box[:n], box[n:], nil)
 	if err != nil {
-		return nil, errors.New("the credentials cannot be opened with the key beside the file")
+		return errors.New("the credentials cannot be opened with the key beside the file")
 	}
-	var out map[string]string
-	return out, json.Unmarshal(plain, &out)
+	return json.Unmarshal(plain, v)
 }
 
 const textAlphabet = "abcdefghjkmnpqrstuvwxyz23456789"

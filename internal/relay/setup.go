@@ -6,75 +6,15 @@ import (
 	"crypto/sha256"
 	"crypto/subtle"
 	"encoding/base64"
-	"encoding/json"
 	"fmt"
 	"strings"
 
 	"golang.org/x/crypto/argon2"
 
 	"openrelay/internal/core/gs1"
-	"openrelay/internal/core/packing"
 	"openrelay/internal/core/stock"
 	"openrelay/internal/store"
 )
-
-// NewConnection is a connection to be added.
-type NewConnection struct {
-	Code, Connector, Name, BaseURL string
-	Secrets                        map[string]string
-	Settings                       Settings
-	Feeds                          map[string]bool // which feeds are on; others of the connector are off
-}
-
-// AddConnection tests a connection, notes who we are on the other side, and adds it.
-func (r *Relay) AddConnection(ctx context.Context, n NewConnection, who string) error {
-	def := r.lib[n.Connector]
-	if def == nil {
-		return Refuse("there is no connector %q", n.Connector)
-	}
-	for k, v := range n.Secrets {
-		n.Secrets[k] = strings.TrimSpace(v)
-	}
-	for _, f := range def.Access.Fields {
-		if n.Secrets[f.Name] == "" {
-			return Refuse("%s is missing", f.Label)
-		}
-	}
-	box, err := r.seal.seal(n.Secrets)
-	if err != nil {
-		return err
-	}
-	settings, err := json.Marshal(n.Settings)
-	if err != nil {
-		return err
-	}
-	err = r.commit(ctx, func(ch *change) error {
-		id, err := ch.AddConnection(store.Connection{Code: n.Code, Connector: n.Connector, Side: def.Side, Name: n.Name, BaseURL: n.BaseURL,
-			Credentials: box, Identity: "{}", Settings: string(settings), BeganAt: ch.now.UnixMicro()})
-		if err != nil {
-			return err
-		}
-		for _, kind := range def.Kinds() {
-			if _, err := ch.AddFeed(store.Feed{ConnectionID: id, Kind: kind, On: n.Feeds[kind]}); err != nil {
-				return err
-			}
-		}
-		return ch.Note(store.Entry{At: ch.now.UnixMicro(), Who: who, Thing: "connection", ThingID: id, What: "joined", Text: n.Name + " joined"})
-	})
-	if err != nil {
-		return err
-	}
-	return r.reload(ctx)
-}
-
-// AddLocation adds a place that holds stock.
-func (r *Relay) AddLocation(ctx context.Context, l store.Location) (int64, error) {
-	var id int64
-	if err := r.commit(ctx, func(ch *change) (err error) { id, err = ch.AddLocation(l); return err }); err != nil {
-		return 0, err
-	}
-	return id, r.reload(ctx)
-}
 
 // Opening is an item with its opening stock.
 type Opening struct {
@@ -112,18 +52,6 @@ func (r *Relay) AddItems(ctx context.Context, list []Opening, who string) error 
 			return err
 		}
 		return r.post(ch, book)
-	})
-}
-
-// AddProfiles adds parcel profiles.
-func (r *Relay) AddProfiles(ctx context.Context, list []packing.Profile) error {
-	return r.commit(ctx, func(ch *change) error {
-		for _, p := range list {
-			if err := ch.AddProfile(p); err != nil {
-				return err
-			}
-		}
-		return nil
 	})
 }
 

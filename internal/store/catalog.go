@@ -38,6 +38,20 @@ func (t *Tx) AddItem(i Item) (int64, error) {
 	return id, nil
 }
 
+// UpdateItem writes what an item is; its id and SKU stay.
+func (t *Tx) UpdateItem(i Item) error {
+	_, err := t.exec("UPDATE item SET gtin=?, name=?, category=?, options=?, weight_g=?, length_mm=?, width_mm=?, height_mm=?, price=?, currency=? WHERE id=?",
+		i.GTIN, i.Name, i.Category, i.Options, i.WeightG, i.LengthMM, i.WidthMM, i.HeightMM, i.Price, i.Currency, i.ID)
+	return err
+}
+
+// ItemByGTIN finds an item by its GTIN.
+func (t *Tx) ItemByGTIN(gtin string) (int64, error) {
+	var id int64
+	err := t.get(&id, "SELECT id FROM item WHERE gtin=? AND gtin<>''", gtin)
+	return id, err
+}
+
 // ItemsBySKU finds items by their SKUs.
 func (t *Tx) ItemsBySKU(skus []string) (map[string]int64, error) {
 	out := make(map[string]int64, len(skus))
@@ -183,6 +197,13 @@ func (s *Store) Listing(ctx context.Context, connection, sku string) (Listing, e
 func (t *Tx) MatchedListings(connection int64) ([]Listing, error) {
 	var out []Listing
 	err := t.sel(&out, listingQuery+"WHERE l.connection_id = ? AND l.item_id <> 0 ORDER BY l.id", connection)
+	return out, err
+}
+
+// ListingsOf lists all listings of a connection.
+func (s *Store) ListingsOf(ctx context.Context, connection int64) ([]Listing, error) {
+	var out []Listing
+	err := s.read.SelectContext(ctx, &out, listingQuery+"WHERE l.connection_id = ? ORDER BY l.sku, l.id", connection)
 	return out, err
 }
 

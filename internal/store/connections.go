@@ -7,23 +7,90 @@ import (
 	"time"
 )
 
-// Connection is one account on an outside system. Credentials are sealed; only the relay opens them.
+// Account is what lets us in at an outside system. Credentials and token are sealed; only the relay
+// opens them.
+type Account struct {
+	ID          int64  `db:"id"`
+	Connector   string `db:"connector"`
+	Name        string `db:"name"`
+	BaseURL     string `db:"base_url"`
+	Credentials []byte `db:"credentials"`
+	Token       []byte `db:"token"`
+	Identity    string `db:"identity"` // who we are there, as JSON
+	CreatedAt   int64  `db:"created_at"`
+	Revision    int64  `db:"revision"`
+}
+
+const accountCols = "id, connector, name, base_url, credentials, token, identity, created_at, revision"
+
+// Accounts lists all accounts.
+func (s *Store) Accounts(ctx context.Context) ([]Account, error) {
+	var out []Account
+	err := s.read.SelectContext(ctx, &out, "SELECT "+accountCols+" FROM account ORDER BY id")
+	return out, err
+}
+
+// Account loads one account.
+func (t *Tx) Account(id int64) (Account, error) {
+	var a Account
+	err := t.get(&a, "SELECT "+accountCols+" FROM account WHERE id=?", id)
+	return a, err
+}
+
+// PutAccount writes an account: a new one where it has no id yet.
+func (t *Tx) PutAccount(a Account) (int64, error) {
+	if a.ID == 0 {
+		id, err := t.id("account")
+		if err != nil {
+			return 0, err
+		}
+		_, err = t.exec("INSERT INTO account ("+accountCols+") VALUES ("+placeholders(9)+")", id, a.Connector, a.Name, a.BaseURL, a.Credentials, a.Token, a.Identity, a.CreatedAt, 1)
+		return id, err
+	}
+	_, err := t.exec("UPDATE account SET name=?, base_url=?, credentials=?, token=?, identity=?, revision=revision+1 WHERE id=?", a.Name, a.BaseURL, a.Credentials, a.Token, a.Identity, a.ID)
+	return a.ID, err
+}
+
+// PutToken keeps the token that an account holds.
+func (t *Tx) PutToken(account int64, sealed []byte) error {
+	_, err := t.exec("UPDATE account SET token=? WHERE id=?", sealed, account)
+	return err
+}
+
+// DropAccount removes an account that no connection uses any more, and tells whether it did.
+func (t *Tx) DropAccount(id int64) (bool, error) {
+	n, err := t.exec("DELETE FROM account WHERE id=? AND NOT EXISTS (SELECT 1 FROM connection WHERE account_id=?)", id, id)
+	return n > 0, err
+}
+
+// The states of a connection.
+const (
+	Joining = "joining"
+	On      = "on"
+	Left    = "left"
+)
+
+// Connection is one account on an outside system, at work or being set up.
 type Connection struct {
 	ID          int64  `db:"id"`
 	Code        string `db:"code"`
 	Connector   string `db:"connector"`
 	Side        string `db:"side"`
 	Name        string `db:"name"`
-	BaseURL     string `db:"base_url"`
-	Credentials []byte `db:"credentials"`
-	Identity    string `db:"identity"`
+	AccountID   int64  `db:"account_id"` // 0 until the account is known, and after leaving
+	Site        string `db:"site"`
+	AccountNo   string `db:"account_no"`
+	State       string `db:"state"`
+	Test        bool   `db:"test"`
+	Overrides   string `db:"overrides"`
 	Settings    string `db:"settings"`
 	Paused      bool   `db:"paused"`
+	PreviewedAt int64  `db:"previewed_at"`
 	BeganAt     int64  `db:"began_at"`
 	Revision    int64  `db:"revision"`
 }
 
-const connectionCols = "id, code, connector, side, name, base_url, credentials, identity, settings, paused, began_at, revision"
+const connectionCols = "id, code, connector, side, name, account_id, site, account_no, state, test, overrides, settings, paused, previewed_at, began_at, revision"
 
 // Connections lists all connections.
 func (s *Store) Connections(ctx context.Context) ([]Connection, error) {
@@ -38,21 +105,97 @@ func (t *Tx) AddConnection(c Connection) (int64, error) {
 	if err != nil {
 		return 0, err
 	}
-	_, err = t.exec("INSERT INTO connection ("+connectionCols+") VALUES ("+placeholders(12)+")", id, c.Code, c.Connector, c.Side, c.Name,
-		c.BaseURL, c.Credentials, c.Identity, c.Settings, c.Paused, c.BeganAt, 1)
+	_, err = t.exec("INSERT INTO connection ("+connectionCols+") VALUES ("+placeholders(16)+")", id, c.Code, c.Connector, c.Side, c.Name,
+		c.AccountID, c.Site, c.AccountNo, c.State, c.Test, c.Overrides, c.Settings, c.Paused, c.PreviewedAt, c.BeganAt, 1)
 	if err != nil {
 		return 0, fmt.Errorf("add connection %s: %w", c.Code, err)
 	}
 	return id, nil
 }
 
-// PauseConnection stops or resumes a connection, if it still has the revision the caller saw.
-func (t *Tx) PauseConnection(id int64, paused bool, revision int64) error {
-	n, err := t.exec("UPDATE connection SET paused=?, revision=revision+1 WHERE id=? AND revision=?", paused, id, revision)
+// Connection loads one connection by its code.
+func (t *Tx) Connection(code string) (Connection, error) {
+	var c Connection
+	err := t.get(&c, "SELECT "+connectionCols+" FROM connection WHERE code=?", code)
+	return c, err
+}
+
+// ConnectionOf finds the connection that stands for an account number at a site; ErrNotFound where there
+// is none.
+func (t *Tx) ConnectionOf(connector, accountNo, site string) (Connection, error) {
+	var c Connection
+	err := t.get(&c, "SELECT "+connectionCols+" FROM connection WHERE connector=? AND account_no=? AND site=? AND account_no<>''", connector, accountNo, site)
+	return c, err
+}
+
+// ConnectionByAccount finds the connection that stands for an account number at a site.
+func (s *Store) ConnectionByAccount(ctx context.Context, connector, accountNo, site string) (Connection, error) {
+	var c Connection
+	err := s.read.GetContext(ctx, &c, "SELECT "+connectionCols+" FROM connection WHERE connector=? AND account_no=? AND site=? AND account_no<>''", connector, accountNo, site)
+	return c, found(err)
+}
+
+// UpdateConnection writes everything of a connection but its code and connector, if it still has the
+// revision that was read.
+func (t *Tx) UpdateConnection(c Connection) error {
+	n, err := t.exec(`UPDATE connection SET name=?, account_id=?, site=?, account_no=?, state=?, test=?, overrides=?, settings=?, paused=?, previewed_at=?, began_at=?, revision=revision+1
+		WHERE id=? AND revision=?`, c.Name, c.AccountID, c.Site, c.AccountNo, c.State, c.Test, c.Overrides, c.Settings, c.Paused, c.PreviewedAt, c.BeganAt, c.ID, c.Revision)
 	if err == nil && n == 0 {
 		return ErrConflict
 	}
 	return err
+}
+
+// DropConnection removes a connection that never worked, with its feeds.
+func (t *Tx) DropConnection(id int64) error {
+	for _, q := range []string{
+		"DELETE FROM import_record WHERE import_id IN (SELECT id FROM first_import WHERE connection_id=?)", "DELETE FROM first_import WHERE connection_id=?", "DELETE FROM bench WHERE connection_id=?",
+		"DELETE FROM run_log WHERE run_id IN (SELECT r.id FROM run r JOIN feed f ON f.id=r.feed_id WHERE f.connection_id=?)", "DELETE FROM run WHERE feed_id IN (SELECT id FROM feed WHERE connection_id=?)",
+		"DELETE FROM feed WHERE connection_id=?", "DELETE FROM consent WHERE connection_id=?", "DELETE FROM listing WHERE connection_id=?", "DELETE FROM inbox WHERE connection_id=?", "DELETE FROM connection WHERE id=?",
+	} {
+		if _, err := t.exec(q, id); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// CancelOutbox ends what waits to be sent over a connection, and returns how much it was.
+func (t *Tx) CancelOutbox(connection int64, why string) (int64, error) {
+	return t.exec("UPDATE outbox SET state='superseded', next_at=0, error=? WHERE connection_id=? AND state IN ('waiting','sending','sent')", why, connection)
+}
+
+// WakeOutbox makes what waits to be sent over a connection due at once, with all its attempts.
+func (t *Tx) WakeOutbox(connection int64, now time.Time) error {
+	_, err := t.exec("UPDATE outbox SET next_at=?, attempts=0 WHERE connection_id=? AND state='waiting'", micros(now), connection)
+	return err
+}
+
+// OffAllFeeds switches all feeds of a connection off and forgets how far they have read.
+func (t *Tx) OffAllFeeds(connection int64) error {
+	_, err := t.exec("UPDATE feed SET is_on=0, validator='', failures=0, last_error='', revision=revision+1 WHERE connection_id=?", connection)
+	return err
+}
+
+// ConnectionCounts say how much belongs to a connection.
+type ConnectionCounts struct {
+	Orders   int64 `db:"orders" json:"orders"`
+	Open     int64 `db:"open" json:"open_orders" doc:"Orders that are still on their way"`
+	Listings int64 `db:"listings" json:"listings"`
+	Messages int64 `db:"messages" json:"messages" doc:"Messages kept as they came"`
+	Waiting  int64 `db:"waiting" json:"waiting" doc:"Messages that wait to be sent"`
+	Shared   int64 `db:"shared" json:"shared" doc:"Other connections that use the same account"`
+}
+
+// CountsOf counts what belongs to a connection.
+func (s *Store) CountsOf(ctx context.Context, id int64) (ConnectionCounts, error) {
+	var c ConnectionCounts
+	err := s.read.GetContext(ctx, &c, `SELECT (SELECT count(*) FROM orders WHERE connection_id=c.id) AS orders,
+		(SELECT count(*) FROM orders WHERE connection_id=c.id AND stage IN ('pending','held','ready','routed','picking','packed','part shipped')) AS open,
+		(SELECT count(*) FROM listing WHERE connection_id=c.id) AS listings, (SELECT count(*) FROM inbox WHERE connection_id=c.id) AS messages,
+		(SELECT count(*) FROM outbox WHERE connection_id=c.id AND state IN ('waiting','sending','sent')) AS waiting,
+		(SELECT count(*) FROM connection o WHERE o.account_id=c.account_id AND o.account_id<>0 AND o.id<>c.id) AS shared FROM connection c WHERE c.id=?`, id)
+	return c, found(err)
 }
 
 // Feed is one kind of record moving one way over one connection.
@@ -67,10 +210,11 @@ type Feed struct {
 	LastTryAt    int64  `db:"last_try_at"`
 	Failures     int64  `db:"failures"`
 	LastError    string `db:"last_error"`
+	Validator    string `db:"validator"` // of the last reading, for a conditional request
 	Revision     int64  `db:"revision"`
 }
 
-const feedCols = "id, connection_id, kind, is_on, schedule, mark, last_ok_at, last_try_at, failures, last_error, revision"
+const feedCols = "id, connection_id, kind, is_on, schedule, mark, last_ok_at, last_try_at, failures, last_error, validator, revision"
 
 // Feeds lists the feeds of all connections.
 func (s *Store) Feeds(ctx context.Context) ([]Feed, error) {
@@ -102,6 +246,18 @@ func (t *Tx) SetFeed(id int64, on bool, schedule string, revision int64) error {
 	if err == nil && n == 0 {
 		return ErrConflict
 	}
+	return err
+}
+
+// SetValidator keeps what the other side gave for conditional requests.
+func (t *Tx) SetValidator(id int64, validator string) error {
+	_, err := t.exec("UPDATE feed SET validator=? WHERE id=?", validator, id)
+	return err
+}
+
+// SetMark says from where a feed reads on.
+func (t *Tx) SetMark(id int64, mark string) error {
+	_, err := t.exec("UPDATE feed SET mark=? WHERE id=?", mark, id)
 	return err
 }
 
@@ -282,4 +438,10 @@ func (s *Store) OrdersToday(ctx context.Context, since time.Time) (map[int64]int
 		out[r.ConnectionID] = r.N
 	}
 	return out, err
+}
+
+// ResetMarks makes the feeds of a connection read from the start again.
+func (t *Tx) ResetMarks(connection int64) error {
+	_, err := t.exec("UPDATE feed SET mark='', validator='', last_try_at=0 WHERE connection_id=?", connection)
+	return err
 }

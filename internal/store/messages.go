@@ -115,10 +115,11 @@ type OutboxMessage struct {
 	Answer         string `db:"answer"`
 	OrderID        int64  `db:"order_id"`
 	ShipmentID     int64  `db:"shipment_id"`
+	Submission     string `db:"submission"` // number of the batch that carried it, where a report follows
 }
 
 const outboxQuery = `SELECT x.id, x.connection_id, c.code AS connection_code, c.name AS connection_name, x.feed, x.subject, x.ref, x.payload, x.state, x.attempts,
-	x.created_at, x.next_at, x.sent_at, x.confirmed_at, x.error, x.answer, x.order_id, x.shipment_id FROM outbox x JOIN connection c ON c.id = x.connection_id `
+	x.created_at, x.next_at, x.sent_at, x.confirmed_at, x.error, x.answer, x.order_id, x.shipment_id, x.submission FROM outbox x JOIN connection c ON c.id = x.connection_id `
 
 // States of outbox messages. Final are confirmed, refused and superseded; sent is final for feeds
 // that cannot be read back, and is then written as confirmed with the answer as proof.
@@ -192,8 +193,8 @@ func (t *Tx) SettleOutbox(m OutboxMessage) error {
 			m.State, m.NextAt = Superseded, 0
 		}
 	}
-	_, err := t.exec("UPDATE outbox SET state=?, attempts=?, next_at=?, sent_at=?, confirmed_at=?, error=?, answer=? WHERE id=?",
-		m.State, m.Attempts, m.NextAt, m.SentAt, m.ConfirmedAt, m.Error, m.Answer, m.ID)
+	_, err := t.exec("UPDATE outbox SET state=?, attempts=?, next_at=?, sent_at=?, confirmed_at=?, error=?, answer=?, submission=? WHERE id=?",
+		m.State, m.Attempts, m.NextAt, m.SentAt, m.ConfirmedAt, m.Error, m.Answer, m.Submission, m.ID)
 	return err
 }
 
@@ -241,6 +242,36 @@ func (s *Store) OpenOutboxFor(ctx context.Context, connection int64, feed, subje
 	var m OutboxMessage
 	err := s.read.GetContext(ctx, &m, outboxQuery+"WHERE x.connection_id=? AND x.feed=? AND x.subject=? AND x.state IN ('waiting','sending','sent') ORDER BY x.id DESC LIMIT 1", connection, feed, subject)
 	return m, found(err)
+}
+
+// SubmittedWith lists the messages that went with a batch and await its report.
+func (t *Tx) SubmittedWith(connection int64, feed, submission string) ([]OutboxMessage, error) {
+	var out []OutboxMessage
+	err := t.sel(&out, outboxQuery+"WHERE x.connection_id=? AND x.feed=? AND x.submission=? AND x.submission<>'' AND x.state='sent' ORDER BY x.id", connection, feed, submission)
+	return out, err
+}
+
+// KnownVersions tells which messages were kept before.
+func (s *Store) KnownVersions(ctx context.Context, connection int64, feed string, msgs []Received) ([]bool, error) {
+	out := make([]bool, len(msgs))
+	for i, m := range msgs {
+		var n int
+		if err := s.read.GetContext(ctx, &n, "SELECT count(*) FROM inbox WHERE connection_id=? AND feed=? AND outside_id=? AND version=?", connection, feed, m.OutsideID, m.Version); err != nil {
+			return nil, err
+		}
+		out[i] = n > 0
+	}
+	return out, nil
+}
+
+// NewestRaw returns the newest message of a feed as it came, and how it came.
+func (s *Store) NewestRaw(ctx context.Context, connection int64, feed string) (raw []byte, via string, err error) {
+	var row struct {
+		Raw []byte `db:"raw"`
+		Via string `db:"via"`
+	}
+	err = s.read.GetContext(ctx, &row, "SELECT raw, via FROM inbox WHERE connection_id=? AND feed=? ORDER BY id DESC LIMIT 1", connection, feed)
+	return row.Raw, row.Via, found(err)
 }
 
 // KnownInbox counts how many of the messages were kept before.

@@ -27,15 +27,16 @@ type orderRow struct {
 	Delivered    bool   `db:"delivered"`
 	Voided       bool   `db:"voided"`
 	NoStockMoved bool   `db:"no_stock_moved"`
+	Test         bool   `db:"test"`
 	Revision     int64  `db:"revision"`
 }
 
-const orderCols = `id, number, connection_id, outside_id, version, received_at, shipped_at, via, record, ship_to, holds, routed, delivered, voided, no_stock_moved, revision`
+const orderCols = `id, number, connection_id, outside_id, version, received_at, shipped_at, via, record, ship_to, holds, routed, delivered, voided, no_stock_moved, test, revision`
 
 func (r *orderRow) order() (*order.Order, error) {
 	o := &order.Order{ID: r.ID, Number: r.Number, ConnectionID: r.ConnectionID, OutsideID: r.OutsideID, Version: r.Version,
 		ReceivedAt: Time(r.ReceivedAt), ShippedAt: Time(r.ShippedAt), Via: r.Via, Routed: r.Routed, Delivered: r.Delivered,
-		Voided: r.Voided, NoStockMoved: r.NoStockMoved, Revision: r.Revision}
+		Voided: r.Voided, NoStockMoved: r.NoStockMoved, Test: r.Test, Revision: r.Revision}
 	if err := json.Unmarshal([]byte(r.Record), &o.Record); err != nil {
 		return nil, fmt.Errorf("order %s: record: %w", r.Number, err)
 	}
@@ -192,8 +193,14 @@ func oneOrder(sel selector, where string, args ...any) (*order.Order, error) {
 // OrdersWaitingFor lists the orders with units of the items that wait for stock, oldest first.
 func (t *Tx) OrdersWaitingFor(items []int64, most int) ([]*order.Order, error) {
 	in, args := list(items)
-	return loadOrders(t.sel, `voided = 0 AND id IN (SELECT order_id FROM order_line
+	return loadOrders(t.sel, `voided = 0 AND test = 0 AND id IN (SELECT order_id FROM order_line
 		WHERE item_id IN (`+in+`) AND quantity > cancelled + allocated + picked + packed + shipped) ORDER BY placed_at, id LIMIT ?`, append(args, most)...)
+}
+
+// SeriesWith makes sure that there is a number series with a prefix, and returns its code.
+func (t *Tx) SeriesWith(code, prefix string) (string, error) {
+	_, err := t.exec(`INSERT INTO series (code, prefix, next) VALUES (?, ?, 1001) ON CONFLICT DO NOTHING`, code, prefix+"-")
+	return code, err
 }
 
 // Number hands out the next number of a series.
@@ -263,11 +270,11 @@ func orderValues(o *order.Order) ([]any, error) {
 		buyer = o.ShipTo.Name
 	}
 	return []any{o.Number, o.ConnectionID, o.OutsideID, o.Version, m.Number, m.State, string(o.Stage()), buyer, m.Currency, m.Total, units,
-		micros(m.PlacedAt), micros(o.ReceivedAt), micros(o.ShippedAt), o.Via, string(record), shipTo, holds, o.Routed, o.Delivered, o.Voided, o.NoStockMoved, o.Revision, o.ID}, nil
+		micros(m.PlacedAt), micros(o.ReceivedAt), micros(o.ShippedAt), o.Via, string(record), shipTo, holds, o.Routed, o.Delivered, o.Voided, o.NoStockMoved, o.Test, o.Revision, o.ID}, nil
 }
 
 const orderSet = `number, connection_id, outside_id, version, channel_number, channel_state, stage, buyer, currency, total, units,
-	placed_at, received_at, shipped_at, via, record, ship_to, holds, routed, delivered, voided, no_stock_moved, revision`
+	placed_at, received_at, shipped_at, via, record, ship_to, holds, routed, delivered, voided, no_stock_moved, test, revision`
 
 // InsertOrders writes new orders with their lines and allocations.
 func (t *Tx) InsertOrders(orders []*order.Order) error {
@@ -288,7 +295,7 @@ func (t *Tx) InsertOrders(orders []*order.Order) error {
 			}
 		}
 	}
-	if _, err := t.insertMany("INSERT INTO orders ("+orderSet+", id)", 24, heads); err != nil {
+	if _, err := t.insertMany("INSERT INTO orders ("+orderSet+", id)", 25, heads); err != nil {
 		return fmt.Errorf("write orders: %w", err)
 	}
 	if _, err := t.insertMany(`INSERT INTO order_line (id, order_id, position, outside_id, sku, title, item_id, quantity, cancelled, allocated,
@@ -307,7 +314,7 @@ func (t *Tx) UpdateOrder(o *order.Order) error {
 	if err != nil {
 		return err
 	}
-	if _, err := t.exec("UPDATE orders SET ("+orderSet+") = ("+placeholders(23)+") WHERE id = ?", v...); err != nil {
+	if _, err := t.exec("UPDATE orders SET ("+orderSet+") = ("+placeholders(24)+") WHERE id = ?", v...); err != nil {
 		return fmt.Errorf("write order %s: %w", o.Number, err)
 	}
 	for i := range o.Lines {
@@ -326,6 +333,24 @@ func (t *Tx) UpdateOrder(o *order.Order) error {
 		}
 	}
 	return nil
+}
+
+// ClearTests removes the test orders of a connection with everything about them, also from the inbox, so
+// that they are taken in as real ones when they come again. It returns how many there were.
+func (t *Tx) ClearTests(connection int64) (int64, error) {
+	const tests = "(SELECT id FROM orders WHERE connection_id=? AND test=1)"
+	for _, q := range []string{
+		"DELETE FROM order_line WHERE order_id IN " + tests, "DELETE FROM inbox WHERE order_id<>0 AND order_id IN " + tests,
+		"DELETE FROM exception WHERE order_id<>0 AND order_id IN " + tests, "DELETE FROM timeline WHERE thing='order' AND thing_id IN " + tests,
+	} {
+		if _, err := t.exec(q, connection); err != nil {
+			return 0, err
+		}
+	}
+	if _, err := t.exec("DELETE FROM bench WHERE connection_id=?", connection); err != nil {
+		return 0, err
+	}
+	return t.exec("DELETE FROM orders WHERE connection_id=? AND test=1", connection)
 }
 
 // OrderRow is an order as lists show it.
@@ -462,4 +487,16 @@ func (s *Store) PlaceCounts(ctx context.Context) ([]PlaceCount, error) {
 		(SELECT count(DISTINCT a.order_id) FROM allocation a JOIN orders o ON o.id = a.order_id WHERE a.location_id = l.id AND o.stage IN ('ready','routed','picking')) AS to_pick,
 		(SELECT count(*) FROM shipment s WHERE s.location_id = l.id AND s.state IN ('packed','buying label')) AS to_ship FROM location l ORDER BY l.id`)
 	return out, err
+}
+
+// CountOrdersOf counts the orders of a connection, up to one.
+func (t *Tx) CountOrdersOf(connection int64) (n int64, err error) {
+	err = t.get(&n, "SELECT count(*) FROM (SELECT 1 FROM orders WHERE connection_id=? LIMIT 1)", connection)
+	return n, err
+}
+
+// CountTests counts the test orders of a connection.
+func (s *Store) CountTests(ctx context.Context, connection int64) (n int64, err error) {
+	err = s.read.GetContext(ctx, &n, "SELECT count(*) FROM orders WHERE connection_id=? AND test=1", connection)
+	return n, err
 }

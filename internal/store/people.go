@@ -141,3 +141,17 @@ func (t *Tx) KeepAnswer(key string, a Answer, now time.Time) error {
 	_, err := t.exec("INSERT INTO idempotency (key, request, status, answer, at) VALUES (?,?,?,?,?) ON CONFLICT DO NOTHING", key, a.Request, a.Status, a.Answer, micros(now))
 	return err
 }
+
+// Series is a number series.
+type Series struct {
+	Code   string `db:"code"`
+	Prefix string `db:"prefix"`
+	Next   int64  `db:"next"`
+}
+
+// Series lists all number series.
+func (s *Store) Series(ctx context.Context) ([]Series, error) {
+	var out []Series
+	err := s.read.SelectContext(ctx, &out, "SELECT code, prefix, next FROM series ORDER BY code")
+	return out, err
+}

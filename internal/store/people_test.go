@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"errors"
 	"testing"
 	"time"
 
@@ -115,7 +116,11 @@ func TestFeedsRunsAndRevisions(t *testing.T) {
 	require.Zero(t, feeds[0].Failures)
 	write(t, s, func(tx *Tx) error { return tx.SetFeed(1, false, "@every 1m", 1) })
 	require.ErrorIs(t, s.Write(t.Context(), func(tx *Tx) error { return tx.SetFeed(1, true, "", 1) }), ErrConflict)
-	require.ErrorIs(t, s.Write(t.Context(), func(tx *Tx) error { return tx.PauseConnection(1, true, 5) }), ErrConflict)
+	require.ErrorIs(t, s.Write(t.Context(), func(tx *Tx) error {
+		c, err := tx.Connection("shop")
+		c.Revision = 5
+		return errors.Join(err, tx.UpdateConnection(c))
+	}), ErrConflict)
 
 	var first, second int64
 	write(t, s, func(tx *Tx) (err error) { first, err = tx.PushRun(1, now); return err })

@@ -256,3 +256,11 @@ func (t *Tx) SetManifest(id int64, state, receipt string, closed time.Time) erro
 func (t *Tx) ManifestShipments(id int64) ([]Shipment, error) {
 	return shipmentsWhere(t.sel, "s.manifest_id=? AND s.manifest_id<>0 ORDER BY s.id", id)
 }
+
+// PutProfile writes a parcel profile; one of the same code is replaced.
+func (t *Tx) PutProfile(p packing.Profile) error {
+	if _, err := t.exec("DELETE FROM parcel_profile WHERE code=?", p.Code); err != nil {
+		return err
+	}
+	return t.AddProfile(p)
+}

@@ -225,3 +225,20 @@ func (s *Store) OpenAllocations(ctx context.Context, item int64, limit int) ([]O
 		WHERE a.item_id = ? ORDER BY a.order_id DESC LIMIT ?`, item, limit)
 	return out, err
 }
+
+// HasMovements tells whether the ledger knows an item at a location.
+func (t *Tx) HasMovements(item, location int64) (bool, error) {
+	var n int
+	err := t.get(&n, "SELECT count(*) FROM (SELECT 1 FROM movement WHERE item_id=? AND location_id=? LIMIT 1)", item, location)
+	return n > 0, err
+}
+
+// UpdateLocation writes name and address of a location.
+func (t *Tx) UpdateLocation(l Location) error {
+	addr, err := json.Marshal(l.Address)
+	if err != nil {
+		return err
+	}
+	_, err = t.exec("UPDATE location SET name=?, address=? WHERE id=?", l.Name, string(addr), l.ID)
+	return err
+}

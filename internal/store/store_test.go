@@ -36,7 +36,7 @@ func write(t *testing.T, s *Store, f func(*Tx) error) {
 func company(t *testing.T, s *Store) {
 	t.Helper()
 	write(t, s, func(tx *Tx) error {
-		conn, err := tx.AddConnection(Connection{Code: "shop", Connector: "hedgerow", Side: "channel", Name: "Shop", BaseURL: "http://x", Identity: "{}", Settings: `{"offer":{"sources":[1]}}`, BeganAt: now.UnixMicro()})
+		conn, err := tx.AddConnection(Connection{Code: "shop", Connector: "hedgerow", Side: "channel", Name: "Shop", State: On, Settings: `{"offer":{"sources":[1]}}`, BeganAt: now.UnixMicro()})
 		_, err2 := tx.AddFeed(Feed{ConnectionID: conn, Kind: "stock out", On: true})
 		_, err3 := tx.AddLocation(Location{Code: "alder", Name: "Alder Yard"})
 		item, err4 := tx.AddItem(Item{SKU: "JAR", Name: "Jar", Currency: "EUR"})

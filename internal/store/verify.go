@@ -39,6 +39,7 @@ var invariants = []struct {
 		AND NOT EXISTS (SELECT 1 FROM outbox x WHERE x.shipment_id=s.id AND x.feed='dispatch out')`},
 	{5, `SELECT 'outbox message '||ref||' is '||state||' and has no next try' FROM outbox WHERE state IN ('waiting','sending','sent') AND next_at<=0`},
 	{5, `SELECT 'tracking number '||tracking||' stands on '||count(*)||' shipments' FROM shipment WHERE tracking<>'' GROUP BY tracking HAVING count(*)>1`},
+	{3, `SELECT 'test order '||o.number||' holds stock' FROM orders o JOIN allocation a ON a.order_id=o.id WHERE o.test=1`},
 	{6, `SELECT 'order '||number||' has no timeline' FROM orders o WHERE NOT EXISTS (SELECT 1 FROM timeline t WHERE t.thing='order' AND t.thing_id=o.id)`},
 	{6, `SELECT 'ledger entry '||id||' lacks who or why' FROM movement WHERE who='' OR reason=''`},
 }
@@ -81,7 +82,7 @@ func verifyOffers(sel selector) ([]Finding, error) {
 	if err := sel(&listings, `SELECT l.id, l.connection_id, c.code AS connection_code, l.sku, l.item_id, l.told_qty, c.settings,
 		(SELECT count(*) FROM outbox x WHERE x.connection_id=l.connection_id AND x.feed='stock out' AND x.subject='listing '||l.id AND x.state IN ('waiting','sending','sent')) AS open
 		FROM listing l JOIN connection c ON c.id=l.connection_id JOIN feed f ON f.connection_id=c.id AND f.kind='stock out' AND f.is_on=1
-		WHERE l.item_id<>0 AND l.told_qty>=0`); err != nil {
+		WHERE l.item_id<>0 AND l.told_qty>=0 AND c.state='on' AND c.test=0`); err != nil {
 		return nil, fmt.Errorf("verify offers: %w", err)
 	}
 	var items []int64

@@ -20,6 +20,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"openrelay/internal/client"
+	"openrelay/internal/connector"
 	"openrelay/internal/demo"
 	"openrelay/internal/relay"
 	"openrelay/internal/standin"
@@ -49,7 +50,7 @@ func buildBinary(t *testing.T) string {
 func (s *service) start() {
 	s.t.Helper()
 	s.log = &strings.Builder{}
-	s.cmd = exec.Command(s.binary, "serve", "-data", s.file, "-listen", s.addr, "-log", "error")
+	s.cmd = exec.Command(s.binary, "serve", "-data", s.file, "-reach", "127.0.0.0/8", "-listen", s.addr, "-log", "error")
 	s.cmd.Stderr = s.log
 	require.NoError(s.t, s.cmd.Start())
 	deadline := time.Now().Add(10 * time.Second)
@@ -83,7 +84,7 @@ func TestKilledAtRandom(t *testing.T) {
 	seed := rand.Uint64()
 	t.Logf("seed %d", seed)
 	rng := rand.New(rand.NewPCG(seed, 0))
-	out, err := demo.OpenOutside([3]string{"127.0.0.1:0", "127.0.0.1:0", "127.0.0.1:0"}, 2000)
+	out, err := demo.OpenOutside(demo.OnFreePorts, 2000)
 	require.NoError(t, err)
 	t.Cleanup(out.Close)
 	l, err := net.Listen("tcp", "127.0.0.1:0")
@@ -92,7 +93,7 @@ func TestKilledAtRandom(t *testing.T) {
 	require.NoError(t, l.Close())
 	st, err := store.Open(t.Context(), s.file)
 	require.NoError(t, err)
-	r, err := relay.Open(t.Context(), st, relay.Options{})
+	r, err := relay.Open(t.Context(), st, relay.Options{Reach: connector.Loopback})
 	require.NoError(t, err)
 	require.NoError(t, demo.SetUp(t.Context(), r, out, crashToken, 2000))
 	require.NoError(t, st.Close())

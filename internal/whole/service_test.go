@@ -496,7 +496,7 @@ func TestBadInput(t *testing.T) {
 			{"unknown shipment", func() error { _, err := w.Client.Scan(ctx, "S99999", "X", "", 1); return err }, 404, "S99999"},
 			{"negative quantity", func() error { _, err := w.Client.Scan(ctx, "S1", "X", "", -1); return err }, 422, "quantity"},
 			{"unknown item", func() error { _, err := w.Client.Adjust(ctx, "NOPE", "alder", 1, "found"); return err }, 404, "NOPE"},
-			{"unknown location", func() error { _, err := w.Client.Adjust(ctx, "JAR-500-T12", "moon", 1, "found"); return err }, 422, "alder, pier"},
+			{"unknown location", func() error { _, err := w.Client.Adjust(ctx, "JAR-500-T12", "moon", 1, "found"); return err }, 422, "alder, mill, pier"},
 			{"no reason", func() error { _, err := w.Client.Adjust(ctx, "JAR-500-T12", "alder", 1, " "); return err }, 422, "reason"},
 			{"too much taken away", func() error { _, err := w.Client.Adjust(ctx, "JAR-500-T12", "alder", -9999, "lost"); return err }, 409, "only"},
 			{"unknown feed", func() error { _, err := w.Client.RunNow(ctx, "morrow", "gossip in", ""); return err }, 422, "orders in"},

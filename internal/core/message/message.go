@@ -12,6 +12,7 @@ import (
 	"fmt"
 	"time"
 
+	"openrelay/internal/core/gs1"
 	"openrelay/internal/core/money"
 	"openrelay/internal/core/place"
 )
@@ -27,20 +28,24 @@ const (
 	Cancelled Status = "cancelled" // called off at the channel
 )
 
+// ByChannel is the value of FulfilledBy for an order that the channel ships from stock that it holds.
+const ByChannel = "channel"
+
 // Order is one order as a channel tells it.
 type Order struct {
-	Number           string        `json:"number" doc:"The channel's number, as people there know it"`
+	Number           string        `json:"number" need:"yes" doc:"The channel's number, as people there know it"`
 	State            string        `json:"state" doc:"The channel's own word for the state"`
-	Status           Status        `json:"status" doc:"What that state means: pending, open, shipped or cancelled"`
+	Status           Status        `json:"status" need:"yes" doc:"What that state means: pending, open, shipped or cancelled"`
+	FulfilledBy      string        `json:"fulfilled_by,omitempty" enum:",channel" doc:"channel: the channel ships it from stock that it holds; empty: we do"`
 	URL              string        `json:"url,omitempty" doc:"Opens the order on the channel"`
 	PlacedAt         time.Time     `json:"placed_at"`
 	ChangedAt        time.Time     `json:"changed_at"`
-	Currency         string        `json:"currency"`
+	Currency         string        `json:"currency" need:"yes" doc:"ISO 4217 code"`
 	PricesIncludeTax bool          `json:"prices_include_tax"`
 	BuyerName        string        `json:"buyer_name,omitempty"`
 	BuyerEmail       string        `json:"buyer_email,omitempty"`
 	ShipTo           place.Address `json:"ship_to"`
-	Lines            []OrderLine   `json:"lines"`
+	Lines            []OrderLine   `json:"lines" need:"yes"`
 	Shipping         int64         `json:"shipping" doc:"Charged for shipping, minor units"`
 	Discount         int64         `json:"discount" doc:"Order discount, a positive number is taken off"`
 	Tax              int64         `json:"tax"`
@@ -73,10 +78,10 @@ func (o *Order) Encoded() ([]byte, error) {
 
 // OrderLine is one line of an order at a channel.
 type OrderLine struct {
-	ID        string `json:"id" doc:"The channel's line number"`
+	ID        string `json:"id" need:"yes" doc:"The channel's line number"`
 	SKU       string `json:"sku"`
 	Title     string `json:"title"`
-	Quantity  int64  `json:"quantity"`
+	Quantity  int64  `json:"quantity" need:"yes"`
 	UnitPrice int64  `json:"unit_price"`
 	Discount  int64  `json:"discount"`
 	Tax       int64  `json:"tax"`
@@ -107,6 +112,9 @@ func (o *Order) Check() error {
 	switch o.Status {
 	case Pending, Open, Shipped, Cancelled:
 	default:
+		if o.State == "" {
+			return fmt.Errorf("status: %q is none of pending, open, shipped and cancelled", o.Status)
+		}
 		return fmt.Errorf("status: channel state %q has no meaning in the connector's state table", o.State)
 	}
 	seen := make(map[string]bool, len(o.Lines))
@@ -138,19 +146,93 @@ type Listing struct {
 	URL      string `json:"url,omitempty"`
 }
 
-// StockEdit is a quantity that somebody changed at the channel by hand.
-type StockEdit struct {
-	SKU      string    `json:"sku"`
-	Quantity int64     `json:"quantity"`
+// Check refuses a listing that cannot be taken in.
+func (l *Listing) Check() error {
+	switch {
+	case l.SKU == "" && l.Title == "":
+		return errors.New("sku, title: at least one of them is needed")
+	case l.Currency != "" && !money.ValidCurrency(l.Currency):
+		return fmt.Errorf("currency: %q is not an ISO 4217 code", l.Currency)
+	}
+	return nil
+}
+
+// Item is a thing sold, as another system tells it.
+type Item struct {
+	SKU      string `json:"sku" need:"yes"`
+	Name     string `json:"name" need:"yes"`
+	GTIN     string `json:"gtin,omitempty" doc:"GS1 GTIN with its check digit"`
+	Category string `json:"category,omitempty"`
+	Options  string `json:"options,omitempty" doc:"What tells variants apart, such as size M, colour sand"`
+	WeightG  int64  `json:"weight_g" doc:"grams"`
+	LengthMM int64  `json:"length_mm" doc:"millimetres"`
+	WidthMM  int64  `json:"width_mm" doc:"millimetres"`
+	HeightMM int64  `json:"height_mm" doc:"millimetres"`
+	Price    int64  `json:"price" doc:"minor units"`
+	Currency string `json:"currency,omitempty" doc:"ISO 4217 code"`
+}
+
+// Check refuses an item that cannot be taken in.
+func (i *Item) Check() error {
+	switch {
+	case i.SKU == "":
+		return errors.New("sku: missing")
+	case i.Name == "":
+		return errors.New("name: missing")
+	case i.GTIN != "" && !gs1.ValidGTIN(i.GTIN):
+		return fmt.Errorf("gtin: %s is not a GTIN with a right check digit", i.GTIN)
+	case i.Currency != "" && !money.ValidCurrency(i.Currency):
+		return fmt.Errorf("currency: %q is not an ISO 4217 code", i.Currency)
+	case i.WeightG < 0 || i.LengthMM < 0 || i.WidthMM < 0 || i.HeightMM < 0 || i.Price < 0:
+		return errors.New("weight, measures and price are not negative")
+	}
+	return nil
+}
+
+// Customer is somebody who buys.
+type Customer struct {
+	Number  string        `json:"number,omitempty" doc:"The other side's number of the customer"`
+	Name    string        `json:"name" need:"yes"`
+	Email   string        `json:"email,omitempty"`
+	Phone   string        `json:"phone,omitempty"`
+	Address place.Address `json:"address"`
+}
+
+// Check refuses a customer that cannot be taken in.
+func (c *Customer) Check() error {
+	if c.Name == "" {
+		return errors.New("name: missing")
+	}
+	return nil
+}
+
+// StockLevel is a quantity that lies somewhere, as the system says that counts there: somebody edited it
+// by hand at a channel, or a back office counted.
+type StockLevel struct {
+	SKU      string    `json:"sku" need:"yes"`
+	Quantity int64     `json:"quantity" need:"yes"`
+	Location string    `json:"location,omitempty" doc:"Code of the location; empty means the first that the connection sells from"`
 	At       time.Time `json:"at"`
 	Who      string    `json:"who,omitempty"`
 }
 
+// Check refuses a level that cannot be taken in.
+func (l *StockLevel) Check() error {
+	switch {
+	case l.SKU == "":
+		return errors.New("sku: missing")
+	case l.Quantity < -1_000_000 || l.Quantity > 1_000_000_000:
+		return fmt.Errorf("quantity: %d is beyond all reason", l.Quantity)
+	}
+	return nil
+}
+
 // Identity is who we are to the other side: shown after a test, so that nobody joins the wrong account.
 type Identity struct {
-	Name    string `json:"name"`
-	Number  string `json:"number"`
+	Name    string `json:"name" need:"yes"`
+	Number  string `json:"number" need:"yes"`
 	Country string `json:"country"`
+	Site    string `json:"site,omitempty" doc:"The site the account belongs to, where a system has several"`
 }
 
 // Offer is a quantity on its way to a channel.
@@ -163,16 +245,16 @@ type Offer struct {
 
 // Dispatch tells a channel that a parcel with part or all of an order has left.
 type Dispatch struct {
-	Reference    string         `json:"reference" doc:"Our idempotency reference, unique for this parcel"`
+	Reference    string         `json:"reference" need:"yes" doc:"Idempotency reference, unique for this parcel"`
 	OrderID      string         `json:"order_id" doc:"The channel's own id of the order"`
 	OrderNumber  string         `json:"order_number"`
 	OurNumber    string         `json:"our_number"`
 	Carrier      string         `json:"carrier"`
 	Service      string         `json:"service"`
-	Tracking     string         `json:"tracking"`
+	Tracking     string         `json:"tracking" need:"yes"`
 	TrackingURL  string         `json:"tracking_url,omitempty"`
 	ShippedAt    time.Time      `json:"shipped_at"`
-	Lines        []DispatchLine `json:"lines"`
+	Lines        []DispatchLine `json:"lines" doc:"Empty means everything that is left of the order"`
 	LastOfOrder  bool           `json:"last_of_order" doc:"Nothing of the order is left to send"`
 	ParcelNumber string         `json:"parcel_number"`
 }
@@ -181,7 +263,25 @@ type Dispatch struct {
 type DispatchLine struct {
 	ID       string `json:"id" doc:"The channel's line number"`
 	SKU      string `json:"sku"`
-	Quantity int64  `json:"quantity"`
+	Quantity int64  `json:"quantity" need:"yes"`
+}
+
+// Check refuses a dispatch that cannot be taken in.
+func (d *Dispatch) Check() error {
+	switch {
+	case d.Reference == "":
+		return errors.New("reference: missing")
+	case d.OrderID == "" && d.OrderNumber == "" && d.OurNumber == "":
+		return errors.New("order_id, order_number, our_number: at least one of them is needed")
+	case d.Tracking == "":
+		return errors.New("tracking: missing")
+	}
+	for i, l := range d.Lines {
+		if l.Quantity < 1 || l.ID == "" && l.SKU == "" {
+			return fmt.Errorf("lines[%d]: a quantity of at least 1 and an id or sku are needed", i)
+		}
+	}
+	return nil
 }
 
 // Parcel is what a carrier is asked to price or carry.
@@ -201,7 +301,7 @@ type Parcel struct {
 
 // Rate is what a carrier asks for a parcel by one service.
 type Rate struct {
-	Service     string `json:"service"`
+	Service     string `json:"service" need:"yes"`
 	ServiceName string `json:"service_name"`
 	Price       int64  `json:"price" doc:"minor units"`
 	Currency    string `json:"currency"`
@@ -211,8 +311,8 @@ type Rate struct {
 
 // Label is what a carrier answers to a purchase.
 type Label struct {
-	ID         string `json:"id" doc:"The carrier's own number of the purchase"`
-	Tracking   string `json:"tracking"`
+	ID         string `json:"id" need:"yes" doc:"The carrier's own number of the purchase"`
+	Tracking   string `json:"tracking" need:"yes"`
 	URL        string `json:"url,omitempty" doc:"Where the recipient can follow the parcel"`
 	Service    string `json:"service"`
 	Price      int64  `json:"price"`
@@ -238,8 +338,32 @@ type HandoverReceipt struct {
 
 // Tracking is one event on a parcel's way.
 type Tracking struct {
-	Tracking string    `json:"tracking"`
-	State    string    `json:"state" doc:"accepted, under way, out for delivery, delivered, returned, problem"`
+	Tracking string    `json:"tracking" need:"yes"`
+	State    string    `json:"state" need:"yes" enum:"accepted,under way,out for delivery,delivered,returned,problem"`
 	Text     string    `json:"text"`
 	At       time.Time `json:"at"`
+}
+
+// Check refuses an event that cannot be taken in.
+func (t *Tracking) Check() error {
+	switch t.State {
+	case "accepted", "under way", "out for delivery", "delivered", "returned", "problem":
+	default:
+		return fmt.Errorf("state: %q has no meaning in the connector's table", t.State)
+	}
+	if t.Tracking == "" {
+		return errors.New("tracking: missing")
+	}
+	return nil
+}
+
+// AddressCheck is what an address service says of an address.
+type AddressCheck struct {
+	Deliverable bool          `json:"deliverable" need:"yes"`
+	Corrected   place.Address `json:"corrected"`
+	Kind        string        `json:"kind,omitempty" doc:"home or business"`
+	Remote      bool          `json:"remote" doc:"Carriers charge extra there"`
+	Latitude    string        `json:"latitude,omitempty" doc:"decimal degrees, WGS 84"`
+	Longitude   string        `json:"longitude,omitempty" doc:"decimal degrees, WGS 84"`
+	Note        string        `json:"note,omitempty" doc:"What was changed or is wrong"`
 }

@@ -27,6 +27,9 @@ type Scene struct {
 	Item      func(sku string) int64 // 0 when no item matches
 	Place     func(loc int64) string // a location's name
 	Tolerance int64                  // minor units that totals may differ by
+	Test      bool                   // the connection is in test: no stock moves
+	Look      bool                   // a person wants to look at each new order
+	Keep      []string               // fields that the channel's newer versions do not overwrite
 	Since     time.Time              // when the connection began: older orders move no stock
 	Book      *stock.Book
 	NewOrder  func() (id int64, number string)
@@ -78,19 +81,30 @@ func create(a Arrival, s *Scene) Change {
 			UnitPrice: l.UnitPrice, Discount: l.Discount, Tax: l.Tax, Total: l.Total, ItemID: s.Item(l.SKU),
 		}
 	}
-	switch m.Status {
-	case message.Cancelled:
+	if s.Test {
+		o.Test, o.NoStockMoved = true, true
+		c.hold(o, Hold{TestOrder, "It came over a connection in test: it holds no stock and is not sent.", "Nothing. Clear the test records, then go live."})
+		return c
+	}
+	switch {
+	case m.Status == message.Cancelled:
 		for i := range o.Lines {
 			o.Lines[i].Cancelled = o.Lines[i].Quantity
 		}
 		c.note("cancelled", "Was already cancelled at the channel: kept for the record, no stock moved")
 		return c
-	case message.Shipped:
+	case o.ByChannel():
+		doneByChannel(o, s, &c)
+		return c
+	case m.Status == message.Shipped:
 		takeAsDone(o, s, &c)
 		return c
 	}
 	examine(o, s, &c)
 	AllocateWaiting(o, s, &c)
+	if s.Look {
+		c.hold(o, Hold{WantsLook, "New orders of this channel wait until a person has looked at them.", "A look, and a word to go on."})
+	}
 	if len(c.Notes) == 2 && c.Notes[1].What == "allocated" { // the ordinary case is one entry
 		c.Notes = []Note{{"taken in", c.Notes[0].Text + ". " + c.Notes[1].Text}}
 	}
@@ -118,6 +132,20 @@ func takeAsDone(o *Order, s *Scene, c *Change) {
 	} else {
 		c.note("shipped", "Was already shipped at the channel before this connection began: taken in as done, no stock was lowered for it")
 	}
+}
+
+// doneByChannel follows an order that the channel ships from its own stock: once it has, it is done.
+func doneByChannel(o *Order, s *Scene, c *Change) {
+	o.NoStockMoved = true
+	if o.Record.Status != message.Shipped {
+		c.note("by the channel", "The channel ships it from its own stock; nothing is to be done here")
+		return
+	}
+	o.ShippedAt = o.Record.ChangedAt
+	for i := range o.Lines {
+		o.Lines[i].Shipped = o.Lines[i].Live()
+	}
+	c.note("shipped", "Shipped by the channel from its own stock; no stock of ours was lowered for it")
 }
 
 // LineID is the id of a line: the lines of an order follow each other.
@@ -284,14 +312,19 @@ func update(o *Order, a Arrival, s *Scene) Change {
 	} else {
 		c.note("changed", "A newer version came from the channel by %s", a.Via)
 	}
-	if o.Voided {
+	if o.Voided || o.Test {
 		return c
 	}
-	switch m.Status {
-	case message.Cancelled:
+	switch {
+	case m.Status == message.Cancelled:
 		callOff(o, s, &c)
 		return c
-	case message.Shipped:
+	case o.ByChannel():
+		if before.Status != message.Shipped {
+			doneByChannel(o, s, &c)
+		}
+		return c
+	case m.Status == message.Shipped:
 		if st := o.Stage(); st != Shipped && st != Delivered && st != PartShipped && st != Cancelled {
 			c.hold(o, Hold{Changed, "The channel shows this order as shipped, but it has not left here.",
 				"An order that is shipped from one place only. Cancel it here if it was sent from elsewhere, or correct it at the channel."})
@@ -299,7 +332,7 @@ func update(o *Order, a Arrival, s *Scene) Change {
 		return c
 	}
 	compareLines(o, m, s, &c)
-	if o.ShipTo != m.ShipTo && before.ShipTo != m.ShipTo {
+	if o.ShipTo != m.ShipTo && before.ShipTo != m.ShipTo && !slices.Contains(s.Keep, "ship_to") {
 		if worked == Shipped || worked == PartShipped || worked == Packed {
 			c.hold(o, Hold{Changed, "The address was changed at the channel after the parcel was packed.", "A person to decide where the parcel goes."})
 		} else {

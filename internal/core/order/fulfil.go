@@ -97,3 +97,13 @@ func (o *Order) Ship(lineID, qty, location int64, s *Scene, reason string) error
 	}
 	return nil
 }
+
+// SendAllocated moves qty of a line from allocated to shipped, for goods that left elsewhere, and returns
+// from which locations. The caller posts the goods out.
+func (l *Line) SendAllocated(qty int64) map[int64]int64 {
+	from := map[int64]int64{}
+	l.Allocated -= qty
+	l.Shipped += qty
+	l.take(qty, func(location, n int64) { from[location] += n })
+	return from
+}

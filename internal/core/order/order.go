@@ -45,6 +45,8 @@ const (
 	NoStock      Cause = "no stock"
 	Changed      Cause = "changed at the channel"
 	LateCancel   Cause = "cancelled too late"
+	TestOrder    Cause = "test order"
+	WantsLook    Cause = "wants a look"
 )
 
 // Hold is a reason why an order may not go on.
@@ -104,6 +106,7 @@ type Order struct {
 	Delivered    bool
 	Voided       bool
 	NoStockMoved bool // taken in as done from before the connection began
+	Test         bool // came over a connection in test: holds no stock and is never sent
 	ReceivedAt   time.Time
 	Via          string // how it came in: push, poll or a person's name
 	ShippedAt    time.Time
@@ -132,7 +135,7 @@ func (o *Order) Stage() Stage {
 		return Shipped
 	case shipped > 0:
 		return PartShipped
-	case o.Record.Status == message.Pending:
+	case o.Record.Status == message.Pending || o.ByChannel():
 		return Pending
 	case len(o.Holds) > 0 || waiting > 0:
 		return Held
@@ -145,6 +148,10 @@ func (o *Order) Stage() Stage {
 	}
 	return Ready
 }
+
+// ByChannel tells whether the channel ships the order from stock that it holds. Until it has, there is
+// nothing to be done here.
+func (o *Order) ByChannel() bool { return o.Record.FulfilledBy == message.ByChannel }
 
 // HeldFor returns the hold with the cause, if there is one.
 func (o *Order) HeldFor(c Cause) *Hold {

@@ -27,6 +27,7 @@ import (
 	_ "modernc.org/sqlite"
 
 	"openrelay/internal/client"
+	"openrelay/internal/connector"
 	"openrelay/internal/demo"
 	"openrelay/internal/relay"
 	"openrelay/internal/standin"
@@ -130,7 +131,7 @@ func (b *bench) print() {
 // start makes the company in a file and starts the service on it.
 func (b *bench) start(binary string) error {
 	var err error
-	if b.out, err = demo.OpenOutside([3]string{"127.0.0.1:0", "127.0.0.1:0", "127.0.0.1:0"}, 5_000_000); err != nil {
+	if b.out, err = demo.OpenOutside(demo.OnFreePorts, 5_000_000); err != nil {
 		return err
 	}
 	file := filepath.Join(b.dir, "company.relay")
@@ -138,7 +139,7 @@ func (b *bench) start(binary string) error {
 	if err != nil {
 		return err
 	}
-	r, err := relay.Open(b.ctx, st, relay.Options{})
+	r, err := relay.Open(b.ctx, st, relay.Options{Reach: connector.Loopback})
 	if err != nil {
 		return err
 	}
@@ -154,7 +155,7 @@ func (b *bench) start(binary string) error {
 	}
 	addr := l.Addr().String()
 	l.Close()
-	b.service = exec.CommandContext(b.ctx, binary, "serve", "-data", file, "-listen", addr, "-log", "error")
+	b.service = exec.CommandContext(b.ctx, binary, "serve", "-data", file, "-listen", addr, "-log", "error", "-reach", "127.0.0.0/8")
 	b.service.Stderr = os.Stderr
 	if err := b.service.Start(); err != nil {
 		return err

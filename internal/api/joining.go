@@ -1,0 +1,600 @@
+package api
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/http"
+	"net/url"
+	"strings"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/go-chi/chi/v5"
+
+	"openrelay/internal/connector"
+	"openrelay/internal/core/message"
+	"openrelay/internal/core/place"
+	"openrelay/internal/relay"
+	"openrelay/internal/setup"
+	"openrelay/internal/store"
+)
+
+// Connector is a system that can be joined.
+type Connector struct {
+	Connector string                 `json:"connector"`
+	Title     string                 `json:"title"`
+	Side      string                 `json:"side"`
+	About     string                 `json:"about"`
+	Extends   string                 `json:"extends,omitempty"`
+	Added     bool                   `json:"added" doc:"A person added it; the others are built in"`
+	Address   string                 `json:"address,omitempty" doc:"Where it is reached, unless a person says otherwise"`
+	Way       string                 `json:"way" enum:"consent,client,password,key,token,inbound"`
+	Fields    []connector.Field      `json:"fields"`
+	Steps     []string               `json:"steps"`
+	Sites     []connector.Site       `json:"sites"`
+	Can       connector.Capabilities `json:"can"`
+	Used      int64                  `json:"used" doc:"Connections that use it"`
+}
+
+// Account is what lets us in at an outside system.
+type Account struct {
+	ID        int64    `json:"id"`
+	Connector string   `json:"connector"`
+	Title     string   `json:"title"`
+	Address   string   `json:"address"`
+	Name      string   `json:"name" doc:"Our name on the other side"`
+	Number    string   `json:"number" doc:"Our number on the other side"`
+	Country   string   `json:"country,omitempty"`
+	Used      []string `json:"used" doc:"Names of the connections that use it"`
+}
+
+// Join is a connection being set up, with everything the person who does it looks at.
+type Join struct {
+	Connection Connection       `json:"connection"`
+	Connector  Connector        `json:"connector"`
+	Accounts   []Account        `json:"accounts" doc:"Accounts of the same system that are there already"`
+	Checklist  []relay.Check    `json:"checklist"`
+	Ready      bool             `json:"ready" doc:"Nothing that is required is missing"`
+	Identity   message.Identity `json:"identity" doc:"Who we are on the other side, once it let us in"`
+	Last       *relay.Tested    `json:"last,omitempty" doc:"The last verdict on an access"`
+	Return     string           `json:"return" doc:"Path of the return address for a consent"`
+}
+
+// ImportView is a first import and how it stands.
+type ImportView struct {
+	relay.Import
+	Records []ImportRecord `json:"records" doc:"Up to 200, conflicts first"`
+	Total   int64          `json:"total"`
+	Done    int64          `json:"done"`
+}
+
+// ImportRecord is a record of a first import.
+type ImportRecord struct {
+	Kind    string `json:"kind"`
+	Number  string `json:"number"`
+	Title   string `json:"title"`
+	Verdict string `json:"verdict"`
+	Reason  string `json:"reason,omitempty"`
+	Done    bool   `json:"done"`
+}
+
+// BenchRow is an exchange that was tried.
+type BenchRow struct {
+	ID       int64              `json:"id"`
+	At       *time.Time         `json:"at"`
+	Who      string             `json:"who"`
+	Feed     string             `json:"feed"`
+	Message  string             `json:"message"`
+	Exchange connector.Exchange `json:"exchange"`
+	Error    string             `json:"error,omitempty"`
+}
+
+// Location is a place that holds stock.
+type Location struct {
+	ID   int64  `json:"id"`
+	Code string `json:"code"`
+	Name string `json:"name"`
+}
+
+func (a *API) connector(d *connector.Definition, used int64) Connector {
+	c := Connector{Connector: d.Connector, Title: d.Title, Side: d.Side, About: d.About, Extends: d.Extends, Added: a.relay.Added(d.Connector), Address: d.Address.Default, Way: d.Access.Way,
+		Fields: d.Access.Fields, Steps: d.Access.Steps, Sites: d.Sites, Can: d.Capabilities(), Used: used}
+	if c.Fields == nil {
+		c.Fields = []connector.Field{}
+	}
+	if c.Steps == nil {
+		c.Steps = []string{}
+	}
+	if c.Sites == nil {
+		c.Sites = []connector.Site{}
+	}
+	return c
+}
+
+// accounts lists the accounts of a connector, or all.
+func (a *API) accounts(ctx context.Context, only string) ([]Account, error) {
+	list, err := a.relay.Store.Accounts(ctx)
+	if err != nil {
+		return nil, err
+	}
+	views, err := a.relay.Connections(ctx)
+	if err != nil {
+		return nil, err
+	}
+	out := []Account{}
+	for _, acc := range list {
+		if only != "" && acc.Connector != only {
+			continue
+		}
+		v := Account{ID: acc.ID, Connector: acc.Connector, Title: acc.Name, Address: acc.BaseURL, Used: []string{}}
+		var id message.Identity
+		if err := json.Unmarshal([]byte(acc.Identity), &id); err != nil {
+			return nil, err
+		}
+		v.Name, v.Number, v.Country = id.Name, id.Number, id.Country
+		for _, c := range views {
+			if c.AccountID == acc.ID {
+				v.Used = append(v.Used, c.Name)
+			}
+		}
+		out = append(out, v)
+	}
+	return out, nil
+}
+
+func (a *API) connectors() {
+	op(a, "viewer", http.MethodGet, "/connectors", "connectors", "The systems that can be joined", func(ctx context.Context, _ *struct{}) (*body[[]Connector], error) {
+		views, err := a.relay.Connections(ctx)
+		used := map[string]int64{}
+		for _, v := range views {
+			used[v.Connector]++
+		}
+		lib := a.relay.Library()
+		out := make([]Connector, 0, len(lib))
+		for _, code := range lib.Codes() {
+			out = append(out, a.connector(lib[code], used[code]))
+		}
+		return &body[[]Connector]{out}, err
+	})
+	type codeInput struct {
+		Code string `path:"code" maxLength:"60"`
+	}
+	type text struct {
+		Connector
+		Text string `json:"text" doc:"The definition as it was written"`
+	}
+	op(a, "viewer", http.MethodGet, "/connectors/{code}", "connector", "One connector with its definition", func(_ context.Context, in *codeInput) (*body[text], error) {
+		d := a.relay.Connector(in.Code)
+		if d == nil {
+			return nil, fmt.Errorf("connector %s: %w", in.Code, store.ErrNotFound)
+		}
+		return &body[text]{text{a.connector(d, 0), d.Text}}, nil
+	})
+	type definition struct {
+		Body struct {
+			File string `json:"file,omitempty" maxLength:"200" doc:"Name that mistakes are reported with"`
+			Text string `json:"text" maxLength:"1000000"`
+		}
+	}
+	type checked struct {
+		Good     bool                `json:"good"`
+		Mistakes []connector.Mistake `json:"mistakes"`
+		Title    string              `json:"title,omitempty"`
+	}
+	name := func(file string) string {
+		if file == "" {
+			return "definition.yaml"
+		}
+		return file
+	}
+	op(a, "operator", http.MethodPost, "/connectors/check", "check-connector", "Check a definition without adding it", func(_ context.Context, in *definition) (*body[checked], error) {
+		d, err := connector.Load(name(in.Body.File), []byte(in.Body.Text), a.relay.Library())
+		var bad connector.Mistakes
+		if errors.As(err, &bad) {
+			return &body[checked]{checked{Mistakes: bad}}, nil
+		}
+		if err != nil {
+			return nil, err
+		}
+		return &body[checked]{checked{Good: true, Mistakes: []connector.Mistake{}, Title: d.Title}}, nil
+	})
+	op(a, "admin", http.MethodPost, "/connectors", "add-connector", "Add a definition, or replace one that was added before", func(ctx context.Context, in *definition) (*body[Connector], error) {
+		d, err := a.relay.AddDefinition(ctx, name(in.Body.File), in.Body.Text, who(ctx))
+		if err != nil {
+			return nil, err
+		}
+		return &body[Connector]{a.connector(d, 0)}, nil
+	})
+	op(a, "admin", http.MethodDelete, "/connectors/{code}", "drop-connector", "Remove a definition that was added and nobody uses", func(ctx context.Context, in *codeInput) (*struct{}, error) {
+		return nil, a.relay.DropDefinition(ctx, in.Code, who(ctx))
+	})
+	op(a, "viewer", http.MethodGet, "/accounts", "accounts", "What lets us in at outside systems", func(ctx context.Context, _ *struct{}) (*body[[]Account], error) {
+		list, err := a.accounts(ctx, "")
+		return &body[[]Account]{list}, err
+	})
+	op(a, "viewer", http.MethodGet, "/locations", "locations", "The places that hold stock", func(ctx context.Context, _ *struct{}) (*body[[]Location], error) {
+		list, err := a.relay.Store.Locations(ctx)
+		out := make([]Location, len(list))
+		for i, l := range list {
+			out[i] = Location{l.ID, l.Code, l.Name}
+		}
+		return &body[[]Location]{out}, err
+	})
+	type addressInput struct{ Body place.Address }
+	op(a, "operator", http.MethodPost, "/address-check", "check-address", "Ask the address service about an address", func(ctx context.Context, in *addressInput) (*body[message.AddressCheck], error) {
+		out, err := a.relay.CheckAddress(ctx, in.Body)
+		return &body[message.AddressCheck]{out}, err
+	})
+}
+
+func (a *API) join(ctx context.Context, code string) (*body[Join], error) {
+	views, err := a.relay.Connections(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, v := range views {
+		if v.Code != code {
+			continue
+		}
+		out := Join{Connection: a.connection(v), Connector: a.connector(a.relay.Connector(v.Connector), 0), Ready: true, Return: "/back"}
+		if out.Accounts, err = a.accounts(ctx, v.Connector); err != nil {
+			return nil, err
+		}
+		if out.Checklist, err = a.relay.Checklist(ctx, code); err != nil {
+			return nil, err
+		}
+		for _, c := range out.Checklist {
+			out.Ready = out.Ready && (c.Done || !c.Required)
+		}
+		out.Identity = v.Identity
+		if t, ok := a.relay.LastTest(code); ok {
+			out.Last = &t
+		}
+		return &body[Join]{out}, nil
+	}
+	return nil, fmt.Errorf("connection %s: %w", code, store.ErrNotFound)
+}
+
+func (a *API) joins() {
+	type codeInput struct {
+		Code string `path:"code" maxLength:"60"`
+	}
+	type newInput struct{ Body relay.NewJoin }
+	op(a, "admin", http.MethodPost, "/joins", "start-join", "Begin to set a connection up", func(ctx context.Context, in *newInput) (*body[Join], error) {
+		code, err := a.relay.StartJoin(ctx, in.Body, who(ctx))
+		if err != nil {
+			return nil, err
+		}
+		return a.join(ctx, code)
+	})
+	op(a, "viewer", http.MethodGet, "/connections/{code}/join", "join", "A connection being set up", func(ctx context.Context, in *codeInput) (*body[Join], error) {
+		return a.join(ctx, in.Code)
+	})
+	op(a, "admin", http.MethodDelete, "/connections/{code}/join", "drop-join", "Give a set-up up", func(ctx context.Context, in *codeInput) (*struct{}, error) {
+		return nil, a.relay.DropJoin(ctx, in.Code, who(ctx))
+	})
+	type accessInput struct {
+		Code string `path:"code" maxLength:"60"`
+		Body relay.Access
+	}
+	op(a, "admin", http.MethodPost, "/connections/{code}/access", "test-access", "Test an access; it is kept only if it lets us in", func(ctx context.Context, in *accessInput) (*body[relay.Tested], error) {
+		t, err := a.relay.TestAccess(ctx, in.Code, in.Body, who(ctx))
+		return &body[relay.Tested]{t}, err
+	})
+	type consentInput struct {
+		Code string `path:"code" maxLength:"60"`
+		Body struct {
+			relay.Access
+			Origin string `json:"origin" maxLength:"300" doc:"Address of this service as the person's browser reaches it"`
+		}
+	}
+	type page struct {
+		Page string `json:"page" doc:"The other side's page on which the person lets us in"`
+	}
+	op(a, "admin", http.MethodPost, "/connections/{code}/consent", "ask-consent", "Prepare a consent on the other side's page", func(ctx context.Context, in *consentInput) (*body[page], error) {
+		u, err := url.Parse(in.Body.Origin)
+		if err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" {
+			return nil, relay.Refuse("origin %q: an address such as https://relay.example is expected", in.Body.Origin)
+		}
+		p, err := a.relay.AskConsent(ctx, in.Code, in.Body.Access, u.Scheme+"://"+u.Host+"/back", who(ctx))
+		return &body[page]{page{p}}, err
+	})
+	type confirmInput struct {
+		Code string `path:"code" maxLength:"60"`
+		Body struct {
+			Number string `json:"number,omitempty" doc:"Number of the account on the other side"`
+			Yes    bool   `json:"yes" doc:"Whether it is the one that is meant; if not, the access is forgotten"`
+		}
+	}
+	op(a, "admin", http.MethodPost, "/connections/{code}/confirm", "confirm", "Say whether the account is the one that is meant", func(ctx context.Context, in *confirmInput) (*body[Join], error) {
+		code, err := a.relay.Confirm(ctx, in.Code, in.Body.Number, in.Body.Yes, who(ctx))
+		if err != nil {
+			return nil, err
+		}
+		return a.join(ctx, code)
+	})
+	type settingsInput struct {
+		Code    string `path:"code" maxLength:"60"`
+		IfMatch string `header:"If-Match"`
+		Body    relay.Settings
+	}
+	op(a, "admin", http.MethodPut, "/connections/{code}/settings", "set-settings", "Replace the settings of a connection", func(ctx context.Context, in *settingsInput) (*body[Join], error) {
+		rev, err := revisionOf(in.IfMatch)
+		if err != nil {
+			return nil, relay.Refuse("%v", err)
+		}
+		if err := a.relay.SetSettings(ctx, in.Code, in.Body, rev, who(ctx)); err != nil {
+			return nil, err
+		}
+		return a.join(ctx, in.Code)
+	})
+	type overridesInput struct {
+		Code    string `path:"code" maxLength:"60"`
+		IfMatch string `header:"If-Match"`
+		Body    struct {
+			Overrides string `json:"overrides" maxLength:"1000000" doc:"Part of a definition, as YAML; empty takes all away"`
+		}
+	}
+	op(a, "admin", http.MethodPut, "/connections/{code}/overrides", "set-overrides", "Replace what a connection changes of its connector", func(ctx context.Context, in *overridesInput) (*body[Join], error) {
+		rev, err := revisionOf(in.IfMatch)
+		if err != nil {
+			return nil, relay.Refuse("%v", err)
+		}
+		if err := a.relay.SetOverrides(ctx, in.Code, in.Body.Overrides, rev, who(ctx)); err != nil {
+			return nil, err
+		}
+		return a.join(ctx, in.Code)
+	})
+	op(a, "admin", http.MethodPost, "/connections/{code}/switch-on", "switch-on", "Put a connection to work whose set-up is complete", func(ctx context.Context, in *codeInput) (*body[Join], error) {
+		if err := a.relay.SwitchOn(ctx, in.Code, who(ctx)); err != nil {
+			return nil, err
+		}
+		return a.join(ctx, in.Code)
+	})
+	op(a, "viewer", http.MethodGet, "/connections/{code}/leave", "would-leave", "What leaving a connection takes away and what stays", func(ctx context.Context, in *codeInput) (*body[relay.Leaving], error) {
+		out, err := a.relay.WouldLeave(ctx, in.Code)
+		return &body[relay.Leaving]{out}, err
+	})
+	op(a, "admin", http.MethodPost, "/connections/{code}/leave", "leave", "Disconnect; orders and history stay", func(ctx context.Context, in *codeInput) (*body[Join], error) {
+		if err := a.relay.Leave(ctx, in.Code, who(ctx)); err != nil {
+			return nil, err
+		}
+		return a.join(ctx, in.Code)
+	})
+	op(a, "admin", http.MethodPost, "/connections/{code}/renew", "renew", "Renew the credentials of a connection at work; what is not given stays", func(ctx context.Context, in *accessInput) (*body[relay.Tested], error) {
+		out, err := a.relay.Renew(ctx, in.Code, in.Body, who(ctx))
+		return &body[relay.Tested]{out}, err
+	})
+	a.previews()
+	a.bench()
+	a.setups()
+}
+
+func (a *API) previews() {
+	type codeInput struct {
+		Code string `path:"code" maxLength:"60"`
+	}
+	op(a, "viewer", http.MethodGet, "/connections/{code}/preview", "preview", "What switching stock out on would change", func(ctx context.Context, in *codeInput) (*body[relay.Preview], error) {
+		p, err := a.relay.StockPreview(ctx, in.Code)
+		return &body[relay.Preview]{p}, err
+	})
+	type acceptInput struct {
+		Code string `path:"code" maxLength:"60"`
+		Body struct {
+			Digest string `json:"digest" maxLength:"40" doc:"Of the preview that was seen"`
+		}
+	}
+	op(a, "admin", http.MethodPost, "/connections/{code}/preview", "accept-preview", "Say that a preview was seen", func(ctx context.Context, in *acceptInput) (*body[relay.Preview], error) {
+		if err := a.relay.AcceptPreview(ctx, in.Code, in.Body.Digest, who(ctx)); err != nil {
+			return nil, err
+		}
+		p, err := a.relay.StockPreview(ctx, in.Code)
+		return &body[relay.Preview]{p}, err
+	})
+	view := func(ctx context.Context, code string) (*body[ImportView], error) {
+		im, err := a.relay.FirstImport(ctx, code)
+		out := ImportView{Import: im, Records: make([]ImportRecord, len(im.Records))}
+		for i, r := range im.Records {
+			out.Records[i] = ImportRecord{r.Kind, r.OutsideID, r.Title, r.Verdict, r.Reason, r.Done}
+		}
+		for _, c := range im.Counts {
+			out.Total += c.Count
+			if c.Done {
+				out.Done += c.Count
+			}
+		}
+		return &body[ImportView]{out}, err
+	}
+	op(a, "viewer", http.MethodGet, "/connections/{code}/import", "first-import", "The first import and how it stands", func(ctx context.Context, in *codeInput) (*body[ImportView], error) {
+		return view(ctx, in.Code)
+	})
+	type lookInput struct {
+		Code string `path:"code" maxLength:"60"`
+		Body relay.ImportChoices
+	}
+	op(a, "admin", http.MethodPost, "/connections/{code}/import", "look-at-import", "Look at what is there; nothing is changed", func(ctx context.Context, in *lookInput) (*body[ImportView], error) {
+		if err := a.relay.LookAtImport(ctx, in.Code, in.Body, who(ctx)); err != nil {
+			return nil, err
+		}
+		return view(ctx, in.Code)
+	})
+	op(a, "admin", http.MethodPost, "/connections/{code}/import/go", "go-on-with-import", "Bring over what was found", func(ctx context.Context, in *codeInput) (*body[ImportView], error) {
+		if err := a.relay.GoOnWithImport(ctx, in.Code, who(ctx)); err != nil {
+			return nil, err
+		}
+		return view(ctx, in.Code)
+	})
+}
+
+func (a *API) bench() {
+	type codeInput struct {
+		Code string `path:"code" maxLength:"60"`
+	}
+	type testInput struct {
+		Code    string `path:"code" maxLength:"60"`
+		IfMatch string `header:"If-Match"`
+		Body    struct {
+			Test bool `json:"test"`
+		}
+	}
+	op(a, "admin", http.MethodPut, "/connections/{code}/test-mode", "set-test", "Put a connection in test, or take it live", func(ctx context.Context, in *testInput) (*body[Join], error) {
+		rev, err := revisionOf(in.IfMatch)
+		if err != nil {
+			return nil, relay.Refuse("%v", err)
+		}
+		if err := a.relay.SetTest(ctx, in.Code, in.Body.Test, rev, who(ctx)); err != nil {
+			return nil, err
+		}
+		return a.join(ctx, in.Code)
+	})
+	type cleared struct {
+		Orders int64 `json:"orders"`
+	}
+	op(a, "admin", http.MethodPost, "/connections/{code}/clear-tests", "clear-tests", "Remove the test orders and what was tried on the bench", func(ctx context.Context, in *codeInput) (*body[cleared], error) {
+		n, err := a.relay.ClearTests(ctx, in.Code, who(ctx))
+		return &body[cleared]{cleared{n}}, err
+	})
+	op(a, "viewer", http.MethodGet, "/connections/{code}/bench", "bench", "What was tried on the bench, newest first", func(ctx context.Context, in *codeInput) (*body[[]BenchRow], error) {
+		views, err := a.relay.Connections(ctx)
+		if err != nil {
+			return nil, err
+		}
+		for _, v := range views {
+			if v.Code != in.Code {
+				continue
+			}
+			list, err := a.relay.Store.Bench(ctx, v.ID)
+			out := make([]BenchRow, len(list))
+			for i, r := range list {
+				out[i] = BenchRow{ID: r.ID, At: at(r.At), Who: r.Who, Feed: r.Feed, Message: r.Message, Error: r.Error}
+				if err := json.Unmarshal([]byte(r.Exchange), &out[i].Exchange); err != nil {
+					return nil, err
+				}
+			}
+			return &body[[]BenchRow]{out}, err
+		}
+		return nil, fmt.Errorf("connection %s: %w", in.Code, store.ErrNotFound)
+	})
+	type sampleInput struct {
+		Code string `path:"code" maxLength:"60"`
+		Feed string `query:"feed" maxLength:"40"`
+	}
+	type sample struct {
+		Text string `json:"text"`
+	}
+	op(a, "operator", http.MethodGet, "/connections/{code}/sample", "sample", "Something to try a feed with", func(ctx context.Context, in *sampleInput) (*body[sample], error) {
+		text, err := a.relay.Sample(ctx, in.Code, in.Feed)
+		return &body[sample]{sample{text}}, err
+	})
+	type tryInput struct {
+		Code string `path:"code" maxLength:"60"`
+		Body struct {
+			Feed string `json:"feed" maxLength:"40"`
+			Text string `json:"text" maxLength:"1000000" doc:"A record of theirs for a feed that comes in, a message of ours for one that goes out"`
+			Send bool   `json:"send" doc:"Send it, marked as a test; without it, only what would be sent is shown"`
+		}
+	}
+	op(a, "operator", http.MethodPost, "/connections/{code}/try", "try", "Try a mapping, see or send one message", func(ctx context.Context, in *tryInput) (*body[relay.Tried], error) {
+		t, err := a.relay.Try(ctx, in.Code, in.Body.Feed, in.Body.Text, in.Body.Send, who(ctx))
+		return &body[relay.Tried]{t}, err
+	})
+}
+
+func (a *API) setups() {
+	type setupInput struct {
+		Body struct {
+			Text    string                       `json:"text" maxLength:"4000000" doc:"The set-up, as YAML, with its variables filled in"`
+			Secrets map[string]map[string]string `json:"secrets,omitempty" doc:"What the references of the credentials stand for, by connection and field"`
+		}
+	}
+	op(a, "admin", http.MethodPost, "/setup/plan", "plan-setup", "What applying a set-up would change", func(ctx context.Context, in *setupInput) (*body[[]setup.Change], error) {
+		s, err := relay.ReadSetup(in.Body.Text)
+		if err != nil {
+			return nil, err
+		}
+		list, err := a.relay.PlanSetup(ctx, s, in.Body.Secrets)
+		if list == nil {
+			list = []setup.Change{}
+		}
+		return &body[[]setup.Change]{list}, err
+	})
+	op(a, "admin", http.MethodPost, "/setup/apply", "apply-setup", "Bring the company to what a set-up asks for", func(ctx context.Context, in *setupInput) (*body[relay.Applied], error) {
+		s, err := relay.ReadSetup(in.Body.Text)
+		if err != nil {
+			return nil, err
+		}
+		out, err := a.relay.ApplySetup(ctx, s, in.Body.Secrets, who(ctx))
+		if out.Changes == nil {
+			out.Changes = []setup.Change{}
+		}
+		return &body[relay.Applied]{out}, err
+	})
+}
+
+// exportSetup answers the set-up as text.
+func (a *API) exportSetup(w http.ResponseWriter, r *http.Request) {
+	s, err := a.relay.ExportSetup(r.Context())
+	if err == nil {
+		var text []byte
+		if text, err = s.Text(); err == nil {
+			w.Header().Set("Content-Type", "application/yaml; charset=utf-8")
+			w.Write(text)
+			return
+		}
+	}
+	a.log.Error("the set-up could not be written", "error", err)
+	problem(w, http.StatusInternalServerError, "The set-up could not be written. The reason is in the service's log.")
+}
+
+// consentBack is where a person comes back to after a consent. Only whoever asked for it, signed in here,
+// may bring its answer.
+func (a *API) consentBack(w http.ResponseWriter, r *http.Request) {
+	w.Header().Set("Cache-Control", "no-store")
+	w.Header().Set("Referrer-Policy", "no-referrer") // the address holds a code
+	p := personOf(r.Context())
+	if p == nil || !may(p, "admin") {
+		problem(w, http.StatusUnauthorized, "Sign in as the person who asked for the consent, then ask for it again.")
+		return
+	}
+	q := r.URL.Query()
+	refused := q.Get("error_description")
+	if refused == "" {
+		refused = q.Get("error")
+	}
+	code, tested, err := a.relay.ConsentAnswered(r.Context(), q.Get("state"), q.Get("code"), refused, who(r.Context()))
+	switch {
+	case errors.Is(err, relay.ErrState):
+		problem(w, http.StatusBadRequest, "This consent was not asked for here, was answered before, or took longer than half an hour. Ask for it again.")
+	case err != nil:
+		var known huma.StatusError
+		if errors.As(a.failure(err), &known) {
+			problem(w, known.GetStatus(), known.Error())
+			return
+		}
+		problem(w, http.StatusInternalServerError, "Something broke on our side. It is in the service's log.")
+	case strings.Contains(r.Header.Get("Accept"), "application/json"):
+		w.Header().Set("Content-Type", "application/json")
+		json.NewEncoder(w).Encode(map[string]any{"connection": code, "tested": tested})
+	default:
+		http.Redirect(w, r, "/connections/"+url.PathEscape(code)+"/join", http.StatusSeeOther)
+	}
+}
+
+// shapeSchema serves the JSON Schema of a message of ours.
+func shapeSchema(w http.ResponseWriter, r *http.Request) {
+	name := strings.TrimSuffix(chi.URLParam(r, "name"), ".schema.json")
+	for _, s := range message.Shapes() {
+		if s.Name == name {
+			text, err := s.SchemaText()
+			if err != nil {
+				break
+			}
+			w.Header().Set("Content-Type", "application/schema+json")
+			w.Write(text)
+			return
+		}
+	}
+	problem(w, http.StatusNotFound, "There is no message "+name+".")
+}

@@ -1,0 +1,142 @@
+package connector
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"reflect"
+	"slices"
+	"strings"
+	"time"
+)
+
+// Trial is what became of a sample when it was mapped.
+type Trial struct {
+	ID      string          `json:"id" doc:"The other side's number of the record"`
+	Version int64           `json:"version"`
+	Message json.RawMessage `json:"message,omitempty" doc:"The record in our words"`
+	Mistake string          `json:"mistake,omitempty" doc:"Why it could not be mapped, or would not be taken in"`
+	Missing []string        `json:"missing" doc:"Fields that are needed and stayed empty"`
+	Empty   []string        `json:"empty" doc:"Other fields of ours that stayed empty"`
+	Unused  []string        `json:"unused" doc:"Fields of the sample that nothing looks at"`
+}
+
+// Try maps a sample of a feed that comes in. A sample may be a bare record, or, for feeds that are
+// pushed, the event around it. Nothing is kept and nobody is called.
+func (l *Line) Try(kind string, sample []byte) (Trial, error) {
+	f := l.Def.Feeds[kind]
+	if f == nil || f.in == nil {
+		return Trial{}, fmt.Errorf("%s has no feed %q that comes in; it has: %s", l.Def.Title, kind, strings.Join(l.Def.Kinds(), ", "))
+	}
+	via, body, err := l.sample(f, sample)
+	if err != nil {
+		return Trial{}, err
+	}
+	inside := ""
+	if via == "push" {
+		inside = f.Record
+	}
+	rec := f.identify(kind, sample, body, inside)
+	out := Trial{ID: rec.ID, Version: rec.Version, Missing: []string{}, Empty: []string{}, Unused: []string{}}
+	if rec.Err != nil {
+		out.Mistake = rec.Err.Error()
+	}
+	msg, err := l.MapBody(kind, via, body)
+	if err != nil {
+		out.Mistake = err.Error()
+	} else {
+		if out.Message, err = json.Marshal(msg); err != nil {
+			return out, err
+		}
+		emptyFields(reflect.ValueOf(msg).Elem(), "", &out)
+		if c, ok := msg.(interface{ Check() error }); ok && out.Mistake == "" {
+			if err := c.Check(); err != nil {
+				out.Mistake = err.Error()
+			}
+		}
+	}
+	out.Unused = f.unused(dig(body, inside))
+	return out, nil
+}
+
+// sample reads a sample, as a pushed event where it is one, else as a bare record.
+func (l *Line) sample(f *Feed, raw []byte) (via string, body any, err error) {
+	if f.Topic != "" && l.Def.Push != nil {
+		body, perr := Format{Answer: l.Def.Push.Format}.record(raw)
+		if perr == nil && (f.Record == "" && f.Read == nil || f.Record != "" && dig(body, f.Record) != nil) {
+			return "push", body, nil
+		}
+		if f.Read == nil {
+			if perr == nil && f.Record != "" {
+				return "poll", body, nil // the bare record of an event
+			}
+			return "", nil, perr
+		}
+	}
+	if f.Read == nil {
+		return "", nil, errors.New("the feed can neither be read nor is it pushed")
+	}
+	body, err = l.kept(f, "poll", raw)
+	return "poll", body, err
+}
+
+func emptyFields(v reflect.Value, path string, out *Trial) {
+	t := v.Type()
+	for i := range t.NumField() {
+		name, _, _ := strings.Cut(t.Field(i).Tag.Get("json"), ",")
+		if name == "" || name == "-" {
+			continue
+		}
+		field, at := v.Field(i), strings.TrimPrefix(path+"."+name, ".")
+		switch {
+		case field.Kind() == reflect.Struct && field.Type() != reflect.TypeFor[time.Time]():
+			emptyFields(field, at, out)
+		case field.Kind() == reflect.Slice && field.Len() > 0 && field.Type().Elem().Kind() == reflect.Struct:
+			for j := range field.Len() {
+				emptyFields(field.Index(j), fmt.Sprintf("%s[%d]", at, j), out)
+			}
+		case field.Kind() == reflect.Slice && field.Len() > 0 || !field.IsZero():
+		case t.Field(i).Tag.Get("need") == "yes":
+			out.Missing = append(out.Missing, at)
+		default:
+			out.Empty = append(out.Empty, at)
+		}
+	}
+}
+
+// unused lists the leaves of a record that no expression of the feed looks at.
+func (f *Feed) unused(record any) []string {
+	paths := map[string]bool{}
+	for _, set := range []map[string]bool{f.reads, f.in.reads} {
+		for p := range set {
+			paths[p] = true
+		}
+	}
+	out := []string{}
+	var walk func(v any, path string)
+	walk = func(v any, path string) {
+		if paths[path] && path != "item" {
+			return // the whole of it is looked at
+		}
+		switch x := v.(type) {
+		case map[string]any:
+			for _, k := range sortedKeys(x) {
+				walk(x[k], path+"."+k)
+			}
+		case []any:
+			for _, el := range x {
+				walk(el, path+"[]")
+			}
+		default:
+			name := strings.TrimPrefix(path, "item.")
+			if path != "item" && !slices.Contains(out, name) {
+				out = append(out, name)
+			}
+		}
+	}
+	if paths["item"] {
+		return out
+	}
+	walk(record, "item")
+	return out
+}

@@ -1,0 +1,441 @@
+package relay
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"time"
+
+	"openrelay/internal/connector"
+	"openrelay/internal/core/message"
+	"openrelay/internal/core/stock"
+	"openrelay/internal/store"
+)
+
+// A first import brings over what a system has when it is joined. First it looks: everything is fetched
+// and compared, and nothing is changed. A person sees counts and conflicts and says go; then the records
+// are brought over in small portions, each settled as it is done, so that an end of the process in the
+// middle loses and repeats nothing.
+
+// ImportChoices say what a first import brings over.
+type ImportChoices struct {
+	Customers bool      `json:"customers"`
+	Items     bool      `json:"items" doc:"Create items for listings that match none of ours"`
+	Stock     bool      `json:"stock" doc:"Take what the channel shows as opening stock, where we have none"`
+	Orders    bool      `json:"orders" doc:"Bring open orders over"`
+	History   bool      `json:"history" doc:"Take orders that are finished there as done, too; otherwise they are skipped"`
+	From      time.Time `json:"from,omitzero" doc:"Orders from this time on; without it as far back as the settings say"`
+}
+
+// Import is a first import and how it stands.
+type Import struct {
+	State   string               `json:"state" enum:"none,looking,looked,working,done,failed"`
+	Choices ImportChoices        `json:"choices"`
+	Counts  []store.ImportCount  `json:"counts"`
+	Records []store.ImportRecord `json:"-"`
+	Error   string               `json:"error,omitempty"`
+	BeganAt time.Time            `json:"began_at,omitzero"`
+	EndedAt time.Time            `json:"ended_at,omitzero"`
+}
+
+// importKinds are the feeds that a first import reads, in order.
+var importKinds = []string{"listings in", "customers in", "orders in"}
+
+// LookAtImport begins to look at what a system has.
+func (r *Relay) LookAtImport(ctx context.Context, code string, choose ImportChoices, who string) error {
+	c := r.byCode(code)
+	if c == nil {
+		return fmt.Errorf("connection %s: %w", code, store.ErrNotFound)
+	}
+	rec := c.rec()
+	if rec.AccountNo == "" || rec.State == store.Left {
+		return &Refused{Text: "confirm first which account on the other side it is", Conflict: true}
+	}
+	if choose.Stock && len(c.settings().Offer.Sources) == 0 {
+		return &Refused{Text: "opening stock needs a location; choose one in the settings first", Conflict: true}
+	}
+	if last, err := r.Store.LastImport(ctx, c.id); err == nil && (last.State == store.Looking || last.State == store.Working) {
+		return &Refused{Text: "a first import is under way already", Conflict: true}
+	} else if err != nil && !errors.Is(err, store.ErrNotFound) {
+		return err
+	}
+	if choose.From.IsZero() {
+		choose.From = c.settings().lookBack(r.now())
+	}
+	text, err := json.Marshal(choose)
+	if err != nil {
+		return err
+	}
+	var im store.FirstImport
+	err = r.commit(ctx, func(ch *change) (err error) {
+		im = store.FirstImport{ConnectionID: c.id, State: store.Looking, Choices: string(text), BeganAt: ch.now.UnixMicro(), Who: who}
+		im.ID, err = ch.AddImport(im)
+		ch.tell("import", code)
+		return err
+	})
+	if err != nil {
+		return err
+	}
+	r.importing(c, im)
+	return nil
+}
+
+// GoOnWithImport brings over what a first import has found.
+func (r *Relay) GoOnWithImport(ctx context.Context, code, who string) error {
+	c := r.byCode(code)
+	if c == nil {
+		return fmt.Errorf("connection %s: %w", code, store.ErrNotFound)
+	}
+	im, err := r.Store.LastImport(ctx, c.id)
+	if err != nil {
+		return err
+	}
+	if im.State != store.Looked && im.State != store.Failed {
+		return &Refused{Text: fmt.Sprintf("the first import is %s; it can be said go to after it has looked", im.State), Conflict: true}
+	}
+	if err := r.commit(ctx, func(ch *change) error {
+		ch.tell("import", code)
+		if err := ch.SetImport(im.ID, store.Working, "", time.Time{}); err != nil {
+			return err
+		}
+		return r.noteConnection(ch, c.id, who, "import", "First import begun")
+	}); err != nil {
+		return err
+	}
+	im.State = store.Working
+	r.importing(c, im)
+	return nil
+}
+
+// resumeImports goes on with the imports that an earlier process left. The caller holds the lock.
+func (r *Relay) resumeImports() {
+	open, err := r.Store.OpenImports(r.ctx)
+	if err != nil {
+		r.log.Error("open imports could not be read", "error", err)
+		return
+	}
+	for _, im := range open {
+		if c := r.conns[im.ConnectionID]; c != nil {
+			r.importing(c, im)
+		}
+	}
+}
+
+// importing carries an import on in the background.
+func (r *Relay) importing(c *conn, im store.FirstImport) {
+	r.wg.Add(1)
+	go func() {
+		defer r.wg.Done()
+		step, next := r.look, store.Looked
+		if im.State == store.Working {
+			step, next = r.bring, store.Done
+		}
+		err := step(c, im)
+		if r.ctx.Err() != nil {
+			return // goes on at the next start
+		}
+		state, text, ended := next, "", r.now()
+		if err != nil {
+			state, text = store.Failed, err.Error()
+		}
+		if err := r.commit(r.ctx, func(ch *change) error {
+			ch.tell("import", c.rec().Code)
+			ch.tell("connection", c.rec().Code)
+			if err := ch.SetImport(im.ID, state, text, ended); err != nil {
+				return err
+			}
+			if state == store.Looked {
+				return nil
+			}
+			return r.noteConnection(ch, c.id, im.Who, "import", "First import %s", or(text, "done"))
+		}); err != nil {
+			r.log.Error("an import could not be settled", "connection", c.rec().Code, "error", err)
+		}
+	}()
+}
+
+// look fetches what is there and decides what would become of each record.
+func (r *Relay) look(c *conn, im store.FirstImport) error {
+	var choose ImportChoices
+	if err := json.Unmarshal([]byte(im.Choices), &choose); err != nil {
+		return err
+	}
+	def := c.line().Def
+	for _, kind := range importKinds {
+		if !readable(def, kind) || kind == "orders in" && !choose.Orders && !choose.History || kind == "customers in" && !choose.Customers {
+			continue
+		}
+		from := ""
+		if kind == "orders in" {
+			from = markFrom(def.Feeds[kind], choose.From)
+		}
+		seen := map[string]string{} // SKU to listing, to find double ones
+		if _, err := c.line().Read(r.ctx, kind, connector.Reading{Mark: from, Keep: func(records []connector.Record) error {
+			return r.lookAt(c, im, choose, kind, records, seen)
+		}}); err != nil {
+			return fmt.Errorf("%s: %w", kind, err)
+		}
+	}
+	return nil
+}
+
+// markFrom is the mark from which history is read; feeds whose marks are numbers are read from the start.
+func markFrom(f *connector.Feed, from time.Time) string {
+	if f.Read.Next.Mark && f.Read.Overlap == 0 {
+		return ""
+	}
+	return from.UTC().Format(time.RFC3339)
+}
+
+func (r *Relay) lookAt(c *conn, im store.FirstImport, choose ImportChoices, kind string, records []connector.Record, seen map[string]string) error {
+	return r.commit(r.ctx, func(ch *change) error {
+		b := &batch{r: r, c: c, ch: ch}
+		list := make([]store.ImportRecord, 0, len(records))
+		for _, rec := range records {
+			out := store.ImportRecord{ImportID: im.ID, Kind: kind, OutsideID: rec.ID, Version: rec.Version, Raw: rec.Raw, Title: rec.ID}
+			u := understood{err: rec.Err}
+			if rec.Err == nil {
+				u = understand(func() (any, error) { return c.line().MapBody(kind, "poll", rec.Body) })
+			}
+			var err error
+			switch x := u.msg.(type) {
+			case *message.Listing:
+				err = b.lookAtListing(&out, x, choose, seen)
+			case *message.Order:
+				err = b.lookAtOrder(&out, x, choose)
+			case *message.Customer:
+				out.Title, out.Verdict = x.Name, "take in"
+			}
+			if err != nil {
+				return err
+			}
+			if u.err != nil {
+				out.Verdict, out.Reason = "skip", "cannot be taken in: "+u.err.Error()
+			}
+			if out.OutsideID == "" {
+				out.OutsideID = fmt.Sprintf("without number %d", len(list)+1)
+			}
+			list = append(list, out)
+		}
+		ch.tell("import", c.rec().Code)
+		return ch.PutImportRecords(list)
+	})
+}
+
+func (b *batch) lookAtListing(out *store.ImportRecord, m *message.Listing, choose ImportChoices, seen map[string]string) error {
+	out.Title = or(m.Title, m.SKU)
+	id, by, err := b.itemFor(m.SKU, m.GTIN)
+	if err != nil {
+		return err
+	}
+	if first := seen[m.SKU]; m.SKU != "" && first != "" && first != out.OutsideID {
+		out.Verdict, out.Reason = "conflict", fmt.Sprintf("%s is the SKU of listing %s, too; both are brought over, and no item is created twice", m.SKU, first)
+		return nil
+	}
+	seen[m.SKU] = out.OutsideID
+	switch {
+	case id != 0:
+		out.Verdict, out.Reason = "match", by
+		if !choose.Stock {
+			return nil
+		}
+		at := b.c.settings().Offer.Sources[0]
+		book, err := b.ch.Book([]int64{id})
+		if err != nil {
+			return err
+		}
+		if have := book.Level(stock.Key{Item: id, Location: at}).OnHand; have != 0 && have != m.Quantity {
+			out.Verdict, out.Reason = "conflict", fmt.Sprintf("we have stock of it, and a different number than the channel shows; ours stays (%s)", by)
+		}
+	case choose.Items && m.SKU != "":
+		out.Verdict = "create"
+	case choose.Items:
+		out.Verdict, out.Reason = "skip", "it has no SKU to make an item of"
+	default:
+		out.Verdict, out.Reason = "skip", "no item of ours matches, and none is to be created"
+	}
+	return nil
+}
+
+func (b *batch) lookAtOrder(out *store.ImportRecord, m *message.Order, choose ImportChoices) error {
+	out.Title = m.Number
+	known, err := b.ch.OrdersByOutside(b.c.id, []string{out.OutsideID})
+	if err != nil {
+		return err
+	}
+	switch {
+	case known[out.OutsideID] != nil:
+		out.Verdict, out.Reason = "skip", "it is here already"
+	case m.PlacedAt.Before(choose.From):
+		out.Verdict, out.Reason = "skip", "placed before the day that was chosen"
+	case m.Status == message.Shipped && !choose.History:
+		out.Verdict, out.Reason = "skip", "finished there already"
+	case m.Status == message.Cancelled && !choose.History:
+		out.Verdict, out.Reason = "skip", "cancelled there"
+	case m.Status != message.Shipped && m.Status != message.Cancelled && !choose.Orders:
+		out.Verdict, out.Reason = "skip", "open orders were not chosen"
+	default:
+		out.Verdict = "take in"
+	}
+	return nil
+}
+
+// portion is how many records are brought over in one transaction.
+const portion = 100
+
+// bring brings over what was found, in portions.
+func (r *Relay) bring(c *conn, im store.FirstImport) error {
+	var choose ImportChoices
+	if err := json.Unmarshal([]byte(im.Choices), &choose); err != nil {
+		return err
+	}
+	for r.ctx.Err() == nil {
+		list, err := r.Store.OpenImportRecords(r.ctx, im.ID, portion)
+		if err != nil {
+			return err
+		}
+		if len(list) == 0 {
+			return nil
+		}
+		if err := r.commit(r.ctx, func(ch *change) error {
+			b := &batch{r: r, c: c, ch: ch}
+			for _, rec := range list {
+				if err := b.bringOne(&rec, im, choose); err != nil {
+					return fmt.Errorf("%s %s: %w", rec.Kind, rec.OutsideID, err)
+				}
+				if err := ch.SettleImportRecord(rec); err != nil {
+					return err
+				}
+			}
+			ch.tell("import", c.rec().Code)
+			return nil
+		}); err != nil {
+			return err
+		}
+		poke(c.wakeIn)
+	}
+	return nil
+}
+
+// bringOne brings one record over and notes in it what became of it.
+func (b *batch) bringOne(rec *store.ImportRecord, im store.FirstImport, choose ImportChoices) error {
+	if rec.Verdict == "skip" && rec.Kind != "listings in" {
+		rec.Verdict = "skipped"
+		return nil
+	}
+	if rec.Kind == "orders in" {
+		// The order goes the way of all orders, and is decided on right after.
+		n, err := b.ch.Receive(b.c.id, rec.Kind, "import", 0, []store.Received{{OutsideID: rec.OutsideID, Version: rec.Version, Raw: rec.Raw}}, b.ch.now)
+		if err != nil {
+			return err
+		}
+		rec.Verdict = "taken in"
+		if n == 0 {
+			rec.Verdict, rec.Reason = "skipped", "this version is known"
+		}
+		return nil
+	}
+	msg, err := b.c.line().Map(rec.Kind, "poll", rec.Raw)
+	if err != nil {
+		rec.Verdict, rec.Reason = "skipped", "cannot be taken in: "+err.Error()
+		return nil
+	}
+	switch x := msg.(type) {
+	case *message.Customer:
+		address, err := json.Marshal(x.Address)
+		if err != nil {
+			return err
+		}
+		isNew, err := b.ch.PutCustomer(store.Customer{ConnectionID: b.c.id, OutsideID: rec.OutsideID, Name: x.Name, Email: x.Email, Phone: x.Phone, Address: string(address), ChangedAt: b.ch.now.UnixMicro()})
+		rec.Verdict = map[bool]string{true: "created", false: "matched"}[isNew]
+		return err
+	case *message.Listing:
+		return b.bringListing(rec, x, im, choose)
+	}
+	return fmt.Errorf("nothing is known to do with it")
+}
+
+func (b *batch) bringListing(rec *store.ImportRecord, m *message.Listing, im store.FirstImport, choose ImportChoices) error {
+	id, by, err := b.itemFor(m.SKU, m.GTIN)
+	if err != nil {
+		return err
+	}
+	verdict := "matched"
+	if id == 0 && choose.Items && m.SKU != "" {
+		verdict, by = "created", "same SKU"
+		if id, err = b.ch.AddItem(store.Item{SKU: m.SKU, GTIN: b.freeGTIN(m.GTIN), Name: or(m.Title, m.SKU), Price: m.Price, Currency: or(m.Currency, "EUR")}); err != nil {
+			return err
+		}
+		if err := b.ch.Note(store.Entry{At: b.ch.now.UnixMicro(), Who: im.Who, Thing: "item", ThingID: id, What: "added", Text: fmt.Sprintf("%s added from %s", or(m.Title, m.SKU), b.c.rec().Name)}); err != nil {
+			return err
+		}
+	}
+	l := store.Listing{ConnectionID: b.c.id, OutsideID: rec.OutsideID, SKU: m.SKU, Title: m.Title, Price: m.Price, Currency: m.Currency, URL: m.URL, Live: m.Live, SeenQty: m.Quantity}
+	if id != 0 {
+		l.ItemID, l.MatchedBy = id, by
+	}
+	if _, err := b.ch.PutListing(l, b.ch.now); err != nil {
+		return err
+	}
+	b.ch.tell("listing", m.SKU)
+	if id == 0 {
+		rec.Verdict = "skipped"
+		rec.Reason = or(rec.Reason, "no item of ours matches")
+		return nil
+	}
+	if rec.Verdict != "conflict" {
+		rec.Reason = ""
+	}
+	rec.Verdict = verdict
+	if !choose.Stock || b.c.rec().Test {
+		return nil
+	}
+	k := stock.Key{Item: id, Location: b.c.settings().Offer.Sources[0]}
+	book, err := b.ch.Book([]int64{id})
+	if err != nil {
+		return err
+	}
+	if known, err := b.ch.HasMovements(id, k.Location); err != nil || known || m.Quantity <= 0 {
+		return err
+	}
+	book.Post(stock.Movement{Key: k, At: b.ch.now, Kind: stock.Count, OnHand: m.Quantity, Reason: "opening stock as " + b.c.rec().Name + " shows it", Who: im.Who, DocKind: "import", DocID: im.ID})
+	return b.r.post(b.ch, book)
+}
+
+// freeGTIN is a GTIN that is right and no other item's, or nothing.
+func (b *batch) freeGTIN(gtin string) string {
+	m := message.Item{SKU: "x", Name: "x", GTIN: gtin}
+	if m.Check() != nil {
+		return ""
+	}
+	if _, err := b.ch.ItemByGTIN(gtin); !errors.Is(err, store.ErrNotFound) {
+		return ""
+	}
+	return gtin
+}
+
+// FirstImport says how the first import of a connection stands.
+func (r *Relay) FirstImport(ctx context.Context, code string) (Import, error) {
+	c := r.byCode(code)
+	if c == nil {
+		return Import{}, fmt.Errorf("connection %s: %w", code, store.ErrNotFound)
+	}
+	out := Import{State: "none", Counts: []store.ImportCount{}}
+	im, err := r.Store.LastImport(ctx, c.id)
+	if errors.Is(err, store.ErrNotFound) {
+		return out, nil
+	}
+	if err != nil {
+		return out, err
+	}
+	out.State, out.Error, out.BeganAt, out.EndedAt = im.State, im.Error, store.Time(im.BeganAt), store.Time(im.EndedAt)
+	if err := json.Unmarshal([]byte(im.Choices), &out.Choices); err != nil {
+		return out, err
+	}
+	if out.Counts, err = r.Store.ImportCounts(ctx, im.ID); err != nil {
+		return out, err
+	}
+	out.Records, err = r.Store.ImportRecords(ctx, im.ID, 200)
+	return out, err
+}

@@ -1,0 +1,690 @@
+package relay
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"regexp"
+	"strings"
+	"time"
+
+	"openrelay/internal/connector"
+	"openrelay/internal/core/message"
+	"openrelay/internal/store"
+)
+
+// A connection is joined step by step: the system is chosen, an account given and tested, the person
+// confirms who we are there, settings and feeds are decided, what is there already is brought over, and
+// what sending stock would change is looked at. Each step is kept, so that a set-up can be left and
+// resumed; until it is switched on, nothing moves.
+
+// NewJoin is a connection to be set up.
+type NewJoin struct {
+	Connector string `json:"connector"`
+	Name      string `json:"name"`
+	Code      string `json:"code" doc:"Small letters, digits and -; empty makes one from the name"`
+	Test      bool   `json:"test" doc:"Begin in test"`
+}
+
+var codeForm = regexp.MustCompile(`^[a-z][a-z0-9-]{0,30}$`)
+
+// codeFrom makes a code from a name.
+func codeFrom(name string) string {
+	s := regexp.MustCompile(`[^a-z0-9]+`).ReplaceAllString(strings.ToLower(name), "-")
+	s = strings.Trim(s, "-")
+	return s[:min(len(s), 31)]
+}
+
+// StartJoin begins the set-up of a connection and returns its code.
+func (r *Relay) StartJoin(ctx context.Context, n NewJoin, who string) (string, error) {
+	def := r.Connector(n.Connector)
+	if def == nil {
+		return "", Refuse("there is no connector %q", n.Connector)
+	}
+	n.Name = strings.TrimSpace(or(n.Name, def.Title))
+	wish := n.Code
+	n.Code = or(n.Code, codeFrom(n.Name))
+	if !codeForm.MatchString(n.Code) {
+		return "", Refuse("code %q: small letters, digits and - are expected, a letter first", n.Code)
+	}
+	for i := 2; wish == "" && r.byCode(n.Code) != nil; i++ {
+		n.Code = fmt.Sprintf("%s-%d", codeFrom(n.Name), i)
+	}
+	if r.byCode(n.Code) != nil {
+		return "", &Refused{Text: fmt.Sprintf("there is a connection %q already", n.Code), Conflict: true}
+	}
+	settings, err := json.Marshal(r.defaultSettings(def))
+	if err != nil {
+		return "", err
+	}
+	err = r.commit(ctx, func(ch *change) error {
+		id, err := ch.AddConnection(store.Connection{Code: n.Code, Connector: def.Connector, Side: def.Side, Name: n.Name, State: store.Joining, Test: n.Test, Settings: string(settings), BeganAt: ch.now.UnixMicro()})
+		if err != nil {
+			return err
+		}
+		for _, kind := range def.Kinds() {
+			// Everything but stock is on unless a person says otherwise: stock could overwrite good numbers.
+			if _, err := ch.AddFeed(store.Feed{ConnectionID: id, Kind: kind, On: kind != "stock out"}); err != nil {
+				return err
+			}
+		}
+		ch.tell("connection", n.Code)
+		return r.noteConnection(ch, id, who, "joining", "Set-up begun")
+	})
+	if err != nil {
+		return "", err
+	}
+	return n.Code, r.reload(ctx)
+}
+
+// defaultSettings are safe: where there is one place only, it is the one whose stock is sold.
+func (r *Relay) defaultSettings(def *connector.Definition) Settings {
+	s := Settings{TimeZone: "UTC", Tolerance: 2}
+	if def.Side != "channel" {
+		return s
+	}
+	r.placeMu.RLock()
+	defer r.placeMu.RUnlock()
+	if len(r.places) == 1 {
+		for id := range r.places {
+			s.Offer.Sources = []int64{id}
+		}
+	}
+	return s
+}
+
+func (r *Relay) noteConnection(ch *change, id int64, who, what, format string, args ...any) error {
+	return ch.Note(store.Entry{At: ch.now.UnixMicro(), Who: who, Thing: "connection", ThingID: id, What: what, Text: fmt.Sprintf(format, args...)})
+}
+
+// Access is how a person lets us in: an account that is there already, or a new one.
+type Access struct {
+	Account int64             `json:"account,omitempty" doc:"Number of an account that is there already"`
+	Address string            `json:"address,omitempty" doc:"Where the other side is reached"`
+	Site    string            `json:"site,omitempty" doc:"Code of the site, where the system has several"`
+	Secrets map[string]string `json:"secrets,omitempty" doc:"Credentials by field"`
+}
+
+// Tested is the verdict on an access, with what was kept of it.
+type Tested struct {
+	connector.Verdict
+	Given map[string]string `json:"given,omitempty" doc:"Keys that we made up; they are shown this once"`
+	Back  string            `json:"back,omitempty" doc:"Code of a connection that was left before and is continued by this one"`
+}
+
+// TestAccess asks the other side whether it lets us in with an access. Only if it does, the access is
+// kept with the set-up; who we are there is then to be confirmed.
+func (r *Relay) TestAccess(ctx context.Context, code string, a Access, who string) (Tested, error) {
+	_, rec, def, err := r.joining(code)
+	if err != nil {
+		return Tested{}, err
+	}
+	acc, given, trimmed, err := r.account(ctx, def, a)
+	if err != nil {
+		return Tested{}, err
+	}
+	if def.Access.Way == "inbound" {
+		id := message.Identity{Name: rec.Name, Number: code}
+		v := connector.Verdict{LetIn: true, Text: "The key was made. Give it to the other side; it is not shown again.", Trimmed: trimmed, Identity: &id}
+		return Tested{Verdict: v, Given: given}, r.keepAccess(ctx, rec, acc, a.Site, id, who)
+	}
+	if def.Access.Way == "consent" && acc.Token == nil {
+		return Tested{}, Refuse("%s lets us in on its consent page; ask for the consent", def.Title)
+	}
+	out, err := r.testKept(ctx, rec, def, acc, a.Site, who)
+	out.Trimmed = append([]string{}, trimmed...)
+	if err == nil {
+		r.remember(code, out)
+	}
+	return out, err
+}
+
+// remember keeps the last verdict on an access, so that whoever resumes a set-up sees it.
+func (r *Relay) remember(code string, t Tested) {
+	t.Given = nil // shown once
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.tested[code] = t
+}
+
+// LastTest is the last verdict on a connection's access since the service began, if there was one.
+func (r *Relay) LastTest(code string) (Tested, bool) {
+	r.mu.RLock()
+	defer r.mu.RUnlock()
+	t, ok := r.tested[code]
+	return t, ok
+}
+
+// wrongSite tells what is wrong with the site that was chosen for an account, or "".
+func wrongSite(def *connector.Definition, site string, id message.Identity) string {
+	chosen := def.Site(site)
+	if chosen == nil {
+		return ""
+	}
+	belongs := def.Site(id.Site)
+	switch {
+	case belongs != nil && belongs.Code != site:
+		return fmt.Sprintf("%s, number %s, belongs to %s; %s was chosen.", id.Name, id.Number, belongs.Name, chosen.Name)
+	case chosen.Country != "" && id.Country != "" && chosen.Country != id.Country:
+		return fmt.Sprintf("%s, number %s, is an account for %s; %s was chosen.", id.Name, id.Number, id.Country, chosen.Name)
+	}
+	return ""
+}
+
+// joining returns a connection that is being set up.
+func (r *Relay) joining(code string) (*conn, store.Connection, *connector.Definition, error) {
+	c := r.byCode(code)
+	if c == nil {
+		return nil, store.Connection{}, nil, fmt.Errorf("connection %s: %w", code, store.ErrNotFound)
+	}
+	rec := *c.rec()
+	if rec.State != store.Joining {
+		return nil, rec, nil, &Refused{Text: fmt.Sprintf("%s is not being set up; it is %s", rec.Name, rec.State), Conflict: true}
+	}
+	return c, rec, c.line().Def, nil
+}
+
+// account makes the account of an access, without keeping it.
+func (r *Relay) account(ctx context.Context, def *connector.Definition, a Access) (store.Account, map[string]string, []string, error) {
+	if len(def.Sites) > 0 && def.Site(a.Site) == nil {
+		var names []string
+		for _, s := range def.Sites {
+			names = append(names, s.Code)
+		}
+		return store.Account{}, nil, nil, Refuse("site %q: one of %s is expected", a.Site, join(names))
+	}
+	if a.Account != 0 {
+		all, err := r.Store.Accounts(ctx)
+		if err != nil {
+			return store.Account{}, nil, nil, err
+		}
+		for _, acc := range all {
+			if acc.ID == a.Account && acc.Connector == def.Connector {
+				return acc, nil, nil, nil
+			}
+		}
+		return store.Account{}, nil, nil, Refuse("there is no account %d of %s", a.Account, def.Title)
+	}
+	secrets, given := map[string]string{}, map[string]string{}
+	for k, v := range a.Secrets {
+		secrets[k] = v
+	}
+	trimmed := connector.Trim(secrets)
+	for _, f := range def.Access.Fields {
+		switch {
+		case f.Give:
+			secrets[f.Name] = "or_" + randomText(40)
+			given[f.Name] = secrets[f.Name]
+		case secrets[f.Name] == "" && !f.Optional:
+			return store.Account{}, nil, nil, Refuse("%s is missing", f.Label)
+		case f.Pattern != "" && secrets[f.Name] != "" && !regexp.MustCompile("^(?:"+f.Pattern+")$").MatchString(secrets[f.Name]):
+			return store.Account{}, nil, nil, Refuse("%s: this is not what it looks like; %s", f.Label, or(f.Help, "the form expected is "+f.Pattern))
+		}
+	}
+	for k := range secrets {
+		if !hasField(def, k) {
+			return store.Account{}, nil, nil, Refuse("%s has no field %q", def.Title, k)
+		}
+	}
+	box, err := r.seal.seal(secrets)
+	if err != nil {
+		return store.Account{}, nil, nil, err
+	}
+	base := strings.TrimRight(strings.TrimSpace(or(a.Address, def.Address.Default)), "/")
+	if base == "" && def.Access.Way != "inbound" {
+		return store.Account{}, nil, nil, Refuse("address: where is %s reached?", def.Title)
+	}
+	return store.Account{Connector: def.Connector, Name: def.Title, BaseURL: base, Credentials: box, Identity: "{}", CreatedAt: r.now().UnixMicro()}, given, trimmed, nil
+}
+
+func hasField(def *connector.Definition, name string) bool {
+	for _, f := range def.Access.Fields {
+		if f.Name == name {
+			return true
+		}
+	}
+	return false
+}
+
+// openAccount unseals what lets us in.
+func (r *Relay) openAccount(a store.Account) (map[string]string, connector.Token, error) {
+	var token connector.Token
+	secrets, err := r.seal.open(a.Credentials)
+	if err != nil {
+		return nil, token, err
+	}
+	if len(a.Token) > 0 {
+		err = r.seal.openInto(a.Token, &token)
+	}
+	return secrets, token, err
+}
+
+// keepToken keeps each new token of an account before it is used: a refresh token may be good only once.
+func (r *Relay) keepToken(account int64) func(connector.Token) error {
+	return func(t connector.Token) error {
+		box, err := r.seal.seal(t)
+		if err != nil {
+			return err
+		}
+		return r.Store.Write(r.ctx, func(tx *store.Tx) error { return tx.PutToken(account, box) })
+	}
+}
+
+// lineFor makes a line with an account that is not kept yet.
+func (r *Relay) lineFor(def *connector.Definition, rec store.Connection, acc store.Account, site string) (*connector.Line, error) {
+	secrets, token, err := r.openAccount(acc)
+	if err != nil {
+		return nil, err
+	}
+	login := connector.NewLogin(def, secrets, token)
+	if acc.ID != 0 {
+		r.mu.RLock()
+		if l := r.logins[acc.ID]; l != nil {
+			login = l.Login
+		}
+		r.mu.RUnlock()
+	}
+	var s Settings
+	if err := json.Unmarshal([]byte(rec.Settings), &s); err != nil {
+		return nil, err
+	}
+	return connector.NewLine(def, connector.LineOptions{Base: acc.BaseURL, Site: site, Test: rec.Test, Login: login, Settings: s.forExpressions(), Client: r.client, Now: r.now})
+}
+
+// keepAccess keeps an access that let us in with the set-up. Who we are there still has to be confirmed.
+func (r *Relay) keepAccess(ctx context.Context, rec store.Connection, acc store.Account, site string, id message.Identity, who string) error {
+	b, err := json.Marshal(id)
+	if err != nil {
+		return err
+	}
+	acc.Identity = string(b)
+	err = r.commit(ctx, func(ch *change) error {
+		now, err := ch.Connection(rec.Code)
+		if err != nil {
+			return err
+		}
+		old := now.AccountID
+		if now.AccountID, err = ch.PutAccount(acc); err != nil {
+			return err
+		}
+		now.Site, now.AccountNo = site, ""
+		if err := ch.UpdateConnection(now); err != nil {
+			return err
+		}
+		if old != now.AccountID {
+			if _, err := ch.DropAccount(old); err != nil {
+				return err
+			}
+		}
+		ch.tell("connection", rec.Code)
+		return r.noteConnection(ch, rec.ID, who, "let in", "Let in as %s, number %s", id.Name, id.Number)
+	})
+	if err != nil {
+		return err
+	}
+	return r.reload(ctx)
+}
+
+// pendingConsent is what the answer to a consent needs.
+type pendingConsent struct {
+	Verifier, Redirect, Who string
+	Account                 store.Account
+	Site                    string
+	Renew                   bool // of a connection that is at work
+}
+
+// AskConsent prepares a consent and returns the page of the other side to which the person goes.
+func (r *Relay) AskConsent(ctx context.Context, code string, a Access, redirect, who string) (string, error) {
+	c := r.byCode(code)
+	if c == nil {
+		return "", fmt.Errorf("connection %s: %w", code, store.ErrNotFound)
+	}
+	rec, def := *c.rec(), c.line().Def
+	if def.Access.OAuth == nil || def.Access.OAuth.Grant != "code" {
+		return "", Refuse("%s has no consent page", def.Title)
+	}
+	renew := rec.State == store.On
+	if renew {
+		if err := r.fillFrom(ctx, rec, &a); err != nil {
+			return "", err
+		}
+	} else if rec.State != store.Joining {
+		return "", &Refused{Text: fmt.Sprintf("%s is %s; join it again first", rec.Name, rec.State), Conflict: true}
+	}
+	acc, _, _, err := r.account(ctx, def, a)
+	if err != nil {
+		return "", err
+	}
+	if renew {
+		acc.ID = rec.AccountID
+	}
+	line, err := r.lineFor(def, rec, acc, a.Site)
+	if err != nil {
+		return "", Refuse("%v", err)
+	}
+	p := pendingConsent{Verifier: connector.NewVerifier(), Redirect: redirect, Who: who, Account: acc, Site: a.Site, Renew: renew}
+	state := randomText(40)
+	page, err := line.ConsentURL(redirect, state, p.Verifier)
+	if err != nil {
+		return "", err
+	}
+	box, err := r.seal.seal(p)
+	if err != nil {
+		return "", err
+	}
+	return page, r.Store.Write(ctx, func(t *store.Tx) error { return t.PutConsent(state, rec.ID, box, r.now()) })
+}
+
+// fillFrom completes an access from the account that a connection has: what is not given stays.
+func (r *Relay) fillFrom(ctx context.Context, rec store.Connection, a *Access) error {
+	all, err := r.Store.Accounts(ctx)
+	if err != nil {
+		return err
+	}
+	for _, acc := range all {
+		if acc.ID != rec.AccountID {
+			continue
+		}
+		old, _, err := r.openAccount(acc)
+		if err != nil {
+			return err
+		}
+		secrets := map[string]string{}
+		for k, v := range old {
+			secrets[k] = v
+		}
+		for k, v := range a.Secrets {
+			if strings.TrimSpace(v) != "" {
+				secrets[k] = v
+			}
+		}
+		a.Secrets, a.Address, a.Site, a.Account = secrets, or(a.Address, acc.BaseURL), rec.Site, 0
+		return nil
+	}
+	return Refuse("%s has no account", rec.Name)
+}
+
+// ErrState is returned for the answer to a consent that nobody here asked for.
+var ErrState = errors.New("this consent was not asked for here, was answered before, or took longer than half an hour")
+
+// ConsentAnswered takes the answer to a consent: the code is exchanged, and who we are there is asked. It
+// returns the connection's code, and in Tested what became of it.
+func (r *Relay) ConsentAnswered(ctx context.Context, state, code, refused, who string) (string, Tested, error) {
+	connection, out, err := r.consentAnswered(ctx, state, code, refused, who)
+	if err == nil {
+		r.remember(connection, out)
+	}
+	return connection, out, err
+}
+
+func (r *Relay) consentAnswered(ctx context.Context, state, code, refused, who string) (string, Tested, error) {
+	var p pendingConsent
+	var id int64
+	err := r.Store.Write(ctx, func(t *store.Tx) error {
+		connection, box, err := t.TakeConsent(state, r.now().Add(-30*time.Minute))
+		if err != nil {
+			return err
+		}
+		id = connection
+		return r.seal.openInto(box, &p)
+	})
+	if errors.Is(err, store.ErrNotFound) {
+		return "", Tested{}, ErrState
+	}
+	if err != nil {
+		return "", Tested{}, err
+	}
+	c := r.byID(id)
+	if c == nil || p.Who != who {
+		return "", Tested{}, ErrState
+	}
+	rec, def := *c.rec(), c.line().Def
+	if refused != "" || code == "" {
+		return rec.Code, Tested{Verdict: connector.Verdict{Text: def.Title + " did not give its consent: " + or(refused, "it sent no code"), Trimmed: []string{}}}, nil
+	}
+	fresh := p.Account
+	fresh.ID = 0 // a login of its own: the one at work goes on until this one is kept
+	line, err := r.lineFor(def, rec, fresh, p.Site)
+	if err != nil {
+		return rec.Code, Tested{}, err
+	}
+	token, err := line.Exchange(ctx, p.Redirect, code, p.Verifier)
+	if err != nil {
+		return rec.Code, Tested{Verdict: connector.Verdict{Text: err.Error(), Trimmed: []string{}}}, nil
+	}
+	if p.Account.Token, err = r.seal.seal(token); err != nil {
+		return rec.Code, Tested{}, err
+	}
+	if p.Renew {
+		out, err := r.renewed(ctx, c, p.Account, p.Who)
+		return rec.Code, out, err
+	}
+	out, err := r.testKept(ctx, rec, def, p.Account, p.Site, p.Who)
+	return rec.Code, out, err
+}
+
+// testKept is the second half of TestAccess for an account that is complete.
+func (r *Relay) testKept(ctx context.Context, rec store.Connection, def *connector.Definition, acc store.Account, site, who string) (Tested, error) {
+	line, err := r.lineFor(def, rec, acc, site)
+	if err != nil {
+		return Tested{}, Refuse("%v", err)
+	}
+	out := Tested{Verdict: line.Test(ctx)}
+	out.Trimmed = []string{}
+	if !out.LetIn {
+		return out, nil
+	}
+	return r.admit(ctx, rec, def, acc, site, who, out)
+}
+
+// admit keeps an access that let us in, unless it is the wrong one.
+func (r *Relay) admit(ctx context.Context, rec store.Connection, def *connector.Definition, acc store.Account, site, who string, out Tested) (Tested, error) {
+	id := message.Identity{Name: rec.Name, Number: rec.Code}
+	if out.Identity != nil {
+		id = *out.Identity
+	}
+	if bad := wrongSite(def, site, id); bad != "" {
+		out.LetIn, out.Text, out.Field = false, bad, "site"
+		return out, nil
+	}
+	other, err := r.Store.ConnectionByAccount(ctx, def.Connector, id.Number, site)
+	switch {
+	case errors.Is(err, store.ErrNotFound):
+	case err != nil:
+		return out, err
+	case other.ID == rec.ID:
+	case other.State == store.Left:
+		out.Back = other.Code
+	default:
+		out.LetIn, out.Text = false, fmt.Sprintf("%s, number %s, is joined already, as %s. An account is joined once.", id.Name, id.Number, other.Name)
+		return out, nil
+	}
+	return out, r.keepAccess(ctx, rec, acc, site, id, who)
+}
+
+// Confirm takes a person's word on whether the account on the other side is the one they meant. Where it
+// was joined before and left, the old connection goes on; its code is returned.
+func (r *Relay) Confirm(ctx context.Context, code, number string, yes bool, who string) (string, error) {
+	_, rec, def, err := r.joining(code)
+	if err != nil {
+		return code, err
+	}
+	id, err := r.Identity(ctx, code)
+	if err != nil {
+		return code, err
+	}
+	if id.Number == "" {
+		return code, &Refused{Text: "test the access first; nobody is known on the other side yet", Conflict: true}
+	}
+	if yes && number != id.Number {
+		return code, &Refused{Text: fmt.Sprintf("the account is number %s, not %s", id.Number, number), Conflict: true}
+	}
+	err = r.commit(ctx, func(ch *change) error {
+		now, err := ch.Connection(code)
+		if err != nil {
+			return err
+		}
+		account := now.AccountID
+		if !yes {
+			now.AccountID, now.AccountNo, now.Site = 0, "", ""
+			if err := ch.UpdateConnection(now); err != nil {
+				return err
+			}
+			ch.tell("connection", code)
+			if _, err := ch.DropAccount(account); err != nil {
+				return err
+			}
+			return r.noteConnection(ch, rec.ID, who, "not the one", "%s, number %s, is not the account that was meant; it was forgotten", id.Name, id.Number)
+		}
+		other, err := ch.ConnectionOf(def.Connector, number, now.Site)
+		switch {
+		case errors.Is(err, store.ErrNotFound):
+			now.AccountNo = number
+			if err := ch.UpdateConnection(now); err != nil {
+				return err
+			}
+		case err != nil:
+			return err
+		case other.ID == now.ID:
+			return nil
+		case other.State != store.Left:
+			return &Refused{Text: fmt.Sprintf("%s, number %s, is joined already, as %s", id.Name, id.Number, other.Name), Conflict: true}
+		default:
+			// The old connection goes on: its orders, listings and messages are known by it, so nothing comes twice.
+			now.AccountID = 0
+			if err := ch.UpdateConnection(now); err != nil {
+				return err
+			}
+			if err := ch.DropConnection(now.ID); err != nil {
+				return err
+			}
+			other.AccountID, other.State, other.Test, other.PreviewedAt = account, store.Joining, now.Test, 0
+			if err := ch.UpdateConnection(other); err != nil {
+				return err
+			}
+			ch.tell("connection", code)
+			code = other.Code
+			rec.ID = other.ID
+		}
+		ch.tell("connection", code)
+		return r.noteConnection(ch, rec.ID, who, "confirmed", "%s, number %s, is the account that was meant", id.Name, id.Number)
+	})
+	if err != nil {
+		return code, err
+	}
+	return code, r.reload(ctx)
+}
+
+// Identity is who a connection's account is on the other side.
+func (r *Relay) Identity(ctx context.Context, code string) (message.Identity, error) {
+	var id message.Identity
+	c := r.byCode(code)
+	if c == nil {
+		return id, fmt.Errorf("connection %s: %w", code, store.ErrNotFound)
+	}
+	all, err := r.Store.Accounts(ctx)
+	if err != nil {
+		return id, err
+	}
+	for _, a := range all {
+		if a.ID == c.rec().AccountID {
+			return id, json.Unmarshal([]byte(a.Identity), &id)
+		}
+	}
+	return id, nil
+}
+
+// Renew replaces the credentials of a connection that is at work. They must let us in to the same
+// account; what waits goes on at once.
+func (r *Relay) Renew(ctx context.Context, code string, a Access, who string) (Tested, error) {
+	c := r.byCode(code)
+	if c == nil {
+		return Tested{}, fmt.Errorf("connection %s: %w", code, store.ErrNotFound)
+	}
+	rec, def := *c.rec(), c.line().Def
+	if rec.State != store.On {
+		return Tested{}, &Refused{Text: fmt.Sprintf("%s is not at work; it is %s", rec.Name, rec.State), Conflict: true}
+	}
+	trimmed := connector.Trim(a.Secrets)
+	if err := r.fillFrom(ctx, rec, &a); err != nil {
+		return Tested{}, err
+	}
+	acc, given, _, err := r.account(ctx, def, a)
+	if err != nil {
+		return Tested{}, err
+	}
+	acc.ID = rec.AccountID
+	if def.Access.Way == "consent" {
+		return Tested{}, Refuse("%s lets us in on its consent page; ask for the consent again", def.Title)
+	}
+	out, err := r.renewed(ctx, c, acc, who)
+	out.Given = given
+	if trimmed != nil {
+		out.Trimmed = trimmed
+	}
+	return out, err
+}
+
+// renewed tests an account that is to take the place of the one a connection has.
+func (r *Relay) renewed(ctx context.Context, c *conn, acc store.Account, who string) (Tested, error) {
+	rec, def := *c.rec(), c.line().Def
+	out := Tested{Verdict: connector.Verdict{LetIn: true, Text: "The new key is in force.", Trimmed: []string{}}}
+	id := message.Identity{Name: rec.Name, Number: rec.AccountNo}
+	if def.Access.Way != "inbound" {
+		fresh := acc
+		fresh.ID = 0
+		line, err := r.lineFor(def, rec, fresh, rec.Site)
+		if err != nil {
+			return out, Refuse("%v", err)
+		}
+		out.Verdict = line.Test(ctx)
+		out.Trimmed = []string{}
+		if !out.LetIn {
+			return out, nil
+		}
+		if out.Identity != nil {
+			id = *out.Identity
+		}
+		if rec.AccountNo != "" && id.Number != rec.AccountNo {
+			out.LetIn, out.Text = false, fmt.Sprintf("These credentials belong to %s, number %s; the connection is number %s. Nothing was changed.", id.Name, id.Number, rec.AccountNo)
+			return out, nil
+		}
+	}
+	b, err := json.Marshal(id)
+	if err != nil {
+		return out, err
+	}
+	acc.Identity = string(b)
+	err = r.commit(ctx, func(ch *change) error {
+		old, err := ch.Account(acc.ID)
+		if err != nil {
+			return err
+		}
+		acc.Name, acc.Connector = old.Name, old.Connector
+		if _, err := ch.PutAccount(acc); err != nil {
+			return err
+		}
+		if err := ch.CloseConnectionException(rec.ID, credentialsRefused, ch.now); err != nil {
+			return err
+		}
+		if err := ch.WakeOutbox(rec.ID, ch.now); err != nil {
+			return err
+		}
+		ch.tell("connection", rec.Code)
+		ch.tell("exception", "")
+		ch.wake[rec.ID] = true
+		return r.noteConnection(ch, rec.ID, who, "renewed", "Credentials renewed; let in as %s, number %s", id.Name, id.Number)
+	})
+	if err != nil {
+		return out, err
+	}
+	r.mu.Lock()
+	for _, f := range c.feeds { // what failed for want of access is tried at once
+		if f.Failures > 0 {
+			f.LastTryAt = 0
+		}
+	}
+	r.mu.Unlock()
+	return out, r.reload(ctx)
+}

@@ -1,0 +1,587 @@
+package relay
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"openrelay/internal/connector"
+	"openrelay/internal/core/stock"
+	"openrelay/internal/store"
+)
+
+// Check is one thing that is decided before a connection can be switched on.
+type Check struct {
+	Key      string `json:"key" enum:"account,identity,location,feeds,import,preview"`
+	Text     string `json:"text"`
+	Done     bool   `json:"done"`
+	Required bool   `json:"required"`
+	Hint     string `json:"hint,omitempty" doc:"What to do, or what stands"`
+}
+
+// Checklist says what still has to be decided about a connection.
+func (r *Relay) Checklist(ctx context.Context, code string) ([]Check, error) {
+	c := r.byCode(code)
+	if c == nil {
+		return nil, fmt.Errorf("connection %s: %w", code, store.ErrNotFound)
+	}
+	rec, def := c.rec(), c.line().Def
+	id, err := r.Identity(ctx, code)
+	if err != nil {
+		return nil, err
+	}
+	out := []Check{{Key: "account", Text: "Access is given and tested", Done: rec.AccountID != 0, Required: true, Hint: "Give the credentials and test them."}}
+	who := Check{Key: "identity", Text: "The account is the one that is meant", Done: rec.AccountNo != "", Required: true, Hint: "Look at the name and number on the other side, and confirm."}
+	if who.Done {
+		who.Hint = fmt.Sprintf("%s, number %s", id.Name, id.Number)
+	}
+	out = append(out, who)
+	set := c.settings()
+	if def.Side == "channel" {
+		l := Check{Key: "location", Text: "A location's stock is sold there", Done: len(set.Offer.Sources) > 0, Required: true, Hint: "Choose at least one location."}
+		if l.Done {
+			var names []string
+			for _, s := range set.Offer.Sources {
+				names = append(names, r.placeName(s))
+			}
+			l.Hint = join(names)
+		}
+		out = append(out, l)
+	}
+	var on []string
+	stockOn := false
+	for _, kind := range def.Kinds() {
+		r.mu.RLock()
+		f := c.feeds[kind]
+		isOn := f != nil && f.On
+		r.mu.RUnlock()
+		if isOn {
+			on = append(on, kind)
+			stockOn = stockOn || kind == "stock out"
+		}
+	}
+	feeds := Check{Key: "feeds", Text: "At least one feed is on", Done: len(on) > 0 || len(def.Kinds()) == 0, Required: true, Hint: or(join(on), "Switch a feed on.")}
+	out = append(out, feeds)
+	if readable(def, "listings in") || readable(def, "orders in") {
+		im := Check{Key: "import", Text: "What is there already was brought over", Hint: "Optional. Without it, everything comes in with the first readings."}
+		if last, err := r.Store.LastImport(ctx, c.id); err == nil {
+			im.Done, im.Hint = last.State == store.Done, "The first import is "+last.State+"."
+		} else if !errors.Is(err, store.ErrNotFound) {
+			return nil, err
+		}
+		out = append(out, im)
+	}
+	if def.Feeds["stock out"] != nil {
+		out = append(out, Check{Key: "preview", Text: "What sending stock would change was seen", Done: rec.PreviewedAt != 0, Required: stockOn, Hint: "Until then, stock out stays off."})
+	}
+	return out, nil
+}
+
+func readable(def *connector.Definition, kind string) bool {
+	f := def.Feeds[kind]
+	return f != nil && f.Read != nil
+}
+
+// change changes a connection, if it still has the revision that was seen (0: any).
+func (r *Relay) changeConnection(ctx context.Context, code string, revision int64, who, what, text string, f func(*change, *store.Connection) error) error {
+	if r.byCode(code) == nil {
+		return fmt.Errorf("connection %s: %w", code, store.ErrNotFound)
+	}
+	err := r.commit(ctx, func(ch *change) error {
+		rec, err := ch.Connection(code)
+		if err != nil {
+			return err
+		}
+		if revision != 0 && rec.Revision != revision {
+			return store.ErrConflict
+		}
+		if err := f(ch, &rec); err != nil {
+			return err
+		}
+		if err := ch.UpdateConnection(rec); err != nil {
+			return err
+		}
+		ch.tell("connection", code)
+		if text == "" {
+			return nil
+		}
+		return r.noteConnection(ch, rec.ID, who, what, "%s", text)
+	})
+	if err != nil {
+		return err
+	}
+	return r.reload(ctx)
+}
+
+// SetSettings replaces the settings of a connection. Where they change what it offers, the new quantities
+// follow.
+func (r *Relay) SetSettings(ctx context.Context, code string, s Settings, revision int64, who string) error {
+	if err := s.check(r); err != nil {
+		return err
+	}
+	b, err := json.Marshal(s)
+	if err != nil {
+		return err
+	}
+	c := r.byCode(code)
+	if c == nil {
+		return fmt.Errorf("connection %s: %w", code, store.ErrNotFound)
+	}
+	before := c.settings()
+	changes := differences(*before, s)
+	if len(changes) == 0 {
+		return nil
+	}
+	if err := r.changeConnection(ctx, code, revision, who, "settings", "Settings changed: "+join(changes), func(ch *change, rec *store.Connection) error {
+		rec.Settings = string(b)
+		return nil
+	}); err != nil {
+		return err
+	}
+	return r.offerAgain(ctx, c)
+}
+
+// offerAgain queues the quantities of a connection that is at work.
+func (r *Relay) offerAgain(ctx context.Context, c *conn) error {
+	if f, _ := r.feed(c, "stock out"); !f.On || c.rec().State != store.On {
+		return nil
+	}
+	return r.commit(ctx, func(ch *change) error { return r.queueAllOffers(ch, c) })
+}
+
+// differences names the settings that differ.
+func differences(a, b Settings) []string {
+	var x, y map[string]json.RawMessage
+	for _, p := range []struct {
+		s  Settings
+		to *map[string]json.RawMessage
+	}{{a, &x}, {b, &y}} {
+		raw, err := json.Marshal(p.s)
+		if err != nil || json.Unmarshal(raw, p.to) != nil {
+			return []string{"all"}
+		}
+	}
+	var out []string
+	for k, v := range y {
+		if string(x[k]) != string(v) {
+			out = append(out, fmt.Sprintf("%s %s", k, v))
+		}
+	}
+	for k := range x {
+		if _, ok := y[k]; !ok {
+			out = append(out, k+" removed")
+		}
+	}
+	slices.Sort(out)
+	return out
+}
+
+// SetOverrides replaces what a connection changes of its connector's definition.
+func (r *Relay) SetOverrides(ctx context.Context, code, text string, revision int64, who string) error {
+	c := r.byCode(code)
+	if c == nil {
+		return fmt.Errorf("connection %s: %w", code, store.ErrNotFound)
+	}
+	def := r.Connector(c.rec().Connector)
+	own, err := def.With(text)
+	if err != nil {
+		return Refuse("%v", err)
+	}
+	if !slices.Equal(own.Kinds(), def.Kinds()) {
+		return Refuse("feeds: a connection changes the feeds of its connector; it does not add or remove any")
+	}
+	return r.changeConnection(ctx, code, revision, who, "overrides", "Overrides of the connector changed", func(_ *change, rec *store.Connection) error {
+		rec.Overrides = text
+		return nil
+	})
+}
+
+// SwitchOn puts a connection to work whose set-up is complete.
+func (r *Relay) SwitchOn(ctx context.Context, code, who string) error {
+	c, _, _, err := r.joining(code)
+	if err != nil {
+		return err
+	}
+	list, err := r.Checklist(ctx, code)
+	if err != nil {
+		return err
+	}
+	for _, k := range list {
+		if k.Required && !k.Done {
+			return &Refused{Text: fmt.Sprintf("not ready yet: %s. %s", strings.ToLower(k.Text[:1])+k.Text[1:], k.Hint), Conflict: true}
+		}
+	}
+	if last, err := r.Store.LastImport(ctx, c.id); err == nil && (last.State == store.Looking || last.State == store.Working) {
+		return &Refused{Text: "the first import is still under way", Conflict: true}
+	}
+	if err := r.changeConnection(ctx, code, 0, who, "on", "Switched on", func(ch *change, rec *store.Connection) error {
+		if rec.BeganAt == 0 || rec.State == store.Joining {
+			if n, err := ch.CountOrdersOf(rec.ID); err != nil {
+				return err
+			} else if n == 0 {
+				rec.BeganAt = ch.now.UnixMicro()
+			}
+		}
+		rec.State = store.On
+		return nil
+	}); err != nil {
+		return err
+	}
+	if err := r.offerAgain(ctx, c); err != nil {
+		return err
+	}
+	poke(c.wakeIn)
+	poke(c.wakeOut)
+	return nil
+}
+
+// DropJoin gives a set-up up. Nothing of it stays; one that continues a connection that was left, leaves
+// that as it was.
+func (r *Relay) DropJoin(ctx context.Context, code, who string) error {
+	c, rec, _, err := r.joining(code)
+	if err != nil {
+		return err
+	}
+	counts, err := r.Store.CountsOf(ctx, c.id)
+	if err != nil {
+		return err
+	}
+	if counts.Orders > 0 {
+		return r.Leave(ctx, code, who)
+	}
+	err = r.commit(ctx, func(ch *change) error {
+		now, err := ch.Connection(code)
+		if err != nil {
+			return err
+		}
+		account := now.AccountID
+		if err := ch.DropConnection(now.ID); err != nil {
+			return err
+		}
+		ch.tell("connection", code)
+		if err := r.noteConnection(ch, rec.ID, who, "given up", "Set-up of %s given up", rec.Name); err != nil {
+			return err
+		}
+		_, err = ch.DropAccount(account)
+		return err
+	})
+	if err != nil {
+		return err
+	}
+	return r.reload(ctx)
+}
+
+// Leaving says what leaving a connection takes away and what stays.
+type Leaving struct {
+	Counts  store.ConnectionCounts `json:"counts"`
+	Removed []string               `json:"removed"`
+	Stays   []string               `json:"stays"`
+}
+
+// WouldLeave says what leaving a connection would do.
+func (r *Relay) WouldLeave(ctx context.Context, code string) (Leaving, error) {
+	c := r.byCode(code)
+	if c == nil {
+		return Leaving{}, fmt.Errorf("connection %s: %w", code, store.ErrNotFound)
+	}
+	n, err := r.Store.CountsOf(ctx, c.id)
+	if err != nil {
+		return Leaving{}, err
+	}
+	name := c.rec().Name
+	out := Leaving{Counts: n}
+	if n.Shared == 0 {
+		out.Removed = append(out.Removed, "the credentials of the account at "+c.line().Def.Title)
+	} else {
+		out.Stays = append(out.Stays, fmt.Sprintf("the account, which %d other connections use", n.Shared))
+	}
+	out.Removed = append(out.Removed, fmt.Sprintf("%d messages that wait to be sent to %s; they are not sent", n.Waiting, name), "all readings and schedules; nothing is read or sent any more")
+	out.Stays = append(out.Stays, fmt.Sprintf("%d orders with their history; %d of them are still on their way and can be finished here, but %s will not be told", n.Orders, n.Open, name),
+		fmt.Sprintf("%d listings with their matches, and %d messages as they came", n.Listings, n.Messages), "the settings and the code: joining the same account again goes on where this ended, without one order twice")
+	return out, nil
+}
+
+// Leave disconnects a connection. Its orders and history stay.
+func (r *Relay) Leave(ctx context.Context, code, who string) error {
+	c := r.byCode(code)
+	if c == nil {
+		return fmt.Errorf("connection %s: %w", code, store.ErrNotFound)
+	}
+	if c.rec().State == store.Left {
+		return &Refused{Text: c.rec().Name + " was left already", Conflict: true}
+	}
+	return r.changeConnection(ctx, code, 0, who, "left", "Disconnected; orders and history stay", func(ch *change, rec *store.Connection) error {
+		account := rec.AccountID
+		rec.State, rec.AccountID, rec.PreviewedAt, rec.Paused = store.Left, 0, 0, false
+		if err := ch.OffAllFeeds(rec.ID); err != nil {
+			return err
+		}
+		if _, err := ch.CancelOutbox(rec.ID, "the connection was left"); err != nil {
+			return err
+		}
+		if err := ch.CloseConnectionException(rec.ID, credentialsRefused, ch.now); err != nil {
+			return err
+		}
+		// The account goes with its last connection; this one is written right after.
+		if err := ch.UpdateConnection(*rec); err != nil {
+			return err
+		}
+		rec.Revision++
+		_, err := ch.DropAccount(account)
+		return err
+	})
+}
+
+// SetTest puts a connection in test or takes it live. In test, what is sent is marked as a test, orders
+// hold no stock and are not sent. Test records are cleared before it goes live.
+func (r *Relay) SetTest(ctx context.Context, code string, test bool, revision int64, who string) error {
+	c := r.byCode(code)
+	if c == nil {
+		return fmt.Errorf("connection %s: %w", code, store.ErrNotFound)
+	}
+	if c.rec().Test == test {
+		return nil
+	}
+	if !test {
+		n, err := r.Store.CountTests(ctx, c.id)
+		if err != nil {
+			return err
+		}
+		if n > 0 {
+			return &Refused{Text: fmt.Sprintf("%d test orders of %s are still here; clear them before it goes live", n, c.rec().Name), Conflict: true}
+		}
+	} else if open, err := r.Store.CountsOf(ctx, c.id); err != nil {
+		return err
+	} else if open.Open > 0 {
+		return &Refused{Text: fmt.Sprintf("%d real orders of %s are still on their way; finish them before it goes into test", open.Open, c.rec().Name), Conflict: true}
+	}
+	text := map[bool]string{true: "Put in test: what is sent is marked, no stock moves", false: "Taken live"}[test]
+	if err := r.changeConnection(ctx, code, revision, who, "test", text, func(_ *change, rec *store.Connection) error { rec.Test = test; return nil }); err != nil {
+		return err
+	}
+	return r.offerAgain(ctx, c)
+}
+
+// ClearTests removes the test orders of a connection and what was tried on its bench, and returns how
+// many orders there were.
+func (r *Relay) ClearTests(ctx context.Context, code, who string) (int64, error) {
+	c := r.byCode(code)
+	if c == nil {
+		return 0, fmt.Errorf("connection %s: %w", code, store.ErrNotFound)
+	}
+	var n int64
+	err := r.commit(ctx, func(ch *change) (err error) {
+		if n, err = ch.ClearTests(c.id); err != nil {
+			return err
+		}
+		if err := ch.ResetMarks(c.id); err != nil {
+			return err
+		}
+		ch.tell("connection", code)
+		ch.tell("order", "")
+		return r.noteConnection(ch, c.id, who, "test", "%d test orders cleared", n)
+	})
+	if err != nil {
+		return n, err
+	}
+	return n, r.reload(ctx)
+}
+
+// PreviewRow is a listing with what the channel shows now and what it would show.
+type PreviewRow struct {
+	SKU     string `json:"sku"`
+	Title   string `json:"title"`
+	Shows   int64  `json:"shows" doc:"What the channel shows now"`
+	Would   int64  `json:"would" doc:"What it would show"`
+	Matched bool   `json:"matched" doc:"Without an item of ours, nothing is sent for it"`
+}
+
+// Preview is what switching stock out on would change.
+type Preview struct {
+	Rows     []PreviewRow `json:"rows" doc:"Those that change first, the largest change at the top"`
+	Listings int64        `json:"listings"`
+	Changed  int64        `json:"changed"`
+	ToZero   int64        `json:"to_zero" doc:"Listings that show something now and would show nothing"`
+	Unknown  int64        `json:"unknown" doc:"Listings without an item; they are left alone"`
+	Digest   string       `json:"digest" doc:"Stands for exactly this preview; accepting it names it"`
+	SeenAt   time.Time    `json:"seen_at,omitzero" doc:"When somebody accepted a preview"`
+}
+
+// StockPreview works out what switching stock out on would change at a channel.
+func (r *Relay) StockPreview(ctx context.Context, code string) (Preview, error) {
+	c := r.byCode(code)
+	if c == nil {
+		return Preview{}, fmt.Errorf("connection %s: %w", code, store.ErrNotFound)
+	}
+	listings, err := r.Store.ListingsOf(ctx, c.id)
+	if err != nil {
+		return Preview{}, err
+	}
+	ids := map[int64]bool{}
+	for _, l := range listings {
+		ids[l.ItemID] = true
+	}
+	levels, err := r.Store.Levels(ctx, keys(ids))
+	if err != nil {
+		return Preview{}, err
+	}
+	out := Preview{Rows: []PreviewRow{}, Listings: int64(len(listings)), SeenAt: store.Time(c.rec().PreviewedAt)}
+	sum := sha256.New()
+	offer := c.settings().Offer
+	for _, l := range listings {
+		row := PreviewRow{SKU: l.SKU, Title: l.Title, Shows: l.SeenQty, Would: l.SeenQty, Matched: l.ItemID != 0}
+		if row.Matched {
+			row.Would = offer.Offer(l.ItemID, func(k stock.Key) stock.Level { return levels[k] })
+			fmt.Fprintf(sum, "%s %d %d\n", l.OutsideID, row.Shows, row.Would)
+			if row.Would != row.Shows {
+				out.Changed++
+			}
+			if row.Would == 0 && row.Shows > 0 {
+				out.ToZero++
+			}
+		} else {
+			out.Unknown++
+		}
+		out.Rows = append(out.Rows, row)
+	}
+	slices.SortStableFunc(out.Rows, func(a, b PreviewRow) int { return int(abs(b.Would-b.Shows) - abs(a.Would-a.Shows)) })
+	out.Digest = hex.EncodeToString(sum.Sum(nil)[:8])
+	return out, nil
+}
+
+func abs(n int64) int64 { return max(n, -n) }
+
+// AcceptPreview notes that a person has seen what switching stock out on would change. A preview that is
+// out of date is refused.
+func (r *Relay) AcceptPreview(ctx context.Context, code, digest, who string) error {
+	now, err := r.StockPreview(ctx, code)
+	if err != nil {
+		return err
+	}
+	if now.Listings == 0 {
+		return &Refused{Text: "no listing is known yet, so there is nothing to see; bring the listings over first", Conflict: true}
+	}
+	if digest != now.Digest {
+		return &Refused{Text: "the numbers have changed since; look at the preview again", Conflict: true}
+	}
+	return r.changeConnection(ctx, code, 0, who, "preview", fmt.Sprintf("Saw what sending stock changes: %d of %d listings", now.Changed, now.Listings), func(ch *change, rec *store.Connection) error {
+		rec.PreviewedAt = ch.now.UnixMicro()
+		return nil
+	})
+}
+
+// loadDefinitions adds the definitions that people added to those that are fixed.
+func (r *Relay) loadDefinitions(ctx context.Context) error {
+	list, err := r.Store.Definitions(ctx)
+	if err != nil {
+		return err
+	}
+	lib := r.fixed.Clone()
+	for _, d := range list {
+		def, err := connector.Load(d.Connector+".yaml", []byte(d.Text), lib)
+		if err != nil {
+			return fmt.Errorf("the definition %s, added by %s, no longer loads: %w", d.Connector, d.AddedBy, err)
+		}
+		lib[d.Connector] = def
+	}
+	r.mu.Lock()
+	r.lib = lib
+	r.mu.Unlock()
+	return nil
+}
+
+// AddDefinition adds a connector definition, or replaces one that a person added before; connections
+// that use it work by the new one at once.
+func (r *Relay) AddDefinition(ctx context.Context, file, text, who string) (*connector.Definition, error) {
+	def, err := connector.Load(file, []byte(text), r.Library())
+	if err != nil {
+		return nil, err
+	}
+	if r.fixed[def.Connector] != nil {
+		return nil, &Refused{Text: fmt.Sprintf("there is a connector %q already; extend it under another code", def.Connector), Conflict: true}
+	}
+	recs, err := r.Store.Connections(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, rec := range recs {
+		if rec.Connector != def.Connector {
+			continue
+		}
+		if _, err := def.With(rec.Overrides); err != nil {
+			return nil, &Refused{Text: fmt.Sprintf("the overrides of %s do not fit it: %v", rec.Name, err), Conflict: true}
+		}
+		if old := r.Connector(def.Connector); old != nil && !slices.Equal(old.Kinds(), def.Kinds()) {
+			return nil, &Refused{Text: fmt.Sprintf("%s uses it; its feeds cannot be added to or removed while it does", rec.Name), Conflict: true}
+		}
+	}
+	if err := r.commit(ctx, func(ch *change) error {
+		ch.tell("connection", "")
+		if err := ch.PutDefinition(store.Definition{Connector: def.Connector, Text: text, AddedAt: ch.now.UnixMicro(), AddedBy: who}); err != nil {
+			return err
+		}
+		return ch.Note(store.Entry{At: ch.now.UnixMicro(), Who: who, Thing: "connector", What: "definition", Text: fmt.Sprintf("Connector %s, %s, added", def.Connector, def.Title)})
+	}); err != nil {
+		return nil, err
+	}
+	if err := r.loadDefinitions(ctx); err != nil {
+		return nil, err
+	}
+	return def, r.remakeAll(ctx)
+}
+
+// remakeAll makes all connections anew from what is kept.
+func (r *Relay) remakeAll(ctx context.Context) error {
+	r.mu.Lock()
+	for _, c := range r.conns {
+		stale := *c.cur.Load()
+		stale.rec.Revision = -1
+		c.cur.Store(&stale)
+	}
+	r.mu.Unlock()
+	return r.reload(ctx)
+}
+
+// DropDefinition removes a definition that a person added and nobody uses.
+func (r *Relay) DropDefinition(ctx context.Context, code, who string) error {
+	list, err := r.Store.Definitions(ctx)
+	if err != nil {
+		return err
+	}
+	known := false
+	for _, d := range list {
+		known = known || d.Connector == code
+	}
+	if !known {
+		return fmt.Errorf("added connector %s: %w", code, store.ErrNotFound)
+	}
+	for _, c := range r.all() {
+		if c.rec().Connector == code {
+			return &Refused{Text: fmt.Sprintf("%s uses it", c.rec().Name), Conflict: true}
+		}
+	}
+	for name, d := range r.Library() {
+		if d.Extends == code {
+			return &Refused{Text: fmt.Sprintf("%s extends it", name), Conflict: true}
+		}
+	}
+	if err := r.commit(ctx, func(ch *change) error {
+		ch.tell("connection", "")
+		if err := ch.DropDefinition(code); err != nil {
+			return err
+		}
+		return ch.Note(store.Entry{At: ch.now.UnixMicro(), Who: who, Thing: "connector", What: "definition", Text: fmt.Sprintf("Connector %s removed", code)})
+	}); err != nil {
+		return err
+	}
+	return r.loadDefinitions(ctx)
+}
+
+// Added tells which connectors people added.
+func (r *Relay) Added(code string) bool { return r.fixed[code] == nil }

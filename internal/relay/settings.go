@@ -1,0 +1,107 @@
+package relay
+
+import (
+	"bytes"
+	"encoding/json"
+	"regexp"
+	"slices"
+	"time"
+
+	"openrelay/internal/core/stock"
+)
+
+// Settings of a connection, kept as JSON with it. The zero value of each is its safe default.
+type Settings struct {
+	Offer            stock.Policy `json:"offer" doc:"Whose stock the channel sells, and how much of it is shown"`
+	Tolerance        int64        `json:"tolerance" doc:"Minor units that totals may differ by"`
+	Sender           string       `json:"sender,omitempty" doc:"Name to ship as"`
+	TimeZone         string       `json:"time_zone,omitempty" doc:"IANA time zone in which the other side writes times; empty is UTC"`
+	NumberPrefix     string       `json:"number_prefix,omitempty" doc:"Orders of this channel get a number series of their own that begins with this"`
+	Anonymous        string       `json:"anonymous,omitempty" doc:"Customer name for orders without a buyer"`
+	PriceList        string       `json:"price_list,omitempty" doc:"Price list whose prices are offered"`
+	TaxName          string       `json:"tax_name,omitempty"`
+	TaxPermille      int64        `json:"tax_permille,omitempty" doc:"Tax rate in thousandths, where the channel tells none"`
+	PricesIncludeTax string       `json:"prices_include_tax,omitempty" enum:",yes,no" doc:"Empty: as the channel says"`
+	PrepMinutes      int64        `json:"prep_minutes,omitempty" doc:"Preparation time that is told where a channel asks"`
+	LookBackDays     int64        `json:"look_back_days,omitempty" doc:"How far back the first import looks for orders; 0 is 30 days"`
+	Take             []string     `json:"take,omitempty" doc:"Meanings of channel states from which orders are taken; empty: all"`
+	Merge            string       `json:"merge,omitempty" enum:",per day" doc:"Empty keeps orders single"`
+	Carry            string       `json:"carry,omitempty" enum:",look" doc:"How far an order goes without a person; empty: until it is ready to be picked; look: each new order waits for a look"`
+	Keep             []string     `json:"keep,omitempty" doc:"Fields of ours that the channel's newer versions do not overwrite: ship_to"`
+	StockIn          string       `json:"stock_in,omitempty" enum:",take in" doc:"What becomes of a quantity that the other side tells: empty puts ours back; take in counts it as ours"`
+}
+
+var statuses = []string{"pending", "open", "shipped", "cancelled"}
+
+var prefixForm = regexp.MustCompile(`^[A-Z][A-Z0-9-]{0,7}$`)
+
+// ParseSettings reads settings from JSON; a field that does not exist is refused by name.
+func ParseSettings(text []byte) (Settings, error) {
+	var s Settings
+	dec := json.NewDecoder(bytes.NewReader(text))
+	dec.DisallowUnknownFields()
+	if err := dec.Decode(&s); err != nil {
+		return s, Refuse("settings: %v", err)
+	}
+	return s, nil
+}
+
+// check refuses settings that could not work, field by field.
+func (s *Settings) check(r *Relay) error {
+	for _, id := range s.Offer.Sources {
+		if r.Place(id).ID == 0 {
+			return Refuse("offer.sources: there is no location %d", id)
+		}
+	}
+	o := s.Offer
+	switch {
+	case o.Buffer < 0 || o.Cap < 0 || o.Floor < 0:
+		return Refuse("offer: buffer, cap and floor are not negative")
+	case s.Tolerance < 0 || s.Tolerance > 100_000:
+		return Refuse("tolerance: 0 to 100000 minor units are expected")
+	case s.TaxPermille < 0 || s.TaxPermille > 1000:
+		return Refuse("tax_permille: 0 to 1000 is expected")
+	case s.PrepMinutes < 0 || s.PrepMinutes > 60*24*30:
+		return Refuse("prep_minutes: at most 30 days are expected")
+	case s.LookBackDays < 0 || s.LookBackDays > 3660:
+		return Refuse("look_back_days: at most ten years are expected")
+	case s.NumberPrefix != "" && !prefixForm.MatchString(s.NumberPrefix):
+		return Refuse("number_prefix: a capital letter and up to seven letters, digits or - are expected")
+	case s.PricesIncludeTax != "" && s.PricesIncludeTax != "yes" && s.PricesIncludeTax != "no":
+		return Refuse("prices_include_tax: yes, no or nothing is expected")
+	case s.Merge != "" && s.Merge != "per day":
+		return Refuse("merge: per day or nothing is expected")
+	case s.Carry != "" && s.Carry != "look":
+		return Refuse("carry: look or nothing is expected")
+	case s.StockIn != "" && s.StockIn != "take in":
+		return Refuse("stock_in: take in or nothing is expected")
+	}
+	if _, err := time.LoadLocation(s.TimeZone); err != nil {
+		return Refuse("time_zone: there is no zone %q; names are such as UTC or Etc/GMT-1", s.TimeZone)
+	}
+	for _, t := range s.Take {
+		if !slices.Contains(statuses, t) {
+			return Refuse("take: %q is none of %s", t, join(statuses))
+		}
+	}
+	for _, k := range s.Keep {
+		if k != "ship_to" {
+			return Refuse("keep: %q cannot be kept; ship_to can", k)
+		}
+	}
+	return nil
+}
+
+// forExpressions gives expressions the settings as text, whole numbers and truths.
+func (s *Settings) forExpressions() map[string]any {
+	return map[string]any{"time_zone": s.TimeZone, "sender": s.Sender, "price_list": s.PriceList, "tax_name": s.TaxName, "tax_permille": s.TaxPermille, "prep_minutes": s.PrepMinutes, "anonymous": s.Anonymous}
+}
+
+// lookBack is the time from which orders are looked at by a first import.
+func (s *Settings) lookBack(now time.Time) time.Time {
+	days := s.LookBackDays
+	if days == 0 {
+		days = 30
+	}
+	return now.AddDate(0, 0, -int(days))
+}

@@ -1,0 +1,580 @@
+package relay
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"strings"
+
+	"openrelay/internal/connector"
+	"openrelay/internal/core/packing"
+	"openrelay/internal/core/place"
+	"openrelay/internal/setup"
+	"openrelay/internal/store"
+)
+
+// ExportSetup writes the set-up of the company as it is. Credentials stand in it as references to
+// variables of the environment that do not exist yet.
+func (r *Relay) ExportSetup(ctx context.Context) (setup.Setup, error) {
+	out := setup.Setup{Version: 1, Series: map[string]string{}}
+	var err error
+	if out.Company, err = r.Store.Setting(ctx, "company"); err != nil {
+		return out, err
+	}
+	series, err := r.Store.Series(ctx)
+	if err != nil {
+		return out, err
+	}
+	for _, s := range series {
+		if !strings.Contains(s.Code, " ") { // those of connections come from their settings
+			out.Series[s.Code] = s.Prefix
+		}
+	}
+	locations, err := r.Store.Locations(ctx)
+	if err != nil {
+		return out, err
+	}
+	for _, l := range locations {
+		out.Locations = append(out.Locations, setup.Location{Code: l.Code, Name: l.Name, Address: setup.Address(l.Address)})
+	}
+	profiles, err := r.Store.Profiles(ctx)
+	if err != nil {
+		return out, err
+	}
+	for _, p := range profiles {
+		out.Profiles = append(out.Profiles, setup.Profile(p))
+	}
+	defs, err := r.Store.Definitions(ctx)
+	if err != nil {
+		return out, err
+	}
+	for _, d := range defs {
+		out.Connectors = append(out.Connectors, d.Text)
+	}
+	views, err := r.Connections(ctx)
+	if err != nil {
+		return out, err
+	}
+	owner := map[int64]string{}
+	for _, v := range views {
+		if v.State != store.On {
+			continue
+		}
+		c := setup.Connection{Code: v.Code, Connector: v.Connector, Name: v.Name, Address: v.Host, Site: v.Site, Test: v.Test, Paused: v.Paused, Previewed: v.PreviewedAt != 0, Overrides: v.Overrides, Feeds: map[string]setup.Feed{}}
+		if first := owner[v.AccountID]; first != "" {
+			c.Account = first
+		} else {
+			owner[v.AccountID] = v.Code
+			for _, f := range r.Connector(v.Connector).Access.Fields {
+				if !f.Give {
+					if c.Credentials == nil {
+						c.Credentials = map[string]string{}
+					}
+					c.Credentials[f.Name] = "env:" + envName(v.Code, f.Name)
+				}
+			}
+		}
+		for _, f := range v.Feeds {
+			c.Feeds[f.Kind] = setup.Feed{On: f.On, Schedule: f.Schedule}
+		}
+		var s Settings
+		if err := json.Unmarshal([]byte(v.Settings), &s); err != nil {
+			return out, err
+		}
+		if c.Settings, err = r.settingsText(s); err != nil {
+			return out, err
+		}
+		out.Connections = append(out.Connections, c)
+	}
+	return out, nil
+}
+
+func envName(code, field string) string {
+	return strings.ToUpper(strings.NewReplacer("-", "_", " ", "_").Replace(code + "_" + field))
+}
+
+// settingsText writes settings as a set-up has them: locations by code, nothing that is a default.
+func (r *Relay) settingsText(s Settings) (map[string]any, error) {
+	b, err := json.Marshal(s)
+	if err != nil {
+		return nil, err
+	}
+	var m map[string]any
+	if err := json.Unmarshal(b, &m); err != nil {
+		return nil, err
+	}
+	prune(m)
+	if len(s.Offer.Sources) > 0 {
+		codes := []any{}
+		for _, id := range s.Offer.Sources {
+			codes = append(codes, r.Place(id).Code)
+		}
+		offer, _ := m["offer"].(map[string]any)
+		if offer == nil {
+			offer = map[string]any{}
+			m["offer"] = offer
+		}
+		offer["sources"] = codes
+	}
+	if len(m) == 0 {
+		return nil, nil
+	}
+	return m, nil
+}
+
+// prune takes away what is empty, zero or false.
+func prune(m map[string]any) {
+	for k, v := range m {
+		switch x := v.(type) {
+		case map[string]any:
+			if prune(x); len(x) == 0 {
+				delete(m, k)
+			}
+		case []any:
+			if len(x) == 0 {
+				delete(m, k)
+			}
+		case nil:
+			delete(m, k)
+		default:
+			if x == "" || x == false || x == float64(0) {
+				delete(m, k)
+			}
+		}
+	}
+}
+
+// settingsOf lays the settings of a set-up over those that are there.
+func (r *Relay) settingsOf(have Settings, text map[string]any) (Settings, error) {
+	m, err := r.settingsText(have)
+	if err != nil {
+		return have, err
+	}
+	if m == nil {
+		m = map[string]any{}
+	}
+	lay(m, text)
+	if offer, ok := m["offer"].(map[string]any); ok {
+		if codes, ok := offer["sources"].([]any); ok {
+			ids := []any{}
+			for _, code := range codes {
+				l, err := r.location(fmt.Sprint(code))
+				if err != nil {
+					return have, err
+				}
+				ids = append(ids, l.ID)
+			}
+			offer["sources"] = ids
+		}
+	}
+	b, err := json.Marshal(m)
+	if err != nil {
+		return have, err
+	}
+	out, err := ParseSettings(b)
+	if err != nil {
+		return have, err
+	}
+	return out, out.check(r)
+}
+
+func lay(under, over map[string]any) {
+	for k, v := range over {
+		if m, ok := v.(map[string]any); ok {
+			if old, ok := under[k].(map[string]any); ok {
+				lay(old, m)
+				continue
+			}
+			fresh := map[string]any{}
+			lay(fresh, m)
+			under[k] = fresh
+			continue
+		}
+		under[k] = v
+	}
+}
+
+// PlanSetup says what applying a set-up would change. secrets are the values that the credentials'
+// references stand for, by connection and field; without one, the credentials that are there stay.
+func (r *Relay) PlanSetup(ctx context.Context, want setup.Setup, secrets map[string]map[string]string) ([]setup.Change, error) {
+	have, err := r.ExportSetup(ctx)
+	if err != nil {
+		return nil, err
+	}
+	out := setup.Compare(have, want)
+	lib := r.Library()
+	for i, text := range want.Connectors {
+		def, err := connector.Load(fmt.Sprintf("connectors[%d]", i), []byte(text), lib)
+		if err != nil {
+			return nil, err
+		}
+		old := r.Connector(def.Connector)
+		switch {
+		case old == nil:
+			out = append(out, setup.Change{Action: "add", Thing: "connector " + def.Connector, To: def.Title})
+		case old.Text != text:
+			out = append(out, setup.Change{Action: "change", Thing: "connector " + def.Connector, Field: "definition", From: "as it is", To: "as in the text"})
+		}
+		lib[def.Connector] = def
+	}
+	for _, w := range want.Connections {
+		more, err := r.planAccess(ctx, lib, have, w, secrets[w.Code])
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, more...)
+	}
+	return out, nil
+}
+
+// planAccess says what becomes of a connection's credentials.
+func (r *Relay) planAccess(ctx context.Context, lib connector.Library, have setup.Setup, w setup.Connection, secrets map[string]string) ([]setup.Change, error) {
+	thing := "connection " + w.Code
+	def := lib[w.Connector]
+	if def == nil {
+		return nil, Refuse("%s: there is no connector %q", thing, w.Connector)
+	}
+	for kind := range w.Feeds {
+		if def.Feeds[kind] == nil {
+			return nil, Refuse("%s: %s has no feed %q; it has: %s", thing, def.Title, kind, join(def.Kinds()))
+		}
+	}
+	for field := range w.Credentials {
+		if !hasField(def, field) {
+			return nil, Refuse("%s: %s has no credential field %q", thing, def.Title, field)
+		}
+	}
+	there := r.byCode(w.Code)
+	if there == nil || there.rec().State == store.Left {
+		var missing []string
+		for _, f := range def.Access.Fields {
+			if secrets[f.Name] == "" && !f.Optional && !f.Give {
+				missing = append(missing, f.Name)
+			}
+		}
+		switch {
+		case w.Account != "":
+		case def.Access.Way == "consent":
+			return []setup.Change{{Action: "note", Thing: thing, To: "a person has to give consent; it is added as a set-up that waits for it"}}, nil
+		case len(missing) > 0:
+			return []setup.Change{{Action: "note", Thing: thing, To: "no value is given for " + join(missing) + "; it is added as a set-up that waits for it"}}, nil
+		}
+		return nil, nil
+	}
+	a, err := r.accountOf(ctx, there)
+	if err != nil || a.ID == 0 {
+		return nil, err
+	}
+	old, _, err := r.openAccount(a)
+	if err != nil {
+		return nil, err
+	}
+	var out []setup.Change
+	for _, f := range def.Access.Fields {
+		if v := strings.TrimSpace(secrets[f.Name]); v != "" && v != old[f.Name] {
+			out = append(out, setup.Change{Action: "change", Thing: thing, Field: "credentials." + f.Name, From: "what is kept", To: "what " + w.Credentials[f.Name] + " holds"})
+		}
+	}
+	return out, nil
+}
+
+func (r *Relay) accountOf(ctx context.Context, c *conn) (store.Account, error) {
+	all, err := r.Store.Accounts(ctx)
+	if err != nil {
+		return store.Account{}, err
+	}
+	for _, a := range all {
+		if a.ID == c.rec().AccountID {
+			return a, nil
+		}
+	}
+	return store.Account{}, nil
+}
+
+// Applied is what applying a set-up did.
+type Applied struct {
+	Changes []setup.Change               `json:"changes"`
+	Given   map[string]map[string]string `json:"given,omitempty" doc:"Keys that were made up, by connection; they are shown this once"`
+}
+
+// ApplySetup brings the company to what a set-up asks for. It can be applied again: what is as it should
+// be is left alone. An error ends it where it stands; what was done stays done.
+func (r *Relay) ApplySetup(ctx context.Context, want setup.Setup, secrets map[string]map[string]string, who string) (Applied, error) {
+	out := Applied{Given: map[string]map[string]string{}}
+	var err error
+	if out.Changes, err = r.PlanSetup(ctx, want, secrets); err != nil {
+		return out, err
+	}
+	if err := r.applyGround(ctx, want); err != nil {
+		return out, err
+	}
+	for i, text := range want.Connectors {
+		def, err := connector.Load(fmt.Sprintf("connectors[%d]", i), []byte(text), r.Library())
+		if err != nil {
+			return out, err
+		}
+		if old := r.Connector(def.Connector); old == nil || old.Text != text {
+			if _, err := r.AddDefinition(ctx, def.Connector+".yaml", text, who); err != nil {
+				return out, err
+			}
+		}
+	}
+	for _, w := range want.Connections {
+		given, err := r.applyConnection(ctx, w, secrets[w.Code], who)
+		if err != nil {
+			return out, fmt.Errorf("connection %s: %w", w.Code, err)
+		}
+		if len(given) > 0 {
+			out.Given[w.Code] = given
+		}
+	}
+	return out, nil
+}
+
+// applyGround brings company, number series, locations and profiles to what a set-up asks for.
+func (r *Relay) applyGround(ctx context.Context, want setup.Setup) error {
+	series, err := r.Store.Series(ctx)
+	if err != nil {
+		return err
+	}
+	next := map[string]int64{}
+	for _, s := range series {
+		next[s.Code] = s.Next
+	}
+	profiles, err := r.Store.Profiles(ctx)
+	if err != nil {
+		return err
+	}
+	old := map[string]packing.Profile{}
+	for _, p := range profiles {
+		old[p.Code] = p
+	}
+	if err := r.commit(ctx, func(ch *change) error {
+		if want.Company != "" {
+			if err := ch.PutSetting("company", want.Company); err != nil {
+				return err
+			}
+		}
+		for code, prefix := range want.Series {
+			n := next[code]
+			if n == 0 {
+				n = map[bool]int64{true: 40001, false: 10001}[code == "shipment"]
+			}
+			if err := ch.PutSeries(code, prefix, n); err != nil {
+				return err
+			}
+		}
+		for _, w := range want.Locations {
+			l := store.Location{Code: w.Code, Name: w.Name, Address: place.Address(w.Address)}
+			have, err := r.location(w.Code)
+			switch {
+			case err != nil:
+				if _, err := ch.AddLocation(l); err != nil {
+					return err
+				}
+			case have.Name != w.Name || w.Address != (setup.Address{}) && have.Address != l.Address:
+				l.ID = have.ID
+				if w.Address == (setup.Address{}) {
+					l.Address = have.Address
+				}
+				if err := ch.UpdateLocation(l); err != nil {
+					return err
+				}
+			}
+		}
+		for _, w := range want.Profiles {
+			p := packing.Profile(w)
+			if h, ok := old[w.Code]; ok && h == p {
+				continue
+			}
+			if err := ch.PutProfile(p); err != nil {
+				return err
+			}
+		}
+		return nil
+	}); err != nil {
+		return err
+	}
+	return r.reload(ctx)
+}
+
+func (r *Relay) applyConnection(ctx context.Context, w setup.Connection, secrets map[string]string, who string) (map[string]string, error) {
+	c := r.byCode(w.Code)
+	if c == nil || c.rec().State == store.Left {
+		return r.applyNew(ctx, w, secrets, who)
+	}
+	if c.rec().Connector != w.Connector {
+		return nil, Refuse("it is joined by %s and cannot become one of %s; leave it first", c.rec().Connector, w.Connector)
+	}
+	set, err := r.settingsOf(*c.settings(), w.Settings)
+	if err != nil {
+		return nil, err
+	}
+	if err := r.SetSettings(ctx, w.Code, set, 0, who); err != nil {
+		return nil, err
+	}
+	if w.Overrides != "" && w.Overrides != c.rec().Overrides {
+		if err := r.SetOverrides(ctx, w.Code, w.Overrides, 0, who); err != nil {
+			return nil, err
+		}
+	}
+	if err := r.applyAccess(ctx, c, w, secrets, who); err != nil {
+		return nil, err
+	}
+	if err := r.SetTest(ctx, w.Code, w.Test, 0, who); err != nil {
+		return nil, err
+	}
+	rec := c.rec()
+	if w.Name != "" && rec.Name != w.Name || w.Previewed && rec.PreviewedAt == 0 {
+		if err := r.changeConnection(ctx, w.Code, 0, who, "set-up", "Changed by a set-up", func(ch *change, rec *store.Connection) error {
+			rec.Name = or(w.Name, rec.Name)
+			if w.Previewed && rec.PreviewedAt == 0 {
+				rec.PreviewedAt = ch.now.UnixMicro()
+			}
+			return nil
+		}); err != nil {
+			return nil, err
+		}
+	}
+	if err := r.applyFeeds(ctx, c, w, who); err != nil {
+		return nil, err
+	}
+	if c.rec().State == store.On && c.rec().Paused != w.Paused {
+		return nil, r.Pause(ctx, w.Code, w.Paused, 0, who)
+	}
+	return nil, nil
+}
+
+func (r *Relay) applyFeeds(ctx context.Context, c *conn, w setup.Connection, who string) error {
+	for kind, f := range w.Feeds {
+		r.mu.RLock()
+		have := c.feeds[kind]
+		var old store.Feed
+		if have != nil {
+			old = *have
+		}
+		r.mu.RUnlock()
+		if have == nil {
+			return Refuse("there is no feed %q", kind)
+		}
+		if kind == "stock out" && f.On && c.rec().PreviewedAt == 0 {
+			continue
+		}
+		if old.On == f.On && old.Schedule == f.Schedule {
+			continue
+		}
+		if err := r.SetFeed(ctx, w.Code, kind, f.On, f.Schedule, old.Revision, who); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// applyAccess renews address and credentials where the set-up has others.
+func (r *Relay) applyAccess(ctx context.Context, c *conn, w setup.Connection, secrets map[string]string, who string) error {
+	a, err := r.accountOf(ctx, c)
+	if err != nil || a.ID == 0 {
+		return err
+	}
+	old, _, err := r.openAccount(a)
+	if err != nil {
+		return err
+	}
+	address := strings.TrimRight(w.Address, "/")
+	differs := address != "" && address != a.BaseURL
+	for k, v := range secrets {
+		differs = differs || strings.TrimSpace(v) != "" && strings.TrimSpace(v) != old[k]
+	}
+	if !differs {
+		return nil
+	}
+	t, err := r.Renew(ctx, w.Code, Access{Address: address, Secrets: secrets}, who)
+	if err == nil && !t.LetIn {
+		err = &Refused{Text: "the new access was not let in: " + t.Text, Conflict: true}
+	}
+	return err
+}
+
+// applyNew adds a connection of a set-up. One that lacks credentials or a consent waits as a set-up.
+func (r *Relay) applyNew(ctx context.Context, w setup.Connection, secrets map[string]string, who string) (map[string]string, error) {
+	def := r.Connector(w.Connector)
+	if def == nil {
+		return nil, Refuse("there is no connector %q", w.Connector)
+	}
+	set, err := r.settingsOf(r.defaultSettings(def), w.Settings)
+	if err != nil {
+		return nil, err
+	}
+	if c := r.byCode(w.Code); c != nil && c.rec().State == store.Left {
+		return nil, &Refused{Text: "it was left; join the same account again, then it goes on where it ended", Conflict: true}
+	}
+	if _, err := r.StartJoin(ctx, NewJoin{Connector: w.Connector, Name: w.Name, Code: w.Code, Test: w.Test}, who); err != nil {
+		return nil, err
+	}
+	if err := r.SetSettings(ctx, w.Code, set, 0, who); err != nil {
+		return nil, err
+	}
+	if w.Overrides != "" {
+		if err := r.SetOverrides(ctx, w.Code, w.Overrides, 0, who); err != nil {
+			return nil, err
+		}
+	}
+	c := r.byCode(w.Code)
+	if w.Previewed {
+		if err := r.changeConnection(ctx, w.Code, 0, who, "", "", func(ch *change, rec *store.Connection) error {
+			rec.PreviewedAt = ch.now.UnixMicro()
+			return nil
+		}); err != nil {
+			return nil, err
+		}
+	}
+	if err := r.applyFeeds(ctx, c, w, who); err != nil {
+		return nil, err
+	}
+	a := Access{Address: w.Address, Site: w.Site, Secrets: secrets}
+	if w.Account != "" {
+		other := r.byCode(w.Account)
+		if other == nil || other.rec().AccountID == 0 {
+			return nil, Refuse("account: %s has none to share", w.Account)
+		}
+		a = Access{Account: other.rec().AccountID, Site: w.Site}
+	} else if def.Access.Way == "consent" {
+		return nil, nil
+	}
+	for _, f := range def.Access.Fields {
+		if w.Account == "" && strings.TrimSpace(secrets[f.Name]) == "" && !f.Optional && !f.Give {
+			return nil, nil
+		}
+	}
+	t, err := r.TestAccess(ctx, w.Code, a, who)
+	if err != nil {
+		return nil, err
+	}
+	if !t.LetIn {
+		return nil, &Refused{Text: "the access was not let in: " + t.Text, Conflict: true}
+	}
+	if t.Back != "" {
+		return t.Given, &Refused{Text: fmt.Sprintf("the account was joined before as %s; join it again under that code, so that nothing comes twice", t.Back), Conflict: true}
+	}
+	if _, err := r.Confirm(ctx, w.Code, t.Identity.Number, true, who); err != nil {
+		return t.Given, err
+	}
+	if err := r.SwitchOn(ctx, w.Code, who); err != nil {
+		return t.Given, err
+	}
+	if w.Paused {
+		return t.Given, r.Pause(ctx, w.Code, true, 0, who)
+	}
+	return t.Given, nil
+}
+
+// ReadSetup reads the text of a set-up; an error is for the person who wrote it.
+func ReadSetup(text string) (setup.Setup, error) {
+	s, err := setup.Parse([]byte(text))
+	var refused *Refused
+	if err != nil && !errors.As(err, &refused) {
+		err = Refuse("%v", err)
+	}
+	return s, err
+}

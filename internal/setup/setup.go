@@ -1,0 +1,509 @@
+// Package setup is a company's set-up as text: places, parcel profiles, number series, connectors of its
+// own, and connections with their settings and feeds, in YAML. It reads and writes the text, and compares
+// two set-ups. It never holds a secret: credentials stand in it by reference. It carries nothing out; the
+// relay does.
+package setup
+
+import (
+	"bytes"
+	"embed"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"regexp"
+	"sort"
+	"strings"
+
+	"go.yaml.in/yaml/v3"
+)
+
+// Setup is a whole set-up. What is missing in it is left as it is when it is applied.
+type Setup struct {
+	Version     int               `yaml:"setup"` // of this form: 1
+	About       string            `yaml:"about,omitempty"`
+	Company     string            `yaml:"company,omitempty"`
+	Series      map[string]string `yaml:"series,omitempty"` // prefix of each number series
+	Locations   []Location        `yaml:"locations,omitempty"`
+	Profiles    []Profile         `yaml:"profiles,omitempty"`
+	Connectors  []string          `yaml:"connectors,omitempty"` // definitions, as text
+	Connections []Connection      `yaml:"connections,omitempty"`
+}
+
+// Location is a place that holds stock.
+type Location struct {
+	Code    string  `yaml:"code"`
+	Name    string  `yaml:"name"`
+	Address Address `yaml:"address,omitempty"`
+}
+
+// Address is a postal address; country is an ISO 3166-1 alpha-2 code.
+type Address struct {
+	Name     string `yaml:"name,omitempty"`
+	Company  string `yaml:"company,omitempty"`
+	Street   string `yaml:"street,omitempty"`
+	Extra    string `yaml:"extra,omitempty"`
+	Postcode string `yaml:"postcode,omitempty"`
+	Town     string `yaml:"town,omitempty"`
+	Country  string `yaml:"country,omitempty"`
+	Phone    string `yaml:"phone,omitempty"`
+	Email    string `yaml:"email,omitempty"`
+}
+
+// Profile is a parcel profile: outer millimetres, grams.
+type Profile struct {
+	Code     string `yaml:"code"`
+	Name     string `yaml:"name"`
+	LengthMM int64  `yaml:"length_mm"`
+	WidthMM  int64  `yaml:"width_mm"`
+	HeightMM int64  `yaml:"height_mm"`
+	TareG    int64  `yaml:"tare_g"`
+	MaxG     int64  `yaml:"max_g"`
+	Service  string `yaml:"service,omitempty"`
+}
+
+// Connection is a connection with everything that is decided about it.
+type Connection struct {
+	Code        string            `yaml:"code"`
+	Connector   string            `yaml:"connector"`
+	Name        string            `yaml:"name"`
+	Address     string            `yaml:"address,omitempty"`
+	Site        string            `yaml:"site,omitempty"`
+	Account     string            `yaml:"account,omitempty"` // code of the connection whose account this one uses, too
+	Test        bool              `yaml:"test,omitempty"`
+	Paused      bool              `yaml:"paused,omitempty"`
+	Credentials map[string]string `yaml:"credentials,omitempty"` // references: env:NAME or file:PATH
+	Settings    map[string]any    `yaml:"settings,omitempty"`    // locations by code
+	Feeds       map[string]Feed   `yaml:"feeds,omitempty"`
+	// Previewed is a person's word that what sending stock changes was seen, here or on a trial system.
+	// Without it, stock out is not switched on.
+	Previewed bool   `yaml:"previewed,omitempty"`
+	Overrides string `yaml:"overrides,omitempty"`
+}
+
+// Feed is a feed's switch: on, off, or a schedule of its own, which switches it on, too.
+type Feed struct {
+	On       bool
+	Schedule string
+}
+
+// UnmarshalYAML reads on, off or { on: …, schedule: … }.
+func (f *Feed) UnmarshalYAML(n *yaml.Node) error {
+	if n.Kind == yaml.ScalarNode {
+		switch n.Value {
+		case "on", "true":
+			f.On = true
+		case "off", "false":
+		default:
+			return fmt.Errorf("line %d: %q: on or off is expected, or a mapping with on and schedule", n.Line, n.Value)
+		}
+		return nil
+	}
+	var m struct {
+		On       *bool  `yaml:"on"`
+		Schedule string `yaml:"schedule"`
+	}
+	if err := n.Decode(&m); err != nil {
+		return err
+	}
+	f.On, f.Schedule = m.On == nil || *m.On, m.Schedule
+	return nil
+}
+
+// MarshalYAML writes the short form where it says everything.
+func (f Feed) MarshalYAML() (any, error) {
+	if f.Schedule == "" {
+		return map[bool]string{true: "on", false: "off"}[f.On], nil
+	}
+	return struct {
+		On       bool   `yaml:"on"`
+		Schedule string `yaml:"schedule"`
+	}{f.On, f.Schedule}, nil
+}
+
+var variable = regexp.MustCompile(`\$\{([A-Za-z_][A-Za-z0-9_]*)(?::([^}]*))?\}`)
+
+// Fill puts values into ${NAME} and ${NAME:otherwise}. A name without a value is an error with its line.
+func Fill(text string, value func(string) (string, bool)) (string, error) {
+	var missing []string
+	lines := strings.Split(text, "\n")
+	for i, line := range lines {
+		if strings.HasPrefix(strings.TrimSpace(line), "#") {
+			continue
+		}
+		lines[i] = variable.ReplaceAllStringFunc(line, func(m string) string {
+			part := variable.FindStringSubmatch(m)
+			if v, ok := value(part[1]); ok {
+				return v
+			}
+			if strings.Contains(m, ":") {
+				return part[2]
+			}
+			missing = append(missing, fmt.Sprintf("line %d: %s has no value; give it with -set %s=…", i+1, part[1], part[1]))
+			return m
+		})
+	}
+	if len(missing) > 0 {
+		return "", errors.New(strings.Join(missing, "\n"))
+	}
+	return strings.Join(lines, "\n"), nil
+}
+
+// maxText bounds the text of a set-up, in bytes.
+const maxText = 4 << 20
+
+// Parse reads a set-up. Unknown keys, double codes and references that are none are refused.
+func Parse(text []byte) (Setup, error) {
+	var s Setup
+	if len(text) > maxText {
+		return s, errors.New("a set-up is at most 4 MB")
+	}
+	var root yaml.Node
+	if err := yaml.Unmarshal(text, &root); err != nil {
+		return s, yamlError(err)
+	}
+	if err := noAliases(&root); err != nil {
+		return s, err
+	}
+	dec := yaml.NewDecoder(bytes.NewReader(text))
+	dec.KnownFields(true)
+	if err := dec.Decode(&s); err != nil && err != io.EOF {
+		return s, yamlError(err)
+	}
+	if s.Version != 1 {
+		return s, errors.New(`the text does not begin with "setup: 1"; it is no set-up, or one of another version`)
+	}
+	return s, s.check()
+}
+
+func yamlError(err error) error {
+	return errors.New(strings.ReplaceAll(strings.TrimPrefix(err.Error(), "yaml: "), "unmarshal errors:\n  ", ""))
+}
+
+func noAliases(n *yaml.Node) error {
+	if n.Kind == yaml.AliasNode || n.Anchor != "" {
+		return fmt.Errorf("line %d: anchors and aliases are not part of a set-up", n.Line)
+	}
+	for _, c := range n.Content {
+		if err := noAliases(c); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (s *Setup) check() error {
+	seen := map[string]bool{}
+	once := func(kind, code string) error {
+		if code == "" {
+			return fmt.Errorf("%s: one has no code", kind)
+		}
+		if seen[kind+" "+code] {
+			return fmt.Errorf("%s: %s stands twice", kind, code)
+		}
+		seen[kind+" "+code] = true
+		return nil
+	}
+	for _, l := range s.Locations {
+		if err := once("locations", l.Code); err != nil {
+			return err
+		}
+	}
+	for _, p := range s.Profiles {
+		if err := once("profiles", p.Code); err != nil {
+			return err
+		}
+	}
+	for _, c := range s.Connections {
+		if err := once("connections", c.Code); err != nil {
+			return err
+		}
+		if c.Connector == "" {
+			return fmt.Errorf("connections: %s has no connector", c.Code)
+		}
+		for field, ref := range c.Credentials {
+			if !strings.HasPrefix(ref, "env:") && !strings.HasPrefix(ref, "file:") {
+				return fmt.Errorf("connections: %s: credentials.%s: a reference is expected, env:NAME or file:PATH; secrets do not stand in a set-up", c.Code, field)
+			}
+		}
+	}
+	return nil
+}
+
+// Text writes a set-up.
+func (s Setup) Text() ([]byte, error) {
+	var buf bytes.Buffer
+	e := yaml.NewEncoder(&buf)
+	e.SetIndent(2)
+	if err := e.Encode(s); err != nil {
+		return nil, err
+	}
+	return buf.Bytes(), e.Close()
+}
+
+// Resolve looks up what the references of a connection's credentials stand for. A reference without a
+// value is left out and named in missing.
+func Resolve(c Connection, getenv func(string) string) (values map[string]string, missing []string, err error) {
+	values = map[string]string{}
+	for _, field := range sorted(c.Credentials) {
+		ref := c.Credentials[field]
+		if name, ok := strings.CutPrefix(ref, "env:"); ok {
+			if v := getenv(name); v != "" {
+				values[field] = v
+			} else {
+				missing = append(missing, fmt.Sprintf("%s.%s (%s)", c.Code, field, ref))
+			}
+			continue
+		}
+		b, err := os.ReadFile(strings.TrimPrefix(ref, "file:"))
+		if errors.Is(err, os.ErrNotExist) {
+			missing = append(missing, fmt.Sprintf("%s.%s (%s)", c.Code, field, ref))
+			continue
+		}
+		if err != nil {
+			return nil, nil, fmt.Errorf("%s: credentials.%s: %w", c.Code, field, err)
+		}
+		values[field] = strings.TrimSpace(string(b))
+	}
+	return values, missing, nil
+}
+
+// Change is one thing that applying a set-up changes.
+type Change struct {
+	Action string `json:"action" enum:"add,change,note" doc:"note: nothing is changed, but somebody should know"`
+	Thing  string `json:"thing" doc:"Such as connection morrow"`
+	Field  string `json:"field,omitempty"`
+	From   string `json:"from,omitempty"`
+	To     string `json:"to,omitempty"`
+}
+
+func (c Change) String() string {
+	switch {
+	case c.Action == "note":
+		return fmt.Sprintf("! %s: %s", c.Thing, c.To)
+	case c.Action == "add" && c.Field == "":
+		return strings.TrimSpace(fmt.Sprintf("+ %s  %s", c.Thing, c.To))
+	case c.Action == "add":
+		return fmt.Sprintf("+ %s  %s: %s", c.Thing, c.Field, c.To)
+	}
+	return fmt.Sprintf("~ %s  %s: %s → %s", c.Thing, c.Field, orNothing(c.From), orNothing(c.To))
+}
+
+func orNothing(s string) string {
+	if s == "" {
+		return "nothing"
+	}
+	return s
+}
+
+// Compare says what it takes to bring one set-up to what another asks for. What the other does not
+// mention is left alone.
+func Compare(have, want Setup) []Change {
+	var out []Change
+	change := func(thing, field, from, to string) {
+		if from != to {
+			out = append(out, Change{Action: "change", Thing: thing, Field: field, From: from, To: to})
+		}
+	}
+	if want.Company != "" {
+		change("company", "name", have.Company, want.Company)
+	}
+	for _, code := range sorted(want.Series) {
+		change("number series "+code, "prefix", have.Series[code], want.Series[code])
+	}
+	locations := map[string]Location{}
+	for _, l := range have.Locations {
+		locations[l.Code] = l
+	}
+	for _, w := range want.Locations {
+		h, ok := locations[w.Code]
+		if !ok {
+			out = append(out, Change{Action: "add", Thing: "location " + w.Code, To: w.Name})
+			continue
+		}
+		change("location "+w.Code, "name", h.Name, w.Name)
+		if w.Address != (Address{}) {
+			change("location "+w.Code, "address", h.Address.line(), w.Address.line())
+		}
+	}
+	profiles := map[string]Profile{}
+	for _, p := range have.Profiles {
+		profiles[p.Code] = p
+	}
+	for _, w := range want.Profiles {
+		if h, ok := profiles[w.Code]; !ok {
+			out = append(out, Change{Action: "add", Thing: "parcel profile " + w.Code, To: w.Name})
+		} else {
+			change("parcel profile "+w.Code, "measures", h.line(), w.line())
+		}
+	}
+	connections := map[string]Connection{}
+	for _, c := range have.Connections {
+		connections[c.Code] = c
+	}
+	for _, w := range want.Connections {
+		h, ok := connections[w.Code]
+		out = append(out, compareConnection(h, w, ok)...)
+		delete(connections, w.Code)
+	}
+	for _, code := range sorted(connections) {
+		if len(want.Connections) > 0 {
+			out = append(out, Change{Action: "note", Thing: "connection " + code, To: "is not in the text and is left as it is"})
+		}
+	}
+	return out
+}
+
+func (a Address) line() string {
+	parts := []string{}
+	for _, s := range []string{a.Name, a.Company, a.Street, a.Extra, a.Postcode, a.Town, a.Country, a.Phone, a.Email} {
+		if s != "" {
+			parts = append(parts, s)
+		}
+	}
+	return strings.Join(parts, ", ")
+}
+
+func (p Profile) line() string {
+	return strings.TrimSpace(fmt.Sprintf("%s, %d×%d×%d mm, %d g, up to %d g %s", p.Name, p.LengthMM, p.WidthMM, p.HeightMM, p.TareG, p.MaxG, p.Service))
+}
+
+func compareConnection(h, w Connection, there bool) []Change {
+	thing := "connection " + w.Code
+	if !there {
+		out := []Change{{Action: "add", Thing: thing, To: fmt.Sprintf("%s, by %s", w.Name, w.Connector)}}
+		for path, v := range flat(w.Settings) {
+			out = append(out, Change{Action: "add", Thing: thing, Field: "settings." + path, To: v})
+		}
+		for kind, f := range w.Feeds {
+			out = append(out, Change{Action: "add", Thing: thing, Field: "feeds." + kind, To: f.line()})
+		}
+		if w.Test {
+			out = append(out, Change{Action: "add", Thing: thing, Field: "test", To: "yes"})
+		}
+		sortFields(out[1:])
+		if f := w.Feeds["stock out"]; f.On && !w.Previewed {
+			out = append(out, Change{Action: "note", Thing: thing, To: "stock out stays off until what it changes was seen; say previewed: true where it was"})
+		}
+		return out
+	}
+	var out []Change
+	change := func(field, from, to string) {
+		if from != to {
+			out = append(out, Change{Action: "change", Thing: thing, Field: field, From: from, To: to})
+		}
+	}
+	if h.Connector != w.Connector {
+		out = append(out, Change{Action: "note", Thing: thing, To: fmt.Sprintf("is joined by %s and cannot become one of %s; leave it first", h.Connector, w.Connector)})
+	}
+	if w.Name != "" {
+		change("name", h.Name, w.Name)
+	}
+	if w.Address != "" {
+		change("address", h.Address, strings.TrimRight(w.Address, "/"))
+	}
+	if w.Site != "" && h.Site != w.Site {
+		out = append(out, Change{Action: "note", Thing: thing, To: fmt.Sprintf("is on the site %s; another site is another connection", h.Site)})
+	}
+	change("test", yes(h.Test), yes(w.Test))
+	change("paused", yes(h.Paused), yes(w.Paused))
+	if w.Overrides != "" {
+		change("overrides", short(h.Overrides), short(w.Overrides))
+	}
+	hs, ws := flat(h.Settings), flat(w.Settings)
+	for _, path := range sorted(ws) {
+		change("settings."+path, hs[path], ws[path])
+	}
+	for _, kind := range sorted(w.Feeds) {
+		f := w.Feeds[kind]
+		if kind == "stock out" && f.On && !h.Feeds[kind].On && !w.Previewed && !h.Previewed {
+			out = append(out, Change{Action: "note", Thing: thing, To: "stock out stays off until what it changes was seen; say previewed: true where it was"})
+			continue
+		}
+		change("feeds."+kind, h.Feeds[kind].line(), f.line())
+	}
+	return out
+}
+
+func (f Feed) line() string {
+	s := map[bool]string{true: "on", false: "off"}[f.On]
+	if f.Schedule != "" {
+		s += ", " + f.Schedule
+	}
+	return s
+}
+
+func yes(b bool) string { return map[bool]string{true: "yes", false: "no"}[b] }
+
+func short(s string) string {
+	if s = strings.Join(strings.Fields(s), " "); len(s) > 60 {
+		return s[:60] + "…"
+	}
+	return s
+}
+
+// flat writes nested settings as paths with their values.
+func flat(m map[string]any) map[string]string {
+	out := map[string]string{}
+	var walk func(path string, v any)
+	walk = func(path string, v any) {
+		switch x := v.(type) {
+		case map[string]any:
+			for k, in := range x {
+				walk(strings.TrimPrefix(path+"."+k, "."), in)
+			}
+		case []any:
+			parts := make([]string, len(x))
+			for i, el := range x {
+				parts[i] = fmt.Sprint(el)
+			}
+			out[path] = strings.Join(parts, ", ")
+		case nil:
+			out[path] = ""
+		case float64:
+			out[path] = strings.TrimSuffix(fmt.Sprintf("%.4f", x), ".0000")
+		default:
+			out[path] = fmt.Sprint(x)
+		}
+	}
+	walk("", m)
+	return out
+}
+
+func sorted[V any](m map[string]V) []string {
+	out := make([]string, 0, len(m))
+	for k := range m {
+		out = append(out, k)
+	}
+	sort.Strings(out)
+	return out
+}
+
+func sortFields(list []Change) {
+	sort.Slice(list, func(i, j int) bool { return list[i].Field < list[j].Field })
+}
+
+//go:embed ready/*.yaml
+var ready embed.FS
+
+// Ready lists the names of the set-ups that ship with the relay.
+func Ready() []string {
+	files, err := ready.ReadDir("ready")
+	if err != nil {
+		return nil
+	}
+	out := make([]string, len(files))
+	for i, f := range files {
+		out[i] = strings.TrimSuffix(f.Name(), ".yaml")
+	}
+	return out
+}
+
+// ReadyText returns a set-up that ships with the relay.
+func ReadyText(name string) (string, error) {
+	b, err := ready.ReadFile("ready/" + name + ".yaml")
+	if err != nil {
+		return "", fmt.Errorf("there is no ready-made set-up %q; there are: %s", name, strings.Join(Ready(), ", "))
+	}
+	return string(b), nil
+}
