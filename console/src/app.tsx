@@ -21,6 +21,9 @@ const Catalog = lazy(() => import("./pages/stock/catalog"));
 const Item = lazy(() => import("./pages/stock/item"));
 const Connections = lazy(() => import("./pages/connections/connections"));
 const Connection = lazy(() => import("./pages/connections/connection"));
+const Connectors = lazy(() => import("./pages/joining/connectors"));
+const Join = lazy(() => import("./pages/joining/join"));
+const Bench = lazy(() => import("./pages/joining/bench"));
 const Activity = lazy(() => import("./pages/activity/activity"));
 
 const stations = [
@@ -118,7 +121,10 @@ function Cabin({ person }: { person: Schema<"Person"> }) {
             <Route path="catalog" element={<Catalog />} />
             <Route path="items/:sku" element={<Item />} />
             <Route path="connections" element={<Connections />} />
+            <Route path="connectors" element={<Connectors />} />
             <Route path="connections/:code" element={<Connection />} />
+            <Route path="connections/:code/join" element={<Join />} />
+            <Route path="connections/:code/bench" element={<Bench />} />
             <Route path="activity" element={<Activity />} />
             <Route path="*" element={<Navigate to="/" replace />} />
           </Routes>

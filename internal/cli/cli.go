@@ -34,7 +34,7 @@ type command struct {
 }
 
 func commands() []command {
-	return append(append(serving(), nouns()...), command{"version", "", "Print the version", func(_ context.Context, e *Env, f *flag.FlagSet, args []string) error {
+	return append(append(append(serving(), nouns()...), joining()...), command{"version", "", "Print the version", func(_ context.Context, e *Env, f *flag.FlagSet, args []string) error {
 		if err := parse(f, args, 0, 0); err != nil {
 			return err
 		}

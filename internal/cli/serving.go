@@ -20,7 +20,6 @@ import (
 
 	"openrelay/console"
 	"openrelay/internal/api"
-	"openrelay/internal/connector"
 	"openrelay/internal/demo"
 	"openrelay/internal/relay"
 	"openrelay/internal/store"
@@ -38,7 +37,7 @@ func serving() []command {
 		{"verify", "FILE", "Check everything that must always hold in a company file", runVerify},
 		{"user", "FILE E-MAIL", "Add a person to a company file, or set name, role and password; the password is read from standard input", runUser},
 		{"token", "FILE NAME", "Make an API token for a company file; it is printed once", runToken},
-		{"connector", "check FILE", "Check a connector definition", runConnector},
+		{"connector", "check FILE | try FILE", "Check a connector definition, or try it on a sample or on the system itself", runConnector},
 		{"openapi", "", "Print the description of the HTTP interface (OpenAPI 3.1)", runOpenAPI},
 	}
 }
@@ -354,23 +353,4 @@ func runOpenAPI(ctx context.Context, e *Env, f *flag.FlagSet, args []string) err
 		}
 		return err
 	})
-}
-
-func runConnector(_ context.Context, e *Env, f *flag.FlagSet, args []string) error {
-	if err := parse(f, args, 2, 2); err != nil {
-		return err
-	}
-	if f.Arg(0) != "check" {
-		return usage{fmt.Sprintf("%q: check is expected", f.Arg(0))}
-	}
-	text, err := os.ReadFile(f.Arg(1))
-	if err != nil {
-		return err
-	}
-	d, err := connector.Load(f.Arg(1), text, nil)
-	if err != nil {
-		return err
-	}
-	fmt.Fprintf(e.Out, "%s: %s, %s; feeds: %s\n", f.Arg(1), d.Title, d.Side, strings.Join(d.Kinds(), ", "))
-	return nil
 }

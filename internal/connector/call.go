@@ -412,8 +412,14 @@ func (l *Line) refused(what string, format Format, res *http.Response, raw []byt
 		f.Text += "; redirects are not followed"
 	}
 	body := l.errorBody(format, res.Header.Get("Content-Type"), raw)
-	if said := l.blank(said(body)); said != "" {
-		f.Text += ": " + said
+	v := l.vars()
+	v["status"], v["body"], v["header"] = int64(res.StatusCode), body, headerVars(res.Header)
+	words := said(body)
+	if own, err := l.Def.Says.String(v); err == nil && own != "" {
+		words = short(own)
+	}
+	if words = l.blank(words); words != "" {
+		f.Text += ": " + words
 	}
 	if res.StatusCode == http.StatusUnauthorized || res.StatusCode == http.StatusForbidden {
 		if at, err := http.ParseTime(res.Header.Get("Date")); err == nil && l.Def.Access.Sign != nil {
@@ -422,8 +428,6 @@ func (l *Line) refused(what string, format Format, res *http.Response, raw []byt
 			}
 		}
 	}
-	v := l.vars()
-	v["status"], v["body"], v["header"] = int64(res.StatusCode), body, headerVars(res.Header)
 	for i := range l.Def.Access.Refusals {
 		r := &l.Def.Access.Refusals[i]
 		if hit, err := r.When.Eval(v); err == nil && hit == true {

@@ -25,6 +25,7 @@ type Definition struct {
 	Sites     []Site                       `yaml:"sites"`
 	Access    Access                       `yaml:"access"`
 	Format    Format                       `yaml:"format"`
+	Says      Expr                         `yaml:"says"` // where an error answer tells people what is wrong
 	Test      *TestFlag                    `yaml:"test"`
 	Limits    Limits                       `yaml:"limits"`
 	Tables    map[string]map[string]string `yaml:"tables"`
@@ -445,6 +446,7 @@ func (d *Definition) compile() Mistakes {
 		return Mistakes{{Text: err.Error()}}
 	}
 	d.compileAccess(l)
+	l.compile(&d.Says, "says")
 	if d.Push != nil {
 		d.Push.Signature.compile(l, d)
 	}

@@ -1,11 +1,12 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { Switch } from "radix-ui";
 import { useState } from "react";
-import { useParams } from "react-router";
+import { Link, Navigate, useParams } from "react-router";
 import { api, take, type Schema } from "../../api/client";
 import { Button, Empty, Head, Loading, Sheet, Trouble } from "../../parts/controls";
+import { Switch } from "../../parts/fields";
 import { Age, count, When } from "../../parts/format";
 import { Lamp, type LampState } from "../../parts/lamp";
+import { More } from "./more";
 
 type Feed = Schema<"Feed">;
 
@@ -39,6 +40,7 @@ export default function ConnectionPage() {
   if (q.isPending) return <Loading />;
   if (q.error) return <Trouble error={q.error} />;
   const c = q.data;
+  if (c.state === "joining") return <Navigate to={`/connections/${code}/join`} replace />;
   const admin = me.data?.role === "admin";
   return (
     <>
@@ -50,6 +52,11 @@ export default function ConnectionPage() {
             <span>
               {c.title}, {c.side}
             </span>
+            {c.account_no && (
+              <span>
+                {c.account}, <span className="code">{c.account_no}</span>
+              </span>
+            )}
             <span className="code">{c.base_url}</span>
           </span>
         }
@@ -61,10 +68,14 @@ export default function ConnectionPage() {
             </Lamp>
           </span>
         )}
-        <Button onClick={() => test.mutate()} disabled={test.isPending}>
+        <Link to={`/connections/${code}/bench`} className="px-1 underline decoration-rule underline-offset-4">
+          Bench
+        </Link>
+        <Button onClick={() => test.mutate()} disabled={test.isPending || c.state !== "on"}>
           {test.isPending ? "Asking …" : "Test"}
         </Button>
         {admin &&
+          c.state === "on" &&
           (c.paused ? (
             <Button kind="main" onClick={() => pause.mutate(false)}>
               Resume
@@ -93,15 +104,7 @@ export default function ConnectionPage() {
             {c.feeds.map((f) => (
               <tr key={f.kind}>
                 <td>
-                  <Switch.Root
-                    aria-label={`${f.kind} on`}
-                    checked={f.on}
-                    disabled={!admin || set.isPending}
-                    onCheckedChange={(to) => (to ? set.mutate({ ...f, to }) : setAsk(f))}
-                    className="relative block h-[18px] w-8 rounded-full border border-rule bg-paper data-[state=checked]:border-ink data-[state=checked]:bg-ink disabled:opacity-60"
-                  >
-                    <Switch.Thumb className="block h-3 w-3 translate-x-[2px] rounded-full bg-quiet transition-transform duration-100 data-[state=checked]:translate-x-[16px] data-[state=checked]:bg-paper" />
-                  </Switch.Root>
+                  <Switch label={`${f.kind} on`} on={f.on} disabled={!admin || set.isPending || c.state !== "on"} onChange={(to) => (to ? set.mutate({ ...f, to }) : setAsk(f))} />
                 </td>
                 <td className="font-medium whitespace-nowrap">{f.kind}</td>
                 <td className="max-w-80">
@@ -131,7 +134,8 @@ export default function ConnectionPage() {
           </p>
         )}
       </section>
-      <Runs code={code} />
+      {admin && c.state !== "left" && <More connection={c} onChanged={refresh} />}
+      <Runs code={code} feeds={c.feeds} />
       <Sheet open={ask !== null} onClose={() => setAsk(null)} title={ask === "pause" ? `Pause ${c.name}` : `Switch off ${typeof ask === "object" && ask ? ask.kind : ""}`}>
         <p className="mb-4">
           {ask === "pause"
@@ -159,13 +163,16 @@ function off(kind: string, name: string): string {
   }
 }
 
-function Runs({ code }: { code: string }) {
+function Runs({ code, feeds }: { code: string; feeds: Feed[] }) {
   const [open, setOpen] = useState<number | null>(null);
   const q = useQuery({ queryKey: ["runs", code], queryFn: () => take(api.GET("/api/v1/runs", { params: { query: { connection: code, limit: 30 } } })) });
   const one = useQuery({ queryKey: ["run", open], enabled: open !== null, queryFn: () => take(api.GET("/api/v1/runs/{id}", { params: { path: { id: open as number } } })) });
   return (
     <section>
-      <h2 className="mb-1">Runs</h2>
+      <div className="mb-1 flex flex-wrap items-end justify-between gap-3">
+        <h2>Runs</h2>
+        <LoadAgain code={code} feeds={feeds} />
+      </div>
       <Trouble error={q.error} />
       {q.data?.length === 0 && <Empty>No run has brought anything yet. A run stands here when it found something, failed, or was asked for.</Empty>}
       {q.data && q.data.length > 0 && (
@@ -244,5 +251,40 @@ function Runs({ code }: { code: string }) {
         )}
       </Sheet>
     </section>
+  );
+}
+
+/** Loads a feed again from a day on; what is known is recognised. */
+function LoadAgain({ code, feeds }: { code: string; feeds: Feed[] }) {
+  const client = useQueryClient();
+  const kinds = feeds.filter((f) => f.ways.includes("read") && f.on).map((f) => f.kind);
+  const [kind, setKind] = useState(kinds[0] ?? "");
+  const [day, setDay] = useState("");
+  const load = useMutation({
+    mutationFn: () => take(api.POST("/api/v1/connections/{code}/feeds/{kind}/run", { params: { path: { code, kind } }, body: { from: `${day}T00:00:00Z` } })),
+    onSettled: () => void client.invalidateQueries({ queryKey: ["runs"] }),
+  });
+  if (kinds.length === 0) return null;
+  return (
+    <form
+      className="flex flex-wrap items-center gap-2 text-[13px]"
+      onSubmit={(e) => {
+        e.preventDefault();
+        load.mutate();
+      }}
+    >
+      <span className="text-quiet">Load</span>
+      <select className="field" aria-label="Feed to load" value={kind} onChange={(e) => setKind(e.target.value)}>
+        {kinds.map((k) => (
+          <option key={k}>{k}</option>
+        ))}
+      </select>
+      <span className="text-quiet">from</span>
+      <input className="field" type="date" aria-label="From this day" value={day} onChange={(e) => setDay(e.target.value)} />
+      <Button type="submit" disabled={!day || load.isPending}>
+        Load again
+      </Button>
+      <Trouble error={load.error} />
+    </form>
   );
 }

@@ -1,7 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { useNavigate } from "react-router";
 import { api, take, type Schema } from "../../api/client";
-import { Head, Loading, Trouble } from "../../parts/controls";
+import { Button, Head, Loading, Trouble } from "../../parts/controls";
 import { Age, count } from "../../parts/format";
 import { Lamp, type LampState } from "../../parts/lamp";
 import { Table, type Column } from "../../parts/table";
@@ -12,6 +12,7 @@ const columns: Column<Row>[] = [
   { key: "name", title: "Connection", cell: (c) => <span className="font-medium">{c.name}</span>, value: (c) => c.name },
   { key: "lamp", title: "Stands", cell: (c) => <Lamp state={c.lamp.state as LampState}>{c.lamp.text.length > 60 ? c.lamp.text.slice(0, 59) + "…" : c.lamp.text}</Lamp>, value: (c) => c.lamp.text },
   { key: "side", title: "Side", cell: (c) => c.side, value: (c) => c.side },
+  { key: "account", title: "Account there", cell: (c) => (c.account_no ? `${c.account}, ${c.account_no}` : ""), value: (c) => c.account_no ?? "", hidden: true },
   { key: "title", title: "Connector", cell: (c) => c.title, value: (c) => c.title },
   { key: "feeds", title: "Feeds on", right: true, cell: (c) => <span className="fig">{`${c.feeds.filter((f) => f.on).length}/${c.feeds.length}`}</span>, value: (c) => c.feeds.filter((f) => f.on).length },
   { key: "orders", title: "Orders today", right: true, cell: (c) => <span className="fig">{count(c.orders_today)}</span>, value: (c) => c.orders_today },
@@ -26,9 +27,13 @@ export default function Connections() {
   if (q.isPending) return <Loading />;
   return (
     <>
-      <Head title="Connections" sub="What sells, what ships, and how each line stands" />
+      <Head title="Connections" sub="What sells, what ships, and how each line stands">
+        <Button kind="main" onClick={() => void navigate("/connectors")}>
+          Join a system
+        </Button>
+      </Head>
       <Trouble error={q.error} />
-      <Table name="connections" columns={columns} rows={q.data ?? []} rowKey={(c) => c.code} onOpen={(c) => void navigate(`/connections/${c.code}`)} />
+      <Table name="connections" columns={columns} rows={q.data ?? []} rowKey={(c) => c.code} onOpen={(c) => void navigate(c.state === "joining" ? `/connections/${c.code}/join` : `/connections/${c.code}`)} />
     </>
   );
 }

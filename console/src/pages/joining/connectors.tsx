@@ -1,0 +1,211 @@
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { Link, useNavigate } from "react-router";
+import { api, take, type Schema } from "../../api/client";
+import { Button, Head, Loading, Sheet, Trouble } from "../../parts/controls";
+import { Lamp, LampShape } from "../../parts/lamp";
+
+type Connector = Schema<"Connector">;
+
+const sides = ["channel", "back office", "fulfiller", "carrier", "courier", "address service"];
+const plural: Record<string, string> = { channel: "Channels", "back office": "Back offices", fulfiller: "Fulfillers", carrier: "Carriers", courier: "Couriers", "address service": "Address services" };
+
+export function useConnectors() {
+  return useQuery({ queryKey: ["connectors"], queryFn: () => take(api.GET("/api/v1/connectors")) });
+}
+
+/** Which systems can be joined, and what each can do, as their definitions say. */
+export default function Connectors() {
+  const q = useConnectors();
+  const me = useQuery({ queryKey: ["me"], queryFn: () => take(api.GET("/api/v1/me")), staleTime: Infinity });
+  const [open, setOpen] = useState("");
+  const [adding, setAdding] = useState(false);
+  const navigate = useNavigate();
+  const client = useQueryClient();
+  const join = useMutation({
+    mutationFn: (c: Connector) => take(api.POST("/api/v1/joins", { body: { connector: c.connector, name: "", code: "", test: false } })),
+    onSuccess: (j) => {
+      void client.invalidateQueries({ queryKey: ["connections"] });
+      void navigate(`/connections/${j.connection.code}/join`);
+    },
+  });
+  if (q.isPending) return <Loading />;
+  const admin = me.data?.role === "admin";
+  return (
+    <>
+      <Head
+        title="Systems that can be joined"
+        sub={
+          <Link to="/connections" className="underline decoration-rule underline-offset-4">
+            All connections
+          </Link>
+        }
+      >
+        {admin && <Button onClick={() => setAdding(true)}>Add a definition</Button>}
+      </Head>
+      <Trouble error={q.error ?? join.error} />
+      {sides
+        .map((side) => [side, (q.data ?? []).filter((c) => c.side === side)] as const)
+        .filter(([, list]) => list.length > 0)
+        .map(([side, list]) => (
+          <section key={side} className="mb-6">
+            <h2 className="mb-1">{plural[side]}</h2>
+            <table className="ledger table-fixed">
+              <colgroup>
+                <col className="w-[22%]" />
+                <col className="w-[15%]" />
+                <col className="w-[18%]" />
+                <col className="w-[16%]" />
+                <col className="w-[9%]" />
+                <col className="w-[9%]" />
+                <col className="w-[11%]" />
+              </colgroup>
+              <thead>
+                <tr>
+                  <th>System</th>
+                  <th>Lets us in by</th>
+                  <th>Comes in</th>
+                  <th>Goes out</th>
+                  <th>Test flag</th>
+                  <th>Read back</th>
+                  <th />
+                </tr>
+              </thead>
+              <tbody>
+                {list.map((c) => (
+                  <tr key={c.connector}>
+                    <td>
+                      <button type="button" className="text-left font-medium underline decoration-rule underline-offset-4" onClick={() => setOpen(c.connector)}>
+                        {c.title}
+                      </button>
+                      <div className="text-[12px] text-quiet">
+                        {c.added ? "added here" : "built in"}
+                        {c.extends ? `, extends ${c.extends}` : ""}
+                        {c.used ? `, joined ${c.used === 1 ? "once" : `${c.used} times`}` : ""}
+                      </div>
+                    </td>
+                    <td>{c.can.way}</td>
+                    <td>{c.can.in.join(", ") || <span className="text-quiet">nothing</span>}</td>
+                    <td>{[...c.can.out, ...c.can.calls.filter((x) => x !== "identity").map((x) => `asks: ${x}`)].join(", ") || <span className="text-quiet">nothing</span>}</td>
+                    <td title={c.can.test_flag}>
+                      <Has yes={!!c.can.test_flag} />
+                    </td>
+                    <td title={c.can.read_back.join(", ")}>
+                      <Has yes={c.can.read_back.length > 0} />
+                    </td>
+                    <td className="r">
+                      {admin && (
+                        <Button onClick={() => join.mutate(c)} disabled={join.isPending} aria-label={`Join ${c.title}`}>
+                          Join
+                        </Button>
+                      )}
+                    </td>
+                  </tr>
+                ))}
+              </tbody>
+            </table>
+          </section>
+        ))}
+      <Definition code={open} onClose={() => setOpen("")} admin={admin} />
+      <Add open={adding} onClose={() => setAdding(false)} />
+    </>
+  );
+}
+
+function Has({ yes }: { yes: boolean }) {
+  return <Lamp state={yes ? "go" : "idle"}>{yes ? "yes" : "no"}</Lamp>;
+}
+
+function Definition({ code, onClose, admin }: { code: string; onClose: () => void; admin: boolean }) {
+  const client = useQueryClient();
+  const q = useQuery({ queryKey: ["connector", code], enabled: code !== "", queryFn: () => take(api.GET("/api/v1/connectors/{code}", { params: { path: { code } } })) });
+  const drop = useMutation({
+    mutationFn: () => take(api.DELETE("/api/v1/connectors/{code}", { params: { path: { code } } })),
+    onSuccess: () => {
+      void client.invalidateQueries({ queryKey: ["connectors"] });
+      onClose();
+    },
+  });
+  return (
+    <Sheet open={code !== ""} onClose={onClose} title={q.data?.title ?? code} wide>
+      <Trouble error={q.error ?? drop.error} />
+      {q.data && (
+        <>
+          <p className="mb-3 max-w-prose">{q.data.about}</p>
+          {q.data.can.test_flag && (
+            <p className="mb-3 text-quiet">
+              <LampShape state="go" /> {q.data.can.test_flag}
+            </p>
+          )}
+          <pre className="code max-h-[46vh] overflow-auto border-y border-rule py-2 leading-[18px]">{q.data.text}</pre>
+          {admin && q.data.added && (
+            <p className="mt-3">
+              <Button onClick={() => drop.mutate()} disabled={drop.isPending}>
+                Remove this definition
+              </Button>
+            </p>
+          )}
+        </>
+      )}
+    </Sheet>
+  );
+}
+
+/** Takes a definition, checks it as it is typed, and names each mistake with its line. */
+function Add({ open, onClose }: { open: boolean; onClose: () => void }) {
+  const [text, setText] = useState("");
+  const client = useQueryClient();
+  const check = useQuery({
+    queryKey: ["check", text],
+    enabled: open && text.trim() !== "",
+    queryFn: () => take(api.POST("/api/v1/connectors/check", { body: { text } })),
+    placeholderData: (old) => old,
+  });
+  const add = useMutation({
+    mutationFn: () => take(api.POST("/api/v1/connectors", { body: { text } })),
+    onSuccess: () => {
+      void client.invalidateQueries({ queryKey: ["connectors"] });
+      setText("");
+      onClose();
+    },
+  });
+  return (
+    <Sheet open={open} onClose={onClose} title="Add a definition" wide>
+      <p className="mb-2 max-w-prose text-quiet">
+        A connector definition teaches the relay to speak to one kind of system. Paste one, or choose its file. It may extend one that is there: <span className="code">extends: hedgerow</span>.
+      </p>
+      <input
+        type="file"
+        accept=".yaml,.yml"
+        aria-label="File with a definition"
+        className="mb-2 block text-[12px]"
+        onChange={(e) => void e.target.files?.[0]?.text().then(setText)}
+      />
+      <textarea className="field code h-[38vh] w-full" aria-label="Definition" spellCheck={false} value={text} onChange={(e) => setText(e.target.value)} />
+      {text && check.data && (
+        <div className="mt-2" role="status">
+          {check.data.good ? (
+            <Lamp state="go">{check.data.title}: nothing wrong was found</Lamp>
+          ) : (
+            <ul>
+              {check.data.mistakes.map((m, i) => (
+                <li key={i} className="flex gap-2 py-0.5">
+                  <span className="code w-16 shrink-0 text-stop">{m.line ? `${m.line}:${m.column}` : ""}</span>
+                  <span>
+                    {m.path && <span className="code">{m.path}</span>} {m.text}
+                  </span>
+                </li>
+              ))}
+            </ul>
+          )}
+        </div>
+      )}
+      <Trouble error={check.error ?? add.error} />
+      <p className="mt-3">
+        <Button kind="main" disabled={!check.data?.good || add.isPending} onClick={() => add.mutate()}>
+          Add
+        </Button>
+      </p>
+    </Sheet>
+  );
+}
