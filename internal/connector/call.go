@@ -20,6 +20,7 @@ import (
 type Failure struct {
 	Text       string
 	Status     int           // HTTP status, 0 when there was no answer
+	Said       string        // the other side's own words
 	Code       string        // the other side's own code for the error, if it gave one
 	Field      string        // the credential field that is wrong, where the definition can tell
 	Temporary  bool          // another try may succeed
@@ -418,13 +419,15 @@ func (l *Line) refused(what string, format Format, res *http.Response, raw []byt
 	if own, err := l.Def.Says.String(v); err == nil && own != "" {
 		words = short(own)
 	}
-	if words = l.blank(words); words != "" {
-		f.Text += ": " + words
+	if f.Said = l.blank(words); f.Said != "" {
+		f.Text += ": " + f.Said
 	}
 	if res.StatusCode == http.StatusUnauthorized || res.StatusCode == http.StatusForbidden {
 		if at, err := http.ParseTime(res.Header.Get("Date")); err == nil && l.Def.Access.Sign != nil {
 			if gap := at.Sub(l.now()).Round(time.Second); gap.Abs() > 30*time.Second {
-				f.Text += fmt.Sprintf(" (its clock is %s away from ours)", gap.Abs())
+				clock := fmt.Sprintf("its clock is %s away from ours", gap.Abs())
+				f.Text += " (" + clock + ")"
+				f.Said = strings.TrimPrefix(f.Said+"; "+clock, "; ")
 			}
 		}
 	}
@@ -434,6 +437,7 @@ func (l *Line) refused(what string, format Format, res *http.Response, raw []byt
 			f.Field = r.Field
 			if r.Say != "" {
 				f.Text += ". " + r.Say
+				f.Said += ". " + r.Say
 			}
 			break
 		}

@@ -254,7 +254,20 @@ func (l *Line) Test(ctx context.Context) Verdict {
 	if !errors.As(err, &f) {
 		return Verdict{Text: l.blank(fmt.Sprint(err))}
 	}
-	return Verdict{Text: f.Text, Field: f.Field}
+	v := Verdict{Text: f.Text, Field: f.Field}
+	switch said := strings.Trim(f.Said, ". "); {
+	case f.Status == 401 || f.Status == 403:
+		v.Text = l.Def.Title + " does not let us in"
+		if said != "" {
+			v.Text += ": " + said
+		}
+		v.Text += "."
+	case f.Status != 0 && said != "":
+		v.Text = fmt.Sprintf("%s answered %d: %s.", l.Def.Title, f.Status, said)
+	case f.Status == 0 && !f.Unsent:
+		v.Text = fmt.Sprintf("%s was not reached: %s.", l.Def.Title, strings.TrimPrefix(f.Text, l.Def.Calls["identity"].Request.Method+" "+l.Def.Calls["identity"].Request.Path+": "))
+	}
+	return v
 }
 
 // Trim takes surrounding white space off credentials, as it comes along with copy and paste, and says

@@ -36,7 +36,11 @@ func (r *Relay) Checklist(ctx context.Context, code string) ([]Check, error) {
 	if err != nil {
 		return nil, err
 	}
-	out := []Check{{Key: "account", Text: "Access is given and tested", Done: rec.AccountID != 0, Required: true, Hint: "Give the credentials and test them."}}
+	access := Check{Key: "account", Text: "Access is given and tested", Done: rec.AccountID != 0, Required: true, Hint: "Give the credentials and test them."}
+	if access.Done {
+		access.Hint = "We were let in."
+	}
+	out := []Check{access}
 	who := Check{Key: "identity", Text: "The account is the one that is meant", Done: rec.AccountNo != "", Required: true, Hint: "Look at the name and number on the other side, and confirm."}
 	if who.Done {
 		who.Hint = fmt.Sprintf("%s, number %s", id.Name, id.Number)
@@ -67,6 +71,9 @@ func (r *Relay) Checklist(ctx context.Context, code string) ([]Check, error) {
 		}
 	}
 	feeds := Check{Key: "feeds", Text: "At least one feed is on", Done: len(on) > 0 || len(def.Kinds()) == 0, Required: true, Hint: or(join(on), "Switch a feed on.")}
+	if len(def.Kinds()) == 0 {
+		feeds.Text, feeds.Hint = "Nothing has to be switched on", "It answers what we ask."
+	}
 	out = append(out, feeds)
 	if readable(def, "listings in") || readable(def, "orders in") {
 		im := Check{Key: "import", Text: "What is there already was brought over", Hint: "Optional. Without it, everything comes in with the first readings."}
@@ -78,7 +85,11 @@ func (r *Relay) Checklist(ctx context.Context, code string) ([]Check, error) {
 		out = append(out, im)
 	}
 	if def.Feeds["stock out"] != nil {
-		out = append(out, Check{Key: "preview", Text: "What sending stock would change was seen", Done: rec.PreviewedAt != 0, Required: stockOn, Hint: "Until then, stock out stays off."})
+		seen := Check{Key: "preview", Text: "What sending stock would change was seen", Done: rec.PreviewedAt != 0, Required: stockOn, Hint: "Until then, stock out stays off."}
+		if seen.Done {
+			seen.Hint = "It was seen."
+		}
+		out = append(out, seen)
 	}
 	return out, nil
 }
@@ -402,9 +413,12 @@ type PreviewRow struct {
 	Matched bool   `json:"matched" doc:"Without an item of ours, nothing is sent for it"`
 }
 
+// soldOut tells whether what can be bought now would be sold out.
+func (r PreviewRow) soldOut() bool { return r.Matched && r.Would == 0 && r.Shows > 0 }
+
 // Preview is what switching stock out on would change.
 type Preview struct {
-	Rows     []PreviewRow `json:"rows" doc:"Those that change first, the largest change at the top"`
+	Rows     []PreviewRow `json:"rows" doc:"Those that would be sold out first, then those that change most"`
 	Listings int64        `json:"listings"`
 	Changed  int64        `json:"changed"`
 	ToZero   int64        `json:"to_zero" doc:"Listings that show something now and would show nothing"`
@@ -442,7 +456,7 @@ func (r *Relay) StockPreview(ctx context.Context, code string) (Preview, error) 
 			if row.Would != row.Shows {
 				out.Changed++
 			}
-			if row.Would == 0 && row.Shows > 0 {
+			if row.soldOut() {
 				out.ToZero++
 			}
 		} else {
@@ -450,7 +464,12 @@ func (r *Relay) StockPreview(ctx context.Context, code string) (Preview, error) 
 		}
 		out.Rows = append(out.Rows, row)
 	}
-	slices.SortStableFunc(out.Rows, func(a, b PreviewRow) int { return int(abs(b.Would-b.Shows) - abs(a.Would-a.Shows)) })
+	slices.SortStableFunc(out.Rows, func(a, b PreviewRow) int {
+		if a.soldOut() != b.soldOut() {
+			return map[bool]int{true: -1, false: 1}[a.soldOut()]
+		}
+		return int(abs(b.Would-b.Shows) - abs(a.Would-a.Shows))
+	})
 	out.Digest = hex.EncodeToString(sum.Sum(nil)[:8])
 	return out, nil
 }

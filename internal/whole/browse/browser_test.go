@@ -136,7 +136,6 @@ func jars(n int64) standin.Sale {
 func (b *browser) signIn(w *demo.World, email string) {
 	b.t.Helper()
 	b.do(chromedp.Navigate(w.URL), chromedp.WaitVisible(chromedp.CSS(`input[name=email]`)))
-	b.shot("sign-in")
 	b.do(chromedp.SendKeys(chromedp.CSS(`input[name=email]`), email), chromedp.SendKeys(chromedp.CSS(`input[name=password]`), demo.Password))
 	b.click("Sign in")
 	b.sees("On their way")

@@ -81,7 +81,7 @@ export default function Connectors() {
                       <div className="text-[12px] text-quiet">
                         {c.added ? "added here" : "built in"}
                         {c.extends ? `, extends ${c.extends}` : ""}
-                        {c.used ? `, joined ${c.used === 1 ? "once" : `${c.used} times`}` : ""}
+                        {c.used ? `, joined ${["", "once", "twice"][c.used] ?? `${c.used} times`}` : ""}
                       </div>
                     </td>
                     <td>{c.can.way}</td>

@@ -275,7 +275,7 @@ function SwitchOn({ join, onDone, go }: { join: Join; onDone: () => void; go: (k
         </p>
       ) : (
         <Button kind="main" onClick={() => on.mutate()} disabled={!join.ready || on.isPending}>
-          Switch on
+          Put to work
         </Button>
       )}
     </>
