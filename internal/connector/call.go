@@ -329,7 +329,7 @@ func (l *Line) once(ctx context.Context, r *Request, v Vars, p page, stale strin
 		if errors.As(err, &f) {
 			return nil, f
 		}
-		return nil, &Failure{Text: l.blank(fmt.Sprintf("%s: %v", what, err)), Unsent: true}
+		return nil, &Failure{Text: l.Blank(fmt.Sprintf("%s: %v", what, err)), Unsent: true}
 	}
 	note, _ := ctx.Value(exchangeKey{}).(*Exchange)
 	if note != nil {
@@ -338,13 +338,13 @@ func (l *Line) once(ctx context.Context, r *Request, v Vars, p page, stale strin
 	begin := time.Now()
 	res, err := l.client.Do(req)
 	if err != nil {
-		return nil, &Failure{Text: l.blank(what + ": " + reason(err)), Temporary: true}
+		return nil, &Failure{Text: l.Blank(what + ": " + reason(err)), Temporary: true}
 	}
 	defer res.Body.Close()
 	raw, err := io.ReadAll(io.LimitReader(res.Body, int64(l.Def.Limits.MaxBody)+1))
 	if note != nil {
 		note.Status, note.Took = res.StatusCode, time.Since(begin)
-		note.Answer = l.blank(string(raw[:min(len(raw), maxShown)]))
+		note.Answer = l.Blank(string(raw[:min(len(raw), maxShown)]))
 	}
 	if err != nil {
 		return nil, &Failure{Text: what + ": the answer broke off: " + reason(err), Temporary: true}
@@ -371,7 +371,7 @@ func (l *Line) once(ctx context.Context, r *Request, v Vars, p page, stale strin
 const maxShown = 64 << 10
 
 func (l *Line) exchange(req *http.Request, body []byte) Exchange {
-	x := Exchange{Method: req.Method, URL: l.blank(req.URL.String()), Body: l.blank(string(body[:min(len(body), maxShown)]))}
+	x := Exchange{Method: req.Method, URL: l.Blank(req.URL.String()), Body: l.Blank(string(body[:min(len(body), maxShown)]))}
 	hidden := map[string]bool{"Authorization": true}
 	for name := range l.Def.Access.Send {
 		hidden[http.CanonicalHeaderKey(name)] = true
@@ -382,7 +382,7 @@ func (l *Line) exchange(req *http.Request, body []byte) Exchange {
 		}
 	}
 	for _, name := range sortedKeys(req.Header) {
-		val := l.blank(req.Header.Get(name))
+		val := l.Blank(req.Header.Get(name))
 		if hidden[name] {
 			val = blanked
 		}
@@ -419,7 +419,7 @@ func (l *Line) refused(what string, format Format, res *http.Response, raw []byt
 	if own, err := l.Def.Says.String(v); err == nil && own != "" {
 		words = short(own)
 	}
-	if f.Said = l.blank(words); f.Said != "" {
+	if f.Said = l.Blank(words); f.Said != "" {
 		f.Text += ": " + f.Said
 	}
 	if res.StatusCode == http.StatusUnauthorized || res.StatusCode == http.StatusForbidden {
@@ -476,8 +476,8 @@ func said(body any) string {
 	return ""
 }
 
-// blank takes the account's secrets out of a text.
-func (l *Line) blank(s string) string { return l.login.blank(s, l.Def) }
+// Blank takes the account's secrets out of a text.
+func (l *Line) Blank(s string) string { return l.login.blank(s, l.Def) }
 
 func isJSON(ct string) bool {
 	t, _, err := mime.ParseMediaType(ct)

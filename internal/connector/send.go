@@ -252,7 +252,7 @@ func (l *Line) Test(ctx context.Context) Verdict {
 	}
 	var f *Failure
 	if !errors.As(err, &f) {
-		return Verdict{Text: l.blank(fmt.Sprint(err))}
+		return Verdict{Text: l.Blank(fmt.Sprint(err))}
 	}
 	v := Verdict{Text: f.Text, Field: f.Field}
 	switch said := strings.Trim(f.Said, ". "); {

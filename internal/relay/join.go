@@ -639,7 +639,7 @@ func (r *Relay) renewed(ctx context.Context, c *conn, acc store.Account, who str
 			return out, Refuse("%v", err)
 		}
 		out.Verdict = line.Test(ctx)
-		out.Trimmed = []string{}
+		out.Text, out.Trimmed = c.line().Blank(out.Text), []string{} // the old secrets are not to be seen, either
 		if !out.LetIn {
 			return out, nil
 		}

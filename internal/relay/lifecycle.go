@@ -330,7 +330,7 @@ func (r *Relay) Leave(ctx context.Context, code, who string) error {
 	return r.changeConnection(ctx, code, 0, who, "left", "Disconnected; orders and history stay", func(ch *change, rec *store.Connection) error {
 		account := rec.AccountID
 		rec.State, rec.AccountID, rec.PreviewedAt, rec.Paused = store.Left, 0, 0, false
-		if err := ch.OffAllFeeds(rec.ID); err != nil {
+		if err := ch.RestFeeds(rec.ID); err != nil {
 			return err
 		}
 		if _, err := ch.CancelOutbox(rec.ID, "the connection was left"); err != nil {

@@ -113,7 +113,7 @@ func (f *Feed) UnmarshalYAML(n *yaml.Node) error {
 // MarshalYAML writes the short form where it says everything.
 func (f Feed) MarshalYAML() (any, error) {
 	if f.Schedule == "" {
-		return &yaml.Node{Kind: yaml.ScalarNode, Tag: "!!bool", Value: map[bool]string{true: "on", false: "off"}[f.On]}, nil
+		return &yaml.Node{Kind: yaml.ScalarNode, Value: map[bool]string{true: "on", false: "off"}[f.On]}, nil
 	}
 	return struct {
 		On       bool   `yaml:"on"`

@@ -171,9 +171,10 @@ func (t *Tx) WakeOutbox(connection int64, now time.Time) error {
 	return err
 }
 
-// OffAllFeeds switches all feeds of a connection off and forgets how far they have read.
-func (t *Tx) OffAllFeeds(connection int64) error {
-	_, err := t.exec("UPDATE feed SET is_on=0, validator='', failures=0, last_error='', revision=revision+1 WHERE connection_id=?", connection)
+// RestFeeds ends what is noted about the feeds of a connection that is left. Their switches stay, for when
+// it is joined again, but for that of stock out: what it changes is to be seen anew.
+func (t *Tx) RestFeeds(connection int64) error {
+	_, err := t.exec("UPDATE feed SET is_on = is_on AND kind <> 'stock out', validator='', failures=0, last_error='', revision=revision+1 WHERE connection_id=?", connection)
 	return err
 }
 

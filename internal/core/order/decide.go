@@ -115,7 +115,8 @@ func create(a Arrival, s *Scene) Change {
 // the sale is younger than the connection, for then our counts still hold the goods.
 func takeAsDone(o *Order, s *Scene, c *Change) {
 	o.ShippedAt = o.Record.ChangedAt
-	moved := !o.Record.PlacedAt.Before(s.Since) && len(s.Sources) > 0
+	// Many systems tell the time of a sale to the second only.
+	moved := !o.Record.PlacedAt.Before(s.Since.Truncate(time.Second)) && len(s.Sources) > 0
 	o.NoStockMoved = !moved
 	for i := range o.Lines {
 		l := &o.Lines[i]

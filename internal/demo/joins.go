@@ -1,0 +1,204 @@
+package demo
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/http"
+	"net/url"
+	"strings"
+	"time"
+
+	"openrelay/internal/api"
+	"openrelay/internal/client"
+	"openrelay/internal/relay"
+)
+
+// Consent goes to a marketplace's consent page as a person's browser would: it lets the application in for
+// a seller and brings the answer back. It returns what became of it.
+func (w *World) Consent(ctx context.Context, c *client.Client, code, site, seller string) (relay.Tested, error) {
+	var out relay.Tested
+	page, err := c.AskConsent(ctx, code, relay.Access{Address: w.TansyURL, Site: site, Secrets: TansyAccess}, c.Server)
+	if err != nil {
+		return out, err
+	}
+	back, err := allow(ctx, page, seller)
+	if err != nil {
+		return out, err
+	}
+	return BringBack(ctx, c, back)
+}
+
+// allow lets the application in on the consent page, and returns where the browser is sent then.
+func allow(ctx context.Context, page, seller string) (string, error) {
+	u, err := url.Parse(page)
+	if err != nil {
+		return "", err
+	}
+	form := url.Values{"query": {u.RawQuery}, "seller": {seller}, "decision": {"allow"}}
+	req, err := http.NewRequestWithContext(ctx, http.MethodPost, u.Scheme+"://"+u.Host+u.Path, strings.NewReader(form.Encode()))
+	if err != nil {
+		return "", err
+	}
+	req.Header.Set("Content-Type", "application/x-www-form-urlencoded")
+	browser := &http.Client{CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
+	res, err := browser.Do(req)
+	if err != nil {
+		return "", err
+	}
+	defer res.Body.Close()
+	if res.StatusCode != http.StatusSeeOther {
+		return "", fmt.Errorf("the consent page answered %d", res.StatusCode)
+	}
+	return res.Header.Get("Location"), nil
+}
+
+// BringBack opens the return address of a consent as the person who asked for it.
+func BringBack(ctx context.Context, c *client.Client, address string) (relay.Tested, error) {
+	var out struct {
+		Tested relay.Tested `json:"tested"`
+	}
+	u, err := url.Parse(address)
+	if err != nil {
+		return out.Tested, err
+	}
+	raw, _, err := c.Raw(ctx, http.MethodGet, u.RequestURI(), nil, func(r *http.Request) { r.Header.Set("Accept", "application/json") })
+	if err != nil {
+		return out.Tested, err
+	}
+	return out.Tested, json.Unmarshal(raw, &out)
+}
+
+// Joining says how a connection of the demo is joined after its access was tested.
+type Joining struct {
+	Sources []string // codes of the locations whose stock is sold
+	Change  func(*relay.Settings)
+	Import  relay.ImportChoices
+	Stock   bool // look at the preview and send stock
+}
+
+// Finish confirms the account, decides the settings, brings over what is there, and switches on.
+func (w *World) Finish(ctx context.Context, code, number string, how Joining) (api.ImportView, error) {
+	var im api.ImportView
+	c := w.Client
+	j, err := c.Confirm(ctx, code, number, true)
+	if err != nil {
+		return im, err
+	}
+	code = j.Connection.Code
+	s := j.Connection.Settings
+	places, err := c.Locations(ctx)
+	if err != nil {
+		return im, err
+	}
+	s.Offer.Sources = nil
+	for _, want := range how.Sources {
+		for _, l := range places {
+			if l.Code == want {
+				s.Offer.Sources = append(s.Offer.Sources, l.ID)
+			}
+		}
+	}
+	if how.Change != nil {
+		how.Change(&s)
+	}
+	if _, err := c.SetSettings(ctx, code, s, j.Connection.Revision); err != nil {
+		return im, err
+	}
+	if _, err := c.LookAtImport(ctx, code, how.Import); err != nil {
+		return im, err
+	}
+	if im, err = w.imported(ctx, code); err != nil {
+		return im, err
+	}
+	if _, err := c.GoOnWithImport(ctx, code); err != nil {
+		return im, err
+	}
+	if im, err = w.imported(ctx, code); err != nil {
+		return im, err
+	}
+	if how.Stock {
+		if err := w.sendStock(ctx, code); err != nil {
+			return im, err
+		}
+	}
+	_, err = c.SwitchOn(ctx, code)
+	return im, err
+}
+
+// sendStock looks at what sending stock would change, and switches it on.
+func (w *World) sendStock(ctx context.Context, code string) error {
+	p, err := w.Client.Preview(ctx, code)
+	if err != nil {
+		return err
+	}
+	if err := w.Client.AcceptPreview(ctx, code, p.Digest); err != nil {
+		return err
+	}
+	x, err := w.Client.Connection(ctx, code)
+	if err != nil {
+		return err
+	}
+	for _, f := range x.Feeds {
+		if f.Kind == "stock out" {
+			_, err = w.Client.SetFeed(ctx, code, f.Kind, true, f.Schedule, f.Revision)
+		}
+	}
+	return err
+}
+
+// imported waits until a first import has looked or is done.
+func (w *World) imported(ctx context.Context, code string) (api.ImportView, error) {
+	var im api.ImportView
+	err := w.Wait(ctx, 20*time.Second, "the first import", func() (bool, error) {
+		var err error
+		im, err = w.Client.FirstImport(ctx, code)
+		return im.State != "looking" && im.State != "working", err
+	})
+	if err == nil && im.State == "failed" {
+		err = errors.New(im.Error)
+	}
+	return im, err
+}
+
+// Join begins the set-up of a connection.
+func (w *World) Join(ctx context.Context, connector, code, name string) error {
+	_, err := w.Client.StartJoin(ctx, relay.NewJoin{Connector: connector, Code: code, Name: name})
+	return err
+}
+
+// JoinTansy joins the marketplace through its consent page.
+func (w *World) JoinTansy(ctx context.Context, how Joining) (api.ImportView, error) {
+	if err := w.Join(ctx, "tansy", "tansy", "Tansy"); err != nil {
+		return api.ImportView{}, err
+	}
+	if _, err := w.Consent(ctx, w.Client, "tansy", "westmark", "T-8841"); err != nil {
+		return api.ImportView{}, err
+	}
+	return w.Finish(ctx, "tansy", "T-8841", how)
+}
+
+// JoinBramble joins the marketplace by key and secret.
+func (w *World) JoinBramble(ctx context.Context, how Joining) (api.ImportView, error) {
+	return w.joinBy(ctx, "bramble-row", "bramble", "Bramble Row", w.BrambleURL, BrambleAccess, how)
+}
+
+// JoinTill joins the till by name and password.
+func (w *World) JoinTill(ctx context.Context, how Joining) (api.ImportView, error) {
+	return w.joinBy(ctx, "counterpane", "till", "Mill Lane till", w.CounterpaneURL, CounterpaneAccess, how)
+}
+
+func (w *World) joinBy(ctx context.Context, connector, code, name, address string, secrets map[string]string, how Joining) (api.ImportView, error) {
+	if err := w.Join(ctx, connector, code, name); err != nil {
+		return api.ImportView{}, err
+	}
+	t, err := w.Client.TestAccess(ctx, code, relay.Access{Address: address, Secrets: secrets})
+	if err == nil && !t.LetIn {
+		err = errors.New(t.Text)
+	}
+	if err != nil {
+		return api.ImportView{}, err
+	}
+	return w.Finish(ctx, code, t.Identity.Number, how)
+}
