@@ -2,9 +2,13 @@ package connector
 
 import (
 	"encoding/json"
+	"fmt"
+	"net/http"
 	"os"
 	"path/filepath"
+	"runtime"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -207,4 +211,51 @@ func TestCapabilities(t *testing.T) {
 	require.Equal(t, []string{"dispatch out"}, c.ReadBack)
 	require.True(t, c.Pushes)
 	require.Equal(t, "token", c.Way)
+}
+
+// TestTheGuideIsRight: the example of docs/connectors.md loads, and maps the record that it shows.
+func TestTheGuideIsRight(t *testing.T) {
+	guide, err := os.ReadFile("../../docs/connectors.md")
+	require.NoError(t, err)
+	_, rest, ok := strings.Cut(string(guide), "\n    connector: corner-shop\n")
+	require.True(t, ok)
+	lines := []string{"connector: corner-shop"}
+	for _, line := range strings.Split(rest, "\n") {
+		if line != "" && !strings.HasPrefix(line, "    ") {
+			break
+		}
+		lines = append(lines, strings.TrimPrefix(line, "    "))
+	}
+	d, err := Load("guide.yaml", []byte(strings.Join(lines, "\n")), nil)
+	require.NoError(t, err)
+	l, err := NewLine(d, LineOptions{Base: "http://127.0.0.1"})
+	require.NoError(t, err)
+	got, err := l.Try("orders in", []byte(`{"id":17,"ref":"S-17","stage":"paid","created":"2026-01-31T10:00:00Z","updated":"2026-01-31T10:00:00Z","rows":[{"n":1,"code":"JAR","name":"Jar","qty":2,"eur":"11.90","sum":"23.80"}],"eur":"28.70"}`))
+	require.NoError(t, err)
+	require.Empty(t, got.Mistake)
+	require.Empty(t, got.Unused)
+}
+
+// TestHugeXMLIsNotRead: an answer without end is given up at its limit.
+func TestHugeXMLIsNotRead(t *testing.T) {
+	var sent atomic.Int64
+	l := dial(t, strings.Replace(paged("{ page: page, first: 1, size: 3 }", ""), "limits:", "format: { answer: xml }\nlimits:", 1), http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+		w.Header().Set("Content-Type", "application/xml")
+		fmt.Fprint(w, "<list>")
+		row := []byte(strings.Repeat("<row>something</row>", 1000))
+		for sent.Load() < 100<<20 {
+			n, err := w.Write(row)
+			if err != nil {
+				return
+			}
+			sent.Add(int64(n))
+		}
+	}), nil, Token{})
+	var before, after runtime.MemStats
+	runtime.ReadMemStats(&before)
+	_, err := l.Read(t.Context(), "orders in", Reading{Keep: func([]Record) error { return nil }})
+	runtime.ReadMemStats(&after)
+	require.ErrorContains(t, err, "larger than 8388608 bytes and was not read")
+	require.Less(t, sent.Load(), int64(40<<20), "most of the 100 MB was never sent")
+	require.Less(t, after.TotalAlloc-before.TotalAlloc, uint64(80<<20))
 }

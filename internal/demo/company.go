@@ -157,7 +157,7 @@ func tansyGoods() []standin.Good {
 	return market(2, 88000,
 		standin.Good{No: "88901", SKU: "TOOL-HIVE-STEEL", Title: "Hive tool of stainless steel", Barcode: gtinOf("HIVE-TOOL"), Price: 1290, Shown: 9}, // another SKU, the same GTIN
 		standin.Good{No: "88902", SKU: "HONEY-DIPPER", Title: "Honey dipper, olive wood", Price: 590, Shown: 25},
-		standin.Good{No: "88903", SKU: "BRUSH-HAIR", Title: "Bee brush, horsehair, gift box", Price: 990, Shown: 4}, // a SKU twice
+		standin.Good{No: "88903", SKU: "VEIL-ROUND", Title: "Round veil in a gift box", Price: 1690, Shown: 4}, // a SKU twice
 		standin.Good{No: "88904", SKU: "", Title: "Grab bag", Price: 1500, Shown: 3},
 	)
 }

@@ -16,6 +16,8 @@ import (
 	"openrelay/internal/core/freight"
 	"openrelay/internal/core/gs1"
 	"openrelay/internal/core/money"
+	"openrelay/internal/relay"
+	"openrelay/internal/standin"
 )
 
 // walk goes through the demo as a person would, but by the interfaces, and checks what it sees.
@@ -333,6 +335,10 @@ func (k *walk) all(ctx context.Context) error {
 	}
 	k.check(true, "the order is %s", o.Stage)
 
+	if err := k.joins(ctx); err != nil {
+		return err
+	}
+
 	k.step("What must always hold")
 	findings, err := w.Store.Verify(ctx)
 	if err != nil {
@@ -343,6 +349,124 @@ func (k *walk) all(ctx context.Context) error {
 	}
 	k.check(len(findings) == 0, "verify finds nothing wrong")
 	return nil
+}
+
+// joins joins the systems that are there to be joined, each in its own way.
+func (k *walk) joins(ctx context.Context) error {
+	w, c := k.w, k.w.Client
+	sold, err := w.Tansy.Sell(standin.DeskSale{SKU: "SMOKER-L"})
+	if err != nil {
+		return err
+	}
+	k.step("Joining Tansy through its consent page")
+	if err := w.Join(ctx, "tansy", "tansy", "Tansy"); err != nil {
+		return err
+	}
+	other, err := w.Consent(ctx, c, "tansy", "westmark", "T-9007")
+	if err != nil {
+		return err
+	}
+	k.check(!other.LetIn && other.Field == "site", "signed in with another seller, it is refused: %s", other.Text)
+	tested, err := w.Consent(ctx, c, "tansy", "westmark", "T-8841")
+	if err != nil {
+		return err
+	}
+	k.check(tested.LetIn, "%s", tested.Text)
+	im, err := w.Finish(ctx, "tansy", "T-8841", Joining{Sources: []string{"alder", "pier"}, Import: relay.ImportChoices{Items: true, Orders: true}, Stock: true})
+	if err != nil {
+		return err
+	}
+	k.imported(im, 31)
+	var o api.Order
+	if _, err := until(ctx, 10*time.Second, "the marketplace's order", func() (bool, error) {
+		o, err = c.Order(ctx, sold)
+		if client.StatusOf(err) == http.StatusNotFound {
+			return false, nil
+		}
+		return err == nil, err
+	}); err != nil {
+		return err
+	}
+	k.check(o.Stage == "ready", "its open order %s is here as %s, %s", sold, o.Number, o.Stage)
+
+	k.step("Joining Bramble Row by key and secret")
+	if err := w.Join(ctx, "bramble-row", "bramble", "Bramble Row"); err != nil {
+		return err
+	}
+	if tested, err = c.TestAccess(ctx, "bramble", relay.Access{Address: w.BrambleURL, Secrets: map[string]string{"key": " " + BrambleAccess["key"] + "\n", "secret": BrambleAccess["secret"]}}); err != nil {
+		return err
+	}
+	k.check(tested.LetIn && len(tested.Trimmed) == 1, "%s Spaces around %s were taken off.", tested.Text, strings.Join(tested.Trimmed, ", "))
+	if im, err = w.Finish(ctx, "bramble", "BR-3302", Joining{Sources: []string{"alder"}, Import: relay.ImportChoices{Items: true, Orders: true}, Stock: true}); err != nil {
+		return err
+	}
+	k.imported(im, 21)
+	item, err := c.Item(ctx, "SMOKER-M")
+	if err != nil {
+		return err
+	}
+	begin := time.Now()
+	if _, err := until(ctx, 15*time.Second, "its report", func() (bool, error) { return w.Bramble.Shows()["SMOKER-M"] == item.Levels[0].Available, nil }); err != nil {
+		return err
+	}
+	k.check(true, "our quantities went in a batch; %.1f s later its report was read, and it shows %d of SMOKER-M", time.Since(begin).Seconds(), item.Levels[0].Available)
+	second, err := c.StartJoin(ctx, relay.NewJoin{Connector: "bramble-row", Code: "second", Name: "Second"})
+	if err != nil {
+		return err
+	}
+	if tested, err = c.TestAccess(ctx, second.Connection.Code, relay.Access{Address: w.BrambleURL, Secrets: BrambleAccess}); err != nil {
+		return err
+	}
+	k.check(!tested.LetIn, "the same account a second time is refused: %s", tested.Text)
+	if err := c.DropJoin(ctx, "second"); err != nil {
+		return err
+	}
+
+	k.step("Joining Counterpane by name and password")
+	if err := w.Join(ctx, "counterpane", "till", "Mill Lane till"); err != nil {
+		return err
+	}
+	wrong := map[string]string{"user": CounterpaneAccess["user"], "password": "honey", "shop": CounterpaneAccess["shop"]}
+	if tested, err = c.TestAccess(ctx, "till", relay.Access{Address: w.CounterpaneURL, Secrets: wrong}); err != nil {
+		return err
+	}
+	k.check(!tested.LetIn && tested.Field == "password", "a wrong password is named as such: %s", tested.Text)
+	if tested, err = c.TestAccess(ctx, "till", relay.Access{Address: w.CounterpaneURL, Secrets: CounterpaneAccess}); err != nil {
+		return err
+	}
+	k.check(tested.LetIn, "%s", tested.Text)
+	if im, err = w.Finish(ctx, "till", "3", Joining{Sources: []string{"mill"}, Import: relay.ImportChoices{Items: true, Stock: true}, Change: func(s *relay.Settings) { s.NumberPrefix, s.Anonymous = "T", "Counter sale" }}); err != nil {
+		return err
+	}
+	k.imported(im, 16)
+	if item, err = c.Item(ctx, "CAKE-HONEY"); err != nil {
+		return err
+	}
+	k.check(sum(item).onHand == 12, "the honey cake is an item of ours now, with its opening stock: %s", levelsText(item))
+
+	k.step("The set-up as text")
+	text, err := c.ExportSetup(ctx)
+	if err != nil {
+		return err
+	}
+	changes, err := c.PlanSetup(ctx, text, nil)
+	if err != nil {
+		return err
+	}
+	k.check(len(changes) == 0 && !strings.Contains(text, BrambleAccess["secret"]), "exported, %d lines, no secret in it; applying it would change nothing", strings.Count(text, "\n"))
+	return nil
+}
+
+// imported prints what a first import brought over.
+func (k *walk) imported(im api.ImportView, want int64) {
+	var listings int64
+	for _, n := range im.Counts {
+		k.saw("%3d %-12s %-9s %s", n.Count, n.Kind, n.Verdict, n.Reason)
+		if n.Kind == "listings in" && n.Verdict != "skipped" {
+			listings += n.Count
+		}
+	}
+	k.check(im.State == "done" && listings == want, "first import %s: %d listings are matched", im.State, listings)
 }
 
 func eur(minor int64) string { return money.Amount{Minor: minor, Currency: "EUR"}.String() }

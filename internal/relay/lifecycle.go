@@ -310,12 +310,19 @@ func (r *Relay) WouldLeave(ctx context.Context, code string) (Leaving, error) {
 	if n.Shared == 0 {
 		out.Removed = append(out.Removed, "the credentials of the account at "+c.line().Def.Title)
 	} else {
-		out.Stays = append(out.Stays, fmt.Sprintf("the account, which %d other connections use", n.Shared))
+		out.Stays = append(out.Stays, "the account, which "+counted(n.Shared, "other connection uses", "other connections use"))
 	}
-	out.Removed = append(out.Removed, fmt.Sprintf("%d messages that wait to be sent to %s; they are not sent", n.Waiting, name), "all readings and schedules; nothing is read or sent any more")
-	out.Stays = append(out.Stays, fmt.Sprintf("%d orders with their history; %d of them are still on their way and can be finished here, but %s will not be told", n.Orders, n.Open, name),
-		fmt.Sprintf("%d listings with their matches, and %d messages as they came", n.Listings, n.Messages), "the settings and the code: joining the same account again goes on where this ended, without one order twice")
+	out.Removed = append(out.Removed, fmt.Sprintf("%s to be sent to %s", counted(n.Waiting, "message that waits", "messages that wait"), name), "all readings and schedules; nothing is read or sent any more")
+	out.Stays = append(out.Stays, fmt.Sprintf("%s; %d still on their way can be finished here, but %s will not be told", counted(n.Orders, "order with its history", "orders with their history"), n.Open, name),
+		fmt.Sprintf("%s, and %s", counted(n.Listings, "listing with its match", "listings with their matches"), counted(n.Messages, "message as it came", "messages as they came")), "the settings and the code: joining the same account again goes on where this ended, without one order twice")
 	return out, nil
+}
+
+func counted(n int64, one, many string) string {
+	if n == 1 {
+		return "1 " + one
+	}
+	return fmt.Sprintf("%d %s", n, many)
 }
 
 // Leave disconnects a connection. Its orders and history stay.
@@ -365,12 +372,12 @@ func (r *Relay) SetTest(ctx context.Context, code string, test bool, revision in
 			return err
 		}
 		if n > 0 {
-			return &Refused{Text: fmt.Sprintf("%d test orders of %s are still here; clear them before it goes live", n, c.rec().Name), Conflict: true}
+			return &Refused{Text: fmt.Sprintf("%s here of %s; clear them before it goes live", counted(n, "test order is still", "test orders are still"), c.rec().Name), Conflict: true}
 		}
 	} else if open, err := r.Store.CountsOf(ctx, c.id); err != nil {
 		return err
 	} else if open.Open > 0 {
-		return &Refused{Text: fmt.Sprintf("%d real orders of %s are still on their way; finish them before it goes into test", open.Open, c.rec().Name), Conflict: true}
+		return &Refused{Text: fmt.Sprintf("%s on the way of %s; finish them before it goes into test", counted(open.Open, "real order is still", "real orders are still"), c.rec().Name), Conflict: true}
 	}
 	text := map[bool]string{true: "Put in test: what is sent is marked, no stock moves", false: "Taken live"}[test]
 	if err := r.changeConnection(ctx, code, revision, who, "test", text, func(_ *change, rec *store.Connection) error { rec.Test = test; return nil }); err != nil {

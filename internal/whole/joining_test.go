@@ -205,7 +205,7 @@ func TestOneAccountIsJoinedOnce(t *testing.T) {
 	l, err := w.Client.WouldLeave(ctx, "bramble")
 	require.NoError(t, err)
 	require.Equal(t, int64(1), l.Counts.Orders)
-	require.Contains(t, strings.Join(l.Stays, "; "), "1 orders with their history")
+	require.Contains(t, strings.Join(l.Stays, "; "), "1 order with its history")
 	_, err = w.Client.Leave(ctx, "bramble")
 	require.NoError(t, err)
 	require.Len(t, ordersOf(t, w, "bramble"), 1)
@@ -440,7 +440,7 @@ func TestInTestNothingIsReal(t *testing.T) {
 	require.Contains(t, broken.Error, "ends in the middle")
 
 	_, err = w.Client.SetTest(ctx, "tansy", false)
-	require.ErrorContains(t, err, "1 test orders of Tansy are still here")
+	require.ErrorContains(t, err, "1 test order is still here of Tansy")
 	n, err := w.Client.ClearTests(ctx, "tansy")
 	require.NoError(t, err)
 	require.Equal(t, int64(1), n)
@@ -451,7 +451,7 @@ func TestInTestNothingIsReal(t *testing.T) {
 	eventually(t, "the same order, now real", func() bool { return ordersOf(t, w, "tansy")[sold].Stage == "ready" })
 	eventually(t, "the real quantity", func() bool { return w.Tansy.Shows()["SMOKER-L"] == want-3 })
 	_, err = w.Client.SetTest(ctx, "tansy", true)
-	require.ErrorContains(t, err, "real orders of Tansy are still on their way")
+	require.ErrorContains(t, err, "real order is still on the way of Tansy")
 	clean(t, w)
 }
 
@@ -883,4 +883,43 @@ func TestAddressService(t *testing.T) {
 	require.NoError(t, err)
 	require.False(t, a.Deliverable)
 	require.True(t, a.Remote)
+}
+
+// TestOneAccountServesTwoSites: the second connection takes the account that is there, and leaving the
+// first one leaves it its access.
+func TestOneAccountServesTwoSites(t *testing.T) {
+	w := openWorld(t, false)
+	ctx := t.Context()
+	_, err := w.Client.AddConnector(ctx, "sites.yaml", "connector: two-shops\nextends: counterpane\ntitle: Two shops\nsites: [{ code: east, name: East }, { code: west, name: West }]\n")
+	require.NoError(t, err)
+	how := demo.Joining{Sources: []string{"mill"}, Import: relay.ImportChoices{}}
+	require.NoError(t, w.Join(ctx, "two-shops", "east", "East"))
+	got, err := w.Client.TestAccess(ctx, "east", relay.Access{Address: w.CounterpaneURL, Site: "east", Secrets: demo.CounterpaneAccess})
+	require.NoError(t, err)
+	require.True(t, got.LetIn)
+	_, err = w.Finish(ctx, "east", "3", how)
+	require.NoError(t, err)
+	require.NoError(t, w.Join(ctx, "two-shops", "west", "West"))
+	j, err := w.Client.Join(ctx, "west")
+	require.NoError(t, err)
+	require.Len(t, j.Accounts, 1)
+	require.Equal(t, []string{"East"}, j.Accounts[0].Used)
+	got, err = w.Client.TestAccess(ctx, "west", relay.Access{Account: j.Accounts[0].ID, Site: "west"})
+	require.NoError(t, err)
+	require.True(t, got.LetIn, got.Text)
+	_, err = w.Finish(ctx, "west", "3", how)
+	require.NoError(t, err)
+	l, err := w.Client.WouldLeave(ctx, "east")
+	require.NoError(t, err)
+	require.Contains(t, strings.Join(l.Stays, "; "), "the account, which 1 other connection uses")
+	_, err = w.Client.Leave(ctx, "east")
+	require.NoError(t, err)
+	_, err = w.Client.Test(ctx, "west")
+	require.NoError(t, err)
+	text, err := w.Client.ExportSetup(ctx)
+	require.NoError(t, err)
+	require.Contains(t, text, "extends: counterpane", "a connector of one's own goes along")
+	changes, err := w.Client.PlanSetup(ctx, text, nil)
+	require.NoError(t, err)
+	require.Empty(t, changes)
 }

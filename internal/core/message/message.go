@@ -137,7 +137,7 @@ func (o *Order) Check() error {
 // Listing is an item as one channel knows it.
 type Listing struct {
 	SKU      string `json:"sku"`
-	Title    string `json:"title"`
+	Title    string `json:"title" need:"yes"`
 	GTIN     string `json:"gtin,omitempty"`
 	Price    int64  `json:"price"`
 	Currency string `json:"currency"`

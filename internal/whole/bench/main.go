@@ -94,9 +94,12 @@ func (b *bench) run(binary string) error {
 	}
 	for _, step := range []func() error{
 		b.takeIn,
+		b.mapping,
+		b.backfill,
 		b.saleToOtherStore,
 		b.pages,
 		b.memory,
+		func() error { return b.idle(binary) },
 	} {
 		if err := step(); err != nil {
 			return err
