@@ -459,6 +459,9 @@ func (b *batch) scene(existing map[string]*order.Order, items map[string]int64) 
 		return nil, err
 	}
 	s := b.r.sceneFor(b.c, book, b.ch.now, b.c.rec().Name)
+	if s.Test, err = b.ch.InTest(b.c.id); err != nil { // as it is now, not when the messages were mapped
+		return nil, err
+	}
 	s.Item = func(sku string) int64 { return items[sku] }
 	return s, nil
 }

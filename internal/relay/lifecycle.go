@@ -366,21 +366,30 @@ func (r *Relay) SetTest(ctx context.Context, code string, test bool, revision in
 	if c.rec().Test == test {
 		return nil
 	}
-	if !test {
-		n, err := r.Store.CountTests(ctx, c.id)
+	if test {
+		open, err := r.Store.CountsOf(ctx, c.id)
+		if err != nil {
+			return err
+		}
+		if open.Open > 0 {
+			return &Refused{Text: fmt.Sprintf("%s on the way; finish them before %s goes into test", counted(open.Open, "real order is still", "real orders are still"), c.rec().Name), Conflict: true}
+		}
+	}
+	text := map[bool]string{true: "Put in test: what is sent is marked, no stock moves", false: "Taken live"}[test]
+	if err := r.changeConnection(ctx, code, revision, who, "test", text, func(ch *change, rec *store.Connection) error {
+		rec.Test = test
+		if test {
+			return nil
+		}
+		n, err := ch.CountTests(rec.ID)
 		if err != nil {
 			return err
 		}
 		if n > 0 {
-			return &Refused{Text: fmt.Sprintf("%s here of %s; clear them before it goes live", counted(n, "test order is still", "test orders are still"), c.rec().Name), Conflict: true}
+			return &Refused{Text: fmt.Sprintf("%s here; clear them before %s goes live", counted(n, "test order is still", "test orders are still"), rec.Name), Conflict: true}
 		}
-	} else if open, err := r.Store.CountsOf(ctx, c.id); err != nil {
-		return err
-	} else if open.Open > 0 {
-		return &Refused{Text: fmt.Sprintf("%s on the way of %s; finish them before it goes into test", counted(open.Open, "real order is still", "real orders are still"), c.rec().Name), Conflict: true}
-	}
-	text := map[bool]string{true: "Put in test: what is sent is marked, no stock moves", false: "Taken live"}[test]
-	if err := r.changeConnection(ctx, code, revision, who, "test", text, func(_ *change, rec *store.Connection) error { rec.Test = test; return nil }); err != nil {
+		return ch.ForgetCleared(rec.ID)
+	}); err != nil {
 		return err
 	}
 	return r.offerAgain(ctx, c)
@@ -396,9 +405,6 @@ func (r *Relay) ClearTests(ctx context.Context, code, who string) (int64, error)
 	var n int64
 	err := r.commit(ctx, func(ch *change) (err error) {
 		if n, err = ch.ClearTests(c.id); err != nil {
-			return err
-		}
-		if err := ch.ResetMarks(c.id); err != nil {
 			return err
 		}
 		ch.tell("connection", code)

@@ -440,9 +440,3 @@ func (s *Store) OrdersToday(ctx context.Context, since time.Time) (map[int64]int
 	}
 	return out, err
 }
-
-// ResetMarks makes the feeds of a connection read from the start again.
-func (t *Tx) ResetMarks(connection int64) error {
-	_, err := t.exec("UPDATE feed SET mark='', validator='', last_try_at=0 WHERE connection_id=?", connection)
-	return err
-}

@@ -335,12 +335,16 @@ func (t *Tx) UpdateOrder(o *order.Order) error {
 	return nil
 }
 
-// ClearTests removes the test orders of a connection with everything about them, also from the inbox, so
-// that they are taken in as real ones when they come again. It returns how many there were.
+// cleared marks messages of test orders that were cleared: while the connection is in test they are known,
+// and do not come in again.
+const cleared = "a test order that was cleared"
+
+// ClearTests removes the test orders of a connection with everything about them. It returns how many
+// there were.
 func (t *Tx) ClearTests(connection int64) (int64, error) {
 	const tests = "(SELECT id FROM orders WHERE connection_id=? AND test=1)"
 	for _, q := range []string{
-		"DELETE FROM order_line WHERE order_id IN " + tests, "DELETE FROM inbox WHERE order_id<>0 AND order_id IN " + tests,
+		"DELETE FROM order_line WHERE order_id IN " + tests, "UPDATE inbox SET state='skipped', reason='" + cleared + "', order_id=0 WHERE order_id<>0 AND order_id IN " + tests,
 		"DELETE FROM exception WHERE order_id<>0 AND order_id IN " + tests, "DELETE FROM timeline WHERE thing='order' AND thing_id IN " + tests,
 	} {
 		if _, err := t.exec(q, connection); err != nil {
@@ -351,6 +355,22 @@ func (t *Tx) ClearTests(connection int64) (int64, error) {
 		return 0, err
 	}
 	return t.exec("DELETE FROM orders WHERE connection_id=? AND test=1", connection)
+}
+
+// ForgetCleared forgets the messages of cleared test orders and how far the feeds of the connection have
+// read, so that the orders come in as real ones.
+func (t *Tx) ForgetCleared(connection int64) error {
+	if _, err := t.exec("DELETE FROM inbox WHERE connection_id=? AND state='skipped' AND reason='"+cleared+"'", connection); err != nil {
+		return err
+	}
+	_, err := t.exec("UPDATE feed SET mark='', validator='', last_try_at=0 WHERE connection_id=?", connection)
+	return err
+}
+
+// InTest tells whether a connection is in test at this moment.
+func (t *Tx) InTest(connection int64) (test bool, err error) {
+	err = t.get(&test, "SELECT test FROM connection WHERE id=?", connection)
+	return test, err
 }
 
 // OrderRow is an order as lists show it.
@@ -496,7 +516,7 @@ func (t *Tx) CountOrdersOf(connection int64) (n int64, err error) {
 }
 
 // CountTests counts the test orders of a connection.
-func (s *Store) CountTests(ctx context.Context, connection int64) (n int64, err error) {
-	err = s.read.GetContext(ctx, &n, "SELECT count(*) FROM orders WHERE connection_id=? AND test=1", connection)
+func (t *Tx) CountTests(connection int64) (n int64, err error) {
+	err = t.get(&n, "SELECT count(*) FROM orders WHERE connection_id=? AND test=1", connection)
 	return n, err
 }

@@ -440,7 +440,7 @@ func TestInTestNothingIsReal(t *testing.T) {
 	require.Contains(t, broken.Error, "ends in the middle")
 
 	_, err = w.Client.SetTest(ctx, "tansy", false)
-	require.ErrorContains(t, err, "1 test order is still here of Tansy")
+	require.ErrorContains(t, err, "1 test order is still here; clear them")
 	n, err := w.Client.ClearTests(ctx, "tansy")
 	require.NoError(t, err)
 	require.Equal(t, int64(1), n)
@@ -451,7 +451,7 @@ func TestInTestNothingIsReal(t *testing.T) {
 	eventually(t, "the same order, now real", func() bool { return ordersOf(t, w, "tansy")[sold].Stage == "ready" })
 	eventually(t, "the real quantity", func() bool { return w.Tansy.Shows()["SMOKER-L"] == want-3 })
 	_, err = w.Client.SetTest(ctx, "tansy", true)
-	require.ErrorContains(t, err, "real order is still on the way of Tansy")
+	require.ErrorContains(t, err, "real order is still on the way")
 	clean(t, w)
 }
 
