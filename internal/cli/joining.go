@@ -590,12 +590,21 @@ func triedTable(t relay.Tried, row func(...any)) {
 
 func trialTable(t connector.Trial, row func(...any)) {
 	row("Record", t.ID, fmt.Sprintf("version %d", t.Version))
-	if len(t.Message) > 0 {
-		var pretty any
-		if json.Unmarshal(t.Message, &pretty) == nil {
-			b, _ := json.MarshalIndent(pretty, "", "  ")
-			row(string(b))
+	if len(t.Fields) > 0 {
+		row()
+		row("Our field", "Takes", "From the sample")
+		for _, f := range t.Fields {
+			value := f.Value
+			if value == "" {
+				value = "-"
+			}
+			if f.Needed {
+				f.Path += " *"
+			}
+			row(f.Path, f.Kind, value)
 		}
+		row("* is needed")
+		row()
 	}
 	if t.Mistake != "" {
 		row("Mistake:", t.Mistake)
@@ -603,7 +612,7 @@ func trialTable(t connector.Trial, row func(...any)) {
 	for _, part := range []struct {
 		name string
 		list []string
-	}{{"Needed and missing:", t.Missing}, {"Stayed empty:", t.Empty}, {"Not used of the sample:", t.Unused}} {
+	}{{"Needed and missing:", t.Missing}, {"Not used of the sample:", t.Unused}} {
 		if len(part.list) > 0 {
 			row(part.name, strings.Join(part.list, ", "))
 		}

@@ -66,6 +66,12 @@ func (l *Login) Set(secrets map[string]string, token Token) {
 	l.token.Store(&token)
 }
 
+// Pace changes how often the other side is called, as the overrides of a connection may.
+func (l *Login) Pace(limits Limits) {
+	l.limiter.SetLimit(rate.Limit(limits.PerSecond))
+	l.limiter.SetBurst(limits.Burst)
+}
+
 // Token returns the token that is held now.
 func (l *Login) Token() Token { return *l.token.Load() }
 

@@ -15,10 +15,20 @@ type Trial struct {
 	ID      string          `json:"id" doc:"The other side's number of the record"`
 	Version int64           `json:"version"`
 	Message json.RawMessage `json:"message,omitempty" doc:"The record in our words"`
+	Fields  []TrialField    `json:"fields" doc:"Every field of our message, beside what the record gave"`
 	Mistake string          `json:"mistake,omitempty" doc:"Why it could not be mapped, or would not be taken in"`
 	Missing []string        `json:"missing" doc:"Fields that are needed and stayed empty"`
 	Empty   []string        `json:"empty" doc:"Other fields of ours that stayed empty"`
 	Unused  []string        `json:"unused" doc:"Fields of the sample that nothing looks at"`
+}
+
+// TrialField is a field of our message with what a record gave it.
+type TrialField struct {
+	Path   string `json:"path"`
+	Kind   string `json:"kind" doc:"What it takes"`
+	Needed bool   `json:"needed"`
+	Value  string `json:"value,omitempty"`
+	About  string `json:"about,omitempty"`
 }
 
 // Try maps a sample of a feed that comes in. A sample may be a bare record, or, for feeds that are
@@ -37,7 +47,7 @@ func (l *Line) Try(kind string, sample []byte) (Trial, error) {
 		inside = f.Record
 	}
 	rec := f.identify(kind, sample, body, inside)
-	out := Trial{ID: rec.ID, Version: rec.Version, Missing: []string{}, Empty: []string{}, Unused: []string{}}
+	out := Trial{ID: rec.ID, Version: rec.Version, Fields: []TrialField{}, Missing: []string{}, Empty: []string{}, Unused: []string{}}
 	if rec.Err != nil {
 		out.Mistake = rec.Err.Error()
 	}
@@ -48,7 +58,7 @@ func (l *Line) Try(kind string, sample []byte) (Trial, error) {
 		if out.Message, err = json.Marshal(msg); err != nil {
 			return out, err
 		}
-		emptyFields(reflect.ValueOf(msg).Elem(), "", &out)
+		out.lay(reflect.ValueOf(msg).Elem(), "")
 		if c, ok := msg.(interface{ Check() error }); ok && out.Mistake == "" {
 			if err := c.Check(); err != nil {
 				out.Mistake = err.Error()
@@ -80,26 +90,39 @@ func (l *Line) sample(f *Feed, raw []byte) (via string, body any, err error) {
 	return "poll", body, err
 }
 
-func emptyFields(v reflect.Value, path string, out *Trial) {
-	t := v.Type()
-	for i := range t.NumField() {
-		name, _, _ := strings.Cut(t.Field(i).Tag.Get("json"), ",")
+// lay lays the fields of a message out, with what they hold.
+func (t *Trial) lay(v reflect.Value, path string) {
+	for i := range v.NumField() {
+		f := v.Type().Field(i)
+		name, _, _ := strings.Cut(f.Tag.Get("json"), ",")
 		if name == "" || name == "-" {
 			continue
 		}
 		field, at := v.Field(i), strings.TrimPrefix(path+"."+name, ".")
+		records := field.Kind() == reflect.Slice && field.Type().Elem().Kind() == reflect.Struct
+		if field.Kind() == reflect.Struct && field.Type() != timeType {
+			t.lay(field, at)
+			continue
+		}
+		row := TrialField{Path: at, Kind: kindName(field.Type()), Needed: f.Tag.Get("need") == "yes", About: f.Tag.Get("doc")}
+		empty := field.IsZero() || field.Kind() == reflect.Slice && field.Len() == 0
 		switch {
-		case field.Kind() == reflect.Struct && field.Type() != reflect.TypeFor[time.Time]():
-			emptyFields(field, at, out)
-		case field.Kind() == reflect.Slice && field.Len() > 0 && field.Type().Elem().Kind() == reflect.Struct:
-			for j := range field.Len() {
-				emptyFields(field.Index(j), fmt.Sprintf("%s[%d]", at, j), out)
-			}
-		case field.Kind() == reflect.Slice && field.Len() > 0 || !field.IsZero():
-		case t.Field(i).Tag.Get("need") == "yes":
-			out.Missing = append(out.Missing, at)
+		case empty && row.Needed:
+			t.Missing = append(t.Missing, at)
+		case empty:
+			t.Empty = append(t.Empty, at)
+		case records:
+			row.Value = fmt.Sprintf("%d", field.Len())
+		case field.Kind() == reflect.Slice:
+			row.Value = fmt.Sprint(field.Interface())
+		case field.Type() == timeType:
+			row.Value = field.Interface().(time.Time).Format(time.RFC3339Nano)
 		default:
-			out.Empty = append(out.Empty, at)
+			row.Value = fmt.Sprint(field.Interface())
+		}
+		t.Fields = append(t.Fields, row)
+		for j := 0; records && j < field.Len(); j++ {
+			t.lay(field.Index(j), fmt.Sprintf("%s[%d]", at, j))
 		}
 	}
 }
@@ -120,6 +143,12 @@ func (f *Feed) unused(record any) []string {
 		}
 		switch x := v.(type) {
 		case map[string]any:
+			for p := range paths { // a single record where a list is looked at: XML cannot tell
+				if strings.HasPrefix(p, path+"[]") {
+					walk([]any{x}, path)
+					return
+				}
+			}
 			for _, k := range sortedKeys(x) {
 				walk(x[k], path+"."+k)
 			}

@@ -638,7 +638,7 @@ func (r *Relay) Release(ctx context.Context, number, cause, who string, revision
 			return store.ErrConflict
 		}
 		switch order.Cause(cause) {
-		case order.TotalDiffers, order.Changed, order.LateCancel:
+		case order.TotalDiffers, order.Changed, order.LateCancel, order.WantsLook:
 		default:
 			return &Refused{Text: fmt.Sprintf("a hold for %q ends when its cause does; it cannot be waved through", cause), Conflict: true}
 		}

@@ -150,10 +150,51 @@ func Open(ctx context.Context, st *store.Store, o Options) (*Relay, error) {
 	if err := r.loadDefinitions(ctx); err != nil {
 		return nil, err
 	}
+	if err := r.completeFeeds(ctx); err != nil {
+		return nil, err
+	}
 	if err := r.reload(ctx); err != nil {
 		return nil, err
 	}
 	return r, nil
+}
+
+// completeFeeds gives connections the feeds that their connectors have learned since they were joined,
+// switched off.
+func (r *Relay) completeFeeds(ctx context.Context) error {
+	recs, err := r.Store.Connections(ctx)
+	if err != nil {
+		return err
+	}
+	feeds, err := r.Store.Feeds(ctx)
+	if err != nil {
+		return err
+	}
+	has := map[int64]map[string]bool{}
+	for _, f := range feeds {
+		if has[f.ConnectionID] == nil {
+			has[f.ConnectionID] = map[string]bool{}
+		}
+		has[f.ConnectionID][f.Kind] = true
+	}
+	for _, rec := range recs {
+		def := r.lib[rec.Connector]
+		if def == nil {
+			continue // reload says so
+		}
+		for _, kind := range def.Kinds() {
+			if has[rec.ID][kind] {
+				continue
+			}
+			if err := r.Store.Write(ctx, func(t *store.Tx) error {
+				_, err := t.AddFeed(store.Feed{ConnectionID: rec.ID, Kind: kind})
+				return err
+			}); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
 }
 
 // reload reads locations, connections and feeds; connections that are new begin to work if the relay runs.
@@ -266,11 +307,11 @@ func (r *Relay) reloadAccounts(accounts []store.Account) error {
 
 // make puts together what a connection is made of. The caller holds the lock.
 func (r *Relay) make(rec store.Connection) (*joined, error) {
-	def := r.lib[rec.Connector]
-	if def == nil {
+	common := r.lib[rec.Connector]
+	if common == nil {
 		return nil, fmt.Errorf("there is no connector %q", rec.Connector)
 	}
-	def, err := def.With(rec.Overrides)
+	def, err := common.With(rec.Overrides)
 	if err != nil {
 		return nil, fmt.Errorf("overrides: %w", err)
 	}
@@ -281,6 +322,9 @@ func (r *Relay) make(rec store.Connection) (*joined, error) {
 	o := connector.LineOptions{Base: "http://nowhere.invalid", Site: rec.Site, Test: rec.Test, Settings: out.settings.forExpressions(), Client: r.client, Now: r.now}
 	if l := r.logins[rec.AccountID]; l != nil {
 		o.Login, o.Base, out.account = l.Login, or(l.base, o.Base), l.revision
+		if def.Limits != common.Limits {
+			l.Pace(def.Limits)
+		}
 	}
 	out.line, err = connector.NewLine(def, o)
 	return out, err

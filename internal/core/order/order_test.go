@@ -241,3 +241,65 @@ func TestUnitsAreNeverLost(t *testing.T) {
 		}
 	}
 }
+
+// TestOrdersThatAreNotOurs: what the channel ships itself, and what is only a test, holds no stock and is
+// not worked on.
+func TestOrdersThatAreNotOurs(t *testing.T) {
+	arrival := func(version int64, status message.Status, by string) Arrival {
+		return Arrival{ConnectionID: 1, OutsideID: "o", Version: version, Via: "poll", Message: &message.Order{Number: "N", State: string(status), Status: status, Currency: "EUR", FulfilledBy: by,
+			Lines: []message.OrderLine{{ID: "1", SKU: "JAR", Quantity: 2}}}}
+	}
+	scene := func() *Scene {
+		return &Scene{Now: time.Unix(100, 0), Who: "test", Sources: []int64{1}, Item: func(string) int64 { return 7 }, Place: func(int64) string { return "here" },
+			Book: stock.NewBook(map[stock.Key]stock.Level{{Item: 7, Location: 1}: {OnHand: 10}}), NewOrder: func() (int64, string) { return 1, "R1" }}
+	}
+	s := scene()
+	c := TakeIn(nil, arrival(1, message.Open, message.ByChannel), s)
+	require.Equal(t, Pending, c.Order.Stage(), "there is nothing to be done here")
+	require.ErrorIs(t, c.Order.Workable(), ErrState)
+	require.Empty(t, s.Book.Movements)
+	c = TakeIn(c.Order, arrival(2, message.Shipped, message.ByChannel), s)
+	require.Equal(t, Shipped, c.Order.Stage())
+	require.Empty(t, s.Book.Movements, "its stock is not ours")
+	again := TakeIn(c.Order, arrival(3, message.Shipped, message.ByChannel), s)
+	require.Len(t, again.Notes, 1, "once is enough")
+	gone := TakeIn(nil, arrival(1, message.Cancelled, message.ByChannel), scene())
+	require.Equal(t, Cancelled, gone.Order.Stage())
+
+	s = scene()
+	s.Test = true
+	c = TakeIn(nil, arrival(1, message.Open, ""), s)
+	require.NotNil(t, c.Order.HeldFor(TestOrder))
+	require.Equal(t, Held, c.Order.Stage())
+	c = TakeIn(c.Order, arrival(2, message.Cancelled, ""), s)
+	require.Empty(t, s.Book.Movements)
+	require.NotNil(t, c.Order.HeldFor(TestOrder))
+
+	s = scene()
+	s.Look = true
+	c = TakeIn(nil, arrival(1, message.Open, ""), s)
+	require.NotNil(t, c.Order.HeldFor(WantsLook))
+	require.Len(t, s.Book.Movements, 1, "it holds its stock while somebody looks")
+	_, ok := Release(c.Order, WantsLook, "Ann")
+	require.True(t, ok)
+}
+
+func TestAnAddressThatWasCorrectedIsKept(t *testing.T) {
+	m := message.Order{Number: "N", State: "open", Status: message.Open, Currency: "EUR", Lines: []message.OrderLine{{ID: "1", SKU: "JAR", Quantity: 1}}}
+	for _, keep := range [][]string{nil, {"ship_to"}} {
+		s := &Scene{Now: time.Unix(100, 0), Who: "test", Item: func(string) int64 { return 7 }, Place: func(int64) string { return "" }, Book: stock.NewBook(nil), NewOrder: func() (int64, string) { return 1, "R1" }, Keep: keep}
+		first, second := m, m
+		first.ShipTo.Street, second.ShipTo.Street = "Old 1", "New 2"
+		c := TakeIn(nil, Arrival{OutsideID: "o", Version: 1, Message: &first}, s)
+		c.Order.ShipTo.Street = "Corrected 3"
+		c = TakeIn(c.Order, Arrival{OutsideID: "o", Version: 2, Message: &second}, s)
+		require.Equal(t, map[bool]string{true: "Corrected 3", false: "New 2"}[keep != nil], c.Order.ShipTo.Street)
+	}
+}
+
+func TestSendAllocated(t *testing.T) {
+	l := Line{Quantity: 5, Allocated: 5, Allocations: []Allocation{{1, 2}, {2, 3}}}
+	require.Equal(t, map[int64]int64{1: 2, 2: 1}, l.SendAllocated(3))
+	require.Equal(t, []Allocation{{2, 2}}, l.Allocations)
+	require.Equal(t, []int64{2, 3}, []int64{l.Allocated, l.Shipped})
+}

@@ -3,6 +3,7 @@ package browse
 import (
 	"fmt"
 	"testing"
+	"time"
 
 	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/require"
@@ -105,6 +106,16 @@ func TestConsoleJoinsByKeyAndSecret(t *testing.T) {
 	b.sees("POST " + w.BrambleURL + "/br/submissions")
 	b.sees("Nothing was sent; this is what would be.")
 	require.NotContains(t, b.text("main"), demo.BrambleAccess["secret"])
+	_, err = w.Client.RunNow(t.Context(), "bramble-row", "orders in", "")
+	require.NoError(t, err)
+	require.Eventually(t, func() bool {
+		list, _, err := w.Client.Orders(t.Context(), "connection=bramble-row")
+		return err == nil && len(list) == 1
+	}, 10*time.Second, 20*time.Millisecond)
+	b.click("orders in")
+	b.until(`document.querySelector("textarea").value.includes("Ship-To")`)
+	b.click("Map it")
+	b.sees("it would be taken in")
 	b.do(chromedp.Evaluate[chromedp.Void](`scrollTo(0, 0)`))
 	b.shot("bench")
 }

@@ -147,7 +147,7 @@ function pretty(text: string): string {
   try {
     return JSON.stringify(JSON.parse(text), null, 2);
   } catch {
-    return text;
+    return text.startsWith("<") ? text.replaceAll("><", ">\n<") : text;
   }
 }
 
@@ -173,19 +173,33 @@ function Outcome({ tried }: { tried: Tried }) {
               <span className="code">{t.missing.join(", ")}</span>
             </p>
           )}
-          <Json value={t.message} />
           {t.unused.length > 0 && (
-            <p className="mt-2">
+            <p className="mb-2">
               <span className="text-quiet">Nothing looks at: </span>
               <span className="code">{t.unused.join(", ")}</span>
             </p>
           )}
-          {t.empty.length > 0 && (
-            <p className="mt-1">
-              <span className="text-quiet">Stayed empty: </span>
-              <span className="code">{t.empty.join(", ")}</span>
-            </p>
-          )}
+          <table className="ledger">
+            <thead>
+              <tr>
+                <th>Our field</th>
+                <th>Takes</th>
+                <th>From the sample</th>
+              </tr>
+            </thead>
+            <tbody>
+              {t.fields.map((f) => (
+                <tr key={f.path} title={f.about} className={f.value ? "" : "text-quiet"}>
+                  <td className="code">
+                    {f.path}
+                    {f.needed && <span className={`text-[11px] ${f.value ? "text-quiet" : "text-stop"}`}> needed</span>}
+                  </td>
+                  <td className="text-[12px] text-quiet">{f.kind}</td>
+                  <td className="break-all">{f.value}</td>
+                </tr>
+              ))}
+            </tbody>
+          </table>
         </>
       )}
       {x && (
@@ -218,9 +232,4 @@ function Outcome({ tried }: { tried: Tried }) {
       )}
     </>
   );
-}
-
-function Json({ value }: { value: unknown }) {
-  if (value === undefined) return null;
-  return <pre className="code max-h-[420px] overflow-auto border-y border-rule py-2 leading-[18px]">{JSON.stringify(value, null, 2)}</pre>;
 }
