@@ -44,9 +44,9 @@ PACKAGES := ./cmd/... ./internal/... ./console
 TOGETHER := Push|Two|Slow|Pause|Events|Idempotency|Pending
 
 test: build browser check-go check-console
-	go test -race -timeout 8m $$(go list $(PACKAGES) | grep -v -e /internal/core -e /internal/whole)
+	go test -race -timeout 8m $$(go list $(PACKAGES) | grep -v -e /internal/core -e /internal/whole -e /internal/store -e /internal/paper -e /internal/setup)
 	go test -race -timeout 8m -run '$(TOGETHER)' ./internal/whole/
-	go test -p 1 -timeout 8m ./internal/core/... ./internal/whole/...
+	go test -p 1 -timeout 8m ./internal/core/... ./internal/paper ./internal/setup ./internal/store ./internal/whole/...
 
 bench: build
 	mkdir -p build

@@ -8,7 +8,7 @@ import { Lamp, MessageState, Stage } from "../../parts/lamp";
 
 type Order = Schema<"Order">;
 
-const waved = ["total differs", "changed at the channel", "cancelled too late"];
+const waved = ["total differs", "changed at the channel", "cancelled too late", "wants a look"];
 
 export default function OrderPage() {
   const { number = "" } = useParams();
