@@ -321,9 +321,9 @@ func (a *API) joins() {
 		Body    relay.Settings
 	}
 	op(a, "admin", http.MethodPut, "/connections/{code}/settings", "set-settings", "Replace the settings of a connection", func(ctx context.Context, in *settingsInput) (*body[Join], error) {
-		rev, err := revisionOf(in.IfMatch)
+		rev, err := seenRevision(in.IfMatch)
 		if err != nil {
-			return nil, relay.Refuse("%v", err)
+			return nil, err
 		}
 		if err := a.relay.SetSettings(ctx, in.Code, in.Body, rev, who(ctx)); err != nil {
 			return nil, err
@@ -338,9 +338,9 @@ func (a *API) joins() {
 		}
 	}
 	op(a, "admin", http.MethodPut, "/connections/{code}/overrides", "set-overrides", "Replace what a connection changes of its connector", func(ctx context.Context, in *overridesInput) (*body[Join], error) {
-		rev, err := revisionOf(in.IfMatch)
+		rev, err := seenRevision(in.IfMatch)
 		if err != nil {
-			return nil, relay.Refuse("%v", err)
+			return nil, err
 		}
 		if err := a.relay.SetOverrides(ctx, in.Code, in.Body.Overrides, rev, who(ctx)); err != nil {
 			return nil, err
@@ -440,9 +440,9 @@ func (a *API) bench() {
 		}
 	}
 	op(a, "admin", http.MethodPut, "/connections/{code}/test-mode", "set-test", "Put a connection in test, or take it live", func(ctx context.Context, in *testInput) (*body[Join], error) {
-		rev, err := revisionOf(in.IfMatch)
+		rev, err := seenRevision(in.IfMatch)
 		if err != nil {
-			return nil, relay.Refuse("%v", err)
+			return nil, err
 		}
 		if err := a.relay.SetTest(ctx, in.Code, in.Body.Test, rev, who(ctx)); err != nil {
 			return nil, err

@@ -256,9 +256,9 @@ func (a *API) orders() {
 		}
 	}
 	op(a, "operator", http.MethodPost, "/orders/{number}/release", "release", "Let an order go on although it is held", func(ctx context.Context, in *releaseInput) (*orderOutput, error) {
-		rev, err := revisionOf(in.IfMatch)
+		rev, err := seenRevision(in.IfMatch)
 		if err != nil {
-			return nil, relay.Refuse("%v", err)
+			return nil, err
 		}
 		if err := a.relay.Release(ctx, in.Number, in.Body.Cause, who(ctx), rev); err != nil {
 			return nil, wrapNumber("order", in.Number, err)
@@ -271,9 +271,9 @@ func (a *API) orders() {
 		Body    place.Address
 	}
 	op(a, "operator", http.MethodPut, "/orders/{number}/address", "readdress", "Change where an order goes", func(ctx context.Context, in *addressInput) (*orderOutput, error) {
-		rev, err := revisionOf(in.IfMatch)
+		rev, err := seenRevision(in.IfMatch)
 		if err != nil {
-			return nil, relay.Refuse("%v", err)
+			return nil, err
 		}
 		if err := a.relay.Readdress(ctx, in.Number, in.Body, who(ctx), rev); err != nil {
 			return nil, wrapNumber("order", in.Number, err)
@@ -571,9 +571,9 @@ func (a *API) connections() {
 		}
 	}
 	op(a, "admin", http.MethodPatch, "/connections/{code}", "pause", "Pause or resume a connection", func(ctx context.Context, in *pauseInput) (*body[Connection], error) {
-		rev, err := revisionOf(in.IfMatch)
+		rev, err := seenRevision(in.IfMatch)
 		if err != nil {
-			return nil, relay.Refuse("%v", err)
+			return nil, err
 		}
 		if rev == 0 {
 			return nil, huma.NewError(http.StatusPreconditionRequired, "Send If-Match with the connection's revision, so that two people do not overwrite each other.")
@@ -593,9 +593,9 @@ func (a *API) connections() {
 		}
 	}
 	op(a, "admin", http.MethodPatch, "/connections/{code}/feeds/{kind}", "set-feed", "Switch a feed, set its schedule", func(ctx context.Context, in *feedInput) (*body[Connection], error) {
-		rev, err := revisionOf(in.IfMatch)
+		rev, err := seenRevision(in.IfMatch)
 		if err != nil {
-			return nil, relay.Refuse("%v", err)
+			return nil, err
 		}
 		if rev == 0 {
 			return nil, huma.NewError(http.StatusPreconditionRequired, "Send If-Match with the feed's revision, so that two people do not overwrite each other.")

@@ -500,3 +500,12 @@ func revisionOf(ifMatch string) (int64, error) {
 	}
 	return strconv.ParseInt(text, 10, 64)
 }
+
+// seenRevision is the revision that the caller has seen, refused in words for people where it is none.
+func seenRevision(ifMatch string) (int64, error) {
+	rev, err := revisionOf(ifMatch)
+	if err != nil {
+		return 0, relay.Refuse("%v", err)
+	}
+	return rev, nil
+}

@@ -343,11 +343,7 @@ func (b *batch) bringOne(rec *store.ImportRecord, im store.FirstImport, choose I
 	}
 	switch x := msg.(type) {
 	case *message.Customer:
-		address, err := json.Marshal(x.Address)
-		if err != nil {
-			return err
-		}
-		isNew, err := b.ch.PutCustomer(store.Customer{ConnectionID: b.c.id, OutsideID: rec.OutsideID, Name: x.Name, Email: x.Email, Phone: x.Phone, Address: string(address), ChangedAt: b.ch.now.UnixMicro()})
+		isNew, err := b.putCustomer(rec.OutsideID, x)
 		rec.Verdict = map[bool]string{true: "created", false: "matched"}[isNew]
 		return err
 	case *message.Listing:

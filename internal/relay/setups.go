@@ -247,12 +247,7 @@ func (r *Relay) planAccess(ctx context.Context, lib connector.Library, have setu
 	}
 	there := r.byCode(w.Code)
 	if there == nil || there.rec().State == store.Left {
-		var missing []string
-		for _, f := range def.Access.Fields {
-			if secrets[f.Name] == "" && !f.Optional && !f.Give {
-				missing = append(missing, f.Name)
-			}
-		}
+		missing := lacking(def, secrets)
 		switch {
 		case w.Account != "":
 		case def.Access.Way == "consent":
@@ -277,6 +272,17 @@ func (r *Relay) planAccess(ctx context.Context, lib connector.Library, have setu
 		}
 	}
 	return out, nil
+}
+
+// lacking names the credentials that a person has to bring and that are not given.
+func lacking(def *connector.Definition, secrets map[string]string) []string {
+	var out []string
+	for _, f := range def.Access.Fields {
+		if strings.TrimSpace(secrets[f.Name]) == "" && !f.Optional && !f.Give {
+			out = append(out, f.Name)
+		}
+	}
+	return out
 }
 
 func (r *Relay) accountOf(ctx context.Context, c *conn) (store.Account, error) {
@@ -542,10 +548,8 @@ func (r *Relay) applyNew(ctx context.Context, w setup.Connection, secrets map[st
 	} else if def.Access.Way == "consent" {
 		return nil, nil
 	}
-	for _, f := range def.Access.Fields {
-		if w.Account == "" && strings.TrimSpace(secrets[f.Name]) == "" && !f.Optional && !f.Give {
-			return nil, nil
-		}
+	if w.Account == "" && len(lacking(def, secrets)) > 0 {
+		return nil, nil
 	}
 	t, err := r.TestAccess(ctx, w.Code, a, who)
 	if err != nil {

@@ -160,11 +160,7 @@ func (b *batch) customer(in store.InboxMessage, m *message.Customer) error {
 	if err != nil {
 		return err
 	}
-	address, err := json.Marshal(m.Address)
-	if err != nil {
-		return err
-	}
-	isNew, err := b.ch.PutCustomer(store.Customer{ConnectionID: b.c.id, OutsideID: in.OutsideID, Name: m.Name, Email: m.Email, Phone: m.Phone, Address: string(address), ChangedAt: b.ch.now.UnixMicro()})
+	isNew, err := b.putCustomer(in.OutsideID, m)
 	if err != nil {
 		return err
 	}
@@ -175,6 +171,15 @@ func (b *batch) customer(in store.InboxMessage, m *message.Customer) error {
 	}
 	b.settle(in, "done", "", 0)
 	return nil
+}
+
+// putCustomer keeps a customer under the other side's number, and tells whether it is new.
+func (b *batch) putCustomer(outsideID string, m *message.Customer) (bool, error) {
+	address, err := json.Marshal(m.Address)
+	if err != nil {
+		return false, err
+	}
+	return b.ch.PutCustomer(store.Customer{ConnectionID: b.c.id, OutsideID: outsideID, Name: m.Name, Email: m.Email, Phone: m.Phone, Address: string(address), ChangedAt: b.ch.now.UnixMicro()})
 }
 
 // dispatch takes in that a parcel left with goods of an order of ours, whoever printed its label: the

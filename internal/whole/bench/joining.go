@@ -5,12 +5,9 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"net"
 	"net/http"
 	"net/http/httptest"
 	"os"
-	"os/exec"
-	"path/filepath"
 	"slices"
 	"strconv"
 	"strings"
@@ -25,7 +22,6 @@ import (
 	"openrelay/internal/core/place"
 	"openrelay/internal/relay"
 	"openrelay/internal/setup"
-	"openrelay/internal/store"
 )
 
 // oneOrder is a three-line order as the store tells it.
@@ -291,15 +287,6 @@ func (b *bench) idle(binary string) error {
 	srv := httptest.NewServer(mux)
 	defer srv.Close()
 
-	file := filepath.Join(b.dir, "idle.relay")
-	st, err := store.Open(b.ctx, file)
-	if err != nil {
-		return err
-	}
-	r, err := relay.Open(b.ctx, st, relay.Options{Reach: connector.Loopback})
-	if err != nil {
-		return err
-	}
 	s := setup.Setup{Version: 1, Locations: []setup.Location{{Code: "main", Name: "Main"}}, Connectors: []string{poller}}
 	secrets := map[string]map[string]string{}
 	for n := range connections {
@@ -307,22 +294,15 @@ func (b *bench) idle(binary string) error {
 		s.Connections = append(s.Connections, setup.Connection{Code: code, Connector: "poller", Name: code, Address: fmt.Sprintf("%s/%d", srv.URL, n), Settings: map[string]any{"offer": map[string]any{"sources": []any{"main"}}}, Feeds: map[string]setup.Feed{"orders in": {On: true}}})
 		secrets[code] = map[string]string{"token": "t"}
 	}
-	if _, err := r.ApplySetup(b.ctx, s, secrets, "bench"); err != nil {
+	file, err := b.company("idle.relay", func(r *relay.Relay) error {
+		_, err := r.ApplySetup(b.ctx, s, secrets, "bench")
 		return err
-	}
-	r.Stop()
-	if err := st.Close(); err != nil {
-		return err
-	}
-	l, err := net.Listen("tcp", "127.0.0.1:0")
+	})
 	if err != nil {
 		return err
 	}
-	addr := l.Addr().String()
-	l.Close()
-	service := exec.CommandContext(b.ctx, binary, "serve", "-data", file, "-listen", addr, "-log", "error", "-reach", "127.0.0.0/8")
-	service.Stderr = io.Discard // the one that hangs is complained of
-	if err := service.Start(); err != nil {
+	service, _, err := b.serve(binary, file, io.Discard) // the connection that hangs is complained of
+	if err != nil {
 		return err
 	}
 	defer func() {

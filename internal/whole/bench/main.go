@@ -12,6 +12,7 @@ import (
 	"errors"
 	"flag"
 	"fmt"
+	"io"
 	"net"
 	"net/http"
 	"os"
@@ -131,36 +132,49 @@ func (b *bench) print() {
 	t.Flush()
 }
 
+// company makes a company file with what fill puts into it.
+func (b *bench) company(name string, fill func(*relay.Relay) error) (string, error) {
+	file := filepath.Join(b.dir, name)
+	st, err := store.Open(b.ctx, file)
+	if err != nil {
+		return "", err
+	}
+	r, err := relay.Open(b.ctx, st, relay.Options{Reach: connector.Loopback})
+	if err != nil {
+		return "", err
+	}
+	if err := fill(r); err != nil {
+		return "", err
+	}
+	r.Stop()
+	return file, st.Close()
+}
+
+// serve starts the service on a company file, and returns its address.
+func (b *bench) serve(binary, file string, complaints io.Writer) (*exec.Cmd, string, error) {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return nil, "", err
+	}
+	addr := l.Addr().String()
+	l.Close()
+	service := exec.CommandContext(b.ctx, binary, "serve", "-data", file, "-listen", addr, "-log", "error", "-reach", "127.0.0.0/8")
+	service.Stderr = complaints
+	return service, addr, service.Start()
+}
+
 // start makes the company in a file and starts the service on it.
 func (b *bench) start(binary string) error {
 	var err error
 	if b.out, err = demo.OpenOutside(demo.OnFreePorts, 5_000_000); err != nil {
 		return err
 	}
-	file := filepath.Join(b.dir, "company.relay")
-	st, err := store.Open(b.ctx, file)
+	file, err := b.company("company.relay", func(r *relay.Relay) error { return demo.SetUp(b.ctx, r, b.out, token, 10_000_000) })
 	if err != nil {
 		return err
 	}
-	r, err := relay.Open(b.ctx, st, relay.Options{Reach: connector.Loopback})
-	if err != nil {
-		return err
-	}
-	if err := demo.SetUp(b.ctx, r, b.out, token, 10_000_000); err != nil {
-		return err
-	}
-	if err := st.Close(); err != nil {
-		return err
-	}
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		return err
-	}
-	addr := l.Addr().String()
-	l.Close()
-	b.service = exec.CommandContext(b.ctx, binary, "serve", "-data", file, "-listen", addr, "-log", "error", "-reach", "127.0.0.0/8")
-	b.service.Stderr = os.Stderr
-	if err := b.service.Start(); err != nil {
+	var addr string
+	if b.service, addr, err = b.serve(binary, file, os.Stderr); err != nil {
 		return err
 	}
 	b.url = "http://" + addr
