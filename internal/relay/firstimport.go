@@ -196,7 +196,7 @@ func (r *Relay) lookAt(c *conn, im store.FirstImport, choose ImportChoices, kind
 			out := store.ImportRecord{ImportID: im.ID, Kind: kind, OutsideID: rec.ID, Version: rec.Version, Raw: rec.Raw, Title: rec.ID}
 			u := understood{err: rec.Err}
 			if rec.Err == nil {
-				u = understand(func() (any, error) { return c.line().MapBody(kind, "poll", rec.Body) })
+				u = c.understand(func() (any, error) { return c.line().MapBody(kind, "poll", rec.Body) })
 			}
 			var err error
 			switch x := u.msg.(type) {

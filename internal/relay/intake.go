@@ -54,7 +54,7 @@ func (r *Relay) AcceptPush(ctx context.Context, code string, h http.Header, raw 
 			continue
 		}
 		byFeed[rec.Feed] = append(byFeed[rec.Feed], store.Received{OutsideID: rec.ID, Version: rec.Version, Raw: rec.Raw})
-		c.fresh.put(freshKey{rec.Feed, rec.ID, rec.Version}, understand(func() (any, error) { return c.line().MapBody(rec.Feed, "push", rec.Body) }))
+		c.fresh.put(freshKey{rec.Feed, rec.ID, rec.Version}, c.understand(func() (any, error) { return c.line().MapBody(rec.Feed, "push", rec.Body) }))
 	}
 	if len(byFeed) == 0 {
 		return out, nil
@@ -161,7 +161,7 @@ func (r *Relay) mapOne(c *conn, in store.InboxMessage) (any, error) {
 		if err != nil {
 			return nil, err
 		}
-		u = understand(func() (any, error) { return c.line().Map(in.Feed, in.Via, raw) })
+		u = c.understand(func() (any, error) { return c.line().Map(in.Feed, in.Via, raw) })
 	}
 	return u.msg, u.err
 }
@@ -172,7 +172,7 @@ type understood struct {
 	err error
 }
 
-func understand(mapping func() (any, error)) (u understood) {
+func (c *conn) understand(mapping func() (any, error)) (u understood) {
 	defer func() {
 		if p := recover(); p != nil {
 			u = understood{err: fmt.Errorf("the record broke its mapping: %v", p)}
@@ -183,6 +183,7 @@ func understand(mapping func() (any, error)) (u understood) {
 		u.err = c.Check()
 	}
 	if o, ok := u.msg.(*message.Order); ok && u.err == nil {
+		c.settings().complete(o)
 		u.err = o.Encode() // now, while nobody waits for the file
 	}
 	return u
@@ -361,12 +362,6 @@ func (b *batch) orders(all []mapped) error {
 			y.Reason(why)
 			b.settle(m.in, "skipped", why, 0)
 			continue
-		}
-		if msg.BuyerName == "" && msg.ShipTo.Name == "" && set.Anonymous != "" {
-			msg.BuyerName = set.Anonymous
-			if err := msg.Encode(); err != nil {
-				return err
-			}
 		}
 		c := order.TakeIn(existing[m.in.OutsideID], order.Arrival{
 			ConnectionID: b.c.rec().ID, OutsideID: m.in.OutsideID, Version: m.in.Version, Message: msg, Via: m.in.Via,

@@ -131,7 +131,7 @@ func (r *Relay) changeConnection(ctx context.Context, code string, revision int6
 }
 
 // SetSettings replaces the settings of a connection. Where they change what it offers, the new quantities
-// follow.
+// follow; while it sends none, what they would change must be seen again before it does.
 func (r *Relay) SetSettings(ctx context.Context, code string, s Settings, revision int64, who string) error {
 	if err := s.check(r); err != nil {
 		return err
@@ -151,6 +151,9 @@ func (r *Relay) SetSettings(ctx context.Context, code string, s Settings, revisi
 	}
 	if err := r.changeConnection(ctx, code, revision, who, "settings", "Settings changed: "+join(changes), func(ch *change, rec *store.Connection) error {
 		rec.Settings = string(b)
+		if f, _ := r.feed(c, "stock out"); !f.On && slices.ContainsFunc(changes, func(d string) bool { return strings.HasPrefix(d, "offer ") }) {
+			rec.PreviewedAt = 0
+		}
 		return nil
 	}); err != nil {
 		return err
@@ -436,7 +439,7 @@ type Preview struct {
 	Changed  int64        `json:"changed"`
 	ToZero   int64        `json:"to_zero" doc:"Listings that show something now and would show nothing"`
 	Unknown  int64        `json:"unknown" doc:"Listings without an item; they are left alone"`
-	Digest   string       `json:"digest" doc:"Stands for exactly this preview; accepting it names it"`
+	Digest   string       `json:"digest" doc:"Stands for the listings, the way they are offered, and which would be sold out; accepting the preview names it"`
 	SeenAt   time.Time    `json:"seen_at,omitzero" doc:"When somebody accepted a preview"`
 }
 
@@ -459,13 +462,15 @@ func (r *Relay) StockPreview(ctx context.Context, code string) (Preview, error) 
 		return Preview{}, err
 	}
 	out := Preview{Rows: []PreviewRow{}, Listings: int64(len(listings)), SeenAt: store.Time(c.rec().PreviewedAt)}
-	sum := sha256.New()
 	offer := c.settings().Offer
+	// Sales move the numbers while a person reads them, so the digest does not stand for each number.
+	sum := sha256.New()
+	fmt.Fprintf(sum, "%+v\n", offer)
 	for _, l := range listings {
 		row := PreviewRow{SKU: l.SKU, Title: l.Title, Shows: l.SeenQty, Would: l.SeenQty, Matched: l.ItemID != 0}
 		if row.Matched {
 			row.Would = offer.Offer(l.ItemID, func(k stock.Key) stock.Level { return levels[k] })
-			fmt.Fprintf(sum, "%s %d %d\n", l.OutsideID, row.Shows, row.Would)
+			fmt.Fprintf(sum, "%q %d %t\n", l.OutsideID, l.ItemID, row.soldOut())
 			if row.Would != row.Shows {
 				out.Changed++
 			}
@@ -489,8 +494,8 @@ func (r *Relay) StockPreview(ctx context.Context, code string) (Preview, error) 
 
 func abs(n int64) int64 { return max(n, -n) }
 
-// AcceptPreview notes that a person has seen what switching stock out on would change. A preview that is
-// out of date is refused.
+// AcceptPreview notes that a person has seen what switching stock out on would change. A preview is
+// refused when since then other listings would be sold out, or listings or the way of offering changed.
 func (r *Relay) AcceptPreview(ctx context.Context, code, digest, who string) error {
 	now, err := r.StockPreview(ctx, code)
 	if err != nil {
@@ -500,7 +505,7 @@ func (r *Relay) AcceptPreview(ctx context.Context, code, digest, who string) err
 		return &Refused{Text: "no listing is known yet, so there is nothing to see; bring the listings over first", Conflict: true}
 	}
 	if digest != now.Digest {
-		return &Refused{Text: "the numbers have changed since; look at the preview again", Conflict: true}
+		return &Refused{Text: "what would be sold out, or what is offered, has changed since; look at the preview again", Conflict: true}
 	}
 	return r.changeConnection(ctx, code, 0, who, "preview", fmt.Sprintf("Saw what sending stock changes: %d of %d listings", now.Changed, now.Listings), func(ch *change, rec *store.Connection) error {
 		rec.PreviewedAt = ch.now.UnixMicro()

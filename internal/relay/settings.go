@@ -7,6 +7,8 @@ import (
 	"slices"
 	"time"
 
+	"openrelay/internal/core/message"
+	"openrelay/internal/core/order"
 	"openrelay/internal/core/stock"
 )
 
@@ -95,6 +97,17 @@ func (s *Settings) check(r *Relay) error {
 // forExpressions gives expressions the settings as text, whole numbers and truths.
 func (s *Settings) forExpressions() map[string]any {
 	return map[string]any{"time_zone": s.TimeZone, "sender": s.Sender, "price_list": s.PriceList, "tax_name": s.TaxName, "tax_permille": s.TaxPermille, "prep_minutes": s.PrepMinutes, "anonymous": s.Anonymous}
+}
+
+// complete puts into an order what its channel leaves to be decided here.
+func (s *Settings) complete(o *message.Order) {
+	if o.BuyerName == "" && o.ShipTo.Name == "" {
+		o.BuyerName = s.Anonymous
+	}
+	if s.PricesIncludeTax != "" {
+		o.PricesIncludeTax = s.PricesIncludeTax == "yes"
+	}
+	order.FillTax(o, s.TaxPermille)
 }
 
 // lookBack is the time from which orders are looked at by a first import.

@@ -16,7 +16,9 @@ import (
 	"openrelay/internal/core/freight"
 	"openrelay/internal/core/message"
 	"openrelay/internal/core/place"
+	"openrelay/internal/core/stock"
 	"openrelay/internal/demo"
+	"openrelay/internal/relay"
 	"openrelay/internal/standin"
 )
 
@@ -273,6 +275,51 @@ func TestSwitchedOffStockOut(t *testing.T) {
 	require.Equal(t, before, w.Skep.Shelf()["JAR-500-T12"])
 	set(true)
 	eventually(t, "the store in step", func() bool { return w.Skep.Shelf()["JAR-500-T12"] == before-2 })
+}
+
+func TestWhatIsOfferedIsSeenAgain(t *testing.T) {
+	w := openWorld(t, false)
+	ctx := t.Context()
+	stockOut := func(on bool) error {
+		c, err := w.Client.Connection(ctx, "skep")
+		require.NoError(t, err)
+		i := slices.IndexFunc(c.Feeds, func(f api.Feed) bool { return f.Kind == "stock out" })
+		_, err = w.Client.SetFeed(ctx, "skep", "stock out", on, "", c.Feeds[i].Revision)
+		return err
+	}
+	offer := func(change func(*stock.Policy)) {
+		j, err := w.Client.Join(ctx, "skep")
+		require.NoError(t, err)
+		change(&j.Connection.Settings.Offer)
+		_, err = w.Client.SetSettings(ctx, "skep", j.Connection.Settings, 0)
+		require.NoError(t, err)
+	}
+	seen := func() relay.Preview {
+		p, err := w.Client.Preview(ctx, "skep")
+		require.NoError(t, err)
+		return p
+	}
+	offer(func(p *stock.Policy) { p.Buffer++ })
+	require.NoError(t, stockOut(false))
+	require.NoError(t, stockOut(true), "the numbers are sent already: what they become was for the person to decide")
+
+	require.NoError(t, stockOut(false))
+	offer(func(p *stock.Policy) { p.Buffer++ })
+	require.ErrorContains(t, stockOut(true), "look at the preview first")
+	p := seen()
+	sellReady(t, w, jars(2))
+	now := seen()
+	require.NotEqual(t, p.Rows, now.Rows)
+	require.NoError(t, w.Client.AcceptPreview(ctx, "skep", p.Digest), "a sale between looking and accepting is no reason to look again")
+	offer(func(p *stock.Policy) { p.Off = true })
+	require.ErrorContains(t, w.Client.AcceptPreview(ctx, "skep", p.Digest), "look at the preview again", "now all would be sold out")
+	p = seen()
+	require.Equal(t, p.Listings-p.Unknown, p.ToZero)
+	require.ErrorContains(t, stockOut(true), "look at the preview first")
+	offer(func(p *stock.Policy) { p.Off = false })
+	require.NoError(t, w.Client.AcceptPreview(ctx, "skep", seen().Digest))
+	require.NoError(t, stockOut(true))
+	eventually(t, "the store in step", func() bool { return w.Skep.Shelf()["JAR-500-T12"] == 54 })
 }
 
 // TestOurSumAgreesWithTheCarrier prices random parcels at the carrier and by our own arithmetic from the

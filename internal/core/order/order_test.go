@@ -167,6 +167,36 @@ func TestChangedAtTheChannel(t *testing.T) {
 	require.Contains(t, h.Text, "1 × BOOK was added")
 }
 
+func TestFillTax(t *testing.T) {
+	one := func(includes bool, total int64) *message.Order {
+		return &message.Order{PricesIncludeTax: includes, Shipping: 500, Discount: 100, Total: total,
+			Lines: []message.OrderLine{{Quantity: 2, UnitPrice: 1000, Total: 2000}, {Quantity: 1, UnitPrice: 333, Total: 333}}}
+	}
+	in := one(true, 2733)
+	FillTax(in, 190)
+	require.Equal(t, int64(436), in.Tax, "2733 × 190/1190 = 436.36")
+	require.Equal(t, []int64{319, 53}, []int64{in.Lines[0].Tax, in.Lines[1].Tax}, "319.3 and 53.2")
+	require.Empty(t, Recalculate(in).Differences)
+
+	on := one(false, 2733+519)
+	FillTax(on, 190)
+	require.Equal(t, int64(519), on.Tax, "2733 × 0.19 = 519.27")
+	require.Empty(t, Recalculate(on).Differences, "the total says that the tax was charged")
+
+	export := one(false, 2733)
+	FillTax(export, 190)
+	require.Zero(t, export.Tax, "the total says that none was charged")
+
+	told := one(true, 2733)
+	told.Lines[0].Tax = 1
+	FillTax(told, 190)
+	require.Zero(t, told.Tax, "what the channel tells stands")
+
+	for n, want := range map[int64]int64{5: 1, 4: 0, -5: -1, -4: 0, 15: 2} {
+		require.Equal(t, want, nearest(n, 10), n)
+	}
+}
+
 func TestRecalculate(t *testing.T) {
 	m := &message.Order{Currency: "EUR", Shipping: 490, Discount: 100, Tax: 300, Lines: []message.OrderLine{{Quantity: 2, UnitPrice: 1000, Discount: 50, Total: 1950}}}
 	m.PricesIncludeTax, m.Total = true, 1950+490-100

@@ -47,6 +47,41 @@ func Recalculate(m *message.Order) Totals {
 	return t
 }
 
+// FillTax works out the tax of an order whose channel tells none, at one rate in thousandths. Where
+// prices are without tax, it does so only if the channel's total shows that tax was charged. An order
+// that tells a tax, or a rate of 0, changes nothing.
+func FillTax(m *message.Order, permille int64) {
+	told := m.Tax != 0
+	base := m.Shipping - m.Discount
+	for _, l := range m.Lines {
+		told = told || l.Tax != 0
+		base += l.Total
+	}
+	if told || permille <= 0 {
+		return
+	}
+	part := int64(1000)
+	if m.PricesIncludeTax {
+		part += permille
+	}
+	tax := nearest(base*permille, part)
+	if !m.PricesIncludeTax && m.Total != base+tax {
+		return
+	}
+	m.Tax = tax
+	for i := range m.Lines {
+		m.Lines[i].Tax = nearest(m.Lines[i].Total*permille, part)
+	}
+}
+
+// nearest divides and rounds to the nearest whole number, halves away from zero. The divisor is positive.
+func nearest(n, by int64) int64 {
+	if n < 0 {
+		return -nearest(-n, by)
+	}
+	return (n + by/2) / by
+}
+
 // Excess returns the largest difference beyond the tolerance (minor units), if any.
 func (t Totals) Excess(tolerance int64) (Difference, bool) {
 	var worst Difference
