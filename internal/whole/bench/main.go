@@ -125,7 +125,7 @@ func (b *bench) print() {
 	for _, f := range b.figures {
 		base, ratio := "", ""
 		if f.Baseline != nil {
-			base, ratio = fmt.Sprintf("%.4g", *f.Baseline), fmt.Sprintf("%.2f", *f.Ratio)
+			base, ratio = fmt.Sprintf("%.4g", *f.Baseline), fmt.Sprintf("%.2g", *f.Ratio)
 		}
 		fmt.Fprintf(t, "%s\t%.4g\t%s\t%s\t%s\t%s\t%v\n", f.Name, f.Value, f.Unit, base, ratio, f.Aim, f.Met)
 	}
