@@ -147,9 +147,12 @@ func (a *API) failure(err error) error {
 	var scan *picking.Refusal
 	var out *connector.Failure
 	var mistakes connector.Mistakes
+	var known huma.StatusError
 	switch {
 	case err == nil:
 		return nil
+	case errors.As(err, &known):
+		return err
 	case errors.As(err, &scan):
 		return huma.Error409Conflict(scan.Error(), &huma.ErrorDetail{Message: scan.Expected, Location: "expected"})
 	case errors.As(err, &refused) && refused.Conflict:

@@ -502,6 +502,7 @@ func TestBadInput(t *testing.T) {
 			{"unknown feed", func() error { _, err := w.Client.RunNow(ctx, "morrow", "gossip in", ""); return err }, 422, "orders in"},
 			{"bad time", func() error { _, err := w.Client.RunNow(ctx, "morrow", "orders in", "yesterday"); return err }, 422, "yesterday"},
 			{"stale revision", func() error { _, err := w.Client.Pause(ctx, "morrow", true, 77); return err }, 412, "in the meantime"},
+			{"no revision", func() error { _, err := w.Client.Pause(ctx, "morrow", true, 0); return err }, 428, "Send If-Match"},
 			{"bad schedule", func() error {
 				_, err := w.Client.SetFeed(ctx, "morrow", "orders in", true, "now and then", 1)
 				return err

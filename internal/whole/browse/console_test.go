@@ -130,7 +130,7 @@ func TestConsolePages(t *testing.T) {
 		{"/parcels", "Close the day", "parcels"},
 		{"/stock", "Available", "stock"},
 		{"/catalog", "Bee suit with veil", "catalog"},
-		{"/connections", "Little Skep", "connections"},
+		{"/connections", "Little Skep", ""},
 		{"/connections/morrow", "dispatch out", "connection"},
 		{"/activity", "Tracking number", ""},
 	} {

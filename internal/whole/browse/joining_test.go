@@ -118,6 +118,22 @@ func TestConsoleJoinsByKeyAndSecret(t *testing.T) {
 	b.sees("it would be taken in")
 	b.do(chromedp.Evaluate[chromedp.Void](`scrollTo(0, 0)`))
 	b.shot("bench")
+
+	// A connection that is in test, paused or half set up says so in the list.
+	_, err = w.JoinTansy(t.Context(), demo.Joining{Sources: []string{"alder"}})
+	require.NoError(t, err)
+	require.NoError(t, w.Join(t.Context(), "counterpane", "till", "Mill Lane till"))
+	_, err = w.Client.SetTest(t.Context(), "tansy", true)
+	require.NoError(t, err)
+	c, err = w.Client.Connection(t.Context(), "skep")
+	require.NoError(t, err)
+	_, err = w.Client.Pause(t.Context(), "skep", true, c.Revision)
+	require.NoError(t, err)
+	b.do(chromedp.Navigate(w.URL + "/connections"))
+	b.sees("being set up")
+	b.sees("in test: nothing of it is real")
+	b.sees("paused")
+	b.shot("connections")
 }
 
 // TestConsoleJoinsByConsent goes to the marketplace's consent page and comes back, once signed in with the
