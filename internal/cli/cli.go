@@ -112,7 +112,10 @@ func negative(arg string) bool {
 }
 
 func help(w io.Writer, c command, f *flag.FlagSet) {
-	fmt.Fprintf(w, "%s.\n\nUsage: openrelay %s %s\n", c.about, c.name, strings.TrimSpace("[flags] "+c.args))
+	fmt.Fprintf(w, "%s.\n\n", c.about)
+	for i, way := range strings.Split(c.args, " | ") {
+		fmt.Fprintf(w, "%s openrelay %s %s\n", []string{"Usage:", "      "}[min(i, 1)], c.name, strings.TrimSpace("[flags] "+way))
+	}
 	any := false
 	f.VisitAll(func(*flag.Flag) { any = true })
 	if any {
@@ -127,7 +130,11 @@ func overview(w io.Writer) {
 	list := commands()
 	t := tabwriter.NewWriter(w, 0, 4, 2, ' ', 0)
 	for _, c := range list {
-		fmt.Fprintf(t, "  %s %s\t%s\n", c.name, c.args, c.about)
+		args := c.args
+		if strings.Contains(args, " | ") {
+			args = "…" // its own help lists the ways
+		}
+		fmt.Fprintf(t, "  %s %s\t%s\n", c.name, args, c.about)
 	}
 	t.Flush()
 	fmt.Fprint(w, "\nEach command explains itself with -h. The client finds the service by -server or OPENRELAY_SERVER\nand signs in with the API token in OPENRELAY_TOKEN (or -token-file).\n")
