@@ -27,6 +27,27 @@ func company(t *testing.T) *Relay {
 	return r
 }
 
+func TestSettingsCompleteAnOrder(t *testing.T) {
+	told := func() *message.Order {
+		return &message.Order{PricesIncludeTax: true, Total: 1190, Lines: []message.OrderLine{{ID: "1", Quantity: 1, UnitPrice: 1190, Total: 1190}}}
+	}
+	plain := told()
+	(&Settings{}).complete(plain)
+	require.Equal(t, told(), plain, "nothing decided, nothing changed")
+
+	o := told()
+	(&Settings{Anonymous: "Counter sale", TaxPermille: 190}).complete(o)
+	require.Equal(t, "Counter sale", o.BuyerName)
+	require.Equal(t, []int64{190, 190, 1190}, []int64{o.Tax, o.Lines[0].Tax, o.Total})
+
+	o = told()
+	o.ShipTo.Name = "Maren Tolland"
+	(&Settings{Anonymous: "Counter sale", PricesIncludeTax: "no", TaxPermille: 190}).complete(o)
+	require.Empty(t, o.BuyerName, "the buyer is known")
+	require.False(t, o.PricesIncludeTax)
+	require.Zero(t, o.Tax, "the total shows that none was charged")
+}
+
 func TestSettingsAreChecked(t *testing.T) {
 	r := company(t)
 	for text, says := range map[string]string{
