@@ -7,7 +7,7 @@ import (
 	"flag"
 	"fmt"
 	"os"
-	"sort"
+	"slices"
 	"strings"
 	"time"
 
@@ -51,36 +51,29 @@ func (p *pairs) Set(text string) error {
 
 // verb is one of the words that a command takes first.
 type verb struct {
-	args  string
-	least int
-	run   func(ctx context.Context, c *client.Client, p *printer, a []string) error
+	word, args string
+	least      int
+	run        func(ctx context.Context, c *client.Client, p *printer, a []string) error
 }
 
-// verbs makes a command of several words: name VERB arguments.
-func verbs(name, about string, flags func(*flag.FlagSet), list map[string]verb) command {
-	var forms []string
-	for _, w := range sortedVerbs(list) {
-		forms = append(forms, strings.TrimSpace(w+" "+list[w].args))
+// verbs makes a command of several words: name VERB arguments. They are listed in the order given, which is
+// that in which they are needed.
+func verbs(name, about string, flags func(*flag.FlagSet), list []verb) command {
+	var forms, words []string
+	for _, v := range list {
+		forms = append(forms, strings.TrimSpace(v.word+" "+v.args))
+		words = append(words, v.word)
 	}
 	return noun(name, strings.Join(forms, " | "), about, 1, -1, flags, func(ctx context.Context, c *client.Client, p *printer, a []string) error {
-		v, ok := list[a[0]]
-		if !ok {
-			return usage{fmt.Sprintf("%q: one of %s is expected", a[0], strings.Join(sortedVerbs(list), ", "))}
+		i := slices.Index(words, a[0])
+		if i < 0 {
+			return usage{fmt.Sprintf("%q: one of %s is expected", a[0], strings.Join(words, ", "))}
 		}
-		if len(a)-1 != v.least {
-			return usage{fmt.Sprintf("%s takes %s", a[0], v.args)}
+		if len(a)-1 != list[i].least {
+			return usage{fmt.Sprintf("%s takes %s", a[0], list[i].args)}
 		}
-		return v.run(ctx, c, p, a[1:])
+		return list[i].run(ctx, c, p, a[1:])
 	})
-}
-
-func sortedVerbs(m map[string]verb) []string {
-	out := make([]string, 0, len(m))
-	for k := range m {
-		out = append(out, k)
-	}
-	sort.Strings(out)
-	return out
 }
 
 func joining() []command {
@@ -116,20 +109,20 @@ func joining() []command {
 			f.BoolVar(&choose.Orders, "orders", false, "look: bring open orders over")
 			f.BoolVar(&choose.History, "history", false, "look: take finished orders as done")
 			f.StringVar(&from, "from", "", "look: orders from this `time` on, such as 2026-01-31T00:00:00Z")
-		}, map[string]verb{
-			"start": {"CONNECTOR", 1, func(ctx context.Context, c *client.Client, p *printer, a []string) error {
+		}, []verb{
+			{"start", "CONNECTOR", 1, func(ctx context.Context, c *client.Client, p *printer, a []string) error {
 				j, err := c.StartJoin(ctx, relay.NewJoin{Connector: a[0], Name: name, Code: code, Test: test})
 				return showJoin(p, j, err)
 			}},
-			"show": {"CONNECTION", 1, func(ctx context.Context, c *client.Client, p *printer, a []string) error {
+			{"show", "CONNECTION", 1, func(ctx context.Context, c *client.Client, p *printer, a []string) error {
 				j, err := c.Join(ctx, a[0])
 				return showJoin(p, j, err)
 			}},
-			"access": {"CONNECTION", 1, func(ctx context.Context, c *client.Client, p *printer, a []string) error {
+			{"access", "CONNECTION", 1, func(ctx context.Context, c *client.Client, p *printer, a []string) error {
 				t, err := c.TestAccess(ctx, a[0], access())
 				return showTested(p, t, err)
 			}},
-			"consent": {"CONNECTION", 1, func(ctx context.Context, c *client.Client, p *printer, a []string) error {
+			{"consent", "CONNECTION", 1, func(ctx context.Context, c *client.Client, p *printer, a []string) error {
 				if origin == "" {
 					origin = c.Server
 				}
@@ -142,11 +135,11 @@ func joining() []command {
 					row(page)
 				})
 			}},
-			"confirm": {"CONNECTION NUMBER", 2, func(ctx context.Context, c *client.Client, p *printer, a []string) error {
+			{"confirm", "CONNECTION NUMBER", 2, func(ctx context.Context, c *client.Client, p *printer, a []string) error {
 				j, err := c.Confirm(ctx, a[0], a[1], !no)
 				return showJoin(p, j, err)
 			}},
-			"look": {"CONNECTION", 1, func(ctx context.Context, c *client.Client, p *printer, a []string) error {
+			{"look", "CONNECTION", 1, func(ctx context.Context, c *client.Client, p *printer, a []string) error {
 				if from != "" {
 					at, err := time.Parse(time.RFC3339, from)
 					if err != nil {
@@ -159,13 +152,13 @@ func joining() []command {
 				}
 				return waitImport(ctx, c, p, a[0])
 			}},
-			"go": {"CONNECTION", 1, func(ctx context.Context, c *client.Client, p *printer, a []string) error {
+			{"go", "CONNECTION", 1, func(ctx context.Context, c *client.Client, p *printer, a []string) error {
 				if _, err := c.GoOnWithImport(ctx, a[0]); err != nil {
 					return err
 				}
 				return waitImport(ctx, c, p, a[0])
 			}},
-			"preview": {"CONNECTION", 1, func(ctx context.Context, c *client.Client, p *printer, a []string) error {
+			{"preview", "CONNECTION", 1, func(ctx context.Context, c *client.Client, p *printer, a []string) error {
 				v, err := c.Preview(ctx, a[0])
 				if err != nil {
 					return err
@@ -177,11 +170,11 @@ func joining() []command {
 				}
 				return p.show(v, func(row func(...any)) { previewTable(v, accept, row) })
 			}},
-			"on": {"CONNECTION", 1, func(ctx context.Context, c *client.Client, p *printer, a []string) error {
+			{"on", "CONNECTION", 1, func(ctx context.Context, c *client.Client, p *printer, a []string) error {
 				j, err := c.SwitchOn(ctx, a[0])
 				return showJoin(p, j, err)
 			}},
-			"drop": {"CONNECTION", 1, func(ctx context.Context, c *client.Client, p *printer, a []string) error {
+			{"drop", "CONNECTION", 1, func(ctx context.Context, c *client.Client, p *printer, a []string) error {
 				if err := c.DropJoin(ctx, a[0]); err != nil {
 					return err
 				}
@@ -650,8 +643,8 @@ func setupCommand() command {
 	return verbs("setup", "A company's set-up as text: write it, see what applying one changes, apply it", func(f *flag.FlagSet) {
 		set = pairs{}
 		f.Var(&set, "set", "a value for ${NAME} in the text, as `NAME=value`")
-	}, map[string]verb{
-		"export": {"", 0, func(ctx context.Context, c *client.Client, p *printer, _ []string) error {
+	}, []verb{
+		{"export", "", 0, func(ctx context.Context, c *client.Client, p *printer, _ []string) error {
 			text, err := c.ExportSetup(ctx)
 			if err != nil {
 				return err
@@ -659,7 +652,7 @@ func setupCommand() command {
 			_, err = fmt.Fprint(p.w, text)
 			return err
 		}},
-		"ready": {"NAME", 1, func(_ context.Context, _ *client.Client, p *printer, a []string) error {
+		{"ready", "NAME", 1, func(_ context.Context, _ *client.Client, p *printer, a []string) error {
 			text, err := setup.ReadyText(a[0])
 			if err != nil {
 				return err
@@ -667,7 +660,7 @@ func setupCommand() command {
 			_, err = fmt.Fprint(p.w, text)
 			return err
 		}},
-		"plan": {"FILE", 1, func(ctx context.Context, c *client.Client, p *printer, a []string) error {
+		{"plan", "FILE", 1, func(ctx context.Context, c *client.Client, p *printer, a []string) error {
 			text, secrets, missing, err := read(a[0])
 			if err != nil {
 				return err
@@ -678,7 +671,7 @@ func setupCommand() command {
 			}
 			return p.show(list, func(row func(...any)) { planTable(list, missing, "would change", row) })
 		}},
-		"apply": {"FILE", 1, func(ctx context.Context, c *client.Client, p *printer, a []string) error {
+		{"apply", "FILE", 1, func(ctx context.Context, c *client.Client, p *printer, a []string) error {
 			text, secrets, missing, err := read(a[0])
 			if err != nil {
 				return err

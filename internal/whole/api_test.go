@@ -300,7 +300,7 @@ func TestCommandLine(t *testing.T) {
 		{[]string{"connectors"}, 0, "requests signed (hmac-sha256)"},
 		{[]string{"accounts"}, 0, "H-20071"},
 		{[]string{"join"}, 2, "wrong number of arguments"},
-		{[]string{"join", "fly"}, 2, "access, confirm, consent, drop, go, look, on, preview, show, start is expected"},
+		{[]string{"join", "fly"}, 2, "start, show, access, consent, confirm, look, go, preview, on, drop is expected"},
 		{[]string{"join", "confirm", "till"}, 2, "confirm takes CONNECTION NUMBER"},
 		{[]string{"join", "start", "counterpane", "-name", "Mill Lane till", "-code", "till"}, 0, "-set password=…"},
 		{[]string{"join", "start", "pigeon"}, 1, `no connector "pigeon"`},
