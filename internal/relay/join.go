@@ -5,7 +5,9 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"regexp"
+	"slices"
 	"strings"
 	"time"
 
@@ -207,9 +209,7 @@ func (r *Relay) account(ctx context.Context, def *connector.Definition, a Access
 		return store.Account{}, nil, nil, Refuse("there is no account %d of %s", a.Account, def.Title)
 	}
 	secrets, given := map[string]string{}, map[string]string{}
-	for k, v := range a.Secrets {
-		secrets[k] = v
-	}
+	maps.Copy(secrets, a.Secrets)
 	trimmed := connector.Trim(secrets)
 	for _, f := range def.Access.Fields {
 		switch {
@@ -239,12 +239,7 @@ func (r *Relay) account(ctx context.Context, def *connector.Definition, a Access
 }
 
 func hasField(def *connector.Definition, name string) bool {
-	for _, f := range def.Access.Fields {
-		if f.Name == name {
-			return true
-		}
-	}
-	return false
+	return slices.ContainsFunc(def.Access.Fields, func(f connector.Field) bool { return f.Name == name })
 }
 
 // openAccount unseals what lets us in.
@@ -391,9 +386,7 @@ func (r *Relay) fillFrom(ctx context.Context, rec store.Connection, a *Access) e
 			return err
 		}
 		secrets := map[string]string{}
-		for k, v := range old {
-			secrets[k] = v
-		}
+		maps.Copy(secrets, old)
 		for k, v := range a.Secrets {
 			if strings.TrimSpace(v) != "" {
 				secrets[k] = v

@@ -85,6 +85,9 @@ func (r *Relay) ExportSetup(ctx context.Context) (setup.Setup, error) {
 		if c.Settings, err = r.settingsText(s); err != nil {
 			return out, err
 		}
+		if v.Side != "channel" && len(s.Offer.Sources) == 0 {
+			delete(c.Settings, "offer") // it offers nothing
+		}
 		out.Connections = append(out.Connections, c)
 	}
 	return out, nil
@@ -94,7 +97,8 @@ func envName(code, field string) string {
 	return strings.ToUpper(strings.NewReplacer("-", "_", " ", "_").Replace(code + "_" + field))
 }
 
-// settingsText writes settings as a set-up has them: locations by code, nothing that is a default.
+// settingsText writes settings as a set-up has them: locations by code. What is offered and the tolerance are
+// written in full, so that a set-up brings another company to the same; what else was never decided is not.
 func (r *Relay) settingsText(s Settings) (map[string]any, error) {
 	b, err := json.Marshal(s)
 	if err != nil {
@@ -104,45 +108,12 @@ func (r *Relay) settingsText(s Settings) (map[string]any, error) {
 	if err := json.Unmarshal(b, &m); err != nil {
 		return nil, err
 	}
-	prune(m)
-	if len(s.Offer.Sources) > 0 {
-		codes := []any{}
-		for _, id := range s.Offer.Sources {
-			codes = append(codes, r.Place(id).Code)
-		}
-		offer, _ := m["offer"].(map[string]any)
-		if offer == nil {
-			offer = map[string]any{}
-			m["offer"] = offer
-		}
-		offer["sources"] = codes
+	codes := []any{}
+	for _, id := range s.Offer.Sources {
+		codes = append(codes, r.Place(id).Code)
 	}
-	if len(m) == 0 {
-		return nil, nil
-	}
+	m["offer"].(map[string]any)["sources"] = codes
 	return m, nil
-}
-
-// prune takes away what is empty, zero or false.
-func prune(m map[string]any) {
-	for k, v := range m {
-		switch x := v.(type) {
-		case map[string]any:
-			if prune(x); len(x) == 0 {
-				delete(m, k)
-			}
-		case []any:
-			if len(x) == 0 {
-				delete(m, k)
-			}
-		case nil:
-			delete(m, k)
-		default:
-			if x == "" || x == false || x == float64(0) {
-				delete(m, k)
-			}
-		}
-	}
 }
 
 // settingsOf lays the settings of a set-up over those that are there.
@@ -150,9 +121,6 @@ func (r *Relay) settingsOf(have Settings, text map[string]any) (Settings, error)
 	m, err := r.settingsText(have)
 	if err != nil {
 		return have, err
-	}
-	if m == nil {
-		m = map[string]any{}
 	}
 	lay(m, text)
 	if offer, ok := m["offer"].(map[string]any); ok {

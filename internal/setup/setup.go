@@ -12,6 +12,7 @@ import (
 	"io"
 	"os"
 	"regexp"
+	"slices"
 	"sort"
 	"strings"
 
@@ -412,7 +413,9 @@ func compareConnection(h, w Connection, there bool) []Change {
 	}
 	hs, ws := flat(h.Settings), flat(w.Settings)
 	for _, path := range sorted(ws) {
-		change("settings."+path, hs[path], ws[path])
+		if was, decided := hs[path]; decided || !slices.Contains([]string{"", "0", "false"}, ws[path]) {
+			change("settings."+path, was, ws[path])
+		}
 	}
 	for _, kind := range sorted(w.Feeds) {
 		f := w.Feeds[kind]

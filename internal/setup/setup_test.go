@@ -77,6 +77,10 @@ func TestCompareSaysWhatChanges(t *testing.T) {
 ! connection a: stock out stays off until what it changes was seen; say previewed: true where it was
 ! connection b: is not in the text and is left as it is`), "\n"), got)
 	require.Empty(t, Compare(have, Setup{}), "what is not mentioned is left alone")
+	none := Setup{Connections: []Connection{{Code: "a", Connector: "c", Settings: map[string]any{"prep_minutes": 0, "carry": "", "offer": map[string]any{"off": false, "buffer": 0}}}, {Code: "b", Connector: "c"}}}
+	list := Compare(have, none)
+	require.Len(t, list, 1, "what was never decided is nothing already: %v", list)
+	require.Equal(t, "~ connection a  settings.offer.buffer: 1 → 0", list[0].String())
 }
 
 func TestResolveNamesWhatIsMissing(t *testing.T) {

@@ -258,13 +258,7 @@ func (d *desk) control(r chi.Router) {
 			answer(w, 200, map[string]any{"id": s.ID, "state": s.State, "parcels": s.Parcels})
 		})
 		r.Get("/goods", func(w http.ResponseWriter, _ *http.Request) { answer(w, 200, d.Shows()) })
-		r.Post("/faults", func(w http.ResponseWriter, r *http.Request) {
-			var f Faults
-			if read(w, r, &f) {
-				d.mis.set(f)
-				answer(w, 200, f)
-			}
-		})
+		r.Post("/faults", d.mis.setFaults)
 		r.Get("/state", func(w http.ResponseWriter, _ *http.Request) {
 			seen, total := d.mis.calledSoFar()
 			d.mu.Lock()

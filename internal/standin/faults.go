@@ -91,6 +91,15 @@ func (m *mischief) set(f Faults) {
 	m.faults, m.calls = f, 0
 }
 
+// setFaults is the call of the control interface that switches faults on and off.
+func (m *mischief) setFaults(w http.ResponseWriter, r *http.Request) {
+	var f Faults
+	if read(w, r, &f) {
+		m.set(f)
+		answer(w, 200, f)
+	}
+}
+
 func (m *mischief) now() Faults {
 	m.mu.Lock()
 	defer m.mu.Unlock()

@@ -58,13 +58,7 @@ func (h *Hedgerow) control(r chi.Router) {
 				answer(w, 200, map[string]any{"ok": true})
 			}
 		})
-		r.Post("/faults", func(w http.ResponseWriter, r *http.Request) {
-			var f Faults
-			if read(w, r, &f) {
-				h.mis.set(f)
-				answer(w, 200, f)
-			}
-		})
+		r.Post("/faults", h.mis.setFaults)
 		r.Get("/state", func(w http.ResponseWriter, _ *http.Request) {
 			seen, total := h.mis.calledSoFar()
 			h.mu.Lock()

@@ -442,13 +442,7 @@ func (p *Plover) control(r chi.Router) {
 				said(w, p.Scan(in.Item))
 			}
 		})
-		r.Post("/faults", func(w http.ResponseWriter, r *http.Request) {
-			var f Faults
-			if read(w, r, &f) {
-				p.mis.set(f)
-				answer(w, 200, f)
-			}
-		})
+		r.Post("/faults", p.mis.setFaults)
 		r.Post("/hook", func(w http.ResponseWriter, r *http.Request) {
 			var in struct{ URL string }
 			if read(w, r, &in) {

@@ -55,13 +55,7 @@ func NewPostbook(cfg PostbookConfig) *Postbook {
 		seen, total := p.mis.calledSoFar()
 		show(w, "postbook", map[string]any{"Towns": gazetteer, "Calls": total, "Recent": seen[max(0, len(seen)-20):]})
 	})
-	r.Post("/control/api/faults", func(w http.ResponseWriter, r *http.Request) {
-		var f Faults
-		if read(w, r, &f) {
-			p.mis.set(f)
-			answer(w, 200, f)
-		}
-	})
+	r.Post("/control/api/faults", p.mis.setFaults)
 	p.Handler = r
 	return p
 }

@@ -636,6 +636,31 @@ func TestSetupAsText(t *testing.T) {
 	require.NoError(t, err)
 	eventually(t, "the store shows less", func() bool { return w.Skep.Shelf()["WAX-1KG"] == v.Levels[0].Available-5 })
 
+	// What was zero when it was exported becomes zero again.
+	j, err := w.Client.Join(ctx, "morrow")
+	require.NoError(t, err)
+	was := j.Connection.Settings
+	now := was
+	now.Offer.Buffer, now.Offer.Off, now.Tolerance = was.Offer.Buffer+3, true, 0
+	require.Zero(t, was.Offer.Buffer)
+	_, err = w.Client.SetSettings(ctx, "morrow", now, 0)
+	require.NoError(t, err)
+	strict, err := w.Client.ExportSetup(ctx)
+	require.NoError(t, err)
+	list, err = w.Client.PlanSetup(ctx, strict, nil)
+	require.NoError(t, err)
+	require.Empty(t, list)
+	_, err = w.Client.ApplySetup(ctx, text, nil)
+	require.NoError(t, err)
+	j, err = w.Client.Join(ctx, "morrow")
+	require.NoError(t, err)
+	require.Equal(t, was, j.Connection.Settings)
+	_, err = w.Client.ApplySetup(ctx, strict, nil)
+	require.NoError(t, err)
+	j, err = w.Client.Join(ctx, "morrow")
+	require.NoError(t, err)
+	require.Equal(t, now, j.Connection.Settings)
+
 	for _, bad := range []struct{ old, new, says string }{
 		{"setup: 1", "setup: 2", `does not begin with "setup: 1"`},
 		{"setup: 1", "setup: 1\ncolour: red", "line 2: field colour not found"},
