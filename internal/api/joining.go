@@ -96,6 +96,8 @@ type Location struct {
 	ID   int64  `json:"id"`
 	Code string `json:"code"`
 	Name string `json:"name"`
+
+	Keeper string `json:"keeper,omitempty" doc:"Connection whose word counts there; empty: ours"`
 }
 
 func (a *API) connector(d *connector.Definition, used int64) Connector {
@@ -218,7 +220,7 @@ func (a *API) connectors() {
 		list, err := a.relay.Store.Locations(ctx)
 		out := make([]Location, len(list))
 		for i, l := range list {
-			out[i] = Location{l.ID, l.Code, l.Name}
+			out[i] = Location{ID: l.ID, Code: l.Code, Name: l.Name, Keeper: a.relay.Code(l.Keeper)}
 		}
 		return &body[[]Location]{out}, err
 	})

@@ -59,7 +59,11 @@ func (a *API) operations() {
 	a.board()
 	a.orders()
 	a.shipments()
+	a.catalog()
+	a.listings()
 	a.stock()
+	a.supply()
+
 	a.connections()
 	a.connectors()
 	a.joins()
@@ -107,7 +111,7 @@ func (a *API) exceptions(ctx context.Context, limit int) ([]Exception, error) {
 	list, err := a.relay.Store.OpenExceptions(ctx, limit)
 	out := make([]Exception, len(list))
 	for i, e := range list {
-		out[i] = Exception{e.ID, e.Cause, e.Text, e.Expected, e.ConnectionCode, e.ConnectionName, e.OrderNumber, e.OutboxID, e.InboxID, at(e.OpenedAt)}
+		out[i] = Exception{e.ID, e.Cause, e.Text, e.Expected, e.ConnectionCode, e.ConnectionName, e.OrderNumber, e.SKU, e.OutboxID, e.InboxID, at(e.OpenedAt)}
 	}
 	return out, err
 }
@@ -181,7 +185,7 @@ func (a *API) board() {
 		Code string `query:"code" maxLength:"80" doc:"Something scanned or typed"`
 	}
 	type found struct {
-		Kind string `json:"kind" enum:"order,shipment,item,none"`
+		Kind string `json:"kind" enum:"order,shipment,item,purchase,transfer,none"`
 		Key  string `json:"key"`
 	}
 	op(a, "viewer", http.MethodGet, "/find", "find", "What a scanned code stands for", func(ctx context.Context, in *findInput) (*body[found], error) {
@@ -191,6 +195,12 @@ func (a *API) board() {
 		}
 		if s, err := a.relay.Store.Shipment(ctx, code); err == nil {
 			return &body[found]{found{"shipment", s.Number}}, nil
+		}
+		if p, err := a.relay.Store.Purchase(ctx, code); err == nil {
+			return &body[found]{found{"purchase", p.Number}}, nil
+		}
+		if t, err := a.relay.Store.Transfer(ctx, code); err == nil {
+			return &body[found]{found{"transfer", t.Number}}, nil
 		}
 		if i, err := a.relay.Store.ItemByCode(ctx, code); err == nil {
 			return &body[found]{found{"item", i.SKU}}, nil
@@ -364,10 +374,12 @@ func (a *API) shipments() {
 		Body struct {
 			Profile string `json:"profile" doc:"Code of a parcel profile"`
 			WeightG int64  `json:"weight_g,omitempty" doc:"Weighed gross weight; 0 takes the sum of items and carton"`
+
+			Serials map[string][]string `json:"serials,omitempty" doc:"Serial numbers of the units that have them, by SKU"`
 		}
 	}
 	op(a, "operator", http.MethodPost, "/shipments/{number}/pack", "pack", "Pack what was picked into one parcel", func(ctx context.Context, in *packInput) (*body[ShipmentView], error) {
-		if err := a.relay.Pack(ctx, in.Number, in.Body.Profile, in.Body.WeightG, who(ctx)); err != nil {
+		if err := a.relay.Pack(ctx, in.Number, in.Body.Profile, in.Body.WeightG, in.Body.Serials, who(ctx)); err != nil {
 			return nil, wrapNumber("shipment", in.Number, err)
 		}
 		return get(ctx, in.Number)
@@ -414,118 +426,6 @@ func (a *API) shipments() {
 		}
 		m, err := a.relay.Store.Manifest(ctx, in.ID)
 		return &body[Manifest]{manifest(m)}, err
-	})
-}
-
-func (a *API) stock() {
-	type listInput struct {
-		PageInput
-		Search   string `query:"q" maxLength:"100"`
-		Location string `query:"location"`
-		After    string `query:"after" doc:"Keyset: SKU and location of the last row"`
-	}
-	op(a, "viewer", http.MethodGet, "/stock", "stock", "Levels by item and location", func(ctx context.Context, in *listInput) (*paged[Level], error) {
-		var afterLoc int64
-		sku, locText, _ := strings.Cut(in.After, "|")
-		fmt.Sscan(locText, &afterLoc)
-		list, err := a.relay.Store.ListStock(ctx, strings.TrimSpace(in.Search), in.Location, sku, afterLoc, in.Limit)
-		out := &paged[Level]{Body: make([]Level, len(list))}
-		for i, r := range list {
-			out.Body[i] = Level{r.SKU, r.Name, r.Category, r.LocationCode, r.LocationName, r.Bin, r.OnHand, r.Allocated, r.OnHand - r.Allocated}
-		}
-		if len(list) == in.Limit {
-			q := url.Values{"limit": {fmt.Sprint(in.Limit)}}
-			for k, v := range map[string]string{"q": in.Search, "location": in.Location} {
-				if v != "" {
-					q.Set(k, v)
-				}
-			}
-			last := list[len(list)-1]
-			out.Link = next("/stock", q, "after", fmt.Sprintf("%s|%d", last.SKU, last.LocationID))
-		}
-		return out, err
-	})
-	type itemsInput struct {
-		PageInput
-		Search string `query:"q" maxLength:"100"`
-		After  string `query:"after" doc:"Keyset: the last SKU"`
-	}
-	op(a, "viewer", http.MethodGet, "/items", "items", "Items in order of SKU", func(ctx context.Context, in *itemsInput) (*paged[store.Item], error) {
-		list, err := a.relay.Store.ListItems(ctx, strings.TrimSpace(in.Search), in.After, in.Limit)
-		if list == nil {
-			list = []store.Item{}
-		}
-		out := &paged[store.Item]{Body: list}
-		if len(list) == in.Limit {
-			q := url.Values{"limit": {fmt.Sprint(in.Limit)}}
-			if in.Search != "" {
-				q.Set("q", in.Search)
-			}
-			out.Link = next("/items", q, "after", list[len(list)-1].SKU)
-		}
-		return out, err
-	})
-	type skuInput struct {
-		SKU    string `path:"sku" maxLength:"80"`
-		Before int64  `query:"before" doc:"Ledger entries with smaller ids"`
-	}
-	view := func(ctx context.Context, sku string, before int64) (*body[ItemView], error) {
-		w, err := a.relay.WhyLevel(ctx, sku, before)
-		if err != nil {
-			return nil, fmt.Errorf("item %s: %w", sku, err)
-		}
-		v := ItemView{Item: w.Item, Levels: []Level{}, Promised: a.promises(w.Promised), Movements: a.movements(w.Movements), Listings: []Listing{}}
-		locs, err := a.relay.Store.Locations(ctx)
-		if err != nil {
-			return nil, err
-		}
-		for _, p := range locs {
-			for k, l := range w.Levels {
-				if k.Location == p.ID {
-					v.Levels = append(v.Levels, Level{w.Item.SKU, w.Item.Name, w.Item.Category, p.Code, p.Name, w.Bins[p.ID], l.OnHand, l.Allocated, l.Available()})
-				}
-			}
-		}
-		for _, l := range w.Listings {
-			v.Listings = append(v.Listings, listing(l.Listing, l.Allowed, l.On))
-		}
-		tl, err := a.relay.Store.Timeline(ctx, "item", w.Item.ID)
-		v.Timeline = entries(tl)
-		return &body[ItemView]{v}, err
-	}
-	op(a, "viewer", http.MethodGet, "/items/{sku}", "item", "An item with stock, ledger and listings", func(ctx context.Context, in *skuInput) (*body[ItemView], error) {
-		return view(ctx, in.SKU, in.Before)
-	})
-	type adjustInput struct {
-		SKU  string `path:"sku" maxLength:"80"`
-		Key  string `header:"Idempotency-Key"`
-		Body struct {
-			Location string `json:"location" doc:"Code"`
-			Change   int64  `json:"change" doc:"Units added, or taken away where negative"`
-			Reason   string `json:"reason" maxLength:"200"`
-		}
-	}
-	op(a, "operator", http.MethodPost, "/items/{sku}/adjust", "adjust", "Change what lies at a location", func(ctx context.Context, in *adjustInput) (*body[ItemView], error) {
-		if err := a.relay.Adjust(ctx, in.SKU, in.Body.Location, in.Body.Change, in.Body.Reason, who(ctx)); err != nil {
-			return nil, err
-		}
-		return view(ctx, in.SKU, 0)
-	})
-	type whyInput struct {
-		Code string `path:"code"`
-		SKU  string `path:"sku" maxLength:"80"`
-	}
-	op(a, "viewer", http.MethodGet, "/connections/{code}/listings/{sku}/why", "why", "Why does a channel show this quantity", func(ctx context.Context, in *whyInput) (*body[OfferView], error) {
-		w, err := a.relay.WhyOffer(ctx, in.Code, in.SKU)
-		if err != nil {
-			return nil, fmt.Errorf("listing %s at %s: %w", in.SKU, in.Code, err)
-		}
-		v := OfferView{Item: w.Item, Listing: listing(w.Listing, w.Allowed, w.On), Steps: w.Steps, Promised: a.promises(w.Promised), Movements: a.movements(w.Movements)}
-		if w.Open != nil {
-			m := outbox(*w.Open)
-			v.Waiting = &m
-		}
-		return &body[OfferView]{v}, nil
 	})
 }
 

@@ -12,7 +12,6 @@ import (
 	"openrelay/internal/core/packing"
 	"openrelay/internal/core/picking"
 	"openrelay/internal/core/place"
-	"openrelay/internal/core/stock"
 	"openrelay/internal/relay"
 	"openrelay/internal/store"
 )
@@ -230,104 +229,6 @@ func timeAt(t time.Time) *time.Time {
 	return &t
 }
 
-// Level is stock of an item at a location.
-type Level struct {
-	SKU          string `json:"sku"`
-	Name         string `json:"name"`
-	Category     string `json:"category"`
-	Location     string `json:"location" doc:"Code"`
-	LocationName string `json:"location_name"`
-	Bin          string `json:"bin"`
-	OnHand       int64  `json:"on_hand"`
-	Allocated    int64  `json:"allocated"`
-	Available    int64  `json:"available"`
-}
-
-// Movement is a ledger entry.
-type Movement struct {
-	ID        int64      `json:"id"`
-	At        *time.Time `json:"at"`
-	Kind      string     `json:"kind"`
-	OnHand    int64      `json:"on_hand" doc:"Change"`
-	Allocated int64      `json:"allocated" doc:"Change"`
-	Reason    string     `json:"reason"`
-	Who       string     `json:"who"`
-	Document  string     `json:"document,omitempty" doc:"Order number"`
-	Location  string     `json:"location"`
-}
-
-// Promise is an order that holds stock.
-type Promise struct {
-	OrderNumber string `json:"order_number"`
-	Stage       string `json:"stage"`
-	Location    string `json:"location"`
-	Quantity    int64  `json:"quantity"`
-}
-
-func (a *API) movements(list []store.MovementRow) []Movement {
-	out := make([]Movement, len(list))
-	for i, m := range list {
-		out[i] = Movement{m.ID, at(m.At), m.Kind, m.OnHand, m.Allocated, m.Reason, m.Who, m.Document, a.relay.Place(m.LocationID).Name}
-	}
-	return out
-}
-
-func (a *API) promises(list []store.OpenAllocation) []Promise {
-	out := make([]Promise, len(list))
-	for i, p := range list {
-		out[i] = Promise{p.OrderNumber, p.Stage, a.relay.Place(p.LocationID).Name, p.Quantity}
-	}
-	return out
-}
-
-// Listing is where an item is listed, and what is shown there.
-type Listing struct {
-	Connection     string     `json:"connection"`
-	ConnectionName string     `json:"connection_name"`
-	SKU            string     `json:"sku"`
-	Title          string     `json:"title"`
-	Price          int64      `json:"price"`
-	Currency       string     `json:"currency"`
-	URL            string     `json:"url,omitempty"`
-	Live           bool       `json:"live"`
-	MatchedBy      string     `json:"matched_by"`
-	Shows          int64      `json:"shows" doc:"What the channel shows, as far as we know"`
-	ShownAt        *time.Time `json:"shown_at,omitempty"`
-	Told           *int64     `json:"told,omitempty" doc:"What it last accepted from us"`
-	ToldAt         *time.Time `json:"told_at,omitempty"`
-	Allowed        int64      `json:"allowed" doc:"What the offer policy allows now"`
-	On             bool       `json:"on" doc:"Whether quantities are sent there"`
-}
-
-func listing(l store.Listing, allowed int64, on bool) Listing {
-	out := Listing{l.ConnectionCode, l.ConnectionName, l.SKU, l.Title, l.Price, l.Currency, l.URL, l.Live, l.MatchedBy, l.SeenQty, at(l.SeenAt), nil, at(l.ToldAt), allowed, on}
-	if l.ToldQty >= 0 {
-		told := l.ToldQty
-		out.Told = &told
-	}
-	return out
-}
-
-// ItemView is an item with its stock, its listings and the ledger.
-type ItemView struct {
-	Item      store.Item `json:"item"`
-	Levels    []Level    `json:"levels"`
-	Promised  []Promise  `json:"promised"`
-	Movements []Movement `json:"movements"`
-	Listings  []Listing  `json:"listings"`
-	Timeline  []Entry    `json:"timeline"`
-}
-
-// OfferView is the sum behind the quantity of a listing.
-type OfferView struct {
-	Item      store.Item   `json:"item"`
-	Listing   Listing      `json:"listing"`
-	Steps     []stock.Step `json:"steps"`
-	Waiting   *Outbox      `json:"waiting,omitempty" doc:"A correction on its way"`
-	Promised  []Promise    `json:"promised"`
-	Movements []Movement   `json:"movements"`
-}
-
 // Connection is a connection with its feeds.
 type Connection struct {
 	Code      string                 `json:"code"`
@@ -437,6 +338,7 @@ type Exception struct {
 	Connection     string     `json:"connection,omitempty" doc:"Code"`
 	ConnectionName string     `json:"connection_name,omitempty"`
 	OrderNumber    string     `json:"order_number,omitempty"`
+	SKU            string     `json:"sku,omitempty"`
 	OutboxID       int64      `json:"outbox_id,omitempty" doc:"A message that was refused and can be sent again"`
 	InboxID        int64      `json:"inbox_id,omitempty" doc:"A message that was not understood and can be taken in again"`
 	OpenedAt       *time.Time `json:"opened_at"`

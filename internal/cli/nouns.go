@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"flag"
 	"fmt"
 	"io"
@@ -109,6 +110,7 @@ func nouns() []command {
 		limit, quantity, weight                                                                                   int64
 		off                                                                                                       bool
 	)
+	serials := map[string][]string{}
 	limitFlag := func(f *flag.FlagSet) { f.Int64Var(&limit, "limit", 50, "`rows` at most, up to 200") }
 	return []command{
 		noun("board", "", "Everything at a glance", 0, 0, nil, func(ctx context.Context, c *client.Client, p *printer, _ []string) error {
@@ -373,8 +375,16 @@ func nouns() []command {
 		}),
 		noun("pack", "SHIPMENT PROFILE", "Pack what was picked into one parcel", 2, 2, func(f *flag.FlagSet) {
 			f.Int64Var(&weight, "weight", 0, "weighed gross `grams`; 0 takes the sum of items and carton")
+			f.Func("serial", "`SKU=NUMBER` of a unit that has a serial number; may be given several times", func(text string) error {
+				sku, n, ok := strings.Cut(text, "=")
+				if !ok || sku == "" || n == "" {
+					return errors.New("SKU=NUMBER is expected")
+				}
+				serials[sku] = append(serials[sku], n)
+				return nil
+			})
 		}, func(ctx context.Context, c *client.Client, p *printer, a []string) error {
-			v, err := c.Pack(ctx, a[0], a[1], weight)
+			v, err := c.Pack(ctx, a[0], a[1], weight, serials)
 			if err != nil {
 				return err
 			}

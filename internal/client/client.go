@@ -193,8 +193,8 @@ func (c *Client) Scan(ctx context.Context, shipment, code, bin string, quantity 
 }
 
 // Pack packs a shipment into a parcel of a profile.
-func (c *Client) Pack(ctx context.Context, shipment, profile string, weight int64) (out api.ShipmentView, err error) {
-	_, err = c.Do(ctx, http.MethodPost, "/shipments/"+esc(shipment)+"/pack", map[string]any{"profile": profile, "weight_g": weight}, &out)
+func (c *Client) Pack(ctx context.Context, shipment, profile string, weight int64, serials map[string][]string) (out api.ShipmentView, err error) {
+	_, err = c.Do(ctx, http.MethodPost, "/shipments/"+esc(shipment)+"/pack", map[string]any{"profile": profile, "weight_g": weight, "serials": serials}, &out)
 	return out, err
 }
 

@@ -218,7 +218,7 @@ func TestSendBatchAndConfirm(t *testing.T) {
 	}, nil)
 	sent, err := l.Send(context.Background(), "stock out", "ref-1", []any{message.Offer{SKU: "JAR", Quantity: 5}, message.Offer{SKU: "SUIT", Quantity: 0}})
 	require.NoError(t, err)
-	require.Equal(t, []Result{{"JAR", true, ""}, {"SUIT", false, "no such item"}}, sent.Results)
+	require.Equal(t, []Result{{Subject: "JAR", Accepted: true}, {Subject: "SUIT", Reason: "no such item"}}, sent.Results)
 	require.Equal(t, map[string]any{"quantities": []any{map[string]any{"sku": "JAR", "quantity": 5.0}, map[string]any{"sku": "SUIT", "quantity": 0.0}}}, got)
 	for tracking, want := range map[string]bool{"CP1": true, "CP2": false} {
 		ok, err := l.Confirm(context.Background(), "dispatch out", "r", message.Dispatch{OrderID: "o/1", Reference: "p-1", Tracking: tracking})

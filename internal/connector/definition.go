@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"reflect"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -242,12 +243,17 @@ type Result struct {
 	Subject  string `json:"subject"`
 	Accepted bool   `json:"accepted"`
 	Reason   string `json:"reason"`
+	ID       string `json:"id"`    // the number that the other side gave it
+	State    string `json:"state"` // of a listing: live, off, in review or rejected
+	URL      string `json:"url"`
 }
 
 // SendAnswer is what the answer to a sent message may tell, beside a carrier's label or receipt.
 type SendAnswer struct {
 	ID         string `json:"id"`
 	Submission string `json:"submission,omitempty"` // number of a batch whose report comes later
+	State      string `json:"state,omitempty"`      // of a listing: live, off, in review or rejected
+	URL        string `json:"url,omitempty"`
 }
 
 // The kinds of feeds and calls of the language and what they map to, in the order in which people
@@ -264,6 +270,7 @@ var (
 	}
 	outKinds = []kindOf{
 		{"stock out", reflect.TypeFor[SendAnswer]()},
+		{"items out", reflect.TypeFor[SendAnswer]()},
 		{"dispatch out", reflect.TypeFor[SendAnswer]()},
 		{"labels out", reflect.TypeFor[message.Label]()},
 		{"handovers out", reflect.TypeFor[message.HandoverReceipt]()},
@@ -301,6 +308,20 @@ func (d *Definition) Kinds() []string {
 		}
 	}
 	return out
+}
+
+// Menus tells whether items with option groups can be listed there: whether what is sent of an item says
+// anything of its groups.
+func (d *Definition) Menus() bool {
+	f := d.Feeds["items out"]
+	return f != nil && f.Send != nil && mentions(f.Send.Request.Body.node, "groups")
+}
+
+func mentions(n *yaml.Node, word string) bool {
+	if n == nil {
+		return false
+	}
+	return n.Kind == yaml.ScalarNode && strings.Contains(n.Value, word) || slices.ContainsFunc(n.Content, func(c *yaml.Node) bool { return mentions(c, word) })
 }
 
 // ComesIn tells whether records of a feed come to us.

@@ -251,7 +251,7 @@ func TestBatchIsReportedOnLater(t *testing.T) {
 	results, ready, err := l.Report(t.Context(), "stock out", "B-9")
 	require.NoError(t, err)
 	require.True(t, ready)
-	require.Equal(t, []Result{{"l1", true, ""}, {"l2", false, "unknown"}}, results)
+	require.Equal(t, []Result{{Subject: "l1", Accepted: true}, {Subject: "l2", Reason: "unknown"}}, results)
 	require.Equal(t, "l2", l.Subject("stock out", json.RawMessage(`{"outside_id":"l2","sku":"B"}`)))
 
 	l.InTest = true

@@ -7,10 +7,10 @@ import (
 	"hash/fnv"
 	"strings"
 
+	"openrelay/internal/core/catalog"
 	"openrelay/internal/core/gs1"
 	"openrelay/internal/relay"
 	"openrelay/internal/standin"
-	"openrelay/internal/store"
 )
 
 // Company is its name.
@@ -33,21 +33,31 @@ type good struct {
 	grams, l, w, h            int64
 	few                       bool // little stock
 	skep                      bool // sold by Little Skep too
+
+	kind     catalog.Kind
+	family   string
+	serials  bool
+	parts    []catalog.Part
+	customs  string
+	internal bool // no store sells it yet
 }
+
+// starter is what the starter hive kit is made of.
+var starter = []catalog.Part{{SKU: "HIVE-FLOOR", Quantity: 1}, {SKU: "HIVE-BODY", Quantity: 2}, {SKU: "FRAMES-10", Quantity: 2}, {SKU: "HIVE-ROOF", Quantity: 1}}
 
 func goods() []good {
 	var out []good
 	add := func(g good) { out = append(out, g) }
 	for _, colour := range []string{"White", "Sand"} {
 		for _, size := range []string{"S", "M", "L", "XL"} {
-			add(good{sku: "SUIT-" + size + "-" + strings.ToUpper(colour), name: "Bee suit with veil, " + colour + ", " + size, group: "Protection", options: "size " + size + ", colour " + colour, price: 8900, grams: 1350, l: 400, w: 300, h: 90, skep: true})
+			add(good{sku: "SUIT-" + size + "-" + strings.ToUpper(colour), name: "Bee suit with veil, " + colour + ", " + size, group: "Protection", options: "size " + size + ", colour " + strings.ToLower(colour), family: "SUIT", customs: "621143", price: 8900, grams: 1350, l: 400, w: 300, h: 90, skep: true})
 		}
 	}
 	for _, size := range []string{"S", "M", "L"} {
-		add(good{sku: "JACKET-" + size, name: "Bee jacket, " + size, group: "Protection", options: "size " + size, price: 5490, grams: 820, l: 350, w: 280, h: 70, skep: size == "M"})
+		add(good{sku: "JACKET-" + size, name: "Bee jacket, " + size, group: "Protection", options: "size " + size, family: "JACKET", customs: "621143", price: 5490, grams: 820, l: 350, w: 280, h: 70, skep: size == "M"})
 	}
 	for _, size := range []string{"7", "8", "9", "10", "11"} {
-		add(good{sku: "GLOVES-" + size, name: "Goatskin gloves, size " + size, group: "Protection", options: "size " + size, price: 1990, grams: 260, l: 300, w: 150, h: 40})
+		add(good{sku: "GLOVES-" + size, name: "Goatskin gloves, size " + size, group: "Protection", options: "size " + size, family: "GLOVES", customs: "420329", price: 1990, grams: 260, l: 300, w: 150, h: 40})
 	}
 	for _, g := range []good{
 		{sku: "VEIL-ROUND", name: "Round veil", group: "Protection", price: 1450, grams: 140, l: 300, w: 220, h: 40, skep: true},
@@ -58,7 +68,7 @@ func goods() []good {
 		{sku: "JAR-HEX-T12", name: "Six-sided jars 280 g, tray of 12", group: "Jars", price: 1320, grams: 2250, l: 300, w: 230, h: 95, skep: true},
 		{sku: "LID-63-100", name: "Lids 63 mm, 100 pieces", group: "Jars", price: 1480, grams: 950, l: 300, w: 200, h: 120},
 		{sku: "LID-82-100", name: "Lids 82 mm, 100 pieces", group: "Jars", price: 1790, grams: 1300, l: 340, w: 240, h: 130},
-		{sku: "HIVE-STARTER", name: "Starter hive kit", group: "Hives", price: 21900, grams: 14800, l: 560, w: 390, h: 380, skep: true},
+		{sku: "HIVE-STARTER", name: "Starter hive kit", group: "Hives", kind: catalog.Kit, parts: starter, price: 21900, grams: 14800, l: 560, w: 390, h: 380, skep: true},
 		{sku: "HIVE-BODY", name: "Hive body, spruce", group: "Hives", price: 4200, grams: 4300, l: 520, w: 380, h: 240},
 		{sku: "HIVE-ROOF", name: "Hive roof, sheet metal", group: "Hives", price: 3850, grams: 3100, l: 540, w: 390, h: 110},
 		{sku: "HIVE-FLOOR", name: "Hive floor with mesh", group: "Hives", price: 3400, grams: 2900, l: 530, w: 380, h: 90},
@@ -74,16 +84,16 @@ func goods() []good {
 		{sku: "FEEDER-2L", name: "Feeder, 2 litres", group: "Tools", price: 690, grams: 310, l: 250, w: 250, h: 90},
 		{sku: "FEEDER-5L", name: "Feeder, 5 litres", group: "Tools", price: 1190, grams: 560, l: 380, w: 290, h: 100},
 		{sku: "ENTRANCE-BLOCK", name: "Entrance block, beech", group: "Tools", price: 350, grams: 120, l: 340, w: 25, h: 20},
-		{sku: "EXTRACTOR-3", name: "Honey extractor, 3 frames", group: "Honey house", price: 27900, grams: 11500, l: 880, w: 440, h: 440, few: true},
-		{sku: "EXTRACTOR-9", name: "Honey extractor, 9 frames, motor", group: "Honey house", price: 84900, grams: 23500, l: 890, w: 449, h: 449, few: true},
-		{sku: "REFRACTOMETER", name: "Honey refractometer", group: "Honey house", price: 4490, grams: 330, l: 200, w: 80, h: 50, few: true},
+		{sku: "EXTRACTOR-3", serials: true, customs: "843680", name: "Honey extractor, 3 frames", group: "Honey house", price: 27900, grams: 11500, l: 880, w: 440, h: 440, few: true},
+		{sku: "EXTRACTOR-9", serials: true, customs: "843680", name: "Honey extractor, 9 frames, motor", group: "Honey house", price: 84900, grams: 23500, l: 890, w: 449, h: 449, few: true},
+		{sku: "REFRACTOMETER", serials: true, customs: "902750", name: "Honey refractometer", group: "Honey house", price: 4490, grams: 330, l: 200, w: 80, h: 50, few: true},
 		{sku: "STRAINER-DOUBLE", name: "Double strainer", group: "Honey house", price: 2890, grams: 620, l: 280, w: 240, h: 100},
 		{sku: "TANK-25", name: "Settling tank, 25 kg", group: "Honey house", price: 6900, grams: 3400, l: 350, w: 345, h: 390},
 		{sku: "TANK-50", name: "Settling tank, 50 kg", group: "Honey house", price: 9900, grams: 5600, l: 420, w: 410, h: 440, few: true},
 		{sku: "QUEEN-MARKED", name: "Queen, marked, with attendants", group: "Live", price: 3900, grams: 30, l: 80, w: 40, h: 20, few: true},
 		{sku: "COLONY-5F", name: "Small colony on five frames", group: "Live", price: 16900, grams: 9500, l: 560, w: 260, h: 330, few: true},
-		{sku: "PLAQUE-S", name: "Hive plaque with engraving, small", group: "Made to order", price: 1900, grams: 110, l: 120, w: 80, h: 5},
-		{sku: "PLAQUE-L", name: "Hive plaque with engraving, large", group: "Made to order", price: 2900, grams: 240, l: 200, w: 130, h: 5},
+		{sku: "PLAQUE-S", kind: catalog.MadeToOrder, name: "Hive plaque with engraving, small", group: "Made to order", price: 1900, grams: 110, l: 120, w: 80, h: 5},
+		{sku: "PLAQUE-L", kind: catalog.MadeToOrder, name: "Hive plaque with engraving, large", group: "Made to order", price: 2900, grams: 240, l: 200, w: 130, h: 5},
 		{sku: "BOOK-FIRST-YEAR", name: "The first year at the hive", group: "Books", price: 2400, grams: 520, l: 240, w: 170, h: 22, skep: true},
 		{sku: "BOOK-QUEENS", name: "Rearing queens in small yards", group: "Books", price: 2900, grams: 610, l: 240, w: 170, h: 26},
 		{sku: "BOOK-KITCHEN", name: "The honey kitchen", group: "Books", price: 1980, grams: 430, l: 220, w: 160, h: 18, skep: true},
@@ -119,16 +129,30 @@ func openings(places map[string]int64, extra int64) []relay.Opening {
 	for _, g := range tillGoods() {
 		till[g.SKU] = true
 	}
-	var out []relay.Opening
+	var out, kits []relay.Opening
 	for i, g := range goods() {
-		o := relay.Opening{Item: store.Item{SKU: g.sku, GTIN: gtin(i), Name: g.name, Category: g.group, Options: g.options, WeightG: g.grams, LengthMM: g.l, WidthMM: g.w, HeightMM: g.h, Price: g.price, Currency: "EUR"},
-			Counts: map[int64]int64{}, Bins: map[int64]string{}}
+		o := relay.Opening{Item: catalog.Item{SKU: g.sku, Kind: g.kind, Family: g.family, GTIN: gtin(i), Name: g.name, Category: g.group, Options: g.options, Serials: g.serials, CustomsCode: g.customs,
+			Origin: "XW", TaxClass: "standard", WeightG: g.grams, LengthMM: g.l, WidthMM: g.w, HeightMM: g.h, Price: g.price, Currency: "EUR", Parts: g.parts},
+			Counts: map[int64]int64{}, Bins: map[int64]string{}, Serials: map[int64][]string{}}
+		if g.kind == catalog.Kit {
+			kits = append(kits, o) // after what it is made of
+			continue
+		}
+		if g.kind == catalog.MadeToOrder {
+			out = append(out, o)
+			continue
+		}
 		n := 30 + spread(g.sku, 60)
 		if g.few {
 			n = 3 + spread(g.sku, 5)
 		}
 		o.Counts[alder] = n + extra
 		o.Bins[alder] = fmt.Sprintf("%c-%02d-%d", 'A'+rune(i/18), 1+i%18/3, 1+i%3)
+		if g.serials {
+			for k := range n {
+				o.Serials[alder] = append(o.Serials[alder], fmt.Sprintf("%s-%04d", g.sku[:2], 100*(i+1)+int(k)))
+			}
+		}
 		if i%3 == 0 && !g.few {
 			o.Counts[pier] = 8 + spread(g.name, 20)
 			o.Bins[pier] = fmt.Sprintf("P-%02d", 1+i/3)
@@ -139,7 +163,7 @@ func openings(places map[string]int64, extra int64) []relay.Opening {
 		}
 		out = append(out, o)
 	}
-	return out
+	return append(out, kits...)
 }
 
 // market lists goods as a marketplace or a till has them: some of ours by our SKU, and whatever else.

@@ -168,16 +168,40 @@ func (w *World) PackOne(ctx context.Context, order string) (api.ShipmentView, er
 			return none, err
 		}
 	}
+	serials, err := w.Serials(ctx, v.Wants)
+	if err != nil {
+		return none, err
+	}
 	profiles, err := w.Client.Profiles(ctx) // the smallest first
 	if err != nil {
 		return none, err
 	}
 	for _, p := range profiles {
-		if v, err = w.Client.Pack(ctx, s, p.Code, 0); err == nil {
+		if v, err = w.Client.Pack(ctx, s, p.Code, 0, serials); err == nil {
 			return v, nil
 		}
 	}
 	return none, fmt.Errorf("shipment %s: %w: %w", s, errNoCarton, err)
+}
+
+// Serials takes the first serial numbers that lie here for the units that have them.
+func (w *World) Serials(ctx context.Context, wants []picking.Want) (map[string][]string, error) {
+	out := map[string][]string{}
+	for _, want := range wants {
+		if !want.Serials {
+			continue
+		}
+		it, err := w.Client.Item(ctx, want.SKU)
+		if err != nil {
+			return nil, err
+		}
+		for _, s := range it.Serials {
+			if s.State == "here" && int64(len(out[want.SKU])) < want.Quantity {
+				out[want.SKU] = append(out[want.SKU], s.Serial)
+			}
+		}
+	}
+	return out, nil
 }
 
 var errNoCarton = errors.New("fits into no carton")

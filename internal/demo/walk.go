@@ -226,12 +226,12 @@ func (k *walk) all(ctx context.Context) error {
 	}
 
 	k.step("Packing and the prices of Plover Post")
-	if _, err := c.Pack(ctx, ship, "small", 0); err == nil {
+	if _, err := c.Pack(ctx, ship, "small", 0, nil); err == nil {
 		k.check(false, "the goods went into a carton that is too small")
 	} else {
 		k.check(true, "the small carton is refused: %v", err)
 	}
-	if v, err = c.Pack(ctx, ship, "medium", 0); err != nil {
+	if v, err = c.Pack(ctx, ship, "medium", 0, nil); err != nil {
 		return err
 	}
 	k.saw("packed into %s: %d g, %d×%d×%d mm", v.Profile, v.WeightG, v.LengthMM, v.WidthMM, v.HeightMM)
@@ -376,7 +376,7 @@ func (k *walk) joins(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	k.imported(im, 31)
+	k.imported(im, 30)
 	var o api.Order
 	if _, err := until(ctx, 10*time.Second, "the marketplace's order", func() (bool, error) {
 		o, err = c.Order(ctx, sold)

@@ -12,117 +12,8 @@ import (
 	"openrelay/internal/core/order"
 	"openrelay/internal/core/picking"
 	"openrelay/internal/core/place"
-	"openrelay/internal/core/stock"
 	"openrelay/internal/store"
 )
-
-// OfferWhy explains the quantity a channel shows for an item.
-type OfferWhy struct {
-	Item      store.Item
-	Listing   store.Listing
-	Allowed   int64                  // what the policy allows now
-	Steps     []stock.Step           // the sum behind it
-	Open      *store.OutboxMessage   // a correction on its way
-	Promised  []store.OpenAllocation // the orders behind the allocations
-	Movements []store.MovementRow    // the newest ledger entries
-	On        bool                   // whether the channel is told at all
-}
-
-// WhyOffer answers "why this number?" for a listing.
-func (r *Relay) WhyOffer(ctx context.Context, connection, sku string) (OfferWhy, error) {
-	var out OfferWhy
-	c := r.byCode(connection)
-	if c == nil {
-		return out, store.ErrNotFound
-	}
-	l, err := r.Store.Listing(ctx, connection, sku)
-	if err != nil {
-		return out, err
-	}
-	out.Listing = l
-	_, out.On = r.feed(c, "stock out")
-	if l.ItemID == 0 {
-		out.Steps = []stock.Step{{Text: "No item of ours is matched to this listing; it is told nothing"}}
-		return out, nil
-	}
-	items, err := r.Store.Items(ctx, []int64{l.ItemID})
-	if err != nil {
-		return out, err
-	}
-	out.Item = items[l.ItemID]
-	levels, err := r.Store.Levels(ctx, []int64{l.ItemID})
-	if err != nil {
-		return out, err
-	}
-	out.Allowed, out.Steps = c.settings().Offer.Explain(l.ItemID, func(k stock.Key) stock.Level { return levels[k] }, r.placeName)
-	if m, err := r.Store.OpenOutboxFor(ctx, c.rec().ID, "stock out", offerSubject(l.ID)); err == nil {
-		out.Open = &m
-	} else if !errors.Is(err, store.ErrNotFound) {
-		return out, err
-	}
-	if out.Promised, err = r.Store.OpenAllocations(ctx, l.ItemID, 50); err != nil {
-		return out, err
-	}
-	out.Movements, err = r.Store.Movements(ctx, l.ItemID, 0, 0, 30)
-	return out, err
-}
-
-// LevelWhy explains the stock of an item: levels, who holds it, the ledger, and what channels show.
-type LevelWhy struct {
-	Item      store.Item
-	Levels    map[stock.Key]stock.Level
-	Bins      map[int64]string // by location
-	Promised  []store.OpenAllocation
-	Movements []store.MovementRow
-	Listings  []ListingWhy
-}
-
-// ListingWhy is a listing beside what it may show.
-type ListingWhy struct {
-	store.Listing
-	Allowed int64
-	On      bool
-}
-
-// WhyLevel answers "why this number?" for an item.
-func (r *Relay) WhyLevel(ctx context.Context, sku string, before int64) (LevelWhy, error) {
-	var out LevelWhy
-	it, err := r.Store.Item(ctx, sku)
-	if err != nil {
-		return out, err
-	}
-	out.Item = it
-	if out.Levels, err = r.Store.Levels(ctx, []int64{it.ID}); err != nil {
-		return out, err
-	}
-	out.Bins = map[int64]string{}
-	for k := range out.Levels {
-		bins, err := r.Store.Bins(ctx, k.Location, []int64{it.ID})
-		if err != nil {
-			return out, err
-		}
-		out.Bins[k.Location] = bins[it.ID]
-	}
-	if out.Promised, err = r.Store.OpenAllocations(ctx, it.ID, 50); err != nil {
-		return out, err
-	}
-	if out.Movements, err = r.Store.Movements(ctx, it.ID, 0, before, 50); err != nil {
-		return out, err
-	}
-	listings, err := r.Store.ListingsOfItems(ctx, []int64{it.ID})
-	if err != nil {
-		return out, err
-	}
-	for _, l := range listings {
-		w := ListingWhy{Listing: l}
-		if c := r.byID(l.ConnectionID); c != nil {
-			_, w.On = r.feed(c, "stock out")
-			w.Allowed = c.settings().Offer.Offer(it.ID, func(k stock.Key) stock.Level { return out.Levels[k] })
-		}
-		out.Listings = append(out.Listings, w)
-	}
-	return out, nil
-}
 
 // OrderView is everything known about one order.
 type OrderView struct {
@@ -207,7 +98,7 @@ func (r *Relay) Shipment(ctx context.Context, number string) (ShipmentView, erro
 	}
 	ids := make([]int64, 0, len(s.Lines))
 	for _, sl := range s.Lines {
-		ids = append(ids, out.Order.Line(sl.LineID).ItemID)
+		ids = append(ids, sl.ItemID)
 	}
 	items, err := r.Store.Items(ctx, ids)
 	if err != nil {

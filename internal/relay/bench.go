@@ -44,6 +44,8 @@ func (r *Relay) Sample(ctx context.Context, code, kind string) (string, error) {
 			o = message.Offer{ListingID: list[0].ID, OutsideID: list[0].OutsideID, SKU: list[0].SKU, Quantity: max(list[0].SeenQty, 0)}
 		}
 		m = o
+	case "items out":
+		m = message.Publication{SKU: "SAMPLE", Title: "Sample", Description: "A sample.", Category: "Samples", Price: 1290, Currency: "EUR", Quantity: 3, WeightG: 250}
 	case "dispatch out":
 		m = message.Dispatch{Reference: r.prefix + "-bench", OrderID: "0", OrderNumber: "SAMPLE-1", OurNumber: "SAMPLE", Carrier: "Plover Post", Service: "PP", Tracking: "PP123456785XW", ShippedAt: r.now().UTC().Truncate(time.Second),
 			Lines: []message.DispatchLine{{ID: "1", SKU: "SAMPLE", Quantity: 1}}, LastOfOrder: true, ParcelNumber: "SAMPLE"}

@@ -396,11 +396,15 @@ func (r *Relay) queueAllOffers(ch *change, c *conn) error {
 		f.On = true
 	}
 	r.mu.Unlock()
-	book, err := ch.Book(keys(need))
+	book, err := r.book(ch, keys(need))
 	if err != nil {
 		return err
 	}
-	return r.queueOffers(ch, book, keys(need))
+	w, err := r.waresNow(ch)
+	if err != nil {
+		return err
+	}
+	return r.queueListings(ch, w, listings, book.Level)
 }
 
 // Pause stops or resumes everything of a connection. What is due waits; nothing is lost.

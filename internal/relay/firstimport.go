@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"openrelay/internal/connector"
+	"openrelay/internal/core/catalog"
 	"openrelay/internal/core/message"
 	"openrelay/internal/core/stock"
 	"openrelay/internal/store"
@@ -225,12 +226,13 @@ func (r *Relay) lookAt(c *conn, im store.FirstImport, choose ImportChoices, kind
 
 func (b *batch) lookAtListing(out *store.ImportRecord, m *message.Listing, choose ImportChoices, seen map[string]string) error {
 	out.Title = or(m.Title, m.SKU)
-	id, by, err := b.itemFor(m.SKU, m.GTIN)
-	if err != nil {
+	probe := store.Listing{ConnectionID: b.c.id, OutsideID: out.OutsideID, SKU: m.SKU, GTIN: m.GTIN, Title: out.Title, Price: m.Price, Currency: m.Currency}
+	if err := b.r.matchListing(b.ch, b.c, &probe); err != nil {
 		return err
 	}
+	id, by := probe.ItemID, probe.MatchedBy
 	if first := seen[m.SKU]; m.SKU != "" && first != "" && first != out.OutsideID {
-		out.Verdict, out.Reason = "conflict", fmt.Sprintf("%s is the SKU of listing %s, too; both are brought over, and no item is created twice", m.SKU, first)
+		out.Verdict, out.Reason = "conflict", fmt.Sprintf("%s is the SKU of listing %s, too; it waits until a person says which item it is", m.SKU, first)
 		return nil
 	}
 	seen[m.SKU] = out.OutsideID
@@ -241,7 +243,7 @@ func (b *batch) lookAtListing(out *store.ImportRecord, m *message.Listing, choos
 			return nil
 		}
 		at := b.c.settings().Offer.Sources[0]
-		book, err := b.ch.Book([]int64{id})
+		book, err := b.r.book(b.ch, []int64{id})
 		if err != nil {
 			return err
 		}
@@ -253,7 +255,7 @@ func (b *batch) lookAtListing(out *store.ImportRecord, m *message.Listing, choos
 	case choose.Items:
 		out.Verdict, out.Reason = "skip", "it has no SKU to make an item of"
 	default:
-		out.Verdict, out.Reason = "skip", "no item of ours matches, and none is to be created"
+		out.Verdict, out.Reason = "skip", or(probe.Doubt, "no item of ours matches, and none is to be created")
 	}
 	return nil
 }
@@ -353,31 +355,40 @@ func (b *batch) bringOne(rec *store.ImportRecord, im store.FirstImport, choose I
 }
 
 func (b *batch) bringListing(rec *store.ImportRecord, m *message.Listing, im store.FirstImport, choose ImportChoices) error {
-	id, by, err := b.itemFor(m.SKU, m.GTIN)
-	if err != nil {
+	l := store.Listing{OutsideID: rec.OutsideID, ConnectionID: b.c.id, SKU: m.SKU, GTIN: m.GTIN, Title: m.Title, Price: m.Price, Currency: m.Currency}
+	if old, err := b.ch.ListingOf(b.c.id, rec.OutsideID); err == nil {
+		l.ItemID, l.MatchedBy = old.ItemID, old.MatchedBy
+	} else if !errors.Is(err, store.ErrNotFound) {
 		return err
+	}
+	if l.ItemID == 0 {
+		if err := b.r.matchListing(b.ch, b.c, &l); err != nil {
+			return err
+		}
 	}
 	verdict := "matched"
-	if id == 0 && choose.Items && m.SKU != "" {
-		verdict, by = "created", "same SKU"
-		if id, err = b.ch.AddItem(store.Item{SKU: m.SKU, GTIN: b.freeGTIN(m.GTIN), Name: or(m.Title, m.SKU), Price: m.Price, Currency: or(m.Currency, "EUR")}); err != nil {
-			return err
-		}
-		if err := b.ch.Note(store.Entry{At: b.ch.now.UnixMicro(), Who: im.Who, Thing: "item", ThingID: id, What: "added", Text: fmt.Sprintf("%s added from %s", or(m.Title, m.SKU), b.c.rec().Name)}); err != nil {
-			return err
+	if l.ItemID == 0 && l.Doubt == "" && choose.Items && m.SKU != "" {
+		it := catalog.Item{SKU: m.SKU, Name: or(m.Title, m.SKU), Price: m.Price, Currency: m.Currency}
+		it.Complete()
+		if err := it.Check(); err == nil {
+			var err error
+			if it.GTIN, err = b.r.freeGTIN(b.ch, m.GTIN); err != nil {
+				return err
+			}
+			if l.ItemID, err = b.r.addItem(b.ch, it, im.Who, fmt.Sprintf("%s added from %s", it.Name, b.c.rec().Name)); err != nil {
+				return err
+			}
+			verdict, l.MatchedBy = "created", catalog.ByCreated
+		} else {
+			rec.Reason = err.Error()
 		}
 	}
-	l := store.Listing{ConnectionID: b.c.id, OutsideID: rec.OutsideID, SKU: m.SKU, Title: m.Title, Price: m.Price, Currency: m.Currency, URL: m.URL, Live: m.Live, SeenQty: m.Quantity}
-	if id != 0 {
-		l.ItemID, l.MatchedBy = id, by
-	}
-	if _, err := b.ch.PutListing(l, b.ch.now); err != nil {
+	if _, err := b.r.putListing(b.ch, b.c, &l, m); err != nil {
 		return err
 	}
-	b.ch.tell("listing", m.SKU)
-	if id == 0 {
+	if l.ItemID == 0 {
 		rec.Verdict = "skipped"
-		rec.Reason = or(rec.Reason, "no item of ours matches")
+		rec.Reason = or(rec.Reason, or(l.Doubt, "no item of ours matches"))
 		return nil
 	}
 	if rec.Verdict != "conflict" {
@@ -387,28 +398,23 @@ func (b *batch) bringListing(rec *store.ImportRecord, m *message.Listing, im sto
 	if !choose.Stock || b.c.rec().Test {
 		return nil
 	}
-	k := stock.Key{Item: id, Location: b.c.settings().Offer.Sources[0]}
-	book, err := b.ch.Book([]int64{id})
+	k := stock.Key{Item: l.ItemID, Location: b.c.settings().Offer.Sources[0]}
+	book, err := b.r.book(b.ch, []int64{l.ItemID})
 	if err != nil {
 		return err
 	}
-	if known, err := b.ch.HasMovements(id, k.Location); err != nil || known || m.Quantity <= 0 {
+	w, err := b.r.waresNow(b.ch)
+	if err != nil {
+		return err
+	}
+	if g := w.goods(l.ItemID); g.NoStock || len(g.Parts) > 0 {
+		return nil
+	}
+	if known, err := b.ch.HasMovements(l.ItemID, k.Location); err != nil || known || m.Quantity <= 0 {
 		return err
 	}
 	book.Post(stock.Movement{Key: k, At: b.ch.now, Kind: stock.Count, OnHand: m.Quantity, Reason: "opening stock as " + b.c.rec().Name + " shows it", Who: im.Who, DocKind: "import", DocID: im.ID})
 	return b.r.post(b.ch, book)
-}
-
-// freeGTIN is a GTIN that is right and no other item's, or nothing.
-func (b *batch) freeGTIN(gtin string) string {
-	m := message.Item{SKU: "x", Name: "x", GTIN: gtin}
-	if m.Check() != nil {
-		return ""
-	}
-	if _, err := b.ch.ItemByGTIN(gtin); !errors.Is(err, store.ErrNotFound) {
-		return ""
-	}
-	return gtin
 }
 
 // FirstImport says how the first import of a connection stands.

@@ -65,7 +65,7 @@ func (r *Relay) syncShipments(ch *change, o *order.Order) error {
 					at = a.Quantity
 				}
 			}
-			if at < sl.Quantity {
+			if at *= max(sl.Per, 1); at < sl.Quantity {
 				sl.Quantity, sl.Picked = at, min(sl.Picked, at)
 				changed = true
 			}
@@ -123,7 +123,7 @@ func (r *Relay) StartPick(ctx context.Context, number, who string) (string, erro
 					byPlace[a.Location] = s
 					order = append(order, a.Location)
 				}
-				s.Lines = append(s.Lines, store.ShipmentLine{LineID: l.ID, Quantity: a.Quantity})
+				s.Lines = append(s.Lines, shipmentLines(l, a.Quantity, 0)...)
 			}
 		}
 		if len(order) == 0 {
@@ -149,11 +149,52 @@ func (r *Relay) StartPick(ctx context.Context, number, who string) (string, erro
 	return out, err
 }
 
+// shipmentLines are what a shipment takes for qty units of an order line: of a kit, each of its components.
+func shipmentLines(l *order.Line, qty, picked int64) []store.ShipmentLine {
+	parts := l.Parts
+	if len(parts) == 0 {
+		parts = []stock.Component{{Item: l.ItemID, Quantity: 1}}
+	}
+	out := make([]store.ShipmentLine, len(parts))
+	for i, p := range parts {
+		out[i] = store.ShipmentLine{LineID: l.ID, ItemID: p.Item, Per: p.Quantity, Quantity: qty * p.Quantity, Picked: picked * p.Quantity}
+	}
+	return out
+}
+
+// complete counts the units of an order line of which all that a shipment takes is picked, and how many it
+// is to take.
+func complete(s *store.Shipment, line int64) (picked, quantity int64) {
+	first := true
+	for _, sl := range s.Lines {
+		if sl.LineID != line {
+			continue
+		}
+		n := sl.Picked / max(sl.Per, 1)
+		if first || n < picked {
+			picked = n
+		}
+		quantity, first = sl.Quantity/max(sl.Per, 1), false
+	}
+	return picked, quantity
+}
+
+// lineIDs lists the order lines of a shipment, each once.
+func lineIDs(s *store.Shipment) []int64 {
+	var out []int64
+	for _, sl := range s.Lines {
+		if !slices.Contains(out, sl.LineID) {
+			out = append(out, sl.LineID)
+		}
+	}
+	return out
+}
+
 // wants lists what a shipment needs, in the order of the bins.
 func (r *Relay) wants(t *store.Tx, s store.Shipment, o *order.Order) ([]picking.Want, error) {
 	ids := make([]int64, 0, len(s.Lines))
 	for _, sl := range s.Lines {
-		ids = append(ids, o.Line(sl.LineID).ItemID)
+		ids = append(ids, sl.ItemID)
 	}
 	items, err := t.Items(ids)
 	if err != nil {
@@ -173,8 +214,12 @@ func wantList(s store.Shipment, o *order.Order, items map[int64]store.Item, bins
 		if sl.Quantity == 0 {
 			continue
 		}
-		it := items[l.ItemID]
-		out = append(out, picking.Want{LineID: l.ID, SKU: it.SKU, GTIN: it.GTIN, Title: it.Name, Bin: bins[l.ItemID], Quantity: sl.Quantity, Picked: sl.Picked})
+		it := items[sl.ItemID]
+		w := picking.Want{LineID: l.ID, ItemID: it.ID, SKU: it.SKU, GTIN: it.GTIN, Title: it.Name, Bin: bins[it.ID], Quantity: sl.Quantity, Picked: sl.Picked, Serials: it.Serials}
+		if len(l.Parts) > 0 {
+			w.KitSKU = l.SKU
+		}
+		out = append(out, w)
 	}
 	slices.SortStableFunc(out, func(a, b picking.Want) int { return strings.Compare(a.Bin, b.Bin) })
 	return out
@@ -215,16 +260,19 @@ func (r *Relay) Scan(ctx context.Context, shipment, code, bin string, qty int64,
 		if got.Kind != "product" {
 			return nil
 		}
-		if err := o.Pick(got.LineID, got.Quantity); err != nil {
-			return orderStateError(err)
-		}
+		before, _ := complete(&s, got.LineID)
 		for i := range s.Lines {
-			if s.Lines[i].LineID == got.LineID {
+			if s.Lines[i].LineID == got.LineID && s.Lines[i].ItemID == got.ItemID {
 				s.Lines[i].Picked += got.Quantity
 			}
 		}
+		if now, _ := complete(&s, got.LineID); now > before { // of a kit, when its last component is there
+			if err := o.Pick(got.LineID, now-before); err != nil {
+				return orderStateError(err)
+			}
+		}
 		for i := range wants {
-			if wants[i].LineID == got.LineID {
+			if wants[i].LineID == got.LineID && wants[i].ItemID == got.ItemID {
 				wants[i].Picked += got.Quantity
 			}
 		}
@@ -234,7 +282,7 @@ func (r *Relay) Scan(ctx context.Context, shipment, code, bin string, qty int64,
 		if err := ch.UpdateShipment(&s); err != nil {
 			return err
 		}
-		if err := r.noteOrder(ch, o, who, "picked", "Picked %d × %s%s", got.Quantity, o.Line(got.LineID).SKU, binText(got.Bin)); err != nil {
+		if err := r.noteOrder(ch, o, who, "picked", "Picked %d × %s%s", got.Quantity, got.SKU, binText(got.Bin)); err != nil {
 			return err
 		}
 		ch.tell("shipment", s.Number)
@@ -252,7 +300,8 @@ func binText(bin string) string {
 
 // Pack packs what was picked into one parcel of a profile, or repacks it while it has no label.
 // weight is the weighed gross weight in grams; 0 takes the sum of the items and the carton.
-func (r *Relay) Pack(ctx context.Context, shipment, profile string, weight int64, who string) error {
+// serials are the serial numbers of the units whose items have them, by SKU.
+func (r *Relay) Pack(ctx context.Context, shipment, profile string, weight int64, serials map[string][]string, who string) error {
 	profiles, err := r.Store.Profiles(ctx)
 	if err != nil {
 		return err
@@ -276,21 +325,25 @@ func (r *Relay) Pack(ctx context.Context, shipment, profile string, weight int64
 		var content []packing.Content
 		var ids []int64
 		for _, sl := range s.Lines {
-			if sl.Picked < sl.Quantity {
-				return &Refused{Text: fmt.Sprintf("%d × %s is still to be picked", sl.Quantity-sl.Picked, o.Line(sl.LineID).SKU), Conflict: true}
-			}
-			ids = append(ids, o.Line(sl.LineID).ItemID)
+			ids = append(ids, sl.ItemID)
 		}
 		items, err := ch.Items(ids)
 		if err != nil {
 			return err
 		}
 		for _, sl := range s.Lines {
-			it := items[o.Line(sl.LineID).ItemID]
+			it := items[sl.ItemID]
+			if sl.Picked < sl.Quantity {
+				return &Refused{Text: fmt.Sprintf("%d × %s is still to be picked", sl.Quantity-sl.Picked, it.SKU), Conflict: true}
+			}
 			content = append(content, packing.Content{SKU: it.SKU, Quantity: sl.Quantity, WeightG: it.WeightG, LengthMM: it.LengthMM, WidthMM: it.WidthMM, HeightMM: it.HeightMM})
 		}
 		if why := p.Refuses(content); why != "" {
 			return &Refused{Text: why, Conflict: true}
+		}
+		chosen, err := r.chooseSerials(ch, &s, items, serials)
+		if err != nil {
+			return err
 		}
 		first := s.State == store.ToPick
 		s.State, s.Profile, s.LengthMM, s.WidthMM, s.HeightMM, s.Error = store.ToShip, p.Code, p.LengthMM, p.WidthMM, p.HeightMM, ""
@@ -305,17 +358,18 @@ func (r *Relay) Pack(ctx context.Context, shipment, profile string, weight int64
 			return err
 		}
 		if first {
-			for _, sl := range s.Lines {
-				if sl.Quantity == 0 {
+			for _, line := range lineIDs(&s) {
+				_, n := complete(&s, line)
+				if n == 0 {
 					continue
 				}
-				if err := o.Pack(sl.LineID, sl.Quantity); err != nil {
+				if err := o.Pack(line, n); err != nil {
 					return orderStateError(err)
 				}
 			}
 		}
 		ch.tell("shipment", s.Number)
-		if err := r.noteOrder(ch, o, who, "packed", "Packed into %s, %s kg", p.Name, kg(s.WeightG)); err != nil {
+		if err := r.noteOrder(ch, o, who, "packed", "Packed into %s, %s kg%s", p.Name, kg(s.WeightG), chosen); err != nil {
 			return err
 		}
 		return r.saveOrder(ch, o)
@@ -440,9 +494,9 @@ func (r *Relay) labelBought(ch *change, c *conn, m store.OutboxMessage, label *m
 	s.ServiceName = label.Service
 	ch.tell("shipment", s.Number)
 	var units int64
-	for _, sl := range s.Lines {
-		l := o.Line(sl.LineID)
-		units += min(l.Packed, sl.Quantity)
+	for _, line := range lineIDs(&s) {
+		_, n := complete(&s, line)
+		units += min(o.Line(line).Packed, n)
 	}
 	if units == 0 { // the order was cancelled while the label was on its way
 		s.State = store.CalledOff
@@ -453,28 +507,38 @@ func (r *Relay) labelBought(ch *change, c *conn, m store.OutboxMessage, label *m
 		return r.saveOrder(ch, o)
 	}
 	ids := map[int64]bool{}
-	for i := range o.Lines {
-		ids[o.Lines[i].ItemID] = true
-	}
-	book, err := ch.Book(keys(ids))
+	itemsOf(o, ids)
+	book, err := r.book(ch, keys(ids))
 	if err != nil {
 		return err
 	}
-	scene := r.sceneFor(c, book, ch.now, c.rec().Name)
+	sc, err := r.sceneFor(c, ch, book, c.rec().Name)
+	if err != nil {
+		return err
+	}
 	d := message.Dispatch{OrderID: o.OutsideID, OrderNumber: o.Record.Number, OurNumber: o.Number, Carrier: c.rec().Name, Service: or(s.ServiceName, s.Service),
 		Tracking: label.Tracking, TrackingURL: label.URL, ShippedAt: ch.now.UTC(), ParcelNumber: s.Number, Reference: r.prefix + "-" + s.Number}
-	for _, sl := range s.Lines {
-		l := o.Line(sl.LineID)
-		n := min(l.Packed, sl.Quantity)
-		if n == 0 {
+	for _, line := range lineIDs(&s) {
+		l := o.Line(line)
+		_, n := complete(&s, line)
+		if n = min(n, l.Packed); n == 0 {
 			continue
 		}
-		if err := o.Ship(sl.LineID, n, s.LocationID, scene, "shipped with "+label.Tracking); err != nil {
+		if err := o.Ship(line, n, s.LocationID, sc.Scene, "shipped with "+label.Tracking); err != nil {
 			return err
 		}
 		d.Lines = append(d.Lines, message.DispatchLine{ID: l.OutsideID, SKU: l.SKU, Quantity: n})
 	}
-	d.LastOfOrder = o.Stage() == order.Shipped
+	if d.LastOfOrder = o.Stage() == order.Shipped; d.LastOfOrder { // charges go with the last parcel
+		for i := range o.Lines {
+			if l := &o.Lines[i]; l.Charge && l.Live() > 0 {
+				d.Lines = append(d.Lines, message.DispatchLine{ID: l.OutsideID, SKU: l.SKU, Quantity: l.Live()})
+			}
+		}
+	}
+	if err := ch.SerialsGone(s.ID); err != nil {
+		return err
+	}
 	s.State, s.ShippedAt = store.Gone, ch.now.UnixMicro()
 	if s.ManifestID, err = ch.OpenManifest(c.rec().ID, asked.Handover); err != nil {
 		return err
@@ -577,40 +641,6 @@ func (r *Relay) handoverRefused(ch *change, m store.OutboxMessage) error {
 	}
 	ch.tell("manifest", fmt.Sprint(id))
 	return ch.SetManifest(id, "open", "", time.Time{})
-}
-
-// Adjust changes what lies at a location by a quantity, with a reason.
-func (r *Relay) Adjust(ctx context.Context, sku, location string, by int64, reason, who string) error {
-	if by == 0 || by > 1_000_000 || by < -1_000_000 {
-		return Refuse("change %d: a quantity other than 0, at most a million, is expected", by)
-	}
-	if strings.TrimSpace(reason) == "" {
-		return Refuse("reason: say why the stock changes")
-	}
-	it, err := r.Store.Item(ctx, sku)
-	if err != nil {
-		return fmt.Errorf("item %s: %w", sku, err)
-	}
-	loc, err := r.location(location)
-	if err != nil {
-		return err
-	}
-	kind := stock.Adjust
-	if by > 0 && strings.HasPrefix(reason, "receipt") {
-		kind = stock.Receipt
-	}
-	return r.commit(ctx, func(ch *change) error {
-		book, err := ch.Book([]int64{it.ID})
-		if err != nil {
-			return err
-		}
-		k := stock.Key{Item: it.ID, Location: loc.ID}
-		if left := book.Level(k).OnHand + by; left < 0 {
-			return &Refused{Text: fmt.Sprintf("%s at %s: only %d on hand, %d cannot be taken away", sku, loc.Name, book.Level(k).OnHand, -by), Conflict: true}
-		}
-		book.Post(stock.Movement{Key: k, At: ch.now, Kind: kind, OnHand: by, Reason: reason, Who: who, DocKind: "hand"})
-		return r.post(ch, book)
-	})
 }
 
 func (r *Relay) location(code string) (store.Location, error) {

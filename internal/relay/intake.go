@@ -295,8 +295,8 @@ func (b *batch) settle(in store.InboxMessage, state, reason string, orderID int6
 // orders decides on all order messages of the batch, in the order in which they came.
 func (b *batch) orders(all []mapped) error {
 	var msgs []mapped
-	var outside, skus []string
-	seenID, seenSKU := map[string]bool{}, map[string]bool{}
+	var outside, skus, numbers []string
+	seenID, seenSKU, seenNumber := map[string]bool{}, map[string]bool{}, map[string]bool{}
 	for _, m := range all {
 		o, ok := m.msg.(*message.Order)
 		if !ok {
@@ -312,6 +312,10 @@ func (b *batch) orders(all []mapped) error {
 				seenSKU[l.SKU] = true
 				skus = append(skus, l.SKU)
 			}
+			if l.Listing != "" && !seenNumber[l.Listing] {
+				seenNumber[l.Listing] = true
+				numbers = append(numbers, l.Listing)
+			}
 		}
 	}
 	if len(msgs) == 0 {
@@ -321,7 +325,7 @@ func (b *batch) orders(all []mapped) error {
 	if err != nil {
 		return err
 	}
-	items, err := b.r.matches(b.ch.Tx, b.c.rec().ID, skus)
+	items, err := b.r.matches(b.ch.Tx, b.c.rec().ID, skus, numbers)
 	if err != nil {
 		return err
 	}
@@ -420,51 +424,128 @@ func (b *batch) orders(all []mapped) error {
 	return b.r.post(b.ch, scene.Book)
 }
 
-// matches says which item each SKU is on a channel: what its listing was matched to, or the item with
-// exactly this SKU.
-func (r *Relay) matches(t *store.Tx, connection int64, skus []string) (map[string]int64, error) {
+// matches says which item each line of orders of a channel is: what the listing that was bought is matched
+// to, by its number or its SKU, or the item with exactly this SKU.
+type matches struct {
+	items    map[string]int64 // by SKU of ours
+	byNumber map[string]store.ListingMatch
+	bySKU    map[string][]store.ListingMatch
+}
+
+func (r *Relay) matches(t *store.Tx, connection int64, skus, numbers []string) (*matches, error) {
 	items, err := t.ItemsBySKU(skus)
 	if err != nil {
 		return nil, err
 	}
-	if len(items) < len(skus) {
-		listed, err := t.MatchesBySKU(connection, skus)
-		if err != nil {
-			return nil, err
-		}
-		for sku, id := range listed {
-			items[sku] = id
-		}
-	}
-	return items, nil
-}
-
-func (b *batch) scene(existing map[string]*order.Order, items map[string]int64) (*order.Scene, error) {
-	need := map[int64]bool{}
-	for _, id := range items {
-		need[id] = true
-	}
-	for _, o := range existing {
-		for i := range o.Lines {
-			need[o.Lines[i].ItemID] = true
-		}
-	}
-	book, err := b.ch.Book(keys(need))
+	m := &matches{items: items, byNumber: map[string]store.ListingMatch{}, bySKU: map[string][]store.ListingMatch{}}
+	listed, err := t.ListingMatches(connection, skus, numbers)
 	if err != nil {
 		return nil, err
 	}
-	s := b.r.sceneFor(b.c, book, b.ch.now, b.c.rec().Name)
+	for _, l := range listed {
+		m.byNumber[l.OutsideID] = l
+		if l.SKU != "" {
+			m.bySKU[l.SKU] = append(m.bySKU[l.SKU], l)
+		}
+	}
+	return m, nil
+}
+
+// of finds the item of a line, and says why there is none where there is something to say.
+func (m *matches) of(l *order.Line) (item int64, why string) {
+	if l.Listing != "" {
+		if x, ok := m.byNumber[l.Listing]; ok {
+			return x.ItemID, x.Why()
+		}
+	}
+	listed := m.bySKU[l.SKU]
+	if len(listed) > 1 { // a SKU that stands twice there: the title tells which, if the items differ
+		same := true
+		for _, x := range listed {
+			same = same && x.ItemID == listed[0].ItemID
+		}
+		if !same {
+			for _, x := range listed {
+				if x.Title == l.Title {
+					return x.ItemID, x.Why()
+				}
+			}
+			return 0, fmt.Sprintf("%d listings there carry the SKU %s, and not all are the same item.", len(listed), l.SKU)
+		}
+	}
+	if len(listed) > 0 && (listed[0].ItemID != 0 || listed[0].Ignored) {
+		return listed[0].ItemID, listed[0].Why()
+	}
+	if id := m.items[l.SKU]; id != 0 && len(listed) == 0 {
+		return id, ""
+	}
+	if len(listed) > 0 {
+		return 0, listed[0].Why()
+	}
+	return 0, ""
+}
+
+// all lists the items that are known.
+func (m *matches) all() map[int64]bool {
+	need := map[int64]bool{}
+	for _, id := range m.items {
+		need[id] = true
+	}
+	for _, l := range m.byNumber {
+		if l.ItemID != 0 {
+			need[l.ItemID] = true
+		}
+	}
+	return need
+}
+
+func (b *batch) scene(existing map[string]*order.Order, items *matches) (*order.Scene, error) {
+	need := items.all()
+	for _, o := range existing {
+		itemsOf(o, need)
+	}
+	book, err := b.r.book(b.ch, keys(need))
+	if err != nil {
+		return nil, err
+	}
+	s, err := b.r.sceneFor(b.c, b.ch, book, b.c.rec().Name)
+	if err != nil {
+		return nil, err
+	}
 	if s.Test, err = b.ch.InTest(b.c.id); err != nil { // as it is now, not when the messages were mapped
 		return nil, err
 	}
-	s.Item = func(sku string) int64 { return items[sku] }
-	return s, nil
+	s.match(items)
+	return s.Scene, nil
 }
 
-func (r *Relay) sceneFor(c *conn, book *stock.Book, now time.Time, who string) *order.Scene {
+// itemsOf adds the items of an order, and what its kits were made of.
+func itemsOf(o *order.Order, to map[int64]bool) {
+	for i := range o.Lines {
+		l := &o.Lines[i]
+		to[l.ItemID] = true
+		for _, c := range l.Parts {
+			to[c.Item] = true
+		}
+	}
+}
+
+// scene is what a decision looks at.
+type scene struct{ *order.Scene }
+
+func (s scene) match(m *matches) {
+	s.Item = func(l *order.Line) int64 { id, _ := m.of(l); return id }
+	s.Unknown = func(l *order.Line) string { _, why := m.of(l); return why }
+}
+
+func (r *Relay) sceneFor(c *conn, ch *change, book *stock.Book, who string) (scene, error) {
+	w, err := r.waresNow(ch)
+	if err != nil {
+		return scene{}, err
+	}
 	set := c.settings()
-	return &order.Scene{Now: now, Who: who, Sources: set.Offer.Sources, Tolerance: set.Tolerance, Test: c.rec().Test, Look: set.Carry == "look", Keep: set.Keep,
-		Since: store.Time(c.rec().BeganAt), Book: book, Place: r.placeName, Item: func(string) int64 { return 0 }}
+	return scene{&order.Scene{Now: ch.now, Who: who, Sources: set.Offer.Sources, Tolerance: set.Tolerance, Test: c.rec().Test, Look: set.Carry == "look", Keep: set.Keep,
+		Since: store.Time(c.rec().BeganAt), Book: book, Place: r.placeName, Item: func(*order.Line) int64 { return 0 }, Goods: w.sells}}, nil
 }
 
 func keys(m map[int64]bool) []int64 {
@@ -528,24 +609,75 @@ func (r *Relay) post(ch *change, book *stock.Book) error {
 	for _, k := range book.Touched() {
 		touched[k.Item] = true
 	}
+	if err := r.flagNegative(ch, book); err != nil {
+		return err
+	}
 	return r.queueOffers(ch, book, keys(touched))
+}
+
+// negativeStock is the cause of an exception that ends when there is something on hand again.
+const negativeStock = "negative stock"
+
+// flagNegative raises what fell below nothing: goods were sold that by the ledger were not there.
+func (r *Relay) flagNegative(ch *change, book *stock.Book) error {
+	before := map[stock.Key]int64{}
+	for _, m := range book.Movements {
+		before[m.Key] += m.OnHand
+	}
+	for k, moved := range before {
+		now := book.Level(k).OnHand
+		was := now - moved
+		switch {
+		case now < 0 && moved < 0:
+			items, err := ch.Items([]int64{k.Item})
+			if err != nil {
+				return err
+			}
+			ch.tell("exception", "")
+			if err := ch.Raise(store.Exception{Cause: negativeStock, ItemID: k.Item, Text: fmt.Sprintf("%s at %s is at %d: more left than was known to be there", items[k.Item].SKU, r.placeName(k.Location), now),
+				Expected: "A count of what lies there. The sale stands; only our number was wrong."}, ch.now); err != nil {
+				return err
+			}
+		case was < 0 && now >= 0:
+			ch.tell("exception", "")
+			if err := ch.CloseItemException(k.Item, 0, negativeStock, ch.now); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
 }
 
 // serveWaiting gives what became available to the orders that wait for it, oldest first.
 func (r *Relay) serveWaiting(ch *change, book *stock.Book, items []int64) error {
-	waiting, err := ch.OrdersWaitingFor(items, 200)
+	w, err := r.waresNow(ch)
 	if err != nil {
 		return err
 	}
+	waiting, err := ch.OrdersWaitingFor(w.touched(items), 200)
+	if err != nil || len(waiting) == 0 {
+		return err
+	}
+	need := map[int64]bool{}
+	for _, o := range waiting {
+		itemsOf(o, need)
+	}
+	levels, err := ch.Levels(w.needed(keys(need)))
+	if err != nil {
+		return err
+	}
+	book.Know(levels)
 	for _, o := range waiting {
 		c := r.byID(o.ConnectionID)
 		if c == nil || o.Voided || o.ByChannel() {
 			continue
 		}
-		// Levels of the order's other items are not in the book; only the freed ones are served now.
-		scene := r.sceneFor(c, book, ch.now, "relay")
+		s, err := r.sceneFor(c, ch, book, "relay")
+		if err != nil {
+			return err
+		}
 		part := order.Change{Order: o}
-		if !order.AllocateWaitingOf(o, items, scene, &part) {
+		if !order.AllocateWaiting(o, s.Scene, &part) {
 			continue
 		}
 		o.Revision++
@@ -557,43 +689,6 @@ func (r *Relay) serveWaiting(ch *change, book *stock.Book, items []int64) error 
 		}
 	}
 	return nil
-}
-
-// listing takes in an item as a channel lists it.
-func (b *batch) listing(in store.InboxMessage, m *message.Listing) error {
-	y, _, err := b.tally(in)
-	if err != nil {
-		return err
-	}
-	id, by, err := b.itemFor(m.SKU, m.GTIN)
-	if err != nil {
-		return err
-	}
-	l := store.Listing{ConnectionID: b.c.rec().ID, OutsideID: in.OutsideID, SKU: m.SKU, Title: m.Title, Price: m.Price, Currency: m.Currency,
-		URL: m.URL, Live: m.Live, SeenQty: m.Quantity}
-	l.ItemID, l.MatchedBy = id, by
-	isNew, err := b.ch.PutListing(l, b.ch.now)
-	if err != nil {
-		return err
-	}
-	if isNew {
-		y.New++
-		if l.ItemID != 0 {
-			book, err := b.ch.Book([]int64{l.ItemID})
-			if err != nil {
-				return err
-			}
-			if err := b.r.queueOffers(b.ch, book, []int64{l.ItemID}); err != nil {
-				return err
-			}
-		}
-	} else {
-		y.Changed++
-	}
-	b.settle(in, "done", "", 0)
-	b.ch.tell("listing", m.SKU)
-	// Listings carry no version and are read again and again: only the newest reading is kept.
-	return b.ch.ForgetOlder(in)
 }
 
 func or(s, otherwise string) string {

@@ -151,6 +151,13 @@ func (r *Relay) SetSettings(ctx context.Context, code string, s Settings, revisi
 	}
 	if err := r.changeConnection(ctx, code, revision, who, "settings", "Settings changed: "+join(changes), func(ch *change, rec *store.Connection) error {
 		rec.Settings = string(b)
+		policy, err := json.Marshal(s.Offer)
+		if err != nil {
+			return err
+		}
+		if err := ch.KeepPolicy(rec.ID, 0, string(policy), who, ch.now); err != nil {
+			return err
+		}
 		if f, _ := r.feed(c, "stock out"); !f.On && slices.ContainsFunc(changes, func(d string) bool { return strings.HasPrefix(d, "offer ") }) {
 			rec.PreviewedAt = 0
 		}
@@ -457,10 +464,11 @@ func (r *Relay) StockPreview(ctx context.Context, code string) (Preview, error) 
 	for _, l := range listings {
 		ids[l.ItemID] = true
 	}
-	levels, err := r.Store.Levels(ctx, keys(ids))
+	levels, err := r.levels(ctx, keys(ids))
 	if err != nil {
 		return Preview{}, err
 	}
+	w := r.wares.Load()
 	out := Preview{Rows: []PreviewRow{}, Listings: int64(len(listings)), SeenAt: store.Time(c.rec().PreviewedAt)}
 	offer := c.settings().Offer
 	// Sales move the numbers while a person reads them, so the digest does not stand for each number.
@@ -469,8 +477,8 @@ func (r *Relay) StockPreview(ctx context.Context, code string) (Preview, error) 
 	for _, l := range listings {
 		row := PreviewRow{SKU: l.SKU, Title: l.Title, Shows: l.SeenQty, Would: l.SeenQty, Matched: l.ItemID != 0}
 		if row.Matched {
-			row.Would = offer.Offer(l.ItemID, func(k stock.Key) stock.Level { return levels[k] })
-			fmt.Fprintf(sum, "%q %d %t\n", l.OutsideID, l.ItemID, row.soldOut())
+			row.Would = c.allowed(w, &l, func(k stock.Key) stock.Level { return levels[k] })
+			fmt.Fprintf(sum, "%q %d %t %s\n", l.OutsideID, l.ItemID, row.soldOut(), l.Policy)
 			if row.Would != row.Shows {
 				out.Changed++
 			}

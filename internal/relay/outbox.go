@@ -268,6 +268,10 @@ func (r *Relay) refused(ch *change, c *conn, m store.OutboxMessage) error {
 			return err
 		}
 	}
+	if m.Feed == "items out" {
+		ch.tell("listing", "")
+		return r.publishRefused(ch, c, m)
+	}
 	if m.Feed == "handovers out" {
 		if err := r.handoverRefused(ch, m); err != nil {
 			return err
@@ -311,7 +315,7 @@ func (r *Relay) batchAnswered(ch *change, c *conn, group []store.OutboxMessage, 
 		default:
 			m.State, m.NextAt, m.Error = store.Confirmed, 0, ""
 			m.SentAt, m.ConfirmedAt = ch.now.UnixMicro(), ch.now.UnixMicro()
-			if err := r.told(ch, c, &m); err != nil {
+			if err := r.told(ch, c, &m, connector.SendAnswer{ID: res.ID, State: res.State, URL: res.URL}); err != nil {
 				return err
 			}
 		}
@@ -323,8 +327,11 @@ func (r *Relay) batchAnswered(ch *change, c *conn, group []store.OutboxMessage, 
 	return nil
 }
 
-// told notes a quantity that the channel accepted. What was only a test changed nothing there.
-func (r *Relay) told(ch *change, c *conn, m *store.OutboxMessage) error {
+// told notes a quantity or an item that the channel accepted. What was only a test changed nothing there.
+func (r *Relay) told(ch *change, c *conn, m *store.OutboxMessage, answer connector.SendAnswer) error {
+	if m.Feed == "items out" {
+		return r.published(ch, c, m, answer.ID, answer.State, answer.URL)
+	}
 	if m.Feed != "stock out" {
 		return nil
 	}
@@ -422,7 +429,11 @@ func (r *Relay) sent(ch *change, c *conn, m store.OutboxMessage, answer any) err
 	if b, err := json.Marshal(answer); err == nil && answer != nil {
 		m.Answer = string(b)
 	}
-	if err := r.told(ch, c, &m); err != nil {
+	var said connector.SendAnswer
+	if a, ok := answer.(*connector.SendAnswer); ok {
+		said = *a
+	}
+	if err := r.told(ch, c, &m, said); err != nil {
 		return err
 	}
 	if ok, after := c.line().Confirmable(m.Feed); ok && !c.rec().Test {

@@ -13,6 +13,7 @@ import (
 	"log/slog"
 	"net/http"
 	"net/netip"
+	"slices"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -49,6 +50,9 @@ type Relay struct {
 
 	tariffMu sync.Mutex
 	tariffs  map[int64]tariffAt
+
+	wares atomic.Pointer[wares]
+	match matcher
 
 	placeMu sync.RWMutex
 	places  map[int64]store.Location
@@ -156,7 +160,7 @@ func Open(ctx context.Context, st *store.Store, o Options) (*Relay, error) {
 	if err := r.reload(ctx); err != nil {
 		return nil, err
 	}
-	return r, nil
+	return r, r.loadWares(ctx)
 }
 
 // completeFeeds gives connections the feeds that their connectors have learned since they were joined,
@@ -414,6 +418,13 @@ func (r *Relay) all() []*conn {
 	return out
 }
 
+// sorted lists the connections in the order in which they were joined.
+func (r *Relay) sorted() []*conn {
+	out := r.all()
+	slices.SortFunc(out, func(a, b *conn) int { return int(a.id - b.id) })
+	return out
+}
+
 // feed returns a copy of a connection's feed, and whether it is on and the connection at work.
 func (r *Relay) feed(c *conn, kind string) (store.Feed, bool) {
 	r.mu.RLock()
@@ -451,6 +462,9 @@ type change struct {
 	events []Event
 	wake   map[int64]bool
 	now    time.Time
+	recast bool   // items changed in what they are, not only in their texts
+	items  bool   // items changed in any way
+	wares  *wares // as they are in this change, once somebody asked
 }
 
 func (c *change) tell(kind, key string) { c.events = append(c.events, Event{Kind: kind, Key: key}) }
@@ -460,6 +474,14 @@ func (r *Relay) commit(ctx context.Context, f func(*change) error) error {
 	c := &change{wake: map[int64]bool{}, now: r.now()}
 	if err := r.Store.Write(ctx, func(t *store.Tx) error { c.Tx = t; return f(c) }); err != nil {
 		return err
+	}
+	if c.items {
+		r.match.stale()
+	}
+	if c.recast {
+		if err := r.loadWares(context.WithoutCancel(ctx)); err != nil {
+			return fmt.Errorf("items were changed, but what they are could not be read again: %w", err)
+		}
 	}
 	for id := range c.wake {
 		if k := r.byID(id); k != nil {

@@ -5,8 +5,10 @@ import (
 	"encoding/json"
 	"regexp"
 	"slices"
+	"strings"
 	"time"
 
+	"openrelay/internal/core/catalog"
 	"openrelay/internal/core/message"
 	"openrelay/internal/core/order"
 	"openrelay/internal/core/stock"
@@ -14,23 +16,27 @@ import (
 
 // Settings of a connection, kept as JSON with it. The zero value of each is its safe default.
 type Settings struct {
-	Offer            stock.Policy `json:"offer" doc:"Whose stock the channel sells, and how much of it is shown"`
-	Tolerance        int64        `json:"tolerance" doc:"Minor units that totals may differ by"`
-	Sender           string       `json:"sender,omitempty" doc:"Name to ship as"`
-	TimeZone         string       `json:"time_zone,omitempty" doc:"IANA time zone in which the other side writes times; empty is UTC"`
-	NumberPrefix     string       `json:"number_prefix,omitempty" doc:"Orders of this channel get a number series of their own that begins with this"`
-	Anonymous        string       `json:"anonymous,omitempty" doc:"Customer name for orders without a buyer"`
-	PriceList        string       `json:"price_list,omitempty" doc:"Price list whose prices are offered"`
-	TaxName          string       `json:"tax_name,omitempty"`
-	TaxPermille      int64        `json:"tax_permille,omitempty" doc:"Tax rate in thousandths, where the channel tells none"`
-	PricesIncludeTax string       `json:"prices_include_tax,omitempty" enum:",yes,no" doc:"Empty: as the channel says"`
-	PrepMinutes      int64        `json:"prep_minutes,omitempty" doc:"Preparation time that is told where a channel asks"`
-	LookBackDays     int64        `json:"look_back_days,omitempty" doc:"How far back the first import looks for orders; 0 is 30 days"`
-	Take             []string     `json:"take,omitempty" doc:"Meanings of channel states from which orders are taken; empty: all"`
-	Merge            string       `json:"merge,omitempty" enum:",per day" doc:"Empty keeps orders single"`
-	Carry            string       `json:"carry,omitempty" enum:",look" doc:"How far an order goes without a person; empty: until it is ready to be picked; look: each new order waits for a look"`
-	Keep             []string     `json:"keep,omitempty" doc:"Fields of ours that the channel's newer versions do not overwrite: ship_to"`
-	StockIn          string       `json:"stock_in,omitempty" enum:",take in" doc:"What becomes of a quantity that the other side tells: empty puts ours back; take in counts it as ours"`
+	Offer            stock.Policy      `json:"offer" doc:"Whose stock the channel sells, and how much of it is shown"`
+	Tolerance        int64             `json:"tolerance" doc:"Minor units that totals may differ by"`
+	Sender           string            `json:"sender,omitempty" doc:"Name to ship as"`
+	TimeZone         string            `json:"time_zone,omitempty" doc:"IANA time zone in which the other side writes times; empty is UTC"`
+	NumberPrefix     string            `json:"number_prefix,omitempty" doc:"Orders of this channel get a number series of their own that begins with this"`
+	Anonymous        string            `json:"anonymous,omitempty" doc:"Customer name for orders without a buyer"`
+	PriceList        string            `json:"price_list,omitempty" doc:"Price list whose prices are offered"`
+	TaxName          string            `json:"tax_name,omitempty"`
+	TaxPermille      int64             `json:"tax_permille,omitempty" doc:"Tax rate in thousandths, where the channel tells none"`
+	PricesIncludeTax string            `json:"prices_include_tax,omitempty" enum:",yes,no" doc:"Empty: as the channel says"`
+	PrepMinutes      int64             `json:"prep_minutes,omitempty" doc:"Preparation time that is told where a channel asks"`
+	LookBackDays     int64             `json:"look_back_days,omitempty" doc:"How far back the first import looks for orders; 0 is 30 days"`
+	Take             []string          `json:"take,omitempty" doc:"Meanings of channel states from which orders are taken; empty: all"`
+	Merge            string            `json:"merge,omitempty" enum:",per day" doc:"Empty keeps orders single"`
+	Carry            string            `json:"carry,omitempty" enum:",look" doc:"How far an order goes without a person; empty: until it is ready to be picked; look: each new order waits for a look"`
+	Keep             []string          `json:"keep,omitempty" doc:"Fields of ours that the other side does not overwrite: ship_to, or a field of items such as item name"`
+	StockIn          string            `json:"stock_in,omitempty" enum:",take in" doc:"What becomes of a quantity that the other side tells: empty puts ours back; take in counts it as ours"`
+	Locations        map[string]string `json:"locations,omitempty" doc:"The other side's codes of places, and ours for them"`
+	MatchBy          []string          `json:"match_by,omitempty" doc:"What matches a listing without a person: sku, near sku (but for signs), gtin; without it all three"`
+	MatchAbove       int64             `json:"match_above,omitempty" minimum:"0" maximum:"100" doc:"Rule: suggestions at least this sure, 0 to 100, are applied; 0 leaves all to a person"`
+	Publish          PublishSettings   `json:"publish,omitzero" doc:"How items are listed there"`
 }
 
 var statuses = []string{"pending", "open", "shipped", "cancelled"}
@@ -78,6 +84,27 @@ func (s *Settings) check(r *Relay) error {
 	case s.StockIn != "" && s.StockIn != "take in":
 		return Refuse("stock_in: take in or nothing is expected")
 	}
+	if o.BufferPercent < 0 || o.BufferPercent > 100 {
+		return Refuse("offer.buffer_percent: 0 to 100 is expected")
+	}
+	if s.MatchAbove < 0 || s.MatchAbove > 100 {
+		return Refuse("match_above: 0 to 100 is expected")
+	}
+	for _, w := range s.MatchBy {
+		if w != "sku" && w != "near sku" && w != "gtin" {
+			return Refuse("match_by: %q is none of sku, near sku, gtin", w)
+		}
+	}
+	for _, f := range s.Publish.Theirs {
+		if !slices.Contains(publishFields, f) {
+			return Refuse("publish.theirs: %q is none of %s", f, join(publishFields))
+		}
+	}
+	for theirs, ours := range s.Locations {
+		if _, err := r.location(ours); err != nil {
+			return Refuse("locations: %s: %v", theirs, err)
+		}
+	}
 	if _, err := time.LoadLocation(s.TimeZone); err != nil {
 		return Refuse("time_zone: there is no zone %q; names are such as UTC or Etc/GMT-1", s.TimeZone)
 	}
@@ -87,8 +114,9 @@ func (s *Settings) check(r *Relay) error {
 		}
 	}
 	for _, k := range s.Keep {
-		if k != "ship_to" {
-			return Refuse("keep: %q cannot be kept; ship_to can", k)
+		field, ofItem := strings.CutPrefix(k, "item ")
+		if k != "ship_to" && !(ofItem && slices.Contains(catalog.Fields(), field)) {
+			return Refuse("keep: %q cannot be kept; ship_to can, and fields of items, such as item name", k)
 		}
 	}
 	return nil

@@ -11,49 +11,8 @@ import (
 
 	"golang.org/x/crypto/argon2"
 
-	"openrelay/internal/core/gs1"
-	"openrelay/internal/core/stock"
 	"openrelay/internal/store"
 )
-
-// Opening is an item with its opening stock.
-type Opening struct {
-	Item   store.Item
-	Counts map[int64]int64 // by location
-	Bins   map[int64]string
-}
-
-// AddItems adds items with their opening stock.
-func (r *Relay) AddItems(ctx context.Context, list []Opening, who string) error {
-	for _, o := range list {
-		if o.Item.GTIN != "" && !gs1.ValidGTIN(o.Item.GTIN) {
-			return Refuse("item %s: %s is not a GTIN with a right check digit", o.Item.SKU, o.Item.GTIN)
-		}
-	}
-	return r.commit(ctx, func(ch *change) error {
-		book := stock.NewBook(nil)
-		var entries []store.Entry
-		for _, o := range list {
-			id, err := ch.AddItem(o.Item)
-			if err != nil {
-				return err
-			}
-			for loc, bin := range o.Bins {
-				if err := ch.SetBin(id, loc, bin); err != nil {
-					return err
-				}
-			}
-			for loc, n := range o.Counts {
-				book.Post(stock.Movement{Key: stock.Key{Item: id, Location: loc}, At: ch.now, Kind: stock.Count, OnHand: n, Reason: "opening count", Who: who, DocKind: "hand"})
-			}
-			entries = append(entries, store.Entry{At: ch.now.UnixMicro(), Who: who, Thing: "item", ThingID: id, What: "added", Text: o.Item.Name + " added"})
-		}
-		if err := ch.Note(entries...); err != nil {
-			return err
-		}
-		return r.post(ch, book)
-	})
-}
 
 // Roles, from the least to the most that one may do.
 var Roles = []string{"viewer", "operator", "admin"}

@@ -5,29 +5,11 @@ import (
 	"errors"
 	"fmt"
 
+	"openrelay/internal/core/catalog"
 	"openrelay/internal/core/message"
 	"openrelay/internal/core/order"
-	"openrelay/internal/core/stock"
 	"openrelay/internal/store"
 )
-
-// itemFor finds the item of ours that a SKU or, failing that, a GTIN names, and says by what.
-func (b *batch) itemFor(sku, gtin string) (int64, string, error) {
-	items, err := b.ch.ItemsBySKU([]string{sku})
-	if err != nil || items[sku] != 0 {
-		return items[sku], "same SKU", err
-	}
-	if gtin != "" {
-		id, err := b.ch.ItemByGTIN(gtin)
-		if err == nil {
-			return id, "same GTIN", nil
-		}
-		if !errors.Is(err, store.ErrNotFound) {
-			return 0, "", err
-		}
-	}
-	return 0, "", nil
-}
 
 func (b *batch) skip(in store.InboxMessage, y *store.Tally, reason, text string) {
 	y.Skipped++
@@ -35,97 +17,59 @@ func (b *batch) skip(in store.InboxMessage, y *store.Tally, reason, text string)
 	b.settle(in, "skipped", text, 0)
 }
 
-// stockLevel takes in a quantity that the other side tells. By setting it counts as ours, or it is
-// noted and ours is put back.
-func (b *batch) stockLevel(in store.InboxMessage, m *message.StockLevel) error {
-	y, _, err := b.tally(in)
-	if err != nil {
-		return err
-	}
-	if b.c.settings().StockIn == "take in" {
-		return b.countAs(in, y, m)
-	}
-	l, err := b.ch.Seen(b.c.id, m.SKU, m.Quantity, b.ch.now)
-	if errors.Is(err, store.ErrNotFound) {
-		b.skip(in, y, "no such listing", "no listing with SKU "+m.SKU)
-		return nil
-	}
-	if err != nil {
-		return err
-	}
-	y.Changed++
-	b.settle(in, "done", "", 0)
-	if l.ItemID == 0 {
-		return nil
-	}
-	name := b.c.rec().Name
-	if err := b.ch.Note(store.Entry{At: b.ch.now.UnixMicro(), Who: name, Thing: "item", ThingID: l.ItemID, What: "edited at the channel",
-		Text: fmt.Sprintf("%s set %s to %d at %s; our quantity is sent again", or(m.Who, "Somebody"), m.SKU, m.Quantity, name)}); err != nil {
-		return err
-	}
-	book, err := b.ch.Book([]int64{l.ItemID})
-	if err != nil {
-		return err
-	}
-	return b.r.queueOffers(b.ch, book, []int64{l.ItemID})
-}
-
-// countAs books a told quantity as a count.
-func (b *batch) countAs(in store.InboxMessage, y *store.Tally, m *message.StockLevel) error {
-	if b.c.rec().Test {
-		b.skip(in, y, "the connection is in test", "the connection is in test; no stock moves")
-		return nil
-	}
-	items, err := b.ch.ItemsBySKU([]string{m.SKU})
-	if err != nil {
-		return err
-	}
-	id := items[m.SKU]
-	if id == 0 {
-		b.skip(in, y, "no such item", "no item with SKU "+m.SKU)
-		return nil
-	}
-	var at int64
-	if m.Location != "" {
-		l, err := b.r.location(m.Location)
-		if err != nil {
-			b.skip(in, y, "no such location", err.Error())
-			return nil
-		}
-		at = l.ID
-	} else if s := b.c.settings().Offer.Sources; len(s) > 0 {
-		at = s[0]
-	} else {
-		b.skip(in, y, "no location", "the message names no location and the connection has none")
-		return nil
-	}
-	book, err := b.ch.Book([]int64{id})
-	if err != nil {
-		return err
-	}
-	k := stock.Key{Item: id, Location: at}
-	by := m.Quantity - book.Level(k).OnHand
-	b.settle(in, "done", "", 0)
-	if by == 0 {
-		y.Changed++
-		return nil
-	}
-	y.Changed++
-	book.Post(stock.Movement{Key: k, At: b.ch.now, Kind: stock.Count, OnHand: by, Reason: fmt.Sprintf("counted as %d by %s", m.Quantity, or(m.Who, b.c.rec().Name)), Who: b.c.rec().Name, DocKind: "message", DocID: in.ID})
-	return b.r.post(b.ch, book)
-}
-
-// item takes in a thing sold: a new one is added, one we have gets what the other side says.
+// item takes in a thing sold: a new one is added, one we have gets what the other side says, field by field,
+// as far as its word counts there.
 func (b *batch) item(in store.InboxMessage, m *message.Item) error {
 	y, _, err := b.tally(in)
 	if err != nil {
 		return err
 	}
-	items, err := b.ch.ItemsBySKU([]string{m.SKU})
-	if err != nil {
+	groups := make([]catalog.Group, len(m.Groups))
+	for i, g := range m.Groups {
+		groups[i] = catalog.Group{Code: g.Code, Name: g.Name, Least: g.Least, Most: g.Most}
+		for _, c := range g.Choices {
+			groups[i].Choices = append(groups[i].Choices, catalog.Choice(c))
+		}
+		if err := groups[i].Check(); err != nil {
+			b.skip(in, y, "its option groups do not fit", err.Error())
+			return nil
+		}
+	}
+	told := catalog.Item{SKU: m.SKU, Kind: catalog.Kind(m.Kind), GTIN: m.GTIN, Name: m.Name, Category: m.Category, Options: m.Options, Description: m.Description,
+		WeightG: m.WeightG, LengthMM: m.LengthMM, WidthMM: m.WidthMM, HeightMM: m.HeightMM, Price: m.Price, Currency: m.Currency}
+	for _, g := range groups {
+		told.Groups = append(told.Groups, g.Code)
+	}
+	if told.Kind == "" && len(groups) > 0 {
+		told.Kind = catalog.Prepared
+	}
+	it, err := b.ch.Record(m.SKU)
+	isNew := errors.Is(err, store.ErrNotFound)
+	if err != nil && !isNew {
 		return err
 	}
-	it := store.Item{ID: items[m.SKU], SKU: m.SKU, GTIN: m.GTIN, Name: m.Name, Category: m.Category, Options: m.Options, WeightG: m.WeightG, LengthMM: m.LengthMM, WidthMM: m.WidthMM, HeightMM: m.HeightMM, Price: m.Price, Currency: or(m.Currency, "EUR")}
+	var kept []string
+	if isNew {
+		it = told
+	} else {
+		owners, err := b.ch.Owners()
+		if err != nil {
+			return err
+		}
+		before := it
+		kept = catalog.Overwrite(&it, told, func(field string) bool {
+			return owners[field] == b.c.id || owners[field] == 0 && !b.c.settings().oursStay(field)
+		})
+		if len(catalog.Differences(before, it)) == 0 && len(groups) == 0 {
+			b.skip(in, y, "nothing new", "nothing of it is new"+keptText(kept))
+			return nil
+		}
+	}
+	it.Complete()
+	if err := it.Check(); err != nil {
+		b.skip(in, y, "it cannot be an item", err.Error())
+		return nil
+	}
 	if it.GTIN != "" {
 		other, err := b.ch.ItemByGTIN(it.GTIN)
 		if err == nil && other != it.ID {
@@ -136,22 +80,26 @@ func (b *batch) item(in store.InboxMessage, m *message.Item) error {
 			return err
 		}
 	}
-	what := "added"
-	if it.ID == 0 {
-		y.New++
-		if it.ID, err = b.ch.AddItem(it); err != nil {
-			return err
-		}
-	} else {
-		y.Changed++
-		what = "changed"
-		if err := b.ch.UpdateItem(it); err != nil {
+	for _, g := range groups {
+		if err := b.ch.PutGroup(g); err != nil {
 			return err
 		}
 	}
 	b.settle(in, "done", "", 0)
-	b.ch.tell("item", it.SKU)
-	return b.ch.Note(store.Entry{At: b.ch.now.UnixMicro(), Who: b.c.rec().Name, Thing: "item", ThingID: it.ID, What: what, Text: fmt.Sprintf("%s %s by %s", it.Name, what, b.c.rec().Name)})
+	if isNew {
+		y.New++
+		_, err = b.r.addItem(b.ch, it, b.c.rec().Name, fmt.Sprintf("%s added by %s", it.Name, b.c.rec().Name))
+		return err
+	}
+	y.Changed++
+	return b.r.changeItem(b.ch, it, b.c.rec().Name, fmt.Sprintf("%s changed by %s%s", it.Name, b.c.rec().Name, keptText(kept)))
+}
+
+func keptText(kept []string) string {
+	if len(kept) == 0 {
+		return ""
+	}
+	return "; its word does not count for " + join(kept)
 }
 
 // customer takes in somebody who buys.
@@ -240,9 +188,9 @@ func (r *Relay) dispatchedElsewhere(ch *change, c *conn, o *order.Order, m *mess
 		}
 	}
 	ids, units := map[int64]bool{}, int64(0)
+	itemsOf(o, ids)
 	for i := range o.Lines {
 		l := &o.Lines[i]
-		ids[l.ItemID] = true
 		units += want[l.ID]
 		if want[l.ID] > l.Allocated {
 			return false, fmt.Sprintf("%d × %s left elsewhere, but only %d of order %s wait to be picked", want[l.ID], l.SKU, l.Allocated, o.Number), nil
@@ -251,11 +199,14 @@ func (r *Relay) dispatchedElsewhere(ch *change, c *conn, o *order.Order, m *mess
 	if units == 0 {
 		return false, fmt.Sprintf("nothing of order %s is left to send", o.Number), nil
 	}
-	book, err := ch.Book(keys(ids))
+	book, err := r.book(ch, keys(ids))
 	if err != nil {
 		return false, "", err
 	}
-	scene := r.sceneFor(channel, book, ch.now, c.rec().Name)
+	sc, err := r.sceneFor(channel, ch, book, c.rec().Name)
+	if err != nil {
+		return false, "", err
+	}
 	s := store.Shipment{OrderID: o.ID, State: store.Gone, ServiceName: m.Service, Tracking: m.Tracking, TrackingURL: m.TrackingURL, CreatedAt: ch.now.UnixMicro(), ShippedAt: ch.now.UnixMicro()}
 	d := message.Dispatch{OrderID: o.OutsideID, OrderNumber: o.Record.Number, OurNumber: o.Number, Carrier: m.Carrier, Service: m.Service, Tracking: m.Tracking, TrackingURL: m.TrackingURL,
 		ShippedAt: m.ShippedAt}
@@ -265,13 +216,10 @@ func (r *Relay) dispatchedElsewhere(ch *change, c *conn, o *order.Order, m *mess
 		if n == 0 {
 			continue
 		}
-		for loc, part := range l.SendAllocated(n) {
-			if s.LocationID == 0 {
-				s.LocationID = loc
-			}
-			book.Post(stock.Movement{Key: stock.Key{Item: l.ItemID, Location: loc}, At: ch.now, Kind: stock.Ship, OnHand: -part, Allocated: -part, Reason: "left elsewhere with " + m.Tracking, Who: scene.Who, DocKind: "order", DocID: o.ID})
+		if from := o.SendAllocated(l, n, sc.Scene, "left elsewhere with "+m.Tracking); s.LocationID == 0 {
+			s.LocationID = from
 		}
-		s.Lines = append(s.Lines, store.ShipmentLine{LineID: l.ID, Quantity: n, Picked: n})
+		s.Lines = append(s.Lines, shipmentLines(l, n, n)...)
 		d.Lines = append(d.Lines, message.DispatchLine{ID: l.OutsideID, SKU: l.SKU, Quantity: n})
 	}
 	o.Routed = true

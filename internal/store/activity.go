@@ -62,18 +62,20 @@ type Exception struct {
 	OrderNumber    string `db:"order_number"`
 	OutboxID       int64  `db:"outbox_id"`
 	InboxID        int64  `db:"inbox_id"`
+	ItemID         int64  `db:"item_id"`
+	SKU            string `db:"sku"`
 	OpenedAt       int64  `db:"opened_at"`
 }
 
 // Raise opens an exception unless one of the same cause is open for the same thing.
 func (t *Tx) Raise(e Exception, now time.Time) error {
-	n, err := t.exec(`UPDATE exception SET text=?, expected=? WHERE closed_at=0 AND cause=? AND connection_id=? AND order_id=? AND outbox_id=? AND inbox_id=?`,
-		e.Text, e.Expected, e.Cause, e.ConnectionID, e.OrderID, e.OutboxID, e.InboxID)
+	n, err := t.exec(`UPDATE exception SET text=?, expected=? WHERE closed_at=0 AND cause=? AND connection_id=? AND order_id=? AND outbox_id=? AND inbox_id=? AND item_id=?`,
+		e.Text, e.Expected, e.Cause, e.ConnectionID, e.OrderID, e.OutboxID, e.InboxID, e.ItemID)
 	if err != nil || n > 0 {
 		return err
 	}
-	_, err = t.exec("INSERT INTO exception (cause, text, expected, connection_id, order_id, outbox_id, inbox_id, opened_at) VALUES (?,?,?,?,?,?,?,?)",
-		e.Cause, e.Text, e.Expected, e.ConnectionID, e.OrderID, e.OutboxID, e.InboxID, micros(now))
+	_, err = t.exec("INSERT INTO exception (cause, text, expected, connection_id, order_id, outbox_id, inbox_id, item_id, opened_at) VALUES (?,?,?,?,?,?,?,?,?)",
+		e.Cause, e.Text, e.Expected, e.ConnectionID, e.OrderID, e.OutboxID, e.InboxID, e.ItemID, micros(now))
 	return err
 }
 
@@ -97,11 +99,17 @@ func (t *Tx) CloseConnectionException(connection int64, cause string, now time.T
 	return err
 }
 
+// CloseItemException closes the open exceptions of a cause about an item and a connection (0: none).
+func (t *Tx) CloseItemException(item, connection int64, cause string, now time.Time) error {
+	_, err := t.exec("UPDATE exception SET closed_at=?, closed_by='relay' WHERE closed_at=0 AND item_id=? AND item_id<>0 AND connection_id=? AND cause=?", micros(now), item, connection, cause)
+	return err
+}
+
 // OpenExceptions lists what needs a person, newest first.
 func (s *Store) OpenExceptions(ctx context.Context, limit int) ([]Exception, error) {
 	var out []Exception
 	err := s.read.SelectContext(ctx, &out, `SELECT e.id, e.cause, e.text, e.expected, e.connection_id, coalesce(c.code,'') AS connection_code, coalesce(c.name,'') AS connection_name, e.order_id,
-		coalesce(o.number,'') AS order_number, e.outbox_id, e.inbox_id, e.opened_at FROM exception e LEFT JOIN connection c ON c.id=e.connection_id
-		LEFT JOIN orders o ON o.id=e.order_id WHERE e.closed_at=0 ORDER BY e.id DESC LIMIT ?`, limit)
+		coalesce(o.number,'') AS order_number, e.outbox_id, e.inbox_id, e.item_id, coalesce(i.sku,'') AS sku, e.opened_at FROM exception e LEFT JOIN connection c ON c.id=e.connection_id
+		LEFT JOIN orders o ON o.id=e.order_id LEFT JOIN item i ON i.id=e.item_id WHERE e.closed_at=0 ORDER BY e.id DESC LIMIT ?`, limit)
 	return out, err
 }

@@ -151,7 +151,8 @@ func (t *Tx) DropConnection(id int64) error {
 	for _, q := range []string{
 		"DELETE FROM import_record WHERE import_id IN (SELECT id FROM first_import WHERE connection_id=?)", "DELETE FROM first_import WHERE connection_id=?", "DELETE FROM bench WHERE connection_id=?",
 		"DELETE FROM run_log WHERE run_id IN (SELECT r.id FROM run r JOIN feed f ON f.id=r.feed_id WHERE f.connection_id=?)", "DELETE FROM run WHERE feed_id IN (SELECT id FROM feed WHERE connection_id=?)",
-		"DELETE FROM feed WHERE connection_id=?", "DELETE FROM consent WHERE connection_id=?", "DELETE FROM listing WHERE connection_id=?", "DELETE FROM inbox WHERE connection_id=?", "DELETE FROM connection WHERE id=?",
+		"DELETE FROM feed WHERE connection_id=?", "DELETE FROM consent WHERE connection_id=?",
+		"DELETE FROM shown WHERE listing_id IN (SELECT id FROM listing WHERE connection_id=?)", "DELETE FROM policy WHERE connection_id=?", "DELETE FROM field_owner WHERE connection_id=?", "DELETE FROM listing WHERE connection_id=?", "DELETE FROM inbox WHERE connection_id=?", "DELETE FROM connection WHERE id=?",
 	} {
 		if _, err := t.exec(q, id); err != nil {
 			return err

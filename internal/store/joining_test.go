@@ -132,7 +132,7 @@ func TestASetUpLeavesNothing(t *testing.T) {
 		_, err1 := tx.AddImport(FirstImport{ConnectionID: c.ID, State: Looking, Choices: "{}", Who: "x"})
 		_, err2 := tx.AddBench(BenchRow{ConnectionID: c.ID, Feed: "stock out"})
 		_, err3 := tx.Receive(c.ID, "orders in", "poll", 0, []Received{{OutsideID: "a", Version: 1, Raw: []byte("{}")}}, now)
-		_, err4 := tx.PutListing(Listing{ConnectionID: c.ID, OutsideID: "l", Currency: "EUR"}, now)
+		_, err4 := tx.PutListing(&Listing{ConnectionID: c.ID, OutsideID: "l", Currency: "EUR"}, now)
 		return errors.Join(err1, err2, err3, err4, tx.PutConsent("state", c.ID, []byte{1}, now))
 	})
 	n, err := s.CountsOf(t.Context(), c.ID)

@@ -310,3 +310,21 @@ func (t *Tx) Outdated(m InboxMessage, now time.Time) error {
 	_, err := t.exec("UPDATE inbox SET state='skipped', reason='a newer version was taken in' WHERE "+older, args...)
 	return err
 }
+
+// OpenFor tells whether a message about a subject waits, is being sent or is not confirmed yet.
+func (t *Tx) OpenFor(connection int64, feed, subject string) (bool, error) {
+	var n int
+	err := t.get(&n, "SELECT count(*) FROM outbox WHERE connection_id=? AND feed=? AND subject=? AND state IN ('waiting','sending','sent')", connection, feed, subject)
+	return n > 0, err
+}
+
+// OpenSubjects are the subjects of a feed about which a message is on its way.
+func (s *Store) OpenSubjects(ctx context.Context, connection int64, feed string) (map[string]bool, error) {
+	var list []string
+	err := s.read.SelectContext(ctx, &list, "SELECT subject FROM outbox WHERE state IN ('waiting','sending','sent') AND connection_id=? AND feed=?", connection, feed)
+	out := make(map[string]bool, len(list))
+	for _, x := range list {
+		out[x] = true
+	}
+	return out, err
+}

@@ -9,6 +9,7 @@ import (
 
 	"openrelay/internal/core/order"
 	"openrelay/internal/core/place"
+	"openrelay/internal/core/stock"
 )
 
 type orderRow struct {
@@ -71,12 +72,49 @@ type lineRow struct {
 	Discount  int64  `db:"discount"`
 	Tax       int64  `db:"tax"`
 	Total     int64  `db:"total"`
+	Listing   string `db:"listing"`
+	Parts     string `db:"parts"`
+	Sells     int    `db:"sells"`
+}
+
+// sells says in one number what a line sells.
+func sells(l *order.Line) int {
+	switch {
+	case l.Charge:
+		return 2
+	case l.NoStock:
+		return 1
+	}
+	return 0
+}
+
+func partsText(parts []stock.Component) (string, error) {
+	if len(parts) == 0 {
+		return "", nil
+	}
+	b, err := json.Marshal(parts)
+	return string(b), err
 }
 
 type allocationRow struct {
 	LineID     int64 `db:"line_id"`
 	LocationID int64 `db:"location_id"`
+	ItemID     int64 `db:"item_id"`
 	Quantity   int64 `db:"quantity"`
+}
+
+// allocations are the rows of what a line was promised: of a kit, one for each of its components.
+func allocations(o *order.Order, l *order.Line) (rows [][]any) {
+	parts := l.Parts
+	if len(parts) == 0 {
+		parts = []stock.Component{{Item: l.ItemID, Quantity: 1}}
+	}
+	for _, a := range l.Allocations {
+		for _, p := range parts {
+			rows = append(rows, []any{l.ID, a.Location, p.Item, o.ID, a.Quantity * p.Quantity})
+		}
+	}
+	return rows
 }
 
 type selector func(dest any, query string, args ...any) error
@@ -109,7 +147,7 @@ func loadOrders(sel selector, where string, args ...any) ([]*order.Order, error)
 	in, idArgs := list(ids)
 	var lines []lineRow
 	if err := sel(&lines, `SELECT l.id, l.order_id, l.position, l.outside_id, l.sku, l.title, l.item_id, l.quantity, l.cancelled, l.allocated, l.picked, l.packed, l.shipped,
-		l.unit_price, l.discount, l.tax, l.total FROM orders o CROSS JOIN order_line l ON l.id BETWEEN o.id * 1024 AND o.id * 1024 + 1023 WHERE o.id IN (`+in+`) ORDER BY l.id`, idArgs...); err != nil {
+		l.unit_price, l.discount, l.tax, l.total, l.listing, l.parts, l.sells FROM orders o CROSS JOIN order_line l ON l.id BETWEEN o.id * 1024 AND o.id * 1024 + 1023 WHERE o.id IN (`+in+`) ORDER BY l.id`, idArgs...); err != nil {
 		return nil, fmt.Errorf("load order lines: %w", err)
 	}
 	at := map[int64]struct {
@@ -119,7 +157,13 @@ func loadOrders(sel selector, where string, args ...any) ([]*order.Order, error)
 	lineIDs := make([]int64, 0, len(lines))
 	for _, l := range lines {
 		o := byID[l.OrderID]
-		o.Lines = append(o.Lines, order.Line{ID: l.ID, Position: l.Position, OutsideID: l.OutsideID, SKU: l.SKU, Title: l.Title, ItemID: l.ItemID,
+		var parts []stock.Component
+		if l.Parts != "" {
+			if err := json.Unmarshal([]byte(l.Parts), &parts); err != nil {
+				return nil, fmt.Errorf("order %s line %d: parts: %w", o.Number, l.Position, err)
+			}
+		}
+		o.Lines = append(o.Lines, order.Line{Listing: l.Listing, Parts: parts, NoStock: l.Sells != 0, Charge: l.Sells == 2, ID: l.ID, Position: l.Position, OutsideID: l.OutsideID, SKU: l.SKU, Title: l.Title, ItemID: l.ItemID,
 			Quantity: l.Quantity, Cancelled: l.Cancelled, Allocated: l.Allocated, Picked: l.Picked, Packed: l.Packed, Shipped: l.Shipped,
 			UnitPrice: l.UnitPrice, Discount: l.Discount, Tax: l.Tax, Total: l.Total})
 		at[l.ID] = struct {
@@ -132,11 +176,17 @@ func loadOrders(sel selector, where string, args ...any) ([]*order.Order, error)
 		n := min(len(lineIDs), 512)
 		in, args := list(lineIDs[:n])
 		var parts []allocationRow
-		if err := sel(&parts, `SELECT line_id, location_id, quantity FROM allocation WHERE line_id IN (`+in+`)`, args...); err != nil {
+		if err := sel(&parts, `SELECT line_id, location_id, item_id, quantity FROM allocation WHERE line_id IN (`+in+`)`, args...); err != nil {
 			return nil, fmt.Errorf("load allocations: %w", err)
 		}
 		for _, a := range parts {
 			l := &at[a.LineID].o.Lines[at[a.LineID].i]
+			if len(l.Parts) > 0 { // a kit is counted by its first component
+				if a.ItemID != l.Parts[0].Item {
+					continue
+				}
+				a.Quantity /= l.Parts[0].Quantity
+			}
 			l.Allocations = append(l.Allocations, order.Allocation{Location: a.LocationID, Quantity: a.Quantity})
 		}
 		lineIDs = lineIDs[n:]
@@ -194,7 +244,18 @@ func oneOrder(sel selector, where string, args ...any) (*order.Order, error) {
 func (t *Tx) OrdersWaitingFor(items []int64, most int) ([]*order.Order, error) {
 	in, args := list(items)
 	return loadOrders(t.sel, `voided = 0 AND test = 0 AND id IN (SELECT order_id FROM order_line
-		WHERE item_id IN (`+in+`) AND quantity > cancelled + allocated + picked + packed + shipped) ORDER BY placed_at, id LIMIT ?`, append(args, most)...)
+		WHERE item_id IN (`+in+`) AND quantity > cancelled + allocated + picked + packed + shipped AND sells <> 2) ORDER BY placed_at, id LIMIT ?`, append(args, most)...)
+}
+
+// OrdersUnmatched lists the orders of a connection with lines that no item of ours is known for and that
+// name a listing by its number or its SKU.
+func (t *Tx) OrdersUnmatched(connection int64, listing, sku string, most int) ([]*order.Order, error) {
+	return loadOrders(t.sel, `connection_id = ? AND voided = 0 AND id IN (SELECT order_id FROM order_line WHERE item_id = 0 AND ((listing = ? AND listing <> '') OR (sku = ? AND sku <> ''))) ORDER BY id LIMIT ?`, connection, listing, sku, most)
+}
+
+// OrdersUnmatchedBySKU lists the orders with lines of a SKU that no item of ours was known for.
+func (t *Tx) OrdersUnmatchedBySKU(sku string, most int) ([]*order.Order, error) {
+	return loadOrders(t.sel, `voided = 0 AND id IN (SELECT order_id FROM order_line WHERE item_id = 0 AND sku = ?) ORDER BY id LIMIT ?`, sku, most)
 }
 
 // SeriesWith makes sure that there is a number series with a prefix, and returns its code.
@@ -288,18 +349,20 @@ func (t *Tx) InsertOrders(orders []*order.Order) error {
 		heads = append(heads, v)
 		for i := range o.Lines {
 			l := &o.Lines[i]
-			lines = append(lines, []any{l.ID, o.ID, l.Position, l.OutsideID, l.SKU, l.Title, l.ItemID, l.Quantity, l.Cancelled, l.Allocated,
-				l.Picked, l.Packed, l.Shipped, l.UnitPrice, l.Discount, l.Tax, l.Total})
-			for _, a := range l.Allocations {
-				parts = append(parts, []any{l.ID, a.Location, l.ItemID, o.ID, a.Quantity})
+			text, err := partsText(l.Parts)
+			if err != nil {
+				return err
 			}
+			lines = append(lines, []any{l.ID, o.ID, l.Position, l.OutsideID, l.SKU, l.Title, l.ItemID, l.Quantity, l.Cancelled, l.Allocated,
+				l.Picked, l.Packed, l.Shipped, l.UnitPrice, l.Discount, l.Tax, l.Total, l.Listing, text, sells(l)})
+			parts = append(parts, allocations(o, l)...)
 		}
 	}
 	if _, err := t.insertMany("INSERT INTO orders ("+orderSet+", id)", 25, heads); err != nil {
 		return fmt.Errorf("write orders: %w", err)
 	}
 	if _, err := t.insertMany(`INSERT INTO order_line (id, order_id, position, outside_id, sku, title, item_id, quantity, cancelled, allocated,
-		picked, packed, shipped, unit_price, discount, tax, total)`, 17, lines); err != nil {
+		picked, packed, shipped, unit_price, discount, tax, total, listing, parts, sells)`, 20, lines); err != nil {
 		return fmt.Errorf("write order lines: %w", err)
 	}
 	if _, err := t.insertMany("INSERT INTO allocation (line_id, location_id, item_id, order_id, quantity)", 5, parts); err != nil {
@@ -319,15 +382,19 @@ func (t *Tx) UpdateOrder(o *order.Order) error {
 	}
 	for i := range o.Lines {
 		l := &o.Lines[i]
-		if _, err := t.exec("UPDATE order_line SET item_id=?, cancelled=?, allocated=?, picked=?, packed=?, shipped=? WHERE id=?",
-			l.ItemID, l.Cancelled, l.Allocated, l.Picked, l.Packed, l.Shipped, l.ID); err != nil {
+		text, err := partsText(l.Parts)
+		if err != nil {
+			return err
+		}
+		if _, err := t.exec("UPDATE order_line SET item_id=?, cancelled=?, allocated=?, picked=?, packed=?, shipped=?, parts=?, sells=? WHERE id=?",
+			l.ItemID, l.Cancelled, l.Allocated, l.Picked, l.Packed, l.Shipped, text, sells(l), l.ID); err != nil {
 			return err
 		}
 		if _, err := t.exec("DELETE FROM allocation WHERE line_id = ?", l.ID); err != nil {
 			return err
 		}
-		for _, a := range l.Allocations {
-			if _, err := t.exec("INSERT INTO allocation (line_id, location_id, item_id, order_id, quantity) VALUES (?,?,?,?,?)", l.ID, a.Location, l.ItemID, o.ID, a.Quantity); err != nil {
+		for _, row := range allocations(o, l) {
+			if _, err := t.exec("INSERT INTO allocation (line_id, location_id, item_id, order_id, quantity) VALUES (?,?,?,?,?)", row...); err != nil {
 				return err
 			}
 		}

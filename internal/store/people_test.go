@@ -8,6 +8,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"openrelay/internal/core/catalog"
 	"openrelay/internal/core/packing"
 	"openrelay/internal/core/place"
 )
@@ -136,7 +137,7 @@ func TestShipmentsAndManifests(t *testing.T) {
 	addOrders(t, s, 1)
 	var one Shipment
 	write(t, s, func(tx *Tx) error {
-		one = Shipment{OrderID: 1, LocationID: 1, State: ToPick, CreatedAt: 1, Lines: []ShipmentLine{{LineID: 1025, Quantity: 1}}}
+		one = Shipment{OrderID: 1, LocationID: 1, State: ToPick, CreatedAt: 1, Lines: []ShipmentLine{{LineID: 1025, ItemID: 1, Quantity: 1}}}
 		return tx.AddShipment(&one)
 	})
 	write(t, s, func(tx *Tx) error {
@@ -154,7 +155,7 @@ func TestShipmentsAndManifests(t *testing.T) {
 	back, err := s.Shipment(t.Context(), "CP1")
 	require.NoError(t, err)
 	require.Equal(t, one.Number, back.Number)
-	require.Equal(t, []ShipmentLine{{1025, 1, 1}}, back.Lines)
+	require.Equal(t, []ShipmentLine{{1025, 1, 1, 1, 1}}, back.Lines)
 	m, err := s.Manifest(t.Context(), one.ManifestID)
 	require.NoError(t, err)
 	require.Equal(t, int64(1), m.Parcels)
@@ -177,7 +178,7 @@ func TestCatalogAndStockLists(t *testing.T) {
 	company(t, s)
 	write(t, s, func(tx *Tx) error {
 		for _, sku := range []string{"SUIT-M", "SUIT-L", "BOOK"} {
-			id, err := tx.AddItem(Item{SKU: sku, Name: "The " + sku, GTIN: map[string]string{"BOOK": "2007100016502"}[sku], Currency: "EUR"})
+			id, err := tx.AddItem(catalog.Item{SKU: sku, Name: "The " + sku, GTIN: map[string]string{"BOOK": "2007100016502"}[sku], Currency: "EUR", Kind: "stocked"}, now)
 			if err != nil {
 				return err
 			}
@@ -188,20 +189,23 @@ func TestCatalogAndStockLists(t *testing.T) {
 		return tx.AddProfile(packing.Profile{Code: "small", Name: "Small", LengthMM: 1, WidthMM: 1, HeightMM: 1})
 	})
 	for search, want := range map[string]int{"suit": 2, "The": 3, "2007100016502": 1, "%": 0, "": 4} {
-		items, err := s.ListItems(t.Context(), search, "", 10)
+		items, err := s.ListItems(t.Context(), ItemFilter{Search: search, Limit: 10})
 		require.NoError(t, err)
 		require.Len(t, items, want, search)
 	}
-	first, err := s.ListStock(t.Context(), "", "", "", 0, 2)
+	first, err := s.ListStock(t.Context(), StockFilter{Limit: 2})
 	require.NoError(t, err)
-	rest, err := s.ListStock(t.Context(), "", "alder", first[1].SKU, first[1].LocationID, 10)
+	rest, err := s.ListStock(t.Context(), StockFilter{Location: "alder", AfterSKU: first[1].SKU, AfterLocation: first[1].LocationID, Limit: 10})
 	require.NoError(t, err)
 	require.Equal(t, []string{"BOOK", "JAR", "SUIT-L", "SUIT-M"}, []string{first[0].SKU, first[1].SKU, rest[0].SKU, rest[1].SKU})
 	require.Equal(t, int64(10), first[1].OnHand)
 	i, err := s.ItemByCode(t.Context(), "2007100016502")
 	require.NoError(t, err)
 	require.Equal(t, "BOOK", i.SKU)
-	require.Error(t, s.Write(t.Context(), func(tx *Tx) error { _, err := tx.AddItem(Item{SKU: "BOOK", Name: "Again"}); return err }), "a SKU is unique")
+	require.Error(t, s.Write(t.Context(), func(tx *Tx) error {
+		_, err := tx.AddItem(catalog.Item{SKU: "BOOK", Name: "Again", Kind: "stocked"}, now)
+		return err
+	}), "a SKU is unique")
 	_, err = s.ItemByCode(t.Context(), "")
 	require.ErrorIs(t, err, ErrNotFound)
 	var id int64

@@ -41,9 +41,12 @@ type Shipment struct {
 	Lines       []ShipmentLine
 }
 
-// ShipmentLine is a quantity of an order line in a shipment.
+// ShipmentLine is a quantity of an item that a shipment takes for an order line. A kit has one for each of
+// its components, of which Per make one unit of the line.
 type ShipmentLine struct {
 	LineID   int64 `db:"line_id"`
+	ItemID   int64 `db:"item_id"`
+	Per      int64 `db:"per"`
 	Quantity int64 `db:"quantity"`
 	Picked   int64 `db:"picked"`
 }
@@ -64,7 +67,7 @@ const shipmentQuery = `SELECT s.id, s.number, s.order_id, o.number AS order_numb
 
 func withLines(sel selector, list []Shipment) ([]Shipment, error) {
 	for i := range list {
-		if err := sel(&list[i].Lines, "SELECT line_id, quantity, picked FROM shipment_line WHERE shipment_id=? ORDER BY line_id", list[i].ID); err != nil {
+		if err := sel(&list[i].Lines, "SELECT line_id, item_id, per, quantity, picked FROM shipment_line WHERE shipment_id=? ORDER BY line_id, item_id", list[i].ID); err != nil {
 			return nil, err
 		}
 	}
@@ -146,7 +149,7 @@ func (t *Tx) AddShipment(s *Shipment) error {
 		return err
 	}
 	for _, l := range s.Lines {
-		if _, err := t.exec("INSERT INTO shipment_line (shipment_id, line_id, quantity, picked) VALUES (?,?,?,?)", s.ID, l.LineID, l.Quantity, l.Picked); err != nil {
+		if _, err := t.exec("INSERT INTO shipment_line (shipment_id, line_id, item_id, per, quantity, picked) VALUES (?,?,?,?,?,?)", s.ID, l.LineID, l.ItemID, max(l.Per, 1), l.Quantity, l.Picked); err != nil {
 			return err
 		}
 	}
@@ -163,7 +166,7 @@ func (t *Tx) UpdateShipment(s *Shipment) error {
 		return err
 	}
 	for _, l := range s.Lines {
-		if _, err := t.exec("UPDATE shipment_line SET quantity=?, picked=? WHERE shipment_id=? AND line_id=?", l.Quantity, l.Picked, s.ID, l.LineID); err != nil {
+		if _, err := t.exec("UPDATE shipment_line SET quantity=?, picked=? WHERE shipment_id=? AND line_id=? AND item_id=?", l.Quantity, l.Picked, s.ID, l.LineID, l.ItemID); err != nil {
 			return err
 		}
 	}

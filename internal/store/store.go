@@ -42,6 +42,7 @@ type Store struct {
 	conn  *sql.Conn
 	stmts map[string]*sql.Stmt
 	next  map[string]int64 // next free row id per table
+	moved int64            // time of the newest ledger entry
 }
 
 // dsn opens the file so that a commit survives the end of the process and of the machine.
@@ -132,6 +133,7 @@ func (s *Store) Write(ctx context.Context, f func(*Tx) error) (err error) {
 		if !done {
 			s.conn.ExecContext(ctx, "ROLLBACK")
 			clear(s.next)
+			s.moved = 0
 		}
 	}()
 	if err := f(&Tx{s, ctx}); err != nil {

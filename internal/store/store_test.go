@@ -12,6 +12,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"openrelay/internal/core/catalog"
 	"openrelay/internal/core/message"
 	"openrelay/internal/core/order"
 	"openrelay/internal/core/stock"
@@ -39,8 +40,8 @@ func company(t *testing.T, s *Store) {
 		conn, err := tx.AddConnection(Connection{Code: "shop", Connector: "hedgerow", Side: "channel", Name: "Shop", State: On, Settings: `{"offer":{"sources":[1]}}`, BeganAt: now.UnixMicro()})
 		_, err2 := tx.AddFeed(Feed{ConnectionID: conn, Kind: "stock out", On: true})
 		_, err3 := tx.AddLocation(Location{Code: "alder", Name: "Alder Yard"})
-		item, err4 := tx.AddItem(Item{SKU: "JAR", Name: "Jar", Currency: "EUR"})
-		_, err5 := tx.PutListing(Listing{ConnectionID: conn, OutsideID: "i1", SKU: "JAR", ItemID: item, Currency: "EUR"}, now)
+		item, err4 := tx.AddItem(catalog.Item{SKU: "JAR", Name: "Jar", Currency: "EUR", Kind: "stocked"}, now)
+		_, err5 := tx.PutListing(&Listing{ConnectionID: conn, OutsideID: "i1", SKU: "JAR", ItemID: item, Currency: "EUR"}, now)
 		book := stock.NewBook(nil)
 		book.Post(stock.Movement{Key: stock.Key{Item: item, Location: 1}, At: now, Kind: stock.Count, OnHand: 10, Reason: "count", Who: "test"})
 		return errors.Join(err, err2, err3, err4, err5, tx.Post(book))
@@ -115,7 +116,7 @@ func TestAFailedChangeLeavesNothing(t *testing.T) {
 	company(t, s)
 	boom := errors.New("boom")
 	err := s.Write(t.Context(), func(tx *Tx) error {
-		if _, err := tx.AddItem(Item{SKU: "GONE", Name: "Gone"}); err != nil {
+		if _, err := tx.AddItem(catalog.Item{SKU: "GONE", Name: "Gone", Kind: "stocked"}, now); err != nil {
 			return err
 		}
 		return boom
@@ -126,7 +127,7 @@ func TestAFailedChangeLeavesNothing(t *testing.T) {
 	func() { // a panic rolls back too, and the store can be used afterwards
 		defer func() { require.NotNil(t, recover()) }()
 		_ = s.Write(t.Context(), func(tx *Tx) error {
-			_, _ = tx.AddItem(Item{SKU: "GONE", Name: "Gone"})
+			_, _ = tx.AddItem(catalog.Item{SKU: "GONE", Name: "Gone", Kind: "stocked"}, now)
 			panic("broken")
 		})
 	}()
@@ -243,17 +244,17 @@ func TestPlans(t *testing.T) {
 		require.Contains(t, got, c.index, c.name)
 	}
 	for q, index := range map[string]string{
-		"SELECT id FROM inbox WHERE connection_id=1 AND state='waiting' ORDER BY id LIMIT 100":                             "inbox_waiting",
-		"SELECT id FROM inbox WHERE order_id=5 AND order_id<>0 ORDER BY id":                                                "inbox_order",
-		"SELECT coalesce(min(next_at),0) FROM outbox WHERE connection_id=1 AND state IN ('waiting','sending','sent')":      "outbox_due",
-		"SELECT id FROM orders WHERE connection_id=1 AND voided=0 AND outside_id='x'":                                      "orders_once",
-		"SELECT id FROM orders WHERE channel_number='x'":                                                                   "orders_channel_number",
-		"SELECT id FROM movement WHERE item_id=1 AND location_id=1 ORDER BY id DESC LIMIT 30":                              "movement_level",
-		"SELECT id FROM timeline WHERE thing='order' AND thing_id=5 ORDER BY id":                                           "timeline_thing",
-		"SELECT order_id FROM order_line WHERE item_id=1 AND quantity > cancelled + allocated + picked + packed + shipped": "order_line_waiting",
-		"SELECT quantity FROM allocation WHERE item_id=1":                                                                  "allocation_item",
-		"SELECT id FROM order_line l WHERE l.id BETWEEN 5 * 1024 AND 5 * 1024 + 1023":                                      "INTEGER PRIMARY KEY",
-		"SELECT id FROM exception WHERE closed_at=0 ORDER BY id DESC LIMIT 20":                                             "exception_open",
+		"SELECT id FROM inbox WHERE connection_id=1 AND state='waiting' ORDER BY id LIMIT 100":                                            "inbox_waiting",
+		"SELECT id FROM inbox WHERE order_id=5 AND order_id<>0 ORDER BY id":                                                               "inbox_order",
+		"SELECT coalesce(min(next_at),0) FROM outbox WHERE connection_id=1 AND state IN ('waiting','sending','sent')":                     "outbox_due",
+		"SELECT id FROM orders WHERE connection_id=1 AND voided=0 AND outside_id='x'":                                                     "orders_once",
+		"SELECT id FROM orders WHERE channel_number='x'":                                                                                  "orders_channel_number",
+		"SELECT id FROM movement WHERE item_id=1 AND location_id=1 ORDER BY id DESC LIMIT 30":                                             "movement_level",
+		"SELECT id FROM timeline WHERE thing='order' AND thing_id=5 ORDER BY id":                                                          "timeline_thing",
+		"SELECT order_id FROM order_line WHERE item_id=1 AND quantity > cancelled + allocated + picked + packed + shipped AND sells <> 2": "order_line_waiting",
+		"SELECT quantity FROM allocation WHERE item_id=1":                                                                                 "allocation_item",
+		"SELECT id FROM order_line l WHERE l.id BETWEEN 5 * 1024 AND 5 * 1024 + 1023":                                                     "INTEGER PRIMARY KEY",
+		"SELECT id FROM exception WHERE closed_at=0 ORDER BY id DESC LIMIT 20":                                                            "exception_open",
 	} {
 		got := plan(q)
 		require.Contains(t, got, index, q)
@@ -328,7 +329,7 @@ func TestReadersDoNotWaitForTheWriter(t *testing.T) {
 	inside, done := make(chan struct{}), make(chan struct{})
 	go func() {
 		_ = s.Write(context.Background(), func(tx *Tx) error {
-			_, _ = tx.AddItem(Item{SKU: "NEW", Name: "New"})
+			_, _ = tx.AddItem(catalog.Item{SKU: "NEW", Name: "New", Kind: "stocked"}, now)
 			close(inside)
 			<-done
 			return nil

@@ -19,20 +19,32 @@ var invariants = []struct {
 	rule  int
 	query string
 }{
-	{1, `SELECT 'level of item '||l.item_id||' at location '||l.location_id||': on hand '||l.on_hand||', ledger '||coalesce(m.h,0)||'; allocated '||l.allocated||', ledger '||coalesce(m.a,0)
-		FROM level l LEFT JOIN (SELECT item_id, location_id, sum(on_hand) h, sum(allocated) a FROM movement GROUP BY item_id, location_id) m USING (item_id, location_id)
-		WHERE l.on_hand <> coalesce(m.h,0) OR l.allocated <> coalesce(m.a,0)`},
+	{1, `SELECT 'level of item '||l.item_id||' at location '||l.location_id||': on hand '||l.on_hand||', ledger '||coalesce(m.h,0)||'; allocated '||l.allocated||', ledger '||coalesce(m.a,0)||
+		'; on order '||l.on_order||', ledger '||coalesce(m.o,0)||'; in transit '||l.in_transit||', ledger '||coalesce(m.t,0)
+		FROM level l LEFT JOIN (SELECT item_id, location_id, sum(on_hand) h, sum(allocated) a, sum(on_order) o, sum(in_transit) t FROM movement GROUP BY item_id, location_id) m USING (item_id, location_id)
+		WHERE l.on_hand <> coalesce(m.h,0) OR l.allocated <> coalesce(m.a,0) OR l.on_order <> coalesce(m.o,0) OR l.in_transit <> coalesce(m.t,0)`},
 	{1, `SELECT 'ledger of item '||item_id||' at location '||location_id||' has no level' FROM (SELECT DISTINCT item_id, location_id FROM movement) m
 		WHERE NOT EXISTS (SELECT 1 FROM level l WHERE l.item_id=m.item_id AND l.location_id=m.location_id)`},
+	{1, `SELECT 'ledger entry '||id||' says '||after_on_hand||' on hand and '||after_allocated||' allocated after it; the entries up to it make '||h||' and '||a FROM
+		(SELECT id, after_on_hand, after_allocated, sum(on_hand) OVER w AS h, sum(allocated) OVER w AS a FROM movement WINDOW w AS (PARTITION BY item_id, location_id ORDER BY id)) WHERE after_on_hand <> h OR after_allocated <> a`},
+	{1, `SELECT 'item '||l.item_id||' at location '||l.location_id||': '||l.on_hand||' on hand, '||coalesce(b.q,0)||' in its bins'
+		FROM level l LEFT JOIN (SELECT item_id, location_id, sum(on_hand) q FROM bin_level GROUP BY item_id, location_id) b USING (item_id, location_id) WHERE l.on_hand <> coalesce(b.q,0)`},
 	{1, `SELECT 'item '||l.item_id||' at location '||l.location_id||': allocated '||l.allocated||', open allocations '||coalesce(a.q,0)
-		FROM level l LEFT JOIN (SELECT item_id, location_id, sum(quantity) q FROM allocation GROUP BY item_id, location_id) a USING (item_id, location_id)
+		FROM level l LEFT JOIN (SELECT a.item_id, a.location_id, sum(a.quantity) q FROM allocation a JOIN order_line ol ON ol.id=a.line_id AND ol.sells=0 GROUP BY a.item_id, a.location_id) a USING (item_id, location_id)
 		WHERE l.allocated <> coalesce(a.q,0)`},
+	{1, `SELECT 'item '||l.item_id||' at location '||l.location_id||': '||l.on_order||' on order, open purchase orders '||coalesce(p.q,0)
+		FROM level l LEFT JOIN (SELECT pl.item_id, p.location_id, sum(max(pl.ordered-pl.received-pl.short,0)) q FROM purchase p JOIN purchase_line pl ON pl.purchase_id=p.id WHERE p.state='open' GROUP BY 1,2) p USING (item_id, location_id)
+		WHERE l.on_order <> coalesce(p.q,0)`},
+	{1, `SELECT 'item '||l.item_id||' at location '||l.location_id||': '||l.in_transit||' in transit, open transfers '||coalesce(p.q,0)
+		FROM level l LEFT JOIN (SELECT tl.item_id, t.to_id AS location_id, sum(tl.quantity-tl.arrived-tl.lost) q FROM transfer t JOIN transfer_line tl ON tl.transfer_id=t.id WHERE t.state='under way' GROUP BY 1,2) p USING (item_id, location_id)
+		WHERE l.in_transit <> coalesce(p.q,0)`},
 	{2, `SELECT 'connection '||connection_id||' order '||outside_id||' has '||count(*)||' live orders' FROM orders WHERE voided=0 GROUP BY connection_id, outside_id HAVING count(*)>1`},
 	{3, `SELECT 'order '||o.number||' line '||l.position||': '||l.quantity||' ordered, cancelled '||l.cancelled||', allocated '||l.allocated||', picked '||l.picked||', packed '||l.packed||', shipped '||l.shipped
 		FROM order_line l JOIN orders o ON o.id=l.order_id WHERE min(l.cancelled,l.allocated,l.picked,l.packed,l.shipped)<0 OR l.quantity < l.cancelled+l.allocated+l.picked+l.packed+l.shipped`},
 	{3, `SELECT 'order '||o.number||' line '||l.position||': allocated, picked and packed '||(l.allocated+l.picked+l.packed)||', allocations '||coalesce(a.q,0)
-		FROM order_line l JOIN orders o ON o.id=l.order_id LEFT JOIN (SELECT line_id, sum(quantity) q FROM allocation GROUP BY line_id) a ON a.line_id=l.id
-		WHERE l.allocated+l.picked+l.packed <> coalesce(a.q,0)`},
+		FROM order_line l JOIN orders o ON o.id=l.order_id
+		LEFT JOIN (SELECT line_id, item_id, sum(quantity) q FROM allocation GROUP BY line_id, item_id) a ON a.line_id=l.id AND a.item_id=coalesce(json_extract(nullif(l.parts,''),'$[0].item'), l.item_id)
+		WHERE (l.allocated+l.picked+l.packed) * coalesce(json_extract(nullif(l.parts,''),'$[0].quantity'),1) <> coalesce(a.q,0)`},
 	{3, `SELECT 'order '||number||' has no lines' FROM orders o WHERE NOT EXISTS (SELECT 1 FROM order_line l WHERE l.id BETWEEN o.id*1024 AND o.id*1024+1023)`},
 	{3, `SELECT 'line '||id||' does not lie with its order '||order_id FROM order_line WHERE id <> order_id*1024+position`},
 	{5, `SELECT 'shipment '||s.number||' left without a write-back' FROM shipment s JOIN orders o ON o.id=s.order_id WHERE s.state IN ('shipped','delivered')
@@ -79,7 +91,7 @@ func verifyOffers(sel selector) ([]Finding, error) {
 		Settings string `db:"settings"`
 		Open     int64  `db:"open"`
 	}
-	if err := sel(&listings, `SELECT l.id, l.connection_id, c.code AS connection_code, l.sku, l.item_id, l.told_qty, c.settings,
+	if err := sel(&listings, `SELECT l.id, l.connection_id, c.code AS connection_code, l.sku, l.item_id, l.told_qty, l.policy, c.settings,
 		(SELECT count(*) FROM outbox x WHERE x.connection_id=l.connection_id AND x.feed='stock out' AND x.subject='listing '||l.id AND x.state IN ('waiting','sending','sent')) AS open
 		FROM listing l JOIN connection c ON c.id=l.connection_id JOIN feed f ON f.connection_id=c.id AND f.kind='stock out' AND f.is_on=1
 		WHERE l.item_id<>0 AND l.told_qty>=0 AND c.state='on' AND c.test=0`); err != nil {
@@ -91,6 +103,18 @@ func verifyOffers(sel selector) ([]Finding, error) {
 		if !seen[l.ItemID] {
 			seen[l.ItemID] = true
 			items = append(items, l.ItemID)
+		}
+	}
+	sold, err := special(sel)
+	if err != nil {
+		return nil, err
+	}
+	for _, id := range items {
+		for _, c := range sold[id].Parts {
+			if !seen[c.Item] {
+				seen[c.Item] = true
+				items = append(items, c.Item)
+			}
 		}
 	}
 	levels, err := loadLevels(sel, items)
@@ -105,7 +129,11 @@ func verifyOffers(sel selector) ([]Finding, error) {
 		if err := json.Unmarshal([]byte(l.Settings), &settings); err != nil {
 			return nil, fmt.Errorf("verify offers of %s: %w", l.ConnectionCode, err)
 		}
-		want := settings.Offer.Offer(l.ItemID, func(k stock.Key) stock.Level { return levels[k] })
+		goods := stock.One(l.ItemID)
+		if g, ok := sold[l.ItemID]; ok {
+			goods = g.Goods
+		}
+		want := settings.Offer.With(l.Override()).Offer(goods, func(k stock.Key) stock.Level { return levels[k] })
 		if l.ToldQty > want && l.Open == 0 {
 			out = append(out, Finding{4, fmt.Sprintf("%s was told %d of %s, the policy allows %d, and no correction is on its way", l.ConnectionCode, l.ToldQty, l.SKU, want)})
 		}

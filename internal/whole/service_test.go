@@ -373,7 +373,7 @@ func TestTwoPickOneOrder(t *testing.T) {
 	require.Equal(t, numbers[0], numbers[1], "one shipment, not two")
 
 	// And two press Ship at once: one label.
-	_, err = w.Client.Pack(ctx, numbers[0], "long", 0)
+	_, err = w.Client.Pack(ctx, numbers[0], "long", 0, nil)
 	if err != nil { // twelve trays are too heavy for one carton, which is refused with a reason
 		require.Contains(t, err.Error(), "weigh")
 	}

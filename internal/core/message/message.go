@@ -86,6 +86,7 @@ type OrderLine struct {
 	Discount  int64  `json:"discount"`
 	Tax       int64  `json:"tax"`
 	Total     int64  `json:"total"`
+	Listing   string `json:"listing,omitempty" doc:"The channel's number of the listing that was bought"`
 }
 
 // ParcelSeen is a parcel as a channel shows it.
@@ -144,6 +145,20 @@ type Listing struct {
 	Quantity int64  `json:"quantity" doc:"What the channel shows"`
 	Live     bool   `json:"live"`
 	URL      string `json:"url,omitempty"`
+	State    string `json:"state,omitempty" doc:"live, off, in review or rejected; empty: live or off, as live says"`
+	Reason   string `json:"reason,omitempty" doc:"Why the channel rejected it"`
+	Category string `json:"category,omitempty"`
+}
+
+// Standing is the state of the listing.
+func (l *Listing) Standing() string {
+	switch {
+	case l.State != "":
+		return l.State
+	case l.Live:
+		return "live"
+	}
+	return "off"
 }
 
 // Check refuses a listing that cannot be taken in.
@@ -163,6 +178,7 @@ type Item struct {
 	Name     string `json:"name" need:"yes"`
 	GTIN     string `json:"gtin,omitempty" doc:"GS1 GTIN with its check digit"`
 	Category string `json:"category,omitempty"`
+	Kind     string `json:"kind,omitempty" enum:",stocked,kit,made to order,prepared,charge" doc:"Empty: stocked"`
 	Options  string `json:"options,omitempty" doc:"What tells variants apart, such as size M, colour sand"`
 	WeightG  int64  `json:"weight_g" doc:"grams"`
 	LengthMM int64  `json:"length_mm" doc:"millimetres"`
@@ -170,6 +186,25 @@ type Item struct {
 	HeightMM int64  `json:"height_mm" doc:"millimetres"`
 	Price    int64  `json:"price" doc:"minor units"`
 	Currency string `json:"currency,omitempty" doc:"ISO 4217 code"`
+
+	Description string        `json:"description,omitempty"`
+	Groups      []OptionGroup `json:"groups,omitempty" doc:"Choices to be made when prepared food is ordered"`
+}
+
+// OptionGroup is a choice to be made when prepared food is ordered.
+type OptionGroup struct {
+	Code    string         `json:"code" need:"yes"`
+	Name    string         `json:"name" need:"yes"`
+	Least   int64          `json:"least" doc:"At least so many of the choices"`
+	Most    int64          `json:"most" doc:"At most so many"`
+	Choices []OptionChoice `json:"choices" need:"yes"`
+}
+
+// OptionChoice is one of the choices of a group.
+type OptionChoice struct {
+	Code  string `json:"code" need:"yes"`
+	Name  string `json:"name" need:"yes"`
+	Price int64  `json:"price" doc:"What it adds, minor units"`
 }
 
 // Check refuses an item that cannot be taken in.
@@ -209,9 +244,12 @@ func (c *Customer) Check() error {
 // StockLevel is a quantity that lies somewhere, as the system says that counts there: somebody edited it
 // by hand at a channel, or a back office counted.
 type StockLevel struct {
-	SKU      string    `json:"sku" need:"yes"`
+	SKU      string    `json:"sku"`
 	Quantity int64     `json:"quantity" need:"yes"`
 	Location string    `json:"location,omitempty" doc:"Code of the location; empty means the first that the connection sells from"`
+	Listing  string    `json:"listing,omitempty" doc:"The channel's number of the listing"`
+	Change   int64     `json:"change,omitempty" doc:"By how much a person changed the quantity there; where it is told, an edit is known exactly"`
+	Cause    string    `json:"cause,omitempty" enum:",edit,sale,ours" doc:"Why the number moved: only edits are looked at; sales come as orders, and ours are our own"`
 	At       time.Time `json:"at"`
 	Who      string    `json:"who,omitempty"`
 }
@@ -219,8 +257,10 @@ type StockLevel struct {
 // Check refuses a level that cannot be taken in.
 func (l *StockLevel) Check() error {
 	switch {
-	case l.SKU == "":
-		return errors.New("sku: missing")
+	case l.SKU == "" && l.Listing == "":
+		return errors.New("sku, listing: one of them is needed")
+	case l.Cause != "" && l.Cause != "edit" && l.Cause != "sale" && l.Cause != "ours":
+		return fmt.Errorf("cause: %q is none of edit, sale and ours", l.Cause)
 	case l.Quantity < -1_000_000 || l.Quantity > 1_000_000_000:
 		return fmt.Errorf("quantity: %d is beyond all reason", l.Quantity)
 	}
@@ -241,6 +281,27 @@ type Offer struct {
 	OutsideID string `json:"outside_id"`
 	SKU       string `json:"sku"`
 	Quantity  int64  `json:"quantity"`
+}
+
+// Publication is an item on its way to a channel: to be listed there, or changed where it is listed. Fields that
+// are not ours there are empty and are left as they are.
+type Publication struct {
+	ListingID   int64         `json:"listing_id"`
+	OutsideID   string        `json:"outside_id,omitempty" doc:"The channel's number; empty for a new listing"`
+	SKU         string        `json:"sku"`
+	GTIN        string        `json:"gtin,omitempty"`
+	Title       string        `json:"title,omitempty"`
+	Description string        `json:"description,omitempty"`
+	Category    string        `json:"category,omitempty"`
+	Price       int64         `json:"price,omitempty" doc:"Minor units"`
+	Currency    string        `json:"currency,omitempty"`
+	Quantity    int64         `json:"quantity"`
+	WeightG     int64         `json:"weight_g,omitempty"`
+	Options     string        `json:"options,omitempty"`
+	Family      string        `json:"family,omitempty"`
+	Images      []string      `json:"images,omitempty"`
+	Groups      []OptionGroup `json:"groups,omitempty"`
+	Withdraw    bool          `json:"withdraw,omitempty" doc:"Take it off the channel"`
 }
 
 // Dispatch tells a channel that a parcel with part or all of an order has left.

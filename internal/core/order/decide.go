@@ -24,7 +24,9 @@ type Scene struct {
 	Now       time.Time
 	Who       string
 	Sources   []int64                // locations that feed the channel, best first
-	Item      func(sku string) int64 // 0 when no item matches
+	Item      func(*Line) int64      // 0 when no item matches
+	Unknown   func(*Line) string     // why none does, if there is more to say; may be nil
+	Goods     func(item int64) Sells // what an item is; nil: all lie on a shelf as they are
 	Place     func(loc int64) string // a location's name
 	Tolerance int64                  // minor units that totals may differ by
 	Test      bool                   // the connection is in test: no stock moves
@@ -33,6 +35,24 @@ type Scene struct {
 	Since     time.Time              // when the connection began: older orders move no stock
 	Book      *stock.Book
 	NewOrder  func() (id int64, number string)
+}
+
+// Sells is what an item is to an order.
+type Sells struct {
+	stock.Goods
+	Charge bool // nothing is to be sent for it
+}
+
+// know finds out what the line sells, as long as no stock was promised for it.
+func (l *Line) know(s *Scene) {
+	if l.ItemID == 0 {
+		l.ItemID = s.Item(l)
+	}
+	if l.ItemID == 0 || s.Goods == nil || l.Allocated+l.Picked+l.Packed+l.Shipped > 0 {
+		return
+	}
+	g := s.Goods(l.ItemID)
+	l.Parts, l.NoStock, l.Charge = g.Parts, g.NoStock, g.Charge
 }
 
 // Note is one entry for the order's timeline.
@@ -78,8 +98,9 @@ func create(a Arrival, s *Scene) Change {
 	for i, l := range m.Lines {
 		o.Lines[i] = Line{
 			ID: LineID(id, i+1), Position: i + 1, OutsideID: l.ID, SKU: l.SKU, Title: l.Title, Quantity: l.Quantity,
-			UnitPrice: l.UnitPrice, Discount: l.Discount, Tax: l.Tax, Total: l.Total, ItemID: s.Item(l.SKU),
+			UnitPrice: l.UnitPrice, Discount: l.Discount, Tax: l.Tax, Total: l.Total, Listing: l.Listing,
 		}
+		o.Lines[i].know(s)
 	}
 	if s.Test {
 		o.Test, o.NoStockMoved = true, true
@@ -121,18 +142,41 @@ func takeAsDone(o *Order, s *Scene, c *Change) {
 	for i := range o.Lines {
 		l := &o.Lines[i]
 		l.Shipped = l.Quantity
-		if moved && l.ItemID != 0 {
-			s.Book.Post(stock.Movement{
-				Key: stock.Key{Item: l.ItemID, Location: s.Sources[0]}, At: s.Now, Kind: stock.Ship, OnHand: -l.Quantity,
-				Reason: "shipped at the channel before it reached us", Who: s.Who, DocKind: "order", DocID: o.ID,
-			})
+		if moved && l.ItemID != 0 && !l.Charge {
+			l.post(s.Book, stock.Movement{At: s.Now, Kind: stock.Ship, Reason: "shipped at the channel before it reached us", Who: s.Who, DocKind: "order", DocID: o.ID},
+				s.Sources[0], l.Quantity, -1, 0)
 		}
 	}
-	if moved {
+	switch lost := o.untracked(); {
+	case moved && lost != "":
+		c.note("shipped", "Was already shipped at the channel: taken in as done. No stock was lowered for %s", lost)
+	case moved:
 		c.note("shipped", "Was already shipped at the channel: taken in as done, stock lowered")
-	} else {
+	default:
 		c.note("shipped", "Was already shipped at the channel before this connection began: taken in as done, no stock was lowered for it")
 	}
+}
+
+// untracked names the lines for which no stock is lowered, or is empty.
+func (o *Order) untracked() string {
+	var out []string
+	for i := range o.Lines {
+		switch l := &o.Lines[i]; {
+		case l.Charge:
+		case l.ItemID == 0:
+			out = append(out, fmt.Sprintf("%s, which is no item of ours", or(l.SKU, l.Title)))
+		case l.NoStock:
+			out = append(out, fmt.Sprintf("%s, which holds none", l.SKU))
+		}
+	}
+	return strings.Join(out, "; ")
+}
+
+func or(s, otherwise string) string {
+	if s == "" {
+		return otherwise
+	}
+	return s
 }
 
 // doneByChannel follows an order that the channel ships from its own stock: once it has, it is done.
@@ -155,15 +199,21 @@ func LineID(order int64, position int) int64 { return order*1024 + int64(positio
 // examine sets and clears the holds that the order's own content causes.
 func examine(o *Order, s *Scene, c *Change) {
 	var unknown []string
+	more := ""
 	for i := range o.Lines {
 		if l := &o.Lines[i]; l.ItemID == 0 && l.Live() > 0 {
 			unknown = append(unknown, fmt.Sprintf("%s (%s)", l.SKU, l.Title))
+			if s.Unknown != nil && more == "" {
+				more = s.Unknown(l)
+			}
 		}
 	}
 	if len(unknown) > 0 {
-		c.hold(o, Hold{UnknownItem,
-			fmt.Sprintf("No item of ours is known as %s. No stock was lowered for it.", strings.Join(unknown, ", ")),
-			"An item with this SKU. Match the listing to an item; the order then goes on by itself."})
+		text := fmt.Sprintf("No item of ours is known as %s. No stock was lowered for it.", strings.Join(unknown, ", "))
+		if more != "" {
+			text += " " + more
+		}
+		c.hold(o, Hold{UnknownItem, text, "An item with this SKU. Match the listing to an item; the order then goes on by itself."})
 	} else {
 		c.free(o, UnknownItem)
 	}
@@ -195,30 +245,19 @@ func (c *Change) free(o *Order, cause Cause) {
 }
 
 // AllocateWaiting promises stock to what waits, as far as there is any, and tells whether anything
-// was promised. An order that stays short is held for it.
+// was promised. An order that stays short is held for it. The book must know the levels of all that waits.
 func AllocateWaiting(o *Order, s *Scene, c *Change) bool {
-	return AllocateWaitingOf(o, nil, s, c)
-}
-
-// AllocateWaitingOf does the same for some items only (nil: all); the book need not know the others.
-func AllocateWaitingOf(o *Order, items []int64, s *Scene, c *Change) bool {
 	var short []string
 	any := false
 	for i := range o.Lines {
 		l := &o.Lines[i]
+		l.know(s)
 		want := l.Waiting()
 		if want <= 0 || l.ItemID == 0 {
 			continue
 		}
-		if items != nil && !slices.Contains(items, l.ItemID) {
-			short = append(short, fmt.Sprintf("%d of %s", want, l.SKU))
-			continue
-		}
-		for _, p := range s.Book.Find(l.ItemID, s.Sources, want) {
-			s.Book.Post(stock.Movement{
-				Key: stock.Key{Item: l.ItemID, Location: p.Location}, At: s.Now, Kind: stock.Allocate, Allocated: p.Quantity,
-				Reason: "sold", Who: s.Who, DocKind: "order", DocID: o.ID,
-			})
+		for _, p := range s.Book.Find(l.Goods(), s.Sources, want) {
+			l.post(s.Book, stock.Movement{At: s.Now, Kind: stock.Allocate, Reason: l.why("sold"), Who: s.Who, DocKind: "order", DocID: o.ID}, p.Location, p.Quantity, 0, 1)
 			l.allocate(p)
 			want -= p.Quantity
 			any = true
@@ -237,6 +276,42 @@ func AllocateWaitingOf(o *Order, items []int64, s *Scene, c *Change) bool {
 		c.note("allocated", "Stock allocated: %s", allocationText(o, s.Place))
 	}
 	return any
+}
+
+// why is the reason of a movement; one of a component names the kit.
+func (l *Line) why(reason string) string {
+	if len(l.Parts) > 0 {
+		return reason + " in " + l.SKU
+	}
+	return reason
+}
+
+// Rematch looks again for the items of lines that had none, and lets the order go on if all are known.
+// It tells whether any was found.
+func Rematch(o *Order, s *Scene) (Change, bool) {
+	c := Change{Order: o}
+	var found []string
+	for i := range o.Lines {
+		l := &o.Lines[i]
+		if l.ItemID != 0 {
+			continue
+		}
+		if l.know(s); l.ItemID != 0 {
+			found = append(found, or(l.SKU, l.Title))
+		}
+	}
+	if len(found) == 0 || o.Voided || o.Test {
+		return c, len(found) > 0
+	}
+	o.Revision++
+	c.note("matched", "An item of ours is known now for %s", strings.Join(found, ", "))
+	if o.Record.Status == message.Cancelled || o.Record.Status == message.Shipped || o.ByChannel() {
+		c.free(o, UnknownItem)
+		return c, true
+	}
+	examine(o, s, &c)
+	AllocateWaiting(o, s, &c)
+	return c, true
 }
 
 func allocationText(o *Order, place func(int64) string) string {
@@ -281,6 +356,11 @@ func (l *Line) take(qty int64, f func(location, n int64)) {
 // cancel calls off up to qty of what has not been shipped, touching first what nobody has worked on,
 // and returns how much could be called off.
 func (l *Line) cancel(qty int64, o *Order, s *Scene, reason string) int64 {
+	if l.Charge {
+		n := min(qty, l.Live())
+		l.Cancelled += n
+		return n
+	}
 	done := min(qty, l.Waiting())
 	l.Cancelled += done
 	for _, bucket := range []*int64{&l.Allocated, &l.Picked, &l.Packed} {
@@ -292,10 +372,7 @@ func (l *Line) cancel(qty int64, o *Order, s *Scene, reason string) int64 {
 		l.Cancelled += n
 		done += n
 		l.take(n, func(loc, part int64) {
-			s.Book.Post(stock.Movement{
-				Key: stock.Key{Item: l.ItemID, Location: loc}, At: s.Now, Kind: stock.Release, Allocated: -part,
-				Reason: reason, Who: s.Who, DocKind: "order", DocID: o.ID,
-			})
+			l.post(s.Book, stock.Movement{At: s.Now, Kind: stock.Release, Reason: l.why(reason), Who: s.Who, DocKind: "order", DocID: o.ID}, loc, part, 0, -1)
 		})
 	}
 	return done

@@ -87,10 +87,7 @@ func (o *Order) Ship(lineID, qty, location int64, s *Scene, reason string) error
 		}
 	}
 	l.Allocations = kept
-	s.Book.Post(stock.Movement{
-		Key: stock.Key{Item: l.ItemID, Location: location}, At: s.Now, Kind: stock.Ship, OnHand: -qty, Allocated: -qty,
-		Reason: reason, Who: s.Who, DocKind: "order", DocID: o.ID,
-	})
+	l.post(s.Book, stock.Movement{At: s.Now, Kind: stock.Ship, Reason: l.why(reason), Who: s.Who, DocKind: "order", DocID: o.ID}, location, qty, -1, -1)
 	o.Revision++
 	if st := o.Stage(); st == Shipped {
 		o.ShippedAt = s.Now
@@ -98,12 +95,16 @@ func (o *Order) Ship(lineID, qty, location int64, s *Scene, reason string) error
 	return nil
 }
 
-// SendAllocated moves qty of a line from allocated to shipped, for goods that left elsewhere, and returns
-// from which locations. The caller posts the goods out.
-func (l *Line) SendAllocated(qty int64) map[int64]int64 {
-	from := map[int64]int64{}
+// SendAllocated moves qty of a line from allocated to shipped, for goods that left elsewhere, posts them
+// out, and returns from which location the first of them left.
+func (o *Order) SendAllocated(l *Line, qty int64, s *Scene, reason string) (from int64) {
 	l.Allocated -= qty
 	l.Shipped += qty
-	l.take(qty, func(location, n int64) { from[location] += n })
+	l.take(qty, func(location, n int64) {
+		if from == 0 {
+			from = location
+		}
+		l.post(s.Book, stock.Movement{At: s.Now, Kind: stock.Ship, Reason: l.why(reason), Who: s.Who, DocKind: "order", DocID: o.ID}, location, n, -1, -1)
+	})
 	return from
 }

@@ -11,6 +11,7 @@ import (
 
 	"openrelay/internal/core/message"
 	"openrelay/internal/core/place"
+	"openrelay/internal/core/stock"
 )
 
 // Stage is where an order stands with us.
@@ -64,27 +65,52 @@ type Allocation struct {
 
 // Line is one line of an order.
 type Line struct {
-	ID          int64        `json:"id"`
-	Position    int          `json:"position"`
-	OutsideID   string       `json:"outside_id"`
-	SKU         string       `json:"sku"`
-	Title       string       `json:"title"`
-	ItemID      int64        `json:"item_id,omitempty" doc:"0 while no item is known"`
-	Quantity    int64        `json:"quantity"`
-	Cancelled   int64        `json:"cancelled"`
-	Allocated   int64        `json:"allocated"`
-	Picked      int64        `json:"picked"`
-	Packed      int64        `json:"packed"`
-	Shipped     int64        `json:"shipped"`
-	UnitPrice   int64        `json:"unit_price"`
-	Discount    int64        `json:"discount"`
-	Tax         int64        `json:"tax"`
-	Total       int64        `json:"total"`
+	ID        int64  `json:"id"`
+	Position  int    `json:"position"`
+	OutsideID string `json:"outside_id"`
+	SKU       string `json:"sku"`
+	Title     string `json:"title"`
+	ItemID    int64  `json:"item_id,omitempty" doc:"0 while no item is known"`
+	Quantity  int64  `json:"quantity"`
+	Cancelled int64  `json:"cancelled"`
+	Allocated int64  `json:"allocated"`
+	Picked    int64  `json:"picked"`
+	Packed    int64  `json:"packed"`
+	Shipped   int64  `json:"shipped"`
+	UnitPrice int64  `json:"unit_price"`
+	Discount  int64  `json:"discount"`
+	Tax       int64  `json:"tax"`
+	Total     int64  `json:"total"`
+	Listing   string `json:"listing,omitempty" doc:"The channel's number of the listing, where it tells it"`
+
+	// What a unit is made of, kept as it was when stock was first promised: a kit that is changed later
+	// does not change what was sold.
+	Parts   []stock.Component `json:"parts,omitempty"`
+	NoStock bool              `json:"no_stock,omitempty" doc:"It holds no stock: made to order, prepared food"`
+	Charge  bool              `json:"charge,omitempty" doc:"A charge: nothing is to be sent for it"`
+
 	Allocations []Allocation `json:"allocations,omitempty"`
+}
+
+// Goods is what the line sells.
+func (l *Line) Goods() stock.Goods {
+	return stock.Goods{Item: l.ItemID, Parts: l.Parts, NoStock: l.NoStock}
+}
+
+// post writes movements of qty units of the line at a location: hand and alloc say what a unit changes.
+func (l *Line) post(b *stock.Book, m stock.Movement, location, qty, hand, alloc int64) {
+	for _, c := range l.Goods().Components() {
+		m.Key = stock.Key{Item: c.Item, Location: location}
+		m.OnHand, m.Allocated = hand*qty*c.Quantity, alloc*qty*c.Quantity
+		b.Post(m)
+	}
 }
 
 // Waiting is what was ordered and is nowhere yet.
 func (l *Line) Waiting() int64 {
+	if l.Charge {
+		return 0
+	}
 	return l.Quantity - l.Cancelled - l.Allocated - l.Picked - l.Packed - l.Shipped
 }
 
@@ -118,6 +144,9 @@ func (o *Order) Stage() Stage {
 	var live, waiting, picked, packed, shipped int64
 	for i := range o.Lines {
 		l := &o.Lines[i]
+		if l.Charge {
+			continue
+		}
 		live += l.Live()
 		waiting += l.Waiting()
 		picked += l.Picked
@@ -127,6 +156,8 @@ func (o *Order) Stage() Stage {
 	switch {
 	case o.Voided:
 		return Void
+	case live == 0 && o.liveCharges():
+		return Shipped // nothing but charges: there is nothing to send
 	case live == 0:
 		return Cancelled
 	case shipped == live && o.Delivered:
@@ -147,6 +178,15 @@ func (o *Order) Stage() Stage {
 		return Routed
 	}
 	return Ready
+}
+
+func (o *Order) liveCharges() bool {
+	for i := range o.Lines {
+		if l := &o.Lines[i]; l.Charge && l.Live() > 0 {
+			return true
+		}
+	}
+	return false
 }
 
 // ByChannel tells whether the channel ships the order from stock that it holds. Until it has, there is

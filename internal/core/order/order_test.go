@@ -22,7 +22,7 @@ func scene(onHand map[int64]int64) *Scene {
 	}
 	next := int64(0)
 	return &Scene{Now: noon, Who: "test", Sources: []int64{1, 2}, Since: noon.Add(-time.Hour), Book: stock.NewBook(levels), Tolerance: 2,
-		Item:     func(sku string) int64 { return map[string]int64{"JAR": 1, "SUIT": 2, "BOOK": 3}[sku] },
+		Item:     func(l *Line) int64 { return map[string]int64{"JAR": 1, "SUIT": 2, "BOOK": 3}[l.SKU] },
 		Place:    func(l int64) string { return fmt.Sprint("place ", l) },
 		NewOrder: func() (int64, string) { next++; return next, fmt.Sprintf("R%d", next) }}
 }
@@ -280,7 +280,7 @@ func TestOrdersThatAreNotOurs(t *testing.T) {
 			Lines: []message.OrderLine{{ID: "1", SKU: "JAR", Quantity: 2}}}}
 	}
 	scene := func() *Scene {
-		return &Scene{Now: time.Unix(100, 0), Who: "test", Sources: []int64{1}, Item: func(string) int64 { return 7 }, Place: func(int64) string { return "here" },
+		return &Scene{Now: time.Unix(100, 0), Who: "test", Sources: []int64{1}, Item: func(*Line) int64 { return 7 }, Place: func(int64) string { return "here" },
 			Book: stock.NewBook(map[stock.Key]stock.Level{{Item: 7, Location: 1}: {OnHand: 10}}), NewOrder: func() (int64, string) { return 1, "R1" }}
 	}
 	s := scene()
@@ -317,7 +317,7 @@ func TestOrdersThatAreNotOurs(t *testing.T) {
 func TestAnAddressThatWasCorrectedIsKept(t *testing.T) {
 	m := message.Order{Number: "N", State: "open", Status: message.Open, Currency: "EUR", Lines: []message.OrderLine{{ID: "1", SKU: "JAR", Quantity: 1}}}
 	for _, keep := range [][]string{nil, {"ship_to"}} {
-		s := &Scene{Now: time.Unix(100, 0), Who: "test", Item: func(string) int64 { return 7 }, Place: func(int64) string { return "" }, Book: stock.NewBook(nil), NewOrder: func() (int64, string) { return 1, "R1" }, Keep: keep}
+		s := &Scene{Now: time.Unix(100, 0), Who: "test", Item: func(*Line) int64 { return 7 }, Place: func(int64) string { return "" }, Book: stock.NewBook(nil), NewOrder: func() (int64, string) { return 1, "R1" }, Keep: keep}
 		first, second := m, m
 		first.ShipTo.Street, second.ShipTo.Street = "Old 1", "New 2"
 		c := TakeIn(nil, Arrival{OutsideID: "o", Version: 1, Message: &first}, s)
@@ -328,8 +328,12 @@ func TestAnAddressThatWasCorrectedIsKept(t *testing.T) {
 }
 
 func TestSendAllocated(t *testing.T) {
-	l := Line{Quantity: 5, Allocated: 5, Allocations: []Allocation{{1, 2}, {2, 3}}}
-	require.Equal(t, map[int64]int64{1: 2, 2: 1}, l.SendAllocated(3))
+	o := &Order{Lines: []Line{{ItemID: 7, Quantity: 5, Allocated: 5, Allocations: []Allocation{{1, 2}, {2, 3}}}}}
+	l := &o.Lines[0]
+	s := &Scene{Book: stock.NewBook(nil)}
+	require.EqualValues(t, 1, o.SendAllocated(l, 3, s, "left"))
 	require.Equal(t, []Allocation{{2, 2}}, l.Allocations)
 	require.Equal(t, []int64{2, 3}, []int64{l.Allocated, l.Shipped})
+	require.Equal(t, stock.Level{OnHand: -2, Allocated: -2}, s.Book.Level(stock.Key{Item: 7, Location: 1}))
+	require.Equal(t, stock.Level{OnHand: -1, Allocated: -1}, s.Book.Level(stock.Key{Item: 7, Location: 2}))
 }

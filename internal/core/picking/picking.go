@@ -10,12 +10,15 @@ import (
 // Want is one line to be picked.
 type Want struct {
 	LineID   int64  `json:"line_id"`
+	ItemID   int64  `json:"item_id"`
 	SKU      string `json:"sku"`
 	GTIN     string `json:"gtin,omitempty"`
 	Title    string `json:"title"`
 	Bin      string `json:"bin"`
 	Quantity int64  `json:"quantity"`
 	Picked   int64  `json:"picked"`
+	KitSKU   string `json:"kit_sku,omitempty" doc:"The kit that it is a part of"`
+	Serials  bool   `json:"serials,omitempty" doc:"Each unit has a serial number, chosen at packing"`
 }
 
 // Left is what is still to be picked.
@@ -26,6 +29,8 @@ type Outcome struct {
 	Kind     string `json:"kind" doc:"order, bin or product" enum:"order,bin,product"`
 	Text     string `json:"text"`
 	LineID   int64  `json:"line_id,omitempty"`
+	ItemID   int64  `json:"item_id,omitempty"`
+	SKU      string `json:"sku,omitempty"`
 	Quantity int64  `json:"quantity,omitempty"`
 	Bin      string `json:"bin,omitempty"`
 }
@@ -75,7 +80,7 @@ func Scan(number string, wants []Want, code, bin string, qty int64) (Outcome, er
 		if n > w.Left() {
 			return Outcome{}, &Refusal{fmt.Sprintf("%d × %s is too many", n, w.SKU), fmt.Sprintf("at most %d", w.Left())}
 		}
-		return Outcome{Kind: "product", LineID: w.LineID, Quantity: n, Bin: w.Bin,
+		return Outcome{Kind: "product", LineID: w.LineID, ItemID: w.ItemID, SKU: w.SKU, Quantity: n, Bin: w.Bin,
 			Text: fmt.Sprintf("%s: %d of %d", w.Title, w.Picked+n, w.Quantity)}, nil
 	}
 	if done != nil {

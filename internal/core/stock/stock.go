@@ -2,16 +2,14 @@
 // sum of its movements, always; nothing here or elsewhere sets a level.
 package stock
 
-import (
-	"fmt"
-	"time"
-)
+import "time"
 
 // Key names a level: an item at a location.
 type Key struct{ Item, Location int64 }
 
-// Level is what lies at a location, and how much of it is promised to orders.
-type Level struct{ OnHand, Allocated int64 }
+// Level is what lies at a location, how much of it is promised to orders, and what is to come: ordered
+// from suppliers, and under way from another location of ours.
+type Level struct{ OnHand, Allocated, OnOrder, InTransit int64 }
 
 // Available is what may still be promised. It is negative when more was promised than lies there.
 func (l Level) Available() int64 { return l.OnHand - l.Allocated }
@@ -24,12 +22,22 @@ const (
 	Receipt  Kind = "receipt"
 	Count    Kind = "count"
 	Adjust   Kind = "adjust"
+	Edit     Kind = "edit" // somebody changed the quantity at a channel, and it was taken in
 	Allocate Kind = "allocate"
 	Release  Kind = "release"
 	Ship     Kind = "ship"
+	Order    Kind = "order"  // ordered from a supplier, or the order was changed
+	Send     Kind = "send"   // left for another location of ours
+	Arrive   Kind = "arrive" // came from another location of ours
+	Lost     Kind = "lost"   // sent to another location, and never came
+	Rebin    Kind = "rebin"  // from bin to bin
 )
 
-// Movement is one entry of the ledger. OnHand and Allocated are changes, not results.
+// NoBin is the bin of goods that lie in none. An empty bin leaves the choice to the store.
+const NoBin = "\x00"
+
+// Movement is one entry of the ledger. The four quantities are changes, not results. Bin is where the
+// goods were put or taken; empty leaves the choice to the store.
 type Movement struct {
 	Key
 	ID        int64
@@ -37,6 +45,9 @@ type Movement struct {
 	Kind      Kind
 	OnHand    int64
 	Allocated int64
+	OnOrder   int64
+	InTransit int64
+	Bin       string
 	Reason    string
 	Who       string
 	DocKind   string
@@ -67,11 +78,22 @@ func NewBook(levels map[Key]Level) *Book {
 // Level returns the level as the book has it now.
 func (b *Book) Level(k Key) Level { return b.levels[k] }
 
+// Know adds levels that were loaded later. What the book has already stays as it is.
+func (b *Book) Know(levels map[Key]Level) {
+	for k, l := range levels {
+		if _, ok := b.levels[k]; !ok {
+			b.levels[k] = l
+		}
+	}
+}
+
 // Post writes a movement and applies it.
 func (b *Book) Post(m Movement) {
 	l := b.levels[m.Key]
 	l.OnHand += m.OnHand
 	l.Allocated += m.Allocated
+	l.OnOrder += m.OnOrder
+	l.InTransit += m.InTransit
 	b.levels[m.Key] = l
 	b.Movements = append(b.Movements, m)
 }
@@ -89,94 +111,27 @@ func (b *Book) Touched() []Key {
 	return out
 }
 
-// Find looks for qty of an item at the locations in their order and says where it can come from. One
-// location that has all of it is preferred to several; what is nowhere to be had is missing from the
-// sum of the parts. Find changes nothing.
-func (b *Book) Find(item int64, locations []int64, qty int64) []Part {
+// Find looks for qty units of goods at the locations in their order and says where they can come from. One
+// location that has all of them is preferred to several; what is nowhere to be had is missing from the
+// sum of the parts. Goods that hold no stock come from the first location. Find changes nothing.
+func (b *Book) Find(g Goods, locations []int64, qty int64) []Part {
+	if g.NoStock {
+		if len(locations) == 0 || qty <= 0 {
+			return nil
+		}
+		return []Part{{locations[0], qty}}
+	}
 	for _, loc := range locations {
-		if b.levels[Key{item, loc}].Available() >= qty {
+		if g.Available(loc, b.Level) >= qty {
 			return []Part{{loc, qty}}
 		}
 	}
 	var parts []Part
 	for _, loc := range locations {
-		if n := min(qty, b.levels[Key{item, loc}].Available()); n > 0 {
+		if n := min(qty, g.Available(loc, b.Level)); n > 0 {
 			parts = append(parts, Part{loc, n})
 			qty -= n
 		}
 	}
 	return parts
-}
-
-// Policy says how the quantity told to a channel is worked out.
-type Policy struct {
-	Sources []int64 `json:"sources" doc:"Locations whose stock the channel sells"`
-	Buffer  int64   `json:"buffer" doc:"Units kept back"`
-	Cap     int64   `json:"cap" doc:"Never show more than this; 0 means no cap"`
-	Floor   int64   `json:"floor" doc:"Show zero when less than this is left"`
-	Off     bool    `json:"off" doc:"Offer nothing"`
-}
-
-// Step is one term of the sum behind an offer.
-type Step struct {
-	Text     string `json:"text"`
-	Change   int64  `json:"change" doc:"What this step adds or takes"`
-	Result   int64  `json:"result" doc:"The sum after this step"`
-	Location int64  `json:"location,omitempty" doc:"The location this step reads, if any"`
-}
-
-// Offer works out the quantity for one item.
-func (p Policy) Offer(item int64, levels func(Key) Level) int64 {
-	var sum int64
-	for _, loc := range p.Sources {
-		sum += levels(Key{item, loc}).Available()
-	}
-	return p.trim(sum)
-}
-
-func (p Policy) trim(sum int64) int64 {
-	if p.Off {
-		return 0
-	}
-	sum -= p.Buffer
-	if p.Cap > 0 && sum > p.Cap {
-		sum = p.Cap
-	}
-	if sum < p.Floor || sum < 0 {
-		sum = 0
-	}
-	return sum
-}
-
-// Explain works out the same quantity as Offer and says how, term by term. name gives a location its name.
-func (p Policy) Explain(item int64, levels func(Key) Level, name func(int64) string) (int64, []Step) {
-	var sum int64
-	var steps []Step
-	add := func(text string, change, loc int64) {
-		sum += change
-		steps = append(steps, Step{text, change, sum, loc})
-	}
-	for _, loc := range p.Sources {
-		l := levels(Key{item, loc})
-		add(fmt.Sprintf("On hand at %s", name(loc)), l.OnHand, loc)
-		add(fmt.Sprintf("Allocated to orders at %s", name(loc)), -l.Allocated, loc)
-	}
-	want := p.trim(sum)
-	if p.Off {
-		add("The offer is switched off", -sum, 0)
-		return want, steps
-	}
-	if p.Buffer != 0 {
-		add("Safety buffer", -p.Buffer, 0)
-	}
-	if p.Cap > 0 && sum > p.Cap {
-		add(fmt.Sprintf("No more than %d is shown", p.Cap), p.Cap-sum, 0)
-	}
-	if sum > 0 && sum < p.Floor {
-		add(fmt.Sprintf("Below %d nothing is shown", p.Floor), -sum, 0)
-	}
-	if sum < 0 {
-		add("Never less than nothing", -sum, 0)
-	}
-	return want, steps
 }

@@ -18,9 +18,9 @@ func TestFindPrefersOnePlace(t *testing.T) {
 		{10, []Part{{10, 3}, {20, 7}}},
 		{20, []Part{{10, 3}, {20, 8}}},
 	} {
-		require.Equal(t, c.want, b.Find(1, []int64{10, 20, 30}, c.qty), c.qty)
+		require.Equal(t, c.want, b.Find(One(1), []int64{10, 20, 30}, c.qty), c.qty)
 	}
-	require.Empty(t, b.Find(2, []int64{10}, 1))
+	require.Empty(t, b.Find(One(2), []int64{10}, 1))
 	require.Empty(t, b.Movements, "looking changes nothing")
 }
 
@@ -44,7 +44,7 @@ func TestOffer(t *testing.T) {
 		{"nowhere", Policy{}, 1, 0},
 	} {
 		t.Run(c.name, func(t *testing.T) {
-			require.Equal(t, c.want, c.policy.Offer(c.item, levels))
+			require.Equal(t, c.want, c.policy.Offer(One(c.item), levels))
 		})
 	}
 }
@@ -61,8 +61,8 @@ func TestExplanationEndsAtTheOffer(t *testing.T) {
 			levels[Key{1, loc}] = Level{OnHand: rng.Int64N(30) - 3, Allocated: rng.Int64N(20)}
 		}
 		at := func(k Key) Level { return levels[k] }
-		told, steps := p.Explain(1, at, func(int64) string { return "there" })
-		require.Equal(t, p.Offer(1, at), told)
+		told, steps := p.Explain(One(1), at, Names{Place: func(int64) string { return "there" }})
+		require.Equal(t, p.Offer(One(1), at), told)
 		require.GreaterOrEqual(t, told, int64(0))
 		var sum int64
 		for _, s := range steps {

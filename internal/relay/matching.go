@@ -1,0 +1,491 @@
+package relay
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"slices"
+	"sync"
+	"time"
+
+	"openrelay/internal/core/catalog"
+	"openrelay/internal/core/message"
+	"openrelay/internal/core/order"
+	"openrelay/internal/core/stock"
+	"openrelay/internal/store"
+)
+
+// matcher keeps the index by which listings are matched, and makes it anew when items have changed.
+type matcher struct {
+	mu    sync.Mutex
+	index *catalog.Index
+	old   bool
+}
+
+func (m *matcher) stale() {
+	m.mu.Lock()
+	m.old = true
+	m.mu.Unlock()
+}
+
+// index returns the index. One that is a little old will do where only its vocabulary is asked for.
+func (r *Relay) index(ctx context.Context, fresh bool) (*catalog.Index, error) {
+	m := &r.match
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	if m.index != nil && !(m.old && fresh) {
+		return m.index, nil
+	}
+	m.old = false
+	items, err := r.Store.Known(ctx)
+	if err != nil {
+		return nil, err
+	}
+	m.index = catalog.NewIndex(items)
+	return m.index, nil
+}
+
+// wanted is a listing as matching sees it.
+func wanted(l *store.Listing) catalog.Wanted {
+	return catalog.Wanted{SKU: l.SKU, GTIN: l.GTIN, Title: l.Title, Price: l.Price, Currency: l.Currency}
+}
+
+// The ways in which a listing may be matched without a person, as settings name them.
+var matchWays = map[string]string{catalog.BySKU: "sku", catalog.ByNear: "near sku", catalog.ByGTIN: "gtin"}
+
+// matchListing finds the item of a listing that has none, where it is beyond doubt and the settings allow it,
+// and notes in the listing what was found or stood in the way.
+func (r *Relay) matchListing(ch *change, c *conn, l *store.Listing) error {
+	x, err := r.index(r.ctx, false)
+	if err != nil {
+		return err
+	}
+	id, err := ch.KnownNumber(c.id, l.OutsideID)
+	if err != nil {
+		return err
+	}
+	if id != 0 {
+		l.ItemID, l.MatchedBy = id, catalog.ByNumber
+		return nil
+	}
+	if l.SKU != "" {
+		other, err := ch.DoubleSKU(c.id, l.SKU, l.OutsideID)
+		if err != nil {
+			return err
+		}
+		if other != "" {
+			l.Doubt = fmt.Sprintf("listing %s there carries the SKU %s, too", other, l.SKU)
+			return nil
+		}
+	}
+	f, err := ch.Named(l.SKU, l.GTIN)
+	if err != nil {
+		return err
+	}
+	id, by, doubt := x.Decide(wanted(l), f)
+	set := c.settings()
+	switch {
+	case id != 0 && set.MatchBy != nil && !slices.Contains(set.MatchBy, matchWays[by]):
+		l.Doubt = fmt.Sprintf("%s, which by setting a person decides", by)
+	case id != 0:
+		l.ItemID, l.MatchedBy = id, by
+	default:
+		l.Doubt = doubt
+		if set.MatchAbove > 0 { // the explicit rule: what is suggested surely enough is applied
+			if list := x.Suggest(wanted(l), 1); len(list) == 1 && list[0].Score >= set.MatchAbove {
+				l.ItemID, l.MatchedBy, l.Doubt = list[0].ItemID, catalog.ByRule, ""
+			}
+		}
+	}
+	return nil
+}
+
+// listing takes in an item as a channel lists it.
+func (b *batch) listing(in store.InboxMessage, m *message.Listing) error {
+	y, _, err := b.tally(in)
+	if err != nil {
+		return err
+	}
+	l := store.Listing{OutsideID: in.OutsideID}
+	isNew, err := b.r.putListing(b.ch, b.c, &l, m)
+	if err != nil {
+		return err
+	}
+	if isNew {
+		y.New++
+	} else {
+		y.Changed++
+	}
+	b.settle(in, "done", "", 0)
+	// Listings carry no version and are read again and again: only the newest reading is kept.
+	return b.ch.ForgetOlder(in)
+}
+
+// putListing keeps a listing as the channel shows it, matches it where that is beyond doubt, and lets go on
+// what waited for it.
+func (r *Relay) putListing(ch *change, c *conn, l *store.Listing, m *message.Listing) (bool, error) {
+	l.ConnectionID, l.SKU, l.Title, l.Price, l.Currency, l.URL, l.SeenQty = c.id, m.SKU, m.Title, m.Price, m.Currency, m.URL, m.Quantity
+	l.GTIN, l.State, l.Reason, l.Category = m.GTIN, m.Standing(), m.Reason, m.Category
+	l.Live = l.State == listingLive
+	old, err := ch.ListingOf(c.id, l.OutsideID)
+	if errors.Is(err, store.ErrNotFound) && l.SKU != "" {
+		// What we asked for and the channel had not numbered yet is this one.
+		if sub, serr := ch.Submitted(c.id, l.SKU); serr == nil {
+			sub.OutsideID = l.OutsideID
+			if err := ch.SetListing(sub); err != nil {
+				return false, err
+			}
+			old, err = sub, nil
+		}
+	}
+	switch {
+	case errors.Is(err, store.ErrNotFound), err == nil && old.ItemID == 0 && old.IgnoredAt == 0:
+		if l.ItemID == 0 {
+			if err := r.matchListing(ch, c, l); err != nil {
+				return false, err
+			}
+		}
+	case err != nil:
+		return false, err
+	default:
+		l.ItemID, l.MatchedBy, l.Doubt = old.ItemID, old.MatchedBy, ""
+	}
+	isNew, err := ch.PutListing(l, ch.now)
+	if err != nil {
+		return false, err
+	}
+	ch.tell("listing", l.SKU)
+	if old.State != "" && old.State != l.State {
+		if err := r.listingMoved(ch, c, l, old.State); err != nil {
+			return false, err
+		}
+	}
+	if l.ItemID != 0 && (isNew || old.ItemID == 0) {
+		if err := r.matched(ch, c, l); err != nil {
+			return false, err
+		}
+	}
+	return isNew, nil
+}
+
+// listingMoved notes that the channel now says something else of a listing.
+func (r *Relay) listingMoved(ch *change, c *conn, l *store.Listing, before string) error {
+	if l.ItemID == 0 {
+		return nil
+	}
+	text := fmt.Sprintf("%s on %s is %s now (was %s)", or(l.SKU, l.Title), c.rec().Name, l.State, before)
+	if l.Reason != "" {
+		text += ": " + l.Reason
+	}
+	if l.State == listingRejected {
+		ch.tell("exception", "")
+		if err := ch.Raise(store.Exception{Cause: "listing rejected", ItemID: l.ItemID, ConnectionID: c.id, Text: fmt.Sprintf("%s rejected %s: %s", c.rec().Name, or(l.SKU, l.Title), or(l.Reason, "without a reason")),
+			Expected: "A listing that the channel takes. Correct what it names, then publish it again."}, ch.now); err != nil {
+			return err
+		}
+	} else if before == listingRejected {
+		ch.tell("exception", "")
+		if err := ch.CloseItemException(l.ItemID, c.id, "listing rejected", ch.now); err != nil {
+			return err
+		}
+	}
+	if l.State == listingLive { // what was not sent while it was not there
+		book, err := r.book(ch, []int64{l.ItemID})
+		if err != nil {
+			return err
+		}
+		w, err := r.waresNow(ch)
+		if err != nil {
+			return err
+		}
+		if err := r.queueListings(ch, w, []store.Listing{*l}, book.Level); err != nil {
+			return err
+		}
+	}
+	return ch.Note(store.Entry{At: ch.now.UnixMicro(), Who: c.rec().Name, Thing: "item", ThingID: l.ItemID, What: "listing " + l.State, Text: text})
+}
+
+// matched sends the quantity of a listing that has just become an item, and lets the orders go on that
+// waited for it.
+func (r *Relay) matched(ch *change, c *conn, l *store.Listing) error {
+	book, err := r.book(ch, []int64{l.ItemID})
+	if err != nil {
+		return err
+	}
+	w, err := r.waresNow(ch)
+	if err != nil {
+		return err
+	}
+	if err := r.queueListings(ch, w, []store.Listing{*l}, book.Level); err != nil {
+		return err
+	}
+	ch.tell("stock", fmt.Sprint(l.ItemID))
+	return r.rematch(ch, c, l.OutsideID, l.SKU)
+}
+
+// rematch lets orders of a channel go on that waited for one of its listings.
+func (r *Relay) rematch(ch *change, c *conn, number, sku string) error {
+	list, err := ch.OrdersUnmatched(c.id, number, sku, 1000)
+	if err != nil || len(list) == 0 {
+		return err
+	}
+	return r.lookAgain(ch, c, list)
+}
+
+// lookAgain looks for the items of orders that had none.
+func (r *Relay) lookAgain(ch *change, c *conn, list []*order.Order) error {
+	var skus, numbers []string
+	need := map[int64]bool{}
+	for _, o := range list {
+		itemsOf(o, need)
+		for _, l := range o.Lines {
+			skus = append(skus, l.SKU)
+			if l.Listing != "" {
+				numbers = append(numbers, l.Listing)
+			}
+		}
+	}
+	slices.Sort(skus)
+	slices.Sort(numbers)
+	m, err := r.matches(ch.Tx, c.id, slices.Compact(skus), slices.Compact(numbers))
+	if err != nil {
+		return err
+	}
+	for id := range m.all() {
+		need[id] = true
+	}
+	book, err := r.book(ch, keys(need))
+	if err != nil {
+		return err
+	}
+	s, err := r.sceneFor(c, ch, book, "relay")
+	if err != nil {
+		return err
+	}
+	s.match(m)
+	for _, o := range list {
+		part, found := order.Rematch(o, s.Scene)
+		if !found {
+			continue
+		}
+		if err := ch.Note(notes(part, "relay", ch.now)...); err != nil {
+			return err
+		}
+		if err := r.saveOrder(ch, o); err != nil {
+			return err
+		}
+	}
+	return r.post(ch, book)
+}
+
+// Match says which item a listing is. With every it answers for all listings of the connection that carry
+// the same SKU: they are folded into one item, on the person's word.
+func (r *Relay) Match(ctx context.Context, listing int64, sku string, every bool, who string) error {
+	it, err := r.Store.Item(ctx, sku)
+	if err != nil {
+		return fmt.Errorf("item %s: %w", sku, err)
+	}
+	if it.Archived {
+		return &Refused{Text: fmt.Sprintf("item %s is archived; bring it back first", sku), Conflict: true}
+	}
+	return r.decideListing(ctx, listing, every, who, func(ch *change, l *store.Listing) error {
+		l.ItemID, l.MatchedBy, l.IgnoredAt, l.IgnoredBy, l.Doubt = it.ID, catalog.ByPerson, 0, "", ""
+		return ch.Note(store.Entry{At: ch.now.UnixMicro(), Who: who, Thing: "item", ThingID: it.ID, What: "matched", Text: fmt.Sprintf("Listing %s of %s, %q, is %s", l.OutsideID, l.ConnectionName, l.Title, it.SKU)})
+	})
+}
+
+// CreateFrom makes an item from a listing, under its SKU or another.
+func (r *Relay) CreateFrom(ctx context.Context, listing int64, sku, who string) (string, error) {
+	err := r.decideListing(ctx, listing, false, who, func(ch *change, l *store.Listing) error {
+		sku = or(sku, l.SKU)
+		it := catalog.Item{SKU: sku, Name: or(l.Title, sku), Price: l.Price, Currency: l.Currency, Category: l.Category}
+		it.Complete()
+		if err := it.Check(); err != nil {
+			return Refuse("%v", err)
+		}
+		if have, err := ch.ItemsBySKU([]string{sku}); err != nil {
+			return err
+		} else if have[sku] != 0 {
+			return &Refused{Text: fmt.Sprintf("there is an item %s already; match the listing to it, or give the new item another SKU", sku), Conflict: true}
+		}
+		var err error
+		if it.GTIN, err = r.freeGTIN(ch, l.GTIN); err != nil {
+			return err
+		}
+		l.ItemID, err = r.addItem(ch, it, who, fmt.Sprintf("%s made from listing %s of %s", it.Name, l.OutsideID, l.ConnectionName))
+		l.MatchedBy, l.IgnoredAt, l.IgnoredBy, l.Doubt = catalog.ByCreated, 0, "", ""
+		return err
+	})
+	return sku, err
+}
+
+// Ignore leaves a listing alone on purpose, or ends that.
+func (r *Relay) Ignore(ctx context.Context, listing int64, ignore bool, who string) error {
+	return r.decideListing(ctx, listing, false, who, func(ch *change, l *store.Listing) error {
+		if ignore && l.ItemID != 0 {
+			return &Refused{Text: "the listing is matched; end the match first", Conflict: true}
+		}
+		l.IgnoredAt, l.IgnoredBy = 0, ""
+		if ignore {
+			l.IgnoredAt, l.IgnoredBy = ch.now.UnixMicro(), who
+		}
+		return nil
+	})
+}
+
+// Unmatch ends a match: the listing waits again. Orders taken in before stay as they are.
+func (r *Relay) Unmatch(ctx context.Context, listing int64, who string) error {
+	return r.decideListing(ctx, listing, false, who, func(ch *change, l *store.Listing) error {
+		if l.ItemID == 0 {
+			return &Refused{Text: "the listing is not matched", Conflict: true}
+		}
+		item := l.ItemID
+		l.ItemID, l.MatchedBy, l.Doubt = 0, "", "its match was ended by "+who
+		return ch.Note(store.Entry{At: ch.now.UnixMicro(), Who: who, Thing: "item", ThingID: item, What: "unmatched", Text: fmt.Sprintf("Listing %s of %s is no longer matched", l.OutsideID, l.ConnectionName)})
+	})
+}
+
+// decideListing changes which item a listing is, or every listing of its connection with the same SKU, and
+// lets go on what waited for it.
+func (r *Relay) decideListing(ctx context.Context, id int64, every bool, who string, f func(*change, *store.Listing) error) error {
+	return r.commit(ctx, func(ch *change) error {
+		first, err := ch.ListingByID(id)
+		if err != nil {
+			return fmt.Errorf("listing %d: %w", id, err)
+		}
+		list := []store.Listing{first}
+		if every && first.SKU != "" {
+			if list, err = ch.ListingsBySKU(first.ConnectionID, first.SKU); err != nil {
+				return err
+			}
+		}
+		for i := range list {
+			l := &list[i]
+			if err := f(ch, l); err != nil {
+				return err
+			}
+			if err := ch.SetMatch(*l); err != nil {
+				return err
+			}
+			ch.tell("listing", l.SKU)
+		}
+		c := r.byID(first.ConnectionID)
+		if c == nil {
+			return nil
+		}
+		for i := range list {
+			if list[i].ItemID != 0 {
+				if err := r.matched(ch, c, &list[i]); err != nil {
+					return err
+				}
+			}
+		}
+		return nil
+	})
+}
+
+// Suggested is a listing that waits, with what it may be.
+type Suggested struct {
+	store.Listing
+	Suggestions []catalog.Suggestion
+	Waiting     int64 // orders held for it
+}
+
+// ToMatch lists listings that are no item yet, with suggestions.
+func (r *Relay) ToMatch(ctx context.Context, f store.ListingFilter, most int) ([]Suggested, error) {
+	list, err := r.Store.FindListings(ctx, f)
+	if err != nil {
+		return nil, err
+	}
+	out := make([]Suggested, len(list))
+	for i, l := range list {
+		out[i].Listing = l
+		if l.ItemID != 0 {
+			continue
+		}
+		x, err := r.index(ctx, true)
+		if err != nil {
+			return nil, err
+		}
+		if l.IgnoredAt == 0 {
+			out[i].Suggestions = x.Suggest(wanted(&l), most)
+		}
+		if out[i].Waiting, err = r.Store.OrdersWaitingForListing(ctx, l); err != nil {
+			return nil, err
+		}
+	}
+	return out, nil
+}
+
+// oursStay tells whether a field of items is never taken from this connection, by setting.
+func (s *Settings) oursStay(field string) bool { return slices.Contains(s.Keep, "item "+field) }
+
+// OwnOf is what is said of an item on the listing's channel only.
+func OwnOf(l *store.Listing) (o Own) {
+	if l.Own != "" {
+		_ = json.Unmarshal([]byte(l.Own), &o) // what is kept there was written by us
+	}
+	return o
+}
+
+// keepShown is how long it is known what listings showed.
+const keepShown = 90 * 24 * time.Hour
+
+// Offered is what a listing may show.
+type Offered struct {
+	Allowed int64
+	On      bool // whether quantities are sent there
+}
+
+// Offers works out what listings may show.
+func (r *Relay) Offers(ctx context.Context, list []Suggested) ([]Offered, error) {
+	ids := make([]int64, 0, len(list))
+	for _, l := range list {
+		if l.ItemID != 0 {
+			ids = append(ids, l.ItemID)
+		}
+	}
+	levels, err := r.levels(ctx, ids)
+	if err != nil {
+		return nil, err
+	}
+	w := r.wares.Load()
+	out := make([]Offered, len(list))
+	for i, l := range list {
+		c := r.byID(l.ConnectionID)
+		if c == nil || l.ItemID == 0 {
+			continue
+		}
+		_, out[i].On = r.feed(c, "stock out")
+		out[i].Allowed = c.allowed(w, &l.Listing, func(k stock.Key) stock.Level { return levels[k] })
+	}
+	return out, nil
+}
+
+// Code is the code of a connection, or empty.
+func (r *Relay) Code(id int64) string {
+	if c := r.byID(id); c != nil {
+		return c.rec().Code
+	}
+	return ""
+}
+
+// ReadListings reads what the channels show now, of one connection or of all that tell it.
+func (r *Relay) ReadListings(ctx context.Context, code, who string) ([]string, error) {
+	var out []string
+	for _, c := range r.sorted() {
+		rec := c.rec()
+		if code != "" && rec.Code != code || rec.State != store.On || !readable(c.line().Def, "listings in") {
+			continue
+		}
+		if _, on := r.feed(c, "listings in"); !on {
+			continue
+		}
+		if _, err := r.RunNow(ctx, rec.Code, "listings in", "", who); err != nil {
+			return out, fmt.Errorf("%s: %w", rec.Name, err)
+		}
+		out = append(out, rec.Code)
+	}
+	return out, nil
+}

@@ -1,0 +1,530 @@
+package relay
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"slices"
+
+	"openrelay/internal/connector"
+	"openrelay/internal/core/catalog"
+	"openrelay/internal/core/message"
+	"openrelay/internal/core/stock"
+	"openrelay/internal/store"
+)
+
+// PublishSettings say how items are listed on a channel.
+type PublishSettings struct {
+	Mark   string   `json:"mark,omitempty" doc:"Items with this mark are listed by themselves"`
+	Theirs []string `json:"theirs,omitempty" doc:"Fields of listings that belong to the channel and are never sent: title, description, category, price, images"`
+}
+
+var publishFields = []string{"title", "description", "category", "price", "images"}
+
+// publisher makes publications for one connection.
+type publisher struct {
+	r      *Relay
+	c      *conn
+	w      *wares
+	groups map[string]catalog.Group
+}
+
+func (r *Relay) publisher(c *conn, w *wares, groups []catalog.Group) *publisher {
+	p := &publisher{r: r, c: c, w: w, groups: map[string]catalog.Group{}}
+	for _, g := range groups {
+		p.groups[g.Code] = g
+	}
+	return p
+}
+
+// message is what a channel is told of an item: its fields, or those that are said on this channel only, but
+// for those that belong to the channel.
+func (p *publisher) message(it catalog.Item, l *store.Listing, levels func(stock.Key) stock.Level) message.Publication {
+	set := p.c.settings()
+	o := OwnOf(l)
+	m := message.Publication{ListingID: l.ID, SKU: or(l.SKU, it.SKU), GTIN: it.GTIN, Title: or(o.Title, it.Name), Description: or(o.Description, it.Description), Category: or(o.Category, it.Category),
+		Price: it.Price, Currency: it.Currency, WeightG: it.WeightG, Options: it.Options, Family: it.Family, Images: it.Images, Withdraw: it.Archived}
+	if l.OutsideID != store.NewListing(m.SKU) {
+		m.OutsideID = l.OutsideID
+	}
+	for _, x := range it.Prices {
+		if x.List == set.PriceList {
+			m.Price = x.Price
+		}
+	}
+	if o.Price > 0 {
+		m.Price = o.Price
+	}
+	probe := *l
+	probe.ItemID = it.ID
+	m.Quantity = p.c.allowed(p.w, &probe, levels)
+	for _, code := range it.Groups {
+		g := p.groups[code]
+		out := message.OptionGroup{Code: g.Code, Name: g.Name, Least: g.Least, Most: g.Most}
+		for _, c := range g.Choices {
+			out.Choices = append(out.Choices, message.OptionChoice(c))
+		}
+		m.Groups = append(m.Groups, out)
+	}
+	for _, f := range set.Publish.Theirs {
+		switch f {
+		case "title":
+			m.Title = ""
+		case "description":
+			m.Description = ""
+		case "category":
+			m.Category = ""
+		case "price":
+			m.Price, m.Currency = 0, ""
+		case "images":
+			m.Images = nil
+		}
+	}
+	return m
+}
+
+// sameBut tells whether two publications say the same but for the quantity, which goes its own way.
+func sameBut(published string, m message.Publication) bool {
+	var old message.Publication
+	if published == "" || json.Unmarshal([]byte(published), &old) != nil {
+		return false
+	}
+	old.Quantity, m.Quantity = 0, 0
+	old.ListingID, m.ListingID, old.OutsideID, m.OutsideID = 0, 0, "", ""
+	a, _ := json.Marshal(old)
+	b, _ := json.Marshal(m)
+	return string(a) == string(b)
+}
+
+// Selection says which items are to be listed: some SKUs, or all that carry a mark.
+type Selection struct {
+	SKUs []string `json:"skus,omitempty"`
+	Mark string   `json:"mark,omitempty"`
+}
+
+// PublishRow is what becomes of one item on a channel.
+type PublishRow struct {
+	SKU     string              `json:"sku"`
+	Name    string              `json:"name"`
+	Action  string              `json:"action" enum:"list,change,nothing,refused" doc:"list: a new listing; change: of one that is there"`
+	Reason  string              `json:"reason,omitempty" doc:"Why nothing is sent"`
+	Message message.Publication `json:"message" doc:"What is sent, in our words"`
+	item    catalog.Item
+	listing store.Listing
+}
+
+// PublishPreview is what publishing would send.
+type PublishPreview struct {
+	Rows     []PublishRow         `json:"rows"`
+	Sent     int64                `json:"sent" doc:"How many items would be sent"`
+	Requests []connector.Exchange `json:"requests" doc:"The requests exactly as they would leave, secrets blanked; at most the first twenty"`
+	Digest   string               `json:"digest" doc:"Stands for what would be sent but for quantities; publishing names it"`
+}
+
+// maxPublish bounds how much is published in one go.
+const maxPublish = 5000
+
+// PublishPreview works out what publishing items on a channel would send, and changes nothing.
+func (r *Relay) PublishPreview(ctx context.Context, code string, sel Selection) (PublishPreview, error) {
+	out := PublishPreview{Rows: []PublishRow{}, Requests: []connector.Exchange{}}
+	c, err := r.publishing(code)
+	if err != nil {
+		return out, err
+	}
+	if (len(sel.SKUs) == 0) == (sel.Mark == "") {
+		return out, Refuse("choose items by their SKUs, or all with a mark")
+	}
+	ids, missing, err := r.Store.Select(ctx, sel.SKUs, sel.Mark, maxPublish)
+	if err != nil {
+		return out, err
+	}
+	if len(missing) > 0 {
+		return out, Refuse("there is no item %s", join(missing))
+	}
+	items, err := r.Store.RecordsOf(ctx, ids)
+	if err != nil {
+		return out, err
+	}
+	levels, err := r.levels(ctx, ids)
+	if err != nil {
+		return out, err
+	}
+	listings, err := r.Store.ListingsOfItems(ctx, ids)
+	if err != nil {
+		return out, err
+	}
+	groups, err := r.Store.Groups(ctx)
+	if err != nil {
+		return out, err
+	}
+	p := r.publisher(c, r.wares.Load(), groups)
+	sum := sha256.New()
+	var send []any
+	for _, it := range items {
+		row := p.row(it, listings, func(k stock.Key) stock.Level { return levels[k] })
+		if row.Action == "list" || row.Action == "change" {
+			plain := row.Message
+			plain.Quantity = 0
+			b, err := json.Marshal(plain)
+			if err != nil {
+				return out, err
+			}
+			sum.Write(b)
+			send = append(send, row.Message)
+			out.Sent++
+		}
+		out.Rows = append(out.Rows, row)
+	}
+	out.Digest = hex.EncodeToString(sum.Sum(nil)[:8])
+	per := c.line().Def.Feeds["items out"].Batch
+	for i := 0; i < len(send) && len(out.Requests) < 20; i += per {
+		x, err := c.line().Prepare(ctx, "items out", r.prefix+"-preview", send[i:min(i+per, len(send))])
+		if err != nil {
+			return out, Refuse("the request cannot be made: %v", err)
+		}
+		out.Requests = append(out.Requests, x)
+	}
+	return out, nil
+}
+
+// row decides what becomes of an item on the channel.
+func (p *publisher) row(it catalog.Item, listings []store.Listing, levels func(stock.Key) stock.Level) PublishRow {
+	row := PublishRow{SKU: it.SKU, Name: it.Name, item: it, Action: "list"}
+	row.listing = store.Listing{ConnectionID: p.c.id, OutsideID: store.NewListing(it.SKU), SKU: it.SKU, Title: it.Name, ItemID: it.ID, MatchedBy: catalog.ByCreated, Currency: it.Currency}
+	for _, l := range listings {
+		if l.ItemID == it.ID && l.ConnectionID == p.c.id {
+			row.listing, row.Action = l, "change"
+			break
+		}
+	}
+	if row.Action == "change" && (row.listing.State == listingSubmitted || row.listing.State == listingRejected) && row.listing.OutsideID == store.NewListing(row.listing.SKU) {
+		row.Action = "list"
+	}
+	row.Message = p.message(it, &row.listing, levels)
+	switch {
+	case it.Kind == catalog.Charge:
+		row.Action, row.Reason = "refused", "charges are not listed"
+	case it.Archived && row.Action == "list":
+		row.Action, row.Reason = "refused", "the item is archived"
+	case len(row.Message.Groups) > 0 && !p.c.line().Def.Menus():
+		row.Action, row.Reason = "refused", fmt.Sprintf("%s takes no option groups", p.c.line().Def.Title)
+	case row.Action == "change" && sameBut(row.listing.Published, row.Message):
+		row.Action, row.Reason = "nothing", "the channel has it as it is"
+	case row.Message.Price == 0 && !slices.Contains(p.c.settings().Publish.Theirs, "price") && !it.Archived:
+		row.Action, row.Reason = "refused", "it has no price"
+	}
+	return row
+}
+
+// publishing returns a connection on which items can be listed.
+func (r *Relay) publishing(code string) (*conn, error) {
+	c := r.byCode(code)
+	if c == nil {
+		return nil, fmt.Errorf("connection %s: %w", code, store.ErrNotFound)
+	}
+	f := c.line().Def.Feeds["items out"]
+	if f == nil || f.Send == nil {
+		return nil, &Refused{Text: fmt.Sprintf("%s takes no items from us", c.line().Def.Title), Conflict: true}
+	}
+	if c.rec().State != store.On {
+		return nil, &Refused{Text: fmt.Sprintf("%s is not at work: it is %s", c.rec().Name, c.rec().State), Conflict: true}
+	}
+	return c, nil
+}
+
+// Publish sends what a preview showed. It is refused when something else than quantities has changed since.
+func (r *Relay) Publish(ctx context.Context, code string, sel Selection, digest, who string) (int64, error) {
+	c, err := r.publishing(code)
+	if err != nil {
+		return 0, err
+	}
+	if f, _ := r.feed(c, "items out"); !f.On {
+		return 0, &Refused{Text: "items out is off; switch it on first", Conflict: true}
+	}
+	p, err := r.PublishPreview(ctx, code, sel)
+	if err != nil {
+		return 0, err
+	}
+	if p.Digest != digest {
+		return 0, &Refused{Text: "what would be sent has changed since; look at the preview again", Conflict: true}
+	}
+	err = r.commit(ctx, func(ch *change) error {
+		for i := range p.Rows {
+			if row := &p.Rows[i]; row.Action == "list" || row.Action == "change" {
+				if err := r.submit(ch, c, row, who); err != nil {
+					return err
+				}
+			}
+		}
+		return nil
+	})
+	return p.Sent, err
+}
+
+// submit queues a publication, with a listing to follow it by.
+func (r *Relay) submit(ch *change, c *conn, row *PublishRow, who string) error {
+	l := &row.listing
+	if l.ID == 0 {
+		l.State = listingSubmitted
+		if _, err := ch.PutListing(l, ch.now); err != nil {
+			return err
+		}
+	} else if row.Action == "list" {
+		l.State, l.Reason = listingSubmitted, ""
+		if err := ch.SetListing(*l); err != nil {
+			return err
+		}
+	}
+	row.Message.ListingID = l.ID
+	payload, err := json.Marshal(row.Message)
+	if err != nil {
+		return err
+	}
+	if _, err := r.queue(ch, store.OutboxMessage{ConnectionID: c.id, Feed: "items out", Subject: offerSubject(l.ID), Payload: string(payload)}); err != nil {
+		return err
+	}
+	ch.tell("listing", l.SKU)
+	return ch.Note(store.Entry{At: ch.now.UnixMicro(), Who: who, Thing: "item", ThingID: l.ItemID, What: "published", Text: fmt.Sprintf("%s submitted to %s (%s)", row.SKU, c.rec().Name, row.Action)})
+}
+
+// publishMarked lists a marked item on the channels that take all items with its mark.
+func (r *Relay) publishMarked(ch *change, it catalog.Item) error {
+	if it.Archived || len(it.Marks) == 0 {
+		return nil
+	}
+	for _, c := range r.sorted() {
+		set := c.settings()
+		if set.Publish.Mark == "" || !slices.Contains(it.Marks, set.Publish.Mark) {
+			continue
+		}
+		if f, _ := r.feed(c, "items out"); !f.On || c.rec().State != store.On {
+			continue
+		}
+		listings, err := ch.ListingsOfItems([]int64{it.ID})
+		if err != nil {
+			return err
+		}
+		if slices.ContainsFunc(listings, func(l store.Listing) bool { return l.ConnectionID == c.id }) {
+			continue
+		}
+		if err := r.submitItem(ch, c, it, listings, "the mark "+set.Publish.Mark); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// republish tells channels that list an item of ours what was changed in it.
+func (r *Relay) republish(ch *change, it catalog.Item, changes []catalog.Change) error {
+	if len(changes) == 0 {
+		return nil
+	}
+	listings, err := ch.ListingsOfItems([]int64{it.ID})
+	if err != nil {
+		return err
+	}
+	for _, l := range listings {
+		c := r.byID(l.ConnectionID)
+		if l.Published == "" || c == nil {
+			continue
+		}
+		if f, _ := r.feed(c, "items out"); !f.On || c.rec().State != store.On {
+			continue
+		}
+		if err := r.submitItem(ch, c, it, []store.Listing{l}, "the item was changed"); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (r *Relay) submitItem(ch *change, c *conn, it catalog.Item, listings []store.Listing, who string) error {
+	w, err := r.waresNow(ch)
+	if err != nil {
+		return err
+	}
+	groups, err := ch.Groups()
+	if err != nil {
+		return err
+	}
+	book, err := r.book(ch, []int64{it.ID})
+	if err != nil {
+		return err
+	}
+	row := r.publisher(c, w, groups).row(it, listings, book.Level)
+	if row.Action != "list" && row.Action != "change" {
+		return nil
+	}
+	return r.submit(ch, c, &row, who)
+}
+
+// published takes a channel's word on a publication: the number it gave the listing, and how it stands.
+func (r *Relay) published(ch *change, c *conn, m *store.OutboxMessage, number, state, link string) error {
+	var p message.Publication
+	if err := json.Unmarshal([]byte(m.Payload), &p); err != nil {
+		return err
+	}
+	m.Answer = fmt.Sprintf("taken as %s %s", or(number, p.OutsideID), state)
+	if c.rec().Test {
+		m.Answer = "taken as a test"
+		return nil
+	}
+	l, err := ch.ListingByID(p.ListingID)
+	if errors.Is(err, store.ErrNotFound) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	before := l.State
+	if number != "" && number != l.OutsideID {
+		if _, err := ch.ListingOf(c.id, number); err == nil {
+			return nil // it was read from the channel in the meantime, which says more
+		}
+		l.OutsideID = number
+	}
+	l.State, l.Reason, l.Published, l.URL = or(state, or(map[bool]string{true: l.State}[l.State != listingSubmitted && l.State != listingRejected], listingLive)), "", m.Payload, or(link, l.URL)
+	l.Live = l.State == listingLive
+	if err := ch.SetListing(l); err != nil {
+		return err
+	}
+	ch.tell("listing", l.SKU)
+	if before != l.State {
+		return r.listingMoved(ch, c, &l, before)
+	}
+	return nil
+}
+
+// publishRefused ends a publication that the channel does not take.
+func (r *Relay) publishRefused(ch *change, c *conn, m store.OutboxMessage) error {
+	var p message.Publication
+	if err := json.Unmarshal([]byte(m.Payload), &p); err != nil {
+		return err
+	}
+	l, err := ch.ListingByID(p.ListingID)
+	if errors.Is(err, store.ErrNotFound) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	before := l.State
+	if l.OutsideID == store.NewListing(l.SKU) {
+		l.State, l.Live = listingRejected, false
+	}
+	l.Reason = m.Error
+	if err := ch.SetListing(l); err != nil {
+		return err
+	}
+	if before == l.State {
+		return nil
+	}
+	return r.listingMoved(ch, c, &l, before)
+}
+
+// Own is what is said of an item on one channel only.
+type Own struct {
+	Title       string `json:"title,omitempty" maxLength:"300"`
+	Description string `json:"description,omitempty" maxLength:"20000"`
+	Category    string `json:"category,omitempty" maxLength:"300"`
+	Price       int64  `json:"price,omitempty" minimum:"0"`
+}
+
+// SetOwn writes what is said of an item on one channel only. A listing that we published follows.
+func (r *Relay) SetOwn(ctx context.Context, listing int64, o Own, who string) error {
+	return r.commit(ctx, func(ch *change) error {
+		l, err := ch.ListingByID(listing)
+		if err != nil {
+			return fmt.Errorf("listing %d: %w", listing, err)
+		}
+		text := ""
+		if o != (Own{}) {
+			b, err := json.Marshal(o)
+			if err != nil {
+				return err
+			}
+			text = string(b)
+		}
+		if l.Own == text {
+			return nil
+		}
+		l.Own = text
+		if err := ch.SetListing(l); err != nil {
+			return err
+		}
+		ch.tell("listing", l.SKU)
+		if l.ItemID == 0 {
+			return nil
+		}
+		if err := ch.Note(store.Entry{At: ch.now.UnixMicro(), Who: who, Thing: "item", ThingID: l.ItemID, What: "listing", Text: fmt.Sprintf("On %s only: %s", l.ConnectionName, or(text, "nothing any more"))}); err != nil {
+			return err
+		}
+		items, err := ch.RecordsOf([]int64{l.ItemID})
+		if err != nil || len(items) == 0 {
+			return err
+		}
+		c := r.byID(l.ConnectionID)
+		if f, _ := r.feed(c, "items out"); c == nil || !f.On || l.Published == "" {
+			return nil
+		}
+		return r.submitItem(ch, c, items[0], []store.Listing{l}, who)
+	})
+}
+
+// SetPolicy writes how the quantity of a listing differs from its channel's policy.
+func (r *Relay) SetPolicy(ctx context.Context, listing int64, o stock.Override, who string) error {
+	for _, id := range o.Sources {
+		if r.Place(id).ID == 0 {
+			return Refuse("sources: there is no location %d", id)
+		}
+	}
+	for _, n := range []*int64{o.Buffer, o.BufferPercent, o.Cap, o.Floor} {
+		if n != nil && (*n < 0 || *n > 1_000_000) {
+			return Refuse("offer: buffer, cap and floor are 0 to a million")
+		}
+	}
+	return r.commit(ctx, func(ch *change) error {
+		l, err := ch.ListingByID(listing)
+		if err != nil {
+			return fmt.Errorf("listing %d: %w", listing, err)
+		}
+		text := ""
+		if !o.Empty() {
+			b, err := json.Marshal(o)
+			if err != nil {
+				return err
+			}
+			text = string(b)
+		}
+		if l.Policy == text {
+			return nil
+		}
+		l.Policy = text
+		if err := ch.SetListing(l); err != nil {
+			return err
+		}
+		if err := ch.KeepPolicy(l.ConnectionID, l.ID, text, who, ch.now); err != nil {
+			return err
+		}
+		ch.tell("listing", l.SKU)
+		if l.ItemID == 0 {
+			return nil
+		}
+		if err := ch.Note(store.Entry{At: ch.now.UnixMicro(), Who: who, Thing: "item", ThingID: l.ItemID, What: "offer", Text: fmt.Sprintf("Offered on %s: %s", l.ConnectionName, or(text, "as the channel's policy says"))}); err != nil {
+			return err
+		}
+		book, err := r.book(ch, []int64{l.ItemID})
+		if err != nil {
+			return err
+		}
+		w, err := r.waresNow(ch)
+		if err != nil {
+			return err
+		}
+		ch.tell("stock", fmt.Sprint(l.ItemID))
+		return r.queueListings(ch, w, []store.Listing{l}, book.Level)
+	})
+}
