@@ -198,13 +198,14 @@ func runDemo(ctx context.Context, e *Env, f *flag.FlagSet, args []string) error 
 
 // toBeJoined tells what a person needs to join the systems that are not joined yet.
 func toBeJoined(o *demo.Outside) string {
-	t, b, c, p := demo.TansyAccess, demo.BrambleAccess, demo.CounterpaneAccess, demo.PostbookAccess
+	t, b, c, n, p := demo.TansyAccess, demo.BrambleAccess, demo.CounterpaneAccess, demo.NoshAccess, demo.PostbookAccess
 	return fmt.Sprintf(`  Not joined yet; join them under Connections:
   Marketplace   %s   Tansy, site westmark; application %s, secret %s
   Marketplace   %s   Bramble Row; key %s, secret %s
   Till          %s   Counterpane; name %s, password %q, shop %s
+  Portal        %s   Nosh Lane; kitchen key %s
   Addresses     %s   Postbook; token %s, contract %s, desk %s
-`, o.TansyURL, t["app"], t["app_secret"], o.BrambleURL, b["key"], b["secret"], o.CounterpaneURL, c["user"], c["password"], c["shop"], o.PostbookURL, p["token"], p["contract"], p["desk"])
+`, o.TansyURL, t["app"], t["app_secret"], o.BrambleURL, b["key"], b["secret"], o.CounterpaneURL, c["user"], c["password"], c["shop"], o.NoshURL, n["key"], o.PostbookURL, p["token"], p["contract"], p["desk"])
 }
 
 func runStandins(ctx context.Context, e *Env, f *flag.FlagSet, args []string) error {

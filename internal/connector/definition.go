@@ -317,6 +317,12 @@ func (d *Definition) Menus() bool {
 	return f != nil && f.Send != nil && mentions(f.Send.Request.Body.node, "groups")
 }
 
+// TellsEdits tells whether the other side says by how much people change quantities there.
+func (l *Line) TellsEdits() bool {
+	f := l.Def.Feeds["stock in"]
+	return f != nil && valueOf(f.Map.node, "change") != nil
+}
+
 func mentions(n *yaml.Node, word string) bool {
 	if n == nil {
 		return false

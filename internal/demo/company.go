@@ -183,6 +183,7 @@ func tansyGoods() []standin.Good {
 		standin.Good{No: "88902", SKU: "HONEY-DIPPER", Title: "Honey dipper, olive wood", Price: 590, Shown: 25},
 		standin.Good{No: "88903", SKU: "VEIL-ROUND", Title: "Round veil in a gift box", Price: 1690, Shown: 4}, // a SKU twice
 		standin.Good{No: "88904", SKU: "", Title: "Grab bag", Price: 1500, Shown: 3},
+		standin.Good{No: "88905", SKU: "TNS-SMK-M", Title: "Bee smoker, medum size", Price: 2990, Shown: 2, Room: 25}, // another SKU, a slip in the name
 	)
 }
 
@@ -198,6 +199,19 @@ func tillGoods() []standin.Good {
 		standin.Good{No: "301", SKU: "CAKE-HONEY", Title: "Honey cake, slice", Price: 420, Shown: 12},
 		standin.Good{No: "302", SKU: "TEA-POT", Title: "Pot of tea", Price: 390, Shown: 99},
 	)
+}
+
+// tillMenu is what the tea room cooks.
+func tillMenu() []standin.Dish {
+	milk := standin.DishGroup{Code: "MILK", Label: "Milk", Min: 0, Max: 1, Choices: []standin.DishChoice{{Code: "COW", Label: "cow's milk"}, {Code: "OAT", Label: "oat milk", Extra: 40}}}
+	side := standin.DishGroup{Code: "SIDE", Label: "Side", Min: 1, Max: 1, Choices: []standin.DishChoice{{Code: "BREAD", Label: "dark bread"}, {Code: "SALAD", Label: "leaf salad", Extra: 90}, {Code: "POTATO", Label: "roast potatoes", Extra: 120}}}
+	more := standin.DishGroup{Code: "EXTRA", Label: "With it", Min: 0, Max: 3, Choices: []standin.DishChoice{{Code: "CHEESE", Label: "goat's cheese", Extra: 180}, {Code: "SEEDS", Label: "toasted seeds", Extra: 60}, {Code: "HONEY", Label: "lime blossom honey", Extra: 50}}}
+	return []standin.Dish{
+		{No: "601", Code: "LUNCH-SOUP", Label: "Soup of the day", About: "A deep plate of what the garden gives, with bread.", Price: 690, Groups: []standin.DishGroup{side, more}},
+		{No: "602", Code: "LUNCH-PIE", Label: "Leek pie", About: "Warm leek pie from the tin, a quarter each.", Price: 890, Groups: []standin.DishGroup{side}},
+		{No: "603", Code: "CAKE-WALNUT", Label: "Walnut honey cake", About: "Two layers, honey cream between them.", Price: 460},
+		{No: "604", Code: "COFFEE-CUP", Label: "Cup of coffee", About: "Filter coffee, freshly brewed by the cup.", Price: 320, Groups: []standin.DishGroup{milk}},
+	}
 }
 
 func gtinOf(sku string) string {

@@ -189,6 +189,11 @@ func (w *World) JoinTill(ctx context.Context, how Joining) (api.ImportView, erro
 	return w.joinBy(ctx, "counterpane", "till", "Mill Lane till", w.CounterpaneURL, CounterpaneAccess, how)
 }
 
+// JoinNosh joins the ordering portal by its kitchen key.
+func (w *World) JoinNosh(ctx context.Context, how Joining) (api.ImportView, error) {
+	return w.joinBy(ctx, "nosh-lane", "nosh", "Nosh Lane", w.NoshURL, NoshAccess, how)
+}
+
 func (w *World) joinBy(ctx context.Context, connector, code, name, address string, secrets map[string]string, how Joining) (api.ImportView, error) {
 	if err := w.Join(ctx, connector, code, name); err != nil {
 		return api.ImportView{}, err

@@ -20,7 +20,7 @@ import (
 )
 
 // Outside is the world around the relay, on loopback: two web stores and a carrier that are joined, and
-// two marketplaces, a till and an address service that are there to be joined.
+// two marketplaces, a till, an ordering portal and an address service that are there to be joined.
 type Outside struct {
 	Morrow, Skep *standin.Hedgerow
 	Plover       *standin.Plover
@@ -28,14 +28,15 @@ type Outside struct {
 	Bramble      *standin.Bramble
 	Counterpane  *standin.Counterpane
 	Postbook     *standin.Postbook
+	Nosh         *standin.Nosh
 
-	MorrowURL, SkepURL, PloverURL, TansyURL, BrambleURL, CounterpaneURL, PostbookURL string
+	MorrowURL, SkepURL, PloverURL, TansyURL, BrambleURL, CounterpaneURL, PostbookURL, NoshURL string
 
 	servers []*http.Server
 }
 
 // Systems is how many outside systems there are; each listens on a port of its own.
-const Systems = 7
+const Systems = 8
 
 // MorrowPushSecret signs what the first store pushes.
 const MorrowPushSecret = "morrow-push-secret-of-the-demo"
@@ -47,11 +48,12 @@ const (
 	ploverKey, ploverSecret = "PLVR20DEMO7MORROW41X", "plover-signing-word-of-the-demo"
 )
 
-// TansyAccess, BrambleAccess, CounterpaneAccess and PostbookAccess are what a person types in to join them.
+// TansyAccess, BrambleAccess, CounterpaneAccess, NoshAccess and PostbookAccess are what a person types in to join them.
 var (
 	TansyAccess       = map[string]string{"app": "app-4471", "app_secret": "tansy-application-secret-of-the-demo"}
 	BrambleAccess     = map[string]string{"key": "BRDEMO7K20MORROW", "secret": "bramble-trader-secret-of-the-demo"}
 	CounterpaneAccess = map[string]string{"user": "relay", "password": "the honeycomb till", "shop": "3"}
+	NoshAccess        = map[string]string{"key": "nl-kitchen-key-of-the-demo-0001"}
 	PostbookAccess    = map[string]string{"token": "pb_postbook_token_of_the_demo_0001", "contract": "C-77120", "desk": "1"}
 )
 
@@ -65,13 +67,14 @@ func OpenOutside(addrs [Systems]string, extra int64) (*Outside, error) {
 		Tansy: standin.NewTansy(standin.TansyConfig{AppNo: TansyAccess["app"], AppSecret: TansyAccess["app_secret"], Goods: tansyGoods(), PerSecond: 60,
 			Sellers: []standin.TansySeller{{Name: Company, No: "T-8841", Site: "westmark", Land: "XW"}, {Name: "Hollow Oak Apiaries", No: "T-9007", Site: "eastmark", Land: "XE"}}}),
 		Bramble:     standin.NewBramble(standin.BrambleConfig{Name: Company, Number: "BR-3302", Land: "XW", Key: BrambleAccess["key"], Secret: BrambleAccess["secret"], Goods: brambleGoods()}),
-		Counterpane: standin.NewCounterpane(standin.CounterpaneConfig{Company: Company, Shop: "Mill Lane", Land: "XW", ShopNo: 3, User: CounterpaneAccess["user"], Password: CounterpaneAccess["password"], Goods: tillGoods()}),
+		Counterpane: standin.NewCounterpane(standin.CounterpaneConfig{Company: Company, Shop: "Mill Lane", Land: "XW", ShopNo: 3, User: CounterpaneAccess["user"], Password: CounterpaneAccess["password"], Goods: tillGoods(), Menu: tillMenu()}),
 		Postbook:    standin.NewPostbook(standin.PostbookConfig{Holder: Company, Contract: PostbookAccess["contract"], Desk: PostbookAccess["desk"], Token: PostbookAccess["token"]}),
+		Nosh:        standin.NewNosh(standin.NoshConfig{Kitchen: "Mill Lane tea room", Number: "K-417", Land: "XW", Key: NoshAccess["key"]}),
 	}
 	for i, part := range []struct {
 		h   http.Handler
 		url *string
-	}{{o.Morrow, &o.MorrowURL}, {o.Skep, &o.SkepURL}, {o.Plover, &o.PloverURL}, {o.Tansy, &o.TansyURL}, {o.Bramble, &o.BrambleURL}, {o.Counterpane, &o.CounterpaneURL}, {o.Postbook, &o.PostbookURL}} {
+	}{{o.Morrow, &o.MorrowURL}, {o.Skep, &o.SkepURL}, {o.Plover, &o.PloverURL}, {o.Tansy, &o.TansyURL}, {o.Bramble, &o.BrambleURL}, {o.Counterpane, &o.CounterpaneURL}, {o.Postbook, &o.PostbookURL}, {o.Nosh, &o.NoshURL}} {
 		l, err := listen(addrs[i])
 		if err != nil {
 			o.Close()
@@ -88,7 +91,7 @@ func OpenOutside(addrs [Systems]string, extra int64) (*Outside, error) {
 }
 
 // OnFreePorts are addresses for OpenOutside that nobody uses.
-var OnFreePorts = [Systems]string{free, free, free, free, free, free, free}
+var OnFreePorts = [Systems]string{free, free, free, free, free, free, free, free}
 
 const free = "127.0.0.1:0"
 
@@ -193,7 +196,7 @@ type Options struct {
 }
 
 // FreePorts are addresses on loopback that nobody uses.
-var FreePorts = [1 + Systems]string{free, free, free, free, free, free, free, free}
+var FreePorts = [1 + Systems]string{free, free, free, free, free, free, free, free, free}
 
 // Open starts a world with a new company and waits until its stores show our quantities.
 func Open(ctx context.Context, o Options) (w *World, err error) {

@@ -67,7 +67,7 @@ func (r *Relay) StartJoin(ctx context.Context, n NewJoin, who string) (string, e
 		}
 		for _, kind := range def.Kinds() {
 			// Everything but stock is on unless a person says otherwise: stock could overwrite good numbers.
-			if _, err := ch.AddFeed(store.Feed{ConnectionID: id, Kind: kind, On: kind != "stock out"}); err != nil {
+			if _, err := ch.AddFeed(store.Feed{ConnectionID: id, Kind: kind, On: kind != "stock out" && kind != "items out"}); err != nil {
 				return err
 			}
 		}

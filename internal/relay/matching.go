@@ -156,6 +156,11 @@ func (r *Relay) putListing(ch *change, c *conn, l *store.Listing, m *message.Lis
 		return false, err
 	}
 	ch.tell("listing", l.SKU)
+	if !isNew && l.ItemID != 0 {
+		if err := r.noticed(ch, c, &old, l.SeenQty); err != nil {
+			return false, err
+		}
+	}
 	if old.State != "" && old.State != l.State {
 		if err := r.listingMoved(ch, c, l, old.State); err != nil {
 			return false, err

@@ -136,6 +136,55 @@ func (b *batch) edited(in store.InboxMessage, y *store.Tally, m *message.StockLe
 	return b.r.post(b.ch, book)
 }
 
+// noticed looks at a quantity that was read where it is not what the channel was told. One that is seen a
+// second time, while nothing of ours is on its way, was set there by somebody: by setting it is taken in, as
+// far as it is clear what was meant, or put back.
+func (r *Relay) noticed(ch *change, c *conn, before *store.Listing, shows int64) error {
+	if before.ToldQty < 0 || shows == before.ToldQty || shows != before.SeenQty || c.rec().Test || c.line().Def.Feeds["stock in"] != nil && c.rec().Side == "channel" && c.line().TellsEdits() {
+		return nil
+	}
+	if f, _ := r.feed(c, "stock out"); !f.On {
+		return nil
+	}
+	open, err := ch.OpenFor(c.id, "stock out", offerSubject(before.ID))
+	if err != nil || open {
+		return err
+	}
+	since, err := ch.ShownSince(before.ID, shows)
+	if err != nil {
+		return err
+	}
+	told := stock.Told{Quantity: before.ToldQty, At: store.Time(before.ToldAt)}
+	if f, _ := r.feed(c, "orders in"); f.ID != 0 {
+		told.OrdersSeen = store.Time(f.LastOKAt)
+	}
+	by, clear, _ := stock.Word{Shows: shows, At: since}.Meaning(told)
+	if !clear {
+		return nil // the next reading tells more
+	}
+	w, err := r.waresNow(ch)
+	if err != nil {
+		return err
+	}
+	book, err := r.book(ch, []int64{before.ItemID})
+	if err != nil {
+		return err
+	}
+	name := c.rec().Name
+	set := c.settings()
+	goods := w.goods(before.ItemID)
+	sources := set.Offer.With(before.Override()).Sources
+	if set.StockIn == "take in" && len(goods.Parts) == 0 && !goods.NoStock && len(sources) > 0 && r.Place(sources[0]).Keeper == 0 {
+		book.Post(stock.Movement{Key: stock.Key{Item: before.ItemID, Location: sources[0]}, At: ch.now, Kind: stock.Edit, OnHand: by, Reason: fmt.Sprintf("set to %d at %s", shows, name), Who: name, DocKind: "listing", DocID: before.ID})
+		return r.post(ch, book)
+	}
+	if err := ch.Note(store.Entry{At: ch.now.UnixMicro(), Who: name, Thing: "item", ThingID: before.ItemID, What: "edited at the channel",
+		Text: fmt.Sprintf("%s shows %d of %s, which nobody here sent; our quantity is sent again", name, shows, or(before.SKU, before.Title))}); err != nil {
+		return err
+	}
+	return r.queueListings(ch, w, []store.Listing{*before}, book.Level)
+}
+
 // placeOf is the location that an edit at a channel concerns: the one that is named, or the first that feeds
 // the listing. Its word must be ours.
 func (b *batch) placeOf(l store.Listing, place string) (store.Location, error) {

@@ -23,12 +23,14 @@ type BrambleConfig struct {
 	Key, Secret        string
 	Goods              []Good
 	ReportAfter        time.Duration // how long a submission is worked on
+	ReviewAfter        time.Duration // how long a new listing is looked at
 }
 
 type brambleSubmission struct {
 	no    string
 	taken time.Time
 	rows  []brambleRow
+	goods []brambleListing
 	trial bool
 	done  bool
 	never bool
@@ -39,6 +41,20 @@ type brambleRow struct {
 	Shown   int64  `xml:"Shown"`
 	ok      bool
 	why     string
+}
+
+// brambleListing is a listing that a trader asks for.
+type brambleListing struct {
+	Code   string `xml:"Own-Code"`
+	Title  string `xml:"Title"`
+	Bar    string `xml:"Bar-Code"`
+	About  string `xml:"About"`
+	Price  string `xml:"Price"`
+	Shown  int64  `xml:"Shown"`
+	Gone   string `xml:"Withdraw"`
+	number string
+	ok     bool
+	why    string
 }
 
 // Bramble is a running marketplace.
@@ -56,6 +72,9 @@ func NewBramble(cfg BrambleConfig) *Bramble {
 	if cfg.ReportAfter == 0 {
 		cfg.ReportAfter = time.Second
 	}
+	if cfg.ReviewAfter == 0 {
+		cfg.ReviewAfter = 2 * time.Second
+	}
 	b := &Bramble{desk: newDesk("Bramble Row", "a pretend marketplace", "#8a3049", "BR-", cfg.Goods), cfg: cfg, submissions: map[string]*brambleSubmission{}, byRef: map[string]*brambleSubmission{}}
 	r := chi.NewRouter()
 	r.Route("/br", func(r chi.Router) {
@@ -67,6 +86,7 @@ func NewBramble(cfg BrambleConfig) *Bramble {
 		r.Get("/orders/{id}", b.order)
 		r.Post("/orders/{id}/despatch", b.despatch)
 		r.Get("/listings", b.listings)
+		r.Post("/listings", b.ask)
 		r.Post("/submissions", b.submit)
 		r.Get("/submissions/{no}", b.report)
 	})
@@ -210,6 +230,7 @@ func (b *Bramble) despatch(w http.ResponseWriter, r *http.Request) {
 func (b *Bramble) listings(w http.ResponseWriter, r *http.Request) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
+	b.review()
 	list := append([]*Good(nil), b.list...)
 	sort.Slice(list, func(i, j int) bool { return list[i].No < list[j].No })
 	part, page, pages := bramblePages(r, list)
@@ -217,10 +238,13 @@ func (b *Bramble) listings(w http.ResponseWriter, r *http.Request) {
 	fmt.Fprintf(&out, `<Listings page="%d" pages="%d">`, page, pages)
 	for _, g := range part {
 		review := g.Review
-		if review == "" {
+		switch {
+		case review == "" && g.Off:
+			review = "withdrawn"
+		case review == "":
 			review = "live"
 		}
-		fmt.Fprintf(&out, `<Listing no="%s"><Own-Code>%s</Own-Code><Title>%s</Title><Bar-Code>%s</Bar-Code><Price currency="EUR">%s</Price><Shown>%d</Shown><Review>%s</Review></Listing>`, g.No, esc(g.SKU), esc(g.Title), g.Barcode, dec(g.Price), g.Shown, review)
+		fmt.Fprintf(&out, `<Listing no="%s"><Own-Code>%s</Own-Code><Title>%s</Title><Bar-Code>%s</Bar-Code><Price currency="EUR">%s</Price><Shown>%d</Shown><Review>%s</Review><Why>%s</Why></Listing>`, g.No, esc(g.SKU), esc(g.Title), g.Barcode, dec(g.Price), g.Shown, review, esc(g.Why))
 	}
 	out.WriteString(`</Listings>`)
 	b.xml(w, 200, out.String())
@@ -247,12 +271,90 @@ func (b *Bramble) submit(w http.ResponseWriter, r *http.Request) {
 	b.xml(w, 202, "<Receipt><Submission>"+s.no+"</Submission></Receipt>")
 }
 
+// ask takes listings that are asked for; each is carried out with its submission and reviewed afterwards.
+func (b *Bramble) ask(w http.ResponseWriter, r *http.Request) {
+	var in struct {
+		Ref   string           `xml:"ref,attr"`
+		Trial string           `xml:"Trial"`
+		Rows  []brambleListing `xml:"Listing"`
+	}
+	if err := xml.NewDecoder(r.Body).Decode(&in); err != nil || len(in.Rows) == 0 || len(in.Rows) > 50 {
+		b.fault(w, 422, "unreadable", "1 to 50 listings are asked for at once")
+		return
+	}
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	s := b.byRef[in.Ref]
+	if s == nil {
+		s = &brambleSubmission{no: fmt.Sprintf("S-%d", 400+len(b.submissions)), taken: time.Now(), goods: in.Rows, trial: in.Trial != "", never: b.never}
+		b.submissions[s.no] = s
+		b.byRef[in.Ref] = s
+	}
+	b.xml(w, 202, "<Receipt><Submission>"+s.no+"</Submission></Receipt>")
+}
+
+// place carries one asked-for listing out. The caller holds the lock.
+func (b *Bramble) place(row *brambleListing, trial bool) {
+	var whole, cents int64
+	_, err := fmt.Sscanf(row.Price, "%d.%02d", &whole, &cents)
+	switch {
+	case row.Code == "":
+		row.why = "a listing has an own code"
+		return
+	case row.Price != "" && (err != nil || whole*100+cents < 100):
+		row.why = "a price is at least 1.00"
+		return
+	}
+	row.ok = true
+	if trial {
+		b.trials = append(b.trials, "listing "+row.Code)
+		return
+	}
+	var g *Good
+	for _, one := range b.list {
+		if one.SKU == row.Code {
+			g = one
+		}
+	}
+	if g == nil {
+		g = &Good{No: fmt.Sprint(6000 + len(b.list)), SKU: row.Code, Shown: row.Shown}
+		b.list = append(b.list, g)
+	}
+	if row.Title != "" {
+		g.Title = row.Title
+	}
+	if row.Bar != "" {
+		g.Barcode = row.Bar
+	}
+	if row.Price != "" {
+		g.Price = whole*100 + cents
+	}
+	g.About, g.Off, row.number = row.About, row.Gone != "", g.No
+	g.Review, g.Why, g.since = "in review", "", time.Now()
+}
+
+// review ends the reviews whose time has come. The caller holds the lock.
+func (b *Bramble) review() {
+	for _, g := range b.list {
+		if g.Review != "in review" || g.since.IsZero() || time.Since(g.since) < b.cfg.ReviewAfter {
+			continue
+		}
+		g.Review = ""
+		if len([]rune(g.About)) < 20 {
+			g.Review, g.Why = "refused", "a listing is described in at least 20 letters"
+		}
+	}
+}
+
 // work carries a submission out once its time has come. The caller holds the lock.
 func (b *Bramble) work(s *brambleSubmission) {
 	if s.done || s.never || time.Since(s.taken) < b.cfg.ReportAfter {
 		return
 	}
 	s.done = true
+	for i := range s.goods {
+		b.place(&s.goods[i], s.trial)
+	}
 	for i := range s.rows {
 		row := &s.rows[i]
 		row.why = "no listing has this number"
@@ -290,6 +392,9 @@ func (b *Bramble) report(w http.ResponseWriter, r *http.Request) {
 	}
 	var out strings.Builder
 	out.WriteString(`<Report stands="finished">`)
+	for _, row := range s.goods {
+		fmt.Fprintf(&out, `<Row><Own-Code>%s</Own-Code><Listing>%s</Listing><Taken>%s</Taken><Why>%s</Why></Row>`, esc(row.Code), esc(row.number), map[bool]string{true: "yes", false: "no"}[row.ok], esc(row.why))
+	}
 	for _, row := range s.rows {
 		yes := "no"
 		if row.ok {

@@ -18,6 +18,7 @@ type CounterpaneConfig struct {
 	User, Password      string
 	Zone                *time.Location // in which it writes times
 	Goods               []Good
+	Menu                []Dish
 }
 
 // Counterpane is a running till. Sales are paid and handed over when we see them.
@@ -42,6 +43,8 @@ func NewCounterpane(cfg CounterpaneConfig) *Counterpane {
 		})
 		r.Get("/articles.csv", c.articles)
 		r.Get("/sales", c.salesAfter)
+		r.Get("/stockbook", c.stockBook)
+		r.Get("/menu", c.menu)
 		r.Post("/onhand", c.onHand)
 	})
 	c.control(r)
@@ -96,7 +99,7 @@ func (c *Counterpane) salesAfter(w http.ResponseWriter, r *http.Request) {
 		}
 		rows := []map[string]any{}
 		for i, l := range s.Lines {
-			number, _ := strconv.ParseInt(c.numberOf(l.SKU), 10, 64)
+			number, _ := strconv.ParseInt(c.numberOf(l.SKU, l.Title), 10, 64)
 			rows = append(rows, map[string]any{"row_id": id*10 + int64(i), "article_id": number, "own_code": l.SKU, "label": l.Title, "pieces": fmt.Sprintf("%d.000", l.Qty), "price": dec(l.Price), "amount": dec(l.Qty * l.Price)})
 		}
 		out = append(out, map[string]any{"sale_id": id, "register_id": s.Register, "payment_type_id": s.PayType, "closed": s.Placed.In(c.cfg.Zone).Format("02.01.2006 15:04:05"), "rows": rows, "tax": dec(tax(s.total())), "sum": dec(s.total())})
@@ -104,13 +107,81 @@ func (c *Counterpane) salesAfter(w http.ResponseWriter, r *http.Request) {
 	answer(w, 200, map[string]any{"sales": out})
 }
 
-func (c *Counterpane) numberOf(sku string) string {
-	for _, g := range c.list {
-		if g.SKU == sku {
-			return g.No
+// numberOf is the system's own number of what was sold; two may carry the same code.
+func (d *desk) numberOf(sku, title string) string {
+	no := "0"
+	for _, g := range d.list {
+		if g.SKU == sku && (no == "0" || g.Title == title) {
+			no = g.No
 		}
 	}
-	return "0"
+	return no
+}
+
+// stockBook lists the entries beyond a number, at most 100.
+func (c *Counterpane) stockBook(w http.ResponseWriter, r *http.Request) {
+	after, _ := strconv.ParseInt(r.URL.Query().Get("after"), 10, 64)
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	out := []map[string]any{}
+	for _, e := range c.book {
+		if e.ID <= after || len(out) == 100 {
+			continue
+		}
+		no, _ := strconv.ParseInt(e.No, 10, 64)
+		out = append(out, map[string]any{"entry_id": e.ID, "article_id": no, "own_code": e.SKU, "kind": e.Kind, "change": fmt.Sprintf("%d.000", e.Change), "left": fmt.Sprintf("%d.000", e.Left),
+			"noted": e.At.In(c.cfg.Zone).Format("02.01.2006 15:04:05"), "by": e.By})
+	}
+	answer(w, 200, map[string]any{"entries": out})
+}
+
+// Dish is something on a till's menu.
+type Dish struct {
+	No, Code, Label, About string
+	Price                  int64
+	Groups                 []DishGroup
+}
+
+// DishGroup is a choice that a guest makes.
+type DishGroup struct {
+	Code, Label string
+	Min, Max    int64
+	Choices     []DishChoice
+}
+
+// DishChoice is one of the choices.
+type DishChoice struct {
+	Code, Label string
+	Extra       int64
+}
+
+// SetPrice changes the price of a dish.
+func (c *Counterpane) SetPrice(code string, price int64) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	for i := range c.cfg.Menu {
+		if c.cfg.Menu[i].Code == code {
+			c.cfg.Menu[i].Price = price
+		}
+	}
+}
+
+func (c *Counterpane) menu(w http.ResponseWriter, _ *http.Request) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	out := []map[string]any{}
+	for _, d := range c.cfg.Menu {
+		groups := []map[string]any{}
+		for _, g := range d.Groups {
+			choices := []map[string]any{}
+			for _, ch := range g.Choices {
+				choices = append(choices, map[string]any{"code": ch.Code, "label": ch.Label, "extra": dec(ch.Extra)})
+			}
+			groups = append(groups, map[string]any{"code": g.Code, "label": g.Label, "min": g.Min, "max": g.Max, "choices": choices})
+		}
+		out = append(out, map[string]any{"dish_id": d.No, "own_code": d.Code, "label": d.Label, "about": d.About, "price": dec(d.Price), "groups": groups})
+	}
+	answer(w, 200, map[string]any{"dishes": out})
 }
 
 func (c *Counterpane) onHand(w http.ResponseWriter, r *http.Request) {
@@ -123,7 +194,7 @@ func (c *Counterpane) onHand(w http.ResponseWriter, r *http.Request) {
 			if r.FormValue("practice") != "" {
 				c.trials = append(c.trials, fmt.Sprintf("article %s: %d", g.No, pieces))
 			} else {
-				g.Shown = pieces
+				c.write(g, "interface", pieces, "interface")
 			}
 			fmt.Fprintf(w, "result=ok&article=%s", g.No)
 			return

@@ -24,7 +24,24 @@ type Good struct {
 	Barcode string `json:"barcode"`
 	Price   int64  `json:"price"`
 	Shown   int64  `json:"shown"`
-	Review  string `json:"review,omitempty"`
+	Review  string `json:"review,omitempty"` // in review, or refused; empty: it can be bought
+	Why     string `json:"why,omitempty"`    // it was refused
+	About   string `json:"about,omitempty"`
+	Off     bool   `json:"off,omitempty"`
+	Room    int64  `json:"room,omitempty"` // in the store room of the marketplace itself
+	roomRev int64
+	since   time.Time // of the review
+}
+
+// StockEntry is a line in a till's stock book.
+type StockEntry struct {
+	ID      int64
+	No, SKU string
+	Kind    string // sale, hand, interface
+	Change  int64
+	Left    int64
+	At      time.Time
+	By      string
 }
 
 // deskSale is a sale as the books of a marketplace or a till have it.
@@ -68,6 +85,27 @@ type desk struct {
 	last   time.Time
 	trials []string // what came in marked as a test
 	final  bool     // sales are handed over at once, as at a till
+	book   []StockEntry
+}
+
+// write notes a change of a quantity in the stock book. The caller holds the lock.
+func (d *desk) write(g *Good, kind string, to int64, by string) {
+	change := to - g.Shown
+	g.Shown = to
+	d.book = append(d.book, StockEntry{int64(len(d.book) + 1), g.No, g.SKU, kind, change, to, d.stamp(), by})
+}
+
+// EditShown sets a quantity by hand, as somebody at the desk does.
+func (d *desk) EditShown(sku string, qty int64, by string) error {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	for _, g := range d.list {
+		if g.SKU == sku || g.No == sku {
+			d.write(g, "hand", qty, by)
+			return nil
+		}
+	}
+	return fmt.Errorf("there is no %q here", sku)
 }
 
 func newDesk(name, tag, accent, prefix string, goods []Good) *desk {
@@ -144,8 +182,11 @@ func (d *desk) Sell(s DeskSale) (string, error) {
 	if d.final {
 		sale.State, sale.Fee = "sent", 0
 	}
-	if !s.Own {
-		g.Shown = max(0, g.Shown-qty)
+	if s.Own {
+		g.Room -= qty
+		g.roomRev++
+	} else {
+		d.write(g, "sale", max(0, g.Shown-qty), "sale "+sale.ID)
 	}
 	sale.Placed = d.stamp().Add(-time.Duration(s.PlacedAgo) * time.Second)
 	d.sales = append(d.sales, sale)
@@ -224,6 +265,12 @@ func (d *desk) control(r chi.Router) {
 		}
 		http.Redirect(w, r, "/control", http.StatusSeeOther)
 	})
+	r.Post("/control/goods", func(w http.ResponseWriter, r *http.Request) {
+		if n, err := strconv.ParseInt(r.FormValue("quantity"), 10, 64); err == nil && n >= 0 {
+			_ = d.EditShown(r.FormValue("no"), n, "somebody at the desk")
+		}
+		http.Redirect(w, r, "/control", http.StatusSeeOther)
+	})
 	r.Post("/control/faults", func(w http.ResponseWriter, r *http.Request) {
 		d.mis.set(chosen(r))
 		http.Redirect(w, r, "/control", http.StatusSeeOther)
@@ -256,6 +303,15 @@ func (d *desk) control(r chi.Router) {
 				return
 			}
 			answer(w, 200, map[string]any{"id": s.ID, "state": s.State, "parcels": s.Parcels})
+		})
+		r.Post("/goods", func(w http.ResponseWriter, r *http.Request) {
+			var in struct {
+				SKU      string `json:"sku"`
+				Quantity int64  `json:"quantity"`
+			}
+			if read(w, r, &in) {
+				said(w, d.EditShown(in.SKU, in.Quantity, "control"))
+			}
 		})
 		r.Get("/goods", func(w http.ResponseWriter, _ *http.Request) { answer(w, 200, d.Shows()) })
 		r.Post("/faults", d.mis.setFaults)

@@ -39,6 +39,8 @@ type ShopItem struct {
 	Group    string `json:"group"`
 	Price    int64  `json:"-"`
 	Quantity int64  `json:"quantity"`
+	About    string `json:"about"`
+	Hidden   bool   `json:"hidden"`
 	sequence int64
 }
 
@@ -119,12 +121,13 @@ type Hedgerow struct {
 	pushes   int
 	pushFail int
 	stopped  chan struct{}
-	forget   int // so many parcels are accepted and forgotten
+	forget   int              // so many parcels are accepted and forgotten
+	edited   map[string]int64 // by how much people changed quantities by hand, by SKU
 }
 
 // NewHedgerow opens a store. Close it with Stop.
 func NewHedgerow(cfg ShopConfig) *Hedgerow {
-	h := &Hedgerow{cfg: cfg, byID: map[string]*shopOrder{}, answers: map[string][]byte{}, wake: make(chan struct{}, 1), stopped: make(chan struct{})}
+	h := &Hedgerow{cfg: cfg, byID: map[string]*shopOrder{}, edited: map[string]int64{}, answers: map[string][]byte{}, wake: make(chan struct{}, 1), stopped: make(chan struct{})}
 	for i, it := range cfg.Items {
 		it.ID = fmt.Sprintf("i%d", 500+i)
 		h.items = append(h.items, &it)
@@ -136,6 +139,7 @@ func NewHedgerow(cfg ShopConfig) *Hedgerow {
 			answer(w, 200, map[string]any{"shop": map[string]any{"name": cfg.Name, "number": cfg.Number, "country": cfg.Country}})
 		})
 		r.Get("/items", h.apiItems)
+		r.Put("/items/{sku}", h.apiItem)
 		r.Get("/orders", h.apiOrders)
 		r.Get("/orders/{id}", h.apiOrder)
 		r.Put("/stock", h.apiStock)
@@ -391,10 +395,19 @@ func (h *Hedgerow) EditStock(sku string, qty int64, by string) error {
 	if qty < 0 {
 		return fmt.Errorf("quantity %d", qty)
 	}
+	was := it.Quantity
 	it.Quantity = qty
+	h.edited[sku] += qty - was
 	it.sequence = h.stamp().UnixMicro()
-	h.tell(map[string]any{"topic": "stock", "stock": map[string]any{"sku": sku, "quantity": qty, "sequence": it.sequence, "at": h.lastTime.Format(stampForm), "by": by}})
+	h.tell(map[string]any{"topic": "stock", "stock": map[string]any{"sku": sku, "quantity": qty, "was": was, "sequence": it.sequence, "at": h.lastTime.Format(stampForm), "by": by}})
 	return nil
+}
+
+// Edited tells by how much people have changed the quantity of an item by hand, in sum.
+func (h *Hedgerow) Edited(sku string) int64 {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	return h.edited[sku]
 }
 
 // pushLoop delivers events in batches of at most 100, again and again until they are accepted or it
@@ -506,10 +519,53 @@ func (h *Hedgerow) apiItems(w http.ResponseWriter, r *http.Request) {
 	out := []map[string]any{}
 	for _, it := range page(w, r, list, func(i *ShopItem) string { return i.SKU }) {
 		out = append(out, map[string]any{"id": it.ID, "sku": it.SKU, "title": it.Title, "barcode": it.Barcode, "price": dec(it.Price), "currency": h.cfg.Currency,
-			"quantity": it.Quantity, "visible": true, "page": h.base + "/#" + it.SKU})
+			"group": it.Group, "quantity": it.Quantity, "visible": !it.Hidden, "page": h.base + "/#" + it.SKU})
 	}
 	h.mu.Unlock()
 	answer(w, 200, map[string]any{"items": out})
+}
+
+// apiItem puts an item on the shelf under its SKU, or changes it. What is not said stays.
+func (h *Hedgerow) apiItem(w http.ResponseWriter, r *http.Request) {
+	var in struct {
+		Title, Barcode, Group, About string
+		Price                        string
+		Quantity                     int64
+		Visible                      bool
+	}
+	if !read(w, r, &in) {
+		return
+	}
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	sku := chi.URLParam(r, "sku")
+	it := h.item(sku)
+	isNew := it == nil
+	if isNew {
+		if in.Title == "" || in.Price == "" {
+			answer(w, 422, map[string]any{"error": "a new item needs a title and a price"})
+			return
+		}
+		it = &ShopItem{ID: fmt.Sprintf("i%d", 500+len(h.items)), SKU: sku, Quantity: in.Quantity}
+	}
+	if in.Price != "" {
+		var whole, cents int64
+		if n, err := fmt.Sscanf(in.Price, "%d.%02d", &whole, &cents); n != 2 || err != nil || whole*100+cents <= 0 {
+			answer(w, 422, map[string]any{"error": "the price is no amount such as 12.90"})
+			return
+		}
+		it.Price = whole*100 + cents
+	}
+	for _, f := range []struct{ from, to *string }{{&in.Title, &it.Title}, {&in.Barcode, &it.Barcode}, {&in.Group, &it.Group}, {&in.About, &it.About}} {
+		if *f.from != "" {
+			*f.to = *f.from
+		}
+	}
+	it.Hidden = !in.Visible
+	if isNew {
+		h.items = append(h.items, it)
+	}
+	answer(w, 200, map[string]any{"item": map[string]any{"id": it.ID, "sku": it.SKU, "page": h.base + "/#" + it.SKU}})
 }
 
 func (h *Hedgerow) apiOrders(w http.ResponseWriter, r *http.Request) {

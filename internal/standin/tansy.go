@@ -74,6 +74,8 @@ func NewTansy(cfg TansyConfig) *Tansy {
 		r.Get("/purchases/{id}", t.purchase)
 		r.Post("/purchases/{id}/consignments", t.consign)
 		r.Get("/offers", t.offers)
+		r.Put("/offers/{code}", t.offer)
+		r.Get("/store-room", t.storeRoom)
 		r.Patch("/offers", t.setOffers)
 	})
 	t.control(r)
@@ -297,7 +299,7 @@ func (t *Tansy) purchase(w http.ResponseWriter, r *http.Request) {
 	positions := make([]map[string]any, len(s.Lines))
 	for i, l := range s.Lines {
 		sum := l.Qty*l.Price - l.Off
-		positions[i] = map[string]any{"position": i + 1, "code": l.SKU, "name": l.Title, "count": l.Qty, "each": minor(l.Price), "sum": minor(sum), "tax": minor(tax(sum))}
+		positions[i] = map[string]any{"position": i + 1, "code": l.SKU, "offer_no": t.numberOf(l.SKU, l.Title), "name": l.Title, "count": l.Qty, "each": minor(l.Price), "sum": minor(sum), "tax": minor(tax(sum))}
 	}
 	consignments := make([]map[string]any, len(s.Parcels))
 	for i, c := range s.Parcels {
@@ -362,9 +364,73 @@ func (t *Tansy) offers(w http.ResponseWriter, r *http.Request) {
 	part, more := tansyPage(r, list)
 	out := make([]map[string]any, len(part))
 	for i, g := range part {
-		out[i] = map[string]any{"offer_no": g.No, "code": g.SKU, "name": g.Title, "ean": g.Barcode, "price": minor(g.Price), "shown": g.Shown, "on": true}
+		out[i] = map[string]any{"offer_no": g.No, "code": g.SKU, "name": g.Title, "ean": g.Barcode, "price": minor(g.Price), "shown": g.Shown, "on": !g.Off, "shelf": g.About}
 	}
 	answer(w, 200, map[string]any{"offers": out, "more": more})
+}
+
+// offer lists a thing under the seller's code, or changes it. Names are at most 90 letters long.
+func (t *Tansy) offer(w http.ResponseWriter, r *http.Request) {
+	var in struct {
+		Name, Ean, Shelf string
+		Price            struct{ Minor int64 }
+		Shown            int64
+		On               bool
+	}
+	if !read(w, r, &in) {
+		return
+	}
+	code := chi.URLParam(r, "code")
+	if len([]rune(in.Name)) > 90 {
+		answer(w, 422, map[string]any{"message": fmt.Sprintf("the name has %d letters, 90 are the most", len([]rune(in.Name))), "code": "name_long"})
+		return
+	}
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	if r.Header.Get("Tansy-Rehearsal") != "" {
+		t.trials = append(t.trials, "offer "+code)
+		answer(w, 200, map[string]any{"offer": map[string]any{"offer_no": "rehearsal"}})
+		return
+	}
+	var g *Good
+	for _, one := range t.list {
+		if one.SKU == code {
+			g = one
+		}
+	}
+	if g == nil {
+		if in.Name == "" || in.Price.Minor <= 0 {
+			answer(w, 422, map[string]any{"message": "a new offer has a name and a price", "code": "missing"})
+			return
+		}
+		g = &Good{No: fmt.Sprint(89000 + len(t.list)), SKU: code, Shown: in.Shown}
+		t.list = append(t.list, g)
+	}
+	if in.Name != "" {
+		g.Title = in.Name
+	}
+	if in.Ean != "" {
+		g.Barcode = in.Ean
+	}
+	if in.Price.Minor > 0 {
+		g.Price = in.Price.Minor
+	}
+	g.Off = !in.On
+	answer(w, 200, map[string]any{"offer": map[string]any{"offer_no": g.No}})
+}
+
+// storeRoom tells what the marketplace holds for the seller.
+func (t *Tansy) storeRoom(w http.ResponseWriter, r *http.Request) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	out := []map[string]any{}
+	for _, g := range t.list {
+		if g.Room != 0 || g.roomRev > 0 {
+			out = append(out, map[string]any{"code": g.SKU, "offer_no": g.No, "count": g.Room, "rev": g.roomRev + 1})
+		}
+	}
+	part, more := tansyPage(r, out)
+	answer(w, 200, map[string]any{"pieces": part, "more": more})
 }
 
 func (t *Tansy) setOffers(w http.ResponseWriter, r *http.Request) {

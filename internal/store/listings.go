@@ -419,3 +419,16 @@ func (s *Store) Select(ctx context.Context, skus []string, mark string, most int
 	}
 	return ids, missing, nil
 }
+
+// ShownSince tells since when a listing has shown a quantity, as far as it was seen.
+func (t *Tx) ShownSince(listing, qty int64) (time.Time, error) {
+	var row struct {
+		At  int64 `db:"at"`
+		Qty int64 `db:"qty"`
+	}
+	err := t.get(&row, "SELECT at, qty FROM shown WHERE listing_id=? ORDER BY at DESC LIMIT 1", listing)
+	if err == ErrNotFound || err == nil && row.Qty != qty {
+		return time.Time{}, nil
+	}
+	return Time(row.At), err
+}
