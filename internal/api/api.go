@@ -108,6 +108,8 @@ func New(r *relay.Relay, o Options) (*API, http.Handler) {
 		g.Get("/api/v1/manifests/{id}/manifest.pdf", only("viewer", a.manifestPDF))
 		g.Get("/api/v1/runs/{id}/log", only("viewer", a.runLog))
 		g.Get("/api/v1/setup", only("admin", a.exportSetup))
+		g.Post("/api/v1/sheets/{kind}", only("operator", a.handIn))
+		g.Get("/api/v1/saved/{kind}.csv", only("viewer", a.save))
 		g.Get("/back", a.consentBack)
 	})
 	if o.Console != nil {

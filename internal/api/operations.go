@@ -63,6 +63,7 @@ func (a *API) operations() {
 	a.listings()
 	a.stock()
 	a.supply()
+	a.sheets()
 
 	a.connections()
 	a.connectors()

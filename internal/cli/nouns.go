@@ -110,6 +110,7 @@ func nouns() []command {
 		limit, quantity, weight                                                                                   int64
 		off                                                                                                       bool
 	)
+	var moment time.Time
 	serials := map[string][]string{}
 	limitFlag := func(f *flag.FlagSet) { f.Int64Var(&limit, "limit", 50, "`rows` at most, up to 200") }
 	return []command{
@@ -164,36 +165,43 @@ func nouns() []command {
 		noun("stock", "", "List levels by item and location", 0, 0, func(f *flag.FlagSet) {
 			f.StringVar(&search, "q", "", "part of SKU or name, or a GTIN")
 			f.StringVar(&location, "location", "", "only this location (its code)")
+			f.StringVar(&state, "state", "", "only what is negative, short, low or coming")
 			limitFlag(f)
 		}, func(ctx context.Context, c *client.Client, p *printer, _ []string) error {
-			list, err := c.Stock(ctx, query("q", search, "location", location, "limit", fmt.Sprint(limit)))
+			list, err := c.Stock(ctx, query("q", search, "location", location, "state", state, "limit", fmt.Sprint(limit)))
 			if err != nil {
 				return err
 			}
 			return p.show(list, func(row func(...any)) {
-				row("SKU", "Name", "Location", "Bin", "On hand", "Allocated", "Available")
+				row("SKU", "Name", "Location", "Bin", "On hand", "Allocated", "Available", "On order", "In transit")
 				for _, l := range list {
-					row(l.SKU, l.Name, l.LocationName, l.Bin, l.OnHand, l.Allocated, l.Available)
+					row(l.SKU, l.Name, l.LocationName, l.Bin, l.OnHand, l.Allocated, l.Available, l.OnOrder, l.InTransit)
 				}
 			})
 		}),
 		noun("items", "", "List items", 0, 0, func(f *flag.FlagSet) {
 			f.StringVar(&search, "q", "", "part of SKU or name, or a GTIN")
+			f.StringVar(&state, "kind", "", "only stocked, kit, made to order, prepared or charge")
+			f.StringVar(&reason, "mark", "", "only those that carry a mark")
+			f.BoolVar(&off, "archived", false, "those that are archived")
 			limitFlag(f)
 		}, func(ctx context.Context, c *client.Client, p *printer, _ []string) error {
-			list, err := c.Items(ctx, query("q", search, "limit", fmt.Sprint(limit)))
+			list, err := c.Items(ctx, query("q", search, "kind", state, "mark", reason, "archived", map[bool]string{true: "true"}[off], "limit", fmt.Sprint(limit)))
 			if err != nil {
 				return err
 			}
 			return p.show(list, func(row func(...any)) {
-				row("SKU", "GTIN", "Name", "Category", "Price", "Weight g")
+				row("SKU", "Kind", "GTIN", "Name", "Options", "Category", "Price", "Weight g")
 				for _, i := range list {
-					row(i.SKU, i.GTIN, i.Name, i.Category, amount(i.Price, i.Currency), i.WeightG)
+					row(i.SKU, i.Kind, i.GTIN, i.Name, i.Options, i.Category, amount(i.Price, i.Currency), i.WeightG)
 				}
 			})
 		}),
-		noun("item", "SKU", "Show an item with stock, ledger and listings", 1, 1, nil, func(ctx context.Context, c *client.Client, p *printer, a []string) error {
-			v, err := c.Item(ctx, a[0])
+		noun("item", "SKU", "Show an item with stock, ledger and listings", 1, 1, func(f *flag.FlagSet) {
+			moment = time.Time{}
+			f.Func("at", "its stock at a `moment` of the last 90 days, such as 2026-01-31T12:00:00Z", momentFlag(&moment))
+		}, func(ctx context.Context, c *client.Client, p *printer, a []string) error {
+			v, err := c.ItemAt(ctx, a[0], moment)
 			if err != nil {
 				return err
 			}
@@ -217,13 +225,20 @@ func nouns() []command {
 			}
 			return p.show(v, func(row func(...any)) { itemTable(v, row) })
 		}),
-		noun("why", "CONNECTION SKU", "Why does a channel show this quantity", 2, 2, nil, func(ctx context.Context, c *client.Client, p *printer, a []string) error {
-			v, err := c.Why(ctx, a[0], a[1])
+		noun("why", "CONNECTION SKU", "Why does a channel show this quantity", 2, 2, func(f *flag.FlagSet) {
+			moment = time.Time{}
+			f.Func("at", "at a `moment` of the last 90 days, such as 2026-01-31T12:00:00Z", momentFlag(&moment))
+		}, func(ctx context.Context, c *client.Client, p *printer, a []string) error {
+			v, err := c.WhyAt(ctx, a[0], a[1], moment)
 			if err != nil {
 				return err
 			}
 			return p.show(v, func(row func(...any)) {
-				row(v.Listing.ConnectionName, "shows", v.Listing.Shows, "of", v.Listing.SKU)
+				shows := fmt.Sprint(v.Shows)
+				if !v.Known {
+					shows = "nothing that is known"
+				}
+				row(v.Listing.ConnectionName, map[bool]string{true: "shows", false: "showed"}[v.At == nil], shows, "of", v.Listing.SKU)
 				for _, s := range v.Steps {
 					row("", fmt.Sprintf("%+d", s.Change), "", s.Text, fmt.Sprintf("= %d", s.Result))
 				}

@@ -130,12 +130,19 @@ func (c *Client) Raw(ctx context.Context, method, path string, in any, opts ...O
 		return nil, nil, fmt.Errorf("%s %s: the answer broke off: %w", method, path, err)
 	}
 	if res.StatusCode >= 300 {
-		p := &Problem{Status: res.StatusCode, Title: http.StatusText(res.StatusCode)}
-		_ = json.Unmarshal(raw, p) // what is no problem document keeps the plain status
-		return nil, nil, p
+		return nil, nil, problemOf(res.StatusCode, raw)
 	}
 	return raw, res.Header, nil
 }
+
+func problemOf(status int, raw []byte) error {
+	p := &Problem{Status: status, Title: http.StatusText(status)}
+	_ = json.Unmarshal(raw, p) // what is no problem document keeps the plain status
+	return p
+}
+
+// slow is the client for large files: it waits as long as the context does.
+func (c *Client) slow() *http.Client { return &http.Client{Transport: c.HTTP.Transport} }
 
 func get[T any](ctx context.Context, c *Client, path string) (out T, err error) {
 	_, err = c.Do(ctx, http.MethodGet, path, nil, &out)

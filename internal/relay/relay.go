@@ -350,6 +350,7 @@ func (r *Relay) Start() {
 		r.work(c)
 	}
 	r.resumeImports()
+	r.resumeSheets()
 }
 
 // work begins the goroutines of a connection. The caller holds the lock.

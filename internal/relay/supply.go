@@ -98,7 +98,15 @@ func quantities(list []Quantity) ([]string, error) {
 }
 
 // AddPurchase orders goods at a supplier; they are on order until they come.
-func (r *Relay) AddPurchase(ctx context.Context, n NewPurchase, who string) (string, error) {
+func (r *Relay) AddPurchase(ctx context.Context, n NewPurchase, who string) (number string, err error) {
+	err = r.commit(ctx, func(ch *change) (err error) {
+		number, err = r.addPurchase(ch, n, who)
+		return err
+	})
+	return number, err
+}
+
+func (r *Relay) addPurchase(ch *change, n NewPurchase, who string) (string, error) {
 	at, err := r.ours(n.Location)
 	if err != nil {
 		return "", err
@@ -115,45 +123,43 @@ func (r *Relay) AddPurchase(ctx context.Context, n NewPurchase, who string) (str
 	if err != nil {
 		return "", err
 	}
-	p := store.Purchase{Number: strings.TrimSpace(n.Number), Supplier: n.Supplier, LocationID: at.ID, State: "open", Expected: n.Expected, Note: n.Note, Who: who}
-	err = r.commit(ctx, func(ch *change) error {
-		if p.Number != "" {
-			if _, err := ch.Purchase(p.Number); err == nil {
-				return &Refused{Text: fmt.Sprintf("there is a purchase order %s already", p.Number), Conflict: true}
-			} else if !errors.Is(err, store.ErrNotFound) {
-				return err
-			}
+	p := store.Purchase{Number: strings.TrimSpace(n.Number), Supplier: n.Supplier, LocationID: at.ID, State: "open", Expected: n.Expected, Note: n.Note, Who: who, CreatedAt: ch.now.UnixMicro()}
+	if p.Number != "" {
+		if _, err := ch.Purchase(p.Number); err == nil {
+			return "", &Refused{Text: fmt.Sprintf("there is a purchase order %s already", p.Number), Conflict: true}
+		} else if !errors.Is(err, store.ErrNotFound) {
+			return "", err
 		}
-		items, err := r.stocked(ch, codes)
-		if err != nil {
-			return err
+	}
+	items, err := r.stocked(ch, codes)
+	if err != nil {
+		return "", err
+	}
+	lineOf := map[int64]int{}
+	for i, q := range n.Lines {
+		it := items[codes[i]]
+		if k, ok := lineOf[it.ID]; ok {
+			p.Lines[k].Ordered += q.Quantity
+			continue
 		}
-		for i, q := range n.Lines {
-			it := items[codes[i]]
-			if k := slices.IndexFunc(p.Lines, func(l store.PurchaseLine) bool { return l.ItemID == it.ID }); k >= 0 {
-				p.Lines[k].Ordered += q.Quantity
-				continue
-			}
-			p.Lines = append(p.Lines, store.PurchaseLine{ItemID: it.ID, SKU: it.SKU, Ordered: q.Quantity})
-		}
-		p.CreatedAt = ch.now.UnixMicro()
-		if err := ch.AddPurchase(&p); err != nil {
-			return err
-		}
-		book, err := ch.Book(itemIDs(p.Lines))
-		if err != nil {
-			return err
-		}
-		for _, l := range p.Lines {
-			book.Post(stock.Movement{Key: stock.Key{Item: l.ItemID, Location: at.ID}, At: ch.now, Kind: stock.Order, OnOrder: l.Ordered, Reason: "ordered from " + p.Supplier, Who: who, DocKind: "purchase", DocID: p.ID})
-		}
-		ch.tell("purchase", p.Number)
-		if err := r.noteThing(ch, "purchase", p.ID, who, "added", "Ordered from %s: %d items", p.Supplier, len(p.Lines)); err != nil {
-			return err
-		}
-		return r.post(ch, book)
-	})
-	return p.Number, err
+		lineOf[it.ID] = len(p.Lines)
+		p.Lines = append(p.Lines, store.PurchaseLine{ItemID: it.ID, SKU: it.SKU, Ordered: q.Quantity})
+	}
+	if err := ch.AddPurchase(&p); err != nil {
+		return "", err
+	}
+	book, err := ch.Book(itemIDs(p.Lines))
+	if err != nil {
+		return "", err
+	}
+	for _, l := range p.Lines {
+		book.Post(stock.Movement{Key: stock.Key{Item: l.ItemID, Location: at.ID}, At: ch.now, Kind: stock.Order, OnOrder: l.Ordered, Reason: "ordered from " + p.Supplier, Who: who, DocKind: "purchase", DocID: p.ID})
+	}
+	ch.tell("purchase", p.Number)
+	if err := r.noteThing(ch, "purchase", p.ID, who, "added", "Ordered from %s: %d items", p.Supplier, len(p.Lines)); err != nil {
+		return "", err
+	}
+	return p.Number, r.post(ch, book)
 }
 
 func itemIDs(lines []store.PurchaseLine) []int64 {
@@ -179,80 +185,84 @@ type Arrival struct {
 
 // Receive takes in goods of a purchase: by one scan, or many at once. More than was ordered is refused until
 // somebody says that it is meant.
-func (r *Relay) Receive(ctx context.Context, number string, list []Arrival, who string) (store.Purchase, error) {
-	var p store.Purchase
+func (r *Relay) Receive(ctx context.Context, number string, list []Arrival, who string) (p store.Purchase, err error) {
 	if len(list) == 0 {
 		return p, Refuse("nothing was received")
 	}
-	err := r.commit(ctx, func(ch *change) (err error) {
-		if p, err = ch.Purchase(number); err != nil {
-			return fmt.Errorf("purchase order %s: %w", number, err)
-		}
-		if p.State != "open" {
-			return &Refused{Text: fmt.Sprintf("purchase order %s is closed", number), Conflict: true}
-		}
-		codes := make([]string, len(list))
-		for i := range list {
-			list[i].Code = strings.TrimSpace(list[i].Code)
-			codes[i] = list[i].Code
-		}
-		items, err := r.stocked(ch, codes)
-		if err != nil {
-			return err
-		}
-		ids := make([]int64, 0, len(items))
-		for _, it := range items {
-			ids = append(ids, it.ID)
-		}
-		book, err := ch.Book(ids)
-		if err != nil {
-			return err
-		}
-		var units int64
-		for _, a := range list {
-			it := items[a.Code]
-			n := max(a.Quantity, 1)
-			units += n
-			if err := r.takeSerials(ch, it, a.Serials, n, p.LocationID, "received with "+p.Number); err != nil {
-				return err
-			}
-			k := slices.IndexFunc(p.Lines, func(l store.PurchaseLine) bool { return l.ItemID == it.ID })
-			switch {
-			case k < 0 && !a.Over:
-				return &Refused{Text: fmt.Sprintf("%s is not on purchase order %s", it.SKU, p.Number), Conflict: true}
-			case k < 0:
-				k = len(p.Lines)
-				p.Lines = append(p.Lines, store.PurchaseLine{Position: k + 1, ItemID: it.ID, SKU: it.SKU, Name: it.Name})
-				if err := ch.AddPurchaseLine(p.ID, p.Lines[k]); err != nil {
-					return err
-				}
-			case n > p.Lines[k].Left() && !a.Over:
-				l := p.Lines[k]
-				return &Refused{Text: fmt.Sprintf("%d × %s is more than is to come: %d ordered, %d received already", n, it.SKU, l.Ordered, l.Received), Conflict: true}
-			}
-			l := &p.Lines[k]
-			expected := min(n, l.Left())
-			l.Received += n
-			if a.Bin != "" {
-				l.Bin = a.Bin
-			}
-			if err := ch.UpdatePurchaseLine(p.ID, *l); err != nil {
-				return err
-			}
-			book.Post(stock.Movement{Key: stock.Key{Item: it.ID, Location: p.LocationID}, At: ch.now, Kind: stock.Receipt, OnHand: n, OnOrder: -expected, Bin: strings.TrimSpace(a.Bin),
-				Reason: "received from " + p.Supplier, Who: who, DocKind: "purchase", DocID: p.ID})
-			p.Received += n
-		}
-		if err := ch.UpdatePurchase(&p); err != nil {
-			return err
-		}
-		ch.tell("purchase", p.Number)
-		if err := r.noteThing(ch, "purchase", p.ID, who, "received", "%d units received: %s", units, received(list)); err != nil {
-			return err
-		}
-		return r.post(ch, book)
+	err = r.commit(ctx, func(ch *change) (err error) {
+		p, err = r.receive(ch, number, list, who)
+		return err
 	})
 	return p, err
+}
+
+func (r *Relay) receive(ch *change, number string, list []Arrival, who string) (p store.Purchase, err error) {
+	if p, err = ch.Purchase(number); err != nil {
+		return p, fmt.Errorf("purchase order %s: %w", number, err)
+	}
+	if p.State != "open" {
+		return p, &Refused{Text: fmt.Sprintf("purchase order %s is closed", number), Conflict: true}
+	}
+	codes := make([]string, len(list))
+	for i := range list {
+		list[i].Code = strings.TrimSpace(list[i].Code)
+		codes[i] = list[i].Code
+	}
+	items, err := r.stocked(ch, codes)
+	if err != nil {
+		return p, err
+	}
+	ids := make([]int64, 0, len(items))
+	for _, it := range items {
+		ids = append(ids, it.ID)
+	}
+	book, err := ch.Book(ids)
+	if err != nil {
+		return p, err
+	}
+	var units int64
+	for _, a := range list {
+		it := items[a.Code]
+		n := max(a.Quantity, 1)
+		units += n
+		if err := r.takeSerials(ch, it, a.Serials, n, p.LocationID, "received with "+p.Number); err != nil {
+			return p, err
+		}
+		k := slices.IndexFunc(p.Lines, func(l store.PurchaseLine) bool { return l.ItemID == it.ID })
+		switch {
+		case k < 0 && !a.Over:
+			return p, &Refused{Text: fmt.Sprintf("%s is not on purchase order %s", it.SKU, p.Number), Conflict: true}
+		case k < 0:
+			k = len(p.Lines)
+			p.Lines = append(p.Lines, store.PurchaseLine{Position: k + 1, ItemID: it.ID, SKU: it.SKU, Name: it.Name})
+			if err := ch.AddPurchaseLine(p.ID, p.Lines[k]); err != nil {
+				return p, err
+			}
+		case n > p.Lines[k].Left() && !a.Over:
+			l := p.Lines[k]
+			return p, &Refused{Text: fmt.Sprintf("%d × %s is more than is to come: %d ordered, %d received already", n, it.SKU, l.Ordered, l.Received), Conflict: true}
+		}
+		l := &p.Lines[k]
+		expected := min(n, l.Left())
+		l.Received += n
+		if a.Bin != "" {
+			l.Bin = a.Bin
+		}
+		if err := ch.UpdatePurchaseLine(p.ID, *l); err != nil {
+			return p, err
+		}
+		book.Post(stock.Movement{Key: stock.Key{Item: it.ID, Location: p.LocationID}, At: ch.now, Kind: stock.Receipt, OnHand: n, OnOrder: -expected, Bin: strings.TrimSpace(a.Bin),
+			Reason: "received from " + p.Supplier, Who: who, DocKind: "purchase", DocID: p.ID})
+		p.Received += n
+	}
+	if err := ch.UpdatePurchase(&p); err != nil {
+		return p, err
+	}
+	ch.tell("purchase", p.Number)
+	if err := r.noteThing(ch, "purchase", p.ID, who, "received", "%d units received: %s", units, received(list)); err != nil {
+		return p, err
+	}
+	return p, r.post(ch, book)
 }
 
 func received(list []Arrival) string {
@@ -412,7 +422,15 @@ type NewTransfer struct {
 }
 
 // AddTransfer prepares a transfer; nothing moves until it is sent.
-func (r *Relay) AddTransfer(ctx context.Context, n NewTransfer, who string) (string, error) {
+func (r *Relay) AddTransfer(ctx context.Context, n NewTransfer, who string) (number string, err error) {
+	err = r.commit(ctx, func(ch *change) (err error) {
+		number, err = r.addTransfer(ch, n, who)
+		return err
+	})
+	return number, err
+}
+
+func (r *Relay) addTransfer(ch *change, n NewTransfer, who string) (string, error) {
 	from, err := r.ours(n.From)
 	if err != nil {
 		return "", err
@@ -428,28 +446,24 @@ func (r *Relay) AddTransfer(ctx context.Context, n NewTransfer, who string) (str
 	if err != nil {
 		return "", err
 	}
-	x := store.Transfer{FromID: from.ID, ToID: to.ID, State: "draft", Note: n.Note, Who: who}
-	err = r.commit(ctx, func(ch *change) error {
-		items, err := r.stocked(ch, codes)
-		if err != nil {
-			return err
+	items, err := r.stocked(ch, codes)
+	if err != nil {
+		return "", err
+	}
+	x := store.Transfer{FromID: from.ID, ToID: to.ID, State: "draft", Note: n.Note, Who: who, CreatedAt: ch.now.UnixMicro()}
+	for i, q := range n.Lines {
+		it := items[codes[i]]
+		if k := slices.IndexFunc(x.Lines, func(l store.TransferLine) bool { return l.ItemID == it.ID }); k >= 0 {
+			x.Lines[k].Quantity += q.Quantity
+			continue
 		}
-		for i, q := range n.Lines {
-			it := items[codes[i]]
-			if k := slices.IndexFunc(x.Lines, func(l store.TransferLine) bool { return l.ItemID == it.ID }); k >= 0 {
-				x.Lines[k].Quantity += q.Quantity
-				continue
-			}
-			x.Lines = append(x.Lines, store.TransferLine{ItemID: it.ID, SKU: it.SKU, Quantity: q.Quantity})
-		}
-		x.CreatedAt = ch.now.UnixMicro()
-		if err := ch.AddTransfer(&x); err != nil {
-			return err
-		}
-		ch.tell("transfer", x.Number)
-		return r.noteThing(ch, "transfer", x.ID, who, "added", "From %s to %s: %d items", from.Name, to.Name, len(x.Lines))
-	})
-	return x.Number, err
+		x.Lines = append(x.Lines, store.TransferLine{ItemID: it.ID, SKU: it.SKU, Quantity: q.Quantity})
+	}
+	if err := ch.AddTransfer(&x); err != nil {
+		return "", err
+	}
+	ch.tell("transfer", x.Number)
+	return x.Number, r.noteThing(ch, "transfer", x.ID, who, "added", "From %s to %s: %d items", from.Name, to.Name, len(x.Lines))
 }
 
 // moveTransfer changes a transfer in one of its states and posts what that moves.

@@ -1,0 +1,177 @@
+package api
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/http"
+	"net/url"
+	"time"
+
+	"github.com/go-chi/chi/v5"
+
+	"openrelay/internal/relay"
+	"openrelay/internal/sheet"
+	"openrelay/internal/store"
+)
+
+// Sheet is a CSV file that was handed in, and how it stands.
+type Sheet struct {
+	ID      int64              `json:"id"`
+	Kind    string             `json:"kind"`
+	Name    string             `json:"name"`
+	State   string             `json:"state" enum:"checking,checked,applying,done,failed" doc:"checked: each row was looked at, nothing is changed yet"`
+	Form    sheet.Form         `json:"form" doc:"How the file is written"`
+	Total   int64              `json:"total" doc:"Rows"`
+	Done    int64              `json:"done" doc:"Rows that were carried out"`
+	Counts  []store.SheetCount `json:"counts" doc:"Rows by what would become, or became, of them: add, change, nothing, refused; then added, changed"`
+	Error   string             `json:"error,omitempty"`
+	Who     string             `json:"who"`
+	At      *time.Time         `json:"at"`
+	EndedAt *time.Time         `json:"ended_at,omitempty"`
+}
+
+// SheetRow is a row with what would become, or became, of it.
+type SheetRow struct {
+	Row     int64             `json:"row" doc:"Line of the file; its first row is 1"`
+	Key     string            `json:"key"`
+	Verdict string            `json:"verdict"`
+	Changes string            `json:"changes,omitempty"`
+	Reason  string            `json:"reason,omitempty" doc:"Why it is refused"`
+	Fields  map[string]string `json:"fields"`
+}
+
+func (a *API) sheet(ctx context.Context, s store.Sheet) (Sheet, error) {
+	out := Sheet{ID: s.ID, Kind: s.Kind, Name: s.Name, State: s.State, Total: s.Total, Done: s.Done, Error: s.Error, Who: s.Who, At: at(s.At), EndedAt: at(s.EndedAt)}
+	if s.Form != "" {
+		if err := json.Unmarshal([]byte(s.Form), &out.Form); err != nil {
+			return out, err
+		}
+	}
+	var err error
+	out.Counts, err = a.relay.Store.SheetCounts(ctx, s.ID)
+	return out, err
+}
+
+// SheetInput names a sheet.
+type SheetInput struct {
+	ID int64 `path:"id"`
+}
+
+func (a *API) sheets() {
+	op(a, "viewer", http.MethodGet, "/sheet-kinds", "sheet-kinds", "What can be handed in and saved as CSV, with its columns", func(context.Context, *struct{}) (*body[[]relay.SheetKind], error) {
+		return &body[[]relay.SheetKind]{relay.SheetKinds()}, nil
+	})
+	op(a, "viewer", http.MethodGet, "/sheets", "sheets", "Files that were handed in, newest first", func(ctx context.Context, in *PageInput) (*body[[]Sheet], error) {
+		list, err := a.relay.Store.Sheets(ctx, in.Limit)
+		if err != nil {
+			return nil, err
+		}
+		out := make([]Sheet, len(list))
+		for i, s := range list {
+			if out[i], err = a.sheet(ctx, s); err != nil {
+				return nil, err
+			}
+		}
+		return &body[[]Sheet]{out}, nil
+	})
+	get := func(ctx context.Context, id int64) (*body[Sheet], error) {
+		s, err := a.relay.Store.Sheet(ctx, id)
+		if err != nil {
+			return nil, fmt.Errorf("sheet %d: %w", id, err)
+		}
+		out, err := a.sheet(ctx, s)
+		return &body[Sheet]{out}, err
+	}
+	op(a, "viewer", http.MethodGet, "/sheets/{id}", "sheet", "A file and how it stands", func(ctx context.Context, in *SheetInput) (*body[Sheet], error) {
+		return get(ctx, in.ID)
+	})
+	type rowsInput struct {
+		SheetInput
+		PageInput
+		Verdict string `query:"verdict"`
+		After   int64  `query:"after"`
+	}
+	op(a, "viewer", http.MethodGet, "/sheets/{id}/rows", "sheet-rows", "Its rows, with what each changes or why it is refused", func(ctx context.Context, in *rowsInput) (*paged[SheetRow], error) {
+		list, err := a.relay.Store.SheetRows(ctx, in.ID, in.Verdict, in.After, in.Limit)
+		out := &paged[SheetRow]{Body: make([]SheetRow, len(list))}
+		for i, r := range list {
+			out.Body[i] = SheetRow{Row: r.Row, Key: r.Key, Verdict: r.Verdict, Changes: r.Changes, Reason: r.Reason}
+			if err := json.Unmarshal([]byte(r.Fields), &out.Body[i].Fields); err != nil {
+				return nil, err
+			}
+		}
+		if len(list) == in.Limit {
+			q := url.Values{"limit": {fmt.Sprint(in.Limit)}}
+			if in.Verdict != "" {
+				q.Set("verdict", in.Verdict)
+			}
+			out.Link = next(fmt.Sprintf("/sheets/%d/rows", in.ID), q, "after", fmt.Sprint(list[len(list)-1].Row))
+		}
+		return out, err
+	})
+	op(a, "operator", http.MethodPost, "/sheets/{id}/apply", "apply-sheet", "Carry out the rows of a file that was looked at", func(ctx context.Context, in *SheetInput) (*body[Sheet], error) {
+		if err := a.relay.ApplySheet(ctx, in.ID, who(ctx)); err != nil {
+			return nil, err
+		}
+		return get(ctx, in.ID)
+	})
+}
+
+// handIn takes a CSV file as the body of a request.
+func (a *API) handIn(w http.ResponseWriter, r *http.Request) {
+	id, err := a.relay.HandIn(r.Context(), chi.URLParam(r, "kind"), r.URL.Query().Get("name"), http.MaxBytesReader(w, r.Body, relay.MaxSheet+1), who(r.Context()))
+	var refused *relay.Refused
+	var large *http.MaxBytesError
+	switch {
+	case errors.As(err, &large):
+		problem(w, http.StatusRequestEntityTooLarge, fmt.Sprintf("The file is larger than %d MB.", relay.MaxSheet>>20))
+		return
+	case errors.As(err, &refused):
+		problem(w, http.StatusUnprocessableEntity, refused.Text)
+		return
+	case err != nil:
+		a.log.Error("a file could not be taken in", "error", err)
+		problem(w, http.StatusInternalServerError, "The file could not be taken in. The reason is in the service's log.")
+		return
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(http.StatusAccepted)
+	_ = json.NewEncoder(w).Encode(map[string]int64{"id": id})
+}
+
+// save answers a table as CSV.
+func (a *API) save(w http.ResponseWriter, r *http.Request) {
+	kind := chi.URLParam(r, "kind")
+	out := &lazy{w: w, kind: kind}
+	if err := a.relay.Save(r.Context(), kind, out); err != nil {
+		var refused *relay.Refused
+		switch {
+		case out.begun:
+			a.log.Error("a table could not be saved to its end", "kind", kind, "error", err)
+			panic(http.ErrAbortHandler) // half a table must not look like a whole one
+		case errors.As(err, &refused):
+			problem(w, http.StatusNotFound, refused.Text)
+		default:
+			a.log.Error("a table could not be saved", "kind", kind, "error", err)
+			problem(w, http.StatusInternalServerError, "The table could not be saved. The reason is in the service's log.")
+		}
+	}
+}
+
+// lazy sends headers with the first bytes.
+type lazy struct {
+	w     http.ResponseWriter
+	kind  string
+	begun bool
+}
+
+func (l *lazy) Write(b []byte) (int, error) {
+	if !l.begun {
+		l.begun = true
+		l.w.Header().Set("Content-Type", "text/csv; charset=utf-8")
+		l.w.Header().Set("Content-Disposition", fmt.Sprintf("attachment; filename=%q", relay.SheetName(l.kind)))
+	}
+	return l.w.Write(b)
+}
