@@ -224,6 +224,25 @@ func (a *API) connectors() {
 		}
 		return &body[[]Location]{out}, err
 	})
+	type locationInput struct {
+		Code string `path:"code" maxLength:"31"`
+		Body struct {
+			Name   string `json:"name,omitempty" maxLength:"200"`
+			Keeper string `json:"keeper,omitempty" doc:"Code of the connection whose word counts there; empty: ours"`
+		}
+	}
+	op(a, "admin", http.MethodPut, "/locations/{code}", "put-location", "Add a location, or change its name and whose word counts there", func(ctx context.Context, in *locationInput) (*body[Location], error) {
+		if err := a.relay.PutLocation(ctx, in.Code, in.Body.Name, in.Body.Keeper, who(ctx)); err != nil {
+			return nil, err
+		}
+		list, err := a.relay.Store.Locations(ctx)
+		for _, l := range list {
+			if l.Code == in.Code {
+				return &body[Location]{Location{ID: l.ID, Code: l.Code, Name: l.Name, Keeper: a.relay.Code(l.Keeper)}}, err
+			}
+		}
+		return nil, err
+	})
 	type addressInput struct{ Body place.Address }
 	op(a, "operator", http.MethodPost, "/address-check", "check-address", "Ask the address service about an address", func(ctx context.Context, in *addressInput) (*body[message.AddressCheck], error) {
 		out, err := a.relay.CheckAddress(ctx, in.Body)

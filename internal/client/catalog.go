@@ -306,3 +306,9 @@ func (c *Client) Save(ctx context.Context, kind string, out io.Writer) error {
 	_, err = io.Copy(out, res.Body)
 	return err
 }
+
+// PutLocation adds a location, or changes its name and whose word counts there.
+func (c *Client) PutLocation(ctx context.Context, code, name, keeper string) (out api.Location, err error) {
+	_, err = c.Do(ctx, http.MethodPut, "/locations/"+esc(code), map[string]string{"name": name, "keeper": keeper}, &out)
+	return out, err
+}

@@ -235,3 +235,12 @@ func shopItems(skepOnly bool, extra int64) []standin.ShopItem {
 	}
 	return out
 }
+
+// Known are the demo's items as matching sees them.
+func Known() []catalog.Known {
+	var out []catalog.Known
+	for i, g := range goods() {
+		out = append(out, catalog.Known{ID: int64(i + 1), SKU: g.sku, GTIN: gtin(i), Name: g.name, Options: g.options, Price: g.price, Currency: "EUR"})
+	}
+	return out
+}

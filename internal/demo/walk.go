@@ -444,6 +444,10 @@ func (k *walk) joins(ctx context.Context) error {
 	}
 	k.check(sum(item).onHand == 12, "the honey cake is an item of ours now, with its opening stock: %s", levelsText(item))
 
+	if err := k.goods(ctx); err != nil {
+		return err
+	}
+
 	k.step("The set-up as text")
 	text, err := c.ExportSetup(ctx)
 	if err != nil {

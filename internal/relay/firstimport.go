@@ -250,8 +250,16 @@ func (b *batch) lookAtListing(out *store.ImportRecord, m *message.Listing, choos
 		if have := book.Level(stock.Key{Item: id, Location: at}).OnHand; have != 0 && have != m.Quantity {
 			out.Verdict, out.Reason = "conflict", fmt.Sprintf("we have stock of it, and a different number than the channel shows; ours stays (%s)", by)
 		}
+	case choose.Items && m.SKU != "" && probe.Doubt == "":
+		like, err := b.r.likely(&probe)
+		if err != nil {
+			return err
+		}
+		if out.Verdict = "create"; like != "" {
+			out.Verdict, out.Reason = "conflict", like
+		}
 	case choose.Items && m.SKU != "":
-		out.Verdict = "create"
+		out.Verdict, out.Reason = "conflict", probe.Doubt
 	case choose.Items:
 		out.Verdict, out.Reason = "skip", "it has no SKU to make an item of"
 	default:
@@ -367,6 +375,12 @@ func (b *batch) bringListing(rec *store.ImportRecord, m *message.Listing, im sto
 		}
 	}
 	verdict := "matched"
+	if l.ItemID == 0 && l.Doubt == "" && choose.Items && m.SKU != "" {
+		var err error
+		if l.Doubt, err = b.r.likely(&l); err != nil {
+			return err
+		}
+	}
 	if l.ItemID == 0 && l.Doubt == "" && choose.Items && m.SKU != "" {
 		it := catalog.Item{SKU: m.SKU, Name: or(m.Title, m.SKU), Price: m.Price, Currency: m.Currency}
 		it.Complete()

@@ -101,6 +101,22 @@ func (r *Relay) matchListing(ch *change, c *conn, l *store.Listing) error {
 	return nil
 }
 
+// likelyScore is how sure a suggestion must be to stand against making a new item of a listing.
+const likelyScore = 60
+
+// likely says that a listing is probably an item that we have, or is empty.
+func (r *Relay) likely(l *store.Listing) (string, error) {
+	x, err := r.index(r.ctx, false)
+	if err != nil {
+		return "", err
+	}
+	list := x.Suggest(wanted(l), 1)
+	if len(list) == 0 || list[0].Score < likelyScore {
+		return "", nil
+	}
+	return fmt.Sprintf("it may be %s (%s), which a person decides", list[0].SKU, list[0].Name), nil
+}
+
 // listing takes in an item as a channel lists it.
 func (b *batch) listing(in store.InboxMessage, m *message.Listing) error {
 	y, _, err := b.tally(in)

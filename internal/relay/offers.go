@@ -158,8 +158,8 @@ func (r *Relay) queueListings(ch *change, w *wares, listings []store.Listing, le
 		if c.rec().Test && c.line().Def.Test == nil {
 			continue // the other side cannot be told that it is a test, so it is told nothing
 		}
-		if l.State == listingSubmitted || l.State == listingRejected {
-			continue // the channel does not have it
+		if !takesQuantity(l) {
+			continue // it is sent when the channel has it
 		}
 		payload, err := json.Marshal(message.Offer{ListingID: l.ID, OutsideID: l.OutsideID, SKU: l.SKU, Quantity: c.allowed(w, l, levels)})
 		if err != nil {
@@ -175,9 +175,15 @@ func (r *Relay) queueListings(ch *change, w *wares, listings []store.Listing, le
 // States of a listing that we give it ourselves; others are the channel's.
 const (
 	listingSubmitted = "submitted"
+	listingInReview  = "in review"
 	listingRejected  = "rejected"
 	listingLive      = "live"
 	listingOff       = "off"
 )
+
+// takesQuantity tells whether the channel has the listing, so that a quantity can be told for it.
+func takesQuantity(l *store.Listing) bool {
+	return l.State != listingSubmitted && l.State != listingInReview && l.State != listingRejected
+}
 
 func offerSubject(listing int64) string { return fmt.Sprintf("listing %d", listing) }

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"regexp"
 	"strings"
 
 	"openrelay/internal/connector"
@@ -36,7 +37,7 @@ func (r *Relay) ExportSetup(ctx context.Context) (setup.Setup, error) {
 		return out, err
 	}
 	for _, l := range locations {
-		out.Locations = append(out.Locations, setup.Location{Code: l.Code, Name: l.Name, Address: setup.Address(l.Address)})
+		out.Locations = append(out.Locations, setup.Location{Code: l.Code, Name: l.Name, Address: setup.Address(l.Address), Keeper: r.Code(l.Keeper)})
 	}
 	profiles, err := r.Store.Profiles(ctx)
 	if err != nil {
@@ -303,8 +304,53 @@ func (r *Relay) ApplySetup(ctx context.Context, want setup.Setup, secrets map[st
 			out.Given[w.Code] = given
 		}
 	}
+	for _, w := range want.Locations { // now that the connections are there
+		if l, err := r.location(w.Code); err == nil && w.Keeper != "" && r.Code(l.Keeper) != w.Keeper {
+			if err := r.PutLocation(ctx, w.Code, l.Name, w.Keeper, who); err != nil {
+				return out, err
+			}
+		}
+	}
 	return out, nil
 }
+
+// PutLocation adds a location, or changes its name and whose word counts there: the code of a connection, or
+// nothing for ours.
+func (r *Relay) PutLocation(ctx context.Context, code, name, keeper, who string) error {
+	if !locationCode.MatchString(code) {
+		return Refuse("code %q: small letters, digits and - are expected", code)
+	}
+	var id int64
+	if keeper != "" {
+		c := r.byCode(keeper)
+		if c == nil {
+			return Refuse("keeper: there is no connection %q", keeper)
+		}
+		if c.line().Def.Feeds["stock in"] == nil {
+			return Refuse("keeper: %s tells no stock", c.rec().Name)
+		}
+		id = c.id
+	}
+	err := r.commit(ctx, func(ch *change) error {
+		ch.tell("stock", "")
+		have, err := r.location(code)
+		if err != nil {
+			_, err := ch.AddLocation(store.Location{Code: code, Name: or(name, code), Keeper: id})
+			return err
+		}
+		have.Name, have.Keeper = or(name, have.Name), id
+		if err := ch.UpdateLocation(have); err != nil {
+			return err
+		}
+		return r.noteThing(ch, "company", 0, who, "location", "%s: its stock is kept by %s", have.Name, or(keeper, "us"))
+	})
+	if err != nil {
+		return err
+	}
+	return r.reload(ctx)
+}
+
+var locationCode = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,30}$`)
 
 // applyGround brings company, number series, locations and profiles to what a set-up asks for.
 func (r *Relay) applyGround(ctx context.Context, want setup.Setup) error {
@@ -348,7 +394,7 @@ func (r *Relay) applyGround(ctx context.Context, want setup.Setup) error {
 					return err
 				}
 			case have.Name != w.Name || w.Address != (setup.Address{}) && have.Address != l.Address:
-				l.ID = have.ID
+				l.ID, l.Keeper = have.ID, have.Keeper
 				if w.Address == (setup.Address{}) {
 					l.Address = have.Address
 				}

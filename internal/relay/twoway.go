@@ -307,7 +307,7 @@ func (r *Relay) Compare(ctx context.Context, code string) ([]Difference, int, er
 			return nil, 0, err
 		}
 		for _, l := range list {
-			if l.ItemID == 0 || l.State == listingSubmitted || l.State == listingRejected {
+			if l.ItemID == 0 || !takesQuantity(&l) {
 				continue
 			}
 			compared++

@@ -36,6 +36,7 @@ type Location struct {
 	Code    string  `yaml:"code"`
 	Name    string  `yaml:"name"`
 	Address Address `yaml:"address,omitempty"`
+	Keeper  string  `yaml:"keeper,omitempty"` // connection whose word counts there; without it ours
 }
 
 // Address is a postal address; country is an ISO 3166-1 alpha-2 code.
@@ -325,6 +326,9 @@ func Compare(have, want Setup) []Change {
 		change("location "+w.Code, "name", h.Name, w.Name)
 		if w.Address != (Address{}) {
 			change("location "+w.Code, "address", h.Address.line(), w.Address.line())
+		}
+		if w.Keeper != "" {
+			change("location "+w.Code, "keeper", h.Keeper, w.Keeper)
 		}
 	}
 	profiles := map[string]Profile{}

@@ -142,6 +142,20 @@ func (d *desk) Trials() []string {
 	return append([]string(nil), d.trials...)
 }
 
+// Hold says how much of a good lies in the marketplace's own store room.
+func (d *desk) Hold(sku string, qty int64) error {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	for _, g := range d.list {
+		if g.SKU == sku {
+			g.Room = qty
+			g.roomRev++
+			return nil
+		}
+	}
+	return fmt.Errorf("there is no %q here", sku)
+}
+
 // DeskSale is a sale to be made.
 type DeskSale struct {
 	SKU       string `json:"sku"` // empty: something from the list

@@ -328,3 +328,10 @@ func (s *Store) OpenSubjects(ctx context.Context, connection int64, feed string)
 	}
 	return out, err
 }
+
+// CountWaitingInbox counts the messages that no decision has been made on.
+func (s *Store) CountWaitingInbox(ctx context.Context) (int, error) {
+	var n int
+	err := s.read.GetContext(ctx, &n, "SELECT count(*) FROM connection c JOIN inbox i ON i.connection_id = c.id AND i.state = 'waiting'")
+	return n, err
+}

@@ -346,6 +346,7 @@ func (x *Index) score(e *entry, w Wanted, ws []word) score {
 			}
 		}
 	}
+	var extra float64
 	for k, t := range ws {
 		wt := x.weight[t.text]
 		if wt == 0 {
@@ -361,6 +362,9 @@ func (x *Index) score(e *entry, w Wanted, ws []word) score {
 			}
 		}
 		listed += wt
+		if !used[k] && t.class == 'w' {
+			extra += wt
+		}
 	}
 	if e.total > 0 {
 		s.cover = hit / e.total
@@ -374,6 +378,11 @@ func (x *Index) score(e *entry, w Wanted, ws []word) score {
 	}
 	// A title that says all of the item and something beside it is more likely it than one that lacks words.
 	s.value = 0.75*s.value + 0.25*s.cover
+	// A word of the item that the title lacks, and a word of the title that the item lacks, are often one in
+	// place of the other: another thing of the same kind.
+	if e.total > 0 && listed > 0 {
+		s.value *= 1 - 1.1*min(1-s.cover, extra/listed)
+	}
 	if len(same) > 0 {
 		s.reasons = append(s.reasons, "title has "+strings.Join(same[:min(len(same), 5)], ", "))
 	}

@@ -1,6 +1,7 @@
 package catalog
 
 import (
+	"slices"
 	"strconv"
 	"strings"
 	"unicode"
@@ -35,12 +36,19 @@ var units = map[string]struct {
 var countWords = map[string]bool{"of": true, "x": true, "per": true, "pack": true, "box": true, "tray": true, "set": true}
 
 // idle words say nothing about which item it is.
-var idle = map[string]bool{"the": true, "a": true, "an": true, "of": true, "with": true, "and": true, "in": true, "for": true, "new": true, "at": true, "to": true, "your": true, "by": true, "x": true, "no": true}
+var idle = map[string]bool{"size": true, "sz": true, "the": true, "a": true, "an": true, "of": true, "with": true, "and": true, "in": true, "for": true, "new": true, "at": true, "to": true, "your": true, "by": true, "x": true, "no": true}
 
 // kin are words of this kind of goods that shops write in several ways.
 var kin = map[string]string{
 	"colour": "color", "grey": "gray", "moulds": "mold", "mould": "mold", "stainless": "steel", "metal": "steel",
+	"beekeeper": "bee", "beekeepers": "bee", "beekeeping": "bee", "bees": "bee", "beeswax": "wax",
 }
+
+// numbers are numbers written as words.
+var numbers = map[string]string{"two": "2", "three": "3", "four": "4", "five": "5", "six": "6", "seven": "7", "eight": "8", "nine": "9", "ten": "10", "twelve": "12"}
+
+// sizeWords are the sizes that are long enough for a slip of the finger.
+var sizeWords = []string{"small", "medium", "large"}
 
 // words takes a title apart.
 func words(text string) []word {
@@ -48,6 +56,9 @@ func words(text string) []word {
 	var out []word
 	for i := 0; i < len(raw); i++ {
 		t := raw[i]
+		if n, ok := numbers[t]; ok {
+			t = n
+		}
 		if n, ok := numberOf(t); ok {
 			next, prev := "", ""
 			if i+1 < len(raw) {
@@ -58,6 +69,9 @@ func words(text string) []word {
 			}
 			if u, ok := units[next]; ok && !(next == "l" && n >= 100) {
 				out = append(out, word{measure(n*u.factor, u.unit), 'm', u.unit})
+				if next == "frame" || next == "frames" { // a thing that is counted, not a unit only
+					out = append(out, word{"frame", 'w', ""})
+				}
 				i++
 				continue
 			}
@@ -80,6 +94,10 @@ func words(text string) []word {
 			continue
 		}
 		if idle[t] {
+			continue
+		}
+		if i := slices.IndexFunc(sizeWords, func(s string) bool { return len(t) >= 5 && t != s && distance(t, s) == 1 }); i >= 0 {
+			out = append(out, word{sizes[sizeWords[i]], 's', ""})
 			continue
 		}
 		if k, ok := kin[t]; ok {

@@ -293,7 +293,7 @@ type Publication struct {
 	Title       string        `json:"title,omitempty"`
 	Description string        `json:"description,omitempty"`
 	Category    string        `json:"category,omitempty"`
-	Price       int64         `json:"price,omitempty" doc:"Minor units"`
+	Price       int64         `json:"price" doc:"Minor units; 0 leaves it as it is"`
 	Currency    string        `json:"currency,omitempty"`
 	Quantity    int64         `json:"quantity"`
 	WeightG     int64         `json:"weight_g,omitempty"`
@@ -301,7 +301,7 @@ type Publication struct {
 	Family      string        `json:"family,omitempty"`
 	Images      []string      `json:"images,omitempty"`
 	Groups      []OptionGroup `json:"groups,omitempty"`
-	Withdraw    bool          `json:"withdraw,omitempty" doc:"Take it off the channel"`
+	Withdraw    bool          `json:"withdraw" doc:"Take it off the channel"`
 }
 
 // Dispatch tells a channel that a parcel with part or all of an order has left.
