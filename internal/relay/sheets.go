@@ -448,6 +448,9 @@ func (r *Relay) carryRows(k SheetKind, s *store.Sheet, rows []store.SheetRow) er
 
 // itemFrom brings the cells of a row into a record.
 func itemFrom(it *catalog.Item, f map[string]string) error {
+	if it.Kind == "" && f["kind"] == "" && f["parts"] != "" && f["parts"] != none {
+		it.Kind = catalog.Kit
+	}
 	for _, c := range itemColumns[1:] {
 		text, ok := f[c.Name]
 		if !ok || text == "" {

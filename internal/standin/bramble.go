@@ -102,6 +102,17 @@ func (b *Bramble) NeverReport(on bool) {
 	b.never = on
 }
 
+// LookAgain takes a listing back into review.
+func (b *Bramble) LookAgain(sku string) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	for _, g := range b.list {
+		if g.SKU == sku {
+			g.Review = "in review"
+		}
+	}
+}
+
 func esc(s string) string {
 	var out strings.Builder
 	_ = xml.EscapeText(&out, []byte(s))

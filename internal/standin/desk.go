@@ -159,6 +159,7 @@ func (d *desk) Hold(sku string, qty int64) error {
 // DeskSale is a sale to be made.
 type DeskSale struct {
 	SKU       string `json:"sku"` // empty: something from the list
+	No        string `json:"no"`  // or the system's own number of it
 	Quantity  int64  `json:"quantity"`
 	Pending   bool   `json:"pending"`
 	Own       bool   `json:"own"`        // shipped by the marketplace itself
@@ -171,7 +172,10 @@ func (d *desk) Sell(s DeskSale) (string, error) {
 	defer d.mu.Unlock()
 	var g *Good
 	for _, one := range d.list {
-		if one.SKU == s.SKU || s.SKU == "" && one.Shown > 0 && (g == nil || rand.IntN(4) == 0) {
+		if s.No != "" && one.No != s.No {
+			continue
+		}
+		if s.No != "" || one.SKU == s.SKU || s.SKU == "" && one.Shown > 0 && (g == nil || rand.IntN(4) == 0) {
 			g = one
 		}
 	}
@@ -207,6 +211,11 @@ func (d *desk) Sell(s DeskSale) (string, error) {
 	d.byID[sale.ID] = sale
 	d.touch(sale)
 	return sale.ID, nil
+}
+
+// SellNo sells what goes by the system's own number.
+func (d *desk) SellNo(no string, qty int64) (string, error) {
+	return d.Sell(DeskSale{No: no, Quantity: qty})
 }
 
 func (d *desk) touch(s *deskSale) {

@@ -403,6 +403,16 @@ func (h *Hedgerow) EditStock(sku string, qty int64, by string) error {
 	return nil
 }
 
+// Item is an item on the shelf as it is now; the zero value where there is none.
+func (h *Hedgerow) Item(sku string) ShopItem {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	if it := h.item(sku); it != nil {
+		return *it
+	}
+	return ShopItem{}
+}
+
 // Edited tells by how much people have changed the quantity of an item by hand, in sum.
 func (h *Hedgerow) Edited(sku string) int64 {
 	h.mu.Lock()

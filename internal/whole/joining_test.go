@@ -339,6 +339,11 @@ func TestBatchesAreReportedOnLater(t *testing.T) {
 	require.NoError(t, err)
 	want := v.Levels[0].Available
 	eventually(t, "the marketplace to show our quantity", func() bool { return w.Bramble.Shows()["SMOKER-M"] == want })
+	w.Bramble.LookAgain("WAX-1KG") // they take it back into review, and we do not know yet
+	for _, sku := range []string{"WAX-1KG", "SMOKER-L"} {
+		_, err = w.Client.Adjust(ctx, sku, "alder", -1, "broken")
+		require.NoError(t, err)
+	}
 	eventually(t, "one of them is refused", func() bool {
 		list, err := w.Client.Exceptions(ctx)
 		require.NoError(t, err)

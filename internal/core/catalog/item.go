@@ -36,7 +36,7 @@ func (k Kind) HoldsStock() bool { return k == Stocked || k == "" }
 type Item struct {
 	ID          int64    `json:"id,omitempty"`
 	SKU         string   `json:"sku"`
-	Kind        Kind     `json:"kind" enum:"stocked,kit,made to order,prepared,charge"`
+	Kind        Kind     `json:"kind,omitempty" enum:",stocked,kit,made to order,prepared,charge" doc:"Empty: stocked"`
 	Family      string   `json:"family,omitempty" doc:"Variants of one thing share a family and differ in their options"`
 	Name        string   `json:"name"`
 	Options     string   `json:"options,omitempty" doc:"Name and value, by comma: size M, colour sand"`
@@ -45,15 +45,15 @@ type Item struct {
 	Description string   `json:"description,omitempty"`
 	Images      []string `json:"images,omitempty" doc:"Addresses"`
 	Serials     bool     `json:"serials,omitempty" doc:"Each unit has a serial number: recorded at receipt, chosen at packing"`
-	WeightG     int64    `json:"weight_g" doc:"grams"`
-	LengthMM    int64    `json:"length_mm" doc:"millimetres"`
-	WidthMM     int64    `json:"width_mm" doc:"millimetres"`
-	HeightMM    int64    `json:"height_mm" doc:"millimetres"`
+	WeightG     int64    `json:"weight_g,omitempty" doc:"grams"`
+	LengthMM    int64    `json:"length_mm,omitempty" doc:"millimetres"`
+	WidthMM     int64    `json:"width_mm,omitempty" doc:"millimetres"`
+	HeightMM    int64    `json:"height_mm,omitempty" doc:"millimetres"`
 	CustomsCode string   `json:"customs_code,omitempty" doc:"Harmonized System code, 6 to 10 digits"`
 	Origin      string   `json:"origin,omitempty" doc:"Country of origin, ISO 3166-1 alpha-2"`
 	TaxClass    string   `json:"tax_class,omitempty"`
-	Price       int64    `json:"price" doc:"Minor units"`
-	Currency    string   `json:"currency" doc:"ISO 4217"`
+	Price       int64    `json:"price,omitempty" doc:"Minor units"`
+	Currency    string   `json:"currency,omitempty" doc:"ISO 4217; empty: EUR"`
 	Prices      []Price  `json:"prices,omitempty" doc:"On other price lists"`
 	Marks       []string `json:"marks,omitempty" doc:"Words by which items are chosen, such as those to be offered on a channel"`
 	Parts       []Part   `json:"parts,omitempty" doc:"What a kit is made of"`
