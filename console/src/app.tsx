@@ -17,7 +17,20 @@ const Pick = lazy(() => import("./pages/picking/pick"));
 const Parcels = lazy(() => import("./pages/parcels/parcels"));
 const Parcel = lazy(() => import("./pages/parcels/parcel"));
 const Stock = lazy(() => import("./pages/stock/stock"));
-const Catalog = lazy(() => import("./pages/stock/catalog"));
+const Catalog = lazy(() => import("./pages/catalog/catalog"));
+const Listings = lazy(() => import("./pages/catalog/listings"));
+const Offers = lazy(() => import("./pages/catalog/offers"));
+const Publish = lazy(() => import("./pages/catalog/publish"));
+const EditItem = lazy(() => import("./pages/catalog/edit"));
+const Tables = lazy(() => import("./pages/catalog/tables"));
+const TablePage = lazy(() => import("./pages/catalog/tables").then((m) => ({ default: m.TablePage })));
+const Receiving = lazy(() => import("./pages/supply/lists").then((m) => ({ default: m.Receiving })));
+const Transfers = lazy(() => import("./pages/supply/lists").then((m) => ({ default: m.Transfers })));
+const Counts = lazy(() => import("./pages/supply/lists").then((m) => ({ default: m.Counts })));
+const Receive = lazy(() => import("./pages/supply/receive"));
+const Transfer = lazy(() => import("./pages/supply/transfer"));
+const Count = lazy(() => import("./pages/supply/count"));
+const Compare = lazy(() => import("./pages/supply/compare"));
 const Item = lazy(() => import("./pages/stock/item"));
 const Connections = lazy(() => import("./pages/connections/connections"));
 const Connection = lazy(() => import("./pages/connections/connection"));
@@ -36,6 +49,11 @@ const stations = [
   ["/connections", "Connections"],
   ["/activity", "Activity"],
 ] as const;
+
+/** Pages that belong to a station and have addresses of their own. */
+const belongs: Record<string, RegExp> = { "/stock": /^\/(receiving|counts|transfers|compare)/, "/catalog": /^\/(listings|offers|publish|tables|items)/, "/picking": /^\/pick\//, "/connections": /^\/connectors/ };
+
+const inside = (station: string, where: string) => belongs[station]?.test(where) ?? false;
 
 export function App() {
   const me = useQuery({ queryKey: ["me"], queryFn: () => take(api.GET("/api/v1/me")), retry: false, staleTime: Infinity });
@@ -56,7 +74,8 @@ function Cabin({ person }: { person: Schema<"Person"> }) {
   const [foreign, setForeign] = useState("");
   useScanAnywhere(useCallback((code: string) => setForeign(code), []));
   const help = useHelpKeys();
-  const picking = useLocation().pathname.startsWith("/pick/");
+  const where = useLocation().pathname;
+  const picking = /^\/(pick|receiving|counts|transfers)\/./.test(where);
   return (
     <div className="md:flex">
       <nav
@@ -74,11 +93,11 @@ function Cabin({ person }: { person: Schema<"Person"> }) {
               <NavLink
                 to={path}
                 end={path === "/"}
-                className={({ isActive }) => `relative flex items-center gap-3 px-3 py-2 md:px-4 md:py-1.5 ${isActive ? "font-semibold" : "text-quiet hover:text-ink"}`}
+                className={({ isActive }) => `relative flex items-center gap-3 px-3 py-2 md:px-4 md:py-1.5 ${isActive || inside(path, where) ? "font-semibold" : "text-quiet hover:text-ink"}`}
               >
                 {({ isActive }) => (
                   <>
-                    <span aria-hidden="true" className={`hidden h-[11px] w-[11px] rounded-full border-[1.6px] md:block ${isActive ? "border-ink bg-ink" : "border-rule bg-paper"}`} />
+                    <span aria-hidden="true" className={`hidden h-[11px] w-[11px] rounded-full border-[1.6px] md:block ${isActive || inside(path, where) ? "border-ink bg-ink" : "border-rule bg-paper"}`} />
                     {name}
                   </>
                 )}
@@ -119,7 +138,21 @@ function Cabin({ person }: { person: Schema<"Person"> }) {
             <Route path="parcels/:number" element={<Parcel />} />
             <Route path="stock" element={<Stock />} />
             <Route path="catalog" element={<Catalog />} />
+            <Route path="listings" element={<Listings />} />
+            <Route path="offers" element={<Offers />} />
+            <Route path="publish" element={<Publish />} />
+            <Route path="tables" element={<Tables />} />
+            <Route path="tables/:id" element={<TablePage />} />
+            <Route path="items/new" element={<EditItem />} />
             <Route path="items/:sku" element={<Item />} />
+            <Route path="items/:sku/edit" element={<EditItem />} />
+            <Route path="receiving" element={<Receiving />} />
+            <Route path="receiving/:number" element={<Receive />} />
+            <Route path="transfers" element={<Transfers />} />
+            <Route path="transfers/:number" element={<Transfer />} />
+            <Route path="counts" element={<Counts />} />
+            <Route path="counts/:number" element={<Count />} />
+            <Route path="compare" element={<Compare />} />
             <Route path="connections" element={<Connections />} />
             <Route path="connectors" element={<Connectors />} />
             <Route path="connections/:code" element={<Connection />} />

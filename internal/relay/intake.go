@@ -588,7 +588,7 @@ func (r *Relay) syncExceptions(ch *change, o *order.Order) error {
 // post writes the ledger, queues the offers it changes, and lets orders go on that waited for what
 // became available.
 func (r *Relay) post(ch *change, book *stock.Book) error {
-	if len(book.Movements) == 0 {
+	if len(book.Movements) == 0 && len(book.Unstocked) == 0 {
 		return nil
 	}
 	freed := map[int64]bool{}
@@ -608,6 +608,9 @@ func (r *Relay) post(ch *change, book *stock.Book) error {
 	touched := map[int64]bool{}
 	for _, k := range book.Touched() {
 		touched[k.Item] = true
+	}
+	for _, id := range book.Unstocked {
+		touched[id] = true
 	}
 	if err := r.flagNegative(ch, book); err != nil {
 		return err

@@ -130,6 +130,7 @@ func TestMadeToOrderNeedsNoStock(t *testing.T) {
 	_, name, err := w.Morrow.Place(sale("PLAQUE-S", 3))
 	require.NoError(t, err)
 	eventually(t, "the order", func() bool { s, _ := orderOf(t, w, name); return s == "ready" })
+	shows(t, w.Morrow, "PLAQUE-S", stock.WithoutStock) // the store took three off, and is told again
 	v, err := w.ShipOne(ctx, name)
 	require.NoError(t, err)
 	require.Equal(t, "shipped", v.State)

@@ -4,7 +4,7 @@ import { useEffect, useState } from "react";
 /** Which cached answers an event makes stale. */
 const stale: Record<string, string[]> = {
   order: ["orders", "order", "board", "shipment", "picking"],
-  stock: ["stock", "item", "why"],
+  stock: ["stock", "item", "why", "compare", "listings"],
   feed: ["connections", "connection", "runs", "board"],
   connection: ["connections", "connection", "board", "join", "connectors"],
   run: ["runs", "run"],
@@ -12,7 +12,12 @@ const stale: Record<string, string[]> = {
   shipment: ["shipments", "shipment", "picking", "order"],
   manifest: ["manifests", "shipments"],
   exception: ["board", "exceptions"],
-  listing: ["item", "why"],
+  listing: ["item", "why", "listings", "compare"],
+  item: ["items", "item", "listings"],
+  purchase: ["purchases", "purchase"],
+  transfer: ["transfers", "transfer"],
+  count: ["counts", "count"],
+  sheet: ["sheets", "sheet"],
 };
 
 type Said = { kind: string } | { connected: boolean };

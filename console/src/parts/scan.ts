@@ -9,6 +9,8 @@ const pages: Record<string, (key: string) => string> = {
   order: (k) => `/orders/${k}`,
   shipment: (k) => `/parcels/${k}`,
   item: (k) => `/items/${k}`,
+  purchase: (k) => `/receiving/${k}`,
+  transfer: (k) => `/transfers/${k}`,
 };
 
 /** Opens whatever is scanned while no field has the focus. */

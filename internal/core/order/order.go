@@ -99,6 +99,9 @@ func (l *Line) Goods() stock.Goods {
 
 // post writes movements of qty units of the line at a location: hand and alloc say what a unit changes.
 func (l *Line) post(b *stock.Book, m stock.Movement, location, qty, hand, alloc int64) {
+	if l.NoStock && !l.Charge {
+		b.Unstocked = append(b.Unstocked, l.ItemID)
+	}
 	for _, c := range l.Goods().Components() {
 		m.Key = stock.Key{Item: c.Item, Location: location}
 		m.OnHand, m.Allocated = hand*qty*c.Quantity, alloc*qty*c.Quantity

@@ -65,6 +65,9 @@ type Part struct {
 type Book struct {
 	levels    map[Key]Level
 	Movements []Movement
+	// Unstocked are items that were sold and hold no stock: nothing moves here, but where they were sold the
+	// number that is shown has gone down.
+	Unstocked []int64
 }
 
 // NewBook makes a book from loaded levels. It takes the map over.

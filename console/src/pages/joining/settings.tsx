@@ -49,6 +49,9 @@ export function SettingsForm({ join, onSaved, verb }: { join: Join; onSaved: () 
                 <Labelled label="Kept back, units" help="So many are never shown.">
                   <input className="field w-28" {...number(s.offer.buffer, (n) => offer({ buffer: n }))} />
                 </Labelled>
+                <Labelled label="Kept back beside, percent" help="Of what is available, rounded up.">
+                  <input className="field w-28" max={100} {...number(s.offer.buffer_percent, (n) => offer({ buffer_percent: n }))} />
+                </Labelled>
                 <Labelled label="Show nothing below, units" help="Fewer than this many are not shown at all.">
                   <input className="field w-28" {...number(s.offer.floor, (n) => offer({ floor: n }))} />
                 </Labelled>
@@ -57,7 +60,7 @@ export function SettingsForm({ join, onSaved, verb }: { join: Join; onSaved: () 
                 </Labelled>
               </>
             )}
-            {join.connector.can.in.includes("stock in") && (
+            {channel && (
               <Labelled label="A quantity that is set there">
                 <select className="field w-full" value={s.stock_in ?? ""} onChange={(e) => put({ stock_in: e.target.value as Settings["stock_in"] })}>
                   <option value="">is replaced by ours</option>
@@ -116,9 +119,66 @@ export function SettingsForm({ join, onSaved, verb }: { join: Join; onSaved: () 
               </select>
             </Labelled>
             <label className="flex items-center gap-2 sm:col-span-2">
-              <input type="checkbox" checked={(s.keep ?? []).includes("ship_to")} onChange={(e) => put({ keep: e.target.checked ? ["ship_to"] : [] })} />
+              <input type="checkbox" checked={(s.keep ?? []).includes("ship_to")} onChange={(e) => put({ keep: (s.keep ?? []).filter((k) => k !== "ship_to").concat(e.target.checked ? ["ship_to"] : []) })} />
               An address that was corrected here is never overwritten from there
             </label>
+          </div>
+        </fieldset>
+      )}
+      {channel && (
+        <fieldset className="mb-5">
+          <legend className="mb-1 font-semibold">Catalog</legend>
+          <div className="grid gap-3 sm:grid-cols-2">
+            <div>
+              <span className="mb-1 block text-[12px] text-quiet">A listing becomes an item of ours by itself when it has</span>
+              <div className="flex flex-wrap gap-x-4 gap-y-1">
+                {[
+                  ["sku", "the same SKU"],
+                  ["near sku", "the same but for signs"],
+                  ["gtin", "the same GTIN"],
+                ].map(([way, say]) => {
+                  const all = ["sku", "near sku", "gtin"];
+                  const by = s.match_by ?? all;
+                  return (
+                    <label key={way} className="flex items-center gap-2">
+                      <input
+                        type="checkbox"
+                        checked={by.includes(way!)}
+                        onChange={(e) => {
+                          const now = all.filter((w) => (w === way ? e.target.checked : by.includes(w)));
+                          put({ match_by: now.length === 3 ? undefined : now });
+                        }}
+                      />
+                      {say}
+                    </label>
+                  );
+                })}
+              </div>
+            </div>
+            <Labelled label="Apply suggestions from, percent" help="0 leaves every suggestion to a person.">
+              <input className="field w-28" max={100} {...number(s.match_above, (n) => put({ match_above: n }))} />
+            </Labelled>
+            {join.connector.can.out.includes("items out") && (
+              <>
+                <Labelled label="List all items with the mark" help="New ones go out by themselves. Empty lists only what is chosen.">
+                  <input className="field w-full" value={s.publish?.mark ?? ""} onChange={(e) => put({ publish: { ...s.publish, mark: e.target.value.toLowerCase().trim() } })} />
+                </Labelled>
+                <div>
+                  <span className="mb-1 block text-[12px] text-quiet">Belongs to the channel and is never sent</span>
+                  <div className="flex flex-wrap gap-x-4 gap-y-1">
+                    {["title", "description", "category", "price", "images"].map((f) => {
+                      const theirs = s.publish?.theirs ?? [];
+                      return (
+                        <label key={f} className="flex items-center gap-2">
+                          <input type="checkbox" checked={theirs.includes(f)} onChange={(e) => put({ publish: { ...s.publish, theirs: theirs.filter((x) => x !== f).concat(e.target.checked ? [f] : []) } })} />
+                          {f}
+                        </label>
+                      );
+                    })}
+                  </div>
+                </div>
+              </>
+            )}
           </div>
         </fieldset>
       )}

@@ -65,7 +65,7 @@ export default function Parcel() {
             <table className="ledger">
               <tbody>
                 {s.wants.map((w) => (
-                  <tr key={w.line_id}>
+                  <tr key={`${w.line_id} ${w.item_id}`}>
                     <td>
                       {w.title}
                       <div className="code text-quiet">{w.sku}</div>
@@ -87,11 +87,12 @@ function Work({ s }: { s: View }) {
   const number = s.number;
   const profiles = useQuery({ queryKey: ["profiles"], queryFn: () => take(api.GET("/api/v1/profiles")), staleTime: Infinity });
   const [weight, setWeight] = useState("");
+  const [serials, setSerials] = useState<Record<string, string>>({});
   const refresh = () => {
     for (const key of ["shipment", "rates"]) void client.invalidateQueries({ queryKey: [key, number] });
   };
   const pack = useMutation({
-    mutationFn: (profile: string) => take(api.POST("/api/v1/shipments/{number}/pack", { params: { path: { number } }, body: { profile, weight_g: Math.round(Number(weight || 0) * 1000) } })),
+    mutationFn: (profile: string) => take(api.POST("/api/v1/shipments/{number}/pack", { params: { path: { number } }, body: { profile, weight_g: Math.round(Number(weight || 0) * 1000), serials: Object.fromEntries(Object.entries(serials).map(([sku, text]) => [sku, text.split(/\s+/).filter(Boolean)])) } })),
     onSuccess: refresh,
   });
   const unpicked = s.wants.some((w) => w.picked < w.quantity);
@@ -112,6 +113,15 @@ function Work({ s }: { s: View }) {
     <>
       <section>
         <h2 className="mb-2">1 · Carton</h2>
+        {s.wants.filter((w) => w.serials).map((w) => (
+          <label key={w.sku} className="mb-3 block max-w-md">
+            <span className="mb-1 block">
+              Serial {w.quantity === 1 ? "number" : `numbers of ${w.quantity} units`} of <span className="code">{w.sku}</span>
+              {!!s.profile && <span className="text-quiet"> (only to pack anew)</span>}
+            </span>
+            <textarea className="field code min-h-12 w-full" rows={Math.min(w.quantity, 4)} placeholder="Scan each unit" value={serials[w.sku] ?? ""} onChange={(e) => setSerials({ ...serials, [w.sku]: e.target.value })} />
+          </label>
+        ))}
         <Trouble error={pack.error} />
         <div className="mt-1 flex flex-wrap gap-2" role="group" aria-label="Parcel profile">
           {profiles.data?.map((p) => (

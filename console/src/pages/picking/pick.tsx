@@ -1,35 +1,15 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { useRef, useState, type FormEvent } from "react";
+import { useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import { api, Problem, take } from "../../api/client";
 import { Button, Loading, Trouble } from "../../parts/controls";
 import { LampShape } from "../../parts/lamp";
-
-type Said = { good: boolean; text: string; expected?: string };
-
-/** A short low tone for a refused scan, a short high one for a good one. */
-function sound(good: boolean) {
-  if (!good) navigator.vibrate?.(250);
-  const Context = window.AudioContext;
-  if (!Context) return;
-  const ctx = new Context();
-  const tone = ctx.createOscillator();
-  const gain = ctx.createGain();
-  tone.frequency.value = good ? 880 : 150;
-  tone.type = good ? "sine" : "square";
-  gain.gain.value = good ? 0.04 : 0.2;
-  tone.connect(gain).connect(ctx.destination);
-  tone.start();
-  tone.stop(ctx.currentTime + (good ? 0.07 : 0.35));
-  tone.onended = () => void ctx.close();
-}
+import { ScanField, sound, Verdict, type Said } from "../../parts/scanner";
 
 export default function Pick() {
   const { number = "" } = useParams();
   const client = useQueryClient();
   const navigate = useNavigate();
-  const field = useRef<HTMLInputElement>(null);
-  const [code, setCode] = useState("");
   const [bin, setBin] = useState("");
   const [said, setSaid] = useState<Said | null>(null);
   const q = useQuery({ queryKey: ["shipment", number], queryFn: () => take(api.GET("/api/v1/shipments/{number}", { params: { path: { number } } })) });
@@ -47,19 +27,11 @@ export default function Pick() {
       setSaid({ good: false, text: p.detail.split(". Expected")[0] ?? p.detail, expected: p.expected });
       sound(false);
     },
-    onSettled: () => {
-      setCode("");
-      field.current?.focus();
-    },
   });
   const left = q.data?.wants.reduce((n, w) => n + w.quantity - w.picked, 0) ?? 1;
   if (q.isPending) return <Loading />;
   if (q.error) return <Trouble error={q.error} large />;
   const s = q.data;
-  const submit = (e: FormEvent) => {
-    e.preventDefault();
-    if (code.trim()) scan.mutate(code.trim());
-  };
   const next = s.wants.find((w) => w.picked < w.quantity);
   const total = s.wants.reduce((n, w) => n + w.quantity, 0);
   const picking = s.state === "picking";
@@ -80,36 +52,9 @@ export default function Pick() {
         <div className="h-full bg-go" style={{ width: `${total ? ((total - left) / total) * 100 : 0}%` }} />
       </div>
       {s.note && <p className="mb-3 border-l-4 border-busy bg-sheet px-3 py-2 text-[16px]">Note: {s.note}</p>}
-      {picking && (
-        <form onSubmit={submit} className="mb-3 flex gap-2">
-          <input
-            ref={field}
-            className="field min-h-14 min-w-0 flex-1 font-mono text-[22px]"
-            placeholder={next ? (bin ? "Scan the product" : "Scan bin or product") : "All is picked"}
-            aria-label="Scan"
-            autoFocus
-            autoComplete="off"
-            autoCapitalize="off"
-            enterKeyHint="send"
-            value={code}
-            onChange={(e) => setCode(e.target.value)}
-          />
-          <Button large type="submit" disabled={scan.isPending}>
-            Enter
-          </Button>
-        </form>
-      )}
-      <div aria-live="assertive" className="mb-4">
-        {said && (
-          <div data-testid={said.good ? "said-good" : "said-wrong"} className={`flex items-start gap-3 px-4 py-3 ${said.good ? "border-l-8 border-go bg-sheet" : "bg-stop text-paper"}`}>
-            <span className="pt-0.5">{said.good ? <LampShape state="go" size={18} /> : <span aria-hidden="true">■</span>}</span>
-            <div>
-              <div className="font-semibold">{said.good ? said.text : `Wrong: ${said.text}`}</div>
-              {said.expected && <div className="text-[16px]">{said.good ? `Next: ${said.expected}` : `Expected: ${said.expected}`}</div>}
-            </div>
-          </div>
-        )}
-        {!said && next && (
+      {picking && <ScanField placeholder={next ? (bin ? "Scan the product" : "Scan bin or product") : "All is picked"} busy={scan.isPending} onScan={(c) => scan.mutate(c)} />}
+      <Verdict said={said} />
+      {!said && next && (
           <div className="border-l-8 border-busy bg-sheet px-4 py-3">
             <div className="font-semibold">
               Bin <span className="font-mono">{next.bin || "none"}</span>: take {next.quantity - next.picked}
@@ -117,17 +62,16 @@ export default function Pick() {
             <div className="text-[16px]">{next.title}</div>
           </div>
         )}
-      </div>
       <ul className="border-t border-ink">
         {s.wants.map((w) => {
           const done = w.picked >= w.quantity;
           return (
-            <li key={w.line_id} className={`flex items-center gap-4 border-b border-rule py-3 ${done ? "text-quiet" : w === next ? "font-medium" : ""}`}>
+            <li key={`${w.line_id} ${w.item_id}`} className={`flex items-center gap-4 border-b border-rule py-3 ${done ? "text-quiet" : w === next ? "font-medium" : ""}`}>
               <span className="w-24 shrink-0 font-mono text-[20px]">{w.bin || "–"}</span>
               <span className="min-w-0 flex-1">
                 <span className="block">{w.title}</span>
                 <span className="code text-quiet">
-                  {w.sku} {w.gtin}
+                  {w.sku} {w.gtin} {w.kit_sku && `part of ${w.kit_sku}`}
                 </span>
               </span>
               <span className="fig w-20 text-[20px]">

@@ -2,8 +2,10 @@ import { useInfiniteQuery, useQuery } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
 import { useNavigate, useSearchParams } from "react-router";
 import { api, take, takeWith, type Schema } from "../../api/client";
+import { Choice } from "../../parts/choice";
 import { Empty, Head, Loading, Trouble } from "../../parts/controls";
 import { count } from "../../parts/format";
+import { Rail, stockStops } from "../../parts/rail";
 import { Table, type Column } from "../../parts/table";
 
 type Row = Schema<"Level">;
@@ -22,6 +24,7 @@ const columns: Column<Row>[] = [
     cell: (l) => <span className={`fig font-medium ${l.available <= 0 ? "text-stop" : l.available < 5 ? "text-caution" : ""}`}>{count(l.available)}</span>,
     value: (l) => l.available,
   },
+  { key: "coming", title: "Coming", right: true, cell: (l) => <span className={`fig ${l.on_order + l.in_transit ? "" : "text-quiet"}`}>{count(l.on_order + l.in_transit)}</span>, value: (l) => l.on_order + l.in_transit },
   { key: "category", title: "Group", hidden: true, cell: (l) => l.category, value: (l) => l.category },
 ];
 
@@ -51,20 +54,22 @@ export function useSearchText() {
 
 export default function Stock() {
   const navigate = useNavigate();
-  const { search, typed, setTyped, params, setParams } = useSearchText();
+  const { search, typed, setTyped, params } = useSearchText();
   const location = params.get("location") ?? "";
-  const board = useQuery({ queryKey: ["board"], queryFn: () => take(api.GET("/api/v1/board")) });
+  const state = (params.get("state") ?? "") as "" | "negative" | "short" | "low" | "coming";
+  const places = useQuery({ queryKey: ["locations"], queryFn: () => take(api.GET("/api/v1/locations")) });
   const q = useInfiniteQuery({
-    queryKey: ["stock", search, location],
+    queryKey: ["stock", search, location, state],
     initialPageParam: "",
     queryFn: ({ pageParam }) =>
-      takeWith(api.GET("/api/v1/stock", { params: { query: { limit: 100, q: search || undefined, location: location || undefined, after: new URLSearchParams(pageParam).get("after") ?? undefined } } })),
+      takeWith(api.GET("/api/v1/stock", { params: { query: { limit: 100, q: search || undefined, location: location || undefined, state: state || undefined, after: new URLSearchParams(pageParam).get("after") ?? undefined } } })),
     getNextPageParam: (last) => last.next,
   });
   const rows = q.data?.pages.flatMap((p) => p.data) ?? [];
   return (
     <>
       <Head title="Stock" sub="Each level is the sum of its ledger; open a row to see it" />
+      <Rail label="Stock" stops={stockStops} />
       <Trouble error={q.error} />
       <Table
         name="stock"
@@ -76,33 +81,13 @@ export default function Stock() {
         tools={
           <>
             <input type="search" className="field w-64" placeholder="SKU, name, GTIN  ( / )" aria-label="Search stock" value={typed} onChange={(e) => setTyped(e.target.value)} />
-            <select
-              className="field"
-              aria-label="Location"
-              value={location}
-              onChange={(e) =>
-                setParams(
-                  (p) => {
-                    if (e.target.value) p.set("location", e.target.value);
-                    else p.delete("location");
-                    return p;
-                  },
-                  { replace: true },
-                )
-              }
-            >
-              <option value="">All locations</option>
-              {board.data?.places.map((p) => (
-                <option key={p.code} value={p.code}>
-                  {p.name}
-                </option>
-              ))}
-            </select>
+            <Choice name="location" label="Location" options={[["", "All locations"], ...(places.data ?? []).map((p) => [p.code, p.name] as const)]} />
+            <Choice name="state" label="State" options={[["", "All levels"], ["short", "Nothing available"], ["low", "Under five"], ["negative", "Below nothing"], ["coming", "More is coming"]]} />
           </>
         }
       />
       {q.isPending && <Loading />}
-      {q.isSuccess && rows.length === 0 && <Empty>{search || location ? "No level fits." : "Levels appear here with the first count or receipt."}</Empty>}
+      {q.isSuccess && rows.length === 0 && <Empty>{search || location || state ? "No level fits." : "Levels appear here with the first count or receipt."}</Empty>}
     </>
   );
 }

@@ -1,4 +1,5 @@
 import { useQuery } from "@tanstack/react-query";
+import { useState } from "react";
 import { api, take } from "../../api/client";
 import { Loading, Trouble } from "../../parts/controls";
 import { count, signed, When } from "../../parts/format";
@@ -7,16 +8,42 @@ import { Ledger, Promises } from "./ledger";
 
 /** The sum behind the quantity a channel shows, down to the ledger and the orders. */
 export function Why({ connection, sku }: { connection: string; sku: string }) {
-  const q = useQuery({ queryKey: ["why", connection, sku], queryFn: () => take(api.GET("/api/v1/connections/{code}/listings/{sku}/why", { params: { path: { code: connection, sku } } })) });
+  const [moment, setMoment] = useState("");
+  const at = moment ? new Date(moment).toISOString() : undefined;
+  const q = useQuery({ queryKey: ["why", connection, sku, at], placeholderData: (old) => old, queryFn: () => take(api.GET("/api/v1/connections/{code}/listings/{sku}/why", { params: { path: { code: connection, sku }, query: { at } } })) });
   if (q.isPending) return <Loading />;
-  if (q.error) return <Trouble error={q.error} />;
+  const picker = (
+    <label className="mb-3 flex items-center gap-2 text-quiet">
+      At another moment
+      <input type="datetime-local" step={1} className="field code" value={moment} onChange={(e) => setMoment(e.target.value)} />
+      {moment && (
+        <button type="button" className="underline decoration-rule underline-offset-4" onClick={() => setMoment("")}>
+          now
+        </button>
+      )}
+    </label>
+  );
+  if (q.error)
+    return (
+      <>
+        {picker}
+        <Trouble error={q.error} />
+      </>
+    );
   const v = q.data;
-  const right = v.listing.shows === v.listing.allowed;
+  const right = v.shows === v.allowed;
   return (
     <div data-testid="why">
+      {picker}
       <p className="mb-3">
-        {v.listing.connection_name} shows <strong className="code text-[16px]">{count(v.listing.shows)}</strong> of <span className="code">{sku}</span>.{" "}
-        {right ? <Lamp state="go">as it should be</Lamp> : <Lamp state={v.waiting ? "busy" : "caution"}>it should show {count(v.listing.allowed)}</Lamp>}
+        {v.listing.connection_name} {v.at ? "showed" : "shows"} <strong className="code text-[16px]">{v.known ? count(v.shows) : "?"}</strong> of <span className="code">{sku}</span>.{" "}
+        {!v.known ? (
+          <Lamp state="idle">what it showed then is not known</Lamp>
+        ) : right ? (
+          <Lamp state="go">as it should be</Lamp>
+        ) : (
+          <Lamp state={v.waiting ? "busy" : "caution"}>it should show {count(v.allowed)}</Lamp>
+        )}
       </p>
       <table className="ledger mb-1 max-w-lg">
         <tbody>
@@ -30,7 +57,15 @@ export function Why({ connection, sku }: { connection: string; sku: string }) {
         </tbody>
       </table>
       <p className="mb-4 text-[12px] text-quiet">
-        Last told <When at={v.listing.told_at} />
+        {v.at ? (
+          <>
+            {v.how === "told" ? "Told by us" : "Seen there"} <When at={v.since} />
+          </>
+        ) : (
+          <>
+            Last told <When at={v.listing.told_at} />
+          </>
+        )}
         {v.waiting && (
           <>
             {" "}

@@ -1,0 +1,30 @@
+import { NavLink } from "react-router";
+
+/** The pages that belong together, in a row below the head. */
+export function Rail({ label, stops }: { label: string; stops: readonly (readonly [string, string])[] }) {
+  return (
+    <nav aria-label={label} className="mb-4 flex flex-wrap gap-x-5 border-b border-rule">
+      {stops.map(([path, name]) => (
+        <NavLink key={path} to={path} end className={({ isActive }) => `-mb-px border-b-2 py-1 ${isActive ? "border-ink font-semibold" : "border-transparent text-quiet hover:text-ink"}`}>
+          {name}
+        </NavLink>
+      ))}
+    </nav>
+  );
+}
+
+export const catalogStops = [
+  ["/catalog", "Items"],
+  ["/listings", "Listings"],
+  ["/offers", "Offers"],
+  ["/publish", "Publish"],
+  ["/tables", "CSV"],
+] as const;
+
+export const stockStops = [
+  ["/stock", "Levels"],
+  ["/receiving", "Receiving"],
+  ["/counts", "Counts"],
+  ["/transfers", "Transfers"],
+  ["/compare", "Compare"],
+] as const;
