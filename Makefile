@@ -4,7 +4,7 @@ GO_SOURCES := $(shell find cmd internal console/embed.go -name '*.go' -o -name '
 UI_SOURCES := $(shell find console/src console/public console/index.html console/vite.config.ts 2>/dev/null)
 VERSION := $(shell git describe --always --dirty 2>/dev/null || echo development)
 
-.PHONY: demo test bench build check-go check-console screenshots clean
+.PHONY: demo test bench bench-large build check-go check-console screenshots clean
 
 demo: build
 	./bin/openrelay demo
@@ -51,6 +51,11 @@ test: build browser check-go check-console
 bench: build
 	mkdir -p build
 	go run ./internal/whole/bench -out build/bench.json
+
+# What needs a large file; it may take an hour.
+bench-large: build
+	mkdir -p build
+	go run ./internal/whole/bench -large -out build/bench-large.json
 
 # The pictures of the README, drawn from the demo.
 screenshots: build browser

@@ -106,11 +106,37 @@ func (r *Relay) due(c *conn, kind string) (time.Time, bool) {
 	if f.Failures > 0 { // sooner than the schedule at first, then slower
 		return last.Add(min(time.Minute, time.Second<<min(f.Failures, 6))), true
 	}
-	s, err := ParseSchedule(f.Schedule, time.Duration(def.Read.Every))
+	every := time.Duration(def.Read.Every)
+	if kind == "listings in" && c.reviewing.Load() && f.Schedule == "" {
+		every = min(every, reviewPace) // what was submitted is followed more closely
+	}
+	s, err := ParseSchedule(f.Schedule, every)
 	if err != nil {
 		return time.Time{}, false
 	}
 	return s.Next(last), true
+}
+
+// reviewPace is how often listings are read while some of ours are being reviewed.
+const reviewPace = 15 * time.Second
+
+// lookForReviews notes whether listings of ours are being reviewed, and lets the reader of listings look at
+// its schedule again.
+func (r *Relay) lookForReviews(c *conn) {
+	n, err := r.Store.CountInReview(r.ctx, c.id)
+	if err != nil {
+		return // the next reading asks again
+	}
+	if before := c.reviewing.Swap(n > 0); before == (n > 0) {
+		return
+	}
+	r.mu.RLock()
+	reader := c.readers["listings in"]
+	r.mu.RUnlock()
+	select {
+	case reader <- runRequest{}:
+	default:
+	}
 }
 
 // ParseSchedule reads a schedule: five cron fields, "@every 30s", or empty for the connector's own.

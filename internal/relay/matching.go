@@ -192,6 +192,10 @@ func (r *Relay) putListing(ch *change, c *conn, l *store.Listing, m *message.Lis
 
 // listingMoved notes that the channel now says something else of a listing.
 func (r *Relay) listingMoved(ch *change, c *conn, l *store.Listing, before string) error {
+	if ch.listed == nil {
+		ch.listed = map[int64]bool{}
+	}
+	ch.listed[c.id] = true
 	if l.ItemID == 0 {
 		return nil
 	}

@@ -73,6 +73,8 @@ type conn struct {
 	readers map[string]chan runRequest // by feed; guarded by Relay.mu
 	fresh   fresh
 
+	reviewing atomic.Bool // listings of ours are being reviewed there
+
 	stockSent time.Time // when the last round of quantities began; the sending goroutine's own
 }
 
@@ -351,6 +353,25 @@ func (r *Relay) Start() {
 	}
 	r.resumeImports()
 	r.resumeSheets()
+	r.wg.Add(1)
+	go func() { defer r.wg.Done(); r.keepHouse() }()
+}
+
+// keepHouse forgets, once a day, what is kept for a time only.
+func (r *Relay) keepHouse() {
+	for {
+		if err := r.Store.Write(r.ctx, func(t *store.Tx) error {
+			_, err := t.ForgetShown(r.now().Add(-keepShown))
+			return err
+		}); err != nil && r.ctx.Err() == nil {
+			r.log.Error("what listings showed long ago could not be forgotten", "error", err)
+		}
+		select {
+		case <-r.ctx.Done():
+			return
+		case <-time.After(24 * time.Hour):
+		}
+	}
 }
 
 // work begins the goroutines of a connection. The caller holds the lock.
@@ -463,9 +484,10 @@ type change struct {
 	events []Event
 	wake   map[int64]bool
 	now    time.Time
-	recast bool   // items changed in what they are, not only in their texts
-	items  bool   // items changed in any way
-	wares  *wares // as they are in this change, once somebody asked
+	recast bool           // items changed in what they are, not only in their texts
+	items  bool           // items changed in any way
+	listed map[int64]bool // connections on which the state of a listing moved
+	wares  *wares         // as they are in this change, once somebody asked
 }
 
 func (c *change) tell(kind, key string) { c.events = append(c.events, Event{Kind: kind, Key: key}) }
@@ -482,6 +504,11 @@ func (r *Relay) commit(ctx context.Context, f func(*change) error) error {
 	if c.recast {
 		if err := r.loadWares(context.WithoutCancel(ctx)); err != nil {
 			return fmt.Errorf("items were changed, but what they are could not be read again: %w", err)
+		}
+	}
+	for id := range c.listed {
+		if k := r.byID(id); k != nil {
+			r.lookForReviews(k)
 		}
 	}
 	for id := range c.wake {

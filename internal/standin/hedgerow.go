@@ -109,6 +109,7 @@ type Hedgerow struct {
 
 	mu       sync.Mutex
 	items    []*ShopItem
+	index    map[string]*ShopItem // by SKU; made when it is needed
 	orders   []*shopOrder
 	byID     map[string]*shopOrder
 	answers  map[string][]byte // by idempotency key
@@ -295,12 +296,13 @@ type SaleLine struct {
 var errSoldOut = errors.New("sold out")
 
 func (h *Hedgerow) item(sku string) *ShopItem {
-	for _, it := range h.items {
-		if it.SKU == sku {
-			return it
+	if len(h.index) != len(h.items) {
+		h.index = make(map[string]*ShopItem, len(h.items))
+		for _, it := range h.items {
+			h.index[it.SKU] = it
 		}
 	}
-	return nil
+	return h.index[sku]
 }
 
 // Place sells: stock goes down at once, and the order is told to whoever listens.
@@ -411,6 +413,17 @@ func (h *Hedgerow) Item(sku string) ShopItem {
 		return *it
 	}
 	return ShopItem{}
+}
+
+// Put puts items on the shelf that are not there yet.
+func (h *Hedgerow) Put(items ...ShopItem) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	for _, it := range items {
+		it.ID = fmt.Sprintf("i%d", 500+len(h.items))
+		h.items = append(h.items, &it)
+	}
+	h.index = nil
 }
 
 // Edited tells by how much people have changed the quantity of an item by hand, in sum.

@@ -432,3 +432,10 @@ func (t *Tx) ShownSince(listing, qty int64) (time.Time, error) {
 	}
 	return Time(row.At), err
 }
+
+// CountInReview counts the listings of a connection that we published and the channel is looking at.
+func (s *Store) CountInReview(ctx context.Context, connection int64) (int, error) {
+	var n int
+	err := s.read.GetContext(ctx, &n, "SELECT count(*) FROM (SELECT 1 FROM listing WHERE connection_id=? AND state='in review' AND published<>'' LIMIT 1)", connection)
+	return n, err
+}

@@ -223,18 +223,46 @@ func (x *Index) Decide(w Wanted, f Found) (item int64, by, doubt string) {
 // candidates bounds how many items are looked at closely.
 const candidates = 60
 
+// lookups bounds how many items are looked up by their words.
+const lookups = 20_000
+
 // Suggest ranks the items that a listing may be, the likeliest first, at most most of them.
 func (x *Index) Suggest(w Wanted, most int) []Suggestion {
 	ws := words(w.Title)
 	if len(ws) == 0 {
 		ws = words(w.SKU)
 	}
-	rough := map[int32]float64{}
+	// Rare words first: they name few items. When enough items were looked up, common words only add to those.
+	type term struct {
+		word   string
+		weight float64
+	}
+	var terms []term
 	for _, t := range ws {
 		for v, sim := range x.spellings(t) {
-			for _, n := range x.post[v] {
-				rough[n] += x.weight[v] * sim
+			terms = append(terms, term{v, x.weight[v] * sim})
+		}
+	}
+	slices.SortFunc(terms, func(a, b term) int {
+		if c := len(x.post[a.word]) - len(x.post[b.word]); c != 0 {
+			return c
+		}
+		return strings.Compare(a.word, b.word)
+	})
+	rough := map[int32]float64{}
+	looked := 0
+	for _, t := range terms {
+		list := x.post[t.word]
+		if looked += len(list); looked > lookups && len(rough) >= candidates {
+			for n := range rough {
+				if _, ok := slices.BinarySearch(list, n); ok {
+					rough[n] += t.weight
+				}
 			}
+			continue
+		}
+		for _, n := range list {
+			rough[n] += t.weight
 		}
 	}
 	for _, n := range x.gtin[plainGTIN(w.GTIN)] {

@@ -61,11 +61,24 @@ const token = "relay_bench_token_of_the_benchmark"
 func main() {
 	binary := flag.String("binary", "bin/openrelay", "the program to measure")
 	file := flag.String("out", "build/bench.json", "where the figures go")
+	large := flag.Bool("large", false, "measure what needs a large file, and nothing else")
+	only := flag.String("only", "", "measure only this: goods")
 	flag.Parse()
-	ctx, cancel := context.WithTimeout(context.Background(), 9*time.Minute)
+	most := 9 * time.Minute
+	if *large {
+		most = time.Hour
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), most)
 	defer cancel()
 	b := &bench{ctx: ctx}
-	if err := b.run(*binary); err != nil {
+	run := b.run
+	switch {
+	case *large:
+		run = b.runLarge
+	case *only == "goods":
+		run = b.runGoods
+	}
+	if err := run(*binary); err != nil {
 		b.close()
 		fmt.Fprintln(os.Stderr, "bench:", err)
 		os.Exit(1)
@@ -101,12 +114,43 @@ func (b *bench) run(binary string) error {
 		b.pages,
 		b.memory,
 		func() error { return b.idle(binary) },
+		b.goods,
 	} {
 		if err := step(); err != nil {
 			return err
 		}
 	}
 	return nil
+}
+
+// goods measures catalog and stock.
+func (b *bench) goods() error {
+	for _, step := range []func() error{b.matching, func() error { return b.offers(0) }, func() error { return b.ledger(2_000, 100_000) }, b.delivery, b.oversell} {
+		if err := step(); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (b *bench) runGoods(string) error {
+	var err error
+	if b.dir, err = os.MkdirTemp("", "openrelay-bench-"); err != nil {
+		return err
+	}
+	return b.goods()
+}
+
+// runLarge measures what needs a large file.
+func (b *bench) runLarge(string) error {
+	var err error
+	if b.dir, err = os.MkdirTemp("", "openrelay-bench-"); err != nil {
+		return err
+	}
+	if err := b.offers(200_000); err != nil {
+		return err
+	}
+	return b.ledger(200_000, 5_000_000)
 }
 
 func (b *bench) add(name string, value float64, unit string, baseline float64, aim string, met bool) {

@@ -101,9 +101,8 @@ export default function Listings() {
                   ) : (
                     l.connection_name
                   )}
-                  <div>
-                    <span className="code text-quiet">{l.number}</span> <ListingState state={l.state} reason={l.reason} />
-                  </div>
+                  <div className="code text-quiet">{l.number}</div>
+                  <ListingState state={l.state} reason={l.reason} />
                 </td>
                 <td className="r max-md:hidden">
                   <Money minor={l.price} currency={l.currency} />
@@ -148,7 +147,7 @@ export default function Listings() {
                     ) : (
                       <>
                         <Button kind="quiet" onClick={() => setOther(l)}>
-                          Another item
+                          Another, or new
                         </Button>
                         <Button kind="quiet" onClick={() => act.mutate({ id: l.id, what: "ignore", body: { ignore: true }, said: `${l.title} is left alone.`, undo: { what: "ignore", body: { ignore: false } } })}>
                           Ignore

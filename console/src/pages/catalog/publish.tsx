@@ -100,7 +100,7 @@ export default function Publish() {
               </Button>
             )}
             <span className="text-quiet">
-              {count(q.data.rows.length)} items looked at, {count(q.data.sent)} to send in {count(q.data.requests.length)} {q.data.requests.length === 1 ? "request" : "requests"}
+              {count(q.data.rows.length)} {q.data.rows.length === 1 ? "item" : "items"} looked at, {count(q.data.sent)} to send in {count(q.data.requests.length)} {q.data.requests.length === 1 ? "request" : "requests"}
             </span>
           </p>
           <table className="ledger mb-6">

@@ -159,6 +159,7 @@ export function TablePage() {
         )}
         {s.state === "done" && <Lamp state="go">carried out</Lamp>}
       </Head>
+      <Rail label="Catalog" stops={catalogStops} />
       {(s.state === "checking" || s.state === "applying") && (
         <p role="status" className="mb-3 flex items-center gap-3">
           <Lamp state="busy">{s.state === "checking" ? `${count(s.total)} rows looked at` : `${count(s.done)} of ${count(s.done + n("add", "change"))} carried out`}</Lamp>
