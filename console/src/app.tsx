@@ -21,6 +21,7 @@ const Catalog = lazy(() => import("./pages/catalog/catalog"));
 const Listings = lazy(() => import("./pages/catalog/listings"));
 const Offers = lazy(() => import("./pages/catalog/offers"));
 const Publish = lazy(() => import("./pages/catalog/publish"));
+const Terms = lazy(() => import("./pages/catalog/terms"));
 const EditItem = lazy(() => import("./pages/catalog/edit"));
 const Tables = lazy(() => import("./pages/catalog/tables"));
 const TablePage = lazy(() => import("./pages/catalog/tables").then((m) => ({ default: m.TablePage })));
@@ -138,6 +139,7 @@ function Cabin({ person }: { person: Schema<"Person"> }) {
             <Route path="parcels/:number" element={<Parcel />} />
             <Route path="stock" element={<Stock />} />
             <Route path="catalog" element={<Catalog />} />
+            <Route path="catalog/terms" element={<Terms />} />
             <Route path="listings" element={<Listings />} />
             <Route path="offers" element={<Offers />} />
             <Route path="publish" element={<Publish />} />

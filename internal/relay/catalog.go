@@ -316,10 +316,13 @@ func (r *Relay) PutPriceList(ctx context.Context, p store.PriceList) error {
 	return r.commit(ctx, func(ch *change) error { return ch.PutPriceList(p) })
 }
 
-// Owners tells whose word counts for the fields of items; fields that are not named are ours.
+// Owners tells for each field of items whose word counts: the code of a connection, or nothing for ours.
 func (r *Relay) Owners(ctx context.Context) (map[string]string, error) {
 	ids, err := r.Store.Owners(ctx)
 	out := map[string]string{}
+	for _, f := range catalog.Fields()[1:] { // the SKU is always ours
+		out[f] = ""
+	}
 	for f, id := range ids {
 		if c := r.byID(id); c != nil {
 			out[f] = c.rec().Code

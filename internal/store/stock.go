@@ -539,7 +539,7 @@ func (s *Store) PromisedAt(ctx context.Context, item int64, at time.Time, limit 
 	for _, at := range places { // each by its index, and no further back than is bearable
 		var part []OpenAllocation
 		if err := s.read.SelectContext(ctx, &part, `SELECT coalesce(o.number, '') AS number, coalesce(o.stage, '') AS stage, m.location_id, m.quantity, m.doc_id AS order_id
-			FROM (SELECT location_id, doc_id, sum(allocated) AS quantity FROM (SELECT location_id, allocated, doc_id, doc_kind FROM movement WHERE item_id = ? AND location_id = ? AND id <= ? ORDER BY id DESC LIMIT 5000)
+			FROM (SELECT location_id, doc_id, sum(allocated) AS quantity FROM (SELECT location_id, allocated, doc_id, doc_kind FROM movement WHERE item_id = ? AND location_id = ? AND id <= ? ORDER BY id DESC LIMIT 3000)
 			WHERE doc_kind = 'order' AND allocated <> 0 GROUP BY doc_id HAVING sum(allocated) > 0 ORDER BY doc_id DESC LIMIT ?) m LEFT JOIN orders o ON o.id = m.doc_id ORDER BY m.doc_id DESC`, item, at, last, limit); err != nil {
 			return nil, err
 		}

@@ -7,6 +7,11 @@ export function decimal(minor: number, currency: string): string {
   return (minor / 10 ** digits).toLocaleString("en-GB", { minimumFractionDigits: digits, maximumFractionDigits: digits });
 }
 
+/** What a person types in a field for an amount, and back; NaN for what is none. */
+export const typedAmount = (minor: number, currency: string) => (minor / 10 ** (exponent[currency] ?? 2)).toFixed(exponent[currency] ?? 2);
+
+export const minorOf = (typed: string, currency: string) => Math.round(Number(typed.trim().replace(",", ".") || 0) * 10 ** (exponent[currency] ?? 2));
+
 export function Money({ minor, currency }: { minor: number; currency: string }) {
   return (
     <span className="fig whitespace-nowrap">

@@ -19,6 +19,7 @@ export const catalogStops = [
   ["/offers", "Offers"],
   ["/publish", "Publish"],
   ["/tables", "CSV"],
+  ["/catalog/terms", "Terms"],
 ] as const;
 
 export const stockStops = [

@@ -172,6 +172,32 @@ func TestGoods(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, int64(990), it.Price)
 
+	// What holds for all items: a price list and a price on it, a field whose word is another's.
+	_, err = w.JoinTill(ctx, demo.Joining{Sources: []string{"pier"}, Stock: true})
+	require.NoError(t, err)
+	b.do(chromedp.Navigate(w.URL + "/catalog/terms"))
+	b.sees("Whose word counts for a field")
+	b.fill(`input[aria-label="Code of the new list"]`, "trade")
+	b.fill(`input[aria-label="Name of the new list"]`, "Trade prices")
+	b.click("Add list")
+	b.until(`[...document.querySelectorAll("td")].some(c => c.innerText === "Trade prices")`)
+	b.until(`(() => { const s = document.querySelector('select[aria-label="Whose word counts for description"]'); if (!s || ![...s.options].some(o => o.value === "till")) return false;
+		Object.getOwnPropertyDescriptor(HTMLSelectElement.prototype, "value").set.call(s, "till"); s.dispatchEvent(new Event("change", { bubbles: true })); return true; })()`)
+	require.Eventually(t, func() bool {
+		owners := map[string]string{}
+		_, err := c.Do(ctx, "GET", "/field-owners", nil, &owners)
+		return err == nil && owners["description"] == "till"
+	}, 5*time.Second, 50*time.Millisecond)
+	b.shot("terms")
+	b.do(chromedp.Navigate(w.URL + "/items/MUG/edit"))
+	b.sees("The word of till counts")
+	fill(field{"Price, Trade prices", "8.20"})
+	b.click("Save")
+	require.Eventually(t, func() bool {
+		it, err := c.Record(ctx, "MUG")
+		return err == nil && len(it.Prices) == 1 && it.Prices[0].Price == 820 && it.Price == 990
+	}, 5*time.Second, 50*time.Millisecond)
+
 	// Levels, and a moment of the past.
 	b.do(chromedp.Navigate(w.URL + "/stock?state=coming"))
 	b.sees("No level fits")

@@ -53,7 +53,6 @@ func TestConsoleJoinsByKeyAndSecret(t *testing.T) {
 	b.sees("the proof does not fit the request")
 	b.sees("this is the one that is wrong")
 	b.sees("Spaces around Trader key were taken off")
-	b.shot("join")
 	list, err := w.Client.Accounts(t.Context())
 	require.NoError(t, err)
 	require.Len(t, list, 3, "nothing is kept of an access that was not let in")
@@ -117,7 +116,6 @@ func TestConsoleJoinsByKeyAndSecret(t *testing.T) {
 	b.click("Map it")
 	b.sees("it would be taken in")
 	b.do(chromedp.Evaluate[chromedp.Void](`scrollTo(0, 0)`))
-	b.shot("bench")
 
 	// A connection that is in test, paused or half set up says so in the list.
 	_, err = w.JoinTansy(t.Context(), demo.Joining{Sources: []string{"alder"}})

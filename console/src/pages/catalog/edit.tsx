@@ -4,6 +4,7 @@ import { useNavigate, useParams } from "react-router";
 import { api, take, type Schema } from "../../api/client";
 import { Button, Head, Loading, Trouble } from "../../parts/controls";
 import { Labelled } from "../../parts/fields";
+import { minorOf, typedAmount } from "../../parts/format";
 
 type Item = Schema<"CatalogItem">;
 
@@ -22,15 +23,21 @@ function Form({ was, isNew }: { was: Item; isNew: boolean }) {
   const navigate = useNavigate();
   const client = useQueryClient();
   const [it, setIt] = useState<Item>(was);
-  const [price, setPrice] = useState(was.price ? (was.price / 100).toFixed(2) : "");
+  const [price, setPrice] = useState(was.price ? typedAmount(was.price, was.currency ?? "EUR") : "");
   const [parts, setParts] = useState((was.parts ?? []).map((p) => `${p.quantity} ${p.sku}`).join("\n"));
   const owners = useQuery({ queryKey: ["owners"], queryFn: () => take(api.GET("/api/v1/field-owners")) });
+  const lists = useQuery({ queryKey: ["price-lists"], queryFn: () => take(api.GET("/api/v1/price-lists")) });
+  const [listed, setListed] = useState<Record<string, string>>({}); // prices by list, as they are typed
   const groups = useQuery({ queryKey: ["option-groups"], queryFn: () => take(api.GET("/api/v1/option-groups")) });
   const save = useMutation({
     mutationFn: () => {
       const body: Item = {
         ...it,
-        price: Math.round(Number(price.replace(",", ".") || 0) * 100),
+        price: minorOf(price, it.currency ?? "EUR"),
+        prices: (lists.data ?? []).flatMap((l) => {
+          const typed = inList(l.code, l.currency);
+          return typed.trim() ? [{ list: l.code, price: minorOf(typed, l.currency) }] : [];
+        }),
         parts:
           it.kind === "kit"
             ? parts
@@ -58,6 +65,10 @@ function Form({ was, isNew }: { was: Item; isNew: boolean }) {
   const put = (part: Partial<Item>) => setIt({ ...it, ...part });
   const owned = (f: string) => owners.data?.[f];
   const help = (f: string, text?: string) => (owned(f) ? `The word of ${owned(f)} counts; change it there.` : text);
+  const inList = (code: string, currency: string) => {
+    const p = it.prices?.find((x) => x.list === code);
+    return listed[code] ?? (p ? typedAmount(p.price, currency) : "");
+  };
   type TextKey = "sku" | "name" | "family" | "options" | "gtin" | "category" | "description" | "customs_code" | "origin" | "tax_class";
   const text = (f: TextKey) => ({ value: it[f] ?? "", disabled: !!owned(f), onChange: (e: { target: { value: string } }) => put({ [f]: e.target.value }) });
   const num = (f: "weight_g" | "length_mm" | "width_mm" | "height_mm") => ({ type: "number", min: 0, value: it[f] ?? 0, disabled: !!owned(f), onChange: (e: { target: { value: string } }) => put({ [f]: Number(e.target.value) }) });
@@ -65,7 +76,7 @@ function Form({ was, isNew }: { was: Item; isNew: boolean }) {
     <form onSubmit={submit} className="max-w-4xl">
       <Head title={isNew ? "New item" : it.name} sub={!isNew && <span className="code">{was.sku}</span>}>
         <Button onClick={() => void navigate(-1)}>Leave</Button>
-        <Button kind="main" type="submit" disabled={save.isPending}>
+        <Button kind="main" type="submit" disabled={save.isPending || lists.isPending}>
           {isNew ? "Add item" : "Save"}
         </Button>
       </Head>
@@ -128,6 +139,14 @@ function Form({ was, isNew }: { was: Item; isNew: boolean }) {
             <span className="text-quiet">{it.currency ?? "EUR"}</span>
           </span>
         </Labelled>
+        {lists.data?.map((l) => (
+          <Labelled key={l.code} label={`Price, ${l.name}`} help="Nothing: the item's own price.">
+            <span className="flex items-center gap-2">
+              <input className="field fig w-28" inputMode="decimal" pattern="[0-9]+([.,][0-9]{1,3})?" disabled={!!owned("prices")} value={inList(l.code, l.currency)} onChange={(e) => setListed({ ...listed, [l.code]: e.target.value })} />
+              <span className="text-quiet">{l.currency}</span>
+            </span>
+          </Labelled>
+        ))}
         <Labelled label="GTIN" help={help("gtin", "With its check digit.")}>
           <input className="field code w-full" inputMode="numeric" {...text("gtin")} />
         </Labelled>
