@@ -185,7 +185,7 @@ function Groups({ may }: { may: boolean }) {
           {groups.data?.map((g) => (
             <tr key={g.code}>
               <td>
-                <button type="button" className="text-left underline decoration-rule underline-offset-4" disabled={!may} onClick={() => setOpen(g)}>
+                <button type="button" className="whitespace-nowrap text-left underline decoration-rule underline-offset-4" disabled={!may} onClick={() => setOpen(g)}>
                   {g.name}
                 </button>
               </td>
