@@ -440,18 +440,10 @@ func (r *Relay) SetOwn(ctx context.Context, listing int64, o Own, who string) er
 		if err != nil {
 			return fmt.Errorf("listing %d: %w", listing, err)
 		}
-		text := ""
-		if o != (Own{}) {
-			b, err := json.Marshal(o)
-			if err != nil {
-				return err
-			}
-			text = string(b)
+		changed, err := keepPart(&l.Own, o, o == (Own{}))
+		if err != nil || !changed {
+			return err
 		}
-		if l.Own == text {
-			return nil
-		}
-		l.Own = text
 		if err := ch.SetListing(l); err != nil {
 			return err
 		}
@@ -459,7 +451,7 @@ func (r *Relay) SetOwn(ctx context.Context, listing int64, o Own, who string) er
 		if l.ItemID == 0 {
 			return nil
 		}
-		if err := ch.Note(store.Entry{At: ch.now.UnixMicro(), Who: who, Thing: "item", ThingID: l.ItemID, What: "listing", Text: fmt.Sprintf("On %s only: %s", l.ConnectionName, or(text, "nothing any more"))}); err != nil {
+		if err := ch.Note(store.Entry{At: ch.now.UnixMicro(), Who: who, Thing: "item", ThingID: l.ItemID, What: "listing", Text: fmt.Sprintf("On %s only: %s", l.ConnectionName, or(l.Own, "nothing any more"))}); err != nil {
 			return err
 		}
 		items, err := ch.RecordsOf([]int64{l.ItemID})
@@ -472,6 +464,21 @@ func (r *Relay) SetOwn(ctx context.Context, listing int64, o Own, who string) er
 		}
 		return r.submitItem(ch, c, items[0], []store.Listing{l}, who)
 	})
+}
+
+// keepPart writes a part of a listing as JSON, or nothing when it says nothing. It tells whether that changed it.
+func keepPart(part *string, v any, empty bool) (changed bool, err error) {
+	text := ""
+	if !empty {
+		b, err := json.Marshal(v)
+		if err != nil {
+			return false, err
+		}
+		text = string(b)
+	}
+	changed = *part != text
+	*part = text
+	return changed, nil
 }
 
 // SetPolicy writes how the quantity of a listing differs from its channel's policy.
@@ -491,29 +498,21 @@ func (r *Relay) SetPolicy(ctx context.Context, listing int64, o stock.Override, 
 		if err != nil {
 			return fmt.Errorf("listing %d: %w", listing, err)
 		}
-		text := ""
-		if !o.Empty() {
-			b, err := json.Marshal(o)
-			if err != nil {
-				return err
-			}
-			text = string(b)
+		changed, err := keepPart(&l.Policy, o, o.Empty())
+		if err != nil || !changed {
+			return err
 		}
-		if l.Policy == text {
-			return nil
-		}
-		l.Policy = text
 		if err := ch.SetListing(l); err != nil {
 			return err
 		}
-		if err := ch.KeepPolicy(l.ConnectionID, l.ID, text, who, ch.now); err != nil {
+		if err := ch.KeepPolicy(l.ConnectionID, l.ID, l.Policy, who, ch.now); err != nil {
 			return err
 		}
 		ch.tell("listing", l.SKU)
 		if l.ItemID == 0 {
 			return nil
 		}
-		if err := ch.Note(store.Entry{At: ch.now.UnixMicro(), Who: who, Thing: "item", ThingID: l.ItemID, What: "offer", Text: fmt.Sprintf("Offered on %s: %s", l.ConnectionName, or(text, "as the channel's policy says"))}); err != nil {
+		if err := ch.Note(store.Entry{At: ch.now.UnixMicro(), Who: who, Thing: "item", ThingID: l.ItemID, What: "offer", Text: fmt.Sprintf("Offered on %s: %s", l.ConnectionName, or(l.Policy, "as the channel's policy says"))}); err != nil {
 			return err
 		}
 		book, err := r.book(ch, []int64{l.ItemID})

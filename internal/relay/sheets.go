@@ -837,14 +837,26 @@ func carryPurchase(r *Relay, ch *change, rows []map[string]string, who string) e
 		if f["supplier"] != n.Supplier || f["location"] != n.Location {
 			return Refuse("the rows of purchase order %s name several suppliers or locations", n.Number)
 		}
+	}
+	var err error
+	if n.Lines, err = quantitiesIn(rows); err != nil {
+		return err
+	}
+	_, err = r.addPurchase(ch, n, who)
+	return err
+}
+
+// quantitiesIn takes the lines of a document from the rows that name it.
+func quantitiesIn(rows []map[string]string) ([]Quantity, error) {
+	out := make([]Quantity, len(rows))
+	for i, f := range rows {
 		q, err := whole(f, "quantity", 1, 1_000_000)
 		if err != nil {
-			return err
+			return nil, err
 		}
-		n.Lines = append(n.Lines, Quantity{f["sku"], q})
+		out[i] = Quantity{f["sku"], q}
 	}
-	_, err := r.addPurchase(ch, n, who)
-	return err
+	return out, nil
 }
 
 func lookReceipt(l *looker, f map[string]string) (store.SheetRow, error) {
@@ -914,13 +926,12 @@ func carryTransfer(r *Relay, ch *change, rows []map[string]string, who string) e
 		if f["from"] != n.From || f["to"] != n.To {
 			return Refuse("the rows of transfer %s name several places", n.Note)
 		}
-		q, err := whole(f, "quantity", 1, 1_000_000)
-		if err != nil {
-			return err
-		}
-		n.Lines = append(n.Lines, Quantity{f["sku"], q})
 	}
-	_, err := r.addTransfer(ch, n, who)
+	var err error
+	if n.Lines, err = quantitiesIn(rows); err != nil {
+		return err
+	}
+	_, err = r.addTransfer(ch, n, who)
 	return err
 }
 
