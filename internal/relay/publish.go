@@ -327,18 +327,24 @@ func (r *Relay) republish(ch *change, it catalog.Item, changes []catalog.Change)
 		return err
 	}
 	for _, l := range listings {
-		c := r.byID(l.ConnectionID)
-		if l.Published == "" || c == nil {
-			continue
-		}
-		if f, _ := r.feed(c, "items out"); !f.On || c.rec().State != store.On {
-			continue
-		}
-		if err := r.submitItem(ch, c, it, []store.Listing{l}, "the item was changed"); err != nil {
+		if err := r.follow(ch, it, l); err != nil {
 			return err
 		}
 	}
 	return nil
+}
+
+// follow sends a listing of ours again if it would read otherwise now. One whose first answer is still out is
+// followed when that comes.
+func (r *Relay) follow(ch *change, it catalog.Item, l store.Listing) error {
+	c := r.byID(l.ConnectionID)
+	if l.Published == "" || c == nil || c.rec().State != store.On {
+		return nil
+	}
+	if f, _ := r.feed(c, "items out"); !f.On {
+		return nil
+	}
+	return r.submitItem(ch, c, it, []store.Listing{l}, "the item was changed")
 }
 
 func (r *Relay) submitItem(ch *change, c *conn, it catalog.Item, listings []store.Listing, who string) error {
@@ -393,9 +399,15 @@ func (r *Relay) published(ch *change, c *conn, m *store.OutboxMessage, number, s
 	}
 	ch.tell("listing", l.SKU)
 	if before != l.State {
-		return r.listingMoved(ch, c, &l, before)
+		if err := r.listingMoved(ch, c, &l, before); err != nil {
+			return err
+		}
 	}
-	return nil
+	items, err := ch.RecordsOf([]int64{l.ItemID}) // it may have been changed while the message was out
+	if err != nil || len(items) == 0 {
+		return err
+	}
+	return r.follow(ch, items[0], l)
 }
 
 // publishRefused ends a publication that the channel does not take.

@@ -578,10 +578,21 @@ func TestPublishing(t *testing.T) {
 	require.Equal(t, int64(1), n)
 	eventually(t, "the mug", func() bool { return w.Skep.Item("MUG").Price == 1090 })
 
-	// Archived: taken off where we put it.
+	// Archived, perhaps before the channel's answer was taken in: taken off where we put it.
 	_, err = c.Archive(ctx, "MUG", true)
 	require.NoError(t, err)
 	eventually(t, "the mug to be gone", func() bool { return w.Skep.Item("MUG").Hidden })
+
+	// Archived while its first message is out: it is taken off as soon as the channel has answered.
+	_, err = c.CreateItem(ctx, catalog.Item{SKU: "RUSH", Name: "Rush skep", Currency: "EUR", Price: 4500, Description: "A skep of rush."})
+	require.NoError(t, err)
+	p, err = c.PreviewPublish(ctx, "skep", relay.Selection{SKUs: []string{"RUSH"}})
+	require.NoError(t, err)
+	_, err = c.Publish(ctx, "skep", relay.Selection{SKUs: []string{"RUSH"}}, p.Digest)
+	require.NoError(t, err)
+	_, err = c.Archive(ctx, "RUSH", true)
+	require.NoError(t, err)
+	eventually(t, "the skep to be gone", func() bool { return w.Skep.Item("RUSH").Hidden })
 	_, err = c.PreviewPublish(ctx, "plover", relay.Selection{Mark: "skep"})
 	refused(t, err, "takes no items")
 	clean(t, w)
