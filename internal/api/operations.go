@@ -58,6 +58,11 @@ func (a *API) operations() {
 	a.people()
 	a.board()
 	a.orders()
+	a.orderWork()
+	a.rules()
+	a.inbox()
+	a.privacy()
+	a.reports()
 	a.shipments()
 	a.catalog()
 	a.listings()
@@ -108,15 +113,6 @@ func (a *API) people() {
 	})
 }
 
-func (a *API) exceptions(ctx context.Context, limit int) ([]Exception, error) {
-	list, err := a.relay.Store.OpenExceptions(ctx, limit)
-	out := make([]Exception, len(list))
-	for i, e := range list {
-		out[i] = Exception{e.ID, e.Cause, e.Text, e.Expected, e.ConnectionCode, e.ConnectionName, e.OrderNumber, e.SKU, e.OutboxID, e.InboxID, at(e.OpenedAt)}
-	}
-	return out, err
-}
-
 func (a *API) board() {
 	op(a, "viewer", http.MethodGet, "/board", "board", "Everything at a glance", func(ctx context.Context, _ *struct{}) (*body[Board], error) {
 		now := time.Now()
@@ -154,7 +150,7 @@ func (a *API) board() {
 		for _, p := range places {
 			b.Places = append(b.Places, PlaceCount{p.Code, p.Name, p.ToPick, p.ToShip})
 		}
-		if b.Exceptions, err = a.exceptions(ctx, 20); err != nil {
+		if b.Exceptions, err = a.groups(ctx, store.ExceptionFilter{Limit: 12}); err != nil {
 			return nil, err
 		}
 		late, err := st.OldestOpen(ctx, 8)
@@ -162,23 +158,28 @@ func (a *API) board() {
 			return nil, err
 		}
 		for _, r := range late {
-			b.Late = append(b.Late, orderRow(r))
+			b.Late = append(b.Late, a.orderRow(ctx, r))
 		}
 		return &body[Board]{b}, nil
 	})
-	op(a, "viewer", http.MethodGet, "/exceptions", "exceptions", "What needs a person", func(ctx context.Context, in *PageInput) (*body[[]Exception], error) {
-		list, err := a.exceptions(ctx, in.Limit)
-		return &body[[]Exception]{list}, err
-	})
 	type activityInput struct {
 		PageInput
-		Before int64 `query:"before" doc:"Entries with smaller ids"`
+		Before int64  `query:"before" doc:"Entries with smaller ids"`
+		Who    string `query:"who" doc:"Only what this person or connection did"`
+		Thing  string `query:"thing" doc:"Only what happened to things of this kind"`
+		What   string `query:"what" doc:"Only this kind of happening"`
 	}
 	op(a, "viewer", http.MethodGet, "/activity", "activity", "What happened, newest first", func(ctx context.Context, in *activityInput) (*paged[Entry], error) {
-		list, err := a.relay.Store.Activity(ctx, in.Before, in.Limit)
-		out := &paged[Entry]{Body: entries(list)}
+		list, err := a.relay.Store.Activity(ctx, store.ActivityFilter{Who: in.Who, Thing: in.Thing, What: in.What, Before: in.Before, Limit: in.Limit})
+		out := &paged[Entry]{Body: a.entries(ctx, list)}
 		if len(list) == in.Limit {
-			out.Link = next("/activity", url.Values{"limit": {fmt.Sprint(in.Limit)}}, "before", fmt.Sprint(list[len(list)-1].ID))
+			q := url.Values{"limit": {fmt.Sprint(in.Limit)}}
+			for k, v := range map[string]string{"who": in.Who, "thing": in.Thing, "what": in.What} {
+				if v != "" {
+					q.Set(k, v)
+				}
+			}
+			out.Link = next("/activity", q, "before", fmt.Sprint(list[len(list)-1].ID))
 		}
 		return out, err
 	})
@@ -211,27 +212,21 @@ func (a *API) board() {
 }
 
 func (a *API) orders() {
-	type listInput struct {
-		PageInput
-		Stage      string `query:"stage" doc:"One stage or several, by comma"`
-		Connection string `query:"connection" doc:"Code of a connection"`
-		Search     string `query:"q" maxLength:"100" doc:"Order, channel or tracking number, or part of the buyer's name"`
-		Before     int64  `query:"before" doc:"Keyset: orders taken in before this one"`
-	}
-	op(a, "viewer", http.MethodGet, "/orders", "orders", "List orders, newest first", func(ctx context.Context, in *listInput) (*paged[OrderRow], error) {
-		list, err := a.relay.Store.ListOrders(ctx, store.OrderFilter{Stage: in.Stage, Connection: in.Connection, Search: strings.TrimSpace(in.Search), Before: in.Before, Limit: in.Limit})
+	op(a, "viewer", http.MethodGet, "/orders", "orders", "List orders, newest first", func(ctx context.Context, in *OrdersInput) (*paged[OrderRow], error) {
+		f, err := in.filter(ctx)
+		if err != nil {
+			return nil, err
+		}
+		list, err := a.relay.Store.ListOrders(ctx, f)
 		out := &paged[OrderRow]{Body: make([]OrderRow, len(list))}
 		for i, r := range list {
-			out.Body[i] = orderRow(r)
+			out.Body[i] = a.orderRow(ctx, r)
 		}
 		if len(list) == in.Limit {
-			q := url.Values{"limit": {fmt.Sprint(in.Limit)}}
-			for k, v := range map[string]string{"stage": in.Stage, "connection": in.Connection, "q": in.Search} {
-				if v != "" {
-					q.Set(k, v)
-				}
-			}
-			out.Link = next("/orders", q, "before", fmt.Sprint(list[len(list)-1].ID))
+			out.Link = next("/orders", in.query(), "before", fmt.Sprint(list[len(list)-1].ID))
+		}
+		if err == nil && in.Search != "" {
+			err = a.looked(ctx, "search", in.Search)
 		}
 		return out, err
 	})
@@ -244,7 +239,7 @@ func (a *API) orders() {
 		if err != nil {
 			return nil, fmt.Errorf("order %s: %w", n, err)
 		}
-		return &orderOutput{etag(v.Order.Revision), a.order(v)}, nil
+		return &orderOutput{etag(v.Order.Revision), a.order(ctx, v)}, a.looked(ctx, "order", v.Order.Number)
 	}
 	op(a, "viewer", http.MethodGet, "/orders/{number}", "order", "One order with everything known about it", func(ctx context.Context, in *NumberInput) (*orderOutput, error) {
 		return get(ctx, in.Number)
@@ -329,7 +324,7 @@ func (a *API) shipments() {
 		list, err := a.relay.Store.ListShipments(ctx, states, in.Manifest, before, in.Limit)
 		out := &paged[Shipment]{Body: make([]Shipment, len(list))}
 		for i, s := range list {
-			out.Body[i] = a.shipment(s)
+			out.Body[i] = a.shipment(ctx, s)
 		}
 		if len(list) == in.Limit {
 			q := url.Values{"limit": {fmt.Sprint(in.Limit)}}
@@ -345,7 +340,7 @@ func (a *API) shipments() {
 		if err != nil {
 			return nil, fmt.Errorf("shipment %s: %w", n, err)
 		}
-		return &body[ShipmentView]{a.shipmentView(v)}, nil
+		return &body[ShipmentView]{a.shipmentView(ctx, v)}, nil
 	}
 	op(a, "viewer", http.MethodGet, "/shipments/{number}", "shipment", "One shipment with what is to be picked", func(ctx context.Context, in *NumberInput) (*body[ShipmentView], error) {
 		return get(ctx, in.Number)

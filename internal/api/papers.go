@@ -4,9 +4,11 @@ import (
 	"bytes"
 	"encoding/csv"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"net/http"
 	"strconv"
+	"strings"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -46,6 +48,12 @@ func (a *API) company(r *http.Request) string {
 	return name
 }
 
+func pickList(company string, v relay.ShipmentView) paper.PickList {
+	m := &v.Order.Record
+	return paper.PickList{Company: company, Order: v.OrderNumber, ChannelOrder: m.Number, Shipment: v.Number, Place: v.Location.Name, ShipTo: v.Order.ShipTo,
+		Note: m.Note, Gift: m.GiftNote, Wish: m.RequestedService, Wants: v.Wants, Printed: time.Now()}
+}
+
 func (a *API) pickListPDF(w http.ResponseWriter, r *http.Request) {
 	number := chi.URLParam(r, "number")
 	v, err := a.relay.Shipment(r.Context(), number)
@@ -54,9 +62,40 @@ func (a *API) pickListPDF(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	a.pdf(w, "pick-list-"+v.OrderNumber+".pdf", func(buf *bytes.Buffer) error {
-		return paper.WritePickList(buf, paper.PickList{Company: a.company(r), Order: v.OrderNumber, ChannelOrder: v.Order.Record.Number, Shipment: v.Number, Place: v.Location.Name,
-			ShipTo: v.Order.ShipTo, Note: v.Order.Record.Note, Wish: v.Order.Record.RequestedService, Wants: v.Wants, Printed: time.Now()})
+		return paper.WritePickLists(buf, pickList(a.company(r), v))
 	})
+}
+
+// pickListsPDF draws the pick lists of several orders; one whose picking was not begun is begun.
+func (a *API) pickListsPDF(w http.ResponseWriter, r *http.Request) {
+	numbers := strings.Split(r.URL.Query().Get("orders"), ",")
+	if len(numbers) > 100 || numbers[0] == "" {
+		a.deny(w, relay.Refuse("orders: 1 to 100 numbers are expected"))
+		return
+	}
+	var lists []paper.PickList
+	for _, n := range numbers {
+		s, err := a.relay.StartPick(r.Context(), n, who(r.Context()))
+		var refused *relay.Refused
+		if errors.As(err, &refused) {
+			continue // it has no pick list now; the action on many said why
+		}
+		if err == nil {
+			var v relay.ShipmentView
+			if v, err = a.relay.Shipment(r.Context(), s); err == nil {
+				lists = append(lists, pickList(a.company(r), v))
+			}
+		}
+		if err != nil {
+			a.deny(w, wrapNumber("order", n, err))
+			return
+		}
+	}
+	if len(lists) == 0 {
+		a.deny(w, &relay.Refused{Text: "none of these orders has anything to pick", Conflict: true})
+		return
+	}
+	a.pdf(w, "pick-lists.pdf", func(buf *bytes.Buffer) error { return paper.WritePickLists(buf, lists...) })
 }
 
 func (a *API) labelPDF(w http.ResponseWriter, r *http.Request) {

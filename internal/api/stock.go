@@ -190,7 +190,7 @@ func (a *API) stock() {
 			v.Listings = append(v.Listings, listing(l.Listing, w.Item.SKU, l.Allowed, l.On))
 		}
 		tl, err := a.relay.Store.Timeline(ctx, "item", w.Item.ID)
-		v.Timeline = entries(tl)
+		v.Timeline = a.entries(ctx, tl)
 		return &body[ItemView]{v}, err
 	}
 	op(a, "viewer", http.MethodGet, "/items/{sku}", "item", "An item with stock, ledger and listings", func(ctx context.Context, in *itemInput) (*body[ItemView], error) {

@@ -132,7 +132,7 @@ type SupplyInput struct {
 
 func (a *API) timeline(ctx context.Context, thing string, id int64) ([]Entry, error) {
 	tl, err := a.relay.Store.Timeline(ctx, thing, id)
-	return entries(tl), err
+	return a.entries(ctx, tl), err
 }
 
 func mapped[I, O any](list []I, f func(I) O) []O {

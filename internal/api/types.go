@@ -1,6 +1,7 @@
 package api
 
 import (
+	"context"
 	"encoding/json"
 	"fmt"
 	"strconv"
@@ -40,10 +41,24 @@ type OrderRow struct {
 	ReceivedAt     *time.Time `json:"received_at"`
 	Via            string     `json:"via"`
 	Held           []string   `json:"held" doc:"Causes of the holds"`
+	Kind           string     `json:"kind" enum:"ship,collect,local,counter,prepared,summary"`
+	Tags           []string   `json:"tags"`
+	Assignee       string     `json:"assignee,omitempty"`
+	TypedBy        string     `json:"typed_by,omitempty"`
+	ShippedAt      *time.Time `json:"shipped_at,omitempty"`
+	AnswerBy       *time.Time `json:"answer_by,omitempty" doc:"The channel waits for our answer until then"`
+	Merged         bool       `json:"merged,omitempty" doc:"Part of a summary order"`
 }
 
-func orderRow(r store.OrderRow) OrderRow {
-	out := OrderRow{r.Number, r.ConnectionCode, r.ConnectionName, r.ChannelNumber, r.ChannelState, r.Stage, r.Buyer, r.Currency, r.Total, r.Units, at(r.PlacedAt), at(r.ReceivedAt), r.Via, []string{}}
+func (a *API) orderRow(ctx context.Context, r store.OrderRow) OrderRow {
+	out := OrderRow{r.Number, r.ConnectionCode, r.ConnectionName, r.ChannelNumber, r.ChannelState, r.Stage, r.Buyer, r.Currency, r.Total, r.Units, at(r.PlacedAt), at(r.ReceivedAt), r.Via, []string{},
+		r.Kind, []string{}, r.Assignee, r.TypedBy, at(r.ShippedAt), at(r.AnswerBy), r.MergedInto != 0}
+	if !sees(ctx) {
+		out.Buyer = initials(out.Buyer)
+	}
+	if json.Unmarshal([]byte(r.Tags), &out.Tags) != nil {
+		out.Tags = []string{}
+	}
 	var holds []order.Hold
 	if json.Unmarshal([]byte(r.Holds), &holds) == nil {
 		for _, h := range holds {
@@ -73,6 +88,38 @@ type Order struct {
 	Timeline       []Entry          `json:"timeline"`
 	Shipments      []Shipment       `json:"shipments"`
 	WriteBacks     []Outbox         `json:"write_backs"`
+
+	Kind       string          `json:"kind" enum:"ship,collect,local,counter,prepared,summary"`
+	Assignee   string          `json:"assignee,omitempty"`
+	TypedBy    string          `json:"typed_by,omitempty"`
+	Ours       order.Ours      `json:"ours" doc:"What people and rules added"`
+	Customer   *OrderCustomer  `json:"customer,omitempty"`
+	MergedInto string          `json:"merged_into,omitempty" doc:"Number of the summary order"`
+	Members    []OrderRow      `json:"members,omitempty" doc:"Of a summary order: the first of its orders"`
+	Hidden     bool            `json:"hidden,omitempty" doc:"Personal data is hidden from your role"`
+	Forgotten  *time.Time      `json:"forgotten,omitempty" doc:"When personal data was removed"`
+	Actions    []string        `json:"actions" doc:"What can be done with it now"`
+	Compared   []VersionChange `json:"compared" doc:"What each version of the channel's record changed against the one before"`
+}
+
+// OrderCustomer is who bought, and how often.
+type OrderCustomer struct {
+	ID     int64  `json:"id"`
+	Name   string `json:"name"`
+	Orders int64  `json:"orders" doc:"All their orders on this channel, up to 100"`
+}
+
+// VersionChange is what a version of the channel's record changed.
+type VersionChange struct {
+	Version int64    `json:"version"`
+	Changes []Change `json:"changes"`
+}
+
+// Change is a field that differs.
+type Change struct {
+	Field string `json:"field"`
+	Was   string `json:"was"`
+	Is    string `json:"is"`
 }
 
 // Line is an order line with where its units are.
@@ -109,10 +156,13 @@ type Entry struct {
 	Text  string     `json:"text"`
 }
 
-func entries(list []store.Entry) []Entry {
+func (a *API) entries(ctx context.Context, list []store.Entry) []Entry {
 	out := make([]Entry, len(list))
 	for i, e := range list {
 		out[i] = Entry{e.ID, at(e.At), e.Who, e.Thing, e.Name, e.What, e.Text}
+		if e.What == "address" && !sees(ctx) {
+			out[i].Text = "Address changed"
+		}
 	}
 	return out
 }
@@ -168,7 +218,10 @@ type Shipment struct {
 	DeliveredAt *time.Time `json:"delivered_at,omitempty"`
 }
 
-func (a *API) shipment(s store.Shipment) Shipment {
+func (a *API) shipment(ctx context.Context, s store.Shipment) Shipment {
+	if !sees(ctx) {
+		s.Buyer = initials(s.Buyer)
+	}
 	out := Shipment{Number: s.Number, OrderNumber: s.OrderNumber, Buyer: s.Buyer, Location: a.relay.Place(s.LocationID).Name, State: s.State, Pickers: s.Pickers, Profile: s.Profile,
 		WeightG: s.WeightG, LengthMM: s.LengthMM, WidthMM: s.WidthMM, HeightMM: s.HeightMM, Carrier: s.CarrierName, Service: s.Service, ServiceName: s.ServiceName, Tracking: s.Tracking,
 		TrackingURL: s.TrackingURL, Price: s.Price, Currency: s.Currency, ManifestID: s.ManifestID, SSCC: s.SSCC, Error: s.Error, CreatedAt: at(s.CreatedAt), ShippedAt: at(s.ShippedAt), DeliveredAt: at(s.DeliveredAt)}
@@ -188,16 +241,28 @@ type ShipmentView struct {
 	Note     string         `json:"note,omitempty"`
 	Wish     string         `json:"requested_service,omitempty"`
 	Stage    string         `json:"stage"`
+	Gift     string         `json:"gift_note,omitempty"`
+	Profiled string         `json:"decided_profile,omitempty" doc:"The profile that a rule chose"`
+	Served   string         `json:"decided_service,omitempty" doc:"The service that a rule chose"`
 }
 
-func (a *API) shipmentView(v relay.ShipmentView) ShipmentView {
-	return ShipmentView{Shipment: a.shipment(v.Shipment), Wants: v.Wants, Expected: picking.Expected(v.Wants), ShipTo: v.Order.ShipTo, Note: v.Order.Record.Note, Wish: v.Order.Record.RequestedService, Stage: string(v.Order.Stage())}
+func (a *API) shipmentView(ctx context.Context, v relay.ShipmentView) ShipmentView {
+	if !sees(ctx) {
+		relay.Strip(v.Order, hidden)
+	}
+	return ShipmentView{Profiled: v.Order.Ours.Decided.Profile, Served: v.Order.Ours.Decided.Service, Gift: v.Order.Record.GiftNote, Shipment: a.shipment(ctx, v.Shipment), Wants: v.Wants, Expected: picking.Expected(v.Wants), ShipTo: v.Order.ShipTo, Note: v.Order.Record.Note, Wish: v.Order.Record.RequestedService, Stage: string(v.Order.Stage())}
 }
 
-func (a *API) order(v relay.OrderView) Order {
+func (a *API) order(ctx context.Context, v relay.OrderView) Order {
 	o := v.Order
+	if !sees(ctx) {
+		relay.Strip(o, hidden)
+		for i := range v.Versions {
+			v.Versions[i].Record = nil
+		}
+	}
 	out := Order{Number: o.Number, Revision: o.Revision, Stage: string(o.Stage()), Connection: v.Channel.Code, ConnectionName: v.Channel.Name, OutsideID: o.OutsideID, Via: o.Via,
-		ReceivedAt: timeAt(o.ReceivedAt), ShippedAt: timeAt(o.ShippedAt), ShipTo: o.ShipTo, Holds: o.Holds, Record: o.Record, Totals: v.Totals, Timeline: entries(v.Timeline),
+		ReceivedAt: timeAt(o.ReceivedAt), ShippedAt: timeAt(o.ShippedAt), ShipTo: o.ShipTo, Holds: o.Holds, Record: o.Record, Totals: v.Totals, Timeline: a.entries(ctx, v.Timeline),
 		Lines: []Line{}, Versions: []ChannelVersion{}, Shipments: []Shipment{}, WriteBacks: []Outbox{}}
 	if out.Holds == nil {
 		out.Holds = []order.Hold{}
@@ -214,10 +279,21 @@ func (a *API) order(v relay.OrderView) Order {
 		out.Versions = append(out.Versions, ChannelVersion{x.Version, x.Via, at(x.ReceivedAt), x.State, x.Reason, x.Record})
 	}
 	for _, s := range v.Shipments {
-		out.Shipments = append(out.Shipments, a.shipment(s))
+		out.Shipments = append(out.Shipments, a.shipment(ctx, s))
 	}
 	for _, m := range v.Outbox {
 		out.WriteBacks = append(out.WriteBacks, outbox(m))
+	}
+	out.Kind, out.Assignee, out.TypedBy, out.Ours, out.Hidden, out.Forgotten = string(o.Kind()), o.Assignee, o.TypedBy, o.Ours, !sees(ctx), timeAt(o.ForgottenAt)
+	out.MergedInto, out.Actions, out.Compared = v.MergedInto, v.Actions, compared(ctx, v.Versions)
+	for _, r := range v.Members {
+		out.Members = append(out.Members, a.orderRow(ctx, r))
+	}
+	if v.Customer.ID != 0 {
+		out.Customer = &OrderCustomer{v.Customer.ID, v.Customer.Name, v.Bought}
+		if !sees(ctx) {
+			out.Customer.Name = initials(v.Customer.Name)
+		}
 	}
 	return out
 }
@@ -329,12 +405,15 @@ type LogLine struct {
 	Text  string     `json:"text"`
 }
 
-// Exception is something that needs a person.
+// Exception is something that needs a person, or all that is the same of it: of one cause, about one thing, at
+// one connection.
 type Exception struct {
 	ID             int64      `json:"id"`
 	Cause          string     `json:"cause"`
+	Subject        string     `json:"subject" doc:"What it is about within its cause: an SKU, a field, a reason"`
 	Text           string     `json:"text"`
 	Expected       string     `json:"expected"`
+	Side           string     `json:"side" enum:"ours,theirs,either" doc:"Which side can mend it"`
 	Connection     string     `json:"connection,omitempty" doc:"Code"`
 	ConnectionName string     `json:"connection_name,omitempty"`
 	OrderNumber    string     `json:"order_number,omitempty"`
@@ -342,6 +421,11 @@ type Exception struct {
 	OutboxID       int64      `json:"outbox_id,omitempty" doc:"A message that was refused and can be sent again"`
 	InboxID        int64      `json:"inbox_id,omitempty" doc:"A message that was not understood and can be taken in again"`
 	OpenedAt       *time.Time `json:"opened_at"`
+	Assignee       string     `json:"assignee,omitempty"`
+	SnoozedUntil   *time.Time `json:"snoozed_until,omitempty"`
+	Count          int64      `json:"count" doc:"How many there are of the same"`
+	Orders         int64      `json:"orders" doc:"How many orders wait for it"`
+	OldestAt       *time.Time `json:"oldest_at,omitempty"`
 }
 
 // Manifest is a carrier's list of one day.

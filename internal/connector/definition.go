@@ -272,6 +272,8 @@ var (
 		{"stock out", reflect.TypeFor[SendAnswer]()},
 		{"items out", reflect.TypeFor[SendAnswer]()},
 		{"dispatch out", reflect.TypeFor[SendAnswer]()},
+		{"answers out", reflect.TypeFor[SendAnswer]()},
+		{"states out", reflect.TypeFor[SendAnswer]()},
 		{"labels out", reflect.TypeFor[message.Label]()},
 		{"handovers out", reflect.TypeFor[message.HandoverReceipt]()},
 	}

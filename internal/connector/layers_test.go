@@ -214,7 +214,7 @@ func TestCapabilities(t *testing.T) {
 	require.NoError(t, err)
 	c := lib["hedgerow"].Capabilities()
 	require.Equal(t, []string{"orders in", "listings in", "stock in"}, c.In)
-	require.Equal(t, []string{"stock out", "items out", "dispatch out"}, c.Out)
+	require.Equal(t, []string{"stock out", "items out", "dispatch out", "states out"}, c.Out)
 	require.Equal(t, []string{"dispatch out"}, c.ReadBack)
 	require.True(t, c.Pushes)
 	require.Equal(t, "token", c.Way)

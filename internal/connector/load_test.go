@@ -16,7 +16,7 @@ import (
 func TestBuiltInDefinitionsLoad(t *testing.T) {
 	lib, err := BuiltIn()
 	require.NoError(t, err)
-	require.Equal(t, []string{"orders in", "listings in", "stock in", "stock out", "items out", "dispatch out"}, lib["hedgerow"].Kinds())
+	require.Equal(t, []string{"orders in", "listings in", "stock in", "stock out", "items out", "dispatch out", "states out"}, lib["hedgerow"].Kinds())
 	require.Equal(t, []string{"tracking in", "labels out", "handovers out"}, lib["plover-post"].Kinds())
 }
 

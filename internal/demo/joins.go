@@ -191,7 +191,9 @@ func (w *World) JoinTill(ctx context.Context, how Joining) (api.ImportView, erro
 
 // JoinNosh joins the ordering portal by its kitchen key.
 func (w *World) JoinNosh(ctx context.Context, how Joining) (api.ImportView, error) {
-	return w.joinBy(ctx, "nosh-lane", "nosh", "Nosh Lane", w.NoshURL, NoshAccess, how)
+	im, err := w.joinBy(ctx, "nosh-lane", "nosh", "Nosh Lane", w.NoshURL, NoshAccess, how)
+	w.Nosh.SetHook(w.URL + "/in/nosh")
+	return im, err
 }
 
 func (w *World) joinBy(ctx context.Context, connector, code, name, address string, secrets map[string]string, how Joining) (api.ImportView, error) {
@@ -204,6 +206,9 @@ func (w *World) joinBy(ctx context.Context, connector, code, name, address strin
 	}
 	if err != nil {
 		return api.ImportView{}, err
+	}
+	if bell := t.Given["bell"]; bell != "" { // shown once; the portal's people put it in
+		w.Nosh.SetBell(bell)
 	}
 	return w.Finish(ctx, code, t.Identity.Number, how)
 }

@@ -114,6 +114,7 @@ func (o *Outside) CallRelay(base string) {
 func (o *Outside) Close() {
 	o.Morrow.Stop()
 	o.Skep.Stop()
+	o.Nosh.Stop()
 	for _, s := range o.servers {
 		s.Close()
 	}

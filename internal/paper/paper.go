@@ -107,14 +107,26 @@ func drawCode128(p *fpdf.Fpdf, s string, x, y, w, h float64) {
 type PickList struct {
 	Company, Order, ChannelOrder, Shipment, Place string
 	ShipTo                                        place.Address
-	Note, Wish                                    string
+	Note, Wish, Gift                              string
 	Wants                                         []picking.Want
 	Printed                                       time.Time
 }
 
-// WritePickList draws a pick list on A4, with a barcode for the order and for each product.
-func WritePickList(w io.Writer, l PickList) error {
-	p := newPDF(210, 297, "Pick list "+l.Order)
+// WritePickLists draws pick lists on A4, each on pages of its own, with a barcode for the order and for each
+// product.
+func WritePickLists(w io.Writer, lists ...PickList) error {
+	title := fmt.Sprintf("%d pick lists", len(lists))
+	if len(lists) == 1 {
+		title = "Pick list " + lists[0].Order
+	}
+	p := newPDF(210, 297, title)
+	for _, l := range lists {
+		drawPickList(p, l)
+	}
+	return finish(p, w)
+}
+
+func drawPickList(p *fpdf.Fpdf, l PickList) {
 	const left, right = 15.0, 195.0
 	page := 0
 	y := 0.0
@@ -138,9 +150,11 @@ func WritePickList(w io.Writer, l PickList) error {
 		text(p, sans, "", 9, left, y, 170, "Wished: "+l.Wish)
 		y += 6
 	}
-	if l.Note != "" {
-		text(p, sans, "B", 10, left, y, 180, "Note: "+l.Note)
-		y += 7
+	for _, n := range []struct{ what, text string }{{"Note: ", l.Note}, {"Put in: ", l.Gift}} {
+		if n.text != "" {
+			text(p, sans, "B", 10, left, y, 180, n.what+n.text)
+			y += 7
+		}
 	}
 	columns := func() {
 		y += 2
@@ -177,7 +191,6 @@ func WritePickList(w io.Writer, l PickList) error {
 		p.SetLineWidth(0.1)
 		p.Line(left, y, right, y)
 	}
-	return finish(p, w)
 }
 
 // Label is what is glued on a parcel.

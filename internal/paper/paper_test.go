@@ -42,7 +42,7 @@ func TestPickListBreaksPages(t *testing.T) {
 		l.Wants = append(l.Wants, picking.Want{SKU: fmt.Sprintf("JAR-%d", i), GTIN: "2007100012474", Title: strings.Repeat("A long name ", 12), Bin: fmt.Sprintf("A-%02d-1", i), Quantity: int64(i)})
 	}
 	var buf bytes.Buffer
-	require.NoError(t, WritePickList(&buf, l))
+	require.NoError(t, WritePickLists(&buf, l))
 	require.Equal(t, 4, pages(buf.Bytes()))
 	if words := pdfText(t, buf.Bytes()); words != "" {
 		require.Contains(t, words, "Pick list R10001")

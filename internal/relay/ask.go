@@ -24,6 +24,12 @@ type OrderView struct {
 	Timeline  []store.Entry
 	Shipments []store.Shipment
 	Outbox    []store.OutboxMessage
+
+	Customer   store.Customer
+	Bought     int64 // orders of the customer, up to 100
+	MergedInto string
+	Members    []store.OrderRow // of a summary, the first of them
+	Actions    []string         // what can be done with it now
 }
 
 // Version is one version of the channel's record, bare of its envelope.
@@ -58,8 +64,57 @@ func (r *Relay) Order(ctx context.Context, number string) (OrderView, error) {
 	if out.Shipments, err = r.Store.ShipmentsOfOrder(ctx, o.ID); err != nil {
 		return out, err
 	}
-	out.Outbox, err = r.Store.OutboxOfOrder(ctx, o.ID)
-	return out, err
+	if out.Outbox, err = r.Store.OutboxOfOrder(ctx, o.ID); err != nil {
+		return out, err
+	}
+	if o.CustomerID != 0 {
+		if out.Customer, err = r.Store.Customer(ctx, o.CustomerID); err != nil {
+			return out, err
+		}
+		list, err := r.Store.ListOrders(ctx, store.OrderFilter{Customer: o.CustomerID, Limit: 100})
+		if err != nil {
+			return out, err
+		}
+		out.Bought = int64(len(list))
+	}
+	if o.MergedInto != 0 {
+		names, err := r.Store.NumbersOf(ctx, []int64{o.MergedInto})
+		if err != nil {
+			return out, err
+		}
+		out.MergedInto = names[o.MergedInto]
+	}
+	if o.Kind() == order.Summary {
+		if out.Members, err = r.Store.ListOrders(ctx, store.OrderFilter{Merged: o.ID, Limit: 100}); err != nil {
+			return out, err
+		}
+	}
+	out.Actions = actions(o)
+	return out, nil
+}
+
+// actions lists what can be done with an order as it stands.
+func actions(o *order.Order) []string {
+	out := []string{}
+	add := func(ok bool, what string) {
+		if ok {
+			out = append(out, what)
+		}
+	}
+	st := o.Stage()
+	open := st == order.Pending || st == order.Held || st == order.Ready || st == order.Routed || st == order.Picking || st == order.Packed
+	carrier := o.Kind() == message.Ship
+	add(o.Ours.Answer != nil && o.Ours.Answer.State == order.Wanted, "answer")
+	add(carrier && (st == order.Ready || st == order.Routed || st == order.Picking), "pick")
+	add(!carrier && o.Kind() != order.Summary && (st == order.Ready || st == order.Routed), "hand over")
+	add(open && !o.Test, "hold")
+	add((open || st == order.PartShipped) && !o.Elsewhere(), "cancel")
+	add(o.Kind() != order.Summary && o.MergedInto == 0 && (open || st == order.Cancelled || o.NoStockMoved) && !o.Voided, "void")
+	add(o.Voided && o.Kind() != order.Summary, "take in again")
+	add(o.Kind() == order.Summary && !o.Voided && !o.Ours.Posted, "undo merge")
+	add(o.Kind() == order.Summary && !o.Voided && !o.Ours.Posted, "posted")
+	add(st == order.Pending || st == order.Held || st == order.Ready || st == order.Routed || st == order.Picking, "address")
+	return out
 }
 
 // ShipmentView is a shipment with what is to be picked.

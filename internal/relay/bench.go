@@ -49,6 +49,10 @@ func (r *Relay) Sample(ctx context.Context, code, kind string) (string, error) {
 	case "dispatch out":
 		m = message.Dispatch{Reference: r.prefix + "-bench", OrderID: "0", OrderNumber: "SAMPLE-1", OurNumber: "SAMPLE", Carrier: "Plover Post", Service: "PP", Tracking: "PP123456785XW", ShippedAt: r.now().UTC().Truncate(time.Second),
 			Lines: []message.DispatchLine{{ID: "1", SKU: "SAMPLE", Quantity: 1}}, LastOfOrder: true, ParcelNumber: "SAMPLE"}
+	case "answers out":
+		m = message.OrderAnswer{Reference: r.prefix + "-bench", OrderID: "0", OrderNumber: "SAMPLE-1", Accepted: true, ReadyAt: r.now().UTC().Truncate(time.Second).Add(20 * time.Minute)}
+	case "states out":
+		m = message.OrderState{Reference: r.prefix + "-bench", OrderID: "0", OrderNumber: "SAMPLE-1", OurNumber: "SAMPLE", State: "taken in"}
 	case "labels out":
 		m = message.Parcel{Reference: r.prefix + "-bench", Service: "PP", From: to, To: to, WeightG: 900, LengthMM: 300, WidthMM: 200, HeightMM: 100, Test: true, Handover: r.today()}
 	case "handovers out":

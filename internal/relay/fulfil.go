@@ -546,6 +546,9 @@ func (r *Relay) labelBought(ch *change, c *conn, m store.OutboxMessage, label *m
 	if err := ch.UpdateShipment(&s); err != nil {
 		return err
 	}
+	if err := ch.Findable(o); err != nil {
+		return err
+	}
 	ch.tell("manifest", fmt.Sprint(s.ManifestID))
 	payload, err := json.Marshal(d)
 	if err != nil {
@@ -643,6 +646,21 @@ func (r *Relay) handoverRefused(ch *change, m store.OutboxMessage) error {
 	return ch.SetManifest(id, "open", "", time.Time{})
 }
 
+// placeID finds a location by its code; 0 where there is none.
+func (r *Relay) placeID(code string) int64 {
+	if code == "" {
+		return 0
+	}
+	r.placeMu.RLock()
+	defer r.placeMu.RUnlock()
+	for id, l := range r.places {
+		if l.Code == code {
+			return id
+		}
+	}
+	return 0
+}
+
 func (r *Relay) location(code string) (store.Location, error) {
 	r.placeMu.RLock()
 	defer r.placeMu.RUnlock()
@@ -667,9 +685,7 @@ func (r *Relay) Release(ctx context.Context, number, cause, who string, revision
 		if revision != 0 && o.Revision != revision {
 			return store.ErrConflict
 		}
-		switch order.Cause(cause) {
-		case order.TotalDiffers, order.Changed, order.LateCancel, order.WantsLook:
-		default:
+		if !slices.Contains(order.Waved, order.Cause(cause)) {
 			return &Refused{Text: fmt.Sprintf("a hold for %q ends when its cause does; it cannot be waved through", cause), Conflict: true}
 		}
 		c, ok := order.Release(o, order.Cause(cause), who)
@@ -704,6 +720,9 @@ func (r *Relay) Readdress(ctx context.Context, number string, to place.Address, 
 		o.ShipTo = to
 		o.Free(order.BadAddress)
 		o.Revision++
+		if err := ch.Findable(o); err != nil {
+			return err
+		}
 		if err := r.noteOrder(ch, o, who, "address", "Address changed to %s", strings.Join(to.Lines(), ", ")); err != nil {
 			return err
 		}

@@ -13,6 +13,7 @@ import (
 	"openrelay/internal/connector"
 	"openrelay/internal/core/message"
 	"openrelay/internal/core/order"
+	"openrelay/internal/core/rules"
 	"openrelay/internal/core/stock"
 	"openrelay/internal/store"
 )
@@ -240,6 +241,8 @@ type batch struct {
 		run  int64
 		text string
 	}
+	again map[string]string // orders that are void here and taken in again on purpose: the number to use, or none
+	typed string            // who typed the orders of this batch
 }
 
 func (b *batch) tally(in store.InboxMessage) (*store.Tally, int64, error) {
@@ -333,27 +336,37 @@ func (b *batch) orders(all []mapped) error {
 	if err != nil {
 		return err
 	}
-	if n := len(outside) - len(existing); n > 0 {
-		series := "order"
-		if p := b.c.settings().NumberPrefix; p != "" {
-			if series, err = b.ch.SeriesWith("order "+p, p); err != nil {
-				return err
-			}
+	void, err := b.ch.OnlyVoid(b.c.rec().ID, outside)
+	if err != nil {
+		return err
+	}
+	set := b.c.settings()
+	counters := map[string]*store.Counter{}
+	var numberErr error
+	scene.NewOrder = func(m *message.Order, outsideID string) (int64, string) {
+		id, err := b.ch.NewOrderID()
+		numberErr = errors.Join(numberErr, err)
+		if n := b.again[outsideID]; n != "" {
+			return id, n
 		}
-		number, err := b.ch.Numbers(series, n)
-		if err != nil {
-			return err
+		c, err := b.counter(counters, set, m)
+		if numberErr = errors.Join(numberErr, err); numberErr != nil {
+			return id, ""
 		}
-		scene.NewOrder = func() (int64, string) {
-			id, e := b.ch.NewOrderID()
-			err = errors.Join(err, e)
-			return id, number()
-		}
+		return id, c.Next()
+	}
+	if err := b.customers(scene, msgs); err != nil {
+		return err
 	}
 	var created, changed []*order.Order
 	isNew, isChanged := map[int64]bool{}, map[int64]bool{}
 	var entries []store.Entry
-	set := b.c.settings()
+	facts, factIDs := map[int64]*rules.Facts{}, []int64{}
+	answers := map[int64]bool{}
+	was := map[int64]findable{}
+	for _, o := range existing {
+		was[o.ID] = findableOf(o)
+	}
 	for _, m := range msgs {
 		msg := m.msg.(*message.Order)
 		if existing[m.in.OutsideID] == nil && len(set.Take) > 0 && !slices.Contains(set.Take, string(msg.Status)) {
@@ -367,17 +380,40 @@ func (b *batch) orders(all []mapped) error {
 			b.settle(m.in, "skipped", why, 0)
 			continue
 		}
+		if existing[m.in.OutsideID] == nil && void[m.in.OutsideID] != 0 && b.again == nil {
+			y, _, err := b.tally(m.in)
+			if err != nil {
+				return err
+			}
+			y.Skipped++
+			y.Reason("voided here")
+			b.settle(m.in, "skipped", "the order was voided here; it comes in again when a person says so", void[m.in.OutsideID])
+			continue
+		}
 		c := order.TakeIn(existing[m.in.OutsideID], order.Arrival{
 			ConnectionID: b.c.rec().ID, OutsideID: m.in.OutsideID, Version: m.in.Version, Message: msg, Via: m.in.Via,
 		}, scene)
-		if err != nil {
-			return err
+		if numberErr != nil {
+			return numberErr
 		}
 		y, _, terr := b.tally(m.in)
 		if terr != nil {
 			return terr
 		}
 		o := c.Order
+		if c.Created {
+			o.TypedBy = b.typed
+		}
+		if c.Facts != nil && !o.Test {
+			if facts[o.ID] == nil {
+				factIDs = append(factIDs, o.ID)
+			}
+			facts[o.ID] = c.Facts
+		}
+		if c.Answer {
+			answers[o.ID] = true
+		}
+		b.ch.watch = b.ch.watch || o.Ours.Answer != nil
 		switch {
 		case c.Skipped != "":
 			y.Skipped++
@@ -410,6 +446,20 @@ func (b *batch) orders(all []mapped) error {
 		if err := b.r.syncShipments(b.ch, o); err != nil {
 			return err
 		}
+		if err := b.refind(o, was[o.ID]); err != nil {
+			return err
+		}
+	}
+	for _, c := range counters {
+		if err := b.ch.Keep(c); err != nil {
+			return err
+		}
+	}
+	if err := b.ch.PutFacts(facts, factIDs); err != nil {
+		return err
+	}
+	if err := b.tellChannel(created, changed, answers); err != nil {
+		return err
 	}
 	for _, o := range created {
 		if len(o.Holds) > 0 {
@@ -516,7 +566,10 @@ func (b *batch) scene(existing map[string]*order.Order, items *matches) (*order.
 		return nil, err
 	}
 	s.match(items)
-	return s.Scene, nil
+	if err := b.traits(s.Scene, keys(need)); err != nil {
+		return nil, err
+	}
+	return s.Scene, b.counted(s.Scene, keys(need))
 }
 
 // itemsOf adds the items of an order, and what its kits were made of.
@@ -544,8 +597,12 @@ func (r *Relay) sceneFor(c *conn, ch *change, book *stock.Book, who string) (sce
 		return scene{}, err
 	}
 	set := c.settings()
-	return scene{&order.Scene{Now: ch.now, Who: who, Sources: set.Offer.Sources, Tolerance: set.Tolerance, Test: c.rec().Test, Look: set.Carry == "look", Keep: set.Keep,
-		Since: store.Time(c.rec().BeganAt), Book: book, Place: r.placeName, Item: func(*order.Line) int64 { return 0 }, Goods: w.sells}}, nil
+	s := &order.Scene{Now: ch.now, Who: who, Sources: set.Offer.Sources, Tolerance: set.Tolerance, Account: set.Account, Test: c.rec().Test, Look: set.Carry == "look", Keep: set.Keep,
+		Since: store.Time(c.rec().BeganAt), Book: book, Place: r.placeName, Item: func(*order.Line) int64 { return 0 }, Goods: w.sells,
+		Rules: r.rules.Load(), Where: r.placeID, Accept: set.Answer == "accept", Prep: time.Duration(set.PrepMinutes) * time.Minute, Channel: c.rec().Code,
+		Pays: func(method string) string { return set.Payments[method] }}
+	s.Own = r.placeID(set.OwnLocation)
+	return scene{s}, nil
 }
 
 func keys(m map[int64]bool) []int64 {
@@ -574,13 +631,20 @@ func (r *Relay) saveOrder(ch *change, o *order.Order) error {
 
 // syncExceptions keeps one open exception per hold.
 func (r *Relay) syncExceptions(ch *change, o *order.Order) error {
-	keep := make([]string, len(o.Holds))
-	for i, h := range o.Holds {
-		keep[i] = string(h.Cause)
-		if err := ch.Raise(store.Exception{Cause: string(h.Cause), Text: h.Text, Expected: h.Expected, ConnectionID: o.ConnectionID, OrderID: o.ID}, ch.now); err != nil {
-			return err
+	var keep []string
+	for _, h := range o.Holds {
+		about := h.About
+		if len(about) == 0 {
+			about = []string{""}
+		}
+		for _, subject := range about {
+			keep = append(keep, string(h.Cause)+"\x1f"+subject)
+			if err := ch.Raise(store.Exception{Cause: string(h.Cause), Subject: subject, Text: h.Text, Expected: h.Expected, ConnectionID: o.ConnectionID, OrderID: o.ID}, ch.now); err != nil {
+				return err
+			}
 		}
 		ch.tell("exception", o.Number)
+		ch.watch = true
 	}
 	return ch.CloseExceptions(o.ID, keep, "relay", ch.now)
 }
@@ -672,7 +736,7 @@ func (r *Relay) serveWaiting(ch *change, book *stock.Book, items []int64) error 
 	book.Know(levels)
 	for _, o := range waiting {
 		c := r.byID(o.ConnectionID)
-		if c == nil || o.Voided || o.ByChannel() {
+		if c == nil || o.Voided || o.Elsewhere() {
 			continue
 		}
 		s, err := r.sceneFor(c, ch, book, "relay")
@@ -777,7 +841,7 @@ func (b *batch) finish(bad []store.InboxOutcome) error {
 	}
 	for _, o := range bad {
 		if err := b.ch.Raise(store.Exception{Cause: "message not understood", Text: fmt.Sprintf("A message from %s could not be taken in: %s", b.c.rec().Name, o.Reason),
-			Expected:     "A record that fits the connector's mapping. It is kept as it came; correct it at the other side, or the mapping, and take it in again.",
+			Expected:     "A record that fits the connector's mapping. It is kept as it came; correct it at the other side, or the mapping, and take it in again, or type the order beside it.",
 			ConnectionID: b.c.rec().ID, InboxID: o.ID}, b.ch.now); err != nil {
 			return err
 		}

@@ -138,6 +138,9 @@ func (r *Relay) TestAccess(ctx context.Context, code string, a Access, who strin
 	out.Trimmed = append([]string{}, trimmed...)
 	if err == nil {
 		r.remember(code, out)
+		if out.LetIn {
+			out.Given = given
+		}
 	}
 	return out, err
 }

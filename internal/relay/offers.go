@@ -178,12 +178,13 @@ const (
 	listingInReview  = "in review"
 	listingRejected  = "rejected"
 	listingLive      = "live"
+	listingGone      = "sold there" // known from orders only: the channel lists it no more
 	listingOff       = "off"
 )
 
 // takesQuantity tells whether the channel has the listing, so that a quantity can be told for it.
 func takesQuantity(l *store.Listing) bool {
-	return l.State != listingSubmitted && l.State != listingInReview && l.State != listingRejected
+	return l.State != listingGone && l.State != listingSubmitted && l.State != listingInReview && l.State != listingRejected
 }
 
 func offerSubject(listing int64) string { return fmt.Sprintf("listing %d", listing) }

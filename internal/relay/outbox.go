@@ -65,7 +65,7 @@ func (r *Relay) sendDue(c *conn) (bool, error) {
 		if _, on := r.feed(c, kind); !on || c.line().Def.Feeds[kind].Send == nil {
 			continue
 		}
-		if kind == "stock out" && time.Since(c.stockSent) < stockPace {
+		if kind == "stock out" && r.now().Sub(c.stockSent) < stockPace {
 			c.wakeSoon(r, stockPace)
 			continue
 		}
@@ -88,7 +88,7 @@ func (r *Relay) sendDue(c *conn) (bool, error) {
 		groups[m.Feed] = append(groups[m.Feed], m)
 	}
 	if len(groups["stock out"]) > 0 {
-		c.stockSent = time.Now()
+		c.stockSent = r.now()
 	}
 	for _, kind := range feeds {
 		asked := map[string]bool{} // submissions that were asked about in this round
@@ -283,7 +283,8 @@ func (r *Relay) refused(ch *change, c *conn, m store.OutboxMessage) error {
 			return err
 		}
 	}
-	return ch.Raise(store.Exception{Cause: cause, Text: fmt.Sprintf("%s refused %s of %s: %s", c.rec().Name, m.Feed, m.Subject, m.Error),
+	ch.watch = true
+	return ch.Raise(store.Exception{Cause: cause, Subject: clip(m.Error, 120), Text: fmt.Sprintf("%s refused %s of %s: %s", c.rec().Name, m.Feed, m.Subject, m.Error),
 		Expected: "An accepted message. Correct what the other side names, then send it again.", ConnectionID: c.rec().ID, OrderID: m.OrderID, OutboxID: m.ID}, ch.now)
 }
 
@@ -472,6 +473,12 @@ func (c *conn) wakeSoon(r *Relay, d time.Duration) {
 }
 
 func (r *Relay) noteWriteBack(ch *change, c *conn, m store.OutboxMessage, what, extra string) error {
+	if m.Feed == "answers out" || m.Feed == "states out" {
+		if what != "sent" {
+			return nil
+		}
+		return ch.Note(store.Entry{At: ch.now.UnixMicro(), Who: "relay", Thing: "order", ThingID: m.OrderID, What: "told the channel", Text: fmt.Sprintf("%s told %s", c.rec().Name, map[string]string{"answers out": "our answer", "states out": "how far it is"}[m.Feed])})
+	}
 	var d message.Dispatch
 	if m.Feed != "dispatch out" {
 		return nil
@@ -514,23 +521,35 @@ func (r *Relay) readBack(ch *change, c *conn, m store.OutboxMessage, ok bool, er
 
 // SendAgain puts a refused message back into the queue.
 func (r *Relay) SendAgain(ctx context.Context, id int64, who string) error {
-	return r.commit(ctx, func(ch *change) error {
-		m, err := ch.Outbox(id)
-		if err != nil {
-			return err
-		}
-		if m.State != store.Refused {
-			return &Refused{Text: fmt.Sprintf("message %s is %s, only refused ones are sent again", m.Ref, m.State), Conflict: true}
-		}
-		m.State, m.NextAt, m.Attempts, m.Error = store.Waiting, ch.now.UnixMicro(), 0, ""
-		if err := ch.SettleOutbox(m); err != nil {
-			return err
-		}
-		ch.wake[m.ConnectionID] = true
-		if err := ch.CloseExceptionFor(m.ID, 0, who, ch.now); err != nil {
-			return err
-		}
-		ch.tell("exception", "")
-		return nil
-	})
+	return r.commit(ctx, func(ch *change) error { return r.sendAgain(ch, id, who) })
+}
+
+func (r *Relay) sendAgain(ch *change, id int64, who string) error {
+	m, err := ch.Outbox(id)
+	if err != nil {
+		return err
+	}
+	if m.State != store.Refused {
+		return &Refused{Text: fmt.Sprintf("message %s is %s, only refused ones are sent again", m.Ref, m.State), Conflict: true}
+	}
+	m.State, m.NextAt, m.Attempts, m.Error = store.Waiting, ch.now.UnixMicro(), 0, ""
+	if err := ch.SettleOutbox(m); err != nil {
+		return err
+	}
+	ch.wake[m.ConnectionID] = true
+	if err := ch.CloseExceptionFor(m.ID, 0, who, ch.now); err != nil {
+		return err
+	}
+	ch.tell("exception", "")
+	return nil
+}
+
+func clip(s string, most int) string {
+	if len(s) <= most {
+		return s
+	}
+	for most > 0 && s[most]&0xC0 == 0x80 { // not inside a letter
+		most--
+	}
+	return s[:most]
 }

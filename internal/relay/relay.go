@@ -20,6 +20,7 @@ import (
 
 	"openrelay/internal/connector"
 	"openrelay/internal/core/freight"
+	"openrelay/internal/core/rules"
 	"openrelay/internal/store"
 )
 
@@ -30,6 +31,7 @@ type Relay struct {
 	log    *slog.Logger
 	now    func() time.Time
 	client *http.Client // of all outgoing calls; guarded
+	mail   Mail
 	seal   *sealer
 	prefix string // begins every reference we send: unique to this company file
 	// gs1Prefix begins the SSCC of every parcel. Without a company prefix of its own, a company uses
@@ -52,10 +54,15 @@ type Relay struct {
 	tariffs  map[int64]tariffAt
 
 	wares atomic.Pointer[wares]
+	rules atomic.Pointer[rules.Set]
+	looks looks
 	match matcher
 
 	placeMu sync.RWMutex
 	places  map[int64]store.Location
+
+	wakeWatch chan struct{} // something may be due sooner
+	watchAt   time.Time     // of a relay that is driven by hand: when it looks again; guarded by mu
 }
 
 type tariffAt struct {
@@ -110,6 +117,10 @@ type Options struct {
 	Folder string
 	// Addresses that are not public and may be called all the same.
 	Reach []netip.Prefix
+	// Transport of all outgoing calls; nil: the network, guarded by Reach.
+	Transport http.RoundTripper
+	// Mail is how e-mail leaves; without it none does.
+	Mail Mail
 }
 
 // Open prepares the relay of a company file. Nothing runs until Start.
@@ -138,7 +149,10 @@ func Open(ctx context.Context, st *store.Store, o Options) (*Relay, error) {
 	}
 	r := &Relay{Store: st, Bus: NewBus(), fixed: o.Library, lib: o.Library, log: o.Log, now: o.Now, seal: seal,
 		conns: map[int64]*conn{}, codes: map[string]*conn{}, logins: map[int64]*login{}, tested: map[string]Tested{}, tariffs: map[int64]tariffAt{}, places: map[int64]store.Location{},
-		client: connector.Guard{Allowed: o.Reach}.Client()}
+		client: connector.Guard{Allowed: o.Reach}.Client(), mail: o.Mail, wakeWatch: make(chan struct{}, 1)}
+	if o.Transport != nil {
+		r.client = &http.Client{Transport: o.Transport}
+	}
 	r.ctx, r.stop = context.WithCancel(context.Background())
 	if r.prefix, err = st.Setting(ctx, "reference prefix"); err != nil {
 		return nil, err
@@ -160,6 +174,9 @@ func Open(ctx context.Context, st *store.Store, o Options) (*Relay, error) {
 		return nil, err
 	}
 	if err := r.reload(ctx); err != nil {
+		return nil, err
+	}
+	if err := r.loadRules(ctx); err != nil {
 		return nil, err
 	}
 	return r, r.loadWares(ctx)
@@ -355,6 +372,8 @@ func (r *Relay) Start() {
 	r.resumeSheets()
 	r.wg.Add(1)
 	go func() { defer r.wg.Done(); r.keepHouse() }()
+	r.wg.Add(1)
+	go func() { defer r.wg.Done(); r.watchLoop() }()
 }
 
 // keepHouse forgets, once a day, what is kept for a time only.
@@ -365,6 +384,11 @@ func (r *Relay) keepHouse() {
 			return err
 		}); err != nil && r.ctx.Err() == nil {
 			r.log.Error("what listings showed long ago could not be forgotten", "error", err)
+		}
+		if n, err := r.ForgetOld(r.ctx); err != nil && r.ctx.Err() == nil {
+			r.log.Error("personal data could not be removed", "error", err)
+		} else if n > 0 {
+			r.log.Info("personal data removed", "orders", n)
 		}
 		select {
 		case <-r.ctx.Done():
@@ -488,6 +512,7 @@ type change struct {
 	items  bool           // items changed in any way
 	listed map[int64]bool // connections on which the state of a listing moved
 	wares  *wares         // as they are in this change, once somebody asked
+	watch  bool           // something may be due sooner than the watch thinks
 }
 
 func (c *change) tell(kind, key string) { c.events = append(c.events, Event{Kind: kind, Key: key}) }
@@ -515,6 +540,9 @@ func (r *Relay) commit(ctx context.Context, f func(*change) error) error {
 		if k := r.byID(id); k != nil {
 			poke(k.wakeOut)
 		}
+	}
+	if c.watch {
+		poke(r.wakeWatch)
 	}
 	r.Bus.Publish(c.events)
 	return nil

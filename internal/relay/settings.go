@@ -21,6 +21,7 @@ type Settings struct {
 	Sender           string            `json:"sender,omitempty" doc:"Name to ship as"`
 	TimeZone         string            `json:"time_zone,omitempty" doc:"IANA time zone in which the other side writes times; empty is UTC"`
 	NumberPrefix     string            `json:"number_prefix,omitempty" doc:"Orders of this channel get a number series of their own that begins with this"`
+	ChannelPrefix    string            `json:"channel_prefix,omitempty" doc:"Those that the channel or somebody else fulfils get a number series of their own that begins with this"`
 	Anonymous        string            `json:"anonymous,omitempty" doc:"Customer name for orders without a buyer"`
 	PriceList        string            `json:"price_list,omitempty" doc:"Price list whose prices are offered"`
 	TaxName          string            `json:"tax_name,omitempty"`
@@ -29,13 +30,21 @@ type Settings struct {
 	PrepMinutes      int64             `json:"prep_minutes,omitempty" doc:"Preparation time that is told where a channel asks"`
 	LookBackDays     int64             `json:"look_back_days,omitempty" doc:"How far back the first import looks for orders; 0 is 30 days"`
 	Take             []string          `json:"take,omitempty" doc:"Meanings of channel states from which orders are taken; empty: all"`
-	Merge            string            `json:"merge,omitempty" enum:",per day" doc:"Empty keeps orders single"`
+	Merge            string            `json:"merge,omitempty" enum:",per day" doc:"Empty keeps orders single; per day: those that are done become one summary order a day"`
+	MergeAt          string            `json:"merge_at,omitempty" doc:"When the day ends for merging, HH:MM on the clocks of the time zone; empty: 00:00"`
 	Carry            string            `json:"carry,omitempty" enum:",look" doc:"How far an order goes without a person; empty: until it is ready to be picked; look: each new order waits for a look"`
 	Keep             []string          `json:"keep,omitempty" doc:"Fields of ours that the other side does not overwrite: ship_to, or a field of items such as item name"`
 	StockIn          string            `json:"stock_in,omitempty" enum:",take in" doc:"What becomes of a quantity that the other side tells: empty puts ours back; take in counts it as ours"`
 	Locations        map[string]string `json:"locations,omitempty" doc:"The other side's codes of places, and ours for them"`
 	MatchBy          []string          `json:"match_by,omitempty" doc:"What matches a listing without a person: sku, near sku (but for signs), gtin; without it all three"`
 	MatchAbove       int64             `json:"match_above,omitempty" minimum:"0" maximum:"100" doc:"Rule: suggestions at least this sure, 0 to 100, are applied; 0 leaves all to a person"`
+	Account          string            `json:"difference_account,omitempty" doc:"Name of the account to which differences within the tolerance are booked"`
+	TaxRounding      string            `json:"tax_rounding,omitempty" enum:",line,order" doc:"How the channel rounds tax, where it tells rates; empty: either is right"`
+	Payments         map[string]string `json:"payments,omitempty" doc:"The channel's words for methods of payment, and the account that may receive each"`
+	Customer         string            `json:"generic_customer,omitempty" doc:"All orders belong to one customer of this name; empty: buyers are known by their e-mail"`
+	OwnLocation      string            `json:"own_location,omitempty" doc:"Code of the location that stands for what the channel holds for us and ships itself"`
+	Answer           string            `json:"answer,omitempty" enum:",accept" doc:"Orders that want an answer: accept takes them without a person, ready after the preparation time; empty: a person answers"`
+	TellTaken        bool              `json:"tell_taken,omitempty" doc:"Tell the channel that an order was taken in, where it can be told"`
 	Publish          PublishSettings   `json:"publish,omitzero" doc:"How items are listed there"`
 }
 
@@ -77,6 +86,14 @@ func (s *Settings) check(r *Relay) error {
 		return Refuse("number_prefix: a capital letter and up to seven letters, digits or - are expected")
 	case s.PricesIncludeTax != "" && s.PricesIncludeTax != "yes" && s.PricesIncludeTax != "no":
 		return Refuse("prices_include_tax: yes, no or nothing is expected")
+	case s.ChannelPrefix != "" && !prefixForm.MatchString(s.ChannelPrefix):
+		return Refuse("channel_prefix: a capital letter and up to seven letters, digits or - are expected")
+	case s.TaxRounding != "" && s.TaxRounding != "line" && s.TaxRounding != "order":
+		return Refuse("tax_rounding: line, order or nothing is expected")
+	case s.Answer != "" && s.Answer != "accept":
+		return Refuse("answer: accept or nothing is expected")
+	case s.MergeAt != "" && minuteOfDay(s.MergeAt) < 0:
+		return Refuse("merge_at: a time such as 22:30 is expected")
 	case s.Merge != "" && s.Merge != "per day":
 		return Refuse("merge: per day or nothing is expected")
 	case s.Carry != "" && s.Carry != "look":
@@ -98,6 +115,11 @@ func (s *Settings) check(r *Relay) error {
 	for _, f := range s.Publish.Theirs {
 		if !slices.Contains(publishFields, f) {
 			return Refuse("publish.theirs: %q is none of %s", f, join(publishFields))
+		}
+	}
+	if s.OwnLocation != "" {
+		if _, err := r.location(s.OwnLocation); err != nil {
+			return Refuse("own_location: %v", err)
 		}
 	}
 	for theirs, ours := range s.Locations {
@@ -135,7 +157,30 @@ func (s *Settings) complete(o *message.Order) {
 	if s.PricesIncludeTax != "" {
 		o.PricesIncludeTax = s.PricesIncludeTax == "yes"
 	}
+	if o.TaxRounding == "" {
+		o.TaxRounding = s.TaxRounding
+	}
 	order.FillTax(o, s.TaxPermille)
+}
+
+// minuteOfDay reads a time of day, HH:MM; empty is midnight, what is none is -1.
+func minuteOfDay(text string) int {
+	if text == "" {
+		return 0
+	}
+	t, err := time.Parse("15:04", text)
+	if err != nil {
+		return -1
+	}
+	return t.Hour()*60 + t.Minute()
+}
+
+// zone is the time zone of the other side.
+func (s *Settings) zone() *time.Location {
+	if z, err := time.LoadLocation(s.TimeZone); err == nil {
+		return z
+	}
+	return time.UTC
 }
 
 // lookBack is the time from which orders are looked at by a first import.

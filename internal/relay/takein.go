@@ -234,6 +234,9 @@ func (r *Relay) dispatchedElsewhere(ch *change, c *conn, o *order.Order, m *mess
 	if err := ch.UpdateShipment(&s); err != nil {
 		return false, "", err
 	}
+	if err := ch.Findable(o); err != nil {
+		return false, "", err
+	}
 	d.ParcelNumber, d.Reference = s.Number, r.prefix+"-"+s.Number
 	payload, err := json.Marshal(d)
 	if err != nil {

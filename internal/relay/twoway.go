@@ -244,6 +244,11 @@ func (b *batch) countAs(in store.InboxMessage, y *store.Tally, m *message.StockL
 	by := m.Quantity - book.Level(k).OnHand
 	b.settle(in, "done", "", 0)
 	y.Changed++
+	if at.Keeper != 0 && !m.At.IsZero() {
+		if err := b.ch.Word(id, at.ID, m.At); err != nil {
+			return err
+		}
+	}
 	if by == 0 {
 		return nil
 	}

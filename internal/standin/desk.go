@@ -30,6 +30,7 @@ type Good struct {
 	Off     bool   `json:"off,omitempty"`
 	Room    int64  `json:"room,omitempty"` // in the store room of the marketplace itself
 	roomRev int64
+	roomAt  time.Time // when the store room last moved
 	since   time.Time // of the review
 }
 
@@ -148,12 +149,30 @@ func (d *desk) Hold(sku string, qty int64) error {
 	defer d.mu.Unlock()
 	for _, g := range d.list {
 		if g.SKU == sku {
-			g.Room = qty
-			g.roomRev++
+			d.inRoom(g, qty-g.Room)
 			return nil
 		}
 	}
 	return fmt.Errorf("there is no %q here", sku)
+}
+
+// inRoom moves what lies in the marketplace's own store room. The caller holds the lock.
+func (d *desk) inRoom(g *Good, by int64) {
+	g.Room += by
+	g.roomRev++
+	g.roomAt = d.stamp()
+}
+
+// Room tells how much of a good lies in the marketplace's own store room.
+func (d *desk) Room(sku string) int64 {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	for _, g := range d.list {
+		if g.SKU == sku {
+			return g.Room
+		}
+	}
+	return 0
 }
 
 // DeskSale is a sale to be made.
@@ -193,16 +212,14 @@ func (d *desk) Sell(s DeskSale) (string, error) {
 	if s.Pending {
 		sale.State = "pending"
 	}
-	if s.Own {
-		sale.State = "sent"
-		sale.Parcels = []shopParcel{{ID: "own", Reference: "own-" + sale.ID, Carrier: d.name, Tracking: "SR" + strconv.FormatInt(100000+n, 10)}}
+	if s.Own && !s.Pending {
+		d.shipOwn(sale)
 	}
 	if d.final {
 		sale.State, sale.Fee = "sent", 0
 	}
 	if s.Own {
-		g.Room -= qty
-		g.roomRev++
+		d.inRoom(g, -qty)
 	} else {
 		d.write(g, "sale", max(0, g.Shown-qty), "sale "+sale.ID)
 	}
@@ -216,6 +233,12 @@ func (d *desk) Sell(s DeskSale) (string, error) {
 // SellNo sells what goes by the system's own number.
 func (d *desk) SellNo(no string, qty int64) (string, error) {
 	return d.Sell(DeskSale{No: no, Quantity: qty})
+}
+
+// shipOwn lets the marketplace send a sale from its own store room.
+func (d *desk) shipOwn(s *deskSale) {
+	s.State = "sent"
+	s.Parcels = []shopParcel{{ID: "own", Reference: "own-" + s.ID, Carrier: d.name, Tracking: "SR" + strconv.FormatInt(100000+s.No, 10)}}
 }
 
 func (d *desk) touch(s *deskSale) {
@@ -236,9 +259,36 @@ func (d *desk) move(id, from, to string) error {
 	if s == nil || from != "" && s.State != from {
 		return errors.New("no such sale stands there")
 	}
+	if to == "cancelled" && s.State == to {
+		return nil
+	}
+	if to == "cancelled" && s.State != "sent" && s.Own { // what was not sent lies in the store room again
+		for _, l := range s.Lines {
+			for _, g := range d.list {
+				if g.SKU == l.SKU {
+					d.inRoom(g, l.Qty)
+					break
+				}
+			}
+		}
+	}
 	s.State = to
+	if s.Own && to == "open" { // nobody else works on it
+		d.shipOwn(s)
+	}
 	d.touch(s)
 	return nil
+}
+
+// Sold lists the sales by their state: what a customer would say has become of them.
+func (d *desk) Sold() map[string]string {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	out := map[string]string{}
+	for _, s := range d.sales {
+		out[s.ID] = s.State
+	}
+	return out
 }
 
 // Shows lists the quantities that are shown, by SKU.

@@ -28,6 +28,7 @@ type ShopConfig struct {
 	Token, PushSecret               string
 	Accent                          string // colour of the storefront
 	Items                           []ShopItem
+	ByHand                          bool // nothing is pushed unless PushNext is called
 }
 
 // ShopItem is an item on a store's shelf. Price is in hundredths.
@@ -96,6 +97,8 @@ type shopOrder struct {
 	Lines           []shopLine
 	Shipping, Off   int64
 	Method, Note    string
+	Gift            string // note to be put into the parcel
+	Progress        string // as we were told: in_hand, handed_over
 	Paid            bool
 	Parcels         []shopParcel
 	TotalOff        int64 // makes the total wrong, to practise
@@ -145,11 +148,14 @@ func NewHedgerow(cfg ShopConfig) *Hedgerow {
 		r.Get("/orders/{id}", h.apiOrder)
 		r.Put("/stock", h.apiStock)
 		r.Post("/orders/{id}/parcels", h.apiParcel)
+		r.Post("/orders/{id}/progress", h.apiProgress)
 	})
 	h.pages(r)
 	h.control(r)
 	h.Handler = r
-	go h.pushLoop()
+	if !cfg.ByHand {
+		go h.pushLoop()
+	}
 	return h
 }
 
@@ -237,7 +243,7 @@ func (h *Hedgerow) record(o *shopOrder) map[string]any {
 	lines := make([]map[string]any, len(o.Lines))
 	for i, l := range o.Lines {
 		sum := l.Qty*l.Price - l.Off
-		lines[i] = map[string]any{"line_id": l.ID, "sku": l.SKU, "title": l.Title, "quantity": l.Qty, "price": dec(l.Price), "discount": dec(l.Off), "tax": dec(tax(sum)), "total": dec(sum)}
+		lines[i] = map[string]any{"line_id": l.ID, "sku": l.SKU, "title": l.Title, "quantity": l.Qty, "price": dec(l.Price), "discount": dec(l.Off), "tax": dec(tax(sum)), "tax_rate": 200, "total": dec(sum)}
 	}
 	parcels := o.Parcels
 	if parcels == nil {
@@ -247,7 +253,7 @@ func (h *Hedgerow) record(o *shopOrder) map[string]any {
 		"id": o.ID, "name": o.Name, "state": o.State, "revision": o.Revision, "placed_at": o.Placed.Format(stampForm), "changed_at": o.Changed.Format(stampForm),
 		"currency": h.cfg.Currency, "tax_included": true, "customer": map[string]any{"name": o.Customer, "email": o.Email}, "delivery": o.Delivery,
 		"lines": lines, "shipping_price": dec(o.Shipping), "discount": dec(o.Off), "tax": dec(tax(o.total())), "total": dec(o.total()),
-		"payment": map[string]any{"method": o.Method, "paid": o.Paid}, "note": o.Note, "admin_url": h.base + "/admin/orders/" + o.ID, "parcels": parcels,
+		"payment": map[string]any{"method": o.Method, "paid": o.Paid}, "note": o.Note, "gift_note": o.Gift, "progress": o.Progress, "admin_url": h.base + "/admin/orders/" + o.ID, "parcels": parcels,
 	}
 }
 
@@ -277,6 +283,7 @@ type Sale struct {
 	Delivery Delivery   `json:"delivery"`
 	Shipping int64      `json:"shipping"`
 	Note     string     `json:"note"`
+	Gift     string     `json:"gift_note"`
 	Method   string     `json:"method"`
 	Pending  bool       `json:"pending"`   // not paid yet
 	TotalOff int64      `json:"total_off"` // wrong total, to practise
@@ -309,7 +316,7 @@ func (h *Hedgerow) item(sku string) *ShopItem {
 func (h *Hedgerow) Place(s Sale) (id, name string, err error) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
-	o := &shopOrder{Customer: s.Customer, Email: s.Email, Delivery: s.Delivery, Shipping: s.Shipping, Note: s.Note, Method: s.Method, Paid: !s.Pending, State: "confirmed", TotalOff: s.TotalOff}
+	o := &shopOrder{Customer: s.Customer, Email: s.Email, Delivery: s.Delivery, Shipping: s.Shipping, Note: s.Note, Gift: s.Gift, Method: s.Method, Paid: !s.Pending, State: "confirmed", TotalOff: s.TotalOff}
 	if s.Pending {
 		o.State = "awaiting"
 	}
@@ -371,6 +378,98 @@ func (h *Hedgerow) Cancel(id string) error {
 	o.State = "cancelled"
 	h.changed(o)
 	return nil
+}
+
+// Change lowers quantities of an order's lines, by line number (0 takes the line away), or changes where it
+// goes. What is taken off goes back on the shelf.
+func (h *Hedgerow) Change(id string, quantities map[string]int64, to *Delivery) error {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	o := h.byID[id]
+	if o == nil || o.State == "cancelled" || o.State == "sent" {
+		return errors.New("no such order can be changed")
+	}
+	lines := o.Lines[:0:0]
+	for _, l := range o.Lines {
+		if n, ok := quantities[l.ID]; ok && n < l.Qty {
+			if it := h.item(l.SKU); it != nil {
+				it.Quantity += l.Qty - n
+			}
+			l.Qty = n
+		}
+		if l.Qty > 0 {
+			lines = append(lines, l)
+		}
+	}
+	if len(lines) == 0 {
+		return errors.New("an order without lines is cancelled instead")
+	}
+	o.Lines = lines
+	if to != nil {
+		o.Delivery = *to
+	}
+	h.changed(o)
+	return nil
+}
+
+// apiProgress takes how far the order is with whoever works on it.
+func (h *Hedgerow) apiProgress(w http.ResponseWriter, r *http.Request) {
+	var in struct{ Progress, By string }
+	if !read(w, r, &in) {
+		return
+	}
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	o := h.byID[chi.URLParam(r, "id")]
+	switch {
+	case o == nil:
+		answer(w, 404, map[string]any{"error": "no such order"})
+	case in.Progress != "in_hand" && in.Progress != "handed_over":
+		answer(w, 422, map[string]any{"error": "progress is in_hand or handed_over"})
+	case o.State == "cancelled":
+		answer(w, 409, map[string]any{"error": "the order is cancelled"})
+	default:
+		if o.Progress != in.Progress {
+			o.Progress = in.Progress
+			if in.Progress == "handed_over" {
+				o.State = "sent"
+			}
+			h.changed(o)
+		}
+		answer(w, 200, map[string]any{"order": map[string]any{"id": o.ID, "progress": o.Progress}})
+	}
+}
+
+// Book lists the orders by their state, as the store would tell a customer.
+func (h *Hedgerow) Book() map[string]string {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	out := make(map[string]string, len(h.orders))
+	for _, o := range h.orders {
+		out[o.ID] = o.State
+	}
+	return out
+}
+
+// Waiting tells how many events wait to be pushed.
+func (h *Hedgerow) Waiting() int {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	return len(h.pending)
+}
+
+// PushNext delivers one of the waiting events, the nth, in the caller's goroutine; lose forgets it instead. It tells
+// whether it was accepted.
+func (h *Hedgerow) PushNext(client *http.Client, nth int, lose bool) bool {
+	h.mu.Lock()
+	if nth >= len(h.pending) {
+		h.mu.Unlock()
+		return false
+	}
+	event, hook := h.pending[nth], h.hook
+	h.pending = append(h.pending[:nth:nth], h.pending[nth+1:]...)
+	h.mu.Unlock()
+	return !lose && h.deliverOnce(client, hook, []map[string]any{event}) < 300
 }
 
 // Complete marks a pending order as paid.
@@ -475,36 +574,41 @@ func (h *Hedgerow) pushLoop() {
 	}
 }
 
-func (h *Hedgerow) deliver(client *http.Client, hook string, events []map[string]any) {
+// deliverOnce pushes events once and returns the status of the answer; 599 where there was none.
+func (h *Hedgerow) deliverOnce(client *http.Client, hook string, events []map[string]any) int {
 	body, err := json.Marshal(map[string]any{"events": events})
 	if err != nil {
-		return
+		return 499
 	}
+	stamp := strconv.FormatInt(h.mis.clock().Unix(), 10)
+	mac := hmac.New(sha256.New, []byte(h.cfg.PushSecret))
+	mac.Write([]byte(stamp + "."))
+	mac.Write(body)
+	req, err := http.NewRequestWithContext(context.Background(), "POST", hook, bytes.NewReader(body))
+	if err != nil {
+		return 499
+	}
+	req.Header.Set("Content-Type", "application/json")
+	req.Header.Set("X-Hedgerow-Time", stamp)
+	req.Header.Set("X-Hedgerow-Signature", hex.EncodeToString(mac.Sum(nil)))
+	status := 599
+	if res, err := client.Do(req); err == nil {
+		_, _ = io.Copy(io.Discard, res.Body)
+		res.Body.Close()
+		status = res.StatusCode
+	}
+	h.mu.Lock()
+	h.pushes++
+	if status >= 300 {
+		h.pushFail++
+	}
+	h.mu.Unlock()
+	return status
+}
+
+func (h *Hedgerow) deliver(client *http.Client, hook string, events []map[string]any) {
 	for try := range 4 {
-		stamp := strconv.FormatInt(h.mis.clock().Unix(), 10)
-		mac := hmac.New(sha256.New, []byte(h.cfg.PushSecret))
-		mac.Write([]byte(stamp + "."))
-		mac.Write(body)
-		req, err := http.NewRequestWithContext(context.Background(), "POST", hook, bytes.NewReader(body))
-		if err != nil {
-			return
-		}
-		req.Header.Set("Content-Type", "application/json")
-		req.Header.Set("X-Hedgerow-Time", stamp)
-		req.Header.Set("X-Hedgerow-Signature", hex.EncodeToString(mac.Sum(nil)))
-		res, err := client.Do(req)
-		if err == nil {
-			io.Copy(io.Discard, res.Body)
-			res.Body.Close()
-		}
-		h.mu.Lock()
-		h.pushes++
-		ok := err == nil && res.StatusCode < 300
-		if !ok {
-			h.pushFail++
-		}
-		h.mu.Unlock()
-		if ok || (err == nil && res.StatusCode < 500 && res.StatusCode != 429) {
+		if status := h.deliverOnce(client, hook, events); status < 500 && status != 429 {
 			return
 		}
 		select {

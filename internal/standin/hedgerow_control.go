@@ -34,6 +34,15 @@ func (h *Hedgerow) control(r chi.Router) {
 		r.Get("/orders/{id}", h.apiOrder)
 		r.Post("/orders/{id}/cancel", func(w http.ResponseWriter, r *http.Request) { said(w, h.Cancel(chi.URLParam(r, "id"))) })
 		r.Post("/orders/{id}/complete", func(w http.ResponseWriter, r *http.Request) { said(w, h.Complete(chi.URLParam(r, "id"))) })
+		r.Post("/orders/{id}/change", func(w http.ResponseWriter, r *http.Request) {
+			var in struct {
+				Quantities map[string]int64 `json:"quantities"`
+				Delivery   *Delivery        `json:"delivery"`
+			}
+			if read(w, r, &in) {
+				said(w, h.Change(chi.URLParam(r, "id"), in.Quantities, in.Delivery))
+			}
+		})
 		r.Post("/stock", func(w http.ResponseWriter, r *http.Request) {
 			var in struct {
 				SKU      string `json:"sku"`

@@ -5,6 +5,7 @@ import (
 	"net/http"
 	"sort"
 	"strings"
+	"time"
 
 	"github.com/go-chi/chi/v5"
 )
@@ -12,7 +13,9 @@ import (
 // NoshConfig is a kitchen's account at the ordering portal.
 type NoshConfig struct {
 	Kitchen, Number, Land string
-	Key                   string // of the kitchen's menu
+	Key                   string        // of the kitchen's menu
+	Patience              time.Duration // how long guests wait for an answer; 0: ten seconds
+	ByHand                bool          // nothing rings unless RingNext is called
 }
 
 // noshDish is a dish as the portal shows it.
@@ -40,17 +43,22 @@ type noshOption struct {
 	Cents int64  `json:"cents"`
 }
 
-// Nosh is a running ordering portal. In this version it takes the menu.
+// Nosh is a running ordering portal.
 type Nosh struct {
 	*desk
 	cfg NoshConfig
 	http.Handler
 	dishes map[string]*noshDish // by code; guarded by desk.mu
+	bell   noshBell
 }
 
 // NewNosh opens the portal.
 func NewNosh(cfg NoshConfig) *Nosh {
+	if cfg.Patience == 0 {
+		cfg.Patience = 10 * time.Second
+	}
 	n := &Nosh{desk: newDesk("Nosh Lane", "a pretend ordering portal", "#a2542f", "NL-", nil), cfg: cfg, dishes: map[string]*noshDish{}}
+	n.bell.init()
 	r := chi.NewRouter()
 	r.Route("/np", func(r chi.Router) {
 		r.Use(n.mis.around, func(next http.Handler) http.Handler {
@@ -68,8 +76,15 @@ func NewNosh(cfg NoshConfig) *Nosh {
 		r.Get("/menu", n.menu)
 		r.Post("/menu", n.setMenu)
 		r.Post("/portions", n.setPortions)
+		r.Get("/orders", n.ordersSince)
+		r.Post("/orders/{ref}/answer", n.answered)
+		r.Post("/orders/{ref}/out", n.wentOut)
 	})
 	n.control(r)
+	n.ringing(r)
+	if !cfg.ByHand {
+		go n.ringLoop()
+	}
 	r.Get("/menu", n.page)
 	n.Handler = r
 	return n
@@ -190,6 +205,11 @@ func (n *Nosh) page(w http.ResponseWriter, _ *http.Request) {
 			}
 			fmt.Fprintf(&out, "<p>%s (%d to %d): %s</p>", esc(g.Name), g.Take[0], g.Take[1], strings.Join(names, ", "))
 		}
+	}
+	out.WriteString(`<h2>Order</h2><form method="post" action="/control/order"><p><label><input type="checkbox" name="brought"> bring it</label> <label>to the kitchen <input name="note" maxlength="200"></label> <label>voucher, cents <input name="voucher" size="5"></label> <button>Order the first dish</button></p></form>`)
+	for i := len(n.bell.orders) - 1; i >= max(0, len(n.bell.orders)-20); i-- {
+		o := n.bell.orders[i]
+		fmt.Fprintf(&out, "<p>%s · %s · %s · %s EUR</p>", esc(o.Ref), esc(o.Guest.Name), esc(o.Stands), dec(o.total()))
 	}
 	w.Header().Set("Content-Type", "text/html; charset=utf-8")
 	_, _ = w.Write([]byte(out.String()))

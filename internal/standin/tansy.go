@@ -426,7 +426,7 @@ func (t *Tansy) storeRoom(w http.ResponseWriter, r *http.Request) {
 	out := []map[string]any{}
 	for _, g := range t.list {
 		if g.Room != 0 || g.roomRev > 0 {
-			out = append(out, map[string]any{"code": g.SKU, "offer_no": g.No, "count": g.Room, "rev": g.roomRev + 1})
+			out = append(out, map[string]any{"code": g.SKU, "offer_no": g.No, "count": g.Room, "rev": g.roomRev + 1, "moved": g.roomAt.Format(stampForm)})
 		}
 	}
 	part, more := tansyPage(r, out)

@@ -1,9 +1,6 @@
 package store
 
-import (
-	"context"
-	"time"
-)
+import "context"
 
 // Entry is one entry of a timeline.
 type Entry struct {
@@ -37,79 +34,29 @@ func (s *Store) Timeline(ctx context.Context, thing string, id int64) ([]Entry, 
 	return out, err
 }
 
-// Activity lists what happened to everything, newest first.
-func (s *Store) Activity(ctx context.Context, before int64, limit int) ([]Entry, error) {
-	q, args := timelineQuery, []any{}
-	if before > 0 {
-		q += "WHERE t.id<? "
-		args = append(args, before)
+// ActivityFilter narrows what happened. What is empty does not narrow.
+type ActivityFilter struct {
+	Who, Thing, What string
+	Before           int64
+	Limit            int
+}
+
+// Activity lists what happened to everything, newest first. Where it is narrowed, it looks through the newest
+// 200,000 entries.
+func (s *Store) Activity(ctx context.Context, f ActivityFilter) ([]Entry, error) {
+	q, args := timelineQuery+"WHERE 1=1 ", []any{}
+	if f.Before > 0 {
+		q += "AND t.id<? "
+		args = append(args, f.Before)
 	}
+	for _, eq := range []struct{ col, v string }{{"t.who", f.Who}, {"t.thing", f.Thing}, {"t.what", f.What}} {
+		if eq.v != "" {
+			q += "AND t.id > (SELECT max(id)-200000 FROM timeline) AND " + eq.col + "=? "
+			args = append(args, eq.v)
+		}
+	}
+	limit := f.Limit
 	var out []Entry
 	err := s.read.SelectContext(ctx, &out, q+"ORDER BY t.id DESC LIMIT ?", append(args, limit)...)
-	return out, err
-}
-
-// Exception is something that needs a person.
-type Exception struct {
-	ID             int64  `db:"id"`
-	Cause          string `db:"cause"`
-	Text           string `db:"text"`
-	Expected       string `db:"expected"`
-	ConnectionID   int64  `db:"connection_id"`
-	ConnectionCode string `db:"connection_code"`
-	ConnectionName string `db:"connection_name"`
-	OrderID        int64  `db:"order_id"`
-	OrderNumber    string `db:"order_number"`
-	OutboxID       int64  `db:"outbox_id"`
-	InboxID        int64  `db:"inbox_id"`
-	ItemID         int64  `db:"item_id"`
-	SKU            string `db:"sku"`
-	OpenedAt       int64  `db:"opened_at"`
-}
-
-// Raise opens an exception unless one of the same cause is open for the same thing.
-func (t *Tx) Raise(e Exception, now time.Time) error {
-	n, err := t.exec(`UPDATE exception SET text=?, expected=? WHERE closed_at=0 AND cause=? AND connection_id=? AND order_id=? AND outbox_id=? AND inbox_id=? AND item_id=?`,
-		e.Text, e.Expected, e.Cause, e.ConnectionID, e.OrderID, e.OutboxID, e.InboxID, e.ItemID)
-	if err != nil || n > 0 {
-		return err
-	}
-	_, err = t.exec("INSERT INTO exception (cause, text, expected, connection_id, order_id, outbox_id, inbox_id, item_id, opened_at) VALUES (?,?,?,?,?,?,?,?,?)",
-		e.Cause, e.Text, e.Expected, e.ConnectionID, e.OrderID, e.OutboxID, e.InboxID, e.ItemID, micros(now))
-	return err
-}
-
-// CloseExceptions closes the open exceptions of an order but for the causes that still hold.
-func (t *Tx) CloseExceptions(order int64, keep []string, who string, now time.Time) error {
-	in, keepArgs := list(keep)
-	args := append([]any{micros(now), who, order}, keepArgs...)
-	_, err := t.exec("UPDATE exception SET closed_at=?, closed_by=? WHERE order_id=? AND order_id<>0 AND closed_at=0 AND outbox_id=0 AND inbox_id=0 AND cause NOT IN ("+in+")", args...)
-	return err
-}
-
-// CloseExceptionFor closes the open exceptions about an outbox or inbox message.
-func (t *Tx) CloseExceptionFor(outbox, inbox int64, who string, now time.Time) error {
-	_, err := t.exec("UPDATE exception SET closed_at=?, closed_by=? WHERE closed_at=0 AND outbox_id=? AND inbox_id=? AND outbox_id+inbox_id<>0", micros(now), who, outbox, inbox)
-	return err
-}
-
-// CloseConnectionException closes the open exceptions of a cause about a connection as a whole.
-func (t *Tx) CloseConnectionException(connection int64, cause string, now time.Time) error {
-	_, err := t.exec("UPDATE exception SET closed_at=?, closed_by='relay' WHERE closed_at=0 AND connection_id=? AND cause=? AND order_id=0 AND outbox_id=0 AND inbox_id=0", micros(now), connection, cause)
-	return err
-}
-
-// CloseItemException closes the open exceptions of a cause about an item and a connection (0: none).
-func (t *Tx) CloseItemException(item, connection int64, cause string, now time.Time) error {
-	_, err := t.exec("UPDATE exception SET closed_at=?, closed_by='relay' WHERE closed_at=0 AND item_id=? AND item_id<>0 AND connection_id=? AND cause=?", micros(now), item, connection, cause)
-	return err
-}
-
-// OpenExceptions lists what needs a person, newest first.
-func (s *Store) OpenExceptions(ctx context.Context, limit int) ([]Exception, error) {
-	var out []Exception
-	err := s.read.SelectContext(ctx, &out, `SELECT e.id, e.cause, e.text, e.expected, e.connection_id, coalesce(c.code,'') AS connection_code, coalesce(c.name,'') AS connection_name, e.order_id,
-		coalesce(o.number,'') AS order_number, e.outbox_id, e.inbox_id, e.item_id, coalesce(i.sku,'') AS sku, e.opened_at FROM exception e LEFT JOIN connection c ON c.id=e.connection_id
-		LEFT JOIN orders o ON o.id=e.order_id LEFT JOIN item i ON i.id=e.item_id WHERE e.closed_at=0 ORDER BY e.id DESC LIMIT ?`, limit)
 	return out, err
 }

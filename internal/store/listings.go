@@ -439,3 +439,10 @@ func (s *Store) CountInReview(ctx context.Context, connection int64) (int, error
 	err := s.read.GetContext(ctx, &n, "SELECT count(*) FROM (SELECT 1 FROM listing WHERE connection_id=? AND state='in review' AND published<>'' LIMIT 1)", connection)
 	return n, err
 }
+
+// UnknownTitle is what an order line calls a SKU that nobody here knows.
+func (s *Store) UnknownTitle(ctx context.Context, connection int64, sku string) (string, error) {
+	var out string
+	err := s.read.GetContext(ctx, &out, "SELECT l.title FROM order_line l JOIN orders o ON o.id=l.order_id WHERE l.item_id=0 AND l.sku=? AND o.connection_id=? LIMIT 1", sku, connection)
+	return out, found(err)
+}

@@ -7,6 +7,7 @@ import (
 	"strings"
 	"time"
 
+	"openrelay/internal/core/message"
 	"openrelay/internal/core/order"
 	"openrelay/internal/core/place"
 	"openrelay/internal/core/stock"
@@ -30,14 +31,27 @@ type orderRow struct {
 	NoStockMoved bool   `db:"no_stock_moved"`
 	Test         bool   `db:"test"`
 	Revision     int64  `db:"revision"`
+	CustomerID   int64  `db:"customer_id"`
+	Assignee     string `db:"assignee"`
+	MergedInto   int64  `db:"merged_into"`
+	TypedBy      string `db:"typed_by"`
+	ForgottenAt  int64  `db:"forgotten_at"`
+	Ours         string `db:"ours"`
 }
 
-const orderCols = `id, number, connection_id, outside_id, version, received_at, shipped_at, via, record, ship_to, holds, routed, delivered, voided, no_stock_moved, test, revision`
+const orderCols = `id, number, connection_id, outside_id, version, received_at, shipped_at, via, record, ship_to, holds, routed, delivered, voided, no_stock_moved, test, revision,
+	customer_id, assignee, merged_into, typed_by, forgotten_at, ours`
 
 func (r *orderRow) order() (*order.Order, error) {
 	o := &order.Order{ID: r.ID, Number: r.Number, ConnectionID: r.ConnectionID, OutsideID: r.OutsideID, Version: r.Version,
 		ReceivedAt: Time(r.ReceivedAt), ShippedAt: Time(r.ShippedAt), Via: r.Via, Routed: r.Routed, Delivered: r.Delivered,
-		Voided: r.Voided, NoStockMoved: r.NoStockMoved, Test: r.Test, Revision: r.Revision}
+		Voided: r.Voided, NoStockMoved: r.NoStockMoved, Test: r.Test, Revision: r.Revision, CustomerID: r.CustomerID, Assignee: r.Assignee, MergedInto: r.MergedInto,
+		TypedBy: r.TypedBy, ForgottenAt: Time(r.ForgottenAt)}
+	if r.Ours != "{}" {
+		if err := json.Unmarshal([]byte(r.Ours), &o.Ours); err != nil {
+			return nil, fmt.Errorf("order %s: ours: %w", r.Number, err)
+		}
+	}
 	if err := json.Unmarshal([]byte(r.Record), &o.Record); err != nil {
 		return nil, fmt.Errorf("order %s: record: %w", r.Number, err)
 	}
@@ -75,6 +89,21 @@ type lineRow struct {
 	Listing   string `db:"listing"`
 	Parts     string `db:"parts"`
 	Sells     int    `db:"sells"`
+	More      string `db:"more"`
+}
+
+// lineMore is what only some lines have.
+type lineMore struct {
+	Choices []message.LineChoice `json:"choices,omitempty"`
+	Note    string               `json:"note,omitempty"`
+}
+
+func moreText(l *order.Line) (string, error) {
+	if len(l.Choices) == 0 && l.Note == "" {
+		return "", nil
+	}
+	b, err := json.Marshal(lineMore{l.Choices, l.Note})
+	return string(b), err
 }
 
 // sells says in one number what a line sells.
@@ -147,7 +176,7 @@ func loadOrders(sel selector, where string, args ...any) ([]*order.Order, error)
 	in, idArgs := list(ids)
 	var lines []lineRow
 	if err := sel(&lines, `SELECT l.id, l.order_id, l.position, l.outside_id, l.sku, l.title, l.item_id, l.quantity, l.cancelled, l.allocated, l.picked, l.packed, l.shipped,
-		l.unit_price, l.discount, l.tax, l.total, l.listing, l.parts, l.sells FROM orders o CROSS JOIN order_line l ON l.id BETWEEN o.id * 1024 AND o.id * 1024 + 1023 WHERE o.id IN (`+in+`) ORDER BY l.id`, idArgs...); err != nil {
+		l.unit_price, l.discount, l.tax, l.total, l.listing, l.parts, l.sells, l.more FROM orders o CROSS JOIN order_line l ON l.id BETWEEN o.id * 1024 AND o.id * 1024 + 1023 WHERE o.id IN (`+in+`) ORDER BY l.id`, idArgs...); err != nil {
 		return nil, fmt.Errorf("load order lines: %w", err)
 	}
 	at := map[int64]struct {
@@ -163,7 +192,13 @@ func loadOrders(sel selector, where string, args ...any) ([]*order.Order, error)
 				return nil, fmt.Errorf("order %s line %d: parts: %w", o.Number, l.Position, err)
 			}
 		}
-		o.Lines = append(o.Lines, order.Line{Listing: l.Listing, Parts: parts, NoStock: l.Sells != 0, Charge: l.Sells == 2, ID: l.ID, Position: l.Position, OutsideID: l.OutsideID, SKU: l.SKU, Title: l.Title, ItemID: l.ItemID,
+		var more lineMore
+		if l.More != "" {
+			if err := json.Unmarshal([]byte(l.More), &more); err != nil {
+				return nil, fmt.Errorf("order %s line %d: %w", o.Number, l.Position, err)
+			}
+		}
+		o.Lines = append(o.Lines, order.Line{Choices: more.Choices, Note: more.Note, Listing: l.Listing, Parts: parts, NoStock: l.Sells != 0, Charge: l.Sells == 2, ID: l.ID, Position: l.Position, OutsideID: l.OutsideID, SKU: l.SKU, Title: l.Title, ItemID: l.ItemID,
 			Quantity: l.Quantity, Cancelled: l.Cancelled, Allocated: l.Allocated, Picked: l.Picked, Packed: l.Packed, Shipped: l.Shipped,
 			UnitPrice: l.UnitPrice, Discount: l.Discount, Tax: l.Tax, Total: l.Total})
 		at[l.ID] = struct {
@@ -278,26 +313,110 @@ func (t *Tx) Number(series string) (string, error) {
 	return fmt.Sprintf("%s%d", row.Prefix, row.Next), err
 }
 
-// Numbers hands out n numbers of a series at once.
-func (t *Tx) Numbers(series string, n int) (func() string, error) {
-	first, err := t.Number(series)
-	if err != nil {
-		return nil, err
+// Counter hands out numbers of a series. What it handed out is written with Keep.
+type Counter struct {
+	code, prefix string
+	next, kept   int64
+}
+
+// Counter begins to hand out numbers of a series.
+func (t *Tx) Counter(series string) (*Counter, error) {
+	c := &Counter{code: series}
+	var row struct {
+		Prefix string `db:"prefix"`
+		Next   int64  `db:"next"`
 	}
-	if n > 1 {
-		if _, err := t.exec(`UPDATE series SET next = next + ? WHERE code = ?`, n-1, series); err != nil {
-			return nil, err
+	err := t.get(&row, "SELECT prefix, next FROM series WHERE code=?", series)
+	if err == ErrNotFound {
+		row.Prefix, row.Next = strings.ToUpper(series[:1]), 10001
+		_, err = t.exec("INSERT INTO series (code, prefix, next) VALUES (?,?,?)", series, row.Prefix, row.Next)
+	}
+	c.prefix, c.next, c.kept = row.Prefix, row.Next, row.Next
+	return c, err
+}
+
+// Next is the next number.
+func (c *Counter) Next() string {
+	c.next++
+	return fmt.Sprintf("%s%d", c.prefix, c.next-1)
+}
+
+// Keep writes how far a counter has come.
+func (t *Tx) Keep(c *Counter) error {
+	if c.next == c.kept {
+		return nil
+	}
+	c.kept = c.next
+	_, err := t.exec("UPDATE series SET next=? WHERE code=?", c.next, c.code)
+	return err
+}
+
+// OnlyVoid tells which of the channel's orders are known here as voided only, and the newest of them.
+func (t *Tx) OnlyVoid(connection int64, outside []string) (map[string]int64, error) {
+	in, args := list(outside)
+	var rows []struct {
+		OutsideID string `db:"outside_id"`
+		ID        int64  `db:"id"`
+	}
+	// By the index of stages: few orders are void.
+	err := t.sel(&rows, "SELECT outside_id, max(id) AS id FROM orders INDEXED BY orders_stage_connection WHERE stage='void' AND connection_id=? AND outside_id IN ("+in+") GROUP BY outside_id", append([]any{connection}, args...)...)
+	out := make(map[string]int64, len(rows))
+	for _, r := range rows {
+		out[r.OutsideID] = r.ID
+	}
+	return out, err
+}
+
+// NewestInbox is the newest message of a record that was kept.
+func (s *Store) NewestInbox(ctx context.Context, connection int64, feed, outside string) (InboxMessage, error) {
+	var m InboxMessage
+	err := s.read.GetContext(ctx, &m, `SELECT id, connection_id, feed, outside_id, version, via, run_id, received_at FROM inbox WHERE connection_id=? AND feed=? AND outside_id=? ORDER BY version DESC LIMIT 1`, connection, feed, outside)
+	return m, found(err)
+}
+
+// Inbox loads a message without its text, with what became of it.
+func (s *Store) Inbox(ctx context.Context, id int64) (m InboxMessage, state string, err error) {
+	var row struct {
+		InboxMessage
+		State string `db:"state"`
+	}
+	err = s.read.GetContext(ctx, &row, "SELECT id, connection_id, feed, outside_id, version, via, run_id, received_at, state FROM inbox WHERE id=?", id)
+	return row.InboxMessage, row.State, found(err)
+}
+
+// OrdersOverdue lists the orders whose channel has waited for an answer until a time.
+func (t *Tx) OrdersOverdue(now time.Time) ([]*order.Order, error) {
+	return loadOrders(t.sel, "answer_by<>0 AND answer_by<=? ORDER BY answer_by LIMIT 100", micros(now))
+}
+
+// NextAnswer is when the next answer is due, or the zero time.
+func (s *Store) NextAnswer(ctx context.Context) (time.Time, error) {
+	var us int64
+	err := s.read.GetContext(ctx, &us, "SELECT coalesce(min(answer_by),0) FROM orders WHERE answer_by<>0")
+	return Time(us), err
+}
+
+// ToMerge lists the orders of a connection that may go into a summary: placed before a moment, done, in none yet.
+func (t *Tx) ToMerge(connection int64, before time.Time, most int) ([]*order.Order, error) {
+	return loadOrders(t.sel, `connection_id=? AND stage IN ('shipped','delivered') AND merged_into=0 AND voided=0 AND test=0 AND kind<>'summary' AND placed_at<? AND placed_at>0 ORDER BY placed_at, id LIMIT ?`, connection, micros(before), most)
+}
+
+// MembersOf lists the orders of a summary.
+func (t *Tx) MembersOf(summary int64) ([]*order.Order, error) {
+	return loadOrders(t.sel, "merged_into=? AND merged_into<>0 ORDER BY id", summary)
+}
+
+// SetMerged notes into which summary orders went; 0 takes them out.
+func (t *Tx) SetMerged(ids []int64, summary int64) error {
+	for len(ids) > 0 {
+		n := min(len(ids), 256)
+		in, args := list(ids[:n])
+		if _, err := t.exec("UPDATE orders SET merged_into=?, revision=revision+1 WHERE id IN ("+in+")", append([]any{summary}, args...)...); err != nil {
+			return err
 		}
+		ids = ids[n:]
 	}
-	var prefix string
-	if err := t.get(&prefix, `SELECT prefix FROM series WHERE code = ?`, series); err != nil {
-		return nil, err
-	}
-	var at int64
-	if _, err := fmt.Sscanf(strings.TrimPrefix(first, prefix), "%d", &at); err != nil {
-		return nil, fmt.Errorf("number series %s: %w", series, err)
-	}
-	return func() string { at++; return fmt.Sprintf("%s%d", prefix, at-1) }, nil
+	return nil
 }
 
 func orderValues(o *order.Order) ([]any, error) {
@@ -330,18 +449,35 @@ func orderValues(o *order.Order) ([]any, error) {
 	if buyer == "" {
 		buyer = o.ShipTo.Name
 	}
+	ours, err := json.Marshal(&o.Ours)
+	if err != nil {
+		return nil, err
+	}
+	var answerBy int64
+	if a := o.Ours.Answer; a != nil && a.State == order.Wanted {
+		answerBy = micros(a.By)
+	}
 	return []any{o.Number, o.ConnectionID, o.OutsideID, o.Version, m.Number, m.State, string(o.Stage()), buyer, m.Currency, m.Total, units,
-		micros(m.PlacedAt), micros(o.ReceivedAt), micros(o.ShippedAt), o.Via, string(record), shipTo, holds, o.Routed, o.Delivered, o.Voided, o.NoStockMoved, o.Test, o.Revision, o.ID}, nil
+		micros(m.PlacedAt), micros(o.ReceivedAt), micros(o.ShippedAt), o.Via, string(record), shipTo, holds, o.Routed, o.Delivered, o.Voided, o.NoStockMoved, o.Test, o.Revision,
+		string(o.Kind()), o.CustomerID, o.Assignee, o.MergedInto, o.TypedBy, answerBy, micros(o.ForgottenAt), string(ours), o.ID}, nil
 }
 
 const orderSet = `number, connection_id, outside_id, version, channel_number, channel_state, stage, buyer, currency, total, units,
-	placed_at, received_at, shipped_at, via, record, ship_to, holds, routed, delivered, voided, no_stock_moved, test, revision`
+	placed_at, received_at, shipped_at, via, record, ship_to, holds, routed, delivered, voided, no_stock_moved, test, revision,
+	kind, customer_id, assignee, merged_into, typed_by, answer_by, forgotten_at, ours`
+
+const orderWidth = 33
 
 // InsertOrders writes new orders with their lines and allocations.
 func (t *Tx) InsertOrders(orders []*order.Order) error {
 	heads := make([][]any, 0, len(orders))
-	var lines, parts [][]any
+	var lines, parts, tags [][]any
+	texts := make([][]any, 0, len(orders))
 	for _, o := range orders {
+		texts = append(texts, orderText(o, ""))
+		for _, tag := range o.Ours.Tags {
+			tags = append(tags, []any{tag, o.ID})
+		}
 		v, err := orderValues(o)
 		if err != nil {
 			return err
@@ -353,20 +489,66 @@ func (t *Tx) InsertOrders(orders []*order.Order) error {
 			if err != nil {
 				return err
 			}
+			more, err := moreText(l)
+			if err != nil {
+				return err
+			}
 			lines = append(lines, []any{l.ID, o.ID, l.Position, l.OutsideID, l.SKU, l.Title, l.ItemID, l.Quantity, l.Cancelled, l.Allocated,
-				l.Picked, l.Packed, l.Shipped, l.UnitPrice, l.Discount, l.Tax, l.Total, l.Listing, text, sells(l)})
+				l.Picked, l.Packed, l.Shipped, l.UnitPrice, l.Discount, l.Tax, l.Total, l.Listing, text, sells(l), more})
 			parts = append(parts, allocations(o, l)...)
 		}
 	}
-	if _, err := t.insertMany("INSERT INTO orders ("+orderSet+", id)", 25, heads); err != nil {
+	if _, err := t.insertMany("INSERT INTO orders ("+orderSet+", id)", orderWidth, heads); err != nil {
 		return fmt.Errorf("write orders: %w", err)
 	}
 	if _, err := t.insertMany(`INSERT INTO order_line (id, order_id, position, outside_id, sku, title, item_id, quantity, cancelled, allocated,
-		picked, packed, shipped, unit_price, discount, tax, total, listing, parts, sells)`, 20, lines); err != nil {
+		picked, packed, shipped, unit_price, discount, tax, total, listing, parts, sells, more)`, 21, lines); err != nil {
 		return fmt.Errorf("write order lines: %w", err)
 	}
 	if _, err := t.insertMany("INSERT INTO allocation (line_id, location_id, item_id, order_id, quantity)", 5, parts); err != nil {
 		return fmt.Errorf("write allocations: %w", err)
+	}
+	if _, err := t.insertMany("INSERT INTO order_tag (tag, order_id)", 2, tags); err != nil {
+		return fmt.Errorf("write tags: %w", err)
+	}
+	if _, err := t.insertMany("INSERT INTO order_text (rowid, number, channel, name, sku, tracking)", 6, texts); err != nil {
+		return fmt.Errorf("write search: %w", err)
+	}
+	return nil
+}
+
+// orderText is what an order is found by.
+func orderText(o *order.Order, tracking string) []any {
+	skus := make([]string, len(o.Lines))
+	for i := range o.Lines {
+		skus[i] = o.Lines[i].SKU
+	}
+	name := o.Record.BuyerName
+	if o.ShipTo.Name != name {
+		name += " " + o.ShipTo.Name
+	}
+	return []any{o.ID, o.Number, o.Record.Number, name, strings.Join(skus, " "), tracking}
+}
+
+// Findable writes anew what an order is found by; needed where its number, names, SKUs or tracking numbers changed.
+func (t *Tx) Findable(o *order.Order) error {
+	var tracking string
+	if err := t.get(&tracking, "SELECT coalesce(group_concat(tracking,' '),'') FROM shipment WHERE order_id=?", o.ID); err != nil {
+		return err
+	}
+	_, err := t.exec("INSERT OR REPLACE INTO order_text (rowid, number, channel, name, sku, tracking) VALUES (?,?,?,?,?,?)", orderText(o, tracking)...)
+	return err
+}
+
+// PutTags writes which tags an order carries.
+func (t *Tx) PutTags(o *order.Order) error {
+	if _, err := t.exec("DELETE FROM order_tag WHERE order_id=?", o.ID); err != nil {
+		return err
+	}
+	for _, tag := range o.Ours.Tags {
+		if _, err := t.exec("INSERT INTO order_tag (tag, order_id) VALUES (?,?)", tag, o.ID); err != nil {
+			return err
+		}
 	}
 	return nil
 }
@@ -377,7 +559,7 @@ func (t *Tx) UpdateOrder(o *order.Order) error {
 	if err != nil {
 		return err
 	}
-	if _, err := t.exec("UPDATE orders SET ("+orderSet+") = ("+placeholders(24)+") WHERE id = ?", v...); err != nil {
+	if _, err := t.exec("UPDATE orders SET ("+orderSet+") = ("+placeholders(orderWidth-1)+") WHERE id = ?", v...); err != nil {
 		return fmt.Errorf("write order %s: %w", o.Number, err)
 	}
 	for i := range o.Lines {
@@ -412,6 +594,7 @@ func (t *Tx) ClearTests(connection int64) (int64, error) {
 	const tests = "(SELECT id FROM orders WHERE connection_id=? AND test=1)"
 	for _, q := range []string{
 		"DELETE FROM order_line WHERE order_id IN " + tests, "UPDATE inbox SET state='skipped', reason='" + cleared + "', order_id=0 WHERE order_id<>0 AND order_id IN " + tests,
+		"DELETE FROM order_text WHERE rowid IN " + tests, "DELETE FROM order_tag WHERE order_id IN " + tests, "DELETE FROM order_facts WHERE order_id IN " + tests,
 		"DELETE FROM exception WHERE order_id<>0 AND order_id IN " + tests, "DELETE FROM timeline WHERE thing='order' AND thing_id IN " + tests,
 	} {
 		if _, err := t.exec(q, connection); err != nil {
@@ -438,78 +621,6 @@ func (t *Tx) ForgetCleared(connection int64) error {
 func (t *Tx) InTest(connection int64) (test bool, err error) {
 	err = t.get(&test, "SELECT test FROM connection WHERE id=?", connection)
 	return test, err
-}
-
-// OrderRow is an order as lists show it.
-type OrderRow struct {
-	ID             int64  `db:"id"`
-	Number         string `db:"number"`
-	ConnectionID   int64  `db:"connection_id"`
-	ConnectionCode string `db:"connection_code"`
-	ConnectionName string `db:"connection_name"`
-	ChannelNumber  string `db:"channel_number"`
-	ChannelState   string `db:"channel_state"`
-	Stage          string `db:"stage"`
-	Buyer          string `db:"buyer"`
-	Currency       string `db:"currency"`
-	Total          int64  `db:"total"`
-	Units          int64  `db:"units"`
-	PlacedAt       int64  `db:"placed_at"`
-	ReceivedAt     int64  `db:"received_at"`
-	Via            string `db:"via"`
-	Holds          string `db:"holds"`
-}
-
-// OrderFilter narrows a list of orders. Before is the keyset: ids below it, newest first; 0 starts
-// at the newest.
-type OrderFilter struct {
-	Stage, Connection, Search string
-	Before                    int64
-	Limit                     int
-}
-
-// ListOrders returns a page of orders, newest first. It walks one index and stops at the limit.
-func (s *Store) ListOrders(ctx context.Context, f OrderFilter) ([]OrderRow, error) {
-	query, args := listOrdersQuery(f)
-	var out []OrderRow
-	if err := s.read.SelectContext(ctx, &out, query, args...); err != nil {
-		return nil, fmt.Errorf("list orders: %w", err)
-	}
-	return out, nil
-}
-
-func listOrdersQuery(f OrderFilter) (string, []any) {
-	var where []string
-	var args []any
-	add := func(cond string, a ...any) { where = append(where, cond); args = append(args, a...) }
-	if f.Before > 0 {
-		add("o.id < ?", f.Before)
-	}
-	if f.Stage != "" {
-		stages := strings.Split(f.Stage, ",")
-		in, args := list(stages)
-		add("o.stage IN ("+in+")", args...)
-	}
-	if f.Connection != "" {
-		add("o.connection_id = (SELECT id FROM connection WHERE code = ?)", f.Connection)
-	}
-	if f.Search != "" {
-		// Numbers are found by index; a buyer's name needs the walk and is bounded to recent orders.
-		add(`(o.number = ? OR o.channel_number = ? OR o.id IN (SELECT order_id FROM shipment WHERE tracking = ? AND tracking <> '')
-			OR (o.id > (SELECT max(id) - 20000 FROM orders) AND o.buyer LIKE ? ESCAPE '\'))`,
-			f.Search, f.Search, f.Search, "%"+likeEscape(f.Search)+"%")
-	}
-	q := `SELECT o.id, o.number, o.connection_id, c.code AS connection_code, c.name AS connection_name, o.channel_number, o.channel_state, o.stage,
-		o.buyer, o.currency, o.total, o.units, o.placed_at, o.received_at, o.via, o.holds
-		FROM orders o CROSS JOIN connection c ON c.id = o.connection_id`
-	if len(where) > 0 {
-		q += " WHERE " + strings.Join(where, " AND ")
-	}
-	return q + " ORDER BY o.id DESC LIMIT ?", append(args, f.Limit)
-}
-
-func likeEscape(s string) string {
-	return strings.NewReplacer(`\`, `\\`, `%`, `\%`, `_`, `\_`).Replace(s)
 }
 
 // StageCount is how many orders stand at a stage, and the oldest of them.
@@ -553,8 +664,7 @@ func (t *Tx) NewOrderID() (int64, error) { return t.id("orders") }
 // OldestOpen lists the orders that have waited longest to be sent.
 func (s *Store) OldestOpen(ctx context.Context, limit int) ([]OrderRow, error) {
 	var out []OrderRow
-	err := s.read.SelectContext(ctx, &out, `SELECT o.id, o.number, o.connection_id, c.code AS connection_code, c.name AS connection_name, o.channel_number, o.channel_state, o.stage,
-		o.buyer, o.currency, o.total, o.units, o.placed_at, o.received_at, o.via, o.holds FROM orders o JOIN connection c ON c.id = o.connection_id
+	err := s.read.SelectContext(ctx, &out, `SELECT `+rowCols+` FROM orders o JOIN connection c ON c.id = o.connection_id
 		WHERE o.id IN (SELECT id FROM orders WHERE stage IN ('ready','routed','picking','packed','part shipped') ORDER BY id LIMIT ?) ORDER BY o.placed_at LIMIT ?`, limit*4, limit)
 	return out, err
 }

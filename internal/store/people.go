@@ -155,3 +155,10 @@ func (s *Store) Series(ctx context.Context) ([]Series, error) {
 	err := s.read.SelectContext(ctx, &out, "SELECT code, prefix, next FROM series ORDER BY code")
 	return out, err
 }
+
+// UserNames lists the names of the people who may sign in.
+func (s *Store) UserNames(ctx context.Context) ([]string, error) {
+	out := []string{}
+	err := s.read.SelectContext(ctx, &out, "SELECT name FROM user ORDER BY name")
+	return out, err
+}

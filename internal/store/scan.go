@@ -33,3 +33,6 @@ func list[T any](in []T) (string, []any) {
 	}
 	return placeholders(n), out
 }
+
+// splitUnit parts what was joined by the unit separator.
+func splitUnit(s string) []string { return strings.Split(s, "\x1f") }

@@ -204,7 +204,7 @@ func TestOrdersRoundTrip(t *testing.T) {
 	}
 	require.Len(t, seen, 120)
 	require.IsDecreasing(t, seen)
-	for q, want := range map[string]int{"R7": 1, "MH-7": 1, "Tolland": 50, "100%": 0, "R99999": 0} {
+	for q, want := range map[string]int{"R7": 1, "MH-7": 11, "MH-77": 1, "Tolland": 50, "100%": 0, "R99999": 0} {
 		page, err := s.ListOrders(t.Context(), OrderFilter{Search: q, Limit: 50})
 		require.NoError(t, err)
 		require.Len(t, page, want, q)
@@ -235,7 +235,7 @@ func TestPlans(t *testing.T) {
 	}{
 		{"all", OrderFilter{Limit: 50}, ""},
 		{"next page", OrderFilter{Limit: 50, Before: 1000}, "PRIMARY KEY (rowid<?)"},
-		{"one stage", OrderFilter{Limit: 50, Stage: "held", Before: 1000}, "orders_stage"},
+		{"one stage", OrderFilter{Limit: 50, Stages: []string{"held"}, Before: 1000}, "orders_stage"},
 		{"one channel", OrderFilter{Limit: 50, Connection: "shop", Before: 1000}, "orders_connection"},
 	} {
 		q, args := listOrdersQuery(c.f)
@@ -310,13 +310,13 @@ func TestNumbersAreNotGivenTwice(t *testing.T) {
 			one, err := tx.Number("order")
 			require.False(t, seen[one])
 			seen[one] = true
-			next, err2 := tx.Numbers("order", 7)
+			c, err2 := tx.Counter("order")
 			for range 7 {
-				n := next()
+				n := c.Next()
 				require.False(t, seen[n], n)
 				seen[n] = true
 			}
-			return errors.Join(err, err2)
+			return errors.Join(err, err2, tx.Keep(c))
 		})
 	}
 	require.Contains(t, seen, "O10001")

@@ -10,6 +10,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
 	"time"
 
 	"openrelay/internal/core/gs1"
@@ -28,15 +29,34 @@ const (
 	Cancelled Status = "cancelled" // called off at the channel
 )
 
-// ByChannel is the value of FulfilledBy for an order that the channel ships from stock that it holds.
-const ByChannel = "channel"
+// Who fulfils an order, where it is not us.
+const (
+	ByChannel = "channel" // from stock that the channel holds
+	ByOther   = "other"   // somebody else, without our doing
+)
+
+// Kind is how an order reaches the buyer.
+type Kind string
+
+// The kinds of orders.
+const (
+	Ship     Kind = "ship"     // by a carrier
+	Collect  Kind = "collect"  // fetched at a place of ours
+	Local    Kind = "local"    // brought in a time window
+	Counter  Kind = "counter"  // paid and handed over already
+	Prepared Kind = "prepared" // food, made when it is ordered
+)
+
+// Kinds lists all kinds of orders.
+var Kinds = []Kind{Ship, Collect, Local, Counter, Prepared}
 
 // Order is one order as a channel tells it.
 type Order struct {
 	Number           string        `json:"number" need:"yes" doc:"The channel's number, as people there know it"`
 	State            string        `json:"state" doc:"The channel's own word for the state"`
 	Status           Status        `json:"status" need:"yes" doc:"What that state means: pending, open, shipped or cancelled"`
-	FulfilledBy      string        `json:"fulfilled_by,omitempty" enum:",channel" doc:"channel: the channel ships it from stock that it holds; empty: we do"`
+	Kind             Kind          `json:"kind,omitempty" enum:",ship,collect,local,counter,prepared" doc:"How it reaches the buyer; empty: by a carrier"`
+	FulfilledBy      string        `json:"fulfilled_by,omitempty" enum:",channel,other" doc:"channel: the channel ships it from stock that it holds; other: somebody else; empty: we do"`
 	URL              string        `json:"url,omitempty" doc:"Opens the order on the channel"`
 	PlacedAt         time.Time     `json:"placed_at"`
 	ChangedAt        time.Time     `json:"changed_at"`
@@ -57,6 +77,11 @@ type Order struct {
 	WindowFrom       string        `json:"window_from,omitempty"`
 	WindowTo         string        `json:"window_to,omitempty"`
 	Parcels          []ParcelSeen  `json:"parcels,omitempty" doc:"Parcels the channel knows of"`
+	Vouchers         []Voucher     `json:"vouchers,omitempty" doc:"What the buyer paid with besides money"`
+	GiftNote         string        `json:"gift_note,omitempty" doc:"To be put into the parcel"`
+	KitchenNote      string        `json:"kitchen_note,omitempty"`
+	AnswerBy         time.Time     `json:"answer_by,omitzero" doc:"The channel wants to be told before this moment whether we take the order, and when it is ready"`
+	TaxRounding      string        `json:"tax_rounding,omitempty" enum:",line,order" doc:"How tax is rounded: on each line or on their sum; empty: either is right"`
 
 	encoded []byte // by Encode
 }
@@ -87,6 +112,32 @@ type OrderLine struct {
 	Tax       int64  `json:"tax"`
 	Total     int64  `json:"total"`
 	Listing   string `json:"listing,omitempty" doc:"The channel's number of the listing that was bought"`
+
+	TaxPermille int64        `json:"tax_permille,omitempty" doc:"Rate of tax in thousandths, where the channel tells it: then the tax is recalculated"`
+	Choices     []LineChoice `json:"choices,omitempty" doc:"What was chosen of prepared food; its price is added to that of each unit"`
+	Note        string       `json:"note,omitempty" doc:"Wish of the buyer for this line"`
+}
+
+// LineChoice is a choice that a guest made.
+type LineChoice struct {
+	Code  string `json:"code,omitempty"`
+	Name  string `json:"name" need:"yes"`
+	Price int64  `json:"price,omitempty" doc:"What it adds to the price of a unit, minor units"`
+}
+
+// Voucher is a token that the buyer paid with.
+type Voucher struct {
+	Code   string `json:"code" need:"yes"`
+	Amount int64  `json:"amount" need:"yes" doc:"What it takes off the total, minor units"`
+}
+
+// Gross is what a line costs before its discount: quantity times the price of a unit with its choices.
+func (l *OrderLine) Gross() int64 {
+	each := l.UnitPrice
+	for _, c := range l.Choices {
+		each += c.Price
+	}
+	return l.Quantity * each
 }
 
 // ParcelSeen is a parcel as a channel shows it.
@@ -118,6 +169,17 @@ func (o *Order) Check() error {
 		}
 		return fmt.Errorf("status: channel state %q has no meaning in the connector's state table", o.State)
 	}
+	if o.Kind != "" && !slices.Contains(Kinds, o.Kind) {
+		return fmt.Errorf("kind: %q is none of ship, collect, local, counter and prepared", o.Kind)
+	}
+	if o.FulfilledBy != "" && o.FulfilledBy != ByChannel && o.FulfilledBy != ByOther {
+		return fmt.Errorf("fulfilled_by: %q is none of channel and other", o.FulfilledBy)
+	}
+	for i, v := range o.Vouchers {
+		if v.Code == "" || v.Amount < 0 {
+			return fmt.Errorf("vouchers[%d]: a code and an amount that is not negative are needed", i)
+		}
+	}
 	seen := make(map[string]bool, len(o.Lines))
 	for i, l := range o.Lines {
 		switch {
@@ -129,6 +191,8 @@ func (o *Order) Check() error {
 			return fmt.Errorf("lines[%d].quantity: %d, must be at least 1", i, l.Quantity)
 		case l.Quantity > 1_000_000:
 			return fmt.Errorf("lines[%d].quantity: %d is beyond all reason", i, l.Quantity)
+		case l.TaxPermille < 0 || l.TaxPermille > 1000:
+			return fmt.Errorf("lines[%d].tax_permille: %d, 0 to 1000 is expected", i, l.TaxPermille)
 		}
 		seen[l.ID] = true
 	}
@@ -325,6 +389,25 @@ type DispatchLine struct {
 	ID       string `json:"id" doc:"The channel's line number"`
 	SKU      string `json:"sku"`
 	Quantity int64  `json:"quantity" need:"yes"`
+}
+
+// OrderAnswer tells a channel that waits for it whether we take an order, and when it is ready.
+type OrderAnswer struct {
+	Reference   string    `json:"reference" need:"yes" doc:"Idempotency reference"`
+	OrderID     string    `json:"order_id" need:"yes" doc:"The channel's own id of the order"`
+	OrderNumber string    `json:"order_number"`
+	Accepted    bool      `json:"accepted"`
+	ReadyAt     time.Time `json:"ready_at,omitzero"`
+	Reason      string    `json:"reason,omitempty" doc:"Why it is declined"`
+}
+
+// OrderState tells a channel how far an order has come here.
+type OrderState struct {
+	Reference   string `json:"reference" need:"yes" doc:"Idempotency reference"`
+	OrderID     string `json:"order_id" need:"yes" doc:"The channel's own id of the order"`
+	OrderNumber string `json:"order_number"`
+	OurNumber   string `json:"our_number"`
+	State       string `json:"state" enum:"taken in,handed over" doc:"taken in: we work on it; handed over: the buyer has it"`
 }
 
 // Check refuses a dispatch that cannot be taken in.

@@ -51,6 +51,8 @@ func schemaOf(t reflect.Type) map[string]any {
 		return map[string]any{"type": "string", "format": "date-time"}
 	case t == reflect.TypeFor[Status]():
 		return map[string]any{"type": "string", "enum": []Status{Pending, Open, Shipped, Cancelled}}
+	case t == reflect.TypeFor[Kind]():
+		return map[string]any{"type": "string", "enum": Kinds}
 	}
 	switch t.Kind() {
 	case reflect.String:

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"openrelay/internal/core/message"
+	"openrelay/internal/core/rules"
 	"openrelay/internal/core/stock"
 )
 
@@ -29,18 +30,40 @@ type Scene struct {
 	Goods     func(item int64) Sells // what an item is; nil: all lie on a shelf as they are
 	Place     func(loc int64) string // a location's name
 	Tolerance int64                  // minor units that totals may differ by
+	Account   string                 // to which a difference within the tolerance is booked
+	Own       int64                  // location that holds what the channel ships from stock of its own; 0: none
 	Test      bool                   // the connection is in test: no stock moves
 	Look      bool                   // a person wants to look at each new order
 	Keep      []string               // fields that the channel's newer versions do not overwrite
 	Since     time.Time              // when the connection began: older orders move no stock
 	Book      *stock.Book
-	NewOrder  func() (id int64, number string)
+	NewOrder  func(m *message.Order, outsideID string) (id int64, number string)
+
+	// Counted tells whether the keeper of the channel's own location had counted a sale out already: its last
+	// word about the item is as of a later moment. nil: never.
+	Counted func(item int64, sold time.Time) bool
+	// Rules decide about an order when it can be worked on; nil: none.
+	Rules *rules.Set
+	// Where is the location with a code, or 0.
+	Where func(code string) int64
+	// Accept takes orders that want an answer without a person, ready after Prep.
+	Accept bool
+	Prep   time.Duration
+	// Customer finds or makes the customer of an order, and tells whether they bought before; nil: there are none.
+	Customer func(*message.Order) (id int64, returning bool)
+	// Pays is the account that a channel's method of payment stands for; nil: none.
+	Pays    func(method string) string
+	Channel string // code of the connection, as rules know it
 }
 
 // Sells is what an item is to an order.
 type Sells struct {
 	stock.Goods
 	Charge bool // nothing is to be sent for it
+
+	WeightG  int64 // of a unit
+	Category string
+	Marks    []string
 }
 
 // know finds out what the line sells, as long as no stock was promised for it.
@@ -67,6 +90,8 @@ type Change struct {
 	Created bool
 	Skipped string // why nothing was done; Order is then unchanged
 	Notes   []Note
+	Facts   *rules.Facts // what rules look at, where it is known anew
+	Answer  bool         // the channel is to be told the order's answer
 }
 
 func (c *Change) note(what, format string, args ...any) {
@@ -87,7 +112,7 @@ func TakeIn(existing *Order, a Arrival, s *Scene) Change {
 
 func create(a Arrival, s *Scene) Change {
 	m := a.Message
-	id, number := s.NewOrder()
+	id, number := s.NewOrder(m, a.OutsideID)
 	o := &Order{
 		ID: id, Number: number, ConnectionID: a.ConnectionID, OutsideID: a.OutsideID, Version: a.Version,
 		Record: *m, ShipTo: m.ShipTo, ReceivedAt: s.Now, Via: a.Via, Revision: 1,
@@ -98,13 +123,15 @@ func create(a Arrival, s *Scene) Change {
 	for i, l := range m.Lines {
 		o.Lines[i] = Line{
 			ID: LineID(id, i+1), Position: i + 1, OutsideID: l.ID, SKU: l.SKU, Title: l.Title, Quantity: l.Quantity,
-			UnitPrice: l.UnitPrice, Discount: l.Discount, Tax: l.Tax, Total: l.Total, Listing: l.Listing,
+			UnitPrice: l.UnitPrice, Discount: l.Discount, Tax: l.Tax, Total: l.Total, Listing: l.Listing, Choices: l.Choices, Note: l.Note,
 		}
 		o.Lines[i].know(s)
 	}
+	returning := o.known(s)
+	c.Facts = facts(o, s, returning)
 	if s.Test {
 		o.Test, o.NoStockMoved = true, true
-		c.hold(o, Hold{TestOrder, "It came over a connection in test: it holds no stock and is not sent.", "Nothing. Clear the test records, then go live."})
+		c.hold(o, Hold{Cause: TestOrder, Text: "It came over a connection in test: it holds no stock and is not sent.", Expected: "Nothing. Clear the test records, then go live."})
 		return c
 	}
 	switch {
@@ -114,17 +141,19 @@ func create(a Arrival, s *Scene) Change {
 		}
 		c.note("cancelled", "Was already cancelled at the channel: kept for the record, no stock moved")
 		return c
-	case o.ByChannel():
-		doneByChannel(o, s, &c)
+	case o.Elsewhere():
+		doneElsewhere(o, s, &c)
 		return c
 	case m.Status == message.Shipped:
 		takeAsDone(o, s, &c)
+		o.checkMoney(s, &c, false)
 		return c
 	}
+	rule(o, s, &c)
 	examine(o, s, &c)
 	AllocateWaiting(o, s, &c)
-	if s.Look {
-		c.hold(o, Hold{WantsLook, "New orders of this channel wait until a person has looked at them.", "A look, and a word to go on."})
+	if s.Look || o.Ours.Decided.Carry == "create" {
+		c.hold(o, Hold{Cause: WantsLook, Text: "New orders like this wait until a person has looked at them.", Expected: "A look, and a word to go on."})
 	}
 	if len(c.Notes) == 2 && c.Notes[1].What == "allocated" { // the ordinary case is one entry
 		c.Notes = []Note{{"taken in", c.Notes[0].Text + ". " + c.Notes[1].Text}}
@@ -148,6 +177,10 @@ func takeAsDone(o *Order, s *Scene, c *Change) {
 		}
 	}
 	switch lost := o.untracked(); {
+	case o.Kind() == message.Counter && moved && lost != "":
+		c.note("shipped", "Sold over the counter at %s: paid and handed over. No stock was lowered for %s", s.Place(s.Sources[0]), lost)
+	case o.Kind() == message.Counter && moved:
+		c.note("shipped", "Sold over the counter at %s: paid and handed over, stock lowered there", s.Place(s.Sources[0]))
 	case moved && lost != "":
 		c.note("shipped", "Was already shipped at the channel: taken in as done. No stock was lowered for %s", lost)
 	case moved:
@@ -179,18 +212,45 @@ func or(s, otherwise string) string {
 	return s
 }
 
-// doneByChannel follows an order that the channel ships from its own stock: once it has, it is done.
-func doneByChannel(o *Order, s *Scene, c *Change) {
+// doneElsewhere follows an order that the channel ships from its own stock, or that somebody else ships: once
+// it has left, it is done. What the channel holds for us is lowered by what it sold.
+func doneElsewhere(o *Order, s *Scene, c *Change) {
+	who := "The channel ships it from its own stock"
+	if o.Record.FulfilledBy == message.ByOther {
+		who = "Somebody else ships it"
+	}
 	o.NoStockMoved = true
 	if o.Record.Status != message.Shipped {
-		c.note("by the channel", "The channel ships it from its own stock; nothing is to be done here")
+		c.note("by the channel", "%s; nothing is to be done here", who)
 		return
 	}
 	o.ShippedAt = o.Record.ChangedAt
+	own := o.Record.FulfilledBy == message.ByChannel && s.Own != 0 && !o.Record.PlacedAt.Before(s.Since.Truncate(time.Second))
+	counted := 0
 	for i := range o.Lines {
-		o.Lines[i].Shipped = o.Lines[i].Live()
+		l := &o.Lines[i]
+		sent := l.Live() - l.Shipped
+		l.Shipped = l.Live()
+		if !own || l.ItemID == 0 || l.Charge || sent <= 0 {
+			continue
+		}
+		o.NoStockMoved = false
+		m := stock.Movement{At: s.Now, Kind: stock.Ship, Reason: l.why("shipped by the channel from its own stock"), Who: s.Who, DocKind: "order", DocID: o.ID}
+		l.post(s.Book, m, s.Own, sent, -1, 0)
+		if s.Counted != nil && s.Counted(l.ItemID, o.Record.ChangedAt) {
+			m.Kind, m.Reason = stock.Count, "the keeper's word had counted it out already"
+			l.post(s.Book, m, s.Own, sent, 1, 0)
+			counted++
+		}
 	}
-	c.note("shipped", "Shipped by the channel from its own stock; no stock of ours was lowered for it")
+	switch {
+	case o.NoStockMoved:
+		c.note("shipped", "%s and it has left; no stock of ours was lowered for it", who)
+	case counted > 0:
+		c.note("shipped", "Shipped by the channel from what it holds for us at %s; its own word had lowered the stock there already", s.Place(s.Own))
+	default:
+		c.note("shipped", "Shipped by the channel from what it holds for us; lowered at %s", s.Place(s.Own))
+	}
 }
 
 // LineID is the id of a line: the lines of an order follow each other.
@@ -198,11 +258,14 @@ func LineID(order int64, position int) int64 { return order*1024 + int64(positio
 
 // examine sets and clears the holds that the order's own content causes.
 func examine(o *Order, s *Scene, c *Change) {
-	var unknown []string
+	var unknown, about []string
 	more := ""
 	for i := range o.Lines {
 		if l := &o.Lines[i]; l.ItemID == 0 && l.Live() > 0 {
 			unknown = append(unknown, fmt.Sprintf("%s (%s)", l.SKU, l.Title))
+			if key := or(l.SKU, l.Title); !slices.Contains(about, key) {
+				about = append(about, key)
+			}
 			if s.Unknown != nil && more == "" {
 				more = s.Unknown(l)
 			}
@@ -213,25 +276,22 @@ func examine(o *Order, s *Scene, c *Change) {
 		if more != "" {
 			text += " " + more
 		}
-		c.hold(o, Hold{UnknownItem, text, "An item with this SKU. Match the listing to an item; the order then goes on by itself."})
+		c.hold(o, Hold{UnknownItem, text, "An item with this SKU. Match the listing to an item; the order then goes on by itself.", about})
 	} else {
 		c.free(o, UnknownItem)
 	}
-	if d, bad := Recalculate(&o.Record).Excess(s.Tolerance); bad {
-		c.hold(o, totalHold(d, o.Record.Currency))
-	} else {
-		c.free(o, TotalDiffers)
-	}
-	if p := o.ShipTo.Problems(); len(p) > 0 && o.Record.Status != message.Pending {
+	o.checkMoney(s, c, true)
+	o.wantAnswer(s, c)
+	if p := o.ShipTo.Problems(); len(p) > 0 && o.Record.Status != message.Pending && (o.Kind() == message.Ship || o.Kind() == message.Local) {
 		c.hold(o, Hold{BadAddress, "The address cannot be delivered to: " + strings.Join(p, "; ") + ".",
-			"A complete address. Correct it at the channel, or here."})
+			"A complete address. Correct it at the channel, or here.", nil})
 	} else {
 		c.free(o, BadAddress)
 	}
 }
 
 func (c *Change) hold(o *Order, h Hold) {
-	if old := o.HeldFor(h.Cause); old != nil && *old == h {
+	if old := o.HeldFor(h.Cause); old != nil && old.Text == h.Text && old.Expected == h.Expected {
 		return
 	}
 	o.Hold(h)
@@ -247,16 +307,19 @@ func (c *Change) free(o *Order, cause Cause) {
 // AllocateWaiting promises stock to what waits, as far as there is any, and tells whether anything
 // was promised. An order that stays short is held for it. The book must know the levels of all that waits.
 func AllocateWaiting(o *Order, s *Scene, c *Change) bool {
-	var short []string
+	var short, about []string
 	any := false
 	for i := range o.Lines {
+		o.Lines[i].know(s)
+	}
+	sources := o.sources(s)
+	for i := range o.Lines {
 		l := &o.Lines[i]
-		l.know(s)
 		want := l.Waiting()
 		if want <= 0 || l.ItemID == 0 {
 			continue
 		}
-		for _, p := range s.Book.Find(l.Goods(), s.Sources, want) {
+		for _, p := range s.Book.Find(l.Goods(), sources, want) {
 			l.post(s.Book, stock.Movement{At: s.Now, Kind: stock.Allocate, Reason: l.why("sold"), Who: s.Who, DocKind: "order", DocID: o.ID}, p.Location, p.Quantity, 0, 1)
 			l.allocate(p)
 			want -= p.Quantity
@@ -264,11 +327,12 @@ func AllocateWaiting(o *Order, s *Scene, c *Change) bool {
 		}
 		if want > 0 {
 			short = append(short, fmt.Sprintf("%d of %s", want, l.SKU))
+			about = append(about, l.SKU)
 		}
 	}
 	if len(short) > 0 {
 		c.hold(o, Hold{NoStock, "Short of " + strings.Join(short, ", ") + ".",
-			"Stock at a location that feeds this channel. When some arrives, the order goes on by itself."})
+			"Stock at a location that feeds this channel. When some arrives, the order goes on by itself.", about})
 	} else {
 		c.free(o, NoStock)
 	}
@@ -305,7 +369,7 @@ func Rematch(o *Order, s *Scene) (Change, bool) {
 	}
 	o.Revision++
 	c.note("matched", "An item of ours is known now for %s", strings.Join(found, ", "))
-	if o.Record.Status == message.Cancelled || o.Record.Status == message.Shipped || o.ByChannel() {
+	if o.Record.Status == message.Cancelled || o.Record.Status == message.Shipped || o.Elsewhere() {
 		c.free(o, UnknownItem)
 		return c, true
 	}
@@ -385,6 +449,7 @@ func update(o *Order, a Arrival, s *Scene) Change {
 	worked := o.Stage()
 	o.Version, o.Record = a.Version, *m
 	o.Revision++
+	c.Facts = facts(o, s, o.known(s))
 	if before.State != m.State {
 		c.note("channel state", "The channel says %s (was %s)", m.State, before.State)
 	} else {
@@ -397,27 +462,32 @@ func update(o *Order, a Arrival, s *Scene) Change {
 	case m.Status == message.Cancelled:
 		callOff(o, s, &c)
 		return c
-	case o.ByChannel():
+	case o.Elsewhere():
 		if before.Status != message.Shipped {
-			doneByChannel(o, s, &c)
+			doneElsewhere(o, s, &c)
 		}
 		return c
 	case m.Status == message.Shipped:
 		if st := o.Stage(); st != Shipped && st != Delivered && st != PartShipped && st != Cancelled {
 			c.hold(o, Hold{Changed, "The channel shows this order as shipped, but it has not left here.",
-				"An order that is shipped from one place only. Cancel it here if it was sent from elsewhere, or correct it at the channel."})
+				"An order that is shipped from one place only. Cancel it here if it was sent from elsewhere, or correct it at the channel.", nil})
 		}
+		return c
+	}
+	if before.Status == message.Cancelled {
+		revived(o, &c)
 		return c
 	}
 	compareLines(o, m, s, &c)
 	if o.ShipTo != m.ShipTo && before.ShipTo != m.ShipTo && !slices.Contains(s.Keep, "ship_to") {
 		if worked == Shipped || worked == PartShipped || worked == Packed {
-			c.hold(o, Hold{Changed, "The address was changed at the channel after the parcel was packed.", "A person to decide where the parcel goes."})
+			c.hold(o, Hold{Changed, "The address was changed at the channel after the parcel was packed.", "A person to decide where the parcel goes.", nil})
 		} else {
 			o.ShipTo = m.ShipTo
 			c.note("address", "Address changed at the channel")
 		}
 	}
+	rule(o, s, &c)
 	examine(o, s, &c)
 	AllocateWaiting(o, s, &c)
 	return c
@@ -431,14 +501,29 @@ func callOff(o *Order, s *Scene, c *Change) {
 		called += l.cancel(l.Quantity, o, s, "cancelled at the channel")
 		shipped += l.Shipped
 	}
-	o.Holds = nil
+	kept := o.Holds[:0]
+	for _, h := range o.Holds {
+		if h.Cause == NotAnswered { // that we were late remains true
+			kept = append(kept, h)
+		}
+	}
+	o.Holds = kept
+	if o.Ours.Answer != nil && o.Ours.Answer.State == Wanted {
+		o.Ours.Answer = nil
+	}
 	if called > 0 {
 		c.note("cancelled", "Cancelled at the channel: work stopped, stock of %d %s released", called, plural(int(called), "unit"))
 	}
-	if shipped > 0 && !o.NoStockMoved {
+	if shipped > 0 && !o.NoStockMoved && !o.Elsewhere() {
 		c.hold(o, Hold{LateCancel, fmt.Sprintf("Cancelled at the channel after %d %s had been shipped.", shipped, plural(int(shipped), "unit")),
-			"A cancellation before shipping. Recall the parcel at the carrier, or wait for it to come back."})
+			"A cancellation before shipping. Recall the parcel at the carrier, or wait for it to come back.", nil})
 	}
+}
+
+// revived is an order that the channel called off and then opened again: what was released may be sold, so a
+// person decides.
+func revived(o *Order, c *Change) {
+	c.hold(o, Hold{Changed, "The channel opened this order again after it had cancelled it.", "A person to decide: void it here and take it in again, or cancel it at the channel.", nil})
 }
 
 // compareLines brings quantities that the channel lowered to our lines; what it raised or added goes
@@ -473,7 +558,7 @@ func compareLines(o *Order, m *message.Order, s *Scene, c *Change) {
 	}
 	if len(odd) > 0 {
 		c.hold(o, Hold{Changed, "Changed at the channel after it was taken in: " + strings.Join(odd, "; ") + ".",
-			"A person to decide; cancel here and take it in again, or correct it at the channel."})
+			"A person to decide; cancel here and take it in again, or correct it at the channel.", nil})
 	}
 }
 

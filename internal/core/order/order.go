@@ -11,6 +11,7 @@ import (
 
 	"openrelay/internal/core/message"
 	"openrelay/internal/core/place"
+	"openrelay/internal/core/rules"
 	"openrelay/internal/core/stock"
 )
 
@@ -48,13 +49,64 @@ const (
 	LateCancel   Cause = "cancelled too late"
 	TestOrder    Cause = "test order"
 	WantsLook    Cause = "wants a look"
+	WantsAnswer  Cause = "wants an answer"
+	NotAnswered  Cause = "not answered in time"
+	ByPerson     Cause = "held by a person"
+	ByRule       Cause = "held by a rule"
 )
+
+// Waved are the causes of holds that a person may let an order go on in spite of.
+var Waved = []Cause{TotalDiffers, Changed, LateCancel, WantsLook, NotAnswered, ByPerson, ByRule}
 
 // Hold is a reason why an order may not go on.
 type Hold struct {
 	Cause    Cause  `json:"cause"`
 	Text     string `json:"text" doc:"What happened"`
 	Expected string `json:"expected,omitempty" doc:"What was expected, and who can fix it"`
+
+	// About tells apart what makes up the cause, such as the SKUs that are not known: what is mended for one
+	// of them is mended for every order that waits for the same.
+	About []string `json:"about,omitempty"`
+}
+
+// Answer is what a channel that waits for it is told of an order.
+type Answer struct {
+	State   string    `json:"state" enum:"wanted,accepted,declined,late"`
+	By      time.Time `json:"by" doc:"Until when the channel waits"`
+	At      time.Time `json:"at,omitzero"`
+	ReadyAt time.Time `json:"ready_at,omitzero"`
+	Reason  string    `json:"reason,omitempty"`
+	Who     string    `json:"who,omitempty"`
+}
+
+// The states of an answer.
+const (
+	Wanted   = "wanted"
+	Accepted = "accepted"
+	Declined = "declined"
+	Late     = "late"
+)
+
+// Ours is what we have added to the channel's order: what people and rules decided.
+type Ours struct {
+	Tags    []string      `json:"tags,omitempty"`
+	Decided rules.Outcome `json:"decided,omitzero" doc:"What rules decided"`
+	Touched []rules.Touch `json:"touched,omitempty" doc:"Which rules, and what each changed"`
+	Ruled   bool          `json:"ruled,omitempty" doc:"Rules have been applied"`
+	Answer  *Answer       `json:"answer,omitempty"`
+
+	// A difference in money within the tolerance: minor units that the channel says beyond our sum, and the
+	// account that they are booked to.
+	Booked  int64  `json:"booked,omitempty"`
+	Account string `json:"account,omitempty"`
+
+	PaymentAccount string `json:"payment_account,omitempty" doc:"The account that the channel's method of payment stands for"`
+
+	Posted bool `json:"posted,omitempty" doc:"A summary order that was posted to the books"`
+
+	ReleasedNumber string `json:"released_number,omitempty" doc:"Of a voided order: the number it had"`
+	Members        int64  `json:"members,omitempty" doc:"Of a summary order: how many orders it holds"`
+	Day            string `json:"day,omitempty" doc:"Of a summary order: the day it is of"`
 }
 
 // Allocation is a quantity of a line that a location has promised: allocated, picked or packed.
@@ -87,7 +139,10 @@ type Line struct {
 	// does not change what was sold.
 	Parts   []stock.Component `json:"parts,omitempty"`
 	NoStock bool              `json:"no_stock,omitempty" doc:"It holds no stock: made to order, prepared food"`
-	Charge  bool              `json:"charge,omitempty" doc:"A charge: nothing is to be sent for it"`
+
+	Choices []message.LineChoice `json:"choices,omitempty" doc:"What was chosen of prepared food"`
+	Note    string               `json:"note,omitempty" doc:"Wish of the buyer for this line"`
+	Charge  bool                 `json:"charge,omitempty" doc:"A charge: nothing is to be sent for it"`
 
 	Allocations []Allocation `json:"allocations,omitempty"`
 }
@@ -140,6 +195,24 @@ type Order struct {
 	Via          string // how it came in: push, poll or a person's name
 	ShippedAt    time.Time
 	Revision     int64 // counts our own changes, for conditional requests
+
+	CustomerID  int64
+	Assignee    string
+	MergedInto  int64 // the summary order of its day
+	TypedBy     string
+	ForgottenAt time.Time // when personal data was removed
+	Ours        Ours
+}
+
+// Summary is the kind of an order that stands for all small orders of a day. No channel sells it.
+const Summary message.Kind = "summary"
+
+// Kind is how the order reaches the buyer.
+func (o *Order) Kind() message.Kind {
+	if o.Record.Kind == "" {
+		return message.Ship
+	}
+	return o.Record.Kind
 }
 
 // Stage derives where the order stands.
@@ -169,7 +242,7 @@ func (o *Order) Stage() Stage {
 		return Shipped
 	case shipped > 0:
 		return PartShipped
-	case o.Record.Status == message.Pending || o.ByChannel():
+	case o.Record.Status == message.Pending || o.Elsewhere():
 		return Pending
 	case len(o.Holds) > 0 || waiting > 0:
 		return Held
@@ -192,9 +265,9 @@ func (o *Order) liveCharges() bool {
 	return false
 }
 
-// ByChannel tells whether the channel ships the order from stock that it holds. Until it has, there is
-// nothing to be done here.
-func (o *Order) ByChannel() bool { return o.Record.FulfilledBy == message.ByChannel }
+// Elsewhere tells whether the channel, or somebody else, fulfils the order without our doing. Until it has
+// left, there is nothing to be done here.
+func (o *Order) Elsewhere() bool { return o.Record.FulfilledBy != "" }
 
 // HeldFor returns the hold with the cause, if there is one.
 func (o *Order) HeldFor(c Cause) *Hold {

@@ -24,7 +24,7 @@ func scene(onHand map[int64]int64) *Scene {
 	return &Scene{Now: noon, Who: "test", Sources: []int64{1, 2}, Since: noon.Add(-time.Hour), Book: stock.NewBook(levels), Tolerance: 2,
 		Item:     func(l *Line) int64 { return map[string]int64{"JAR": 1, "SUIT": 2, "BOOK": 3}[l.SKU] },
 		Place:    func(l int64) string { return fmt.Sprint("place ", l) },
-		NewOrder: func() (int64, string) { next++; return next, fmt.Sprintf("R%d", next) }}
+		NewOrder: func(*message.Order, string) (int64, string) { next++; return next, fmt.Sprintf("R%d", next) }}
 }
 
 func incoming(status message.Status, lines ...message.OrderLine) *message.Order {
@@ -281,7 +281,7 @@ func TestOrdersThatAreNotOurs(t *testing.T) {
 	}
 	scene := func() *Scene {
 		return &Scene{Now: time.Unix(100, 0), Who: "test", Sources: []int64{1}, Item: func(*Line) int64 { return 7 }, Place: func(int64) string { return "here" },
-			Book: stock.NewBook(map[stock.Key]stock.Level{{Item: 7, Location: 1}: {OnHand: 10}}), NewOrder: func() (int64, string) { return 1, "R1" }}
+			Book: stock.NewBook(map[stock.Key]stock.Level{{Item: 7, Location: 1}: {OnHand: 10}}), NewOrder: func(*message.Order, string) (int64, string) { return 1, "R1" }}
 	}
 	s := scene()
 	c := TakeIn(nil, arrival(1, message.Open, message.ByChannel), s)
@@ -317,7 +317,7 @@ func TestOrdersThatAreNotOurs(t *testing.T) {
 func TestAnAddressThatWasCorrectedIsKept(t *testing.T) {
 	m := message.Order{Number: "N", State: "open", Status: message.Open, Currency: "EUR", Lines: []message.OrderLine{{ID: "1", SKU: "JAR", Quantity: 1}}}
 	for _, keep := range [][]string{nil, {"ship_to"}} {
-		s := &Scene{Now: time.Unix(100, 0), Who: "test", Item: func(*Line) int64 { return 7 }, Place: func(int64) string { return "" }, Book: stock.NewBook(nil), NewOrder: func() (int64, string) { return 1, "R1" }, Keep: keep}
+		s := &Scene{Now: time.Unix(100, 0), Who: "test", Item: func(*Line) int64 { return 7 }, Place: func(int64) string { return "" }, Book: stock.NewBook(nil), NewOrder: func(*message.Order, string) (int64, string) { return 1, "R1" }, Keep: keep}
 		first, second := m, m
 		first.ShipTo.Street, second.ShipTo.Street = "Old 1", "New 2"
 		c := TakeIn(nil, Arrival{OutsideID: "o", Version: 1, Message: &first}, s)

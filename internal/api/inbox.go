@@ -1,0 +1,169 @@
+package api
+
+import (
+	"context"
+	"encoding/json"
+	"net/http"
+	"time"
+
+	"openrelay/internal/relay"
+	"openrelay/internal/store"
+)
+
+// sides says which side can mend an exception of a cause; the others can be mended on either.
+var sides = map[string]string{"unknown item": "ours", "no stock": "ours", "negative stock": "ours", "wants a look": "ours", "wants an answer": "ours", "held by a person": "ours", "held by a rule": "ours",
+	"not answered in time": "theirs", "message not understood": "either", "credentials refused": "ours"}
+
+func exception(e store.Exception) Exception {
+	side := sides[e.Cause]
+	if side == "" {
+		side = "either"
+	}
+	return Exception{ID: e.ID, Cause: e.Cause, Subject: e.Subject, Text: e.Text, Expected: e.Expected, Side: side, Connection: e.ConnectionCode, ConnectionName: e.ConnectionName, OrderNumber: e.OrderNumber, SKU: e.SKU,
+		OutboxID: e.OutboxID, InboxID: e.InboxID, OpenedAt: at(e.OpenedAt), Assignee: e.Assignee, SnoozedUntil: at(e.SnoozedUntil), Count: 1}
+}
+
+// groups lists what needs a person, the same of it together.
+func (a *API) groups(ctx context.Context, f store.ExceptionFilter) ([]Exception, error) {
+	f.Now = time.Now()
+	list, err := a.relay.Store.ExceptionGroups(ctx, f)
+	out := make([]Exception, len(list))
+	for i, g := range list {
+		out[i] = exception(g.Exception)
+		out[i].Count, out[i].Orders, out[i].OldestAt = g.N, g.OrderCount, at(g.OldestAt)
+	}
+	return out, err
+}
+
+// Target is somebody who wants to be told.
+type Target struct {
+	ID       int64    `json:"id"`
+	Kind     string   `json:"kind" enum:"webhook,email"`
+	Address  string   `json:"address"`
+	Causes   []string `json:"causes"`
+	Every    int64    `json:"every_minutes"`
+	On       bool     `json:"on"`
+	Revision int64    `json:"revision"`
+}
+
+func (a *API) inbox() {
+	type listInput struct {
+		PageInput
+		Cause      string `query:"cause"`
+		Connection string `query:"connection"`
+		Assignee   string `query:"assignee"`
+		Nobodys    bool   `query:"nobodys" doc:"Only those that nobody looks after"`
+		Asleep     bool   `query:"asleep" doc:"Those that sleep, instead of those that do not"`
+	}
+	op(a, "viewer", http.MethodGet, "/exceptions", "exceptions", "What needs a person, by cause and thing, what blocks most orders first", func(ctx context.Context, in *listInput) (*body[[]Exception], error) {
+		list, err := a.groups(ctx, store.ExceptionFilter{Cause: in.Cause, Connection: in.Connection, Assignee: in.Assignee, Nobodys: in.Nobodys, Asleep: in.Asleep, Limit: in.Limit})
+		return &body[[]Exception]{list}, err
+	})
+	op(a, "viewer", http.MethodGet, "/exceptions/causes", "exception-causes", "How many are open, by cause", func(ctx context.Context, _ *struct{}) (*body[[]store.NamedCount], error) {
+		list, err := a.relay.Store.CauseCounts(ctx)
+		return &body[[]store.NamedCount]{list}, err
+	})
+	type exceptionsOfInput struct {
+		PageInput
+		Cause      string `query:"cause" required:"true"`
+		Connection string `query:"connection"`
+		Subject    string `query:"subject"`
+		After      int64  `query:"after"`
+	}
+	op(a, "viewer", http.MethodGet, "/exceptions/of", "exceptions-of", "One by one what is open of a cause about one thing, oldest first", func(ctx context.Context, in *exceptionsOfInput) (*body[[]Exception], error) {
+		list, err := a.relay.ExceptionsOf(ctx, relay.GroupOf{Cause: in.Cause, Connection: in.Connection, Subject: in.Subject}, in.After, in.Limit)
+		out := make([]Exception, len(list))
+		for i, e := range list {
+			out[i] = exception(e)
+		}
+		return &body[[]Exception]{out}, err
+	})
+	type groupCount struct {
+		Count int64 `json:"groupCount"`
+	}
+	said := func(n int64, err error) (*body[groupCount], error) { return &body[groupCount]{groupCount{n}}, err }
+	type assignGroupInput struct {
+		Body struct {
+			relay.GroupOf
+			Assignee string `json:"assignee" maxLength:"100" doc:"Empty: nobody"`
+		}
+	}
+	op(a, "operator", http.MethodPost, "/exceptions/assign", "assign-exception", "Say who looks after it", func(ctx context.Context, in *assignGroupInput) (*body[groupCount], error) {
+		return said(a.relay.AssignException(ctx, in.Body.GroupOf, in.Body.Assignee))
+	})
+	type snoozeInput struct {
+		Body struct {
+			relay.GroupOf
+			Until time.Time `json:"until,omitzero" doc:"Empty: wake it"`
+		}
+	}
+	op(a, "operator", http.MethodPost, "/exceptions/snooze", "snooze-exception", "Let it sleep until a time, or wake it", func(ctx context.Context, in *snoozeInput) (*body[groupCount], error) {
+		return said(a.relay.Snooze(ctx, in.Body.GroupOf, in.Body.Until))
+	})
+	type exceptionGroupInput struct{ Body relay.GroupOf }
+	op(a, "operator", http.MethodPost, "/exceptions/settle", "settle-exception", "Say that it was dealt with elsewhere", func(ctx context.Context, in *exceptionGroupInput) (*body[groupCount], error) {
+		return said(a.relay.Settle(ctx, in.Body, who(ctx)))
+	})
+	op(a, "operator", http.MethodPost, "/exceptions/send-again", "send-group-again", "Send all refused messages of it again", func(ctx context.Context, in *exceptionGroupInput) (*body[groupCount], error) {
+		return said(a.relay.SendGroupAgain(ctx, in.Body, who(ctx)))
+	})
+	type makeKnownInput struct {
+		Body struct {
+			Connection string `json:"connection"`
+			Sold       string `json:"sold" doc:"The SKU under which the channel sold it"`
+			SKU        string `json:"sku" doc:"The item of ours; with create, the SKU of the new one"`
+			Create     bool   `json:"create,omitempty"`
+		}
+	}
+	op(a, "operator", http.MethodPost, "/exceptions/known", "make-known", "Say which item is sold under an unknown SKU; all orders that wait for it go on", func(ctx context.Context, in *makeKnownInput) (*body[relay.Known], error) {
+		k, err := a.relay.MakeKnown(ctx, in.Body.Connection, in.Body.Sold, in.Body.SKU, in.Body.Create, who(ctx))
+		return &body[relay.Known]{k}, err
+	})
+	type suggestInput struct {
+		Connection string `query:"connection" required:"true"`
+		Sold       string `query:"sold" required:"true"`
+	}
+	op(a, "viewer", http.MethodGet, "/exceptions/suggest", "suggest-known", "Which items an unknown SKU may be", func(ctx context.Context, in *suggestInput) (*body[[]relay.MayBe], error) {
+		list, err := a.relay.MayBe(ctx, in.Connection, in.Sold)
+		return &body[[]relay.MayBe]{list}, err
+	})
+	op(a, "admin", http.MethodGet, "/targets", "targets", "Who is told of exceptions", func(ctx context.Context, _ *struct{}) (*body[[]Target], error) {
+		list, err := a.relay.Store.Targets(ctx)
+		out := make([]Target, len(list))
+		for i, t := range list {
+			out[i] = Target{ID: t.ID, Kind: t.Kind, Address: t.Address, Causes: []string{}, Every: t.Every, On: t.On, Revision: t.Revision}
+			if err := json.Unmarshal([]byte(t.Causes), &out[i].Causes); err != nil {
+				return nil, err
+			}
+		}
+		return &body[[]Target]{out}, err
+	})
+	type putTargetInput struct{ Body relay.NewTarget }
+	type targetOutput struct {
+		ID     int64  `json:"id"`
+		Secret string `json:"secret,omitempty" doc:"Signs what is sent there; it is shown once"`
+	}
+	op(a, "admin", http.MethodPut, "/targets", "put-target", "Add or change somebody who is told of exceptions", func(ctx context.Context, in *putTargetInput) (*body[targetOutput], error) {
+		id, secret, err := a.relay.PutTarget(ctx, in.Body, who(ctx))
+		return &body[targetOutput]{targetOutput{id, secret}}, err
+	})
+	type targetID struct {
+		ID int64 `path:"id"`
+	}
+	op(a, "admin", http.MethodDelete, "/targets/{id}", "drop-target", "Tell somebody no more", func(ctx context.Context, in *targetID) (*struct{}, error) {
+		return nil, a.relay.DropTarget(ctx, in.ID, who(ctx))
+	})
+	type sentNotice struct {
+		store.Notice
+		At     *time.Time `json:"at"`
+		SentAt *time.Time `json:"sent_at,omitempty"`
+	}
+	op(a, "admin", http.MethodGet, "/targets/{id}/notices", "notices", "What somebody was told, newest first", func(ctx context.Context, in *targetID) (*body[[]sentNotice], error) {
+		list, err := a.relay.Store.Notices(ctx, in.ID, 50)
+		out := make([]sentNotice, len(list))
+		for i, n := range list {
+			out[i] = sentNotice{n, at(n.CreatedAt), at(n.SentAt)}
+		}
+		return &body[[]sentNotice]{out}, err
+	})
+}

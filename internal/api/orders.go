@@ -1,0 +1,339 @@
+package api
+
+import (
+	"context"
+	"encoding/csv"
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"net/url"
+	"slices"
+	"strings"
+	"time"
+
+	"openrelay/internal/core/message"
+	"openrelay/internal/core/money"
+	"openrelay/internal/relay"
+	"openrelay/internal/store"
+)
+
+// sees tells whether somebody may see personal data: those who work on orders do, those who only look do not.
+func sees(ctx context.Context) bool { return may(personOf(ctx), "operator") }
+
+// hidden stands where personal data is not shown.
+const hidden = "hidden"
+
+// initials is a name as those see it who may not see personal data.
+func initials(name string) string {
+	var out []string
+	for _, w := range strings.Fields(name) {
+		out = append(out, string([]rune(w)[:1])+".")
+	}
+	return strings.Join(out[:min(len(out), 3)], " ")
+}
+
+// looked writes that somebody saw personal data.
+func (a *API) looked(ctx context.Context, thing, key string) error {
+	if !sees(ctx) {
+		return nil
+	}
+	return a.relay.Looked(ctx, who(ctx), personOf(ctx).Role, thing, key)
+}
+
+// OrdersInput narrows a list of orders.
+type OrdersInput struct {
+	PageInput
+	Stage      string `query:"stage" doc:"One stage or several, by comma"`
+	Connection string `query:"connection" doc:"Code of a connection"`
+	State      string `query:"state" doc:"The channel's word for the state"`
+	Kind       string `query:"kind" doc:"ship, collect, local, counter, prepared or summary"`
+	Tag        string `query:"tag"`
+	Assignee   string `query:"assignee"`
+	Cause      string `query:"cause" doc:"Held for this cause, or with an open exception of it"`
+	Typed      string `query:"typed" doc:"Typed by this person; *: by anybody"`
+	Customer   int64  `query:"customer" doc:"Number of a customer"`
+	From       string `query:"from" doc:"Taken in on this day or later, YYYY-MM-DD"`
+	To         string `query:"to" doc:"Taken in on this day or earlier, YYYY-MM-DD"`
+	Search     string `query:"q" maxLength:"100" doc:"Words of order, channel or tracking numbers, names, SKUs; all must be there"`
+	Before     int64  `query:"before" doc:"Keyset: orders taken in before this one"`
+}
+
+func (in *OrdersInput) filter(ctx context.Context) (store.OrderFilter, error) {
+	f := store.OrderFilter{Connection: in.Connection, State: in.State, Kind: in.Kind, Tag: in.Tag, Assignee: in.Assignee, Cause: in.Cause, Typed: in.Typed, Customer: in.Customer,
+		Search: strings.TrimSpace(in.Search), Before: in.Before, Limit: in.Limit, Nameless: !sees(ctx)}
+	if in.Stage != "" {
+		f.Stages = strings.Split(in.Stage, ",")
+	}
+	var err error
+	if f.From, err = day(in.From); err != nil {
+		return f, err
+	}
+	if f.To, err = day(in.To); err == nil && !f.To.IsZero() {
+		f.To = f.To.AddDate(0, 0, 1)
+	}
+	return f, err
+}
+
+// day reads a day of the company's clocks; empty is the zero time.
+func day(text string) (time.Time, error) {
+	if text == "" {
+		return time.Time{}, nil
+	}
+	t, err := time.ParseInLocation(time.DateOnly, text, time.Local)
+	if err != nil {
+		return t, relay.Refuse("%q is no day; YYYY-MM-DD is expected", text)
+	}
+	return t, nil
+}
+
+func (in *OrdersInput) query() url.Values {
+	q := url.Values{"limit": {fmt.Sprint(in.Limit)}}
+	for k, v := range map[string]string{"stage": in.Stage, "connection": in.Connection, "state": in.State, "kind": in.Kind, "tag": in.Tag, "assignee": in.Assignee, "cause": in.Cause, "typed": in.Typed,
+		"from": in.From, "to": in.To, "q": in.Search} {
+		if v != "" {
+			q.Set(k, v)
+		}
+	}
+	if in.Customer != 0 {
+		q.Set("customer", fmt.Sprint(in.Customer))
+	}
+	return q
+}
+
+// csvMost bounds the rows of one CSV of orders.
+const csvMost = 200_000
+
+// ordersCSV answers the orders of a filter as CSV, page by page, so that memory does not grow with them.
+func (a *API) ordersCSV(w http.ResponseWriter, r *http.Request) {
+	q := r.URL.Query()
+	in := OrdersInput{Stage: q.Get("stage"), Connection: q.Get("connection"), State: q.Get("state"), Kind: q.Get("kind"), Tag: q.Get("tag"), Assignee: q.Get("assignee"), Cause: q.Get("cause"),
+		Typed: q.Get("typed"), From: q.Get("from"), To: q.Get("to"), Search: q.Get("q")}
+	f, err := in.filter(r.Context())
+	if err != nil {
+		a.deny(w, err)
+		return
+	}
+	if err := a.looked(r.Context(), "table", "orders.csv?"+r.URL.RawQuery); err != nil {
+		a.deny(w, err)
+		return
+	}
+	f.Limit = 1000
+	list, err := a.relay.Store.ListOrders(r.Context(), f)
+	if err != nil {
+		a.deny(w, err)
+		return
+	}
+	w.Header().Set("Content-Type", "text/csv; charset=utf-8; header=present")
+	w.Header().Set("Content-Disposition", `attachment; filename="orders.csv"`)
+	out := csv.NewWriter(w)
+	_ = out.Write([]string{"number", "channel", "channel_number", "channel_state", "stage", "kind", "buyer", "currency", "total", "units", "placed_at", "taken_in_at", "via", "typed_by", "assignee", "tags", "held"})
+	for n := 0; len(list) > 0 && n < csvMost; n += len(list) {
+		for _, row := range list {
+			o := a.orderRow(r.Context(), row)
+			placed := ""
+			if o.PlacedAt != nil {
+				placed = o.PlacedAt.Format(time.RFC3339)
+			}
+			_ = out.Write([]string{o.Number, o.Connection, o.ChannelNumber, o.ChannelState, o.Stage, o.Kind, o.Buyer, o.Currency, money.Decimal(o.Total, o.Currency), fmt.Sprint(o.Units), placed,
+				o.ReceivedAt.Format(time.RFC3339), o.Via, o.TypedBy, o.Assignee, strings.Join(o.Tags, " "), strings.Join(o.Held, "; ")})
+		}
+		if len(list) < f.Limit {
+			break
+		}
+		f.Before = list[len(list)-1].ID
+		if list, err = a.relay.Store.ListOrders(r.Context(), f); err != nil {
+			a.log.Error("a table could not be written to its end", "error", err)
+			panic(http.ErrAbortHandler) // half a table must not look like a whole one
+		}
+	}
+	out.Flush()
+}
+
+// compared says what each version of the channel's record changed against the one before, field by field.
+func compared(ctx context.Context, versions []relay.Version) []VersionChange {
+	out := []VersionChange{}
+	if !sees(ctx) {
+		return out
+	}
+	var was map[string]string
+	for _, v := range versions {
+		is := map[string]string{}
+		flatten(is, "", v.Record)
+		if was != nil {
+			c := VersionChange{Version: v.Version, Changes: []Change{}}
+			for k, t := range is {
+				if was[k] != t {
+					c.Changes = append(c.Changes, Change{k, was[k], t})
+				}
+			}
+			for k, t := range was {
+				if _, ok := is[k]; !ok {
+					c.Changes = append(c.Changes, Change{k, t, ""})
+				}
+			}
+			slices.SortFunc(c.Changes, func(a, b Change) int { return strings.Compare(a.Field, b.Field) })
+			c.Changes = c.Changes[:min(len(c.Changes), 100)]
+			out = append(out, c)
+		}
+		was = is
+	}
+	return out
+}
+
+func flatten(to map[string]string, path string, v any) {
+	switch x := v.(type) {
+	case map[string]any:
+		for k, e := range x {
+			flatten(to, strings.TrimPrefix(path+"."+k, "."), e)
+		}
+	case []any:
+		for i, e := range x {
+			flatten(to, fmt.Sprintf("%s[%d]", path, i+1), e)
+		}
+	case nil:
+	case json.RawMessage:
+		var plain any
+		if json.Unmarshal(x, &plain) == nil {
+			flatten(to, path, plain)
+		}
+	default:
+		to[path] = fmt.Sprint(x)
+	}
+}
+
+func (a *API) orderWork() {
+	type numberOutput struct {
+		Number string `json:"number"`
+	}
+	one := func(number string, err error) (*body[numberOutput], error) {
+		return &body[numberOutput]{numberOutput{number}}, err
+	}
+	type typedOrderInput struct{ Body relay.TypedOrder }
+	op(a, "operator", http.MethodPost, "/orders", "type-order", "Take in an order that a person typed", func(ctx context.Context, in *typedOrderInput) (*body[numberOutput], error) {
+		return one(a.relay.TypeOrder(ctx, in.Body, who(ctx)))
+	})
+	type bulkInput struct{ Body relay.Bulk }
+	op(a, "operator", http.MethodPost, "/orders/actions", "act", "Do one thing to many orders, with a result for each", func(ctx context.Context, in *bulkInput) (*body[relay.BulkDone], error) {
+		d, err := a.relay.Act(ctx, in.Body, who(ctx))
+		return &body[relay.BulkDone]{d}, err
+	})
+	type workIDInput struct {
+		ID int64 `path:"id"`
+	}
+	op(a, "operator", http.MethodPost, "/orders/actions/{id}/undo", "undo-act", "Take back what was done to many orders", func(ctx context.Context, in *workIDInput) (*body[relay.BulkDone], error) {
+		d, err := a.relay.UndoBulk(ctx, in.ID, who(ctx))
+		return &body[relay.BulkDone]{d}, err
+	})
+	type orderAnswerInput struct {
+		NumberInput
+		Body struct {
+			Accept  bool   `json:"accept"`
+			Minutes int64  `json:"minutes,omitempty" doc:"Until it is ready"`
+			Reason  string `json:"reason,omitempty" maxLength:"300" doc:"Why it is declined"`
+		}
+	}
+	op(a, "operator", http.MethodPost, "/orders/{number}/answer", "answer-order", "Tell the channel whether we take an order", func(ctx context.Context, in *orderAnswerInput) (*body[numberOutput], error) {
+		return one(in.Number, wrapNumber("order", in.Number, a.relay.Answer(ctx, in.Number, in.Body.Accept, in.Body.Minutes, in.Body.Reason, who(ctx))))
+	})
+	op(a, "operator", http.MethodPost, "/orders/{number}/hand-over", "hand-over", "Note that the buyer has what lay ready", func(ctx context.Context, in *NumberInput) (*body[numberOutput], error) {
+		return one(in.Number, wrapNumber("order", in.Number, a.relay.HandOver(ctx, in.Number, who(ctx))))
+	})
+	type voidInput struct {
+		NumberInput
+		IfMatch string `header:"If-Match"`
+		Body    struct {
+			Reason  string `json:"reason,omitempty" maxLength:"300"`
+			Release bool   `json:"release_number,omitempty" doc:"Its number can be given again"`
+		}
+	}
+	op(a, "operator", http.MethodPost, "/orders/{number}/void", "void-order", "Make an order one that only stays for the record", func(ctx context.Context, in *voidInput) (*body[numberOutput], error) {
+		rev, err := seenRevision(in.IfMatch)
+		if err != nil {
+			return nil, err
+		}
+		n, err := a.relay.Void(ctx, in.Number, in.Body.Reason, in.Body.Release, rev, who(ctx))
+		return one(n, wrapNumber("order", in.Number, err))
+	})
+	op(a, "operator", http.MethodPost, "/orders/{number}/take-in-again", "take-in-again", "Take the channel's order behind a voided one in anew", func(ctx context.Context, in *NumberInput) (*body[numberOutput], error) {
+		n, err := a.relay.TakeInAgain(ctx, in.Number, who(ctx))
+		return one(n, wrapNumber("order", in.Number, err))
+	})
+	op(a, "operator", http.MethodPost, "/orders/{number}/undo-merge", "undo-merge", "Take a summary of a day apart, unless it was posted", func(ctx context.Context, in *NumberInput) (*body[numberOutput], error) {
+		return one(in.Number, wrapNumber("order", in.Number, a.relay.UndoMerge(ctx, in.Number, who(ctx))))
+	})
+	op(a, "operator", http.MethodPost, "/orders/{number}/posted", "posted", "Note that a summary went into the books", func(ctx context.Context, in *NumberInput) (*body[numberOutput], error) {
+		return one(in.Number, wrapNumber("order", in.Number, a.relay.Posted(ctx, in.Number, who(ctx))))
+	})
+	type mergeDayInput struct {
+		Code string `path:"code"`
+		Body struct {
+			Before time.Time `json:"before,omitzero" doc:"Orders placed before; empty: before now"`
+		}
+	}
+	type merged struct {
+		Orders []string `json:"orders" doc:"Numbers of the summaries"`
+	}
+	op(a, "operator", http.MethodPost, "/connections/{code}/merge", "merge", "Make summary orders of what is done, without waiting for the set hour", func(ctx context.Context, in *mergeDayInput) (*body[merged], error) {
+		if in.Body.Before.IsZero() {
+			in.Body.Before = time.Now()
+		}
+		list, err := a.relay.Merge(ctx, in.Code, in.Body.Before, who(ctx))
+		if list == nil {
+			list = []string{}
+		}
+		return &body[merged]{merged{list}}, err
+	})
+	op(a, "viewer", http.MethodGet, "/tags", "tags", "Tags in use, with the number of orders", func(ctx context.Context, _ *struct{}) (*body[[]store.NamedCount], error) {
+		list, err := a.relay.Store.Tags(ctx)
+		return &body[[]store.NamedCount]{list}, err
+	})
+	type statesInput struct {
+		Connection string `query:"connection"`
+	}
+	op(a, "viewer", http.MethodGet, "/channel-states", "channel-states", "The words that channels use for states", func(ctx context.Context, in *statesInput) (*body[[]string], error) {
+		list, err := a.relay.Store.States(ctx, in.Connection)
+		if list == nil {
+			list = []string{}
+		}
+		return &body[[]string]{list}, err
+	})
+	op(a, "operator", http.MethodGet, "/people-here", "people-here", "Who may be asked to look after something", func(ctx context.Context, _ *struct{}) (*body[[]string], error) {
+		list, err := a.relay.Store.UserNames(ctx)
+		return &body[[]string]{list}, err
+	})
+	type viewsInput struct {
+		Page string `query:"page" default:"orders"`
+	}
+	op(a, "viewer", http.MethodGet, "/views", "views", "Filters kept under a name", func(ctx context.Context, in *viewsInput) (*body[[]store.SavedView], error) {
+		list, err := a.relay.Store.SavedViews(ctx, in.Page)
+		return &body[[]store.SavedView]{list}, err
+	})
+	type keepViewInput struct {
+		Body struct {
+			Page  string `json:"page" enum:"orders,exceptions"`
+			Name  string `json:"name" minLength:"1" maxLength:"60"`
+			Query string `json:"query" maxLength:"500"`
+		}
+	}
+	op(a, "operator", http.MethodPut, "/views", "keep-view", "Keep a filter under a name", func(ctx context.Context, in *keepViewInput) (*struct{}, error) {
+		return nil, a.relay.Store.Write(ctx, func(t *store.Tx) error {
+			return t.PutView(store.SavedView{Page: in.Body.Page, Name: strings.TrimSpace(in.Body.Name), Query: in.Body.Query, Owner: who(ctx)})
+		})
+	})
+	op(a, "operator", http.MethodDelete, "/views/{id}", "drop-view", "Forget a filter", func(ctx context.Context, in *workIDInput) (*struct{}, error) {
+		return nil, a.relay.Store.Write(ctx, func(t *store.Tx) error { return t.DropView(in.ID) })
+	})
+	type rawOutput struct {
+		Body struct {
+			Raw    string         `json:"raw" doc:"As it came"`
+			Order  *message.Order `json:"order,omitempty" doc:"What could be read of it"`
+			Reason string         `json:"reason" doc:"Why it could not be taken in"`
+		}
+	}
+	op(a, "operator", http.MethodGet, "/inbox/{id}", "inbox-message", "A message as it came, and what can be read of it", func(ctx context.Context, in *workIDInput) (*rawOutput, error) {
+		raw, o, reason, err := a.relay.Original(ctx, in.ID)
+		out := &rawOutput{}
+		out.Body.Raw, out.Body.Order, out.Body.Reason = raw, o, reason
+		return out, err
+	})
+}

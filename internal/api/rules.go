@@ -1,0 +1,134 @@
+package api
+
+import (
+	"context"
+	"net/http"
+	"time"
+
+	"openrelay/internal/core/rules"
+	"openrelay/internal/relay"
+	"openrelay/internal/store"
+)
+
+// Rule is a rule as people read it.
+type Rule struct {
+	ID        int64           `json:"id"`
+	Position  int64           `json:"position"`
+	Name      string          `json:"name"`
+	On        bool            `json:"on"`
+	When      string          `json:"when" doc:"Condition in CEL; empty: every order"`
+	Then      string          `json:"then"`
+	Sentence  *rules.Sentence `json:"sentence,omitempty" doc:"The condition as a sentence, where it can be one"`
+	Actions   []rules.Action  `json:"actions"`
+	ChangedAt *time.Time      `json:"changed_at"`
+	ChangedBy string          `json:"changed_by"`
+	Revision  int64           `json:"revision"`
+	Broken    string          `json:"broken,omitempty" doc:"Why it cannot be read"`
+}
+
+func ruleOf(r store.Rule) Rule {
+	out := Rule{ID: r.ID, Position: r.Position, Name: r.Name, On: r.On, When: r.Condition, Then: r.Actions, Actions: []rules.Action{}, ChangedAt: at(r.ChangedAt), ChangedBy: r.ChangedBy, Revision: r.Revision}
+	if err := rules.Check(r.Rule()); err != nil {
+		out.Broken = err.Error()
+	}
+	if s, ok := rules.ParseSentence(r.Condition); ok {
+		out.Sentence = &s
+	}
+	if list, err := rules.ParseActions(r.Actions); err == nil {
+		out.Actions = list
+	}
+	return out
+}
+
+func (a *API) rules() {
+	list := func(ctx context.Context) (*body[[]Rule], error) {
+		rows, err := a.relay.Store.Rules(ctx)
+		out := make([]Rule, len(rows))
+		for i, r := range rows {
+			out[i] = ruleOf(r)
+		}
+		return &body[[]Rule]{out}, err
+	}
+	op(a, "viewer", http.MethodGet, "/rules", "rules", "All rules, in the order in which they are applied", func(ctx context.Context, _ *struct{}) (*body[[]Rule], error) { return list(ctx) })
+	type words struct {
+		Fields      []rules.Field       `json:"fields"`
+		Comparisons map[string][]string `json:"comparisons" doc:"By type of field"`
+		Actions     []rules.ActionKind  `json:"actions"`
+	}
+	op(a, "viewer", http.MethodGet, "/rules/words", "rule-words", "What conditions may look at, and what rules can do", func(ctx context.Context, _ *struct{}) (*body[words], error) {
+		w := words{Fields: rules.Fields(), Comparisons: map[string][]string{}, Actions: rules.ActionKinds()}
+		for _, t := range []string{"text", "number", "truth", "list"} {
+			w.Comparisons[t] = rules.Comparisons(t)
+		}
+		return &body[words]{w}, nil
+	})
+	type ruleTextInput struct {
+		Body struct {
+			When     string          `json:"when,omitempty" doc:"A condition as text"`
+			Then     string          `json:"then,omitempty" doc:"Actions as text"`
+			Sentence *rules.Sentence `json:"sentence,omitempty" doc:"Or the condition as a sentence"`
+			Actions  []rules.Action  `json:"actions,omitempty" doc:"Or the actions one by one"`
+		}
+	}
+	type reading struct {
+		When     string          `json:"when"`
+		Then     string          `json:"then"`
+		Sentence *rules.Sentence `json:"sentence,omitempty" doc:"Missing where the condition says more than a sentence can"`
+		Actions  []rules.Action  `json:"actions"`
+		Problem  string          `json:"problem,omitempty" doc:"Why it cannot be read"`
+	}
+	op(a, "viewer", http.MethodPost, "/rules/read", "read-rule", "Turn a rule's text into a sentence, or a sentence into text; nothing is changed", func(ctx context.Context, in *ruleTextInput) (*body[reading], error) {
+		out := reading{When: in.Body.When, Then: in.Body.Then, Actions: []rules.Action{}}
+		if in.Body.Sentence != nil {
+			text, err := in.Body.Sentence.Text()
+			if err != nil {
+				out.Problem = err.Error()
+			}
+			out.When = text
+		}
+		if in.Body.Actions != nil {
+			out.Then = rules.ActionsText(in.Body.Actions)
+		}
+		if s, ok := rules.ParseSentence(out.When); ok {
+			out.Sentence = &s
+		}
+		if list, err := rules.ParseActions(out.Then); err == nil {
+			out.Actions = list
+		} else if out.Problem == "" {
+			out.Problem = err.Error()
+		}
+		if err := rules.Check(rules.Rule{Name: "rule", When: out.When, Then: `tag("x")`}); err != nil && out.Problem == "" {
+			out.Problem = err.Error()
+		}
+		return &body[reading]{out}, nil
+	})
+	type ruleChangeInput struct{ Body relay.RuleChange }
+	op(a, "admin", http.MethodPost, "/rules", "change-rule", "Add, change, move, switch or remove a rule", func(ctx context.Context, in *ruleChangeInput) (*body[[]Rule], error) {
+		if _, err := a.relay.PutRule(ctx, in.Body, who(ctx)); err != nil {
+			return nil, err
+		}
+		return list(ctx)
+	})
+	type rehearseInput struct {
+		Body struct {
+			relay.RuleChange
+			Orders int64 `json:"orders,omitempty" minimum:"0" maximum:"1000000" doc:"The newest so many; 0: 10,000"`
+		}
+	}
+	type rehearsal struct {
+		rules.Rehearsal
+		TookMS float64 `json:"took_ms"`
+	}
+	op(a, "viewer", http.MethodPost, "/rules/rehearse", "rehearse", "What a change of the rules would have made of past orders; nothing is changed", func(ctx context.Context, in *rehearseInput) (*body[rehearsal], error) {
+		n := in.Body.Orders
+		if n == 0 {
+			n = 10_000
+		}
+		begin := time.Now()
+		got, err := a.relay.Rehearse(ctx, in.Body.RuleChange, n)
+		if err != nil {
+			return nil, err
+		}
+		return &body[rehearsal]{rehearsal{*got, float64(time.Since(begin).Microseconds()) / 1000}}, nil
+	})
+}

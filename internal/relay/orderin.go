@@ -1,0 +1,240 @@
+package relay
+
+import (
+	"encoding/json"
+	"fmt"
+	"slices"
+	"time"
+
+	"openrelay/internal/core/message"
+	"openrelay/internal/core/order"
+	"openrelay/internal/store"
+)
+
+// findable is what of an order is kept beside it for finding it again.
+type findable struct{ number, buyer, recipient, tags string }
+
+func findableOf(o *order.Order) findable {
+	return findable{o.Record.Number, o.Record.BuyerName, o.ShipTo.Name, join(o.Ours.Tags)}
+}
+
+// refind writes anew what has changed of that.
+func (b *batch) refind(o *order.Order, was findable) error {
+	now := findableOf(o)
+	if now.tags != was.tags {
+		if err := b.ch.PutTags(o); err != nil {
+			return err
+		}
+	}
+	now.tags, was.tags = "", ""
+	if now == was {
+		return nil
+	}
+	return b.ch.Findable(o)
+}
+
+// counter is the number series of an order: the connection's own, and another one for what others fulfil.
+func (b *batch) counter(open map[string]*store.Counter, set *Settings, m *message.Order) (*store.Counter, error) {
+	series, prefix := "order", set.NumberPrefix
+	if m.FulfilledBy != "" && set.ChannelPrefix != "" {
+		prefix = set.ChannelPrefix
+	}
+	if prefix != "" {
+		series = "order " + prefix
+	}
+	if c := open[series]; c != nil {
+		return c, nil
+	}
+	if prefix != "" {
+		if _, err := b.ch.SeriesWith(series, prefix); err != nil {
+			return nil, err
+		}
+	}
+	c, err := b.ch.Counter(series)
+	open[series] = c
+	return c, err
+}
+
+// customers lets a decision find the customers of the orders: by e-mail on this connection, new where there is
+// none, or one for all by setting.
+func (b *batch) customers(s *order.Scene, msgs []mapped) error {
+	if b.c.rec().Test {
+		return nil
+	}
+	if name := b.c.settings().Customer; name != "" {
+		id, err := b.ch.AddCustomer(store.Customer{ConnectionID: b.c.id, OutsideID: "generic", Name: name, Address: "{}", ChangedAt: b.ch.now.UnixMicro()})
+		s.Customer = func(*message.Order) (int64, bool) { return id, false }
+		return err
+	}
+	var emails []string
+	first := map[string]*message.Order{}
+	for _, m := range msgs {
+		if o := m.msg.(*message.Order); o.BuyerEmail != "" && first[o.BuyerEmail] == nil {
+			first[o.BuyerEmail] = o
+			emails = append(emails, o.BuyerEmail)
+		}
+	}
+	ids, returning, err := b.ch.CustomersByEmail(b.c.id, emails)
+	if err != nil {
+		return err
+	}
+	for _, email := range emails {
+		if ids[email] != 0 {
+			continue
+		}
+		o := first[email]
+		address, err := json.Marshal(o.ShipTo)
+		if err != nil {
+			return err
+		}
+		if ids[email], err = b.ch.AddCustomer(store.Customer{ConnectionID: b.c.id, OutsideID: "mail:" + email, Name: or(o.BuyerName, o.ShipTo.Name), Email: email, Phone: o.ShipTo.Phone,
+			Address: string(address), ChangedAt: b.ch.now.UnixMicro()}); err != nil {
+			return err
+		}
+	}
+	s.Customer = func(m *message.Order) (int64, bool) {
+		id := ids[m.BuyerEmail]
+		before := returning[id]
+		returning[id] = true
+		return id, id != 0 && before
+	}
+	return nil
+}
+
+// traits lets rules know what the items of the orders weigh and belong to.
+func (b *batch) traits(s *order.Scene, items []int64) error {
+	traits, err := b.ch.Traits(items)
+	if err != nil {
+		return err
+	}
+	plain := s.Goods
+	s.Goods = func(item int64) order.Sells {
+		g, t := plain(item), traits[item]
+		g.WeightG, g.Category, g.Marks = t.WeightG, t.Category, t.Marks
+		return g
+	}
+	return nil
+}
+
+// counted lets a decision know what the keeper of the channel's own location has counted out.
+func (b *batch) counted(s *order.Scene, items []int64) error {
+	if s.Own == 0 || b.r.Place(s.Own).Keeper != b.c.id {
+		return nil
+	}
+	words, err := b.ch.Words(s.Own, items)
+	if err != nil {
+		return err
+	}
+	s.Counted = func(item int64, sold time.Time) bool {
+		at, ok := words[item]
+		return ok && !at.Before(sold)
+	}
+	return nil
+}
+
+// tellChannel queues what the channel is to be told of orders that were just decided on.
+func (b *batch) tellChannel(created, changed []*order.Order, answers map[int64]bool) error {
+	for _, list := range [][]*order.Order{created, changed} {
+		for _, o := range list {
+			if !answers[o.ID] {
+				continue
+			}
+			if err := b.r.queueAnswer(b.ch, b.c, o); err != nil {
+				return err
+			}
+		}
+	}
+	if !b.c.settings().TellTaken || b.c.line().Def.Feeds["states out"] == nil {
+		return nil
+	}
+	for _, o := range created {
+		if o.Record.Status == message.Open && !o.Test && !o.Elsewhere() {
+			if err := b.r.queueState(b.ch, o, "taken in"); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// queueAnswer tells the channel whether we take an order.
+func (r *Relay) queueAnswer(ch *change, c *conn, o *order.Order) error {
+	if c.line().Def.Feeds["answers out"] == nil {
+		return nil
+	}
+	a := o.Ours.Answer
+	payload, err := json.Marshal(message.OrderAnswer{Reference: r.prefix + "-a-" + o.Number, OrderID: o.OutsideID, OrderNumber: o.Record.Number, Accepted: a.State == order.Accepted, ReadyAt: a.ReadyAt, Reason: a.Reason})
+	if err != nil {
+		return err
+	}
+	_, err = r.queue(ch, store.OutboxMessage{ConnectionID: c.id, Feed: "answers out", Subject: "order " + o.Number, Payload: string(payload), OrderID: o.ID})
+	return err
+}
+
+// queueState tells the channel how far an order has come.
+func (r *Relay) queueState(ch *change, o *order.Order, state string) error {
+	payload, err := json.Marshal(message.OrderState{Reference: r.prefix + "-s-" + o.Number + "-" + state[:5], OrderID: o.OutsideID, OrderNumber: o.Record.Number, OurNumber: o.Number, State: state})
+	if err != nil {
+		return err
+	}
+	_, err = r.queue(ch, store.OutboxMessage{ConnectionID: o.ConnectionID, Feed: "states out", Subject: "order " + o.Number + " " + state, Payload: string(payload), OrderID: o.ID})
+	return err
+}
+
+// remap reads an inbox message again, as its connection understands it now.
+func (r *Relay) remap(c *conn, in store.InboxMessage) (*message.Order, error) {
+	raw, err := r.Store.InboxRaw(r.ctx, in.ID)
+	if err != nil {
+		return nil, err
+	}
+	if in.Via == typedVia {
+		return typedOrder(c, raw)
+	}
+	u := c.understand(func() (any, error) { return c.line().Map(in.Feed, in.Via, raw) })
+	if u.err != nil {
+		return nil, u.err
+	}
+	o, ok := u.msg.(*message.Order)
+	if !ok {
+		return nil, fmt.Errorf("it is no order")
+	}
+	return o, nil
+}
+
+// typedVia is how messages came that a person typed.
+const typedVia = "typed"
+
+func typedOrder(c *conn, raw []byte) (*message.Order, error) {
+	var o message.Order
+	if err := json.Unmarshal(raw, &o); err != nil {
+		return nil, err
+	}
+	u := c.understand(func() (any, error) { return &o, nil })
+	return &o, u.err
+}
+
+// takeOn decides on one message out of turn: typed by a person, or taken in again.
+func (r *Relay) takeOn(ch *change, c *conn, in store.InboxMessage, m *message.Order, again map[string]string, typed string) (number string, err error) {
+	b := &batch{r: r, c: c, ch: ch, tallies: map[int64]*store.Tally{}, again: again, typed: typed}
+	if err := b.orders([]mapped{{in, m}}); err != nil {
+		return "", err
+	}
+	if err := b.finish(nil); err != nil {
+		return "", err
+	}
+	for _, o := range b.outcomes {
+		if o.State == "skipped" {
+			return "", &Refused{Text: o.Reason, Conflict: true}
+		}
+		made, err := ch.Order(o.OrderID)
+		if err != nil {
+			return "", err
+		}
+		number = made.Number
+	}
+	return number, nil
+}
+
+func without(list []string, s string) []string {
+	return slices.DeleteFunc(slices.Clone(list), func(x string) bool { return x == s })
+}

@@ -1,0 +1,306 @@
+package store
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"time"
+)
+
+// Exception is something that needs a person.
+type Exception struct {
+	ID             int64  `db:"id"`
+	Cause          string `db:"cause"`
+	Subject        string `db:"subject"` // what it is about within its cause: an SKU, a field, a reason
+	Text           string `db:"text"`
+	Expected       string `db:"expected"`
+	ConnectionID   int64  `db:"connection_id"`
+	ConnectionCode string `db:"connection_code"`
+	ConnectionName string `db:"connection_name"`
+	OrderID        int64  `db:"order_id"`
+	OrderNumber    string `db:"order_number"`
+	OutboxID       int64  `db:"outbox_id"`
+	InboxID        int64  `db:"inbox_id"`
+	ItemID         int64  `db:"item_id"`
+	SKU            string `db:"sku"`
+	OpenedAt       int64  `db:"opened_at"`
+	ClosedAt       int64  `db:"closed_at"`
+	Assignee       string `db:"assignee"`
+	SnoozedUntil   int64  `db:"snoozed_until"`
+}
+
+// Group names all open exceptions of one cause about one thing at one connection: what is mended for one of
+// them is mended for all.
+type Group struct {
+	Cause, Subject string
+	ConnectionID   int64
+}
+
+// Raise opens an exception unless one of the same cause is open for the same thing. Who looks after its group,
+// and until when that sleeps, holds for it too.
+func (t *Tx) Raise(e Exception, now time.Time) error {
+	n, err := t.exec(`UPDATE exception SET text=?, expected=? WHERE closed_at=0 AND cause=? AND connection_id=? AND order_id=? AND outbox_id=? AND inbox_id=? AND item_id=? AND subject=?`,
+		e.Text, e.Expected, e.Cause, e.ConnectionID, e.OrderID, e.OutboxID, e.InboxID, e.ItemID, e.Subject)
+	if err != nil || n > 0 {
+		return err
+	}
+	_, err = t.exec(`INSERT INTO exception (cause, subject, text, expected, connection_id, order_id, outbox_id, inbox_id, item_id, opened_at, assignee, snoozed_until)
+		VALUES (?1,?2,?3,?4,?5,?6,?7,?8,?9,?10, coalesce((SELECT assignee FROM exception WHERE closed_at=0 AND cause=?1 AND connection_id=?5 AND subject=?2 LIMIT 1),''),
+		coalesce((SELECT snoozed_until FROM exception WHERE closed_at=0 AND cause=?1 AND connection_id=?5 AND subject=?2 LIMIT 1),0))`,
+		e.Cause, e.Subject, e.Text, e.Expected, e.ConnectionID, e.OrderID, e.OutboxID, e.InboxID, e.ItemID, micros(now))
+	return err
+}
+
+// CloseExceptions closes the open exceptions of an order but for those that still hold: keep lists them as
+// cause and subject, joined by the unit separator.
+func (t *Tx) CloseExceptions(order int64, keep []string, who string, now time.Time) error {
+	in, keepArgs := list(keep)
+	args := append([]any{micros(now), who, order}, keepArgs...)
+	_, err := t.exec("UPDATE exception SET closed_at=?, closed_by=? WHERE order_id=? AND order_id<>0 AND closed_at=0 AND outbox_id=0 AND inbox_id=0 AND cause||char(31)||subject NOT IN ("+in+")", args...)
+	return err
+}
+
+// CloseExceptionFor closes the open exceptions about an outbox or inbox message.
+func (t *Tx) CloseExceptionFor(outbox, inbox int64, who string, now time.Time) error {
+	_, err := t.exec("UPDATE exception SET closed_at=?, closed_by=? WHERE closed_at=0 AND outbox_id=? AND inbox_id=? AND outbox_id+inbox_id<>0", micros(now), who, outbox, inbox)
+	return err
+}
+
+// CloseConnectionException closes the open exceptions of a cause about a connection as a whole.
+func (t *Tx) CloseConnectionException(connection int64, cause string, now time.Time) error {
+	_, err := t.exec("UPDATE exception SET closed_at=?, closed_by='relay' WHERE closed_at=0 AND connection_id=? AND cause=? AND order_id=0 AND outbox_id=0 AND inbox_id=0", micros(now), connection, cause)
+	return err
+}
+
+// CloseItemException closes the open exceptions of a cause about an item and a connection (0: none).
+func (t *Tx) CloseItemException(item, connection int64, cause string, now time.Time) error {
+	_, err := t.exec("UPDATE exception SET closed_at=?, closed_by='relay' WHERE closed_at=0 AND item_id=? AND item_id<>0 AND connection_id=? AND cause=?", micros(now), item, connection, cause)
+	return err
+}
+
+const exceptionQuery = `SELECT e.id, e.cause, e.subject, e.text, e.expected, e.connection_id, coalesce(c.code,'') AS connection_code, coalesce(c.name,'') AS connection_name, e.order_id,
+	coalesce(o.number,'') AS order_number, e.outbox_id, e.inbox_id, e.item_id, coalesce(i.sku,'') AS sku, e.opened_at, e.closed_at, e.assignee, e.snoozed_until
+	FROM exception e LEFT JOIN connection c ON c.id=e.connection_id LEFT JOIN orders o ON o.id=e.order_id LEFT JOIN item i ON i.id=e.item_id `
+
+// OpenExceptions lists what needs a person and does not sleep, newest first.
+func (s *Store) OpenExceptions(ctx context.Context, now time.Time, limit int) ([]Exception, error) {
+	var out []Exception
+	err := s.read.SelectContext(ctx, &out, exceptionQuery+"WHERE e.closed_at=0 AND e.snoozed_until<=? ORDER BY e.id DESC LIMIT ?", micros(now), limit)
+	return out, err
+}
+
+// ExceptionsOf lists the open exceptions of a group, oldest first.
+func (s *Store) ExceptionsOf(ctx context.Context, g Group, after int64, limit int) ([]Exception, error) {
+	var out []Exception
+	err := s.read.SelectContext(ctx, &out, exceptionQuery+"WHERE e.closed_at=0 AND e.cause=? AND e.connection_id=? AND e.subject=? AND e.id>? ORDER BY e.id LIMIT ?", g.Cause, g.ConnectionID, g.Subject, after, limit)
+	return out, err
+}
+
+// Exception loads one exception, open or not.
+func (s *Store) Exception(ctx context.Context, id int64) (Exception, error) {
+	var e Exception
+	err := s.read.GetContext(ctx, &e, exceptionQuery+"WHERE e.id=?", id)
+	return e, found(err)
+}
+
+// ExceptionGroup is all that is open of one cause about one thing.
+type ExceptionGroup struct {
+	Exception        // the newest of them
+	N          int64 `db:"n"`
+	OrderCount int64 `db:"order_count"`
+	OldestAt   int64 `db:"oldest_at"`
+}
+
+// ExceptionFilter narrows the groups. What is empty does not narrow.
+type ExceptionFilter struct {
+	Cause, Connection, Assignee string
+	Nobodys                     bool // nobody looks after it
+	Asleep                      bool // those that sleep, instead of those that do not
+	Now                         time.Time
+	Limit                       int
+}
+
+// ExceptionGroups lists what needs a person by cause and thing, those that block most orders first.
+func (s *Store) ExceptionGroups(ctx context.Context, f ExceptionFilter) ([]ExceptionGroup, error) {
+	where, args := []string{"e.closed_at=0"}, []any{}
+	add := func(cond string, a ...any) { where = append(where, cond); args = append(args, a...) }
+	if f.Asleep {
+		add("e.snoozed_until>?", micros(f.Now))
+	} else {
+		add("e.snoozed_until<=?", micros(f.Now))
+	}
+	if f.Cause != "" {
+		add("e.cause=?", f.Cause)
+	}
+	if f.Connection != "" {
+		add("e.connection_id=(SELECT id FROM connection WHERE code=?)", f.Connection)
+	}
+	if f.Assignee != "" {
+		add("e.assignee=?", f.Assignee)
+	}
+	if f.Nobodys {
+		add("e.assignee=''")
+	}
+	q := `SELECT max(e.id) AS id, count(*) AS n, count(DISTINCT nullif(e.order_id,0)) AS order_count, min(e.opened_at) AS oldest_at FROM exception e WHERE ` + strings.Join(where, " AND ") +
+		` GROUP BY e.cause, e.connection_id, e.subject ORDER BY order_count DESC, id DESC LIMIT ?`
+	args = append(args, f.Limit)
+	full := strings.Replace(exceptionQuery, "SELECT e.id", "SELECT g.n, g.order_count, g.oldest_at, e.id", 1)
+	full = strings.Replace(full, "FROM exception e ", "FROM ("+q+") g JOIN exception e ON e.id=g.id ", 1)
+	var out []ExceptionGroup
+	if err := s.read.SelectContext(ctx, &out, full+"ORDER BY g.order_count DESC, g.id DESC", args...); err != nil {
+		return nil, fmt.Errorf("list exceptions: %w", err)
+	}
+	return out, nil
+}
+
+// CauseCounts counts what is open by cause.
+func (s *Store) CauseCounts(ctx context.Context) ([]NamedCount, error) {
+	out := []NamedCount{}
+	err := s.read.SelectContext(ctx, &out, "SELECT cause AS name, count(*) AS n FROM exception WHERE closed_at=0 GROUP BY cause ORDER BY n DESC")
+	return out, err
+}
+
+// AssignGroup says who looks after a group, and returns how many exceptions that are.
+func (t *Tx) AssignGroup(g Group, assignee string) (int64, error) {
+	return t.exec("UPDATE exception SET assignee=? WHERE closed_at=0 AND cause=? AND connection_id=? AND subject=?", assignee, g.Cause, g.ConnectionID, g.Subject)
+}
+
+// SnoozeGroup lets a group sleep until a time; the zero time wakes it.
+func (t *Tx) SnoozeGroup(g Group, until time.Time) (int64, error) {
+	return t.exec("UPDATE exception SET snoozed_until=? WHERE closed_at=0 AND cause=? AND connection_id=? AND subject=?", micros(until), g.Cause, g.ConnectionID, g.Subject)
+}
+
+// CloseGroup closes what a person has dealt with elsewhere. Exceptions that a hold of an order stands behind end
+// with that and are left.
+func (t *Tx) CloseGroup(g Group, who string, now time.Time) (int64, error) {
+	return t.exec("UPDATE exception SET closed_at=?, closed_by=? WHERE closed_at=0 AND cause=? AND connection_id=? AND subject=? AND (order_id=0 OR outbox_id<>0 OR inbox_id<>0)", micros(now), who, g.Cause, g.ConnectionID, g.Subject)
+}
+
+// RefusedOf lists the refused messages behind a group.
+func (t *Tx) RefusedOf(g Group) (ids []int64, err error) {
+	rows := []struct {
+		ID int64 `db:"outbox_id"`
+	}{}
+	err = t.sel(&rows, "SELECT e.outbox_id FROM exception e JOIN outbox x ON x.id=e.outbox_id AND x.state='refused' WHERE e.closed_at=0 AND e.cause=? AND e.connection_id=? AND e.subject=?", g.Cause, g.ConnectionID, g.Subject)
+	for _, r := range rows {
+		ids = append(ids, r.ID)
+	}
+	return ids, err
+}
+
+// NewExceptions lists what was raised after an exception and is still open, of some causes (none: all).
+func (s *Store) NewExceptions(ctx context.Context, after int64, causes []string, limit int) ([]Exception, error) {
+	q, args := exceptionQuery+"WHERE e.id>? AND e.closed_at=0 ", []any{after}
+	if len(causes) > 0 {
+		in, a := list(causes)
+		q += "AND e.cause IN (" + in + ") "
+		args = append(args, a...)
+	}
+	var out []Exception
+	err := s.read.SelectContext(ctx, &out, q+"ORDER BY e.id LIMIT ?", append(args, limit)...)
+	return out, err
+}
+
+// LastException is the id of the newest exception.
+func (s *Store) LastException(ctx context.Context) (id int64, err error) {
+	err = s.read.GetContext(ctx, &id, "SELECT coalesce(max(id),0) FROM exception")
+	return id, err
+}
+
+// Target is somebody who wants to be told.
+type Target struct {
+	ID       int64  `db:"id"`
+	Kind     string `db:"kind"` // webhook or email
+	Address  string `db:"address"`
+	Secret   []byte `db:"secret"` // sealed; signs what goes to a webhook
+	Causes   string `db:"causes"` // JSON list; empty: all
+	Every    int64  `db:"every_minutes"`
+	On       bool   `db:"is_on"`
+	UpTo     int64  `db:"upto"` // the newest exception that was told of
+	NextAt   int64  `db:"next_at"`
+	Revision int64  `db:"revision"`
+}
+
+const targetCols = "id, kind, address, secret, causes, every_minutes, is_on, upto, next_at, revision"
+
+// Targets lists who wants to be told.
+func (s *Store) Targets(ctx context.Context) ([]Target, error) {
+	out := []Target{}
+	err := s.read.SelectContext(ctx, &out, "SELECT "+targetCols+" FROM notify_target ORDER BY id")
+	return out, err
+}
+
+// PutTarget adds (id 0) or changes somebody who wants to be told, and returns the id.
+func (t *Tx) PutTarget(x Target) (int64, error) {
+	if x.ID == 0 {
+		var id int64
+		err := t.get(&id, "INSERT INTO notify_target (kind, address, secret, causes, every_minutes, is_on, upto, next_at) VALUES (?,?,?,?,?,?,?,?) RETURNING id", x.Kind, x.Address, x.Secret, x.Causes, x.Every, x.On, x.UpTo, x.NextAt)
+		return id, err
+	}
+	n, err := t.exec("UPDATE notify_target SET address=?, secret=?, causes=?, every_minutes=?, is_on=?, upto=?, next_at=?, revision=revision+1 WHERE id=?", x.Address, x.Secret, x.Causes, x.Every, x.On, x.UpTo, x.NextAt, x.ID)
+	if err == nil && n == 0 {
+		return 0, ErrNotFound
+	}
+	return x.ID, err
+}
+
+// Told notes up to which exception a target was told, and when it is looked at again.
+func (t *Tx) ToldOf(target, upto int64, next time.Time) error {
+	_, err := t.exec("UPDATE notify_target SET upto=max(upto,?), next_at=? WHERE id=?", upto, micros(next), target)
+	return err
+}
+
+// DropTarget removes a target and what waits for it.
+func (t *Tx) DropTarget(id int64) error {
+	if _, err := t.exec("DELETE FROM notice WHERE target_id=?", id); err != nil {
+		return err
+	}
+	n, err := t.exec("DELETE FROM notify_target WHERE id=?", id)
+	if err == nil && n == 0 {
+		return ErrNotFound
+	}
+	return err
+}
+
+// Notice is one message to a target.
+type Notice struct {
+	ID        int64  `db:"id" json:"id"`
+	TargetID  int64  `db:"target_id" json:"-"`
+	Ref       string `db:"ref" json:"reference"`
+	Subject   string `db:"subject" json:"subject"`
+	Payload   string `db:"payload" json:"-"`
+	State     string `db:"state" json:"state"`
+	Attempts  int64  `db:"attempts" json:"attempts"`
+	CreatedAt int64  `db:"created_at" json:"-"`
+	NextAt    int64  `db:"next_at" json:"-"`
+	SentAt    int64  `db:"sent_at" json:"-"`
+	Error     string `db:"error" json:"error,omitempty"`
+}
+
+const noticeCols = "id, target_id, ref, subject, payload, state, attempts, created_at, next_at, sent_at, error"
+
+// AddNotice queues a message to a target.
+func (t *Tx) AddNotice(n Notice) error {
+	_, err := t.exec("INSERT INTO notice (target_id, ref, subject, payload, created_at, next_at) VALUES (?,?,?,?,?,?)", n.TargetID, n.Ref, n.Subject, n.Payload, n.CreatedAt, n.NextAt)
+	return err
+}
+
+// DueNotices lists the messages whose time has come.
+func (s *Store) DueNotices(ctx context.Context, now time.Time) ([]Notice, error) {
+	var out []Notice
+	err := s.read.SelectContext(ctx, &out, "SELECT "+noticeCols+" FROM notice WHERE state='waiting' AND next_at<=? ORDER BY id LIMIT 50", micros(now))
+	return out, err
+}
+
+// SettleNotice writes what became of a message.
+func (t *Tx) SettleNotice(n Notice) error {
+	_, err := t.exec("UPDATE notice SET state=?, attempts=?, next_at=?, sent_at=?, error=? WHERE id=?", n.State, n.Attempts, n.NextAt, n.SentAt, n.Error, n.ID)
+	return err
+}
+
+// Notices lists the newest messages to a target.
+func (s *Store) Notices(ctx context.Context, target int64, limit int) ([]Notice, error) {
+	out := []Notice{}
+	err := s.read.SelectContext(ctx, &out, "SELECT "+noticeCols+" FROM notice WHERE target_id=? ORDER BY id DESC LIMIT ?", target, limit)
+	return out, err
+}

@@ -1,0 +1,280 @@
+package store
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"time"
+	"unicode"
+)
+
+// OrderRow is an order as lists show it.
+type OrderRow struct {
+	ID             int64  `db:"id"`
+	Number         string `db:"number"`
+	ConnectionID   int64  `db:"connection_id"`
+	ConnectionCode string `db:"connection_code"`
+	ConnectionName string `db:"connection_name"`
+	ChannelNumber  string `db:"channel_number"`
+	ChannelState   string `db:"channel_state"`
+	Stage          string `db:"stage"`
+	Kind           string `db:"kind"`
+	Buyer          string `db:"buyer"`
+	Currency       string `db:"currency"`
+	Total          int64  `db:"total"`
+	Units          int64  `db:"units"`
+	PlacedAt       int64  `db:"placed_at"`
+	ReceivedAt     int64  `db:"received_at"`
+	ShippedAt      int64  `db:"shipped_at"`
+	Via            string `db:"via"`
+	TypedBy        string `db:"typed_by"`
+	Assignee       string `db:"assignee"`
+	MergedInto     int64  `db:"merged_into"`
+	AnswerBy       int64  `db:"answer_by"`
+	Holds          string `db:"holds"`
+	Tags           string `db:"tags"` // by space
+}
+
+const rowCols = `o.id, o.number, o.connection_id, c.code AS connection_code, c.name AS connection_name, o.channel_number, o.channel_state, o.stage, o.kind,
+	o.buyer, o.currency, o.total, o.units, o.placed_at, o.received_at, o.shipped_at, o.via, o.typed_by, o.assignee, o.merged_into, o.answer_by, o.holds,
+	coalesce(json_extract(o.ours,'$.tags'),'[]') AS tags`
+
+// OrderFilter narrows a list of orders. What is empty does not narrow.
+type OrderFilter struct {
+	Stages     []string
+	Connection string // code
+	State      string // the channel's word
+	Kind       string
+	Tag        string
+	Assignee   string
+	Cause      string // of an open exception
+	Typed      string // who typed it; "*": anybody
+	Customer   int64
+	Merged     int64 // members of this summary order
+	From, To   time.Time
+	Search     string
+	Nameless   bool  // names are not searched
+	Before     int64 // keyset: ids below it, newest first; 0 starts at the newest
+	Limit      int
+}
+
+// ListOrders returns a page of orders, newest first. Each way of narrowing walks an index and stops at the limit.
+func (s *Store) ListOrders(ctx context.Context, f OrderFilter) ([]OrderRow, error) {
+	query, args := listOrdersQuery(f)
+	var out []OrderRow
+	if err := s.read.SelectContext(ctx, &out, query, args...); err != nil {
+		return nil, fmt.Errorf("list orders: %w", err)
+	}
+	return out, nil
+}
+
+// listOrdersQuery finds the ids by the narrowest index there is, then reads the rows. The order in which the
+// tables stand is the order in which they are walked (CROSS JOIN).
+func listOrdersQuery(f OrderFilter) (string, []any) {
+	var where []string
+	var args []any
+	add := func(cond string, a ...any) { where = append(where, cond); args = append(args, a...) }
+	from, id := "orders o", "o.id"
+	switch {
+	case f.Search != "" && searchTerms(f.Search) != "":
+		from, id = "order_text x CROSS JOIN orders o ON o.id = x.rowid", "x.rowid"
+		terms := searchTerms(f.Search)
+		if f.Nameless {
+			terms = "{number channel sku tracking} : (" + terms + ")"
+		}
+		add("x.order_text MATCH ?", terms)
+	case f.Search != "":
+		add("0")
+	case f.Tag != "":
+		from, id = "order_tag g CROSS JOIN orders o ON o.id = g.order_id", "g.order_id"
+		add("g.tag = ?", f.Tag)
+	case f.Cause != "":
+		from, id = "(SELECT DISTINCT order_id FROM exception WHERE closed_at = 0 AND cause = ? AND order_id <> 0) e CROSS JOIN orders o ON o.id = e.order_id", "o.id"
+		args = append(args, f.Cause)
+	case f.Customer != 0:
+		from = "orders o INDEXED BY orders_customer"
+	case f.Merged != 0:
+		from = "orders o INDEXED BY orders_merged"
+	case f.Assignee != "":
+		from = "orders o INDEXED BY orders_assignee"
+	case f.Typed != "" && f.Typed != "*":
+		from = "orders o INDEXED BY orders_typed"
+	case f.Connection != "" && f.State != "":
+		from = "orders o INDEXED BY orders_state"
+	case len(f.Stages) == 1 && f.Connection != "":
+		from = "orders o INDEXED BY orders_stage_connection"
+	case len(f.Stages) == 1:
+		from = "orders o INDEXED BY orders_stage"
+	case f.Kind != "" && f.Kind != "ship":
+		from = "orders o INDEXED BY orders_kind"
+	case f.Connection != "":
+		from = "orders o INDEXED BY orders_connection"
+	}
+	if f.Before > 0 {
+		add(id+" < ?", f.Before)
+	}
+	switch len(f.Stages) {
+	case 0:
+	case 1:
+		add("o.stage = ?", f.Stages[0])
+	default:
+		in, a := list(f.Stages)
+		add("o.stage IN ("+in+")", a...)
+	}
+	if f.Connection != "" {
+		add("o.connection_id = (SELECT id FROM connection WHERE code = ?)", f.Connection)
+	}
+	for _, eq := range []struct{ col, v string }{{"o.channel_state", f.State}, {"o.assignee", f.Assignee}, {"o.kind", f.Kind}} {
+		if eq.v != "" {
+			add(eq.col+" = ?", eq.v)
+		}
+	}
+	if f.Assignee != "" {
+		add("o.assignee <> ''")
+	}
+	if f.Kind != "" && f.Kind != "ship" {
+		add("o.kind <> 'ship'")
+	}
+	switch f.Typed {
+	case "":
+	case "*":
+		add("o.typed_by <> ''")
+	default:
+		add("o.typed_by = ? AND o.typed_by <> ''", f.Typed)
+	}
+	if f.Customer != 0 {
+		add("o.customer_id = ? AND o.customer_id <> 0", f.Customer)
+	}
+	if f.Merged != 0 {
+		add("o.merged_into = ? AND o.merged_into <> 0", f.Merged)
+	}
+	if f.Tag != "" && id != "g.order_id" {
+		add("EXISTS (SELECT 1 FROM order_tag t WHERE t.tag = ? AND t.order_id = o.id)", f.Tag)
+	}
+	if f.Cause != "" && !strings.Contains(from, "FROM exception") {
+		add("EXISTS (SELECT 1 FROM exception e WHERE e.order_id = o.id AND e.order_id <> 0 AND e.closed_at = 0 AND e.cause = ?)", f.Cause)
+	}
+	// Ids grow with the time of taking in, so a span of time is a span of ids.
+	if !f.From.IsZero() {
+		add("o.id >= coalesce((SELECT id FROM orders INDEXED BY orders_received WHERE received_at >= ? ORDER BY received_at, id LIMIT 1), 9e18)", micros(f.From))
+	}
+	if !f.To.IsZero() {
+		add("o.id <= coalesce((SELECT id FROM orders INDEXED BY orders_received WHERE received_at < ? ORDER BY received_at DESC, id DESC LIMIT 1), 0)", micros(f.To))
+	}
+	q := "SELECT " + id + " AS id FROM " + from
+	if len(where) > 0 {
+		q += " WHERE " + strings.Join(where, " AND ")
+	}
+	q += " ORDER BY " + id + " DESC LIMIT ?"
+	return "SELECT " + rowCols + " FROM (" + q + ") k CROSS JOIN orders o ON o.id = k.id CROSS JOIN connection c ON c.id = o.connection_id ORDER BY k.id DESC", append(args, f.Limit)
+}
+
+// searchTerms makes a query of words: each must be there, and those of three letters or more may go on.
+func searchTerms(text string) string {
+	var out []string
+	for _, w := range strings.FieldsFunc(text, func(r rune) bool {
+		return !unicode.IsLetter(r) && !unicode.IsDigit(r) && !strings.ContainsRune("-_./", r)
+	}) {
+		term := `"` + w + `"`
+		if len(w) >= 3 {
+			term += "*"
+		}
+		out = append(out, term)
+	}
+	return strings.Join(out[:min(len(out), 8)], " ")
+}
+
+// Tags lists the tags in use, and how many orders carry each, most first.
+func (s *Store) Tags(ctx context.Context) ([]NamedCount, error) {
+	out := []NamedCount{}
+	err := s.read.SelectContext(ctx, &out, "SELECT tag AS name, count(*) AS n FROM order_tag GROUP BY tag ORDER BY n DESC, tag LIMIT 200")
+	return out, err
+}
+
+// NamedCount is a name with a number.
+type NamedCount struct {
+	Name string `db:"name" json:"name"`
+	N    int64  `db:"n" json:"n"`
+}
+
+// States lists the words for states that a connection has used, or all connections have.
+func (s *Store) States(ctx context.Context, connection string) ([]string, error) {
+	// A loose walk over the index: one step a word, however many orders there are.
+	var out []string
+	err := s.read.SelectContext(ctx, &out, `WITH RECURSIVE w (c, s) AS (
+		SELECT id, (SELECT min(channel_state) FROM orders WHERE connection_id = id) FROM (SELECT id FROM connection WHERE ?1 = '' OR code = ?1)
+		UNION ALL SELECT c, (SELECT min(channel_state) FROM orders WHERE connection_id = c AND channel_state > s) FROM w WHERE s IS NOT NULL)
+		SELECT DISTINCT s FROM w WHERE s IS NOT NULL ORDER BY s LIMIT 200`, connection)
+	return out, err
+}
+
+// SavedView is a filter that somebody kept under a name.
+type SavedView struct {
+	ID    int64  `db:"id" json:"id"`
+	Page  string `db:"page" json:"page"`
+	Name  string `db:"name" json:"name"`
+	Query string `db:"query" json:"query" doc:"As in the address"`
+	Owner string `db:"owner" json:"owner"`
+}
+
+// SavedViews lists the filters of a page.
+func (s *Store) SavedViews(ctx context.Context, page string) ([]SavedView, error) {
+	out := []SavedView{}
+	err := s.read.SelectContext(ctx, &out, "SELECT id, page, name, query, owner FROM saved_view WHERE page=? ORDER BY name", page)
+	return out, err
+}
+
+// PutView keeps a filter under a name.
+func (t *Tx) PutView(v SavedView) error {
+	_, err := t.exec("INSERT INTO saved_view (page, name, query, owner) VALUES (?,?,?,?) ON CONFLICT (page, name) DO UPDATE SET query=excluded.query, owner=excluded.owner", v.Page, v.Name, v.Query, v.Owner)
+	return err
+}
+
+// DropView forgets a filter.
+func (t *Tx) DropView(id int64) error {
+	n, err := t.exec("DELETE FROM saved_view WHERE id=?", id)
+	if err == nil && n == 0 {
+		return ErrNotFound
+	}
+	return err
+}
+
+func likeEscape(s string) string {
+	return strings.NewReplacer(`\`, `\\`, `%`, `\%`, `_`, `\_`).Replace(s)
+}
+
+// Bulk is one action on many orders, as it was done.
+type Bulk struct {
+	ID       int64  `db:"id"`
+	Action   string `db:"action"`
+	Value    string `db:"value"`
+	Who      string `db:"who"`
+	At       int64  `db:"at"`
+	Results  string `db:"results"`
+	UndoneAt int64  `db:"undone_at"`
+}
+
+// AddBulk keeps what was done to many orders.
+func (t *Tx) AddBulk(b Bulk) (id int64, err error) {
+	err = t.get(&id, "INSERT INTO bulk (action, value, who, at, results) VALUES (?,?,?,?,?) RETURNING id", b.Action, b.Value, b.Who, b.At, b.Results)
+	return id, err
+}
+
+// Bulk loads what was done to many orders.
+func (s *Store) Bulk(ctx context.Context, id int64) (Bulk, error) {
+	var b Bulk
+	err := s.read.GetContext(ctx, &b, "SELECT id, action, value, who, at, results, undone_at FROM bulk WHERE id=?", id)
+	return b, found(err)
+}
+
+// BulkUndone notes that it was taken back.
+func (t *Tx) BulkUndone(id int64, who string, now time.Time) error {
+	_, err := t.exec("UPDATE bulk SET undone_at=?, undone_by=? WHERE id=?", micros(now), who, id)
+	return err
+}
+
+// InboxID finds a message that was kept.
+func (t *Tx) InboxID(connection int64, feed, outside string, version int64) (id int64, err error) {
+	err = t.get(&id, "SELECT id FROM inbox WHERE connection_id=? AND feed=? AND outside_id=? AND version=?", connection, feed, outside, version)
+	return id, err
+}
