@@ -38,21 +38,30 @@ const Connection = lazy(() => import("./pages/connections/connection"));
 const Connectors = lazy(() => import("./pages/joining/connectors"));
 const Join = lazy(() => import("./pages/joining/join"));
 const Bench = lazy(() => import("./pages/joining/bench"));
+const Exceptions = lazy(() => import("./pages/exceptions/exceptions"));
+const Rules = lazy(() => import("./pages/rules/rules"));
+const EditRule = lazy(() => import("./pages/rules/edit"));
+const TypeOrder = lazy(() => import("./pages/orders/type"));
+const Reports = lazy(() => import("./pages/activity/reports"));
+const Settings = lazy(() => import("./pages/settings/settings"));
 const Activity = lazy(() => import("./pages/activity/activity"));
 
 const stations = [
   ["/", "Board"],
+  ["/exceptions", "Exceptions"],
   ["/orders", "Orders"],
   ["/picking", "Picking"],
   ["/parcels", "Parcels"],
   ["/stock", "Stock"],
   ["/catalog", "Catalog"],
   ["/connections", "Connections"],
+  ["/rules", "Rules"],
   ["/activity", "Activity"],
+  ["/settings", "Settings"],
 ] as const;
 
 /** Pages that belong to a station and have addresses of their own. */
-const belongs: Record<string, RegExp> = { "/stock": /^\/(receiving|counts|transfers|compare)/, "/catalog": /^\/(listings|offers|publish|tables|items)/, "/picking": /^\/pick\//, "/connections": /^\/connectors/ };
+const belongs: Record<string, RegExp> = { "/stock": /^\/(receiving|counts|transfers|compare)/, "/catalog": /^\/(listings|offers|publish|tables|items)/, "/picking": /^\/pick\//, "/connections": /^\/connectors/, "/activity": /^\/reports/ };
 
 const inside = (station: string, where: string) => belongs[station]?.test(where) ?? false;
 
@@ -132,6 +141,12 @@ function Cabin({ person }: { person: Schema<"Person"> }) {
           <Routes>
             <Route index element={<Board />} />
             <Route path="orders" element={<Orders />} />
+            <Route path="exceptions" element={<Exceptions />} />
+            <Route path="type" element={<TypeOrder />} />
+            <Route path="rules" element={<Rules />} />
+            <Route path="rules/:id" element={<EditRule />} />
+            <Route path="reports" element={<Reports />} />
+            <Route path="settings" element={<Settings />} />
             <Route path="orders/:number" element={<Order />} />
             <Route path="picking" element={<Picking />} />
             <Route path="pick/:number" element={<Pick />} />

@@ -79,7 +79,7 @@ func (a *API) inbox() {
 		return &body[[]Exception]{out}, err
 	})
 	type groupCount struct {
-		Count int64 `json:"groupCount"`
+		Count int64 `json:"count"`
 	}
 	said := func(n int64, err error) (*body[groupCount], error) { return &body[groupCount]{groupCount{n}}, err }
 	type assignGroupInput struct {

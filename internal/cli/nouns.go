@@ -134,10 +134,22 @@ func nouns() []command {
 		noun("orders", "", "List orders, newest first", 0, 0, func(f *flag.FlagSet) {
 			f.StringVar(&stage, "stage", "", "only this stage, or several by comma")
 			f.StringVar(&connection, "connection", "", "only from this connection (its code)")
-			f.StringVar(&search, "q", "", "order, channel or tracking number, or part of the buyer's name")
+			f.StringVar(&search, "q", "", "words of order, channel or tracking numbers, names, SKUs")
+			f.StringVar(&state, "state", "", "only this state, in the channel's word")
+			f.StringVar(&location, "tag", "", "only with this tag")
+			f.StringVar(&from, "from", "", "taken in on this `day` or later, YYYY-MM-DD")
+			f.StringVar(&out, "csv", "", "write all of them to this `file` as CSV")
 			limitFlag(f)
 		}, func(ctx context.Context, c *client.Client, p *printer, _ []string) error {
-			list, _, err := c.Orders(ctx, query("stage", stage, "connection", connection, "q", search, "limit", fmt.Sprint(limit)))
+			filter := query("stage", stage, "connection", connection, "q", search, "state", state, "tag", location, "from", from)
+			if out != "" {
+				raw, _, err := c.Raw(ctx, "GET", "/api/v1/orders.csv?"+filter, nil)
+				if err != nil {
+					return err
+				}
+				return os.WriteFile(out, raw, 0o600)
+			}
+			list, _, err := c.Orders(ctx, filter+"&limit="+fmt.Sprint(limit))
 			if err != nil {
 				return err
 			}
@@ -501,18 +513,6 @@ func nouns() []command {
 				row("Manifest", "Carrier", "Day", "State", "Parcels", "Receipt")
 				for _, m := range list {
 					row(m.ID, m.Name, m.Day, m.State, m.Parcels, m.Receipt)
-				}
-			})
-		}),
-		noun("exceptions", "", "List what needs a person", 0, 0, nil, func(ctx context.Context, c *client.Client, p *printer, _ []string) error {
-			list, err := c.Exceptions(ctx)
-			if err != nil {
-				return err
-			}
-			return p.show(list, func(row func(...any)) {
-				row("Exception", "Cause", "Order", "What happened")
-				for _, x := range list {
-					row(x.ID, x.Cause, x.OrderNumber, x.Text)
 				}
 			})
 		}),

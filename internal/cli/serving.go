@@ -21,6 +21,7 @@ import (
 	"openrelay/console"
 	"openrelay/internal/api"
 	"openrelay/internal/demo"
+	"openrelay/internal/mail"
 	"openrelay/internal/relay"
 	"openrelay/internal/store"
 )
@@ -65,8 +66,14 @@ func runServe(ctx context.Context, e *Env, f *flag.FlagSet, args []string) error
 	folder := f.String("connectors", "", "`folder` of further connector definitions (*.yaml)")
 	reach := f.String("reach", "", "`ranges` that are not public and may be called all the same, such as 10.1.0.0/16,127.0.0.0/8")
 	secure := f.Bool("secure-cookies", false, "send session cookies over TLS only (behind a TLS proxy)")
+	smtp := f.String("smtp", "", "mail `server`, host:port, through which people are told of exceptions; its name and password come from OPENRELAY_SMTP_USER and OPENRELAY_SMTP_PASSWORD")
+	smtpFrom := f.String("smtp-from", "", "`address` from which that mail comes")
+	smtpPlain := f.Bool("smtp-plain", false, "speak to the mail server without TLS, where it is on the same machine")
 	if err := parse(f, args, 0, 0); err != nil {
 		return err
+	}
+	if (*smtp == "") != (*smtpFrom == "") {
+		return usage{"-smtp and -smtp-from go together"}
 	}
 	log := logger(e, *level)
 	// Half as many collections for some memory, but never beyond what a small machine can spare.
@@ -81,7 +88,11 @@ func runServe(ctx context.Context, e *Env, f *flag.FlagSet, args []string) error
 	if err != nil {
 		return err
 	}
-	r, err := relay.Open(ctx, st, relay.Options{Log: log, Folder: *folder, Reach: allowed})
+	o := relay.Options{Log: log, Folder: *folder, Reach: allowed}
+	if *smtp != "" {
+		o.Mail = mail.Sender{Server: *smtp, From: *smtpFrom, User: e.Getenv("OPENRELAY_SMTP_USER"), Password: e.Getenv("OPENRELAY_SMTP_PASSWORD"), Plain: *smtpPlain}
+	}
+	r, err := relay.Open(ctx, st, o)
 	if err != nil {
 		return err
 	}
@@ -141,7 +152,7 @@ func ports(first string) ([1 + demo.Systems]string, error) {
 
 func runDemo(ctx context.Context, e *Env, f *flag.FlagSet, args []string) error {
 	data := f.String("data", "", "company `file` to make; without it a temporary one")
-	first := f.String("listen", "127.0.0.1:8410", "`address` of the console; the outside systems take the next seven ports")
+	first := f.String("listen", "127.0.0.1:8410", "`address` of the console; the outside systems take the next ten ports")
 	walk := f.Bool("walk", false, "go through a day by the interfaces, check what is seen, and end")
 	orders := f.Int("orders", 0, "sell so many orders more, for load")
 	seed := f.Uint64("seed", 1, "`number` that the made-up orders come from")
@@ -205,11 +216,12 @@ func toBeJoined(o *demo.Outside) string {
   Till          %s   Counterpane; name %s, password %q, shop %s
   Portal        %s   Nosh Lane; kitchen key %s
   Addresses     %s   Postbook; token %s, contract %s, desk %s
-`, o.TansyURL, t["app"], t["app_secret"], o.BrambleURL, b["key"], b["secret"], o.CounterpaneURL, c["user"], c["password"], c["shop"], o.NoshURL, n["key"], o.PostbookURL, p["token"], p["contract"], p["desk"])
+  Letter tray   %s   what the people of the company are told; mail to %s, calls to %s/call
+`, o.TansyURL, t["app"], t["app_secret"], o.BrambleURL, b["key"], b["secret"], o.CounterpaneURL, c["user"], c["password"], c["shop"], o.NoshURL, n["key"], o.PostbookURL, p["token"], p["contract"], p["desk"], o.TrayURL, o.MailAddr, o.TrayURL)
 }
 
 func runStandins(ctx context.Context, e *Env, f *flag.FlagSet, args []string) error {
-	first := f.String("listen", "127.0.0.1:8411", "`address` of the first store; the others take the next six ports")
+	first := f.String("listen", "127.0.0.1:8411", "`address` of the first store; the others take the next nine ports")
 	hook := f.String("relay", "", "`address` of a relay to push to, such as http://127.0.0.1:8410")
 	if err := parse(f, args, 0, 0); err != nil {
 		return err

@@ -306,9 +306,9 @@ func (c *Client) CloseManifest(ctx context.Context, id int64) (out api.Manifest,
 	return out, err
 }
 
-// Exceptions lists what needs a person.
+// Exceptions lists what needs a person, the same of it together.
 func (c *Client) Exceptions(ctx context.Context) ([]api.Exception, error) {
-	return get[[]api.Exception](ctx, c, "/exceptions?limit=200")
+	return c.Groups(ctx, "limit=200")
 }
 
 // Activity lists what happened, newest first.

@@ -13,6 +13,7 @@ import (
 	"openrelay/internal/api"
 	"openrelay/internal/client"
 	"openrelay/internal/connector"
+	"openrelay/internal/mail"
 	"openrelay/internal/relay"
 	"openrelay/internal/setup"
 	"openrelay/internal/standin"
@@ -29,14 +30,16 @@ type Outside struct {
 	Counterpane  *standin.Counterpane
 	Postbook     *standin.Postbook
 	Nosh         *standin.Nosh
+	Tray         *standin.Tray // where the company's people get their mail, and are called
 
+	TrayURL, MailAddr                                                                         string
 	MorrowURL, SkepURL, PloverURL, TansyURL, BrambleURL, CounterpaneURL, PostbookURL, NoshURL string
 
 	servers []*http.Server
 }
 
 // Systems is how many outside systems there are; each listens on a port of its own.
-const Systems = 8
+const Systems = 10
 
 // MorrowPushSecret signs what the first store pushes.
 const MorrowPushSecret = "morrow-push-secret-of-the-demo"
@@ -70,11 +73,12 @@ func OpenOutside(addrs [Systems]string, extra int64) (*Outside, error) {
 		Counterpane: standin.NewCounterpane(standin.CounterpaneConfig{Company: Company, Shop: "Mill Lane", Land: "XW", ShopNo: 3, User: CounterpaneAccess["user"], Password: CounterpaneAccess["password"], Goods: tillGoods(), Menu: tillMenu()}),
 		Postbook:    standin.NewPostbook(standin.PostbookConfig{Holder: Company, Contract: PostbookAccess["contract"], Desk: PostbookAccess["desk"], Token: PostbookAccess["token"]}),
 		Nosh:        standin.NewNosh(standin.NoshConfig{Kitchen: "Mill Lane tea room", Number: "K-417", Land: "XW", Key: NoshAccess["key"]}),
+		Tray:        standin.NewTray(),
 	}
 	for i, part := range []struct {
 		h   http.Handler
 		url *string
-	}{{o.Morrow, &o.MorrowURL}, {o.Skep, &o.SkepURL}, {o.Plover, &o.PloverURL}, {o.Tansy, &o.TansyURL}, {o.Bramble, &o.BrambleURL}, {o.Counterpane, &o.CounterpaneURL}, {o.Postbook, &o.PostbookURL}, {o.Nosh, &o.NoshURL}} {
+	}{{o.Morrow, &o.MorrowURL}, {o.Skep, &o.SkepURL}, {o.Plover, &o.PloverURL}, {o.Tansy, &o.TansyURL}, {o.Bramble, &o.BrambleURL}, {o.Counterpane, &o.CounterpaneURL}, {o.Postbook, &o.PostbookURL}, {o.Nosh, &o.NoshURL}, {o.Tray, &o.TrayURL}} {
 		l, err := listen(addrs[i])
 		if err != nil {
 			o.Close()
@@ -85,13 +89,20 @@ func OpenOutside(addrs [Systems]string, extra int64) (*Outside, error) {
 		o.servers = append(o.servers, s)
 		go s.Serve(l)
 	}
+	l, err := listen(addrs[Systems-1])
+	if err != nil {
+		o.Close()
+		return nil, err
+	}
+	o.MailAddr = l.Addr().String()
+	go o.Tray.ServeMail(l)
 	o.Morrow.SetBase(o.MorrowURL)
 	o.Skep.SetBase(o.SkepURL)
 	return o, nil
 }
 
 // OnFreePorts are addresses for OpenOutside that nobody uses.
-var OnFreePorts = [Systems]string{free, free, free, free, free, free, free, free}
+var OnFreePorts = [Systems]string{free, free, free, free, free, free, free, free, free, free}
 
 const free = "127.0.0.1:0"
 
@@ -115,6 +126,7 @@ func (o *Outside) Close() {
 	o.Morrow.Stop()
 	o.Skep.Stop()
 	o.Nosh.Stop()
+	o.Tray.Stop()
 	for _, s := range o.servers {
 		s.Close()
 	}
@@ -197,7 +209,7 @@ type Options struct {
 }
 
 // FreePorts are addresses on loopback that nobody uses.
-var FreePorts = [1 + Systems]string{free, free, free, free, free, free, free, free, free}
+var FreePorts = [1 + Systems]string{free, free, free, free, free, free, free, free, free, free, free}
 
 // Open starts a world with a new company and waits until its stores show our quantities.
 func Open(ctx context.Context, o Options) (w *World, err error) {
@@ -225,7 +237,7 @@ func Open(ctx context.Context, o Options) (w *World, err error) {
 	if w.Store, err = store.Open(ctx, o.File); err != nil {
 		return w, err
 	}
-	if w.Relay, err = relay.Open(ctx, w.Store, relay.Options{Log: o.Log, Reach: connector.Loopback}); err != nil {
+	if w.Relay, err = relay.Open(ctx, w.Store, relay.Options{Log: o.Log, Reach: connector.Loopback, Mail: mail.Sender{Server: w.MailAddr, From: "relay@morrowhive.example", Plain: true}}); err != nil {
 		return w, err
 	}
 	if err := SetUp(ctx, w.Relay, w.Outside, w.Token, o.Extra); err != nil {

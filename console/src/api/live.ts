@@ -3,7 +3,7 @@ import { useEffect, useState } from "react";
 
 /** Which cached answers an event makes stale. */
 const stale: Record<string, string[]> = {
-  order: ["orders", "order", "board", "shipment", "picking"],
+  order: ["orders", "order", "board", "shipment", "picking", "tags"],
   stock: ["stock", "item", "why", "compare", "listings"],
   feed: ["connections", "connection", "runs", "board"],
   connection: ["connections", "connection", "board", "join", "connectors"],
@@ -11,7 +11,9 @@ const stale: Record<string, string[]> = {
   import: ["import"],
   shipment: ["shipments", "shipment", "picking", "order"],
   manifest: ["manifests", "shipments"],
-  exception: ["board", "exceptions"],
+  exception: ["board", "exceptions", "exceptions of", "causes"],
+  rule: ["rules"],
+  target: ["targets"],
   listing: ["item", "why", "listings", "compare"],
   item: ["items", "item", "listings"],
   purchase: ["purchases", "purchase"],

@@ -29,3 +29,8 @@ export const stockStops = [
   ["/transfers", "Transfers"],
   ["/compare", "Compare"],
 ] as const;
+
+export const activityStops = [
+  ["/activity", "What happened"],
+  ["/reports", "Reports"],
+] as const;

@@ -25,10 +25,14 @@ type Props<T> = {
   onOpen?: (row: T) => void;
   more?: { has: boolean; busy: boolean; load: () => void };
   tools?: ReactNode;
+  /** Rows can be marked, to do something to many at once. */
+  mark?: { chosen: ReadonlySet<string>; set: (to: Set<string>) => void };
+  /** Where all rows come from as CSV, not only those that are shown. */
+  csvOfAll?: string;
 };
 
 /** The main instrument: thin rules, figures at the right, arrows and Enter, CSV of what is shown. */
-export function Table<T>({ name, columns, rows, rowKey, onOpen, more, tools }: Props<T>) {
+export function Table<T>({ name, columns, rows, rowKey, onOpen, more, tools, mark, csvOfAll }: Props<T>) {
   const storage = `columns ${name}`;
   const [shown, setShown] = useState<Record<string, boolean>>(() => JSON.parse(localStorage.getItem(storage) ?? "{}") as Record<string, boolean>);
   const [sort, setSort] = useState<{ key: string; down: boolean } | null>(null);
@@ -63,10 +67,28 @@ export function Table<T>({ name, columns, rows, rowKey, onOpen, more, tools }: P
     if (e.key === "ArrowDown" || e.key === "j") (tr.nextElementSibling as HTMLElement | null)?.focus();
     else if (e.key === "ArrowUp" || e.key === "k") (tr.previousElementSibling as HTMLElement | null)?.focus();
     else if (e.key === "Enter" && e.target === tr) onOpen?.(row);
+    else if (e.key === "x" && mark) choose(ordered.indexOf(row), !mark.chosen.has(rowKey(row)), false);
     else return;
     e.preventDefault();
   };
+  const last = useRef<number | null>(null);
+  const choose = (i: number, on: boolean, range: boolean) => {
+    if (!mark) return;
+    const to = new Set(mark.chosen);
+    const from = range && last.current !== null ? Math.min(last.current, i) : i;
+    const end = range && last.current !== null ? Math.max(last.current, i) : i;
+    for (const row of ordered.slice(from, end + 1)) {
+      if (on) to.add(rowKey(row));
+      else to.delete(rowKey(row));
+    }
+    last.current = i;
+    mark.set(to);
+  };
   const csv = () => {
+    if (csvOfAll) {
+      location.assign(csvOfAll);
+      return;
+    }
     const quote = (s: string | number) => (/[",\n\r]/.test(String(s)) ? `"${String(s).replaceAll('"', '""')}"` : String(s));
     const text = [visible.map((c) => quote(c.title)), ...ordered.map((r) => visible.map((c) => quote(c.value(r))))].map((l) => l.join(",")).join("\r\n");
     const a = document.createElement("a");
@@ -114,6 +136,16 @@ export function Table<T>({ name, columns, rows, rowKey, onOpen, more, tools }: P
         <table className="ledger">
           <thead>
           <tr>
+            {mark && (
+              <th className="w-7">
+                <input
+                  type="checkbox"
+                  aria-label="Mark all that are shown"
+                  checked={ordered.length > 0 && ordered.every((r) => mark.chosen.has(rowKey(r)))}
+                  onChange={(e) => mark.set(e.target.checked ? new Set(ordered.map(rowKey)) : new Set())}
+                />
+              </th>
+            )}
             {visible.map((c) => (
               <th key={c.key} className={side(c)} aria-sort={sort?.key === c.key ? (sort.down ? "descending" : "ascending") : "none"}>
                 <button type="button" onClick={() => setSort(sort?.key !== c.key ? { key: c.key, down: false } : sort.down ? null : { key: c.key, down: true })}>
@@ -134,6 +166,17 @@ export function Table<T>({ name, columns, rows, rowKey, onOpen, more, tools }: P
         >
           {ordered.map((row, i) => (
             <tr key={rowKey(row)} data-open={onOpen ? "" : undefined} tabIndex={onOpen ? (i === 0 ? 0 : -1) : undefined} onClick={() => onOpen?.(row)} onKeyDown={(e) => keys(e, row)}>
+              {mark && (
+                <td onClick={(e) => e.stopPropagation()}>
+                  <input
+                    type="checkbox"
+                    tabIndex={-1}
+                    aria-label={`Mark ${rowKey(row)}`}
+                    checked={mark.chosen.has(rowKey(row))}
+                    onChange={(e) => choose(i, e.target.checked, (e.nativeEvent as MouseEvent).shiftKey)}
+                  />
+                </td>
+              )}
               {visible.map((c) => (
                 <td key={c.key} className={side(c)}>
                   {c.cell(row)}

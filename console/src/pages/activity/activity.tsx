@@ -1,17 +1,21 @@
 import { useInfiniteQuery } from "@tanstack/react-query";
-import { Link } from "react-router";
+import { Link, useSearchParams } from "react-router";
 import { api, takeWith, type Schema } from "../../api/client";
+import { Choice } from "../../parts/choice";
 import { Empty, Head, Loading, Trouble } from "../../parts/controls";
 import { When } from "../../parts/format";
+import { activityStops, Rail } from "../../parts/rail";
 import { Table, type Column } from "../../parts/table";
 
 type Row = Schema<"Entry">;
 
-const pages: Record<string, string> = { order: "/orders/", connection: "/connections/", item: "/items/" };
+const pages: Record<string, string> = { order: "/orders/", rule: "/rules/", connection: "/connections/", item: "/items/" };
+
+const whats = ["taken in", "held", "released", "rule", "cancelled", "changed", "address", "picked", "packed", "shipped", "accepted", "declined", "voided", "merged", "tag", "personal data"].map((w) => [w, w] as const);
 
 const columns: Column<Row>[] = [
   { key: "at", title: "When", cell: (e) => <When at={e.at} />, value: (e) => e.at ?? "" },
-  { key: "who", title: "Who", cell: (e) => <span className="whitespace-nowrap">{e.who}</span>, value: (e) => e.who },
+  { key: "who", title: "Who", cell: (e) => <Link className="whitespace-nowrap hover:underline" to={`/activity?who=${encodeURIComponent(e.who)}`}>{e.who}</Link>, value: (e) => e.who },
   {
     key: "thing",
     title: "What",
@@ -26,12 +30,14 @@ const columns: Column<Row>[] = [
 ];
 
 export default function Activity() {
+  const [params] = useSearchParams();
+  const filter = { thing: params.get("thing") || undefined, what: params.get("what") || undefined, who: params.get("who") || undefined };
   const q = useInfiniteQuery({
-    queryKey: ["activity"],
+    queryKey: ["activity", filter],
     initialPageParam: "",
     queryFn: ({ pageParam }) => {
       const before = new URLSearchParams(pageParam).get("before");
-      return takeWith(api.GET("/api/v1/activity", { params: { query: { limit: 100, before: before ? Number(before) : undefined } } }));
+      return takeWith(api.GET("/api/v1/activity", { params: { query: { ...filter, limit: 100, before: before ? Number(before) : undefined } } }));
     },
     getNextPageParam: (last) => last.next,
   });
@@ -39,8 +45,17 @@ export default function Activity() {
   return (
     <>
       <Head title="Activity" sub="Everything that happened, newest first" />
+      <Rail label="Activity" stops={activityStops} />
       <Trouble error={q.error} />
-      <Table name="activity" columns={columns} rows={rows} rowKey={(e) => String(e.id)} more={{ has: q.hasNextPage, busy: q.isFetchingNextPage, load: () => void q.fetchNextPage() }} />
+      <Table
+        tools={
+          <>
+            <Choice name="thing" label="Happened to" options={[["", "To anything"], ["order", "To orders"], ["item", "To items"], ["connection", "To connections"], ["rule", "To rules"], ["target", "To notices"], ["company", "To the company"]]} />
+            <Choice name="what" label="Kind of happening" options={[["", "Whatever happened"], ...whats]} />
+            {params.get("who") && <Choice name="who" label="Who" options={[["", "By anybody"], [params.get("who") ?? "", `By ${params.get("who")}`]]} />}
+          </>
+        }
+        name="activity" columns={columns} rows={rows} rowKey={(e) => String(e.id)} more={{ has: q.hasNextPage, busy: q.isFetchingNextPage, load: () => void q.fetchNextPage() }} />
       {q.isPending && <Loading />}
       {q.isSuccess && rows.length === 0 && <Empty>Nothing has happened yet.</Empty>}
     </>

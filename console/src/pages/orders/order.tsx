@@ -3,12 +3,13 @@ import { useState, type FormEvent } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import { api, take, type Schema } from "../../api/client";
 import { Button, Head, Loading, Sheet, Trouble } from "../../parts/controls";
+import { AnswerIt, Compared, HandOver, Members, More, Sum, Tags, Touched } from "./parts";
 import { decimal, Money, When } from "../../parts/format";
 import { Lamp, MessageState, Stage } from "../../parts/lamp";
 
 type Order = Schema<"Order">;
 
-const waved = ["total differs", "changed at the channel", "cancelled too late", "wants a look"];
+const waved = ["total differs", "changed at the channel", "cancelled too late", "wants a look", "not answered in time", "held by a person", "held by a rule"];
 
 export default function OrderPage() {
   const { number = "" } = useParams();
@@ -33,7 +34,7 @@ export default function OrderPage() {
   if (q.error) return <Trouble error={q.error} />;
   const o = q.data;
   const open = o.shipments.find((s) => s.state === "picking" || s.state === "packed");
-  const workable = ["ready", "routed", "picking"].includes(o.stage);
+  const workable = o.actions.includes("pick");
   const version = raw === null ? undefined : o.versions[raw];
   return (
     <>
@@ -50,8 +51,17 @@ export default function OrderPage() {
               {o.connection_name} <span className="code">{o.record.number}</span> says {o.record.state}
             </span>
             <span>
-              taken in by {o.via} <When at={o.received_at} />
+              {o.typed_by ? `typed by ${o.typed_by}` : `taken in by ${o.via}`} <When at={o.received_at} />
             </span>
+            {o.assignee && <span>looked after by {o.assignee}</span>}
+            {o.merged_into && (
+              <span>
+                part of the day&apos;s summary{" "}
+                <Link className="code underline decoration-rule underline-offset-4 hover:decoration-ink" to={`/orders/${encodeURIComponent(o.merged_into)}`}>
+                  {o.merged_into}
+                </Link>
+              </span>
+            )}
           </span>
         }
       >
@@ -70,13 +80,18 @@ export default function OrderPage() {
             {o.stage === "ready" ? "Pick" : "Go on picking"}
           </Button>
         )}
+        {o.actions.includes("hand over") && <HandOver number={o.number} />}
         {o.stage === "packed" && open && (
           <Button kind="main" onClick={() => void navigate(`/parcels/${open.number}`)}>
             Ship
           </Button>
         )}
+        <More order={o} />
       </Head>
       <Trouble error={pick.error ?? release.error} />
+      {o.hidden && <p className="mb-3 text-quiet">Names, addresses and notes are hidden from your role.</p>}
+      {o.forgotten && <p className="mb-3 text-quiet">Personal data was removed <When at={o.forgotten} />. The money and the goods stay.</p>}
+      {o.actions.includes("answer") && o.ours.answer && <AnswerIt order={o} />}
       {o.holds.map((h) => (
         <div key={h.cause} className="mb-3 flex flex-wrap items-start justify-between gap-3 border-l-4 border-caution bg-sheet px-3 py-2">
           <div>
@@ -87,6 +102,11 @@ export default function OrderPage() {
             <div className="text-quiet">Expected: {h.expected}</div>
           </div>
           {h.cause === "bad address" && <Button onClick={() => setMoving(true)}>Correct the address</Button>}
+          {h.cause === "unknown item" && (
+            <Link to={`/exceptions?cause=${encodeURIComponent(h.cause)}`} className="inline-flex items-center rounded-[3px] border border-rule bg-sheet px-3 py-1 hover:border-ink">
+              Say what it is
+            </Link>
+          )}
           {waved.includes(h.cause) && (
             <Button onClick={() => release.mutate(h.cause)} disabled={release.isPending}>
               Let it go on
@@ -96,8 +116,12 @@ export default function OrderPage() {
       ))}
       <div className="grid grid-cols-[minmax(0,1fr)_330px] gap-8 max-lg:grid-cols-1">
         <div className="flex min-w-0 flex-col gap-7">
+          <Tags order={o} />
           <Lines order={o} />
-          <SideBySide order={o} onRaw={setRaw} onMove={["pending", "held", "ready", "routed", "picking"].includes(o.stage) ? () => setMoving(true) : undefined} />
+          {o.members && o.members.length > 0 && <Members order={o} />}
+          <SideBySide order={o} onRaw={setRaw} onMove={o.actions.includes("address") ? () => setMoving(true) : undefined} />
+          <Sum order={o} />
+          {o.ours.touched && o.ours.touched.length > 0 && <Touched order={o} />}
           {o.shipments.length > 0 && <Shipments order={o} />}
           {o.write_backs.length > 0 && <WriteBacks order={o} />}
         </div>
@@ -119,6 +143,7 @@ export default function OrderPage() {
             Received <When at={version.received_at} />, {version.state} {version.reason}
           </p>
         )}
+        {version && <Compared order={o} version={version.version} />}
         <pre className="code overflow-auto border-t border-rule pt-2 leading-5">{JSON.stringify(version?.record, null, 2)}</pre>
       </Sheet>
     </>
@@ -156,7 +181,11 @@ function Lines({ order: o }: { order: Order }) {
                   <span className="code text-caution">{l.sku}</span>
                 )}
               </td>
-              <td>{l.title}</td>
+              <td>
+                {l.title}
+                {l.choices && l.choices.length > 0 && <div className="text-[12px] text-quiet">{l.choices.map((c) => c.name).join(", ")}</div>}
+                {l.note && <div className="text-[12px]">“{l.note}”</div>}
+              </td>
               <td className="r fig font-medium">{l.quantity}</td>
               {buckets.map((b) => (
                 <td key={b} className={`r fig ${l[b] ? (b === "waiting" ? "text-caution" : "") : "text-quiet"}`}>
@@ -227,8 +256,20 @@ function SideBySide({ order: o, onRaw, onMove }: { order: Order; onRaw: (i: numb
         </tbody>
       </table>
       <p className="mt-2 text-[12px] text-quiet">
-        {m.paid ? "Paid" : "Not paid"} by {m.payment || "no known method"} · wished delivery {m.requested_service || "none"}
+        {m.paid ? "Paid" : "Not paid"} by {m.payment || "no known method"}
+        {o.ours.payment_account ? ` (${o.ours.payment_account})` : ""} · wished delivery {m.requested_service || "none"}
+        {m.window_from || m.window_to ? ` · between ${m.window_from || "now"} and ${m.window_to || "any time"}` : ""}
         {m.note ? ` · note: ${m.note}` : ""}
+        {m.gift_note ? ` · put in: ${m.gift_note}` : ""}
+        {m.kitchen_note ? ` · to the kitchen: ${m.kitchen_note}` : ""}
+        {o.customer ? (
+          <>
+            {" · "}
+            <Link className="underline decoration-rule underline-offset-4 hover:decoration-ink" to={`/orders?customer=${o.customer.id}`}>
+              {o.customer.orders === 1 ? "first order of this buyer" : `${o.customer.orders} orders of this buyer`}
+            </Link>
+          </>
+        ) : null}
         {onMove && (
           <Button kind="quiet" className="ml-4 text-[12px]" onClick={onMove}>
             Change the address

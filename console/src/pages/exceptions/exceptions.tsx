@@ -1,0 +1,329 @@
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useState, type ReactNode } from "react";
+import { Link, useSearchParams } from "react-router";
+import { api, take, type Schema } from "../../api/client";
+import { Button, Empty, Head, Loading, Trouble } from "../../parts/controls";
+import { Age, count } from "../../parts/format";
+import { Lamp } from "../../parts/lamp";
+
+type Exception = Schema<"Exception">;
+
+const group = (e: Exception) => ({ cause: e.cause, connection: e.connection ?? "", subject: e.subject });
+const keyOf = (e: Exception) => `${e.cause}\u001f${e.connection}\u001f${e.subject}`;
+
+/** What cannot go on by itself: by cause, the same of it together, with what frees it in place. */
+export default function Exceptions() {
+  const [params, setParams] = useSearchParams();
+  const cause = params.get("cause") ?? "";
+  const asleep = params.get("show") === "asleep";
+  const mine = params.get("show") === "mine";
+  const me = useQuery({ queryKey: ["me"], queryFn: () => take(api.GET("/api/v1/me")), staleTime: Infinity });
+  const causes = useQuery({ queryKey: ["causes"], queryFn: () => take(api.GET("/api/v1/exceptions/causes")) });
+  const q = useQuery({
+    queryKey: ["exceptions", cause, asleep, mine],
+    queryFn: () => take(api.GET("/api/v1/exceptions", { params: { query: { limit: 200, cause: cause || undefined, asleep: asleep || undefined, assignee: mine ? me.data?.name : undefined } } })),
+    enabled: me.isSuccess,
+  });
+  const [open, setOpen] = useState<string | null>(null);
+  const set = (key: string, value: string) =>
+    setParams(
+      (p) => {
+        if (value) p.set(key, value);
+        else p.delete(key);
+        return p;
+      },
+      { replace: true },
+    );
+  const list = q.data ?? [];
+  const chosen = list.find((e) => keyOf(e) === open) ?? list[0];
+  const total = causes.data?.reduce((n, c) => n + c.n, 0) ?? 0;
+  return (
+    <>
+      <Head title="Exceptions" sub={total > 0 ? `${count(total)} open; mending one cause frees all that wait for it` : "What cannot go on by itself"}>
+        {(["", "mine", "asleep"] as const).map((v) => (
+          <button key={v} type="button" aria-pressed={(params.get("show") ?? "") === v} onClick={() => set("show", v)} className={`border-b-2 px-2 py-1 ${(params.get("show") ?? "") === v ? "border-ink" : "border-transparent text-quiet hover:text-ink"}`}>
+            {{ "": "Everybody's", mine: "Mine", asleep: "Asleep" }[v]}
+          </button>
+        ))}
+      </Head>
+      <Trouble error={q.error} />
+      <div className="grid grid-cols-[190px_minmax(0,1fr)_minmax(320px,400px)] gap-6 max-lg:grid-cols-1">
+        <nav aria-label="Causes">
+          <ul>
+            <li>
+              <CauseLink name="All causes" n={total} on={!cause} onClick={() => set("cause", "")} />
+            </li>
+            {causes.data?.map((c) => (
+              <li key={c.name}>
+                <CauseLink name={c.name} n={c.n} on={cause === c.name} onClick={() => set("cause", c.name)} />
+              </li>
+            ))}
+          </ul>
+        </nav>
+        <section aria-label="What needs a person" className="min-w-0">
+          {q.isPending && <Loading />}
+          {q.isSuccess && list.length === 0 && <Empty>{asleep ? "Nothing sleeps." : "Nothing. What cannot go on by itself will stand here, with what would free it."}</Empty>}
+          {list.length > 0 && (
+            <table className="ledger">
+              <tbody>
+                {list.map((e) => (
+                  <tr
+                    key={keyOf(e)}
+                    data-open=""
+                    tabIndex={0}
+                    aria-selected={chosen === e}
+                    className={chosen === e ? "bg-wash" : ""}
+                    onClick={() => setOpen(keyOf(e))}
+                    onKeyDown={(k) => {
+                      const tr = k.currentTarget;
+                      if (k.key === "ArrowDown" || k.key === "j") (tr.nextElementSibling as HTMLElement | null)?.focus();
+                      else if (k.key === "ArrowUp" || k.key === "k") (tr.previousElementSibling as HTMLElement | null)?.focus();
+                      else if (k.key === "Enter") setOpen(keyOf(e));
+                      else return;
+                      k.preventDefault();
+                    }}
+                  >
+                    <td>
+                      <div className="flex flex-wrap items-baseline gap-x-3">
+                        <Lamp state="caution">
+                          <strong className="font-medium">{e.cause}</strong>
+                        </Lamp>
+                        {e.subject && <span className="code">{e.subject}</span>}
+                        <span className="text-quiet">{e.connection_name}</span>
+                      </div>
+                      <div className="line-clamp-2">{e.text}</div>
+                    </td>
+                    <td className="r whitespace-nowrap">
+                      {e.orders > 0 && (
+                        <div>
+                          <span className="fig font-medium">{count(e.orders)}</span> <span className="text-[12px] text-quiet">{e.orders === 1 ? "order" : "orders"}</span>
+                        </div>
+                      )}
+                      <div className="text-[12px] text-quiet">
+                        <Age at={e.oldest_at ?? e.opened_at} />
+                      </div>
+                      <div className="text-[12px]">{e.assignee}</div>
+                    </td>
+                  </tr>
+                ))}
+              </tbody>
+            </table>
+          )}
+        </section>
+        {chosen && <Detail key={keyOf(chosen)} e={chosen} me={me.data?.name ?? ""} works={me.data?.role !== "viewer"} asleep={asleep} />}
+      </div>
+    </>
+  );
+}
+
+function CauseLink({ name, n, on, onClick }: { name: string; n: number; on: boolean; onClick: () => void }) {
+  return (
+    <button type="button" aria-pressed={on} onClick={onClick} className={`flex w-full items-baseline justify-between gap-2 border-b border-rule py-1 text-left ${on ? "font-semibold" : "text-quiet hover:text-ink"}`}>
+      <span>{name}</span>
+      <span className="fig">{count(n)}</span>
+    </button>
+  );
+}
+
+const sides: Record<string, string> = { ours: "It can be mended here.", theirs: "The other side can mend it.", either: "Either side can mend it." };
+
+function Detail({ e, me, works, asleep }: { e: Exception; me: string; works: boolean; asleep: boolean }) {
+  const client = useQueryClient();
+  const of = useQuery({
+    queryKey: ["exceptions of", keyOf(e)],
+    queryFn: () => take(api.GET("/api/v1/exceptions/of", { params: { query: { ...group(e), limit: 100 } } })),
+  });
+  const people = useQuery({ queryKey: ["people here"], queryFn: () => take(api.GET("/api/v1/people-here")), staleTime: Infinity, enabled: works });
+  const done = () => {
+    for (const key of ["exceptions", "exceptions of", "causes", "board"]) void client.invalidateQueries({ queryKey: [key] });
+  };
+  const assign = useMutation({ mutationFn: (assignee: string) => take(api.POST("/api/v1/exceptions/assign", { body: { ...group(e), assignee } })), onSuccess: done });
+  const snooze = useMutation({
+    mutationFn: (hours: number) => take(api.POST("/api/v1/exceptions/snooze", { body: { ...group(e), until: hours ? new Date(Date.now() + hours * 3600_000).toISOString() : undefined } })),
+    onSuccess: done,
+  });
+  const orders = [...new Set(of.data?.map((x) => x.order_number).filter((n): n is string => !!n))];
+  return (
+    <aside aria-label="In detail" className="flex flex-col gap-4 self-start border-l border-rule pl-5 max-lg:border-l-0 max-lg:pl-0">
+      <div>
+        <h2>{e.cause}</h2>
+        <p>{e.text}</p>
+        <p className="mt-1 text-quiet">Expected: {e.expected}</p>
+        <p className="mt-1 text-[12px] text-quiet">{sides[e.side]}</p>
+      </div>
+      {works && (
+        <Fix e={e} orders={orders} outbox={of.data?.flatMap((x) => (x.outbox_id ? [x.outbox_id] : [])) ?? []} onDone={done} />
+      )}
+      {works && (
+        <div className="flex flex-wrap items-center gap-2">
+          <select aria-label="Looked after by" className="field" value={e.assignee ?? ""} onChange={(x) => assign.mutate(x.target.value)}>
+            <option value="">Nobody looks after it</option>
+            {people.data?.map((p) => (
+              <option key={p} value={p}>
+                {p === me ? `${p} (me)` : p}
+              </option>
+            ))}
+          </select>
+          {asleep ? (
+            <Button onClick={() => snooze.mutate(0)}>Wake it</Button>
+          ) : (
+            <>
+              <Button onClick={() => snooze.mutate(4)}>Sleep 4 h</Button>
+              <Button onClick={() => snooze.mutate(24)}>Sleep a day</Button>
+            </>
+          )}
+        </div>
+      )}
+      <Trouble error={assign.error ?? snooze.error} />
+      {orders.length > 0 && (
+        <div>
+          <h3 className="mb-1 text-quiet">{orders.length === 1 ? "The order that waits" : `${e.orders} orders wait`}</h3>
+          <ul className="flex flex-wrap gap-x-4 gap-y-1">
+            {orders.slice(0, 40).map((n) => (
+              <li key={n}>
+                <Link className="code underline decoration-rule underline-offset-4 hover:decoration-ink" to={`/orders/${encodeURIComponent(n)}`}>
+                  {n}
+                </Link>
+              </li>
+            ))}
+          </ul>
+          {e.orders > 1 && (
+            <Link className="mt-1 inline-block text-[12px] underline decoration-rule underline-offset-4" to={`/orders?cause=${encodeURIComponent(e.cause)}`}>
+              All orders with this cause
+            </Link>
+          )}
+        </div>
+      )}
+    </aside>
+  );
+}
+
+/** What frees it, in place, by cause. */
+function Fix({ e, orders, outbox, onDone }: { e: Exception; orders: string[]; outbox: number[]; onDone: () => void }) {
+  const [said, setSaid] = useState("");
+  const letGo = useMutation({
+    mutationFn: () => take(api.POST("/api/v1/orders/actions", { body: { action: "approve", orders } })),
+    onSuccess: (d) => {
+      setSaid(`${d.done} of ${d.results.length} go on`);
+      onDone();
+    },
+  });
+  const again = useMutation({
+    mutationFn: () => take(api.POST("/api/v1/exceptions/send-again", { body: group(e) })),
+    onSuccess: (d) => {
+      setSaid(`${d.count} are sent again`);
+      onDone();
+    },
+  });
+  const takeIn = useMutation({
+    mutationFn: () => take(api.POST("/api/v1/connections/{code}/try-again", { params: { path: { code: e.connection ?? "" } } })),
+    onSuccess: (d) => {
+      setSaid(`${d.messages} are taken in again`);
+      onDone();
+    },
+  });
+  const settle = useMutation({ mutationFn: () => take(api.POST("/api/v1/exceptions/settle", { body: group(e) })), onSuccess: onDone });
+  let body: ReactNode;
+  const waved = ["total differs", "changed at the channel", "cancelled too late", "wants a look", "not answered in time", "held by a person", "held by a rule"];
+  if (e.cause === "unknown item" && e.connection) body = <Known e={e} onDone={(text) => { setSaid(text); onDone(); }} />;
+  else if (waved.includes(e.cause))
+    body = (
+      <Button kind="main" onClick={() => letGo.mutate()} disabled={letGo.isPending || orders.length === 0}>
+        {orders.length === 1 ? "Let it go on" : `Let ${orders.length} orders go on`}
+      </Button>
+    );
+  else if (outbox.length > 0)
+    body = (
+      <Button kind="main" onClick={() => again.mutate()} disabled={again.isPending}>
+        {outbox.length === 1 ? "Send it again" : `Send ${outbox.length} again`}
+      </Button>
+    );
+  else if (e.inbox_id)
+    body = (
+      <div className="flex flex-wrap gap-2">
+        <Link to={`/type?inbox=${e.inbox_id}&connection=${e.connection}`} className="inline-flex items-center rounded-[3px] border border-ink bg-ink px-3 py-1 text-paper">
+          Type it beside the original
+        </Link>
+        <Button onClick={() => takeIn.mutate()} disabled={takeIn.isPending}>
+          Take in again
+        </Button>
+      </div>
+    );
+  else if (e.cause === "bad address" || e.cause === "wants an answer")
+    body = (
+      <Link to={`/orders/${orders[0] ?? ""}`} className="inline-flex items-center rounded-[3px] border border-ink bg-ink px-3 py-1 text-paper">
+        {e.cause === "bad address" ? "Correct the address" : "Answer"}
+      </Link>
+    );
+  else if (e.cause === "no stock" || e.sku)
+    body = (
+      <Link to={`/items/${encodeURIComponent(e.subject || e.sku || "")}`} className="inline-flex items-center rounded-[3px] border border-ink bg-ink px-3 py-1 text-paper">
+        See its stock
+      </Link>
+    );
+  else if (e.cause === "credentials refused")
+    body = (
+      <Link to={`/connections/${e.connection}`} className="inline-flex items-center rounded-[3px] border border-ink bg-ink px-3 py-1 text-paper">
+        Renew access
+      </Link>
+    );
+  return (
+    <div className="flex flex-col items-start gap-2">
+      {body}
+      {(outbox.length > 0 || e.inbox_id || e.sku) && (
+        <Button kind="quiet" onClick={() => settle.mutate()} disabled={settle.isPending}>
+          It was dealt with elsewhere
+        </Button>
+      )}
+      {said && (
+        <p role="status">
+          <Lamp state="go">{said}</Lamp>
+        </p>
+      )}
+      <Trouble error={letGo.error ?? again.error ?? takeIn.error ?? settle.error} />
+    </div>
+  );
+}
+
+/** Says which item is sold under an unknown SKU. */
+function Known({ e, onDone }: { e: Exception; onDone: (text: string) => void }) {
+  const suggested = useQuery({ queryKey: ["suggest", keyOf(e)], queryFn: () => take(api.GET("/api/v1/exceptions/suggest", { params: { query: { connection: e.connection ?? "", sold: e.subject } } })) });
+  const [sku, setSku] = useState("");
+  const known = useMutation({
+    mutationFn: (x: { sku: string; create: boolean }) => take(api.POST("/api/v1/exceptions/known", { body: { connection: e.connection ?? "", sold: e.subject, ...x } })),
+    onSuccess: (k) => onDone(`${e.subject} is ${k.sku} now; ${k.freed} ${k.freed === 1 ? "order goes" : "orders go"} on`),
+  });
+  return (
+    <div className="flex w-full flex-col gap-2">
+      {suggested.data?.map((s) => (
+        <div key={s.sku} className="flex items-start justify-between gap-3 border-b border-rule pb-2">
+          <div>
+            <span className="code font-medium">{s.sku}</span> {s.name}
+            <div className="text-[12px] text-quiet">
+              {s.score} % · {s.why.join("; ")}
+            </div>
+          </div>
+          <Button onClick={() => known.mutate({ sku: s.sku, create: false })} disabled={known.isPending} aria-label={`${e.subject} is ${s.sku}`}>
+            It is this
+          </Button>
+        </div>
+      ))}
+      <form
+        className="flex flex-wrap gap-2"
+        onSubmit={(x) => {
+          x.preventDefault();
+          known.mutate({ sku, create: false });
+        }}
+      >
+        <input className="field code w-36" aria-label="SKU of the item" placeholder="another SKU" value={sku} onChange={(x) => setSku(x.target.value)} />
+        <Button type="submit" disabled={!sku || known.isPending}>
+          It is this
+        </Button>
+        <Button onClick={() => known.mutate({ sku: sku || e.subject, create: true })} disabled={known.isPending}>
+          Make it a new item
+        </Button>
+      </form>
+      <Trouble error={known.error} />
+    </div>
+  );
+}

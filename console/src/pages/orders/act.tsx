@@ -1,0 +1,123 @@
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { Link } from "react-router";
+import { api, take, type Schema } from "../../api/client";
+import { Button, Sheet, Trouble } from "../../parts/controls";
+import { Lamp } from "../../parts/lamp";
+
+type Done = Schema<"RelayBulkDone">;
+type Action = Schema<"RelayBulk">["action"];
+
+/** What can be done to many: the verb, what it asks for, and whether it wants a second look first. */
+const actions: { action: Action; verb: string; asks?: string; warns?: string }[] = [
+  { action: "approve", verb: "Let go on" },
+  { action: "hold", verb: "Hold", asks: "Why" },
+  { action: "tag", verb: "Tag", asks: "Tag" },
+  { action: "untag", verb: "Take tag off", asks: "Tag" },
+  { action: "assign", verb: "Assign", asks: "Person" },
+  { action: "pick", verb: "Begin to pick" },
+  { action: "ship", verb: "Ship", warns: "Labels are bought for all of them that are packed, by the service that a rule chose or the cheapest." },
+  { action: "hand over", verb: "Hand over" },
+  { action: "cancel", verb: "Cancel", asks: "Why", warns: "What is not shipped is cancelled here, and its stock is released. The channel is not told." },
+];
+
+/** The bar that appears when orders are marked. */
+export function ActOn({ orders, onDone }: { orders: string[]; onDone: () => void }) {
+  const client = useQueryClient();
+  const people = useQuery({ queryKey: ["people here"], queryFn: () => take(api.GET("/api/v1/people-here")), staleTime: Infinity, retry: false });
+  const [asking, setAsking] = useState<(typeof actions)[number] | null>(null);
+  const [value, setValue] = useState("");
+  const [result, setResult] = useState<Done | null>(null);
+  const refresh = () => {
+    for (const key of ["orders", "board", "tags"]) void client.invalidateQueries({ queryKey: [key] });
+  };
+  const act = useMutation({
+    mutationFn: (a: { action: Action; value: string }) => take(api.POST("/api/v1/orders/actions", { body: { ...a, orders } })),
+    onSuccess: (d) => {
+      setAsking(null);
+      setValue("");
+      setResult(d);
+      refresh();
+    },
+  });
+  const undo = useMutation({
+    mutationFn: (id: number) => take(api.POST("/api/v1/orders/actions/{id}/undo", { params: { path: { id } } })),
+    onSuccess: (d) => {
+      setResult({ ...d, undo: false });
+      refresh();
+    },
+  });
+  const begin = (a: (typeof actions)[number]) => (a.asks || a.warns ? setAsking(a) : act.mutate({ action: a.action, value: "" }));
+  return (
+    <>
+      <div role="toolbar" aria-label="Marked orders" className="sticky bottom-0 z-20 mt-3 flex flex-wrap items-center gap-2 border-t border-ink bg-paper py-2">
+        <strong className="mr-2 font-medium">{orders.length === 1 ? "1 order" : `${orders.length} orders`}</strong>
+        {actions.map((a) => (
+          <Button key={a.action} onClick={() => begin(a)} disabled={act.isPending}>
+            {a.verb}
+          </Button>
+        ))}
+        <Button onClick={() => window.open(`/api/v1/pick-lists.pdf?orders=${orders.map(encodeURIComponent).join(",")}`, "_blank", "noopener")}>Print pick lists</Button>
+        <Button kind="quiet" className="ml-auto" onClick={onDone}>
+          Unmark
+        </Button>
+      </div>
+      {!asking && <Trouble error={act.error} />}
+      <Sheet open={asking !== null} onClose={() => setAsking(null)} title={`${asking?.verb} ${orders.length === 1 ? "1 order" : `${orders.length} orders`}`}>
+        {asking && (
+          <form
+            className="flex flex-col gap-3"
+            onSubmit={(e) => {
+              e.preventDefault();
+              act.mutate({ action: asking.action, value });
+            }}
+          >
+            {asking.warns && <p>{asking.warns}</p>}
+            {asking.asks && (
+              <label className="flex flex-col gap-1">
+                <span className="text-quiet">{asking.asks}</span>
+                <input className="field" autoFocus list={asking.action === "assign" ? "people" : undefined} required={asking.action === "tag" || asking.action === "untag"} value={value} onChange={(e) => setValue(e.target.value)} />
+                <datalist id="people">{people.data?.map((p) => <option key={p} value={p} />)}</datalist>
+              </label>
+            )}
+            <Trouble error={act.error} />
+            <Button kind="main" type="submit" disabled={act.isPending}>
+              {asking.verb}
+            </Button>
+          </form>
+        )}
+      </Sheet>
+      <Sheet open={result !== null} onClose={() => { setResult(null); onDone(); }} title={result ? `${result.action}: ${result.done} of ${result.results.length} done` : ""}>
+        {result && (
+          <>
+            <table className="ledger">
+              <tbody>
+                {result.results.map((r) => (
+                  <tr key={r.number}>
+                    <td className="w-20">
+                      <Lamp state={r.ok ? "go" : "caution"}>{r.ok ? "done" : "not"}</Lamp>
+                    </td>
+                    <td>
+                      <Link className="code underline decoration-rule underline-offset-4 hover:decoration-ink" to={`/orders/${encodeURIComponent(r.number)}`}>
+                        {r.number}
+                      </Link>
+                    </td>
+                    <td>{r.text}</td>
+                  </tr>
+                ))}
+              </tbody>
+            </table>
+            <div className="mt-3 flex gap-2">
+              {result.undo && (
+                <Button onClick={() => undo.mutate(result.id)} disabled={undo.isPending}>
+                  Undo
+                </Button>
+              )}
+              <Trouble error={undo.error} />
+            </div>
+          </>
+        )}
+      </Sheet>
+    </>
+  );
+}
