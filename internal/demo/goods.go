@@ -385,32 +385,7 @@ func (k *walk) menu(ctx context.Context) error {
 	}); err != nil {
 		return err
 	}
-	if _, err := w.JoinNosh(ctx, Joining{Sources: []string{"mill"}, Stock: false}); err != nil {
-		return err
-	}
-	x, err := c.Connection(ctx, "nosh")
-	if err != nil {
-		return err
-	}
-	for _, f := range x.Feeds {
-		if f.Kind == "items out" {
-			if _, err := c.SetFeed(ctx, "nosh", f.Kind, true, f.Schedule, f.Revision); err != nil {
-				return err
-			}
-		}
-	}
-	sel := relay.Selection{}
-	for _, d := range tillMenu() {
-		sel.SKUs = append(sel.SKUs, d.Code)
-	}
-	p, err := c.PreviewPublish(ctx, "nosh", sel)
-	if err != nil {
-		return err
-	}
-	if _, err := c.Publish(ctx, "nosh", sel, p.Digest); err != nil {
-		return err
-	}
-	if _, err := until(ctx, 10*time.Second, "the portal's menu", func() (bool, error) { return len(w.Nosh.Menu()) == len(tillMenu()), nil }); err != nil {
+	if err := w.JoinKitchen(ctx); err != nil {
 		return err
 	}
 	k.check(w.Nosh.Menu()["LUNCH-SOUP"] == 2, "%d dishes on the portal; the soup asks %d questions", len(w.Nosh.Menu()), w.Nosh.Menu()["LUNCH-SOUP"])

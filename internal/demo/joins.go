@@ -212,3 +212,57 @@ func (w *World) joinBy(ctx context.Context, connector, code, name, address strin
 	}
 	return w.Finish(ctx, code, t.Identity.Number, how)
 }
+
+// JoinKitchen joins the ordering portal and puts the till's menu there: its orders come in, want an answer from a
+// person, and are told when they are handed over.
+func (w *World) JoinKitchen(ctx context.Context) error {
+	if _, err := w.JoinNosh(ctx, Joining{Sources: []string{"mill"}, Change: func(s *relay.Settings) {
+		s.Tolerance, s.Account = 60, "Portal, tax on delivery" // it taxes the delivery fee beyond what it lists
+		s.NumberPrefix, s.PrepMinutes, s.TimeZone = "NL", 20, "UTC"
+		s.Payments = map[string]string{"portal": "Portal clearing"}
+	}}); err != nil {
+		return err
+	}
+	if err := w.switchOn(ctx, "nosh", "items out", "orders in", "answers out", "states out"); err != nil {
+		return err
+	}
+	if _, err := w.Client.RunNow(ctx, "till", "items in", ""); err != nil {
+		return err
+	}
+	if err := w.Wait(ctx, 15*time.Second, "the menu from the till", func() (bool, error) {
+		list, err := w.Client.Items(ctx, "kind=prepared&limit=50")
+		return len(list) >= len(tillMenu()), err
+	}); err != nil {
+		return err
+	}
+	var sel relay.Selection
+	for _, d := range tillMenu() {
+		sel.SKUs = append(sel.SKUs, d.Code)
+	}
+	p, err := w.Client.PreviewPublish(ctx, "nosh", sel)
+	if err != nil {
+		return err
+	}
+	if _, err := w.Client.Publish(ctx, "nosh", sel, p.Digest); err != nil {
+		return err
+	}
+	return w.Wait(ctx, 15*time.Second, "the portal's menu", func() (bool, error) { return len(w.Nosh.Menu()) == len(tillMenu()), nil })
+}
+
+// switchOn switches feeds of a connection on.
+func (w *World) switchOn(ctx context.Context, code string, kinds ...string) error {
+	for _, kind := range kinds {
+		x, err := w.Client.Connection(ctx, code)
+		if err != nil {
+			return err
+		}
+		for _, f := range x.Feeds {
+			if f.Kind == kind && !f.On {
+				if _, err := w.Client.SetFeed(ctx, code, kind, true, f.Schedule, f.Revision); err != nil {
+					return err
+				}
+			}
+		}
+	}
+	return nil
+}

@@ -9,9 +9,18 @@ import (
 
 	"openrelay/internal/api"
 	"openrelay/internal/core/picking"
+	"openrelay/internal/relay"
 	"openrelay/internal/standin"
 	"openrelay/internal/store"
 )
+
+// Rules of the company, as its story begins.
+var Rules = []relay.RuleChange{
+	{Name: "Papers for Eastmark", On: true, When: `country == "XE"`, Then: `tag("export"), note("Customs papers go with the parcel")`},
+	{Name: "Large orders are looked at", On: true, When: `total >= 90000`, Then: `hold("More than 900.00: call the buyer before it is picked")`},
+	{Name: "Glass goes from Alder Yard", On: true, When: `"Jars" in categories`, Then: `location("alder"), split("never"), tag("fragile")`},
+	{Name: "Express is picked at once", When: `service == "express" && weight <= 5000`, Then: `carry("pick"), tag("express")`},
+}
 
 // Seed lets orders come in and works on them, so that every page has a story to tell. The same every time.
 func (w *World) Seed(ctx context.Context) error {
@@ -38,6 +47,11 @@ func (w *World) Seed(ctx context.Context) error {
 			return err == nil, err
 		})
 	}
+	for _, r := range Rules {
+		if _, err := w.Client.ChangeRule(ctx, r); err != nil {
+			return err
+		}
+	}
 	shops := []*standin.Hedgerow{w.Morrow, w.Skep}
 	const plain = 30
 	for i := range plain {
@@ -61,6 +75,12 @@ func (w *World) Seed(ctx context.Context) error {
 		{w.Morrow, 5, func(s *standin.Sale) { s.Pending, s.Method = true, "transfer" }},
 		{w.Skep, 3, func(s *standin.Sale) { s.Pending, s.Method = true, "transfer" }},
 		{w.Morrow, 4, func(s *standin.Sale) {
+			s.Lines = append(s.Lines, standin.SaleLine{SKU: "SMOKER-OLD", Title: "Smoker, former model", Qty: 1, Price: 1900})
+		}},
+		{w.Morrow, 3.6, func(s *standin.Sale) {
+			s.Lines = append(s.Lines, standin.SaleLine{SKU: "SMOKER-OLD", Title: "Smoker, former model", Qty: 2, Price: 1900})
+		}},
+		{w.Morrow, 3.2, func(s *standin.Sale) {
 			s.Lines = append(s.Lines, standin.SaleLine{SKU: "SMOKER-OLD", Title: "Smoker, former model", Qty: 1, Price: 1900})
 		}},
 		{w.Skep, 2.5, func(s *standin.Sale) { s.TotalOff = 119 }},

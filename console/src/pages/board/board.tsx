@@ -131,7 +131,11 @@ export function Board() {
       </section>
       <div className="mt-6 grid grid-cols-2 gap-8 max-lg:grid-cols-1">
         <section>
-          <h2 className="mb-2">Needs a person</h2>
+          <h2 className="mb-2">
+            <Link to="/exceptions" className="hover:underline">
+              Needs a person
+            </Link>
+          </h2>
           {b.exceptions.length === 0 ? <Empty>Nothing. What cannot go on by itself will stand here, with what would free it.</Empty> : <Exceptions list={b.exceptions} />}
         </section>
         <section>

@@ -25,6 +25,7 @@ export default function Exceptions() {
     enabled: me.isSuccess,
   });
   const [open, setOpen] = useState<string | null>(null);
+  const [said, setSaid] = useState(""); // stays when what it was about is gone
   const set = (key: string, value: string) =>
     setParams(
       (p) => {
@@ -47,6 +48,11 @@ export default function Exceptions() {
         ))}
       </Head>
       <Trouble error={q.error} />
+      {said && (
+        <p role="status" className="mb-3 border-l-4 border-go bg-sheet px-3 py-1.5">
+          <Lamp state="go">{said}</Lamp>
+        </p>
+      )}
       <div className="grid grid-cols-[190px_minmax(0,1fr)_minmax(320px,400px)] gap-6 max-lg:grid-cols-1">
         <nav aria-label="Causes">
           <ul>
@@ -110,7 +116,7 @@ export default function Exceptions() {
             </table>
           )}
         </section>
-        {chosen && <Detail key={keyOf(chosen)} e={chosen} me={me.data?.name ?? ""} works={me.data?.role !== "viewer"} asleep={asleep} />}
+        {chosen && <Detail key={keyOf(chosen)} e={chosen} me={me.data?.name ?? ""} works={me.data?.role !== "viewer"} asleep={asleep} onSaid={setSaid} />}
       </div>
     </>
   );
@@ -127,7 +133,7 @@ function CauseLink({ name, n, on, onClick }: { name: string; n: number; on: bool
 
 const sides: Record<string, string> = { ours: "It can be mended here.", theirs: "The other side can mend it.", either: "Either side can mend it." };
 
-function Detail({ e, me, works, asleep }: { e: Exception; me: string; works: boolean; asleep: boolean }) {
+function Detail({ e, me, works, asleep, onSaid }: { e: Exception; me: string; works: boolean; asleep: boolean; onSaid: (text: string) => void }) {
   const client = useQueryClient();
   const of = useQuery({
     queryKey: ["exceptions of", keyOf(e)],
@@ -152,7 +158,7 @@ function Detail({ e, me, works, asleep }: { e: Exception; me: string; works: boo
         <p className="mt-1 text-[12px] text-quiet">{sides[e.side]}</p>
       </div>
       {works && (
-        <Fix e={e} orders={orders} outbox={of.data?.flatMap((x) => (x.outbox_id ? [x.outbox_id] : [])) ?? []} onDone={done} />
+        <Fix e={e} orders={orders} outbox={of.data?.flatMap((x) => (x.outbox_id ? [x.outbox_id] : [])) ?? []} onDone={done} onSaid={onSaid} />
       )}
       {works && (
         <div className="flex flex-wrap items-center gap-2">
@@ -199,33 +205,32 @@ function Detail({ e, me, works, asleep }: { e: Exception; me: string; works: boo
 }
 
 /** What frees it, in place, by cause. */
-function Fix({ e, orders, outbox, onDone }: { e: Exception; orders: string[]; outbox: number[]; onDone: () => void }) {
-  const [said, setSaid] = useState("");
+function Fix({ e, orders, outbox, onDone, onSaid }: { e: Exception; orders: string[]; outbox: number[]; onDone: () => void; onSaid: (text: string) => void }) {
   const letGo = useMutation({
     mutationFn: () => take(api.POST("/api/v1/orders/actions", { body: { action: "approve", orders } })),
     onSuccess: (d) => {
-      setSaid(`${d.done} of ${d.results.length} go on`);
+      onSaid(`${d.done} of ${d.results.length} go on`);
       onDone();
     },
   });
   const again = useMutation({
     mutationFn: () => take(api.POST("/api/v1/exceptions/send-again", { body: group(e) })),
     onSuccess: (d) => {
-      setSaid(`${d.count} are sent again`);
+      onSaid(`${d.count} are sent again`);
       onDone();
     },
   });
   const takeIn = useMutation({
     mutationFn: () => take(api.POST("/api/v1/connections/{code}/try-again", { params: { path: { code: e.connection ?? "" } } })),
     onSuccess: (d) => {
-      setSaid(`${d.messages} are taken in again`);
+      onSaid(`${d.messages} are taken in again`);
       onDone();
     },
   });
   const settle = useMutation({ mutationFn: () => take(api.POST("/api/v1/exceptions/settle", { body: group(e) })), onSuccess: onDone });
   let body: ReactNode;
   const waved = ["total differs", "changed at the channel", "cancelled too late", "wants a look", "not answered in time", "held by a person", "held by a rule"];
-  if (e.cause === "unknown item" && e.connection) body = <Known e={e} onDone={(text) => { setSaid(text); onDone(); }} />;
+  if (e.cause === "unknown item" && e.connection) body = <Known e={e} onDone={(text) => { onSaid(text); onDone(); }} />;
   else if (waved.includes(e.cause))
     body = (
       <Button kind="main" onClick={() => letGo.mutate()} disabled={letGo.isPending || orders.length === 0}>
@@ -274,11 +279,6 @@ function Fix({ e, orders, outbox, onDone }: { e: Exception; orders: string[]; ou
         <Button kind="quiet" onClick={() => settle.mutate()} disabled={settle.isPending}>
           It was dealt with elsewhere
         </Button>
-      )}
-      {said && (
-        <p role="status">
-          <Lamp state="go">{said}</Lamp>
-        </p>
       )}
       <Trouble error={letGo.error ?? again.error ?? takeIn.error ?? settle.error} />
     </div>

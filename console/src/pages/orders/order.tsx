@@ -92,7 +92,7 @@ export default function OrderPage() {
       {o.hidden && <p className="mb-3 text-quiet">Names, addresses and notes are hidden from your role.</p>}
       {o.forgotten && <p className="mb-3 text-quiet">Personal data was removed <When at={o.forgotten} />. The money and the goods stay.</p>}
       {o.actions.includes("answer") && o.ours.answer && <AnswerIt order={o} />}
-      {o.holds.map((h) => (
+      {o.holds.filter((h) => h.cause !== "wants an answer" || !o.actions.includes("answer")).map((h) => (
         <div key={h.cause} className="mb-3 flex flex-wrap items-start justify-between gap-3 border-l-4 border-caution bg-sheet px-3 py-2">
           <div>
             <Lamp state="caution">
@@ -118,6 +118,22 @@ export default function OrderPage() {
         <div className="flex min-w-0 flex-col gap-7">
           <Tags order={o} />
           <Lines order={o} />
+          {(o.record.kitchen_note || o.record.gift_note) && (
+            <p className="border-l-4 border-ink bg-sheet px-3 py-2">
+              {o.record.kitchen_note && (
+                <>
+                  <span className="text-quiet">To the kitchen: </span>
+                  <strong className="font-medium">{o.record.kitchen_note}</strong>
+                </>
+              )}
+              {o.record.gift_note && (
+                <>
+                  <span className="text-quiet"> Put in: </span>
+                  <strong className="font-medium">{o.record.gift_note}</strong>
+                </>
+              )}
+            </p>
+          )}
           {o.members && o.members.length > 0 && <Members order={o} />}
           <SideBySide order={o} onRaw={setRaw} onMove={o.actions.includes("address") ? () => setMoving(true) : undefined} />
           <Sum order={o} />
@@ -260,8 +276,6 @@ function SideBySide({ order: o, onRaw, onMove }: { order: Order; onRaw: (i: numb
         {o.ours.payment_account ? ` (${o.ours.payment_account})` : ""} · wished delivery {m.requested_service || "none"}
         {m.window_from || m.window_to ? ` · between ${m.window_from || "now"} and ${m.window_to || "any time"}` : ""}
         {m.note ? ` · note: ${m.note}` : ""}
-        {m.gift_note ? ` · put in: ${m.gift_note}` : ""}
-        {m.kitchen_note ? ` · to the kitchen: ${m.kitchen_note}` : ""}
         {o.customer ? (
           <>
             {" · "}
