@@ -62,14 +62,14 @@ func New(r *relay.Relay, o Options) (*API, http.Handler) {
 	if o.Log == nil {
 		o.Log = slog.New(slog.DiscardHandler)
 	}
-	a := &API{relay: r, log: o.Log, sessions: scs.New(), ended: make(chan struct{})}
-	a.sessions.Store = store.Sessions{Store: r.Store}
-	a.sessions.Lifetime = 14 * 24 * time.Hour
-	a.sessions.IdleTimeout = 3 * 24 * time.Hour
-	a.sessions.Cookie.Name = "openrelay"
-	a.sessions.Cookie.HttpOnly = true
-	a.sessions.Cookie.Secure = o.Secure
-	a.sessions.Cookie.SameSite = http.SameSiteLaxMode
+	a := &API{relay: r, log: o.Log, ended: make(chan struct{})}
+	// Made by hand: scs.New would start a goroutine for a store in memory, and sign-ins are kept in the file.
+	a.sessions = &scs.SessionManager{Store: store.Sessions{Store: r.Store}, Lifetime: 14 * 24 * time.Hour, IdleTimeout: 3 * 24 * time.Hour, Codec: scs.GobCodec{},
+		Cookie: scs.SessionCookie{Name: "openrelay", Path: "/", HttpOnly: true, Persist: true, Secure: o.Secure, SameSite: http.SameSiteLaxMode},
+		ErrorFunc: func(w http.ResponseWriter, _ *http.Request, err error) {
+			a.log.Error("a sign-in could not be read or kept", "error", err)
+			problem(w, http.StatusInternalServerError, "Something broke on our side. It is in the service's log.")
+		}}
 	a.metrics = newMetrics(r)
 
 	mux := chi.NewRouter()

@@ -23,7 +23,7 @@ func (w *World) Consent(ctx context.Context, c *client.Client, code, site, selle
 	if err != nil {
 		return out, err
 	}
-	back, err := allow(ctx, page, seller)
+	back, err := w.allow(ctx, page, seller)
 	if err != nil {
 		return out, err
 	}
@@ -31,7 +31,7 @@ func (w *World) Consent(ctx context.Context, c *client.Client, code, site, selle
 }
 
 // allow lets the application in on the consent page, and returns where the browser is sent then.
-func allow(ctx context.Context, page, seller string) (string, error) {
+func (w *World) allow(ctx context.Context, page, seller string) (string, error) {
 	u, err := url.Parse(page)
 	if err != nil {
 		return "", err
@@ -42,7 +42,7 @@ func allow(ctx context.Context, page, seller string) (string, error) {
 		return "", err
 	}
 	req.Header.Set("Content-Type", "application/x-www-form-urlencoded")
-	browser := &http.Client{CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
+	browser := &http.Client{Transport: w.Browser, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
 	res, err := browser.Do(req)
 	if err != nil {
 		return "", err

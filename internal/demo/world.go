@@ -60,21 +60,26 @@ var (
 	PostbookAccess    = map[string]string{"token": "pb_postbook_token_of_the_demo_0001", "contract": "C-77120", "desk": "1"}
 )
 
-// OpenOutside starts the stand-ins at the given addresses (port 0 takes a free one). extra is added to
-// the stores' stock.
-func OpenOutside(addrs [Systems]string, extra int64) (*Outside, error) {
-	o := &Outside{
-		Morrow: standin.NewHedgerow(standin.ShopConfig{Name: "Morrow Hive Supply", Number: "H-20071", Country: "XW", Currency: "EUR", OrderPrefix: "MH", Token: morrowToken, PushSecret: MorrowPushSecret, Accent: "#7a4b12", Items: shopItems(false, extra)}),
-		Skep:   standin.NewHedgerow(standin.ShopConfig{Name: "Little Skep", Number: "H-31415", Country: "XW", Currency: "EUR", OrderPrefix: "LS", Token: skepToken, PushSecret: skepSecret, Accent: "#3f5d3a", Items: shopItems(true, extra)}),
+// NewOutside makes the stand-ins without serving them anywhere. With byHand none of them does anything by itself.
+func NewOutside(extra int64, byHand bool) *Outside {
+	return &Outside{
+		Morrow: standin.NewHedgerow(standin.ShopConfig{Name: "Morrow Hive Supply", Number: "H-20071", Country: "XW", Currency: "EUR", OrderPrefix: "MH", Token: morrowToken, PushSecret: MorrowPushSecret, Accent: "#7a4b12", Items: shopItems(false, extra), ByHand: byHand}),
+		Skep:   standin.NewHedgerow(standin.ShopConfig{Name: "Little Skep", Number: "H-31415", Country: "XW", Currency: "EUR", OrderPrefix: "LS", Token: skepToken, PushSecret: skepSecret, Accent: "#3f5d3a", Items: shopItems(true, extra), ByHand: byHand}),
 		Plover: standin.NewPlover(standin.PostConfig{Holder: Company, CustomerNo: "PP-5518", Land: "XW", Key: ploverKey, PushSecret: ploverSecret}),
 		Tansy: standin.NewTansy(standin.TansyConfig{AppNo: TansyAccess["app"], AppSecret: TansyAccess["app_secret"], Goods: tansyGoods(), PerSecond: 60,
 			Sellers: []standin.TansySeller{{Name: Company, No: "T-8841", Site: "westmark", Land: "XW"}, {Name: "Hollow Oak Apiaries", No: "T-9007", Site: "eastmark", Land: "XE"}}}),
 		Bramble:     standin.NewBramble(standin.BrambleConfig{Name: Company, Number: "BR-3302", Land: "XW", Key: BrambleAccess["key"], Secret: BrambleAccess["secret"], Goods: brambleGoods()}),
 		Counterpane: standin.NewCounterpane(standin.CounterpaneConfig{Company: Company, Shop: "Mill Lane", Land: "XW", ShopNo: 3, User: CounterpaneAccess["user"], Password: CounterpaneAccess["password"], Goods: tillGoods(), Menu: tillMenu()}),
 		Postbook:    standin.NewPostbook(standin.PostbookConfig{Holder: Company, Contract: PostbookAccess["contract"], Desk: PostbookAccess["desk"], Token: PostbookAccess["token"]}),
-		Nosh:        standin.NewNosh(standin.NoshConfig{Kitchen: "Mill Lane tea room", Number: "K-417", Land: "XW", Key: NoshAccess["key"]}),
+		Nosh:        standin.NewNosh(standin.NoshConfig{Kitchen: "Mill Lane tea room", Number: "K-417", Land: "XW", Key: NoshAccess["key"], ByHand: byHand}),
 		Tray:        standin.NewTray(),
 	}
+}
+
+// OpenOutside starts the stand-ins at the given addresses (port 0 takes a free one). extra is added to
+// the stores' stock.
+func OpenOutside(addrs [Systems]string, extra int64) (*Outside, error) {
+	o := NewOutside(extra, false)
 	for i, part := range []struct {
 		h   http.Handler
 		url *string
@@ -193,9 +198,11 @@ type World struct {
 	URL    string
 	Token  string
 	Client *client.Client
-	api    *api.API
-	server *http.Server
-	clean  func()
+	// Browser carries what a person's browser asks for; nil: the network.
+	Browser http.RoundTripper
+	api     *api.API
+	server  *http.Server
+	clean   func()
 }
 
 // Options of a world.

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"net/http"
 	"slices"
 	"strings"
@@ -61,7 +62,8 @@ func (r *Relay) AcceptPush(ctx context.Context, code string, h http.Header, raw 
 		return out, nil
 	}
 	err = r.Store.Write(ctx, func(t *store.Tx) error {
-		for kind, msgs := range byFeed {
+		for _, kind := range slices.Sorted(maps.Keys(byFeed)) {
+			msgs := byFeed[kind]
 			n, err := t.Receive(c.rec().ID, kind, "push", 0, msgs, r.now())
 			if err != nil {
 				return err
@@ -605,13 +607,8 @@ func (r *Relay) sceneFor(c *conn, ch *change, book *stock.Book, who string) (sce
 	return scene{s}, nil
 }
 
-func keys(m map[int64]bool) []int64 {
-	out := make([]int64, 0, len(m))
-	for k := range m {
-		out = append(out, k)
-	}
-	return out
-}
+// keys lists the keys in their order, so that the same is always done in the same order.
+func keys(m map[int64]bool) []int64 { return slices.Sorted(maps.Keys(m)) }
 
 func notes(c order.Change, who string, now time.Time) []store.Entry {
 	out := make([]store.Entry, len(c.Notes))

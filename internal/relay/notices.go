@@ -28,7 +28,7 @@ type NewTarget struct {
 	ID      int64    `json:"id,omitempty"`
 	Kind    string   `json:"kind" enum:"webhook,email"`
 	Address string   `json:"address" doc:"URL or e-mail address"`
-	Causes  []string `json:"causes" doc:"What they chose to be told about; empty: everything"`
+	Causes  []string `json:"causes,omitempty" doc:"What they chose to be told about; empty: everything"`
 	Every   int64    `json:"every_minutes" doc:"At most one message in so many minutes; what happens meanwhile goes together"`
 	On      bool     `json:"on"`
 }
@@ -280,7 +280,7 @@ func (r *Relay) tell(ctx context.Context) (next time.Time, err error) {
 			n.State, n.Error = "failed", clip(err.Error(), 300)
 			r.log.Error("somebody could not be told", "target", targets[n.TargetID].Address, "error", err)
 		default:
-			n.NextAt, n.Error = now.Add(delay(int(n.Attempts)*2)).UnixMicro(), clip(err.Error(), 300)
+			n.NextAt, n.Error = now.Add(delay(int(n.Attempts)*2, n.Ref)).UnixMicro(), clip(err.Error(), 300)
 			next = earlier(next, store.Time(n.NextAt))
 		}
 		if err := r.commit(ctx, func(ch *change) error { ch.tell("target", ""); return ch.SettleNotice(n) }); err != nil {

@@ -7,10 +7,9 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"hash/fnv"
 	"net/http"
 	"time"
-
-	"github.com/cenkalti/backoff/v5"
 
 	"openrelay/internal/connector"
 	"openrelay/internal/core/message"
@@ -222,7 +221,7 @@ func (r *Relay) notSent(ch *change, c *conn, m store.OutboxMessage, err error) e
 		m.Attempts = max(0, m.Attempts-1) // it never left: not an attempt
 	}
 	if (f.Temporary || locked) && m.Attempts < maxAttempts {
-		m.State, m.NextAt = store.Waiting, ch.now.Add(max(delay(int(m.Attempts)), f.RetryAfter)).UnixMicro()
+		m.State, m.NextAt = store.Waiting, ch.now.Add(max(delay(int(m.Attempts), m.Ref), f.RetryAfter)).UnixMicro()
 		return ch.SettleOutbox(m)
 	}
 	return r.refused(ch, c, m)
@@ -243,16 +242,13 @@ func (r *Relay) lockedOut(ch *change, c *conn, err error) error {
 		Expected: "Valid credentials. Renew them on the connection's page; what waits then goes on by itself.", ConnectionID: c.id}, ch.now)
 }
 
-// delay is how long to wait before the next attempt: doubling from half a second to five minutes, with
-// jitter so that many messages do not come back at once.
-func delay(attempt int) time.Duration {
-	b := &backoff.ExponentialBackOff{InitialInterval: 500 * time.Millisecond, RandomizationFactor: 0.3, Multiplier: 2, MaxInterval: 5 * time.Minute}
-	b.Reset()
-	d := b.NextBackOff()
-	for range min(attempt-1, maxAttempts) {
-		d = b.NextBackOff()
-	}
-	return d
+// delay is how long to wait before the next attempt: doubling from half a second to five minutes, up to three
+// tenths shorter or longer by the message's key, so that many messages do not come back at once.
+func delay(attempt int, key string) time.Duration {
+	d := min(500*time.Millisecond<<min(max(attempt-1, 0), 10), 5*time.Minute)
+	h := fnv.New32a()
+	fmt.Fprintf(h, "%s %d", key, attempt)
+	return d*7/10 + time.Duration(float64(d)*0.6*float64(h.Sum32()%1000)/1000)
 }
 
 // refused ends a message that the other side does not take, and asks a person.
@@ -300,7 +296,7 @@ func (r *Relay) batchAnswered(ch *change, c *conn, group []store.OutboxMessage, 
 		switch {
 		case !ok:
 			m.Error = "the answer does not mention " + subject
-			m.State, m.NextAt = store.Waiting, ch.now.Add(delay(int(m.Attempts))).UnixMicro()
+			m.State, m.NextAt = store.Waiting, ch.now.Add(delay(int(m.Attempts), m.Ref)).UnixMicro()
 			if m.Attempts >= maxAttempts {
 				if err := r.refused(ch, c, m); err != nil {
 					return err
@@ -508,7 +504,7 @@ func (r *Relay) readBack(ch *change, c *conn, m store.OutboxMessage, ok bool, er
 	if m.Attempts >= maxAttempts {
 		return r.refused(ch, c, m)
 	}
-	m.NextAt = ch.now.Add(delay(int(m.Attempts))).UnixMicro()
+	m.NextAt = ch.now.Add(delay(int(m.Attempts), m.Ref)).UnixMicro()
 	if e := ch.SettleOutbox(m); e != nil {
 		return e
 	}

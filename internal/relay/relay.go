@@ -32,6 +32,7 @@ type Relay struct {
 	now    func() time.Time
 	client *http.Client // of all outgoing calls; guarded
 	mail   Mail
+	hook   func(where string)
 	seal   *sealer
 	prefix string // begins every reference we send: unique to this company file
 	// gs1Prefix begins the SSCC of every parcel. Without a company prefix of its own, a company uses
@@ -121,6 +122,8 @@ type Options struct {
 	Transport http.RoundTripper
 	// Mail is how e-mail leaves; without it none does.
 	Mail Mail
+	// Hook is called between steps, before and after each commit; a test may let the relay end there. nil: nothing.
+	Hook func(where string)
 }
 
 // Open prepares the relay of a company file. Nothing runs until Start.
@@ -149,7 +152,7 @@ func Open(ctx context.Context, st *store.Store, o Options) (*Relay, error) {
 	}
 	r := &Relay{Store: st, Bus: NewBus(), fixed: o.Library, lib: o.Library, log: o.Log, now: o.Now, seal: seal,
 		conns: map[int64]*conn{}, codes: map[string]*conn{}, logins: map[int64]*login{}, tested: map[string]Tested{}, tariffs: map[int64]tariffAt{}, places: map[int64]store.Location{},
-		client: connector.Guard{Allowed: o.Reach}.Client(), mail: o.Mail, wakeWatch: make(chan struct{}, 1)}
+		client: connector.Guard{Allowed: o.Reach}.Client(), mail: o.Mail, hook: o.Hook, wakeWatch: make(chan struct{}, 1)}
 	if o.Transport != nil {
 		r.client = &http.Client{Transport: o.Transport}
 	}
@@ -520,8 +523,14 @@ func (c *change) tell(kind, key string) { c.events = append(c.events, Event{Kind
 // commit runs f in a transaction, then tells those who listen and wakes those who send.
 func (r *Relay) commit(ctx context.Context, f func(*change) error) error {
 	c := &change{wake: map[int64]bool{}, now: r.now()}
+	if r.hook != nil {
+		r.hook("before a commit")
+	}
 	if err := r.Store.Write(ctx, func(t *store.Tx) error { c.Tx = t; return f(c) }); err != nil {
 		return err
+	}
+	if r.hook != nil {
+		r.hook("after a commit")
 	}
 	if c.items {
 		r.match.stale()

@@ -2,6 +2,7 @@ package relay
 
 import (
 	"bytes"
+	"fmt"
 	"os"
 	"path/filepath"
 	"testing"
@@ -48,9 +49,9 @@ func TestPasswords(t *testing.T) {
 }
 
 func TestDelayGrowsAndStaysBounded(t *testing.T) {
-	for range 50 {
-		require.Less(t, delay(1).Seconds(), 0.7)
-		require.Greater(t, delay(4).Seconds(), 2.5)
-		require.LessOrEqual(t, delay(12).Minutes(), 6.5)
+	for i := range 50 {
+		require.Less(t, delay(1, fmt.Sprint(i)).Seconds(), 0.7)
+		require.Greater(t, delay(4, fmt.Sprint(i)).Seconds(), 2.5)
+		require.LessOrEqual(t, delay(12, fmt.Sprint(i)).Minutes(), 6.5)
 	}
 }

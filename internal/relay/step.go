@@ -25,11 +25,13 @@ func (s Step) Do() error { return s.do() }
 func (r *Relay) Steps() ([]Step, error) {
 	var out []Step
 	now := r.now()
+	inbox, outbox, err := r.Store.WhatWaits(r.ctx)
+	if err != nil {
+		return nil, err
+	}
 	for _, c := range r.sorted() {
 		code := c.rec().Code
-		if n, err := r.Store.WaitingInbox(r.ctx, c.id, 1); err != nil {
-			return nil, err
-		} else if len(n) > 0 {
+		if inbox[c.id] {
 			out = append(out, Step{"decide " + code, now, func() error { return r.decideAll(c) }})
 		}
 		if !c.works() {
@@ -48,9 +50,7 @@ func (r *Relay) Steps() ([]Step, error) {
 				out = append(out, Step{"read " + code + " " + kind, at, func() error { r.run(c, runRequest{kind: kind, cause: "schedule"}); return nil }})
 			}
 		}
-		if at, err := r.Store.NextOutbox(r.ctx, c.id); err != nil {
-			return nil, err
-		} else if sends && !at.IsZero() {
+		if at, waits := outbox[c.id]; sends && waits {
 			at = later(at, c.stockSent.Add(stockPace))
 			out = append(out, Step{"send " + code, at, func() error { _, err := r.sendDue(c); return err }})
 		}
@@ -60,7 +60,7 @@ func (r *Relay) Steps() ([]Step, error) {
 		r.mu.Lock()
 		r.watchAt = later(at, r.now().Add(time.Second))
 		if at.IsZero() {
-			r.watchAt = r.now().Add(time.Minute)
+			r.watchAt = r.now().Add(10 * time.Minute)
 		}
 		r.mu.Unlock()
 		return err

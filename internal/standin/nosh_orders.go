@@ -193,7 +193,7 @@ func (o *noshOrder) record() map[string]any {
 	r := map[string]any{"ref": o.Ref, "stands": o.Stands, "turn": o.Turn, "rung": o.Rung.Format(stampForm), "moved": o.Moved.Format(stampForm), "guest": o.Guest, "goes": o.Goes,
 		"to_kitchen": o.Kitchen, "to_courier": o.Courier, "wanted_at": o.Wanted, "dishes": o.Dishes, "bringing": o.Bringing, "to_pay": o.total(), "paid_with": "portal", "vouchers": []any{}}
 	r["answer_before"] = nil
-	if o.Stands == "ringing" {
+	if o.Stands == "ringing" || o.Stands == "lapsed" {
 		r["answer_before"] = o.Before.Format(stampForm)
 	}
 	if o.Voucher != "" {

@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"database/sql"
 	"fmt"
 	"strings"
 	"time"
@@ -334,4 +335,24 @@ func (s *Store) CountWaitingInbox(ctx context.Context) (int, error) {
 	var n int
 	err := s.read.GetContext(ctx, &n, "SELECT count(*) FROM connection c JOIN inbox i ON i.connection_id = c.id AND i.state = 'waiting'")
 	return n, err
+}
+
+// WhatWaits tells which connections have messages that no decision has been made on, and when the next message of
+// each is due to be sent.
+func (s *Store) WhatWaits(ctx context.Context) (inbox map[int64]bool, outbox map[int64]time.Time, err error) {
+	inbox, outbox = map[int64]bool{}, map[int64]time.Time{}
+	var rows []struct {
+		ID   int64         `db:"id"`
+		In   bool          `db:"waits"`
+		Next sql.NullInt64 `db:"next_at"`
+	}
+	err = s.read.SelectContext(ctx, &rows, `SELECT c.id, EXISTS (SELECT 1 FROM inbox i WHERE i.connection_id=c.id AND i.state='waiting') AS waits,
+		(SELECT min(next_at) FROM outbox x WHERE x.connection_id=c.id AND x.state IN ('waiting','sending','sent')) AS next_at FROM connection c`)
+	for _, r := range rows {
+		inbox[r.ID] = r.In
+		if r.Next.Valid {
+			outbox[r.ID] = Time(r.Next.Int64)
+		}
+	}
+	return inbox, outbox, err
 }

@@ -80,7 +80,7 @@ type Order struct {
 	Vouchers         []Voucher     `json:"vouchers,omitempty" doc:"What the buyer paid with besides money"`
 	GiftNote         string        `json:"gift_note,omitempty" doc:"To be put into the parcel"`
 	KitchenNote      string        `json:"kitchen_note,omitempty"`
-	AnswerBy         time.Time     `json:"answer_by,omitzero" doc:"The channel wants to be told before this moment whether we take the order, and when it is ready"`
+	AnswerBy         time.Time     `json:"answer_by,omitzero" doc:"The channel wants to be told before this moment whether we take the order, and when it is ready. On a cancelled order: it was called off because nobody told"`
 	TaxRounding      string        `json:"tax_rounding,omitempty" enum:",line,order" doc:"How tax is rounded: on each line or on their sum; empty: either is right"`
 
 	encoded []byte // by Encode

@@ -32,6 +32,23 @@ func (o *Order) wantAnswer(s *Scene, c *Change) {
 	}
 }
 
+// lapsed looks at an order that the channel has called off: one that it called off because it waited in vain is
+// raised; one that the buyer called off while we were asked needs no answer any more.
+func (o *Order) lapsed(c *Change) {
+	a := o.Ours.Answer
+	switch {
+	case !o.Record.AnswerBy.IsZero() && (a == nil || a.State != Declined):
+		if a == nil {
+			o.Ours.Answer = &Answer{By: o.Record.AnswerBy}
+		}
+		if o.Ours.Answer.State != Late {
+			o.late(c)
+		}
+	case a != nil && a.State == Wanted:
+		o.Ours.Answer = nil
+	}
+}
+
 func (o *Order) late(c *Change) {
 	o.Ours.Answer.State = Late
 	o.Free(WantsAnswer)

@@ -140,6 +140,7 @@ func create(a Arrival, s *Scene) Change {
 			o.Lines[i].Cancelled = o.Lines[i].Quantity
 		}
 		c.note("cancelled", "Was already cancelled at the channel: kept for the record, no stock moved")
+		o.lapsed(&c)
 		return c
 	case o.Elsewhere():
 		doneElsewhere(o, s, &c)
@@ -508,9 +509,7 @@ func callOff(o *Order, s *Scene, c *Change) {
 		}
 	}
 	o.Holds = kept
-	if o.Ours.Answer != nil && o.Ours.Answer.State == Wanted {
-		o.Ours.Answer = nil
-	}
+	o.lapsed(c)
 	if called > 0 {
 		c.note("cancelled", "Cancelled at the channel: work stopped, stock of %d %s released", called, plural(int(called), "unit"))
 	}

@@ -1,0 +1,97 @@
+package sim
+
+import (
+	"flag"
+	"fmt"
+	"os"
+	"strings"
+	"testing"
+	"testing/synctest"
+
+	"github.com/stretchr/testify/require"
+)
+
+var (
+	seed  = flag.Uint64("seed", 0, "run this seed only")
+	span  = flag.Int("days", 0, "so many simulated days; 0: 4 in the short test, 30 in the soak")
+	soak  = flag.Int("soak", 0, "run so many seeds of 30 days")
+	first = flag.Uint64("first", 1, "the first seed of a soak")
+)
+
+// run lets the world of a seed go on for some days, and returns what was wrong in the end, and its trace.
+func run(t *testing.T, seed uint64, days int) (wrong []string, digest string, summary string) {
+	t.Helper()
+	synctest.Test(t, func(t *testing.T) {
+		w := open(t, seed)
+		defer func() {
+			if p := recover(); p != nil {
+				fmt.Fprintln(os.Stderr, strings.Join(w.log[max(0, len(w.log)-60):], "\n"))
+				panic(p)
+			}
+		}()
+		defer w.stop()
+		l := w.days(days)
+		sales := 0
+		for _, m := range l.sales {
+			sales += len(m)
+		}
+		w.finish()
+		wrong, digest = w.check(l), w.digest()
+		summary = fmt.Sprintf("%d days, %d sales, %d steps, %d crashes, faults %v, %d mails", days, sales, w.steps, w.crashes, w.faults, len(w.mails))
+		if len(wrong) > 0 && os.Getenv("TRACE") != "" {
+			require.NoError(t, os.WriteFile(os.Getenv("TRACE"), []byte(strings.Join(w.log, "\n")), 0o644))
+		}
+	})
+	return wrong, digest, summary
+}
+
+// again is the command that repeats a seed.
+func again(seed uint64, days int) string {
+	return fmt.Sprintf("go test ./internal/whole/sim -run 'TestSeeds' -seed %d -days %d", seed, days)
+}
+
+// TestSeeds runs a few short seeds, or the one that is asked for.
+func TestSeeds(t *testing.T) {
+	days := 4
+	if *span > 0 {
+		days = *span
+	}
+	seeds := []uint64{1, 2, 3, 4}
+	if *seed != 0 {
+		seeds = []uint64{*seed}
+	}
+	for _, s := range seeds {
+		t.Run(fmt.Sprint(s), func(t *testing.T) {
+			wrong, _, summary := run(t, s, days)
+			t.Log(summary)
+			require.Empty(t, wrong, "seed %d; repeat it with\n  %s", s, again(s, days))
+		})
+	}
+}
+
+// TestSameSeedSameRun: the same seed takes the same steps, meets the same faults and ends the same.
+func TestSameSeedSameRun(t *testing.T) {
+	_, one, _ := run(t, 7, 2)
+	_, two, _ := run(t, 7, 2)
+	require.Equal(t, one, two)
+	_, three, _ := run(t, 8, 2)
+	require.NotEqual(t, one, three)
+}
+
+// TestSoak runs many long seeds; make soak asks for it.
+func TestSoak(t *testing.T) {
+	if *soak == 0 {
+		t.Skip("make soak runs it")
+	}
+	days := 30
+	if *span > 0 {
+		days = *span
+	}
+	for s := *first; s < *first+uint64(*soak); s++ {
+		t.Run(fmt.Sprint(s), func(t *testing.T) {
+			wrong, _, summary := run(t, s, days)
+			fmt.Printf("seed %d: %s, %d wrong\n", s, summary, len(wrong))
+			require.Empty(t, wrong, "seed %d; repeat it with\n  %s", s, again(s, days))
+		})
+	}
+}
