@@ -341,6 +341,9 @@ func (r *Relay) told(ch *change, c *conn, m *store.OutboxMessage, answer connect
 		return nil
 	}
 	m.Answer = fmt.Sprintf("%d accepted", offer.Quantity)
+	if newer, err := ch.Overtaken(*m); err != nil || newer {
+		return err // a newer one was told since, or will be
+	}
 	return ch.Told(offer.ListingID, offer.Quantity, ch.now)
 }
 

@@ -164,6 +164,23 @@ func (t *Tx) ClaimOutbox(connection int64, feeds []string, now time.Time, limit 
 	if err != nil {
 		return nil, err
 	}
+	kept := out[:0]
+	for _, m := range out {
+		if m.State == Sending { // left over from a process that ended
+			newer, err := t.Overtaken(m)
+			if err != nil {
+				return nil, err
+			}
+			if newer {
+				if _, err := t.exec("UPDATE outbox SET state='superseded', next_at=0 WHERE id=?", m.ID); err != nil {
+					return nil, err
+				}
+				continue
+			}
+		}
+		kept = append(kept, m)
+	}
+	out = kept
 	for i := range out {
 		if out[i].State == Waiting {
 			if _, err := t.exec("UPDATE outbox SET state='sending', attempts=attempts+1 WHERE id=?", out[i].ID); err != nil {
@@ -182,15 +199,22 @@ func (s *Store) NextOutbox(ctx context.Context, connection int64) (time.Time, er
 	return Time(us), err
 }
 
+// Overtaken tells whether a newer message about the same subject was decided, whatever became of it.
+func (t *Tx) Overtaken(m OutboxMessage) (bool, error) {
+	var n int64
+	err := t.get(&n, "SELECT count(*) FROM (SELECT 1 FROM outbox WHERE connection_id=? AND feed=? AND subject=? AND id>? AND state<>'superseded' LIMIT 1)", m.ConnectionID, m.Feed, m.Subject, m.ID)
+	return n > 0, err
+}
+
 // SettleOutbox writes what became of a message that was being sent. A message that is to be tried
 // again while a newer one waits for the same subject is superseded by that.
 func (t *Tx) SettleOutbox(m OutboxMessage) error {
 	if m.State == Waiting {
-		var newer int64
-		if err := t.get(&newer, "SELECT count(*) FROM outbox WHERE connection_id=? AND feed=? AND subject=? AND state='waiting' AND id<>?", m.ConnectionID, m.Feed, m.Subject, m.ID); err != nil {
+		newer, err := t.Overtaken(m)
+		if err != nil {
 			return err
 		}
-		if newer > 0 {
+		if newer {
 			m.State, m.NextAt = Superseded, 0
 		}
 	}

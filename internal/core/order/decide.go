@@ -39,7 +39,7 @@ type Scene struct {
 	Book      *stock.Book
 	NewOrder  func(m *message.Order, outsideID string) (id int64, number string)
 
-	// Counted tells whether the keeper of the channel's own location had counted a sale out already: its last
+	// Counted tells whether the keeper of the channel's own location may have counted a sale out already: its last
 	// word about the item is as of a later moment. nil: never.
 	Counted func(item int64, sold time.Time) bool
 	// Rules decide about an order when it can be worked on; nil: none.
@@ -238,7 +238,7 @@ func doneElsewhere(o *Order, s *Scene, c *Change) {
 		o.NoStockMoved = false
 		m := stock.Movement{At: s.Now, Kind: stock.Ship, Reason: l.why("shipped by the channel from its own stock"), Who: s.Who, DocKind: "order", DocID: o.ID}
 		l.post(s.Book, m, s.Own, sent, -1, 0)
-		if s.Counted != nil && s.Counted(l.ItemID, o.Record.ChangedAt) {
+		if s.Counted != nil && s.Counted(l.ItemID, o.Record.PlacedAt) {
 			m.Kind, m.Reason = stock.Count, "the keeper's word had counted it out already"
 			l.post(s.Book, m, s.Own, sent, 1, 0)
 			counted++

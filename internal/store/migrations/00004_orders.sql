@@ -58,6 +58,8 @@ CREATE TABLE saved_view (id INTEGER PRIMARY KEY, page TEXT NOT NULL, name TEXT N
 CREATE TABLE bulk (
   id INTEGER PRIMARY KEY, action TEXT NOT NULL, value TEXT NOT NULL DEFAULT '', who TEXT NOT NULL, at INTEGER NOT NULL, results TEXT NOT NULL, undone_at INTEGER NOT NULL DEFAULT 0, undone_by TEXT NOT NULL DEFAULT ''
 );
+-- A quantity that was overtaken by a newer one must not be sent again, nor counted as what the channel knows.
+CREATE INDEX outbox_newer ON outbox (connection_id, feed, subject, id);
 -- Who looked at whose data.
 CREATE TABLE look (id INTEGER PRIMARY KEY, at INTEGER NOT NULL, who TEXT NOT NULL, role TEXT NOT NULL, thing TEXT NOT NULL, key TEXT NOT NULL);
 CREATE INDEX look_key ON look (thing, key, id);

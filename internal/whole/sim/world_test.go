@@ -3,11 +3,8 @@ package sim
 import (
 	"bytes"
 	"context"
-	"crypto/sha256"
-	"encoding/hex"
 	"errors"
 	"fmt"
-	"hash"
 	"io"
 	"math/rand/v2"
 	"net/http"
@@ -36,6 +33,7 @@ type odds struct{ lose, loseAnswer, repeat, fail, busy, garbage, slow, crash int
 type world struct {
 	*demo.World
 	t    *testing.T
+	seed uint64
 	rng  *rand.Rand
 	file string
 	odds odds
@@ -46,22 +44,15 @@ type world struct {
 	crashes int
 	faults  map[string]int
 	down    map[string]time.Time // hosts that answer nobody until then
-	trace   hash.Hash
 	steps   int
-	log     []string // the last things that happened
+	log     []string // all that happened
 	mails   []string
 }
 
 func (w *world) say(format string, args ...any) {
 	text := fmt.Sprintf("%s  %s", time.Now().Format("02 15:04:05.000"), fmt.Sprintf(format, args...))
-	fmt.Fprintln(w.trace, text)
 	w.log = append(w.log, text)
-	if len(w.log) > 4000 {
-		w.log = w.log[2000:]
-	}
 }
-
-func (w *world) digest() string { return hex.EncodeToString(w.trace.Sum(nil)[:8]) }
 
 // one tells whether something happens that does so n times in a thousand.
 func (w *world) one(n int) bool { return w.rng.IntN(1000) < n }
@@ -176,7 +167,7 @@ func answered(req *http.Request, status int, kind string, body []byte) *http.Res
 func open(t *testing.T, seed uint64) *world {
 	rng := rand.New(rand.NewPCG(seed, 30))
 	some := func(n int) int { return rng.IntN(n + 1) }
-	w := &world{t: t, rng: rng, file: filepath.Join(t.TempDir(), "company.relay"), faults: map[string]int{}, down: map[string]time.Time{}, trace: sha256.New(),
+	w := &world{t: t, seed: seed, rng: rng, file: filepath.Join(t.TempDir(), "company.relay"), faults: map[string]int{}, down: map[string]time.Time{},
 		odds: odds{lose: some(20), loseAnswer: some(20), repeat: some(25), fail: some(20), busy: some(15), garbage: some(8), slow: some(40), crash: some(3)}}
 	o := demo.NewOutside(300, true)
 	for url, to := range map[string]*string{"morrow": &o.MorrowURL, "skep": &o.SkepURL, "plover": &o.PloverURL, "tansy": &o.TansyURL, "bramble": &o.BrambleURL, "till": &o.CounterpaneURL, "nosh": &o.NoshURL} {
