@@ -90,11 +90,11 @@ func (f *Facts) Read(in []byte) error {
 	bad := false
 	length := func() int {
 		n, w := binary.Uvarint(in[min(at, len(in)):])
-		at += w
 		if w <= 0 || n > uint64(len(in)) {
 			bad = true
 			return 0
 		}
+		at += w
 		return int(n)
 	}
 	text := func() string {
