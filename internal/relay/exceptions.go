@@ -8,6 +8,7 @@ import (
 
 	"openrelay/internal/core/catalog"
 	"openrelay/internal/core/message"
+	"openrelay/internal/core/order"
 	"openrelay/internal/store"
 )
 
@@ -105,13 +106,7 @@ func (r *Relay) MakeKnown(ctx context.Context, code, sold, sku string, create bo
 	}
 	out := Known{SKU: sku, Created: create}
 	waiting := func() (int64, error) {
-		groups, err := r.Store.ExceptionGroups(ctx, store.ExceptionFilter{Cause: "unknown item", Connection: code, Now: time.Time{}, Limit: 1000})
-		for _, g := range groups {
-			if g.Subject == sold {
-				return g.OrderCount, err
-			}
-		}
-		return 0, err
+		return r.Store.OrdersOfGroup(ctx, store.Group{Cause: string(order.UnknownItem), ConnectionID: c.id, Subject: sold})
 	}
 	before, err := waiting()
 	if err != nil {

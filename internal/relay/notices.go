@@ -255,8 +255,11 @@ const noticeTries = 10
 // tell sends the messages that are due, and returns when the next is.
 func (r *Relay) tell(ctx context.Context) (next time.Time, err error) {
 	due, err := r.Store.DueNotices(ctx, r.now())
-	if err != nil || len(due) == 0 {
+	if err != nil {
 		return next, err
+	}
+	if len(due) == 0 {
+		return r.Store.NextNotice(ctx)
 	}
 	list, err := r.Store.Targets(ctx)
 	if err != nil {
@@ -281,13 +284,12 @@ func (r *Relay) tell(ctx context.Context) (next time.Time, err error) {
 			r.log.Error("somebody could not be told", "target", targets[n.TargetID].Address, "error", err)
 		default:
 			n.NextAt, n.Error = now.Add(delay(int(n.Attempts)*2, n.Ref)).UnixMicro(), clip(err.Error(), 300)
-			next = earlier(next, store.Time(n.NextAt))
 		}
 		if err := r.commit(ctx, func(ch *change) error { ch.tell("target", ""); return ch.SettleNotice(n) }); err != nil {
 			return next, err
 		}
 	}
-	return next, nil
+	return r.Store.NextNotice(ctx)
 }
 
 func (r *Relay) tellOne(ctx context.Context, t store.Target, n store.Notice) error {

@@ -116,6 +116,10 @@ func (b *batch) traits(s *order.Scene, items []int64) error {
 	return nil
 }
 
+// aboutThen is how far apart the channel's moments of a sale and of the change of its stock may be. Where we take a
+// word for later than it is, the next word, which the sale causes, puts it right; the other way round nothing would.
+const aboutThen = 2 * time.Minute
+
 // counted lets a decision know what the keeper of the channel's own location has counted out.
 func (b *batch) counted(s *order.Scene, items []int64) error {
 	if s.Own == 0 || b.r.Place(s.Own).Keeper != b.c.id {
@@ -127,7 +131,7 @@ func (b *batch) counted(s *order.Scene, items []int64) error {
 	}
 	s.Counted = func(item int64, sold time.Time) bool {
 		at, ok := words[item]
-		return ok && !at.Before(sold)
+		return ok && !at.Before(sold.Add(-aboutThen))
 	}
 	return nil
 }

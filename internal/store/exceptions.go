@@ -153,6 +153,12 @@ func (s *Store) ExceptionGroups(ctx context.Context, f ExceptionFilter) ([]Excep
 	return out, nil
 }
 
+// OrdersOfGroup counts the orders that wait for a group, asleep or not.
+func (s *Store) OrdersOfGroup(ctx context.Context, g Group) (n int64, err error) {
+	err = s.read.GetContext(ctx, &n, "SELECT count(DISTINCT order_id) FROM exception WHERE closed_at=0 AND cause=? AND connection_id=? AND subject=? AND order_id<>0", g.Cause, g.ConnectionID, g.Subject)
+	return n, err
+}
+
 // CauseCounts counts what is open by cause.
 func (s *Store) CauseCounts(ctx context.Context) ([]NamedCount, error) {
 	out := []NamedCount{}
@@ -290,6 +296,13 @@ func (s *Store) DueNotices(ctx context.Context, now time.Time) ([]Notice, error)
 	var out []Notice
 	err := s.read.SelectContext(ctx, &out, "SELECT "+noticeCols+" FROM notice WHERE state='waiting' AND next_at<=? ORDER BY id LIMIT 50", micros(now))
 	return out, err
+}
+
+// NextNotice is when the next message is due, or the zero time.
+func (s *Store) NextNotice(ctx context.Context) (time.Time, error) {
+	var us int64
+	err := s.read.GetContext(ctx, &us, "SELECT coalesce(min(next_at),0) FROM notice WHERE state='waiting'")
+	return Time(us), err
 }
 
 // SettleNotice writes what became of a message.

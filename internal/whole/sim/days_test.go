@@ -97,6 +97,9 @@ func pick[T any](w *world, list []T) T { return list[w.rng.IntN(len(list))] }
 
 var skus = []string{"JAR-500-T12", "SUIT-M-WHITE", "SMOKER-M", "HIVE-STARTER", "BRUSH-HAIR", "WAX-1KG", "HIVE-TOOL", "CANDLE-PAIR"}
 
+// onTansy are items that the marketplace lists and holds.
+var onTansy = []string{"SUIT-S-WHITE", "HIVE-TOOL", "WAX-1KG"}
+
 var names = []string{"Maren Tolland", "Iven Harrow", "Petra Oakes", "Silas Brook"}
 
 // event is something that people do outside, or packers inside.
@@ -109,7 +112,7 @@ func (w *world) event(l *ledger) {
 		if w.rng.IntN(2) == 0 {
 			code, d = "bramble", w.Bramble.Sell
 		}
-		s := standin.DeskSale{SKU: map[string]string{"tansy": pick(w, []string{"JAR-500-T12", "SUIT-M-WHITE", "HIVE-TOOL"}), "bramble": pick(w, []string{"JAR-500-T12", "SMOKER-M", "WAX-1KG"})}[code],
+		s := standin.DeskSale{SKU: map[string]string{"tansy": pick(w, onTansy), "bramble": pick(w, []string{"SUIT-S-WHITE", "SUIT-XL-WHITE", "WAX-1KG"})}[code],
 			Quantity: int64(1 + w.rng.IntN(2)), Pending: w.rng.IntN(4) == 0}
 		if code == "tansy" && w.rng.IntN(3) == 0 && w.Tansy.Room(s.SKU) >= s.Quantity {
 			s.Own = true
@@ -119,7 +122,7 @@ func (w *world) event(l *ledger) {
 			w.say("sold %s %s %+v", code, id, s)
 		}
 	case k < 54:
-		if id, err := w.Counterpane.Sell(standin.DeskSale{SKU: pick(w, []string{"JAR-500-T12", "HONEY-LIME-500", "CANDLE-PAIR"}), Quantity: 1}); err == nil {
+		if id, err := w.Counterpane.Sell(standin.DeskSale{SKU: pick(w, []string{"TEA-POT", "CAKE-HONEY"}), Quantity: 1}); err == nil {
 			l.sales["till"][id] = false
 			w.say("sold till %s", id)
 		}
@@ -157,8 +160,7 @@ func (w *world) event(l *ledger) {
 			return nil
 		})
 	case k < 84:
-		_ = w.Tansy.Hold("JAR-500-T12", int64(10+w.rng.IntN(20)))
-		_ = w.Tansy.Hold("HIVE-TOOL", int64(10+w.rng.IntN(20)))
+		_ = w.Tansy.Hold(pick(w, onTansy), int64(10+w.rng.IntN(20)))
 	default:
 		w.packer()
 	}
@@ -519,7 +521,7 @@ func (w *world) check(l *ledger) (wrong []string) {
 		}
 	}
 	// What the marketplace holds for us is what it says.
-	for _, sku := range []string{"JAR-500-T12", "HIVE-TOOL", "SUIT-M-WHITE"} {
+	for _, sku := range onTansy {
 		it, err := w.Client.Item(ctx, sku)
 		if err != nil {
 			bad("item %s: %v", sku, err)
