@@ -447,6 +447,9 @@ func (k *walk) joins(ctx context.Context) error {
 	if err := k.goods(ctx); err != nil {
 		return err
 	}
+	if err := k.orders(ctx); err != nil {
+		return err
+	}
 
 	k.step("The set-up as text")
 	text, err := c.ExportSetup(ctx)
