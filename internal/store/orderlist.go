@@ -56,10 +56,55 @@ type OrderFilter struct {
 	Nameless   bool  // names are not searched
 	Before     int64 // keyset: ids below it, newest first; 0 starts at the newest
 	Limit      int
+
+	above, below int64 // the ids of the span of time; 0: none
+}
+
+// span finds the ids of the orders that were taken in from one time on and before another: ids grow with the time of
+// taking in, so a span of time is a span of ids, and twenty looks find its ends. Zero times give zero.
+func (s *Store) span(ctx context.Context, from, to time.Time) (above, below int64, err error) {
+	if from.IsZero() && to.IsZero() {
+		return 0, 0, nil
+	}
+	var last int64
+	if err := s.read.GetContext(ctx, &last, "SELECT coalesce(max(id),0) FROM orders"); err != nil {
+		return 0, 0, err
+	}
+	first := func(at time.Time) int64 { // the first order taken in at a time or later
+		lo, hi := int64(0), last+1
+		for lo < hi && err == nil {
+			mid := lo + (hi-lo)/2
+			var row struct {
+				ID         int64 `db:"id"`
+				ReceivedAt int64 `db:"received_at"`
+			}
+			if e := s.read.GetContext(ctx, &row, "SELECT id, received_at FROM orders WHERE id >= ? ORDER BY id LIMIT 1", mid); found(e) == ErrNotFound {
+				hi = mid
+			} else if e != nil {
+				err = e
+			} else if row.ReceivedAt >= micros(at) {
+				hi = mid
+			} else {
+				lo = row.ID + 1
+			}
+		}
+		return lo
+	}
+	if !from.IsZero() {
+		above = max(first(from), 1)
+	}
+	if !to.IsZero() {
+		below = max(first(to), 1)
+	}
+	return above, below, err
 }
 
 // ListOrders returns a page of orders, newest first. Each way of narrowing walks an index and stops at the limit.
 func (s *Store) ListOrders(ctx context.Context, f OrderFilter) ([]OrderRow, error) {
+	var err error
+	if f.above, f.below, err = s.span(ctx, f.From, f.To); err != nil {
+		return nil, err
+	}
 	query, args := listOrdersQuery(f)
 	var out []OrderRow
 	if err := s.read.SelectContext(ctx, &out, query, args...); err != nil {
@@ -154,12 +199,11 @@ func listOrdersQuery(f OrderFilter) (string, []any) {
 	if f.Cause != "" && !strings.Contains(from, "FROM exception") {
 		add("EXISTS (SELECT 1 FROM exception e WHERE e.order_id = o.id AND e.order_id <> 0 AND e.closed_at = 0 AND e.cause = ?)", f.Cause)
 	}
-	// Ids grow with the time of taking in, so a span of time is a span of ids.
-	if !f.From.IsZero() {
-		add("o.id >= coalesce((SELECT id FROM orders INDEXED BY orders_received WHERE received_at >= ? ORDER BY received_at, id LIMIT 1), 9e18)", micros(f.From))
+	if f.above > 0 {
+		add(id+" >= ?", f.above)
 	}
-	if !f.To.IsZero() {
-		add("o.id <= coalesce((SELECT id FROM orders INDEXED BY orders_received WHERE received_at < ? ORDER BY received_at DESC, id DESC LIMIT 1), 0)", micros(f.To))
+	if f.below > 0 {
+		add(id+" < ?", f.below)
 	}
 	q := "SELECT " + id + " AS id FROM " + from
 	if len(where) > 0 {

@@ -16,16 +16,15 @@ type ReportRow struct {
 }
 
 // between narrows to orders taken in within a span of time, as a span of ids.
-const between = `o.id >= coalesce((SELECT id FROM orders INDEXED BY orders_received WHERE received_at >= ?1 ORDER BY received_at, id LIMIT 1), 9e18)
-	AND o.id <= coalesce((SELECT id FROM orders INDEXED BY orders_received WHERE received_at < ?2 ORDER BY received_at DESC, id DESC LIMIT 1), 0) AND o.voided = 0 AND o.test = 0 AND o.kind <> 'summary'`
+const between = `o.id >= ?3 AND o.id < ?4 AND o.voided = 0 AND o.test = 0 AND o.kind <> 'summary'`
 
 // reports are the reports by their code, each of them a query over a span of time.
 var reports = map[string]string{
 	// orders and their value in minor units, by channel and by how they came in
 	"source": `SELECT c.name, CASE WHEN o.typed_by <> '' THEN 'typed by ' || o.typed_by ELSE o.via END AS second, count(*) AS a, sum(o.total) AS b, 0.0 AS c
 		FROM orders o JOIN connection c ON c.id = o.connection_id WHERE ` + between + ` GROUP BY 1, 2 ORDER BY a DESC LIMIT 200`,
-	// orders by day (UTC) and channel
-	"days": `SELECT strftime('%Y-%m-%d', o.received_at/1000000, 'unixepoch') AS name, c.name AS second, count(*) AS a, sum(o.total) AS b, 0.0 AS c
+	// orders by the day (UTC) of the sale and channel
+	"days": `SELECT strftime('%Y-%m-%d', max(o.placed_at, ?1)/1000000, 'unixepoch') AS name, c.name AS second, count(*) AS a, sum(o.total) AS b, 0.0 AS c
 		FROM orders o JOIN connection c ON c.id = o.connection_id WHERE ` + between + ` GROUP BY 1, 2 ORDER BY 1, 2 LIMIT 2000`,
 	// shipping that buyers paid against what carriers charged, by channel and currency, minor units; c: parcels
 	"shipping": `SELECT c.name, o.currency AS second, sum(json_extract(o.record,'$.shipping')) AS a, sum(coalesce(p.paid,0)) AS b, sum(coalesce(p.n,0))*1.0 AS c
@@ -50,8 +49,12 @@ func (s *Store) Report(ctx context.Context, code string, from, to time.Time) ([]
 	if !ok {
 		return nil, ErrNotFound
 	}
+	above, below, err := s.span(ctx, from, to)
+	if err != nil {
+		return nil, err
+	}
 	out := []ReportRow{}
-	if err := s.read.SelectContext(ctx, &out, "SELECT name, second, a, b, coalesce(c, 0.0) AS c FROM ("+q+")", micros(from), micros(to)); err != nil {
+	if err := s.read.SelectContext(ctx, &out, "SELECT name, second, a, b, coalesce(c, 0.0) AS c FROM ("+q+") WHERE ?1+?2+?3+?4 > 0", micros(from), micros(to), above, below); err != nil {
 		return nil, fmt.Errorf("report %s: %w", code, err)
 	}
 	return out, nil

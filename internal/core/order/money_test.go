@@ -39,9 +39,9 @@ func TestRecalculating(t *testing.T) {
 		{"choices and a voucher", &message.Order{Currency: "EUR", PricesIncludeTax: true, Lines: []message.OrderLine{{SKU: "SOUP", Quantity: 2, UnitPrice: 690, Choices: []message.LineChoice{{Name: "salad", Price: 90}}, Total: 1560}},
 			Vouchers: []message.Voucher{{Code: "V1", Amount: 200}}, Shipping: 250, Total: 1610}, 1610, nil},
 		{"the portal taxes its delivery", &message.Order{Currency: "EUR", PricesIncludeTax: true, Lines: []message.OrderLine{line(1, 1200, 1200)}, Shipping: 250, Total: 1500}, 1450, []Difference{{"total", 1450, 1500}}},
-		{"tax per line, as it says", three("line", 69), 1068, nil},                                       // 3 × 23
-		{"tax once, as it says", three("order", 70), 1069, nil},                                          // 69.93
-		{"either is right where it does not say", three("", 70), 1069, nil},                              //
+		{"tax per line, as it says", three("line", 69), 1068, nil},                                               // 3 × 23
+		{"tax once, as it says", three("order", 70), 1069, nil},                                                  // 69.93
+		{"either is right where it does not say", three("", 70), 1069, nil},                                      //
 		{"per line is not once", three("order", 69), 1069, []Difference{{"tax", 70, 69}, {"total", 1069, 1068}}}, //
 	} {
 		got := Recalculate(c.m)

@@ -10,7 +10,6 @@ ALTER TABLE orders ADD COLUMN forgotten_at INTEGER NOT NULL DEFAULT 0; -- when p
 ALTER TABLE orders ADD COLUMN ours TEXT NOT NULL DEFAULT '{}';         -- tags, what rules decided, the answer, booked differences
 CREATE INDEX orders_stage_connection ON orders (stage, connection_id, id);
 CREATE INDEX orders_state ON orders (connection_id, channel_state, id);
-CREATE INDEX orders_received ON orders (received_at);
 CREATE INDEX orders_kind ON orders (kind, id) WHERE kind <> 'ship';
 CREATE INDEX orders_customer ON orders (customer_id, id) WHERE customer_id <> 0;
 CREATE INDEX orders_assignee ON orders (assignee, id) WHERE assignee <> '';
@@ -18,7 +17,7 @@ CREATE INDEX orders_typed ON orders (typed_by, id) WHERE typed_by <> '';
 CREATE INDEX orders_merged ON orders (merged_into, id) WHERE merged_into <> 0;
 CREATE INDEX orders_to_merge ON orders (connection_id, placed_at) WHERE merged_into = 0 AND voided = 0 AND test = 0 AND kind <> 'summary' AND stage IN ('shipped','delivered');
 CREATE INDEX orders_answer ON orders (answer_by) WHERE answer_by <> 0;
-CREATE INDEX orders_keeping ON orders (received_at, id) WHERE forgotten_at = 0;
+CREATE INDEX orders_keeping ON orders (received_at) WHERE forgotten_at = 0;
 CREATE TABLE order_tag (tag TEXT NOT NULL, order_id INTEGER NOT NULL, PRIMARY KEY (tag, order_id)) WITHOUT ROWID;
 CREATE INDEX order_tag_order ON order_tag (order_id);
 ALTER TABLE order_line ADD COLUMN more TEXT NOT NULL DEFAULT '';       -- choices of prepared food, a note
@@ -27,6 +26,8 @@ ALTER TABLE order_line ADD COLUMN more TEXT NOT NULL DEFAULT '';       -- choice
 CREATE TABLE order_facts (order_id INTEGER PRIMARY KEY, facts BLOB NOT NULL);
 
 CREATE VIRTUAL TABLE order_text USING fts5 (number, channel, name, sku, tracking, content='', contentless_delete=1, detail='column', tokenize="unicode61 tokenchars '-_./'");
+INSERT INTO order_text (order_text, rank) VALUES ('automerge', 16); -- orders come in small transactions: merge their parts seldom
+INSERT INTO order_text (order_text, rank) VALUES ('crisismerge', 64);
 INSERT INTO order_text (rowid, number, channel, name, sku, tracking) SELECT o.id, o.number, o.channel_number, o.buyer,
   coalesce((SELECT group_concat(l.sku, ' ') FROM order_line l WHERE l.id BETWEEN o.id*1024 AND o.id*1024+1023), ''),
   coalesce((SELECT group_concat(s.tracking, ' ') FROM shipment s WHERE s.order_id = o.id), '') FROM orders o;

@@ -62,9 +62,9 @@ func main() {
 	binary := flag.String("binary", "bin/openrelay", "the program to measure")
 	file := flag.String("out", "build/bench.json", "where the figures go")
 	large := flag.Bool("large", false, "measure what needs a large file, and nothing else")
-	only := flag.String("only", "", "measure only this: goods")
+	only := flag.String("only", "", "measure only this: intake, goods, orders, or finding, which makes a large file")
 	flag.Parse()
-	most := 9 * time.Minute
+	most := 13 * time.Minute
 	if *large {
 		most = time.Hour
 	}
@@ -77,6 +77,12 @@ func main() {
 		run = b.runLarge
 	case *only == "goods":
 		run = b.runGoods
+	case *only == "intake":
+		run = func(binary string) error { return errors.Join(b.begin(), b.start(binary), b.takeIn()) }
+	case *only == "orders":
+		run = b.runOrders
+	case *only == "finding":
+		run = func(string) error { return errors.Join(b.begin(), b.finding(1_000_000)) }
 	}
 	if err := run(*binary); err != nil {
 		b.close()
@@ -98,9 +104,14 @@ func main() {
 	}
 }
 
+// begin makes the folder in which everything is made.
+func (b *bench) begin() (err error) {
+	b.dir, err = os.MkdirTemp("", "openrelay-bench-")
+	return err
+}
+
 func (b *bench) run(binary string) error {
-	var err error
-	if b.dir, err = os.MkdirTemp("", "openrelay-bench-"); err != nil {
+	if err := b.begin(); err != nil {
 		return err
 	}
 	if err := b.start(binary); err != nil {
@@ -115,6 +126,7 @@ func (b *bench) run(binary string) error {
 		b.memory,
 		func() error { return b.idle(binary) },
 		b.goods,
+		func() error { return b.orders(binary) },
 	} {
 		if err := step(); err != nil {
 			return err
@@ -134,8 +146,7 @@ func (b *bench) goods() error {
 }
 
 func (b *bench) runGoods(string) error {
-	var err error
-	if b.dir, err = os.MkdirTemp("", "openrelay-bench-"); err != nil {
+	if err := b.begin(); err != nil {
 		return err
 	}
 	return b.goods()
@@ -143,8 +154,10 @@ func (b *bench) runGoods(string) error {
 
 // runLarge measures what needs a large file.
 func (b *bench) runLarge(string) error {
-	var err error
-	if b.dir, err = os.MkdirTemp("", "openrelay-bench-"); err != nil {
+	if err := b.begin(); err != nil {
+		return err
+	}
+	if err := b.finding(1_000_000); err != nil {
 		return err
 	}
 	if err := b.offers(200_000); err != nil {
