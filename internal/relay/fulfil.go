@@ -109,44 +109,68 @@ func (r *Relay) StartPick(ctx context.Context, number, who string) (string, erro
 		if err := o.Workable(); err != nil {
 			return orderStateError(err)
 		}
-		byPlace := map[int64]*store.Shipment{}
-		var order []int64
-		for i := range o.Lines {
-			l := &o.Lines[i]
-			if l.Allocated == 0 {
-				continue
-			}
-			for _, a := range l.Allocations {
-				s := byPlace[a.Location]
-				if s == nil {
-					s = &store.Shipment{OrderID: o.ID, LocationID: a.Location, State: store.ToPick, CreatedAt: ch.now.UnixMicro()}
-					byPlace[a.Location] = s
-					order = append(order, a.Location)
-				}
-				s.Lines = append(s.Lines, shipmentLines(l, a.Quantity, 0)...)
-			}
+		if out, err = r.beginPick(ch, o, who); err != nil {
+			return err
 		}
-		if len(order) == 0 {
-			return &Refused{Text: fmt.Sprintf("order %s has nothing left to pick", o.Number), Conflict: true}
-		}
-		for _, loc := range order {
-			s := byPlace[loc]
-			if err := ch.AddShipment(s); err != nil {
-				return err
-			}
-			if out == "" {
-				out = s.Number
-			}
-			ch.tell("shipment", s.Number)
-			if err := r.noteOrder(ch, o, who, "routed", "Shipment %s: to be picked at %s", s.Number, r.placeName(loc)); err != nil {
-				return err
-			}
-		}
-		o.Routed = true
-		o.Revision++
 		return r.saveOrder(ch, o)
 	})
 	return out, err
+}
+
+// beginPick makes the shipments of an order that can be worked on and has none open. The caller saves the order.
+func (r *Relay) beginPick(ch *change, o *order.Order, who string) (first string, err error) {
+	byPlace := map[int64]*store.Shipment{}
+	var places []int64
+	for i := range o.Lines {
+		l := &o.Lines[i]
+		if l.Allocated == 0 {
+			continue
+		}
+		for _, a := range l.Allocations {
+			s := byPlace[a.Location]
+			if s == nil {
+				s = &store.Shipment{OrderID: o.ID, LocationID: a.Location, State: store.ToPick, CreatedAt: ch.now.UnixMicro()}
+				byPlace[a.Location] = s
+				places = append(places, a.Location)
+			}
+			s.Lines = append(s.Lines, shipmentLines(l, a.Quantity, 0)...)
+		}
+	}
+	if len(places) == 0 {
+		return "", &Refused{Text: fmt.Sprintf("order %s has nothing left to pick", o.Number), Conflict: true}
+	}
+	for _, loc := range places {
+		s := byPlace[loc]
+		if err := ch.AddShipment(s); err != nil {
+			return "", err
+		}
+		first = or(first, s.Number)
+		ch.tell("shipment", s.Number)
+		if err := r.noteOrder(ch, o, who, "routed", "Shipment %s: to be picked at %s", s.Number, r.placeName(loc)); err != nil {
+			return "", err
+		}
+	}
+	o.Routed = true
+	o.Revision++
+	return first, nil
+}
+
+// carryOn lets an order go on without a person as far as a rule says and this version can: to its pick list.
+func (r *Relay) carryOn(ch *change, o *order.Order) (bool, error) {
+	switch o.Ours.Decided.Carry {
+	case "pick", "pack", "ship", "invoice":
+	default:
+		return false, nil
+	}
+	if o.Routed || o.Kind() != message.Ship || o.Stage() != order.Ready {
+		return false, nil
+	}
+	_, err := r.beginPick(ch, o, "relay")
+	var refused *Refused
+	if errors.As(err, &refused) {
+		return false, nil
+	}
+	return err == nil, err
 }
 
 // shipmentLines are what a shipment takes for qty units of an order line: of a kit, each of its components.

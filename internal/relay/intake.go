@@ -464,6 +464,13 @@ func (b *batch) orders(all []mapped) error {
 		return err
 	}
 	for _, o := range created {
+		if on, err := b.r.carryOn(b.ch, o); err != nil {
+			return err
+		} else if on {
+			if err := b.ch.UpdateOrder(o); err != nil {
+				return err
+			}
+		}
 		if len(o.Holds) > 0 {
 			if err := b.r.syncExceptions(b.ch, o); err != nil {
 				return err
@@ -619,6 +626,9 @@ func notes(c order.Change, who string, now time.Time) []store.Entry {
 }
 
 func (r *Relay) saveOrder(ch *change, o *order.Order) error {
+	if _, err := r.carryOn(ch, o); err != nil {
+		return err
+	}
 	if err := ch.UpdateOrder(o); err != nil {
 		return err
 	}

@@ -606,6 +606,15 @@ func TestRulesInTheRunningRelay(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, "large", v.Profiled)
 
+	// As far as the pick list without a person.
+	list, err = c.ChangeRule(ctx, relay.RuleChange{Name: "Express", On: true, When: `service == "express"`, Then: `carry("pick")`})
+	require.NoError(t, err)
+	_, o = placed(t, w, express)
+	require.Equal(t, "routed", o.Stage)
+	require.Len(t, o.Shipments, 1)
+	_, err = c.ChangeRule(ctx, relay.RuleChange{ID: list[1].ID, Revision: list[1].Revision, Remove: true})
+	require.NoError(t, err)
+
 	// Order, concurrency, refusals.
 	first := relay.RuleChange{Name: "First", On: true, Then: `tag("first")`, Position: 1}
 	list, err = c.ChangeRule(ctx, first)
@@ -739,4 +748,45 @@ func voidID(t *testing.T, w *demo.World, number string) string {
 	}
 	require.Fail(t, "no void order")
 	return ""
+}
+
+// TestTheChannelIsTold: where it is wanted, a store sees that an order is in hand, and that what is fetched there was
+// handed over.
+func TestTheChannelIsTold(t *testing.T) {
+	w := openWorld(t, false)
+	ctx, c := t.Context(), w.Client
+	x, err := c.Connection(ctx, "morrow")
+	require.NoError(t, err)
+	x.Settings.TellTaken = true
+	_, err = c.SetSettings(ctx, "morrow", x.Settings, x.Revision)
+	require.NoError(t, err)
+	x, err = c.Connection(ctx, "morrow")
+	require.NoError(t, err)
+	for _, f := range x.Feeds {
+		if f.Kind == "states out" {
+			_, err := c.SetFeed(ctx, "morrow", f.Kind, true, "", f.Revision)
+			require.NoError(t, err)
+		}
+	}
+	s := jars(1)
+	s.Delivery.Method = "collect"
+	id, o := placed(t, w, s)
+	require.Equal(t, "collect", o.Kind)
+	there := func() (state, progress string) {
+		res, err := http.Get(w.MorrowURL + "/control/api/orders/" + id)
+		require.NoError(t, err)
+		defer res.Body.Close()
+		var v struct {
+			Order struct{ State, Progress string }
+		}
+		require.NoError(t, json.NewDecoder(res.Body).Decode(&v))
+		return v.Order.State, v.Order.Progress
+	}
+	eventually(t, "the store to see it", func() bool { _, p := there(); return p == "in_hand" })
+	_, err = c.Pick(ctx, o.Number)
+	require.NoError(t, err, "what is fetched may be picked, too")
+	require.NoError(t, c.HandOver(ctx, o.Number))
+	eventually(t, "the store to see it", func() bool { state, p := there(); return p == "handed_over" && state == "sent" })
+	require.Equal(t, "delivered", orderNow(t, w, o.Number).Stage)
+	clean(t, w)
 }

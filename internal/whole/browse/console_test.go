@@ -71,7 +71,6 @@ func TestConsoleFromBasketToTracking(t *testing.T) {
 	require.Contains(t, wrong, "Expected")
 	packer.shot("picking")
 	packer.do(chromedp.EmulateViewport(390, 844))
-	packer.shot("picking-phone")
 	packer.do(chromedp.EmulateViewport(1280, 800))
 	s, err := w.Client.Shipment(t.Context(), o.Number)
 	require.NoError(t, err)
@@ -131,6 +130,12 @@ func TestConsolePages(t *testing.T) {
 		{"/connections", "Little Skep", ""},
 		{"/connections/morrow", "dispatch out", "connection"},
 		{"/activity", "Tracking number", ""},
+		{"/exceptions", "mending one cause", ""},
+		{"/rules", "Papers for Eastmark", ""},
+		{"/rules/1", "The same as text", ""},
+		{"/reports", "charged to buyers", ""},
+		{"/settings", "Who is told", ""},
+		{"/type", "Take it in", ""},
 	} {
 		for _, size := range [][2]int64{{1280, 800}, {390, 844}} {
 			phone := size[0] == 390

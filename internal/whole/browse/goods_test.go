@@ -89,7 +89,6 @@ func TestGoods(t *testing.T) {
 	// How it is offered.
 	b.do(chromedp.Navigate(w.URL + "/offers?q=SMOKER"))
 	b.sees("keeps 2 back")
-	b.shot("offers")
 	b.do(chromedp.Click(chromedp.CSS("tr[data-open]")))
 	b.sees("How it is offered there")
 	fill(field{"Kept back, percent", "50"})
@@ -165,7 +164,6 @@ func TestGoods(t *testing.T) {
 	b.click("Look at it")
 	b.sees("name: missing")
 	b.sees("price 12.90 → 13.50")
-	b.shot("tables")
 	b.click("Carry out 2 rows")
 	b.sees("carried out")
 	it, err := c.Record(ctx, "MUG")
@@ -188,7 +186,6 @@ func TestGoods(t *testing.T) {
 		_, err := c.Do(ctx, "GET", "/field-owners", nil, &owners)
 		return err == nil && owners["description"] == "till"
 	}, 5*time.Second, 50*time.Millisecond)
-	b.shot("terms")
 	b.do(chromedp.Navigate(w.URL + "/items/MUG/edit"))
 	b.sees("The word of till counts")
 	fill(field{"Price, Trade prices", "8.20"})

@@ -42,7 +42,6 @@ func TestConsoleJoinsByKeyAndSecret(t *testing.T) {
 	b.sees("requests signed")
 	wide := ask(b, chromedp.Evaluate[int64](`document.documentElement.scrollWidth - document.documentElement.clientWidth`))
 	require.LessOrEqual(t, wide, int64(0))
-	b.shot("connectors")
 	b.do(chromedp.Click(chromedp.CSS(`button[aria-label="Join Bramble Row"]`)))
 	b.sees("How to get there")
 

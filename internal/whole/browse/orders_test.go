@@ -175,7 +175,6 @@ func TestOrdersAndExceptions(t *testing.T) {
 	b.click("Tell them")
 	b.sees("desk@morrowhive.example")
 	b.sees("Edda Quillon")
-	b.shot("settings")
 	b.do(chromedp.Navigate(w.URL + "/activity?thing=rule"))
 	b.sees("added and switched on")
 

@@ -131,9 +131,10 @@ function Work({ s }: { s: View }) {
               aria-pressed={s.profile === p.code}
               disabled={pack.isPending}
               onClick={() => pack.mutate(p.code)}
-              className={`min-h-12 rounded-[3px] border px-3 py-1.5 text-left ${s.profile === p.code ? "border-ink bg-ink text-paper" : "border-rule bg-sheet hover:border-ink"}`}
+              className={`min-h-12 rounded-[3px] border px-3 py-1.5 text-left ${s.profile === p.code ? "border-ink bg-ink text-paper" : s.decided_profile === p.code ? "border-ink bg-sheet" : "border-rule bg-sheet hover:border-ink"}`}
             >
               <div className="font-medium">{p.name}</div>
+              {s.decided_profile === p.code && <div className="text-[12px]">by rule</div>}
               <div className="code opacity-80">
                 {p.length_mm}×{p.width_mm}×{p.height_mm}
               </div>
@@ -189,11 +190,14 @@ function Rates({ s, onDone }: { s: View; onDone: () => void }) {
             </tr>
           </thead>
           <tbody>
-            {q.data.map((r, i) => (
+            {[...q.data].sort((a, b) => Number(b.service === s.decided_service && !b.refused) - Number(a.service === s.decided_service && !a.refused)).map((r, i) => (
               <tr key={r.carrier + r.service} className={r.refused ? "text-quiet" : ""}>
                 <td>
                   <span className={i === 0 ? "font-medium" : ""}>{r.service_name || r.carrier_name}</span>
-                  <div className="text-[12px] text-quiet">{r.carrier_name}</div>
+                  <div className="text-[12px] text-quiet">
+                    {r.carrier_name}
+                    {s.decided_service === r.service && " · by rule"}
+                  </div>
                 </td>
                 <td className="r">{r.refused ? "" : <Money minor={r.price} currency={r.currency} />}</td>
                 <td>{r.refused ? `not carried: ${r.refused}` : r.arrives ? dayText(r.arrives) : ""}</td>
