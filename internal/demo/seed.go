@@ -84,7 +84,9 @@ func (w *World) Seed(ctx context.Context) error {
 			s.Lines = append(s.Lines, standin.SaleLine{SKU: "SMOKER-OLD", Title: "Smoker, former model", Qty: 1, Price: 1900})
 		}},
 		{w.Skep, 2.5, func(s *standin.Sale) { s.TotalOff = 119 }},
-		{w.Morrow, 2, func(s *standin.Sale) { s.Delivery.Postcode, s.Delivery.Town, s.Delivery.Country = "4120", "Alderby", "XW" }},
+		{w.Morrow, 2, func(s *standin.Sale) {
+			s.Delivery.Postcode, s.Delivery.Town, s.Delivery.Country = "4120", "Alderby", "XW"
+		}},
 		{w.Morrow, 1.5, func(s *standin.Sale) {
 			w.Morrow.EditStock("TANK-50", 40, "shop admin")
 			s.Lines = []standin.SaleLine{{SKU: "TANK-50", Qty: 14}}

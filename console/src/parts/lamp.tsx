@@ -46,11 +46,14 @@ const stages: Record<string, LampState> = {
   void: "stop",
 };
 
+/** The lamp of a stage that orders are still to leave. */
+export const lampOf = (stage: string): LampState => stages[stage] ?? "idle";
+
 export function Stage({ stage }: { stage: string }) {
   const done = stage === "shipped" || stage === "delivered";
   return (
     <span className={done ? "text-quiet" : ""}>
-      <Lamp state={done ? "idle" : (stages[stage] ?? "idle")}>{stage}</Lamp>
+      <Lamp state={done ? "idle" : lampOf(stage)}>{stage}</Lamp>
     </span>
   );
 }

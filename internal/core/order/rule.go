@@ -2,6 +2,7 @@ package order
 
 import (
 	"slices"
+	"strings"
 
 	"openrelay/internal/core/message"
 	"openrelay/internal/core/rules"
@@ -70,9 +71,7 @@ func rule(o *Order, s *Scene, c *Change) {
 		o.Tag(t)
 	}
 	for _, t := range touched {
-		for _, change := range t.Changes {
-			c.note("rule", "Rule “%s”: %s", t.Name, change)
-		}
+		c.note("rule", "Rule “%s”: %s", t.Name, strings.Join(t.Changes, "; "))
 	}
 	for _, why := range out.Holds {
 		c.hold(o, Hold{Cause: ByRule, Text: why, Expected: "A person to look at it and let it go on."})

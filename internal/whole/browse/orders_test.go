@@ -23,6 +23,13 @@ func (b *browser) choose(label, value string) {
 		Object.getOwnPropertyDescriptor(HTMLSelectElement.prototype, "value").set.call(s, %q); s.dispatchEvent(new Event("change", { bubbles: true })); return true; })()`, label, value, value))
 }
 
+// chooseUnder sets the field whose label begins so.
+func (b *browser) chooseUnder(label, value string) {
+	b.t.Helper()
+	b.until(fmt.Sprintf(`(() => { const l = [...document.querySelectorAll("label")].find(l => l.innerText.startsWith(%q)); const f = l?.querySelector("input, select, textarea"); if (!f) return false;
+		Object.getOwnPropertyDescriptor(Object.getPrototypeOf(f), "value").set.call(f, %q); f.dispatchEvent(new Event(f.tagName === "SELECT" ? "change" : "input", { bubbles: true })); return true; })()`, label, value))
+}
+
 // typeInto writes into the last field with a label.
 func (b *browser) typeInto(label, text string) {
 	b.t.Helper()
@@ -121,6 +128,25 @@ func TestOrdersAndExceptions(t *testing.T) {
 	b.sees("Accepted by Edda Quillon")
 	b.click("Hand over")
 	require.NoError(t, w.Wait(ctx, 8*time.Second, "the portal to hear", func() (bool, error) { return w.Nosh.Stands(ref) == "out", nil }))
+
+	// From now on it is answered without a person, and ready half an hour later.
+	b.do(chromedp.Navigate(w.URL + "/connections/nosh"))
+	b.click("Settings")
+	b.sees("Orders that want an answer")
+	b.chooseUnder("Orders that want an answer", "accept")
+	b.chooseUnder("Preparation time", "30")
+	b.chooseUnder("Differences within it", "Portal differences")
+	b.chooseUnder("Ways to pay", "card = Card clearing")
+	b.click("Keep")
+	var set relay.Settings
+	require.NoError(t, w.Wait(ctx, 5*time.Second, "the settings to be kept", func() (bool, error) {
+		nosh, err := c.Connection(ctx, "nosh")
+		set = nosh.Settings
+		return set.Answer == "accept", err
+	}))
+	require.EqualValues(t, 30, set.PrepMinutes)
+	require.Equal(t, "Portal differences", set.Account)
+	require.Equal(t, map[string]string{"card": "Card clearing"}, set.Payments)
 
 	// Many at once, and back.
 	b.do(chromedp.Navigate(w.URL + "/orders?stage=ready"))

@@ -3,7 +3,7 @@ import { Link } from "react-router";
 import { api, take, type Schema } from "../../api/client";
 import { Button, Empty, Head, Loading, Trouble } from "../../parts/controls";
 import { Age, count, dayText, Money } from "../../parts/format";
-import { Lamp, LampShape, Stage, type LampState } from "../../parts/lamp";
+import { Lamp, LampShape, lampOf, Stage, type LampState } from "../../parts/lamp";
 
 type Connection = Schema<"Connection">;
 
@@ -78,7 +78,7 @@ export function Board() {
               <li key={s.stage}>
                 <Link to={`/orders?stage=${encodeURIComponent(s.stage)}`} className={`group flex items-center gap-3 py-[3px] ${s.count ? "" : "text-quiet"}`}>
                   <span className="relative bg-sheet py-0.5">
-                    <LampShape state={s.count === 0 ? "idle" : s.stage === "held" ? "caution" : "busy"} />
+                    <LampShape state={s.count === 0 ? "idle" : lampOf(s.stage)} />
                   </span>
                   <span className="group-hover:underline">{s.stage}</span>
                   <span className="ml-auto text-[12px] text-quiet">{s.count > 0 && s.oldest ? <Age at={s.oldest} /> : ""}</span>
@@ -214,7 +214,11 @@ function Exceptions({ list }: { list: Schema<"Exception">[] }) {
                 <div className="text-[12px] text-quiet">Expected: {e.expected}</div>
               </td>
               <td className="r">
-                {e.order_number && (
+                {e.orders > 1 ? (
+                  <Link to={`/exceptions?cause=${encodeURIComponent(e.cause)}`} className="whitespace-nowrap underline decoration-rule underline-offset-4 hover:decoration-ink">
+                    <span className="fig">{count(e.orders)}</span> orders
+                  </Link>
+                ) : e.order_number && (
                   <Link to={`/orders/${e.order_number}`} className="code underline decoration-rule underline-offset-4 hover:decoration-ink">
                     {e.order_number}
                   </Link>

@@ -224,7 +224,7 @@ function SideBySide({ order: o, onRaw, onMove }: { order: Order; onRaw: (i: numb
   const live = (n: { quantity: number; cancelled: number }) => n.quantity - n.cancelled;
   const address = (a: Order["ship_to"]) => [a.name, a.company, a.street, a.extra, `${a.postcode} ${a.town}`, a.country].filter((x) => x?.trim()).join(", ");
   const theirs = new Map(m.lines.map((l) => [l.id, l]));
-  const rows: { what: string; ours: string; their: string; fig?: boolean; skip?: boolean }[] = [
+  const rows: { what: string; ours: string; their: string; fig?: boolean; skip?: boolean; booked?: number }[] = [
     { what: "Number", ours: o.number, their: m.number, skip: true },
     { what: "State", ours: o.stage, their: m.state, skip: true },
     ...o.lines.map((l) => {
@@ -234,8 +234,9 @@ function SideBySide({ order: o, onRaw, onMove }: { order: Order; onRaw: (i: numb
     { what: "Goods", ours: decimal(o.totals.goods, cur), their: decimal(m.lines.reduce((n, l) => n + l.total, 0), cur), fig: true },
     { what: "Shipping", ours: decimal(o.totals.shipping, cur), their: decimal(m.shipping, cur), fig: true },
     { what: "Discount", ours: decimal(o.totals.discount, cur), their: decimal(m.discount, cur), fig: true },
+    ...(m.vouchers?.length ? [{ what: m.vouchers.length === 1 ? "Voucher" : "Vouchers", ours: decimal(o.totals.vouchers, cur), their: m.vouchers.map((v) => `${v.code} ${decimal(v.amount, cur)}`).join(", "), fig: true, skip: true }] : []),
     { what: m.prices_include_tax ? "Tax, included" : "Tax, added", ours: decimal(o.totals.tax, cur), their: decimal(m.tax, cur), fig: true },
-    { what: `Total ${cur}`, ours: decimal(o.totals.total, cur), their: decimal(m.total, cur), fig: true },
+    { what: `Total ${cur}`, ours: decimal(o.totals.total, cur), their: decimal(m.total, cur), fig: true, booked: o.ours.booked || undefined },
     { what: "Ship to", ours: address(o.ship_to), their: address(m.ship_to) },
   ];
   return (
@@ -258,13 +259,14 @@ function SideBySide({ order: o, onRaw, onMove }: { order: Order; onRaw: (i: numb
         </thead>
         <tbody>
           {rows.map((r) => {
-            const differs = !r.skip && r.ours !== r.their;
+            const differs = !r.skip && !r.booked && r.ours !== r.their;
             return (
               <tr key={r.what} className={r.what.startsWith("Total") ? "font-medium" : ""}>
                 <td className={`text-quiet ${r.fig && r.what.includes("-") ? "code" : ""}`}>{r.what}</td>
                 <td className={`${r.fig ? "code" : ""} ${differs ? "text-stop" : ""}`}>{r.ours}</td>
                 <td className={`${r.fig ? "code" : ""} ${differs ? "text-stop" : ""}`}>
                   {r.their} {differs && <Lamp state="stop">differs</Lamp>}
+                  {r.booked && <span className="block font-sans text-[12px] font-normal text-quiet">{decimal(r.booked, cur)} booked to {o.ours.account}</span>}
                 </td>
               </tr>
             );

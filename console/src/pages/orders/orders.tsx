@@ -27,7 +27,7 @@ const columns: Column<Row>[] = [
   },
   { key: "channel_state", title: "Their state", cell: (o) => o.channel_state, value: (o) => o.channel_state },
   { key: "held", title: "Held for", cell: (o) => <span className="text-caution">{o.held.join(", ")}</span>, value: (o) => o.held.join(", ") },
-  { key: "channel", title: "Channel", cell: (o) => o.connection_name, value: (o) => o.connection_name },
+  { key: "channel", title: "Channel", cell: (o) => <span className="whitespace-nowrap">{o.connection_name}</span>, value: (o) => o.connection_name },
   { key: "channel_number", title: "Their number", cell: (o) => <span className="code">{o.channel_number}</span>, value: (o) => o.channel_number },
   { key: "buyer", title: "Buyer", cell: (o) => o.buyer, value: (o) => o.buyer },
   { key: "tags", title: "Tags", cell: (o) => o.tags.join(", "), value: (o) => o.tags.join(" ") },

@@ -1,0 +1,76 @@
+import { useState } from "react";
+import { Labelled } from "../../parts/fields";
+import { number, text, type Part, type Settings } from "./part";
+
+/** Time zone of the other side, and for channels how its prices, taxes and payments are read and checked. */
+export function MoneyPart(part: Part) {
+  const { s, put, join } = part;
+  return (
+    <fieldset className="mb-5">
+      <legend className="mb-1 font-semibold">Money and time</legend>
+      <div className="grid gap-3 sm:grid-cols-2">
+        <Labelled label="Time zone" help="In which the other side writes times without a zone, such as UTC or Etc/GMT-1.">
+          <input className="field code w-full" {...text(part, "time_zone")} />
+        </Labelled>
+        {join.connection.side === "channel" && (
+          <>
+            <Labelled label="Price list">
+              <input className="field w-full" {...text(part, "price_list")} />
+            </Labelled>
+            <Labelled label="Totals may differ by, hundredths" help="More than that holds the order, with the arithmetic.">
+              <input className="field w-28" {...number(s.tolerance, (n) => put({ tolerance: n }))} />
+            </Labelled>
+            <Labelled label="Differences within it are booked to">
+              <input className="field w-full" placeholder="differences" {...text(part, "difference_account")} />
+            </Labelled>
+            <Labelled label="Prices there">
+              <select className="field w-full" value={s.prices_include_tax ?? ""} onChange={(e) => put({ prices_include_tax: e.target.value as Settings["prices_include_tax"] })}>
+                <option value="">are as the channel says</option>
+                <option value="yes">include tax</option>
+                <option value="no">are without tax</option>
+              </select>
+            </Labelled>
+            <Labelled label="Tax is rounded there">
+              <select className="field w-full" value={s.tax_rounding ?? ""} onChange={(e) => put({ tax_rounding: e.target.value as Settings["tax_rounding"] })}>
+                <option value="">either way is right</option>
+                <option value="line">on each line</option>
+                <option value="order">once for the order</option>
+              </select>
+            </Labelled>
+            <Labelled label="Name of the tax">
+              <input className="field w-full" {...text(part, "tax_name")} />
+            </Labelled>
+            <Labelled label="Rate of the tax, thousandths" help="Where the channel tells none.">
+              <input className="field w-28" {...number(s.tax_permille, (n) => put({ tax_permille: n }))} />
+            </Labelled>
+            <Labelled label="Ship as" help="Name of the sender on labels; empty uses the location's.">
+              <input className="field w-full" {...text(part, "sender")} />
+            </Labelled>
+            <Payments {...part} />
+          </>
+        )}
+      </div>
+    </fieldset>
+  );
+}
+
+/** The channel's words for ways to pay, one a line, each with the account that receives it. */
+function Payments({ s, put }: Part) {
+  const [typed, type] = useState(() => Object.entries(s.payments ?? {}).map(([word, account]) => `${word} = ${account}`).join("\n"));
+  const read = (lines: string) => Object.fromEntries(lines.split("\n").map((l) => l.split("=").map((x) => x.trim())).filter(([word, account]) => word && account)) as Record<string, string>;
+  const unread = typed.split("\n").filter((l) => l.trim() && !/^[^=]*[^=\s][^=]*=[^=]*[^=\s][^=]*$/.test(l));
+  return (
+    <Labelled label="Ways to pay" help={unread.length > 0 ? `Not understood: ${unread[0]}` : "One a line: the channel's word = the account. Rules and the order name the account."}>
+      <textarea
+        className="field code w-full"
+        rows={3}
+        placeholder="card = Card clearing"
+        value={typed}
+        onChange={(e) => {
+          type(e.target.value);
+          put({ payments: read(e.target.value) });
+        }}
+      />
+    </Labelled>
+  );
+}
