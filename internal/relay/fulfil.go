@@ -155,24 +155,6 @@ func (r *Relay) beginPick(ch *change, o *order.Order, who string) (first string,
 	return first, nil
 }
 
-// carryOn lets an order go on without a person as far as a rule says and this version can: to its pick list.
-func (r *Relay) carryOn(ch *change, o *order.Order) (bool, error) {
-	switch o.Ours.Decided.Carry {
-	case "pick", "pack", "ship", "invoice":
-	default:
-		return false, nil
-	}
-	if o.Routed || o.Kind() != message.Ship || o.Stage() != order.Ready {
-		return false, nil
-	}
-	_, err := r.beginPick(ch, o, "relay")
-	var refused *Refused
-	if errors.As(err, &refused) {
-		return false, nil
-	}
-	return err == nil, err
-}
-
 // shipmentLines are what a shipment takes for qty units of an order line: of a kit, each of its components.
 func shipmentLines(l *order.Line, qty, picked int64) []store.ShipmentLine {
 	parts := l.Parts
@@ -261,6 +243,7 @@ func (r *Relay) Scan(ctx context.Context, shipment, code, bin string, qty int64,
 	if qty < 0 {
 		return out, Refuse("quantity %d: at least 1 is expected", qty)
 	}
+	goesInto := ""
 	err := r.commit(ctx, func(ch *change) error {
 		s, o, err := ch.shipment(shipment)
 		if err != nil {
@@ -280,7 +263,7 @@ func (r *Relay) Scan(ctx context.Context, shipment, code, bin string, qty int64,
 		if err != nil {
 			return err
 		}
-		out.Outcome, out.Wants = got, wants
+		out.Outcome, out.Wants, goesInto = got, wants, ""
 		if got.Kind != "product" {
 			return nil
 		}
@@ -310,8 +293,14 @@ func (r *Relay) Scan(ctx context.Context, shipment, code, bin string, qty int64,
 			return err
 		}
 		ch.tell("shipment", s.Number)
+		if carries(o, "pack") && !slices.ContainsFunc(s.Lines, func(l store.ShipmentLine) bool { return l.Picked < l.Quantity }) {
+			goesInto = o.Ours.Decided.Profile
+		}
 		return r.saveOrder(ch, o)
 	})
+	if err == nil && goesInto != "" {
+		err = r.packOn(ctx, shipment, goesInto)
+	}
 	return out, err
 }
 
@@ -338,7 +327,8 @@ func (r *Relay) Pack(ctx context.Context, shipment, profile string, weight int64
 		return Refuse("weight %d g: between 1 g and 1000 kg is expected", weight)
 	}
 	p := profiles[i]
-	return r.commit(ctx, func(ch *change) error {
+	ships := false
+	err = r.commit(ctx, func(ch *change) error {
 		s, o, err := ch.shipment(shipment)
 		if err != nil {
 			return err
@@ -396,8 +386,13 @@ func (r *Relay) Pack(ctx context.Context, shipment, profile string, weight int64
 		if err := r.noteOrder(ch, o, who, "packed", "Packed into %s, %s kg%s", p.Name, kg(s.WeightG), chosen); err != nil {
 			return err
 		}
+		ships = first && carries(o, "ship")
 		return r.saveOrder(ch, o)
 	})
+	if err == nil && ships {
+		err = r.shipOn(ctx, shipment)
+	}
+	return err
 }
 
 func kg(g int64) string { return fmt.Sprintf("%d.%03d", g/1000, g%1000) }
@@ -421,19 +416,44 @@ func (r *Relay) today() string { return r.now().Format(time.DateOnly) }
 // Ship buys the label of a packed shipment by one service. The purchase goes through the outbox, so
 // that it happens once; Ship waits a little for its outcome and returns the shipment as it then is.
 func (r *Relay) Ship(ctx context.Context, shipment, carrier, service, who string) (store.Shipment, error) {
-	c := r.byCode(carrier)
-	if c == nil || c.line().Def.Feeds["labels out"] == nil {
-		return store.Shipment{}, Refuse("carrier %q is not a connection that sells labels", carrier)
-	}
-	if _, on := r.feed(c, "labels out"); !on {
-		return store.Shipment{}, &Refused{Text: c.rec().Name + " is paused or its labels are switched off", Conflict: true}
-	}
-	if service == "" {
-		return store.Shipment{}, Refuse("service: choose one of the carrier's services")
-	}
 	events, end := r.Bus.Listen()
 	defer end()
-	err := r.commit(ctx, func(ch *change) error {
+	if err := r.askLabel(ctx, shipment, carrier, service, who); err != nil {
+		return store.Shipment{}, err
+	}
+	deadline := time.NewTimer(8 * time.Second)
+	defer deadline.Stop()
+	for {
+		select {
+		case e := <-events:
+			if e.Kind != "shipment" || e.Key != shipment {
+				continue
+			}
+			s, err := r.Store.Shipment(ctx, shipment)
+			if err != nil || s.State != store.Buying {
+				return s, err
+			}
+		case <-deadline.C:
+			return r.Store.Shipment(ctx, shipment)
+		case <-ctx.Done():
+			return r.Store.Shipment(context.WithoutCancel(ctx), shipment)
+		}
+	}
+}
+
+// askLabel puts the purchase of a label into the outbox.
+func (r *Relay) askLabel(ctx context.Context, shipment, carrier, service, who string) error {
+	c := r.byCode(carrier)
+	if c == nil || c.line().Def.Feeds["labels out"] == nil {
+		return Refuse("carrier %q is not a connection that sells labels", carrier)
+	}
+	if _, on := r.feed(c, "labels out"); !on {
+		return &Refused{Text: c.rec().Name + " is paused or its labels are switched off", Conflict: true}
+	}
+	if service == "" {
+		return Refuse("service: choose one of the carrier's services")
+	}
+	return r.commit(ctx, func(ch *change) error {
 		s, o, err := ch.shipment(shipment)
 		if err != nil {
 			return err
@@ -473,27 +493,6 @@ func (r *Relay) Ship(ctx context.Context, shipment, carrier, service, who string
 		ch.tell("shipment", s.Number)
 		return r.noteOrder(ch, o, who, "label asked", "Label by %s %s asked for", c.rec().Name, service)
 	})
-	if err != nil {
-		return store.Shipment{}, err
-	}
-	deadline := time.NewTimer(8 * time.Second)
-	defer deadline.Stop()
-	for {
-		select {
-		case e := <-events:
-			if e.Kind != "shipment" || e.Key != shipment {
-				continue
-			}
-			s, err := r.Store.Shipment(ctx, shipment)
-			if err != nil || s.State != store.Buying {
-				return s, err
-			}
-		case <-deadline.C:
-			return r.Store.Shipment(ctx, shipment)
-		case <-ctx.Done():
-			return r.Store.Shipment(context.WithoutCancel(ctx), shipment)
-		}
-	}
 }
 
 // labelBought books a parcel that has its label: goods out, number kept, manifest, write-back.

@@ -419,51 +419,6 @@ func (r *Relay) actOne(ctx context.Context, action, value, number, who string) (
 	return text, was, err
 }
 
-// shipPacked buys the label of a packed order by the service that a rule chose, or by the cheapest that takes it.
-func (r *Relay) shipPacked(ctx context.Context, number, who string) (string, string, error) {
-	o, err := r.Store.OrderByNumber(ctx, number)
-	if err != nil {
-		return "", "", err
-	}
-	list, err := r.Store.ShipmentsOfOrder(ctx, o.ID)
-	if err != nil {
-		return "", "", err
-	}
-	var sent []string
-	for _, s := range list {
-		if s.State != store.ToShip {
-			continue
-		}
-		rates, err := r.Rates(ctx, s.Number)
-		if err != nil {
-			return "", "", err
-		}
-		i := slices.IndexFunc(rates, func(x Rate) bool { return x.Refused == "" && x.Service == o.Ours.Decided.Service })
-		if i < 0 {
-			i = slices.IndexFunc(rates, func(x Rate) bool { return x.Refused == "" })
-		}
-		if i < 0 {
-			return "", "", &Refused{Text: "no carrier takes parcel " + s.Number, Conflict: true}
-		}
-		done, err := r.Ship(ctx, s.Number, rates[i].Carrier, rates[i].Service, who)
-		if err != nil {
-			return "", "", err
-		}
-		switch done.State {
-		case store.Gone, store.Arrived:
-			sent = append(sent, done.Tracking)
-		case store.Buying:
-			sent = append(sent, "label asked for")
-		default:
-			return "", "", &Refused{Text: or(done.Error, "the label was not bought"), Conflict: true}
-		}
-	}
-	if len(sent) == 0 {
-		return "", "", &Refused{Text: "nothing of it is packed", Conflict: true}
-	}
-	return join(sent), "", nil
-}
-
 // UndoBulk takes back what an action did to the orders that it worked on, as far as that is still as it left it.
 func (r *Relay) UndoBulk(ctx context.Context, id int64, who string) (BulkDone, error) {
 	old, err := r.Store.Bulk(ctx, id)

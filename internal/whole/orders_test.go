@@ -8,6 +8,7 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -634,6 +635,58 @@ func TestRulesInTheRunningRelay(t *testing.T) {
 	require.NoError(t, err)
 	_, o = placed(t, w, jars(1))
 	require.Empty(t, o.Ours.Tags)
+	clean(t, w)
+}
+
+// TestRulesCarryToTheLabel: after the last scan the parcel is packed and its label bought, by what rules chose. What
+// cannot be done without a person is said on the order and waits for one.
+func TestRulesCarryToTheLabel(t *testing.T) {
+	w := openWorld(t, false)
+	ctx, c := t.Context(), w.Client
+	_, by := placed(t, w, jars(1))
+	hand, err := c.Pick(ctx, by.Number)
+	require.NoError(t, err)
+	_, err = c.Scan(ctx, hand, "JAR-500-T12", "", 1)
+	require.NoError(t, err)
+	_, err = c.Pack(ctx, hand, "medium", 0, nil)
+	require.NoError(t, err)
+	rates, err := c.Rates(ctx, hand)
+	require.NoError(t, err)
+	rates = slices.DeleteFunc(rates, func(x relay.Rate) bool { return x.Refused != "" })
+	require.Greater(t, len(rates), 1)
+	dearest := rates[len(rates)-1].Service
+
+	_, err = c.ChangeRule(ctx, relay.RuleChange{Name: "One tray", On: true, When: `"JAR-500-T12" in skus`, Then: fmt.Sprintf(`profile("medium"), service(%q), carry("ship")`, dearest)})
+	require.NoError(t, err)
+	picked := func(n int64) (string, api.Order) {
+		_, o := placed(t, w, jars(n))
+		require.Equal(t, "routed", o.Stage)
+		s := o.Shipments[0].Number
+		for range n {
+			_, err := c.Scan(ctx, s, "JAR-500-T12", "", 1)
+			require.NoError(t, err)
+		}
+		return s, orderNow(t, w, o.Number)
+	}
+	s, o := picked(1)
+	require.NoError(t, w.Wait(ctx, 10*time.Second, "the label", func() (bool, error) {
+		v, err := c.Shipment(ctx, s)
+		return v.Tracking != "", err
+	}))
+	v, err := c.Shipment(ctx, s)
+	require.NoError(t, err)
+	require.Equal(t, "medium", v.Profile)
+	require.Equal(t, dearest, v.Service)
+	require.Equal(t, "shipped", orderNow(t, w, o.Number).Stage)
+
+	// More than the carton takes: a person packs it, and its label is then bought.
+	s, o = picked(40)
+	v, err = c.Shipment(ctx, s)
+	require.NoError(t, err)
+	require.Equal(t, store.ToPick, v.State)
+	require.Condition(t, func() bool {
+		return slices.ContainsFunc(o.Timeline, func(e api.Entry) bool { return strings.HasPrefix(e.Text, "Not packed without a person: ") })
+	}, "%v", o.Timeline)
 	clean(t, w)
 }
 

@@ -23,6 +23,9 @@ type ActionKind struct {
 	Values []string `json:"values,omitempty" doc:"What may be given, where it is not free"`
 }
 
+// Steps are how far an order may go without a person, each beyond the one before.
+var Steps = []string{"create", "approve", "pick", "pack", "ship", "invoice"}
+
 var actionKinds = []ActionKind{
 	{Do: "tag", Label: "tag it"},
 	{Do: "hold", Label: "hold it for a person, because"},
@@ -31,7 +34,7 @@ var actionKinds = []ActionKind{
 	{Do: "profile", Label: "pack it into"},
 	{Do: "service", Label: "send it by"},
 	{Do: "split", Label: "splitting it over locations is", Values: []string{"never", "allowed"}},
-	{Do: "carry", Label: "without a person it goes as far as", Values: []string{"create", "approve", "pick", "pack", "ship", "invoice"}},
+	{Do: "carry", Label: "without a person it goes as far as", Values: Steps},
 }
 
 // ActionKinds lists what rules can do.

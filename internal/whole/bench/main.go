@@ -4,17 +4,13 @@ package main
 
 import (
 	"context"
-	"crypto/hmac"
-	"crypto/sha256"
 	"database/sql"
-	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"flag"
 	"fmt"
 	"io"
 	"net"
-	"net/http"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -296,27 +292,7 @@ func pushBody(first, n int) []byte {
 	return []byte(s.String())
 }
 
-func (b *bench) push(body []byte) error {
-	stamp := strconv.FormatInt(time.Now().Unix(), 10)
-	mac := hmac.New(sha256.New, []byte(demo.MorrowPushSecret))
-	mac.Write([]byte(stamp + "."))
-	mac.Write(body)
-	req, err := http.NewRequestWithContext(b.ctx, "POST", b.url+"/in/morrow", strings.NewReader(string(body)))
-	if err != nil {
-		return err
-	}
-	req.Header.Set("X-Hedgerow-Time", stamp)
-	req.Header.Set("X-Hedgerow-Signature", hex.EncodeToString(mac.Sum(nil)))
-	res, err := http.DefaultClient.Do(req)
-	if err != nil {
-		return err
-	}
-	res.Body.Close()
-	if res.StatusCode != http.StatusAccepted {
-		return fmt.Errorf("push: %s", res.Status)
-	}
-	return nil
-}
+func (b *bench) push(body []byte) error { return b.pushTo("morrow", demo.MorrowPushSecret, body) }
 
 // pushAll pushes orders, 100 at a time over two lines as a busy store does, and waits until the last of
 // each line is an order of ours.

@@ -1,6 +1,6 @@
 import { useQuery } from "@tanstack/react-query";
-import { useSearchParams } from "react-router";
 import { api, take, type Schema } from "../../api/client";
+import { useWords } from "../../parts/address";
 import { Head, Loading, Trouble } from "../../parts/controls";
 import { count, decimal } from "../../parts/format";
 import { activityStops, Rail } from "../../parts/rail";
@@ -11,18 +11,9 @@ type Code = "days" | "source" | "shipping" | "speed" | "exceptions" | "stockouts
 
 /** What people ask for, as pictures, as figures and as CSV. */
 export default function Reports() {
-  const [params, setParams] = useSearchParams();
+  const [params, set] = useWords();
   const from = params.get("from") ?? "";
   const to = params.get("to") ?? "";
-  const set = (key: string, value: string) =>
-    setParams(
-      (p) => {
-        if (value) p.set(key, value);
-        else p.delete(key);
-        return p;
-      },
-      { replace: true },
-    );
   return (
     <>
       <Head title="Reports" sub={from || to ? "Of the days chosen" : "Of the last thirty days"}>

@@ -1,7 +1,8 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState, type ReactNode } from "react";
-import { Link, useSearchParams } from "react-router";
+import { Link } from "react-router";
 import { api, take, type Schema } from "../../api/client";
+import { useWords } from "../../parts/address";
 import { Button, Empty, Head, Loading, Trouble } from "../../parts/controls";
 import { Age, count } from "../../parts/format";
 import { Lamp } from "../../parts/lamp";
@@ -13,7 +14,7 @@ const keyOf = (e: Exception) => `${e.cause}\u001f${e.connection}\u001f${e.subjec
 
 /** What cannot go on by itself: by cause, the same of it together, with what frees it in place. */
 export default function Exceptions() {
-  const [params, setParams] = useSearchParams();
+  const [params, set] = useWords();
   const cause = params.get("cause") ?? "";
   const asleep = params.get("show") === "asleep";
   const mine = params.get("show") === "mine";
@@ -26,15 +27,6 @@ export default function Exceptions() {
   });
   const [open, setOpen] = useState<string | null>(null);
   const [said, setSaid] = useState(""); // stays when what it was about is gone
-  const set = (key: string, value: string) =>
-    setParams(
-      (p) => {
-        if (value) p.set(key, value);
-        else p.delete(key);
-        return p;
-      },
-      { replace: true },
-    );
   const list = q.data ?? [];
   const chosen = list.find((e) => keyOf(e) === open) ?? list[0];
   const total = causes.data?.reduce((n, c) => n + c.n, 0) ?? 0;

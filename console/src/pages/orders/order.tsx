@@ -3,7 +3,7 @@ import { useState, type FormEvent } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import { api, take, type Schema } from "../../api/client";
 import { Button, Head, Loading, Sheet, Trouble } from "../../parts/controls";
-import { AnswerIt, Compared, HandOver, Members, More, Sum, Tags, Touched } from "./parts";
+import { addressFields, AnswerIt, Compared, HandOver, Members, More, Sum, Tags, Touched } from "./parts";
 import { decimal, Money, When } from "../../parts/format";
 import { Lamp, MessageState, Stage } from "../../parts/lamp";
 
@@ -295,17 +295,6 @@ function SideBySide({ order: o, onRaw, onMove }: { order: Order; onRaw: (i: numb
     </section>
   );
 }
-
-const addressFields = [
-  ["name", "Name"],
-  ["company", "Company"],
-  ["street", "Street and number"],
-  ["extra", "Second line"],
-  ["postcode", "Postcode"],
-  ["town", "Town"],
-  ["country", "Country, two letters"],
-  ["phone", "Telephone"],
-] as const;
 
 /** Changes where an order goes; the revision keeps two people from overwriting each other. */
 function Address({ order: o, onDone }: { order: Order; onDone: () => void }) {

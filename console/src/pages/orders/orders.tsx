@@ -1,7 +1,8 @@
 import { useInfiniteQuery, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useState, type FormEvent } from "react";
-import { Link, useNavigate, useSearchParams } from "react-router";
+import { Link, useNavigate } from "react-router";
 import { api, take, takeWith, type Schema } from "../../api/client";
+import { useWords } from "../../parts/address";
 import { Countdown } from "../../parts/countdown";
 import { Button, Empty, Head, Loading, Sheet, Trouble } from "../../parts/controls";
 import { Labelled } from "../../parts/fields";
@@ -57,22 +58,13 @@ const none: ReadonlySet<string> = new Set();
 
 export default function Orders() {
   const navigate = useNavigate();
-  const [params, setParams] = useSearchParams();
+  const [params, set, setParams] = useWords();
   const stage = params.get("stage") ?? "";
   const connection = params.get("connection") ?? "";
   const search = params.get("q") ?? "";
   const [typed, setTyped] = useState(search);
   const [more, setMore] = useState(false);
   const [marked, setMarked] = useState<{ of: string; set: ReadonlySet<string> }>({ of: "", set: none });
-  const set = (key: string, value: string) =>
-    setParams(
-      (p) => {
-        if (value) p.set(key, value);
-        else p.delete(key);
-        return p;
-      },
-      { replace: true },
-    );
   useEffect(() => {
     if (typed === search) return;
     const timer = setTimeout(() => set("q", typed), 250);

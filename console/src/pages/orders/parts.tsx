@@ -1,4 +1,4 @@
-import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { DropdownMenu } from "radix-ui";
 import { useState } from "react";
 import { Link, useNavigate } from "react-router";
@@ -11,6 +11,18 @@ import { Lamp, Stage } from "../../parts/lamp";
 
 type Order = Schema<"Order">;
 
+/** What an address is made of, in the order in which it is typed. */
+export const addressFields = [
+  ["name", "Name"],
+  ["company", "Company"],
+  ["street", "Street and number"],
+  ["extra", "Second line"],
+  ["postcode", "Postcode"],
+  ["town", "Town"],
+  ["country", "Country, two letters"],
+  ["phone", "Telephone"],
+] as const;
+
 function useOrderDone(number: string) {
   const client = useQueryClient();
   return () => {
@@ -21,7 +33,9 @@ function useOrderDone(number: string) {
 /** A channel waits: accept with a time, or decline with a reason, before the time is over. */
 export function AnswerIt({ order: o }: { order: Order }) {
   const done = useOrderDone(o.number);
-  const [minutes, setMinutes] = useState("20");
+  const connection = useQuery({ queryKey: ["connection", o.connection], queryFn: () => take(api.GET("/api/v1/connections/{code}", { params: { path: { code: o.connection } } })), staleTime: 60_000 });
+  const [typed, type] = useState<string>();
+  const minutes = typed ?? String(connection.data?.settings.prep_minutes || 20);
   const [reason, setReason] = useState("");
   const answer = useMutation({
     mutationFn: (accept: boolean) => take(api.POST("/api/v1/orders/{number}/answer", { params: { path: { number: o.number } }, body: { accept, minutes: Number(minutes), reason } })),
@@ -40,7 +54,7 @@ export function AnswerIt({ order: o }: { order: Order }) {
         <Countdown to={o.ours.answer?.by ?? ""} className="text-[26px] leading-8" />
       </div>
       <Labelled label="Ready in minutes">
-        <input className="field fig w-24" type="number" min={0} max={43200} value={minutes} onChange={(e) => setMinutes(e.target.value)} />
+        <input className="field fig w-24" type="number" min={0} max={43200} value={minutes} onChange={(e) => type(e.target.value)} />
       </Labelled>
       <Button kind="main" type="submit" disabled={answer.isPending}>
         Accept

@@ -5,20 +5,10 @@ import { api, take, type Schema } from "../../api/client";
 import { Button, Head, Loading, Trouble } from "../../parts/controls";
 import { Labelled } from "../../parts/fields";
 import { decimal, minorOf } from "../../parts/format";
+import { addressFields } from "./parts";
 
 type Record_ = Schema<"MessageOrder">;
 type Line = { id: string; sku: string; title: string; quantity: string; price: string };
-
-const addressFields = [
-  ["name", "Name"],
-  ["company", "Company"],
-  ["street", "Street and number"],
-  ["extra", "Second line"],
-  ["postcode", "Postcode"],
-  ["town", "Town"],
-  ["country", "Country, two letters"],
-  ["phone", "Telephone"],
-] as const;
 
 /** An order typed by hand: beside a message that could not be taken in, or from a call. It counts for its channel. */
 export default function TypeOrder() {
