@@ -371,7 +371,11 @@ func TestTheStoryIsTheSameEveryTime(t *testing.T) {
 		}
 		open, err := w.Client.Exceptions(t.Context())
 		require.NoError(t, err)
-		require.Len(t, open, 4)
+		var causes []string
+		for _, e := range open {
+			causes = append(causes, e.Cause)
+		}
+		require.ElementsMatch(t, []string{"unknown item", "bad address", "total differs", "no stock", "held by a rule"}, causes)
 		findings, err := w.Store.Verify(t.Context())
 		require.NoError(t, err)
 		require.Empty(t, findings)
