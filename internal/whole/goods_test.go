@@ -598,6 +598,22 @@ func TestPublishing(t *testing.T) {
 	clean(t, w)
 }
 
+// owed is how many units orders wait for: where both stores sell and people lower what they show, more can be
+// sold than there is.
+func owed(t *testing.T, w *demo.World, sku string) (units int64) {
+	t.Helper()
+	held, _, err := w.Client.Orders(t.Context(), "stage=held&limit=200")
+	require.NoError(t, err)
+	for _, row := range held {
+		for _, l := range orderNow(t, w, row.Number).Lines {
+			if l.SKU == sku {
+				units += l.Waiting
+			}
+		}
+	}
+	return units
+}
+
 // TestTwoWaysInTheRunningRelay: sales, edits by people at both stores and adjustments of ours, while pushes come
 // late, twice and mixed up. In the end both stores show what is there, and no unit was invented or lost.
 func TestTwoWaysInTheRunningRelay(t *testing.T) {
@@ -650,7 +666,7 @@ func TestTwoWaysInTheRunningRelay(t *testing.T) {
 				want := start[sku] + adjusted[sku] - sold[sku] + w.Morrow.Edited(sku) + w.Skep.Edited(sku)
 				pier := lies(t, w, sku, "pier").OnHand
 				eventually(t, fmt.Sprintf("%s: all to be known", sku), func() bool {
-					return lies(t, w, sku, "alder").Available+lies(t, w, sku, "pier").Available == want+pier
+					return lies(t, w, sku, "alder").Available+lies(t, w, sku, "pier").Available-owed(t, w, sku) == want+pier
 				})
 				eventually(t, sku+": both stores agree", func() bool {
 					m, err1 := w.Client.Why(ctx, "morrow", sku)
