@@ -507,7 +507,9 @@ func (w *world) check(l *ledger) (wrong []string) {
 	for _, d := range differs {
 		bad("%s shows %d of %s, should show %d (%s)", d.ConnectionName, d.SeenQty, d.SKU, d.Should, d.Guess)
 	}
-	for code, shelf := range map[string]map[string]int64{"morrow": w.Morrow.Shelf(), "skep": w.Skep.Shelf()} {
+	shelves := map[string]map[string]int64{"morrow": w.Morrow.Shelf(), "skep": w.Skep.Shelf()}
+	for _, code := range slices.Sorted(maps.Keys(shelves)) {
+		shelf := shelves[code]
 		for _, sku := range skus {
 			why, err := w.Client.Why(ctx, code, sku)
 			if client.StatusOf(err) == 404 {

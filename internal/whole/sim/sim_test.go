@@ -62,6 +62,7 @@ func TestSeeds(t *testing.T) {
 	}
 	for _, s := range seeds {
 		t.Run(fmt.Sprint(s), func(t *testing.T) {
+			t.Parallel()
 			wrong, _, summary := run(t, s, days)
 			t.Log(summary)
 			require.Empty(t, wrong, "seed %d; repeat it with\n  %s", s, again(s, days))
@@ -71,8 +72,17 @@ func TestSeeds(t *testing.T) {
 
 // TestSameSeedSameRun: the same seed takes the same steps, meets the same faults and ends the same.
 func TestSameSeedSameRun(t *testing.T) {
-	_, one, _ := run(t, 7, 1)
-	_, two, _ := run(t, 7, 1)
+	traces := make([][]string, 2)
+	t.Run("both", func(t *testing.T) {
+		for i := range traces {
+			t.Run(fmt.Sprint(i), func(t *testing.T) {
+				t.Parallel()
+				_, traces[i], _ = run(t, 7, 1)
+			})
+		}
+	})
+	one, two := traces[0], traces[1]
+	require.NotEmpty(t, one)
 	for i := range min(len(one), len(two)) {
 		require.Equal(t, one[i], two[i], "line %d of the trace, after\n%s", i, strings.Join(one[max(0, i-10):i], "\n"))
 	}
