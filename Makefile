@@ -40,13 +40,14 @@ check-go:
 
 PACKAGES := ./cmd/... ./internal/... ./console
 
-# The tests of the whole in which many things happen at once, run with the race detector too.
+# The tests of the whole in which many things happen at once, run with the race detector.
 TOGETHER := Push|Two|Slow|Pause|Events|Idempotency|Pending
 
 test: build browser check-go check-console
 	go test -race -timeout 8m $$(go list $(PACKAGES) | grep -v -e /internal/core -e /internal/whole -e /internal/store -e /internal/paper -e /internal/setup)
 	go test -race -timeout 8m -run '$(TOGETHER)' ./internal/whole/
-	go test -p 1 -timeout 8m ./internal/core/... ./internal/paper ./internal/setup ./internal/store ./internal/whole/...
+	go test -timeout 8m -skip '$(TOGETHER)' ./internal/whole/
+	go test -p 1 -timeout 8m ./internal/core/... ./internal/paper ./internal/setup ./internal/store $$(go list ./internal/whole/... | grep -v /whole$$)
 
 # Simulated months with everything breaking, seed after seed; SEEDS=40 FIRST=1 to choose. A failing seed is printed with
 # the command that repeats it.
