@@ -5,6 +5,7 @@ import (
 	"context"
 	"encoding/base64"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"net/http"
@@ -281,7 +282,7 @@ func (r *Relay) tell(ctx context.Context) (next time.Time, err error) {
 			n.State, n.SentAt, n.Error = "sent", now.UnixMicro(), ""
 		case n.Attempts >= noticeTries:
 			n.State, n.Error = "failed", clip(err.Error(), 300)
-			r.log.Error("somebody could not be told", "target", targets[n.TargetID].Address, "error", err)
+			r.log.Error("somebody could not be told", "target", n.TargetID, "error", n.Error)
 		default:
 			n.NextAt, n.Error = now.Add(delay(int(n.Attempts)*2, n.Ref)).UnixMicro(), clip(err.Error(), 300)
 		}
@@ -328,6 +329,10 @@ func (r *Relay) tellOne(ctx context.Context, t store.Target, n store.Notice) err
 	req.Header.Set(standardwebhooks.HeaderWebhookSignature, signature)
 	res, err := r.client.Do(req)
 	if err != nil {
+		var at *url.Error
+		if errors.As(err, &at) {
+			err = at.Err // without the address, which may hold a key
+		}
 		return err
 	}
 	defer res.Body.Close()

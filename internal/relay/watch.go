@@ -21,6 +21,9 @@ func (r *Relay) watchLoop() {
 		if !next.IsZero() {
 			wait = min(wait, max(next.Sub(r.now()), 10*time.Millisecond))
 		}
+		if err != nil {
+			wait = max(wait, 2*time.Second)
+		}
 		timer := time.NewTimer(wait)
 		select {
 		case <-r.ctx.Done():

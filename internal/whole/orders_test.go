@@ -680,13 +680,16 @@ func TestRulesCarryToTheLabel(t *testing.T) {
 	require.Equal(t, "shipped", orderNow(t, w, o.Number).Stage)
 
 	// More than the carton takes: a person packs it, and its label is then bought.
-	s, o = picked(40)
+	s, o = picked(6)
 	v, err = c.Shipment(ctx, s)
 	require.NoError(t, err)
 	require.Equal(t, store.ToPick, v.State)
 	require.Condition(t, func() bool {
 		return slices.ContainsFunc(o.Timeline, func(e api.Entry) bool { return strings.HasPrefix(e.Text, "Not packed without a person: ") })
 	}, "%v", o.Timeline)
+	_, err = c.Pack(ctx, s, "large", 0, nil)
+	require.NoError(t, err)
+	eventually(t, "its label", func() bool { return orderNow(t, w, o.Number).Stage == "shipped" })
 	clean(t, w)
 }
 
