@@ -84,6 +84,9 @@ func runServe(ctx context.Context, e *Env, f *flag.FlagSet, args []string) error
 		return err
 	}
 	defer st.Close()
+	if err := st.Hold(); err != nil {
+		return err
+	}
 	allowed, err := ranges(*reach)
 	if err != nil {
 		return err
@@ -102,7 +105,9 @@ func runServe(ctx context.Context, e *Env, f *flag.FlagSet, args []string) error
 	}
 	a, handler := api.New(r, api.Options{Log: log, Console: console.Files(), Version: e.Version, Secure: *secure})
 	srv := &http.Server{Handler: handler, ReadHeaderTimeout: 10 * time.Second, ReadTimeout: 60 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10, ErrorLog: slog.NewLogLogger(log.Handler(), slog.LevelWarn)}
-	r.Start()
+	if err := r.Start(); err != nil {
+		return err
+	}
 	fmt.Fprintf(e.Out, "Open Relay serves %s at http://%s\n", *data, l.Addr())
 	done := make(chan error, 1)
 	go func() { done <- srv.Serve(l) }()

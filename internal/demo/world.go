@@ -261,7 +261,9 @@ func Open(ctx context.Context, o Options) (w *World, err error) {
 	go w.server.Serve(l)
 	w.CallRelay(w.URL)
 	w.Client = client.New(w.URL, w.Token)
-	w.Relay.Start()
+	if err := w.Relay.Start(); err != nil {
+		return w, err
+	}
 	return w, w.settle(ctx)
 }
 

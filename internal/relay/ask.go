@@ -220,6 +220,10 @@ func (r *Relay) Connections(ctx context.Context) ([]ConnectionView, error) {
 	if err != nil {
 		return nil, err
 	}
+	failed, err := r.Store.FailedInbox(ctx)
+	if err != nil {
+		return nil, err
+	}
 	accounts, err := r.Store.Accounts(ctx)
 	if err != nil {
 		return nil, err
@@ -277,6 +281,8 @@ func (r *Relay) Connections(ctx context.Context) ([]ConnectionView, error) {
 			worst = Lamp{"caution", "in test: nothing of it is real"}
 		} else if n := v.Open[store.Refused]; n > 0 && rank(worst.State) < rank("caution") {
 			worst = Lamp{"caution", fmt.Sprintf("%d refused", n)}
+		} else if n := failed[rec.ID]; n > 0 && rank(worst.State) < rank("caution") {
+			worst = Lamp{"caution", counted(n, "message could not be taken in", "messages could not be taken in")}
 		}
 		v.Lamp = worst
 		out = append(out, v)

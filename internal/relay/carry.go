@@ -2,8 +2,11 @@ package relay
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
+	"fmt"
 	"slices"
+	"strings"
 
 	"openrelay/internal/core/message"
 	"openrelay/internal/core/order"
@@ -22,108 +25,228 @@ func (r *Relay) carryOn(ch *change, o *order.Order) (bool, error) {
 		return false, nil
 	}
 	_, err := r.beginPick(ch, o, "relay")
-	var refused *Refused
-	if errors.As(err, &refused) {
+	if _, refused := isRefused(err); refused {
 		return false, nil
 	}
 	return err == nil, err
 }
 
-// packOn packs what was picked whole into the profile that a rule chose. Where that cannot be, such as for serial
-// numbers that a person must tell, it is said on the order and the shipment waits for a person.
-func (r *Relay) packOn(ctx context.Context, shipment, profile string) error {
-	return r.orSay(ctx, shipment, "Not packed without a person", r.Pack(ctx, shipment, profile, 0, nil, "relay"))
+// carryArgs say which step a shipment takes without a person.
+type carryArgs struct {
+	Step    string `json:"step"` // pack or ship
+	Profile string `json:"profile,omitempty"`
 }
 
-// shipOn asks for the label of a shipment that was packed just now, as packOn does.
-func (r *Relay) shipOn(ctx context.Context, shipment string) error {
-	ask := func() error {
-		s, err := r.Store.Shipment(ctx, shipment)
-		if err != nil {
-			return err
-		}
-		o, err := r.Store.OrderByID(ctx, s.OrderID)
-		if err != nil {
-			return err
-		}
-		rate, err := r.chosenRate(ctx, shipment, o)
-		if err != nil {
-			return err
-		}
-		return r.askLabel(ctx, shipment, rate.Carrier, rate.Service, "relay")
-	}
-	return r.orSay(ctx, shipment, "Not shipped without a person", ask())
+// carryLater lets a shipment take a step that a rule asks for, once the change is committed: also where the process
+// ends in between.
+func (r *Relay) carryLater(ch *change, s *store.Shipment, a carryArgs) error {
+	_, err := ch.addJob(jobCarry, s.Number, "relay", a)
+	return err
 }
+
+// carryStep takes a step that nobody asked for. Where it cannot be taken, such as for serial numbers that a person must
+// tell, that is said on the order, and the shipment waits for a person.
+func (r *Relay) carryStep(ctx context.Context, j *store.Job) (bool, error) {
+	var a carryArgs
+	if err := json.Unmarshal([]byte(j.Args), &a); err != nil {
+		return true, err
+	}
+	if a.Step == "pack" {
+		return true, r.orSay(ctx, j.Subject, "Not packed without a person", "", r.Pack(ctx, j.Subject, a.Profile, 0, nil, "relay"))
+	}
+	return true, r.orSay(ctx, j.Subject, "Not shipped without a person", serviceOpen, r.shipByRule(ctx, j.Subject))
+}
+
+func (r *Relay) shipByRule(ctx context.Context, shipment string) error {
+	s, err := r.Store.Shipment(ctx, shipment)
+	if err != nil {
+		return err
+	}
+	if s.State != store.ToShip {
+		return nil // somebody was quicker
+	}
+	o, err := r.Store.OrderByID(ctx, s.OrderID)
+	if err != nil {
+		return err
+	}
+	rate, err := r.chosenRate(ctx, shipment, o)
+	if err != nil {
+		return err
+	}
+	return r.askLabel(ctx, shipment, rate.Carrier, rate.Service, "relay")
+}
+
+// serviceOpen is the cause of an exception about a parcel for which a person must choose how it is sent.
+const serviceOpen = "service to be chosen"
 
 // orSay writes a refusal of a step that nobody asked for on the order instead of handing it to whoever did the step
-// before: that step stands. What breaks on our side is logged, and the shipment waits for a person.
-func (r *Relay) orSay(ctx context.Context, shipment, what string, err error) error {
-	var refused *Refused
-	if !errors.As(err, &refused) {
-		if err != nil {
-			r.log.Error(what, "shipment", shipment, "error", err)
-		}
-		return nil
+// before: that step stands. With a cause it is raised, too.
+func (r *Relay) orSay(ctx context.Context, shipment, what, cause string, err error) error {
+	why, refused := isRefused(err)
+	if !refused {
+		return err
 	}
 	return r.commit(ctx, func(ch *change) error {
 		_, o, err := ch.shipment(shipment)
 		if err != nil {
 			return err
 		}
-		return r.noteOrder(ch, o, "relay", "rule", "%s: %s", what, refused.Text)
+		if cause != "" {
+			ch.tell("exception", o.Number)
+			if err := ch.Raise(store.Exception{Cause: cause, Subject: o.Record.RequestedService, Text: fmt.Sprintf("Parcel %s of order %s: %s", shipment, o.Number, why),
+				Expected: "A service. Choose one for the parcel, or say in the channel's settings which one its word stands for.", ConnectionID: o.ConnectionID, OrderID: o.ID, Standing: true}, ch.now); err != nil {
+				return err
+			}
+		}
+		ch.tell("order", o.Number)
+		return r.noteOrder(ch, o, "relay", "rule", "%s: %s", what, why)
 	})
 }
 
-// chosenRate is that of the service which a rule chose, or else the cheapest that takes the parcel.
+// cheapest is the word in settings for the cheapest service that takes a parcel.
+const cheapest = "cheapest"
+
+// chosenRate is how a parcel is sent without a person: by the service that a rule chose, or else by the one that the
+// buyer was promised, or, where nothing was, by the cheapest that takes it. What was promised is never replaced.
 func (r *Relay) chosenRate(ctx context.Context, shipment string, o *order.Order) (Rate, error) {
+	want, by := o.Ours.Decided.Service, "the rule wants"
+	if word := o.Record.RequestedService; want == "" && word != "" {
+		by = fmt.Sprintf("the buyer was promised “%s”, which is", word)
+		var set map[string]string
+		if c := r.byID(o.ConnectionID); c != nil {
+			set = c.settings().Services
+		}
+		if want = set[word]; want == "" {
+			known, err := r.Store.CarrierServices(ctx)
+			if err != nil {
+				return Rate{}, err
+			}
+			if !slices.ContainsFunc(known, func(s store.CarrierService) bool { return s.Code == word }) {
+				return Rate{}, &Refused{Text: fmt.Sprintf("the buyer was promised “%s”; which service that is, is not decided", word), Conflict: true}
+			}
+			want = word
+		}
+	}
 	rates, err := r.Rates(ctx, shipment)
 	if err != nil {
 		return Rate{}, err
 	}
-	i := slices.IndexFunc(rates, func(x Rate) bool { return x.Refused == "" && x.Service == o.Ours.Decided.Service })
-	if i < 0 {
-		i = slices.IndexFunc(rates, func(x Rate) bool { return x.Refused == "" })
+	var refused []string
+	for _, x := range rates {
+		fits := want == "" || want == cheapest || x.Service == want
+		if fits && x.Refused == "" {
+			return x, nil
+		}
+		if fits {
+			refused = append(refused, x.CarrierName+": "+x.Refused)
+		}
 	}
-	if i < 0 {
-		return Rate{}, &Refused{Text: "no carrier takes parcel " + shipment, Conflict: true}
+	why := "no carrier takes parcel " + shipment
+	if want != "" && want != cheapest {
+		why = fmt.Sprintf("%s %s, and no carrier takes parcel %s by it", by, want, shipment)
 	}
-	return rates[i], nil
+	if len(refused) > 0 {
+		why += " (" + strings.Join(refused, "; ") + ")"
+	}
+	return Rate{}, &Refused{Text: why, Conflict: true}
 }
 
-// shipPacked buys the label of a packed order by the service that a rule chose, or by the cheapest that takes it.
-func (r *Relay) shipPacked(ctx context.Context, number, who string) (string, string, error) {
+// askPacked asks for the labels of all packed shipments of an order, and names those shipments.
+func (r *Relay) askPacked(ctx context.Context, number, who string) (string, error) {
 	o, err := r.Store.OrderByNumber(ctx, number)
 	if err != nil {
-		return "", "", err
+		return "", err
 	}
 	list, err := r.Store.ShipmentsOfOrder(ctx, o.ID)
 	if err != nil {
-		return "", "", err
+		return "", err
 	}
-	var sent []string
+	var asked []string
 	for _, s := range list {
 		if s.State != store.ToShip {
 			continue
 		}
 		rate, err := r.chosenRate(ctx, s.Number, o)
-		if err != nil {
-			return "", "", err
+		if err == nil {
+			err = r.askLabel(ctx, s.Number, rate.Carrier, rate.Service, who)
 		}
-		done, err := r.Ship(ctx, s.Number, rate.Carrier, rate.Service, who)
 		if err != nil {
-			return "", "", err
+			if len(asked) > 0 {
+				return join(asked), nil // those that were asked for are followed; the others stay packed
+			}
+			return "", err
 		}
-		switch done.State {
-		case store.Gone, store.Arrived:
-			sent = append(sent, done.Tracking)
-		case store.Buying:
-			sent = append(sent, "label asked for")
-		default:
-			return "", "", &Refused{Text: or(done.Error, "the label was not bought"), Conflict: true}
+		asked = append(asked, s.Number)
+	}
+	if len(asked) == 0 {
+		return "", &Refused{Text: "nothing of it is packed", Conflict: true}
+	}
+	return join(asked), nil
+}
+
+// servicesStep learns what a carrier sells: from its tariff, or from its prices for a parcel from one of our places.
+func (r *Relay) servicesStep(ctx context.Context, j *store.Job) (bool, error) {
+	c := r.byCode(j.Subject)
+	if c == nil || !c.works() {
+		return true, nil
+	}
+	var list []store.CarrierService
+	if c.line().Def.Calls["tariff"] != nil {
+		t, err := r.tariff(ctx, c)
+		if err != nil {
+			return false, err
+		}
+		for _, s := range t.Services {
+			list = append(list, store.CarrierService{ConnectionID: c.id, Code: s.Code, Name: s.Name})
+		}
+	} else {
+		from, err := r.somePlace()
+		if err != nil {
+			return true, nil // no place has an address yet
+		}
+		answers, err := c.line().Ask(ctx, "rates", message.Parcel{Reference: "services", From: from.Address, To: from.Address, WeightG: 1000, LengthMM: 200, WidthMM: 150, HeightMM: 100, Test: true, Handover: r.today()})
+		if err != nil {
+			return false, err
+		}
+		for _, a := range answers {
+			m := a.(*message.Rate)
+			list = append(list, store.CarrierService{ConnectionID: c.id, Code: m.Service, Name: m.ServiceName})
 		}
 	}
-	if len(sent) == 0 {
-		return "", "", &Refused{Text: "nothing of it is packed", Conflict: true}
+	return true, r.commit(ctx, func(ch *change) error { return ch.PutCarrierServices(c.id, list, ch.now) })
+}
+
+// somePlace is a place of ours with an address.
+func (r *Relay) somePlace() (store.Location, error) {
+	for _, id := range r.placeIDs() {
+		if p := r.Place(id); len(p.Address.Problems()) == 0 {
+			return p, nil
+		}
 	}
-	return join(sent), "", nil
+	return store.Location{}, errors.New("no place has an address")
+}
+
+// sellsLabels tells whether a connection is a carrier whose prices can be asked.
+func sellsLabels(c *conn) bool {
+	def := c.line().Def
+	return def.Feeds["labels out"] != nil && (def.Calls["tariff"] != nil || def.Calls["rates"] != nil)
+}
+
+// checkService refuses a service that no joined carrier sells.
+func (r *Relay) checkService(ctx context.Context, what, code string) error {
+	known, err := r.Store.CarrierServices(ctx)
+	if err != nil {
+		return err
+	}
+	var codes []string
+	for _, s := range known {
+		if s.Code == code {
+			return nil
+		}
+		codes = append(codes, fmt.Sprintf("%s (%s)", s.Code, s.Name))
+	}
+	if len(codes) == 0 {
+		return Refuse("%s %q: no joined carrier has told what it sells, so it could not be honoured; join a carrier first", what, code)
+	}
+	return Refuse("%s %q: no joined carrier sells it; there are %s", what, code, join(codes))
 }

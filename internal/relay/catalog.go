@@ -63,24 +63,7 @@ func (r *Relay) meetItem(ch *change, it catalog.Item) error {
 			return err
 		}
 	}
-	orders, err := ch.OrdersUnmatchedBySKU(it.SKU, 1000)
-	if err != nil {
-		return err
-	}
-	for len(orders) > 0 { // of one connection after the other
-		c := r.byID(orders[0].ConnectionID)
-		i := 1
-		for i < len(orders) && orders[i].ConnectionID == orders[0].ConnectionID {
-			i++
-		}
-		if c != nil {
-			if err := r.lookAgain(ch, c, orders[:i]); err != nil {
-				return err
-			}
-		}
-		orders = orders[i:]
-	}
-	return nil
+	return r.rematchAll(ch, rematchArgs{SKU: it.SKU})
 }
 
 // changeItem writes a changed item. Where it changes what the item is, what it is offered as follows.

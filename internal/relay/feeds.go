@@ -20,30 +20,20 @@ type runRequest struct {
 
 // inLoop decides on what is received.
 func (r *Relay) inLoop(c *conn) {
-	poke(c.wakeIn) // what waited since the last end
+	c.wakeIn.now() // what waited since the last end
 	for {
 		select {
-		case <-r.ctx.Done():
+		case <-c.ctx.Done():
 			return
-		case <-c.wakeIn:
+		case <-c.wakeIn.ch:
 		}
 		if err := r.decideAll(c); err != nil && r.ctx.Err() == nil {
 			r.log.Error("decisions failed, trying again", "connection", c.rec().Code, "error", err)
-			r.after(time.Second, c.wakeIn)
+			c.wakeIn.in(time.Second)
+		} else if at, err := r.Store.NextInbox(r.ctx, c.id); err == nil && !at.IsZero() {
+			c.wakeIn.in(max(at.Sub(r.now()), time.Second)) // messages that were put off
 		}
 	}
-}
-
-func (r *Relay) after(d time.Duration, ch chan struct{}) {
-	r.wg.Add(1)
-	go func() {
-		defer r.wg.Done()
-		select {
-		case <-r.ctx.Done():
-		case <-time.After(d):
-			poke(ch)
-		}
-	}()
 }
 
 // readLoop reads one feed of a connection when it is due. A reading of history goes beside the
@@ -57,7 +47,7 @@ func (r *Relay) readLoop(c *conn, kind string, asked chan runRequest) {
 		}
 		timer := time.NewTimer(max(wait, 0))
 		select {
-		case <-r.ctx.Done():
+		case <-c.ctx.Done():
 			timer.Stop()
 			return
 		case req := <-asked:
@@ -72,7 +62,7 @@ func (r *Relay) readLoop(c *conn, kind string, asked chan runRequest) {
 					case history <- struct{}{}:
 						defer func() { <-history }()
 						r.run(c, req)
-					case <-r.ctx.Done():
+					case <-c.ctx.Done():
 					}
 				}()
 			default:
@@ -178,11 +168,11 @@ func (r *Relay) read(c *conn, req runRequest) error {
 	if req.cause != "schedule" {
 		check = "" // who asks for a run wants to see everything
 	}
-	to, err := c.line().Read(r.ctx, req.kind, connector.Reading{Mark: mark, Check: check, Known: r.known(c, req.kind), Keep: func(records []connector.Record) error {
+	to, err := c.line().Read(c.ctx, req.kind, connector.Reading{Mark: mark, Check: check, Known: r.known(c, req.kind), Keep: func(records []connector.Record) error {
 		page++
 		kept, kerr := r.keepPage(c, f, &run, ensure, page, records)
 		if kept > 0 {
-			poke(c.wakeIn)
+			c.wakeIn.now()
 		}
 		if run != 0 {
 			r.Bus.Publish([]Event{{Kind: "run", Key: c.rec().Code}})
@@ -190,7 +180,7 @@ func (r *Relay) read(c *conn, req runRequest) error {
 		return kerr
 	}})
 	high := to.Mark
-	if err != nil && r.ctx.Err() != nil {
+	if err != nil && c.ctx.Err() != nil {
 		return nil // stopping is no failure; the run is closed at the next start
 	}
 	failed := f.Failures > 0
@@ -232,20 +222,19 @@ func (r *Relay) read(c *conn, req runRequest) error {
 		return ch.FeedWent(f.ID, high, ch.now)
 	})
 	if commitErr == nil {
-		r.mu.Lock()
-		if k := c.feeds[req.kind]; k != nil {
-			k.LastTryAt = r.now().UnixMicro()
+		now := r.now().UnixMicro()
+		r.onFeed(c, req.kind, func(k *store.Feed) {
+			k.LastTryAt = now
 			if err != nil {
 				k.Failures++
 				k.LastError = err.Error()
-			} else {
-				k.Failures, k.LastError, k.LastOKAt = 0, "", r.now().UnixMicro()
-				if req.from == "" {
-					k.Mark, k.Validator = high, to.Check
-				}
+				return
 			}
-		}
-		r.mu.Unlock()
+			k.Failures, k.LastError, k.LastOKAt = 0, "", now
+			if req.from == "" {
+				k.Mark, k.Validator = high, to.Check
+			}
+		})
 	}
 	return errors.Join(err, commitErr)
 }
@@ -326,7 +315,7 @@ func (r *Relay) RunNow(ctx context.Context, code, kind, from, who string) (int64
 	}
 	if def.Read == nil {
 		if def.Send != nil {
-			poke(c.wakeOut)
+			c.wakeOut.now()
 			return 0, nil
 		}
 		return 0, Refuse("%q is pushed by the other side and cannot be read", kind)
@@ -402,8 +391,8 @@ func (r *Relay) SetFeed(ctx context.Context, code, kind string, on bool, schedul
 	if err := r.reload(ctx); err != nil {
 		return err
 	}
-	poke(c.wakeOut)
-	poke(c.wakeIn)
+	c.wakeOut.now()
+	c.wakeIn.now()
 	return nil
 }
 
@@ -417,11 +406,6 @@ func (r *Relay) queueAllOffers(ch *change, c *conn) error {
 	for _, l := range listings {
 		need[l.ItemID] = true
 	}
-	r.mu.Lock()
-	if f := c.feeds["stock out"]; f != nil {
-		f.On = true
-	}
-	r.mu.Unlock()
 	book, err := r.book(ch, keys(need))
 	if err != nil {
 		return err
@@ -430,7 +414,16 @@ func (r *Relay) queueAllOffers(ch *change, c *conn) error {
 	if err != nil {
 		return err
 	}
-	return r.queueListings(ch, w, listings, book.Level)
+	return r.queueListingsOf(ch, w, listings, book.Level, c) // its feed is on by this very change, or was
+}
+
+// onFeed changes what memory knows of a feed; the file is written by the change that was committed before.
+func (r *Relay) onFeed(c *conn, kind string, f func(*store.Feed)) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if k := c.feeds[kind]; k != nil {
+		f(k)
+	}
 }
 
 // Pause stops or resumes everything of a connection. What is due waits; nothing is lost.
@@ -467,6 +460,6 @@ func (r *Relay) Pause(ctx context.Context, code string, paused bool, revision in
 	if err := r.reload(ctx); err != nil {
 		return err
 	}
-	poke(c.wakeOut)
+	c.wakeOut.now()
 	return nil
 }

@@ -323,7 +323,7 @@ func (r *Relay) bring(c *conn, im store.FirstImport) error {
 		}); err != nil {
 			return err
 		}
-		poke(c.wakeIn)
+		c.wakeIn.now()
 	}
 	return nil
 }

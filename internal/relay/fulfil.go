@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -243,7 +244,6 @@ func (r *Relay) Scan(ctx context.Context, shipment, code, bin string, qty int64,
 	if qty < 0 {
 		return out, Refuse("quantity %d: at least 1 is expected", qty)
 	}
-	goesInto := ""
 	err := r.commit(ctx, func(ch *change) error {
 		s, o, err := ch.shipment(shipment)
 		if err != nil {
@@ -263,7 +263,7 @@ func (r *Relay) Scan(ctx context.Context, shipment, code, bin string, qty int64,
 		if err != nil {
 			return err
 		}
-		out.Outcome, out.Wants, goesInto = got, wants, ""
+		out.Outcome, out.Wants = got, wants
 		if got.Kind != "product" {
 			return nil
 		}
@@ -293,14 +293,13 @@ func (r *Relay) Scan(ctx context.Context, shipment, code, bin string, qty int64,
 			return err
 		}
 		ch.tell("shipment", s.Number)
-		if carries(o, "pack") && !slices.ContainsFunc(s.Lines, func(l store.ShipmentLine) bool { return l.Picked < l.Quantity }) {
-			goesInto = o.Ours.Decided.Profile
+		if into := o.Ours.Decided.Profile; into != "" && carries(o, "pack") && !slices.ContainsFunc(s.Lines, func(l store.ShipmentLine) bool { return l.Picked < l.Quantity }) {
+			if err := r.carryLater(ch, &s, carryArgs{Step: "pack", Profile: into}); err != nil {
+				return err
+			}
 		}
 		return r.saveOrder(ch, o)
 	})
-	if err == nil && goesInto != "" {
-		err = r.packOn(ctx, shipment, goesInto)
-	}
 	return out, err
 }
 
@@ -327,8 +326,7 @@ func (r *Relay) Pack(ctx context.Context, shipment, profile string, weight int64
 		return Refuse("weight %d g: between 1 g and 1000 kg is expected", weight)
 	}
 	p := profiles[i]
-	ships := false
-	err = r.commit(ctx, func(ch *change) error {
+	return r.commit(ctx, func(ch *change) error {
 		s, o, err := ch.shipment(shipment)
 		if err != nil {
 			return err
@@ -386,13 +384,13 @@ func (r *Relay) Pack(ctx context.Context, shipment, profile string, weight int64
 		if err := r.noteOrder(ch, o, who, "packed", "Packed into %s, %s kg%s", p.Name, kg(s.WeightG), chosen); err != nil {
 			return err
 		}
-		ships = first && carries(o, "ship")
+		if first && carries(o, "ship") {
+			if err := r.carryLater(ch, &s, carryArgs{Step: "ship"}); err != nil {
+				return err
+			}
+		}
 		return r.saveOrder(ch, o)
 	})
-	if err == nil && ships {
-		err = r.shipOn(ctx, shipment)
-	}
-	return err
 }
 
 func kg(g int64) string { return fmt.Sprintf("%d.%03d", g/1000, g%1000) }
@@ -412,197 +410,6 @@ func (r *Relay) parcel(s store.Shipment, o *order.Order, c *conn) message.Parcel
 
 // today is the day in the company's time zone.
 func (r *Relay) today() string { return r.now().Format(time.DateOnly) }
-
-// Ship buys the label of a packed shipment by one service. The purchase goes through the outbox, so
-// that it happens once; Ship waits a little for its outcome and returns the shipment as it then is.
-func (r *Relay) Ship(ctx context.Context, shipment, carrier, service, who string) (store.Shipment, error) {
-	events, end := r.Bus.Listen()
-	defer end()
-	if err := r.askLabel(ctx, shipment, carrier, service, who); err != nil {
-		return store.Shipment{}, err
-	}
-	deadline := time.NewTimer(8 * time.Second)
-	defer deadline.Stop()
-	for {
-		select {
-		case e := <-events:
-			if e.Kind != "shipment" || e.Key != shipment {
-				continue
-			}
-			s, err := r.Store.Shipment(ctx, shipment)
-			if err != nil || s.State != store.Buying {
-				return s, err
-			}
-		case <-deadline.C:
-			return r.Store.Shipment(ctx, shipment)
-		case <-ctx.Done():
-			return r.Store.Shipment(context.WithoutCancel(ctx), shipment)
-		}
-	}
-}
-
-// askLabel puts the purchase of a label into the outbox.
-func (r *Relay) askLabel(ctx context.Context, shipment, carrier, service, who string) error {
-	c := r.byCode(carrier)
-	if c == nil || c.line().Def.Feeds["labels out"] == nil {
-		return Refuse("carrier %q is not a connection that sells labels", carrier)
-	}
-	if _, on := r.feed(c, "labels out"); !on {
-		return &Refused{Text: c.rec().Name + " is paused or its labels are switched off", Conflict: true}
-	}
-	if service == "" {
-		return Refuse("service: choose one of the carrier's services")
-	}
-	return r.commit(ctx, func(ch *change) error {
-		s, o, err := ch.shipment(shipment)
-		if err != nil {
-			return err
-		}
-		switch s.State {
-		case store.ToShip:
-		case store.ToPick:
-			return &Refused{Text: fmt.Sprintf("Shipment %s is not packed yet", s.Number), Conflict: true}
-		case store.Gone, store.Arrived:
-			return &Refused{Text: fmt.Sprintf("Shipment %s has left already with tracking number %s; no second label was bought", s.Number, s.Tracking), Conflict: true}
-		default:
-			return &Refused{Text: fmt.Sprintf("Shipment %s: %s", s.Number, s.State), Conflict: true}
-		}
-		if err := o.Workable(); err != nil {
-			return orderStateError(err)
-		}
-		if c.rec().Test && !o.Test {
-			return &Refused{Text: fmt.Sprintf("%s is in test and sells no real labels; take it live first", c.rec().Name), Conflict: true}
-		}
-		p := r.parcel(s, o, c)
-		p.Service = service
-		if bad := p.To.Problems(); len(bad) > 0 {
-			return &Refused{Text: "The address cannot be delivered to: " + strings.Join(bad, "; "), Conflict: true}
-		}
-		payload, err := json.Marshal(p)
-		if err != nil {
-			return err
-		}
-		s.State, s.CarrierID, s.Service, s.Error = store.Buying, c.rec().ID, service, ""
-		if err := ch.UpdateShipment(&s); err != nil {
-			return err
-		}
-		_, err = r.queue(ch, store.OutboxMessage{ConnectionID: c.rec().ID, Feed: "labels out", Subject: "shipment " + s.Number, Payload: string(payload), OrderID: o.ID, ShipmentID: s.ID})
-		if err != nil {
-			return err
-		}
-		ch.tell("shipment", s.Number)
-		return r.noteOrder(ch, o, who, "label asked", "Label by %s %s asked for", c.rec().Name, service)
-	})
-}
-
-// labelBought books a parcel that has its label: goods out, number kept, manifest, write-back.
-func (r *Relay) labelBought(ch *change, c *conn, m store.OutboxMessage, label *message.Label) error {
-	s, err := ch.ShipmentByID(m.ShipmentID)
-	if err != nil {
-		return err
-	}
-	o, err := ch.Order(s.OrderID)
-	if err != nil {
-		return err
-	}
-	var asked message.Parcel
-	if err := json.Unmarshal([]byte(m.Payload), &asked); err != nil {
-		return err
-	}
-	raw, err := json.Marshal(label)
-	if err != nil {
-		return err
-	}
-	s.Tracking, s.TrackingURL, s.Label, s.Price, s.Currency, s.Error = label.Tracking, label.URL, string(raw), label.Price, label.Currency, ""
-	s.ServiceName = label.Service
-	ch.tell("shipment", s.Number)
-	var units int64
-	for _, line := range lineIDs(&s) {
-		_, n := complete(&s, line)
-		units += min(o.Line(line).Packed, n)
-	}
-	if units == 0 { // the order was cancelled while the label was on its way
-		s.State = store.CalledOff
-		o.Hold(order.Hold{Cause: order.LateCancel, Text: fmt.Sprintf("Cancelled at the channel while label %s was being bought.", label.Tracking), Expected: "No parcel. Void the label at the carrier."})
-		if err := ch.UpdateShipment(&s); err != nil {
-			return err
-		}
-		return r.saveOrder(ch, o)
-	}
-	ids := map[int64]bool{}
-	itemsOf(o, ids)
-	book, err := r.book(ch, keys(ids))
-	if err != nil {
-		return err
-	}
-	sc, err := r.sceneFor(c, ch, book, c.rec().Name)
-	if err != nil {
-		return err
-	}
-	d := message.Dispatch{OrderID: o.OutsideID, OrderNumber: o.Record.Number, OurNumber: o.Number, Carrier: c.rec().Name, Service: or(s.ServiceName, s.Service),
-		Tracking: label.Tracking, TrackingURL: label.URL, ShippedAt: ch.now.UTC(), ParcelNumber: s.Number, Reference: r.prefix + "-" + s.Number}
-	for _, line := range lineIDs(&s) {
-		l := o.Line(line)
-		_, n := complete(&s, line)
-		if n = min(n, l.Packed); n == 0 {
-			continue
-		}
-		if err := o.Ship(line, n, s.LocationID, sc.Scene, "shipped with "+label.Tracking); err != nil {
-			return err
-		}
-		d.Lines = append(d.Lines, message.DispatchLine{ID: l.OutsideID, SKU: l.SKU, Quantity: n})
-	}
-	if d.LastOfOrder = o.Stage() == order.Shipped; d.LastOfOrder { // charges go with the last parcel
-		for i := range o.Lines {
-			if l := &o.Lines[i]; l.Charge && l.Live() > 0 {
-				d.Lines = append(d.Lines, message.DispatchLine{ID: l.OutsideID, SKU: l.SKU, Quantity: l.Live()})
-			}
-		}
-	}
-	if err := ch.SerialsGone(s.ID); err != nil {
-		return err
-	}
-	s.State, s.ShippedAt = store.Gone, ch.now.UnixMicro()
-	if s.ManifestID, err = ch.OpenManifest(c.rec().ID, asked.Handover); err != nil {
-		return err
-	}
-	if err := ch.UpdateShipment(&s); err != nil {
-		return err
-	}
-	if err := ch.Findable(o); err != nil {
-		return err
-	}
-	ch.tell("manifest", fmt.Sprint(s.ManifestID))
-	payload, err := json.Marshal(d)
-	if err != nil {
-		return err
-	}
-	if _, err := r.queue(ch, store.OutboxMessage{ConnectionID: o.ConnectionID, Feed: "dispatch out", Subject: "shipment " + s.Number, Payload: string(payload), OrderID: o.ID, ShipmentID: s.ID}); err != nil {
-		return err
-	}
-	if err := r.noteOrder(ch, o, c.rec().Name, "shipped", "Label bought: %s, tracking number %s, %s", or(s.ServiceName, s.Service), label.Tracking, price(label.Price, label.Currency)); err != nil {
-		return err
-	}
-	if err := r.saveOrder(ch, o); err != nil {
-		return err
-	}
-	return r.post(ch, book)
-}
-
-func (r *Relay) labelRefused(ch *change, m store.OutboxMessage) error {
-	s, err := ch.ShipmentByID(m.ShipmentID)
-	if err != nil {
-		return err
-	}
-	if s.State == store.Buying {
-		s.State, s.Error = store.ToShip, m.Error
-		if err := ch.UpdateShipment(&s); err != nil {
-			return err
-		}
-	}
-	ch.tell("shipment", s.Number)
-	return nil
-}
 
 // CloseManifest ends a carrier's day: the carrier gets the list of what it takes.
 func (r *Relay) CloseManifest(ctx context.Context, id int64, who string) error {
@@ -667,6 +474,13 @@ func (r *Relay) handoverRefused(ch *change, m store.OutboxMessage) error {
 	}
 	ch.tell("manifest", fmt.Sprint(id))
 	return ch.SetManifest(id, "open", "", time.Time{})
+}
+
+// placeIDs lists the locations.
+func (r *Relay) placeIDs() []int64 {
+	r.placeMu.RLock()
+	defer r.placeMu.RUnlock()
+	return slices.Sorted(maps.Keys(r.places))
 }
 
 // placeID finds a location by its code; 0 where there is none.

@@ -74,7 +74,7 @@ func (r *Relay) AcceptPush(ctx context.Context, code string, h http.Header, raw 
 		return nil
 	})
 	if out.Kept > 0 {
-		poke(c.wakeIn)
+		c.wakeIn.now()
 	}
 	return out, err
 }
@@ -87,10 +87,10 @@ func (r *Relay) MaxPush(code string) int64 {
 	return 64 << 10
 }
 
-// decideAll decides on everything that waits in a connection's inbox.
+// decideAll decides on everything that waits in a connection's inbox and whose time has come.
 func (r *Relay) decideAll(c *conn) error {
 	for r.ctx.Err() == nil {
-		msgs, err := r.Store.WaitingInbox(r.ctx, c.rec().ID, batchSize)
+		msgs, err := r.Store.WaitingInbox(r.ctx, c.rec().ID, r.now(), batchSize)
 		if err != nil || len(msgs) == 0 {
 			return err
 		}
@@ -110,7 +110,8 @@ type mapped struct {
 	msg any
 }
 
-// decide maps a batch outside the transaction, and decides and commits it inside one.
+// decide maps a batch outside the transaction, and decides and commits it inside one. Where the batch as a whole
+// cannot be decided on, each of its messages is decided on for itself, so that one does not keep back the others.
 func (r *Relay) decide(c *conn, msgs []store.InboxMessage) error {
 	var good []mapped
 	var bad []store.InboxOutcome
@@ -122,39 +123,128 @@ func (r *Relay) decide(c *conn, msgs []store.InboxMessage) error {
 		}
 		good = append(good, mapped{in, m})
 	}
+	err := r.commit(r.ctx, func(ch *change) error {
+		return safely(func() error { return r.batch(c, ch).decide(good, bad, msgs) })
+	})
+	if err == nil || store.Unavailable(err) || r.ctx.Err() != nil {
+		return err
+	}
+	r.log.Warn("a batch could not be decided on as a whole; each message is decided on for itself", "connection", c.rec().Code, "error", err)
 	return r.commit(r.ctx, func(ch *change) error {
-		b := &batch{r: r, c: c, ch: ch, tallies: map[int64]*store.Tally{}}
-		for _, o := range bad {
-			b.fail(o, msgs)
-		}
-		if err := b.orders(good); err != nil {
+		if err := r.batch(c, ch).decide(nil, bad, msgs); err != nil {
 			return err
 		}
 		for _, m := range good {
-			var err error
-			switch x := m.msg.(type) {
-			case *message.Listing:
-				err = b.listing(m.in, x)
-			case *message.StockLevel:
-				err = b.stockLevel(m.in, x)
-			case *message.Item:
-				err = b.item(m.in, x)
-			case *message.Customer:
-				err = b.customer(m.in, x)
-			case *message.Dispatch:
-				err = b.dispatch(m.in, x)
-			case *message.Tracking:
-				err = b.tracking(m.in, x)
+			err := ch.try(func() error { return r.batch(c, ch).decide([]mapped{m}, nil, nil) })
+			if err == nil {
+				continue
 			}
-			if err != nil {
+			if store.Unavailable(err) {
+				return err
+			}
+			if err := r.batch(c, ch).undecided(m.in, err); err != nil {
 				return err
 			}
 		}
-		if err := b.outdated(good); err != nil {
+		return nil
+	})
+}
+
+func (r *Relay) batch(c *conn, ch *change) *batch {
+	return &batch{r: r, c: c, ch: ch, tallies: map[int64]*store.Tally{}}
+}
+
+// decide decides on messages that were understood, and settles them and those that were not.
+func (b *batch) decide(good []mapped, bad []store.InboxOutcome, msgs []store.InboxMessage) error {
+	for _, o := range bad {
+		b.fail(o, msgs)
+	}
+	if err := b.orders(good); err != nil {
+		return err
+	}
+	for _, m := range good {
+		var err error
+		switch x := m.msg.(type) {
+		case *message.Listing:
+			err = b.listing(m.in, x)
+		case *message.StockLevel:
+			err = b.stockLevel(m.in, x)
+		case *message.Item:
+			err = b.item(m.in, x)
+		case *message.Customer:
+			err = b.customer(m.in, x)
+		case *message.Dispatch:
+			err = b.dispatch(m.in, x)
+		case *message.Tracking:
+			err = b.tracking(m.in, x)
+		}
+		if err != nil {
 			return err
 		}
-		return b.finish(bad)
-	})
+	}
+	for _, m := range good {
+		if m.in.Attempts > 0 && !slices.Contains(b.putOff, m.in.ID) && !b.failed(m.in.ID) { // what was raised about it is over
+			if err := b.ch.CloseExceptionFor(0, m.in.ID, "relay", b.ch.now); err != nil {
+				return err
+			}
+			b.ch.tell("exception", "")
+		}
+	}
+	if err := b.outdated(good); err != nil {
+		return err
+	}
+	return b.finish(bad)
+}
+
+// failed tells whether a message of the batch waits for a person now.
+func (b *batch) failed(id int64) bool {
+	return slices.ContainsFunc(b.outcomes, func(o store.InboxOutcome) bool { return o.ID == id && o.State == "failed" })
+}
+
+// notTakenIn is the cause of an exception about a message that was understood, but could not be taken in.
+const notTakenIn = "message not taken in"
+
+// decisions is how often it is tried to decide on a message, before a person is asked to put it right.
+const decisions = 10
+
+// undecided raises a message that stands in its own way. What core refuses is refused for good; what broke is tried
+// again later, each time after a longer while.
+func (b *batch) undecided(in store.InboxMessage, err error) error {
+	y, run, e := b.tally(in)
+	if e != nil {
+		return e
+	}
+	y.Failed++
+	y.Reason("cannot be taken in")
+	why, refused := isRefused(err)
+	expected := "A record that can be taken in. It is kept as it came: correct it at the other side, or here what stands against it, and take it in again."
+	if refused || in.Attempts+1 >= decisions {
+		b.outcomes = append(b.outcomes, store.InboxOutcome{ID: in.ID, State: "failed", Reason: or(why, err.Error())})
+	} else {
+		next := b.ch.now.Add(delay(int(in.Attempts+1), fmt.Sprint(in.ID)) * 4)
+		if e := b.ch.PutOff(in.ID, in.Attempts+1, err.Error(), next); e != nil {
+			return e
+		}
+		b.ch.after(func() { b.c.wakeIn.in(next.Sub(b.r.now())) })
+		expected = "Nothing from you at first: it is tried again by itself. If it stays, it is a fault of this program; its log says more."
+	}
+	if !refused {
+		why = "something broke on our side while it was decided on"
+		b.r.log.Error("a message could not be decided on", "connection", b.c.rec().Code, "feed", in.Feed, "id", in.OutsideID, "inbox", in.ID, "error", err)
+	}
+	b.logs = append(b.logs, logged{run, "error", fmt.Sprintf("%s: %s", in.OutsideID, why)})
+	if e := b.ch.Raise(store.Exception{Cause: notTakenIn, Text: fmt.Sprintf("%s from %s could not be taken in: %s", thingOf(in), b.c.rec().Name, why), Expected: expected,
+		ConnectionID: b.c.rec().ID, InboxID: in.ID}, b.ch.now); e != nil {
+		return e
+	}
+	b.ch.tell("exception", "")
+	return b.finish(nil)
+}
+
+// thingOf names a message as people do.
+func thingOf(in store.InboxMessage) string {
+	words := map[string]string{"orders in": "Order", "listings in": "Listing", "items in": "Item", "stock in": "The quantity of", "customers in": "Customer", "dispatch in": "Dispatch", "tracking in": "Tracking event"}
+	return or(words[in.Feed], "Message") + " " + in.OutsideID
 }
 
 func (r *Relay) mapOne(c *conn, in store.InboxMessage) (any, error) {
@@ -231,6 +321,12 @@ func (f *fresh) take(k freshKey) (understood, bool) {
 	return u, ok
 }
 
+// logged is a line for the log of a run.
+type logged struct {
+	run         int64
+	level, text string
+}
+
 // batch is one decision's work.
 type batch struct {
 	r        *Relay
@@ -239,10 +335,8 @@ type batch struct {
 	tallies  map[int64]*store.Tally // by run; 0 is resolved to the push run
 	byFeed   map[string]int64
 	outcomes []store.InboxOutcome
-	logs     []struct {
-		run  int64
-		text string
-	}
+	putOff   []int64 // messages that are decided on later
+	logs     []logged
 	again map[string]string // orders that are void here and taken in again on purpose: the number to use, or none
 	typed string            // who typed the orders of this batch
 }
@@ -284,10 +378,7 @@ func (b *batch) fail(o store.InboxOutcome, msgs []store.InboxMessage) {
 			if y, run, err := b.tally(in); err == nil {
 				y.Failed++
 				y.Reason("cannot be taken in")
-				b.logs = append(b.logs, struct {
-					run  int64
-					text string
-				}{run, fmt.Sprintf("%s: %s", in.OutsideID, o.Reason)})
+				b.logs = append(b.logs, logged{run, "error", fmt.Sprintf("%s: %s", in.OutsideID, o.Reason)})
 			}
 		}
 	}
@@ -722,15 +813,36 @@ func (r *Relay) flagNegative(ch *change, book *stock.Book) error {
 	return nil
 }
 
-// serveWaiting gives what became available to the orders that wait for it, oldest first.
+// serveWaiting gives what became available to the orders that wait for it, oldest first: to the first of them at
+// once, to the others, as long as there is something left, by a job.
 func (r *Relay) serveWaiting(ch *change, book *stock.Book, items []int64) error {
-	w, err := r.waresNow(ch)
-	if err != nil {
+	_, done, err := r.serve(ch, book, items, serveMark{})
+	if err != nil || done {
 		return err
 	}
-	waiting, err := ch.OrdersWaitingFor(w.touched(items), 200)
+	for _, item := range items {
+		if has, err := ch.HasJob(string(jobServe), serveSubject(item)); err != nil {
+			return err
+		} else if has {
+			continue // the job is at it and sees what is there by then
+		}
+		if _, err := ch.addJob(jobServe, serveSubject(item), "relay", serveMark{}); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// serve gives what is free of items to the next orders that wait for them after a mark, and tells from where to go on,
+// or that no order waits any more or nothing is left to give.
+func (r *Relay) serve(ch *change, book *stock.Book, items []int64, after serveMark) (next serveMark, done bool, err error) {
+	w, err := r.waresNow(ch)
+	if err != nil {
+		return after, true, err
+	}
+	waiting, err := ch.OrdersWaitingFor(w.touched(items), after.Placed, after.ID, orderBatch)
 	if err != nil || len(waiting) == 0 {
-		return err
+		return after, true, err
 	}
 	need := map[int64]bool{}
 	for _, o := range waiting {
@@ -738,9 +850,30 @@ func (r *Relay) serveWaiting(ch *change, book *stock.Book, items []int64) error 
 	}
 	levels, err := ch.Levels(w.needed(keys(need)))
 	if err != nil {
-		return err
+		return after, true, err
 	}
 	book.Know(levels)
+	if _, err := r.allocateTo(ch, book, waiting); err != nil {
+		return after, true, err
+	}
+	last := waiting[len(waiting)-1]
+	next = serveMark{saleTime(last), last.ID}
+	free := slices.ContainsFunc(items, func(item int64) bool {
+		return slices.ContainsFunc(r.placeIDs(), func(at int64) bool { return book.Level(stock.Key{Item: item, Location: at}).Available() > 0 })
+	})
+	return next, len(waiting) < orderBatch || !free, nil
+}
+
+// saleTime is when an order was placed, as orders are sorted by.
+func saleTime(o *order.Order) int64 {
+	if o.Record.PlacedAt.IsZero() {
+		return o.ReceivedAt.UnixMicro()
+	}
+	return o.Record.PlacedAt.UnixMicro()
+}
+
+// allocateTo promises what is free to orders that wait, in their order, and counts those that got something.
+func (r *Relay) allocateTo(ch *change, book *stock.Book, waiting []*order.Order) (served int, err error) {
 	for _, o := range waiting {
 		c := r.byID(o.ConnectionID)
 		if c == nil || o.Voided || o.Elsewhere() {
@@ -748,21 +881,22 @@ func (r *Relay) serveWaiting(ch *change, book *stock.Book, items []int64) error 
 		}
 		s, err := r.sceneFor(c, ch, book, "relay")
 		if err != nil {
-			return err
+			return served, err
 		}
 		part := order.Change{Order: o}
 		if !order.AllocateWaiting(o, s.Scene, &part) {
 			continue
 		}
+		served++
 		o.Revision++
 		if err := r.saveOrder(ch, o); err != nil {
-			return err
+			return served, err
 		}
 		if err := ch.Note(notes(part, "relay", ch.now)...); err != nil {
-			return err
+			return served, err
 		}
 	}
-	return nil
+	return served, nil
 }
 
 func or(s, otherwise string) string {
@@ -842,7 +976,7 @@ func (b *batch) finish(bad []store.InboxOutcome) error {
 		}
 	}
 	for _, l := range b.logs {
-		if err := b.ch.LogRun(l.run, "error", l.text, b.ch.now); err != nil {
+		if err := b.ch.LogRun(l.run, l.level, l.text, b.ch.now); err != nil {
 			return err
 		}
 	}
@@ -870,7 +1004,7 @@ func (r *Relay) TryAgain(ctx context.Context, code, who string) (int64, error) {
 		n, err = ch.Reopen(c.rec().ID, who, ch.now)
 		return err
 	})
-	poke(c.wakeIn)
+	c.wakeIn.now()
 	return n, err
 }
 

@@ -7,6 +7,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -47,7 +48,13 @@ func (r *Relay) Checklist(ctx context.Context, code string) ([]Check, error) {
 	}
 	out = append(out, who)
 	set := c.settings()
-	if def.Side == "channel" {
+	ordersIn := false
+	r.mu.RLock()
+	if f := c.feeds["orders in"]; f != nil {
+		ordersIn = f.On
+	}
+	r.mu.RUnlock()
+	if def.Side == "channel" || ordersIn {
 		l := Check{Key: "location", Text: "A location's stock is sold there", Done: len(set.Offer.Sources) > 0, Required: true, Hint: "Choose at least one location."}
 		if l.Done {
 			var names []string
@@ -149,6 +156,9 @@ func (r *Relay) SetSettings(ctx context.Context, code string, s Settings, revisi
 	if len(changes) == 0 {
 		return nil
 	}
+	if f, works := r.feed(c, "orders in"); f.ID != 0 && works && len(s.Offer.Sources) == 0 {
+		return Refuse("offer.sources: orders come in over this connection; they need at least one location whose stock they are sold from")
+	}
 	if err := r.changeConnection(ctx, code, revision, who, "settings", "Settings changed: "+join(changes), func(ch *change, rec *store.Connection) error {
 		rec.Settings = string(b)
 		policy, err := json.Marshal(s.Offer)
@@ -161,11 +171,34 @@ func (r *Relay) SetSettings(ctx context.Context, code string, s Settings, revisi
 		if f, _ := r.feed(c, "stock out"); !f.On && slices.ContainsFunc(changes, func(d string) bool { return strings.HasPrefix(d, "offer ") }) {
 			rec.PreviewedAt = 0
 		}
-		return nil
+		return r.afterSettings(ch, c, *before, s, who)
 	}); err != nil {
 		return err
 	}
 	return r.offerAgain(ctx, c)
+}
+
+// afterSettings lets go on what waited for other settings: orders that were short look at the new places, parcels whose
+// service was not clear are looked at again.
+func (r *Relay) afterSettings(ch *change, c *conn, before, now Settings, who string) error {
+	if !slices.Equal(before.Offer.Sources, now.Offer.Sources) {
+		if _, err := ch.addJob(jobSources, c.rec().Code, who, struct{}{}); err != nil {
+			return err
+		}
+	}
+	if maps.Equal(before.Services, now.Services) {
+		return nil
+	}
+	numbers, err := ch.ShipmentsOfExceptions(serviceOpen, c.id)
+	if err != nil {
+		return err
+	}
+	for _, n := range numbers {
+		if err := r.carryLater(ch, &store.Shipment{Number: n}, carryArgs{Step: "ship"}); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // offerAgain queues the quantities of a connection that is at work.
@@ -250,6 +283,10 @@ func (r *Relay) SwitchOn(ctx context.Context, code, who string) error {
 			}
 		}
 		rec.State = store.On
+		if sellsLabels(c) {
+			_, err := ch.addJob(jobServices, rec.Code, who, struct{}{})
+			return err
+		}
 		return nil
 	}); err != nil {
 		return err
@@ -257,8 +294,8 @@ func (r *Relay) SwitchOn(ctx context.Context, code, who string) error {
 	if err := r.offerAgain(ctx, c); err != nil {
 		return err
 	}
-	poke(c.wakeIn)
-	poke(c.wakeOut)
+	c.wakeIn.now()
+	c.wakeOut.now()
 	return nil
 }
 

@@ -37,11 +37,11 @@ func (r *Relay) index(ctx context.Context, fresh bool) (*catalog.Index, error) {
 	if m.index != nil && !(m.old && fresh) {
 		return m.index, nil
 	}
-	m.old = false
 	items, err := r.Store.Known(ctx)
 	if err != nil {
-		return nil, err
+		return nil, err // it stays old: the next who asks tries again
 	}
+	m.old = false
 	m.index = catalog.NewIndex(items)
 	return m.index, nil
 }
@@ -251,11 +251,7 @@ func (r *Relay) matched(ch *change, c *conn, l *store.Listing) error {
 
 // rematch lets orders of a channel go on that waited for one of its listings.
 func (r *Relay) rematch(ch *change, c *conn, number, sku string) error {
-	list, err := ch.OrdersUnmatched(c.id, number, sku, 1000)
-	if err != nil || len(list) == 0 {
-		return err
-	}
-	return r.lookAgain(ch, c, list)
+	return r.rematchAll(ch, rematchArgs{Connection: c.id, Listing: number, SKU: sku})
 }
 
 // lookAgain looks for the items of orders that had none.

@@ -194,6 +194,7 @@ func (r *Relay) gather(ctx context.Context) (next time.Time, err error) {
 			if err := ch.AddNotice(store.Notice{TargetID: t.ID, Ref: ref, Subject: subject, Payload: string(payload), CreatedAt: now.UnixMicro(), NextAt: now.UnixMicro()}); err != nil {
 				return err
 			}
+			ch.after(r.wakeTell.now)
 			return ch.ToldOf(t.ID, upto, again)
 		}); err != nil {
 			return next, err
@@ -253,8 +254,8 @@ func (d noticeData) mailText() string {
 // noticeTries is how often a message is tried.
 const noticeTries = 10
 
-// tell sends the messages that are due, and returns when the next is.
-func (r *Relay) tell(ctx context.Context) (next time.Time, err error) {
+// Tell sends the messages that are due, and returns when the next is.
+func (r *Relay) Tell(ctx context.Context) (next time.Time, err error) {
 	due, err := r.Store.DueNotices(ctx, r.now())
 	if err != nil {
 		return next, err

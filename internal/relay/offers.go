@@ -146,13 +146,18 @@ func (r *Relay) queueOffers(ch *change, book *stock.Book, items []int64) error {
 
 // queueListings queues the quantities of listings.
 func (r *Relay) queueListings(ch *change, w *wares, listings []store.Listing, levels func(stock.Key) stock.Level) error {
+	return r.queueListingsOf(ch, w, listings, levels, nil)
+}
+
+// queueListingsOf queues the quantities of listings; on is a connection whose feed the change switches on.
+func (r *Relay) queueListingsOf(ch *change, w *wares, listings []store.Listing, levels func(stock.Key) stock.Level, on *conn) error {
 	for i := range listings {
 		l := &listings[i]
 		c := r.byID(l.ConnectionID)
 		if c == nil || l.ItemID == 0 {
 			continue
 		}
-		if f, _ := r.feed(c, "stock out"); !f.On || c.rec().State != store.On {
+		if f, _ := r.feed(c, "stock out"); !f.On && c != on || c.rec().State != store.On {
 			continue // a connection that is paused keeps its quantities waiting
 		}
 		if c.rec().Test && c.line().Def.Test == nil {

@@ -47,10 +47,10 @@ func (r *Relay) outLoop(c *conn) {
 		}
 		timer := time.NewTimer(wait)
 		select {
-		case <-r.ctx.Done():
+		case <-c.ctx.Done():
 			timer.Stop()
 			return
-		case <-c.wakeOut:
+		case <-c.wakeOut.ch:
 			timer.Stop()
 		case <-timer.C:
 		}
@@ -65,7 +65,7 @@ func (r *Relay) sendDue(c *conn) (bool, error) {
 			continue
 		}
 		if kind == "stock out" && r.now().Sub(c.stockSent) < stockPace {
-			c.wakeSoon(r, stockPace)
+			c.wakeOut.in(stockPace)
 			continue
 		}
 		feeds = append(feeds, kind)
@@ -176,14 +176,11 @@ func (r *Relay) sendGroup(c *conn, kind string, group []store.OutboxMessage) err
 }
 
 func (r *Relay) feedWent(ch *change, c *conn, f store.Feed) error {
-	r.mu.Lock()
-	failed := false
-	if k := c.feeds[f.Kind]; k != nil {
-		failed = k.Failures > 0
-		k.Failures, k.LastError, k.LastOKAt = 0, "", ch.now.UnixMicro()
-	}
-	r.mu.Unlock()
-	if failed { // we are let in again
+	now := ch.now.UnixMicro()
+	ch.after(func() {
+		r.onFeed(c, f.Kind, func(k *store.Feed) { k.Failures, k.LastError, k.LastOKAt = 0, "", now })
+	})
+	if f.Failures > 0 { // we are let in again
 		if err := ch.CloseConnectionException(c.rec().ID, credentialsRefused, ch.now); err != nil {
 			return err
 		}
@@ -197,12 +194,7 @@ func (r *Relay) feedFailed(ch *change, c *conn, f store.Feed, err error) error {
 	if errors.As(err, &fail) && !fail.Temporary && fail.Status != http.StatusUnauthorized && fail.Status != http.StatusForbidden {
 		return nil // the message was refused; the feed itself works
 	}
-	r.mu.Lock()
-	if k := c.feeds[f.Kind]; k != nil {
-		k.Failures++
-		k.LastError = err.Error()
-	}
-	r.mu.Unlock()
+	ch.after(func() { r.onFeed(c, f.Kind, func(k *store.Feed) { k.Failures++; k.LastError = err.Error() }) })
 	return ch.FeedFailed(f.ID, err.Error(), ch.now)
 }
 
@@ -220,9 +212,13 @@ func (r *Relay) notSent(ch *change, c *conn, m store.OutboxMessage, err error) e
 	if f.Unsent && f.Temporary {
 		m.Attempts = max(0, m.Attempts-1) // it never left: not an attempt
 	}
+	m.Unclear = mayHaveArrived(f) || m.Unclear && (f.Temporary || locked) // until it is answered, it may have been carried out
 	if (f.Temporary || locked) && m.Attempts < maxAttempts {
 		m.State, m.NextAt = store.Waiting, ch.now.Add(max(delay(int(m.Attempts), m.Ref), f.RetryAfter)).UnixMicro()
 		return ch.SettleOutbox(m)
+	}
+	if m.Unclear && m.Feed == "labels out" {
+		return r.labelNotKnown(ch, c, m)
 	}
 	return r.refused(ch, c, m)
 }
@@ -259,8 +255,8 @@ func (r *Relay) refused(ch *change, c *conn, m store.OutboxMessage) error {
 	}
 	cause := "write-back refused"
 	if m.Feed == "labels out" {
-		cause = "label refused"
-		if err := r.labelRefused(ch, m); err != nil {
+		cause = labelRefused
+		if err := r.labelNotBought(ch, m); err != nil {
 			return err
 		}
 	}
@@ -274,14 +270,18 @@ func (r *Relay) refused(ch *change, c *conn, m store.OutboxMessage) error {
 		}
 	}
 	ch.tell("exception", "")
+	did, expected := "refused", "An accepted message. Correct what the other side names, then send it again."
+	if m.Unclear {
+		did, expected = "gave no clear answer to", "An answer. It may have been carried out there; sending it again under the same reference does nothing twice."
+	}
 	if m.OrderID != 0 {
-		if err := ch.Note(store.Entry{At: ch.now.UnixMicro(), Who: c.rec().Name, Thing: "order", ThingID: m.OrderID, What: cause, Text: fmt.Sprintf("%s refused %s: %s", c.rec().Name, m.Feed, m.Error)}); err != nil {
+		if err := ch.Note(store.Entry{At: ch.now.UnixMicro(), Who: c.rec().Name, Thing: "order", ThingID: m.OrderID, What: cause, Text: fmt.Sprintf("%s %s %s: %s", c.rec().Name, did, m.Feed, m.Error)}); err != nil {
 			return err
 		}
 	}
 	ch.watch = true
-	return ch.Raise(store.Exception{Cause: cause, Subject: clip(m.Error, 120), Text: fmt.Sprintf("%s refused %s of %s: %s", c.rec().Name, m.Feed, m.Subject, m.Error),
-		Expected: "An accepted message. Correct what the other side names, then send it again.", ConnectionID: c.rec().ID, OrderID: m.OrderID, OutboxID: m.ID}, ch.now)
+	return ch.Raise(store.Exception{Cause: cause, Subject: clip(m.Error, 120), Text: fmt.Sprintf("%s %s %s of %s: %s", c.rec().Name, did, m.Feed, m.Subject, m.Error),
+		Expected: expected, ConnectionID: c.rec().ID, OrderID: m.OrderID, OutboxID: m.ID}, ch.now)
 }
 
 func (r *Relay) batchAnswered(ch *change, c *conn, group []store.OutboxMessage, results []connector.Result) error {
@@ -360,7 +360,7 @@ func (r *Relay) submitted(ch *change, c *conn, group []store.OutboxMessage, subm
 			return err
 		}
 	}
-	c.wakeSoon(r, time.Duration(p.After))
+	c.wakeOut.in(time.Duration(p.After))
 	return nil
 }
 
@@ -369,8 +369,8 @@ func (r *Relay) submitted(ch *change, c *conn, group []store.OutboxMessage, subm
 // is asked.
 func (r *Relay) askReport(c *conn, kind string, one store.OutboxMessage) error {
 	p := c.line().Reports(kind)
-	if p == nil {
-		return fmt.Errorf("%s does not report on %s", c.rec().Name, kind)
+	if p == nil { // the definition knows no report any more: what was submitted is sent again as the definition now says
+		return r.commit(r.ctx, func(ch *change) error { return r.submitAnew(ch, c, kind, one.Submission) })
 	}
 	results, ready, err := c.line().Report(r.ctx, kind, one.Submission)
 	if err != nil && r.ctx.Err() != nil {
@@ -414,9 +414,26 @@ func (r *Relay) askReport(c *conn, kind string, one store.OutboxMessage) error {
 				return e
 			}
 		}
-		c.wakeSoon(r, time.Duration(p.Every))
+		c.wakeOut.in(time.Duration(p.Every))
 		return nil
 	})
+}
+
+// submitAnew sends again what was submitted under a definition whose report nobody can ask for any more.
+func (r *Relay) submitAnew(ch *change, c *conn, kind, submission string) error {
+	group, err := ch.SubmittedWith(c.id, kind, submission)
+	if err != nil {
+		return err
+	}
+	ch.wake[c.id] = true
+	for _, m := range group {
+		m.State, m.Submission, m.NextAt = store.Waiting, "", ch.now.UnixMicro()
+		m.Error = fmt.Sprintf("the report on submission %s can no longer be asked for; it is sent again", submission)
+		if err := ch.SettleOutbox(m); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // maxSubmissions is how often a batch whose report never comes is submitted.
@@ -425,7 +442,7 @@ const maxSubmissions = 3
 // sent takes the answer to a single message.
 func (r *Relay) sent(ch *change, c *conn, m store.OutboxMessage, answer any) error {
 	again := m.SentAt != 0
-	m.Error, m.SentAt = "", ch.now.UnixMicro()
+	m.Error, m.SentAt, m.Unclear = "", ch.now.UnixMicro(), false
 	if b, err := json.Marshal(answer); err == nil && answer != nil {
 		m.Answer = string(b)
 	}
@@ -441,7 +458,7 @@ func (r *Relay) sent(ch *change, c *conn, m store.OutboxMessage, answer any) err
 		if !again { // the attempts of reading back are counted from here, once
 			m.Attempts = 0
 		}
-		c.wakeSoon(r, after)
+		c.wakeOut.in(after)
 	} else {
 		m.State, m.NextAt, m.ConfirmedAt = store.Confirmed, 0, ch.now.UnixMicro()
 	}
@@ -461,14 +478,6 @@ func (r *Relay) sent(ch *change, c *conn, m store.OutboxMessage, answer any) err
 		return r.noteWriteBack(ch, c, m, "sent", "")
 	}
 	return nil
-}
-
-func (c *conn) wakeSoon(r *Relay, d time.Duration) {
-	if d <= 0 {
-		poke(c.wakeOut)
-		return
-	}
-	r.after(d, c.wakeOut)
 }
 
 func (r *Relay) noteWriteBack(ch *change, c *conn, m store.OutboxMessage, what, extra string) error {
@@ -528,8 +537,17 @@ func (r *Relay) sendAgain(ch *change, id int64, who string) error {
 	if err != nil {
 		return err
 	}
-	if m.State != store.Refused {
+	switch {
+	case m.Feed == "labels out" && (m.State == store.Refused || m.State == store.Waiting && m.Attempts >= maxAttempts):
+		ch.tell("exception", "")
+		return r.sendLabelAgain(ch, m, who)
+	case m.State != store.Refused:
 		return &Refused{Text: fmt.Sprintf("message %s is %s, only refused ones are sent again", m.Ref, m.State), Conflict: true}
+	}
+	if newer, err := ch.Overtaken(m); err != nil {
+		return err
+	} else if newer {
+		return &Refused{Text: fmt.Sprintf("a newer message about %s was decided since; this one would undo it", m.Subject), Conflict: true}
 	}
 	m.State, m.NextAt, m.Attempts, m.Error = store.Waiting, ch.now.UnixMicro(), 0, ""
 	if err := ch.SettleOutbox(m); err != nil {

@@ -39,6 +39,7 @@ type Relay struct {
 	// one of the range that GS1 sets aside for use inside a company.
 	gs1Prefix string
 
+	loading sync.Mutex // held while memory is brought to what the file says, so that it never goes backwards
 	mu      sync.RWMutex
 	lib     connector.Library // replaced as a whole when a definition is added
 	fixed   connector.Library // built in or from a folder
@@ -62,7 +63,9 @@ type Relay struct {
 	placeMu sync.RWMutex
 	places  map[int64]store.Location
 
-	wakeWatch chan struct{} // something may be due sooner
+	wakeWatch *waker // something may be due sooner
+	wakeJobs  map[jobKind]*waker // there is work for the loops of jobs
+	wakeTell  *waker // somebody is to be told
 	watchAt   time.Time     // of a relay that is driven by hand: when it looks again; guarded by mu
 }
 
@@ -76,12 +79,15 @@ type conn struct {
 	id      int64
 	cur     atomic.Pointer[joined]
 	feeds   map[string]*store.Feed // by kind; guarded by Relay.mu
-	wakeIn  chan struct{}
-	wakeOut chan struct{}
+	wakeIn  *waker
+	wakeOut *waker
 	readers map[string]chan runRequest // by feed; guarded by Relay.mu
 	fresh   fresh
 
 	reviewing atomic.Bool // listings of ours are being reviewed there
+
+	ctx context.Context // ends when the connection is dropped
+	end context.CancelFunc
 
 	stockSent time.Time // when the last round of quantities began; the sending goroutine's own
 }
@@ -152,9 +158,12 @@ func Open(ctx context.Context, st *store.Store, o Options) (*Relay, error) {
 	}
 	r := &Relay{Store: st, Bus: NewBus(), fixed: o.Library, lib: o.Library, log: o.Log, now: o.Now, seal: seal,
 		conns: map[int64]*conn{}, codes: map[string]*conn{}, logins: map[int64]*login{}, tested: map[string]Tested{}, tariffs: map[int64]tariffAt{}, places: map[int64]store.Location{},
-		client: connector.Guard{Allowed: o.Reach}.Client(), mail: o.Mail, hook: o.Hook, wakeWatch: make(chan struct{}, 1)}
+		client: connector.Guard{Allowed: o.Reach}.Client(), mail: o.Mail, hook: o.Hook, wakeWatch: newWaker(), wakeJobs: map[jobKind]*waker{}, wakeTell: newWaker()}
 	if o.Transport != nil {
 		r.client = &http.Client{Transport: o.Transport}
+	}
+	for _, kind := range jobKinds {
+		r.wakeJobs[kind] = newWaker()
 	}
 	r.ctx, r.stop = context.WithCancel(context.Background())
 	if r.prefix, err = st.Setting(ctx, "reference prefix"); err != nil {
@@ -224,7 +233,13 @@ func (r *Relay) completeFeeds(ctx context.Context) error {
 }
 
 // reload reads locations, connections and feeds; connections that are new begin to work if the relay runs.
+//
+// Loads run one after the other, each reading the file after the one before: memory follows the file and never goes
+// back to an older state.
 func (r *Relay) reload(ctx context.Context) error {
+	r.loading.Lock()
+	defer r.loading.Unlock()
+	ctx = context.WithoutCancel(ctx) // what was committed is made known, although its caller may have left
 	locs, err := r.Store.Locations(ctx)
 	if err != nil {
 		return err
@@ -266,7 +281,8 @@ func (r *Relay) reload(ctx context.Context) error {
 			return fmt.Errorf("connection %s: %w", rec.Code, err)
 		}
 		if c == nil {
-			c = &conn{id: rec.ID, feeds: map[string]*store.Feed{}, wakeIn: make(chan struct{}, 1), wakeOut: make(chan struct{}, 1), readers: map[string]chan runRequest{}}
+			c = &conn{id: rec.ID, feeds: map[string]*store.Feed{}, wakeIn: newWaker(), wakeOut: newWaker(), readers: map[string]chan runRequest{}}
+			c.ctx, c.end = context.WithCancel(r.ctx)
 			c.cur.Store(made)
 			r.conns[rec.ID], r.codes[rec.Code] = c, c
 			if r.running {
@@ -286,6 +302,7 @@ func (r *Relay) reload(ctx context.Context) error {
 			gone := *c.cur.Load()
 			gone.rec.State = store.Left
 			c.cur.Store(&gone)
+			c.end()
 		}
 	}
 	for _, f := range feeds {
@@ -356,12 +373,15 @@ func (r *Relay) make(rec store.Connection) (*joined, error) {
 	return out, err
 }
 
-// Start begins to work: what waited since the last end goes on.
-func (r *Relay) Start() {
+// Start begins to work: what waited since the last end goes on. It is refused while another process works on the file.
+func (r *Relay) Start() error {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	if r.running {
-		return
+		return nil
+	}
+	if err := r.Store.Hold(); err != nil {
+		return err
 	}
 	r.running = true
 	// Only here: other commands open the file of a service that runs, and its runs are not stale.
@@ -373,10 +393,15 @@ func (r *Relay) Start() {
 	}
 	r.resumeImports()
 	r.resumeSheets()
-	r.wg.Add(1)
-	go func() { defer r.wg.Done(); r.keepHouse() }()
-	r.wg.Add(1)
-	go func() { defer r.wg.Done(); r.watchLoop() }()
+	loops := []func(){r.keepHouse, r.watchLoop, r.tellLoop}
+	for _, kind := range jobKinds {
+		loops = append(loops, func() { r.jobLoop(kind) })
+	}
+	for _, loop := range loops {
+		r.wg.Add(1)
+		go func() { defer r.wg.Done(); loop() }()
+	}
+	return nil
 }
 
 // keepHouse forgets, once a day, what is kept for a time only.
@@ -387,6 +412,9 @@ func (r *Relay) keepHouse() {
 			return err
 		}); err != nil && r.ctx.Err() == nil {
 			r.log.Error("what listings showed long ago could not be forgotten", "error", err)
+		}
+		if err := r.learnServices(); err != nil && r.ctx.Err() == nil {
+			r.log.Error("what carriers sell could not be asked for", "error", err)
 		}
 		if n, err := r.ForgetOld(r.ctx); err != nil && r.ctx.Err() == nil {
 			r.log.Error("personal data could not be removed", "error", err)
@@ -399,6 +427,20 @@ func (r *Relay) keepHouse() {
 		case <-time.After(24 * time.Hour):
 		}
 	}
+}
+
+// learnServices asks, by a job, what each carrier sells.
+func (r *Relay) learnServices() error {
+	return r.commit(r.ctx, func(ch *change) error {
+		for _, c := range r.sorted() {
+			if c.rec().State == store.On && sellsLabels(c) {
+				if _, err := ch.addJob(jobServices, c.rec().Code, "relay", struct{}{}); err != nil {
+					return err
+				}
+			}
+		}
+		return nil
+	})
 }
 
 // work begins the goroutines of a connection. The caller holds the lock.
@@ -428,7 +470,12 @@ func (r *Relay) readAll(c *conn) {
 func (r *Relay) Stop() {
 	r.stop()
 	r.wg.Wait()
+	for _, c := range r.all() {
+		c.wakeIn.stop()
+		c.wakeOut.stop()
+	}
 	r.client.CloseIdleConnections()
+	r.Store.LetGo()
 }
 
 // Connector returns a definition by its code, or nil.
@@ -498,80 +545,3 @@ func (r *Relay) Place(id int64) store.Location {
 	return r.places[id]
 }
 
-func poke(ch chan struct{}) {
-	select {
-	case ch <- struct{}{}:
-	default:
-	}
-}
-
-// change collects what a transaction will cause once it is committed.
-type change struct {
-	*store.Tx
-	events []Event
-	wake   map[int64]bool
-	now    time.Time
-	recast bool           // items changed in what they are, not only in their texts
-	items  bool           // items changed in any way
-	listed map[int64]bool // connections on which the state of a listing moved
-	wares  *wares         // as they are in this change, once somebody asked
-	watch  bool           // something may be due sooner than the watch thinks
-}
-
-func (c *change) tell(kind, key string) { c.events = append(c.events, Event{Kind: kind, Key: key}) }
-
-// commit runs f in a transaction, then tells those who listen and wakes those who send.
-func (r *Relay) commit(ctx context.Context, f func(*change) error) error {
-	c := &change{wake: map[int64]bool{}, now: r.now()}
-	if r.hook != nil {
-		r.hook("before a commit")
-	}
-	if err := r.Store.Write(ctx, func(t *store.Tx) error { c.Tx = t; return f(c) }); err != nil {
-		return err
-	}
-	if r.hook != nil {
-		r.hook("after a commit")
-	}
-	if c.items {
-		r.match.stale()
-	}
-	if c.recast {
-		if err := r.loadWares(context.WithoutCancel(ctx)); err != nil {
-			return fmt.Errorf("items were changed, but what they are could not be read again: %w", err)
-		}
-	}
-	for id := range c.listed {
-		if k := r.byID(id); k != nil {
-			r.lookForReviews(k)
-		}
-	}
-	for id := range c.wake {
-		if k := r.byID(id); k != nil {
-			poke(k.wakeOut)
-		}
-	}
-	if c.watch {
-		poke(r.wakeWatch)
-	}
-	r.Bus.Publish(c.events)
-	return nil
-}
-
-// queue puts a message into the outbox under a reference of its own.
-func (r *Relay) queue(c *change, m store.OutboxMessage) (int64, error) {
-	c.wake[m.ConnectionID] = true
-	return c.Enqueue(m, r.prefix, c.now)
-}
-
-// Refuse makes an error for a person: what was wrong and what was expected.
-func Refuse(format string, args ...any) error {
-	return &Refused{Text: fmt.Sprintf(format, args...)}
-}
-
-// Refused is a request that was understood and not carried out. Nothing was changed.
-type Refused struct {
-	Text     string
-	Conflict bool // the state of things stands against it, not the request's form
-}
-
-func (e *Refused) Error() string { return e.Text }

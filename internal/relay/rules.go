@@ -85,10 +85,18 @@ func (r *Relay) checkRule(ctx context.Context, c RuleChange) error {
 	if err != nil {
 		return Refuse("%v", err)
 	}
+	if slices.ContainsFunc(actions, func(a rules.Action) bool { return a.Do == "carry" && slices.Index(rules.Steps, a.Value) >= slices.Index(rules.Steps, "pack") }) &&
+		!slices.ContainsFunc(actions, func(a rules.Action) bool { return a.Do == "profile" }) && !r.profileBefore(ctx, c) {
+		return Refuse("carry: to be packed without a person, the order needs a profile; choose one in this rule, or in one before it")
+	}
 	for _, a := range actions {
 		switch a.Do {
 		case "location":
 			if _, err := r.location(a.Value); err != nil {
+				return err
+			}
+		case "service":
+			if err := r.checkService(ctx, "service", a.Value); err != nil {
 				return err
 			}
 		case "profile":
@@ -106,6 +114,15 @@ func (r *Relay) checkRule(ctx context.Context, c RuleChange) error {
 		}
 	}
 	return nil
+}
+
+// profileBefore tells whether another rule that is on chooses a profile.
+func (r *Relay) profileBefore(ctx context.Context, c RuleChange) bool {
+	list, err := r.Store.Rules(ctx)
+	return err == nil && slices.ContainsFunc(list, func(x store.Rule) bool {
+		actions, err := rules.ParseActions(x.Actions)
+		return err == nil && x.ID != c.ID && x.On && slices.ContainsFunc(actions, func(a rules.Action) bool { return a.Do == "profile" })
+	})
 }
 
 // PutRule carries a change of the rules out, for orders that are taken in from now on, and returns the rule's id.

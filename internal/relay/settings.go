@@ -44,6 +44,7 @@ type Settings struct {
 	Customer         string            `json:"generic_customer,omitempty" doc:"All orders belong to one customer of this name; empty: buyers are known by their e-mail"`
 	OwnLocation      string            `json:"own_location,omitempty" doc:"Code of the location that stands for what the channel holds for us and ships itself"`
 	Answer           string            `json:"answer,omitempty" enum:",accept" doc:"Orders that want an answer: accept takes them without a person, ready after the preparation time; empty: a person answers"`
+	Services         map[string]string `json:"services,omitempty" doc:"The channel's words for deliveries that buyers were promised, and the service that each stands for: the code of one that a joined carrier sells, or cheapest. Parcels with other words wait for a person"`
 	TellTaken        bool              `json:"tell_taken,omitempty" doc:"Tell the channel that an order was taken in, where it can be told"`
 	Publish          PublishSettings   `json:"publish,omitzero" doc:"How items are listed there"`
 }
@@ -65,6 +66,9 @@ func ParseSettings(text []byte) (Settings, error) {
 
 // check refuses settings that could not work, field by field.
 func (s *Settings) check(r *Relay) error {
+	if err := s.checkServices(r); err != nil {
+		return err
+	}
 	for _, id := range s.Offer.Sources {
 		if r.Place(id).ID == 0 {
 			return Refuse("offer.sources: there is no location %d", id)
@@ -139,6 +143,27 @@ func (s *Settings) check(r *Relay) error {
 		field, ofItem := strings.CutPrefix(k, "item ")
 		if k != "ship_to" && !(ofItem && slices.Contains(catalog.Fields(), field)) {
 			return Refuse("keep: %q cannot be kept; ship_to can, and fields of items, such as item name", k)
+		}
+	}
+	return nil
+}
+
+// checkServices refuses a service that no joined carrier sells. Before any carrier is joined, nothing is known and all
+// is taken: a parcel then waits for a person.
+func (s *Settings) checkServices(r *Relay) error {
+	if len(s.Services) == 0 {
+		return nil
+	}
+	known, err := r.Store.CarrierServices(r.ctx)
+	if err != nil || len(known) == 0 {
+		return err
+	}
+	for word, code := range s.Services {
+		if code == cheapest {
+			continue
+		}
+		if err := r.checkService(r.ctx, "services: "+word, code); err != nil {
+			return err
 		}
 	}
 	return nil

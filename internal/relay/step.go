@@ -11,7 +11,7 @@ import (
 // that was not started can be driven step by step, in any order, which is how it is tried out under all
 // circumstances (see internal/whole/sim).
 type Step struct {
-	Name string // decide, send, read or watch, with the connection and the feed
+	Name string // decide, send, read, job, tell or watch, with the connection and the feed
 	At   time.Time
 	do   func() error
 }
@@ -31,8 +31,8 @@ func (r *Relay) Steps() ([]Step, error) {
 	}
 	for _, c := range r.sorted() {
 		code := c.rec().Code
-		if inbox[c.id] {
-			out = append(out, Step{"decide " + code, now, func() error { return r.decideAll(c) }})
+		if at, waits := inbox[c.id]; waits {
+			out = append(out, Step{"decide " + code, later(at, now), func() error { return r.decideAll(c) }})
 		}
 		if !c.works() {
 			continue
@@ -54,6 +54,20 @@ func (r *Relay) Steps() ([]Step, error) {
 			at = later(at, c.stockSent.Add(stockPace))
 			out = append(out, Step{"send " + code, at, func() error { _, err := r.sendDue(c); return err }})
 		}
+	}
+	jobs, err := r.Store.NextJobs(r.ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, kind := range jobKinds {
+		if at, waits := jobs[string(kind)]; waits {
+			out = append(out, Step{"job " + string(kind), later(at, now), func() error { _, err := r.workJob(kind); return err }})
+		}
+	}
+	if at, err := r.Store.NextNotice(r.ctx); err != nil {
+		return nil, err
+	} else if !at.IsZero() {
+		out = append(out, Step{"tell", later(at, now), func() error { _, err := r.Tell(r.ctx); return err }})
 	}
 	return append(out, Step{"watch", r.nextWatch(), func() error {
 		at, err := r.Watch(r.ctx)
@@ -77,7 +91,7 @@ func later(a, b time.Time) time.Time {
 // nextWatch is when a relay that is driven by hand looks again at what is due.
 func (r *Relay) nextWatch() time.Time {
 	select {
-	case <-r.wakeWatch:
+	case <-r.wakeWatch.ch:
 		return r.now()
 	default:
 	}

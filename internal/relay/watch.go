@@ -29,23 +29,49 @@ func (r *Relay) watchLoop() {
 		case <-r.ctx.Done():
 			timer.Stop()
 			return
-		case <-r.wakeWatch:
+		case <-r.wakeWatch.ch:
 			timer.Stop()
 		case <-timer.C:
 		}
 	}
 }
 
-// Watch does what is due now: answers that did not come in time are raised, days are merged, people are told. It
-// returns when something may be due next, or the zero time.
+// Watch does what is due now: answers that did not come in time are raised, days are merged, what people are to be told
+// is gathered. It returns when something may be due next, or the zero time. It waits for nobody outside.
 func (r *Relay) Watch(ctx context.Context) (next time.Time, err error) {
-	steps := []func(context.Context) (time.Time, error){r.answersDue, r.mergesDue, r.gather, r.tell}
+	steps := []func(context.Context) (time.Time, error){r.answersDue, r.mergesDue, r.gather}
 	for _, f := range steps {
 		at, e := f(ctx)
 		err = errors.Join(err, e)
 		next = earlier(next, at)
 	}
 	return next, err
+}
+
+// tellLoop tells people what was gathered for them. Whom it tells may be slow; nothing else waits for that.
+func (r *Relay) tellLoop() {
+	for {
+		next, err := r.Tell(r.ctx)
+		if err != nil && r.ctx.Err() == nil {
+			r.log.Error("people could not be told, trying again", "error", err)
+		}
+		wait := time.Minute
+		if !next.IsZero() {
+			wait = min(wait, max(next.Sub(r.now()), 10*time.Millisecond))
+		}
+		if err != nil {
+			wait = max(wait, 2*time.Second)
+		}
+		timer := time.NewTimer(wait)
+		select {
+		case <-r.ctx.Done():
+			timer.Stop()
+			return
+		case <-r.wakeTell.ch:
+			timer.Stop()
+		case <-timer.C:
+		}
+	}
 }
 
 // answersDue raises the orders whose channel waited in vain.

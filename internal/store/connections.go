@@ -433,8 +433,7 @@ func (s *Store) OrdersToday(ctx context.Context, since time.Time) (map[int64]int
 		ConnectionID int64 `db:"connection_id"`
 		N            int64 `db:"n"`
 	}
-	err := s.read.SelectContext(ctx, &rows, `SELECT connection_id, count(*) AS n FROM orders
-		WHERE id >= coalesce((SELECT id FROM orders WHERE received_at < ? ORDER BY id DESC LIMIT 1), 0) AND received_at >= ? GROUP BY connection_id`, micros(since), micros(since))
+	err := s.read.SelectContext(ctx, &rows, `SELECT connection_id, sum(n) AS n FROM order_quarter WHERE what='received' AND quarter>=? GROUP BY connection_id`, quarter(since))
 	out := map[int64]int64{}
 	for _, r := range rows {
 		out[r.ConnectionID] = r.N

@@ -27,6 +27,7 @@ type Exception struct {
 	ClosedAt       int64  `db:"closed_at"`
 	Assignee       string `db:"assignee"`
 	SnoozedUntil   int64  `db:"snoozed_until"`
+	Standing       bool   `db:"standing"` // it does not end with a hold of its order, but with its own cause or by a person
 }
 
 // Group names all open exceptions of one cause about one thing at one connection: what is mended for one of
@@ -44,10 +45,10 @@ func (t *Tx) Raise(e Exception, now time.Time) error {
 	if err != nil || n > 0 {
 		return err
 	}
-	_, err = t.exec(`INSERT INTO exception (cause, subject, text, expected, connection_id, order_id, outbox_id, inbox_id, item_id, opened_at, assignee, snoozed_until)
-		VALUES (?1,?2,?3,?4,?5,?6,?7,?8,?9,?10, coalesce((SELECT assignee FROM exception WHERE closed_at=0 AND cause=?1 AND connection_id=?5 AND subject=?2 LIMIT 1),''),
+	_, err = t.exec(`INSERT INTO exception (cause, subject, text, expected, connection_id, order_id, outbox_id, inbox_id, item_id, opened_at, standing, assignee, snoozed_until)
+		VALUES (?1,?2,?3,?4,?5,?6,?7,?8,?9,?10,?11, coalesce((SELECT assignee FROM exception WHERE closed_at=0 AND cause=?1 AND connection_id=?5 AND subject=?2 LIMIT 1),''),
 		coalesce((SELECT snoozed_until FROM exception WHERE closed_at=0 AND cause=?1 AND connection_id=?5 AND subject=?2 LIMIT 1),0))`,
-		e.Cause, e.Subject, e.Text, e.Expected, e.ConnectionID, e.OrderID, e.OutboxID, e.InboxID, e.ItemID, micros(now))
+		e.Cause, e.Subject, e.Text, e.Expected, e.ConnectionID, e.OrderID, e.OutboxID, e.InboxID, e.ItemID, micros(now), e.Standing)
 	return err
 }
 
@@ -56,7 +57,7 @@ func (t *Tx) Raise(e Exception, now time.Time) error {
 func (t *Tx) CloseExceptions(order int64, keep []string, who string, now time.Time) error {
 	in, keepArgs := list(keep)
 	args := append([]any{micros(now), who, order}, keepArgs...)
-	_, err := t.exec("UPDATE exception SET closed_at=?, closed_by=? WHERE order_id=? AND order_id<>0 AND closed_at=0 AND outbox_id=0 AND inbox_id=0 AND cause||char(31)||subject NOT IN ("+in+")", args...)
+	_, err := t.exec("UPDATE exception SET closed_at=?, closed_by=? WHERE order_id=? AND order_id<>0 AND closed_at=0 AND outbox_id=0 AND inbox_id=0 AND standing=0 AND cause||char(31)||subject NOT IN ("+in+")", args...)
 	return err
 }
 
@@ -64,6 +65,30 @@ func (t *Tx) CloseExceptions(order int64, keep []string, who string, now time.Ti
 func (t *Tx) CloseExceptionFor(outbox, inbox int64, who string, now time.Time) error {
 	_, err := t.exec("UPDATE exception SET closed_at=?, closed_by=? WHERE closed_at=0 AND outbox_id=? AND inbox_id=? AND outbox_id+inbox_id<>0", micros(now), who, outbox, inbox)
 	return err
+}
+
+// CloseShipmentExceptions closes the open exceptions of a cause about messages of a shipment.
+func (t *Tx) CloseShipmentExceptions(shipment int64, cause, who string, now time.Time) error {
+	_, err := t.exec("UPDATE exception SET closed_at=?, closed_by=? WHERE closed_at=0 AND cause=? AND outbox_id IN (SELECT id FROM outbox WHERE shipment_id=? AND order_id=(SELECT order_id FROM shipment WHERE id=?))", micros(now), who, cause, shipment, shipment)
+	return err
+}
+
+// CloseStanding closes the open exceptions of a cause about an order that stand by themselves.
+func (t *Tx) CloseStanding(order int64, cause, who string, now time.Time) error {
+	_, err := t.exec("UPDATE exception SET closed_at=?, closed_by=? WHERE closed_at=0 AND order_id=? AND order_id<>0 AND standing=1 AND cause=?", micros(now), who, order, cause)
+	return err
+}
+
+// ShipmentsOfExceptions lists the packed shipments of the orders for which a cause is open at a connection.
+func (t *Tx) ShipmentsOfExceptions(cause string, connection int64) (numbers []string, err error) {
+	rows := []struct {
+		Number string `db:"number"`
+	}{}
+	err = t.sel(&rows, "SELECT DISTINCT s.number FROM exception e JOIN shipment s ON s.order_id=e.order_id AND s.state='packed' WHERE e.closed_at=0 AND e.cause=? AND e.connection_id=? AND e.order_id<>0 ORDER BY s.number", cause, connection)
+	for _, r := range rows {
+		numbers = append(numbers, r.Number)
+	}
+	return numbers, err
 }
 
 // CloseConnectionException closes the open exceptions of a cause about a connection as a whole.
@@ -79,7 +104,7 @@ func (t *Tx) CloseItemException(item, connection int64, cause string, now time.T
 }
 
 const exceptionQuery = `SELECT e.id, e.cause, e.subject, e.text, e.expected, e.connection_id, coalesce(c.code,'') AS connection_code, coalesce(c.name,'') AS connection_name, e.order_id,
-	coalesce(o.number,'') AS order_number, e.outbox_id, e.inbox_id, e.item_id, coalesce(i.sku,'') AS sku, e.opened_at, e.closed_at, e.assignee, e.snoozed_until
+	coalesce(o.number,'') AS order_number, e.outbox_id, e.inbox_id, e.item_id, coalesce(i.sku,'') AS sku, e.opened_at, e.closed_at, e.assignee, e.snoozed_until, e.standing
 	FROM exception e LEFT JOIN connection c ON c.id=e.connection_id LEFT JOIN orders o ON o.id=e.order_id LEFT JOIN item i ON i.id=e.item_id `
 
 // OpenExceptions lists what needs a person and does not sleep, newest first.
@@ -179,7 +204,7 @@ func (t *Tx) SnoozeGroup(g Group, until time.Time) (int64, error) {
 // CloseGroup closes what a person has dealt with elsewhere. Exceptions that a hold of an order stands behind end
 // with that and are left.
 func (t *Tx) CloseGroup(g Group, who string, now time.Time) (int64, error) {
-	return t.exec("UPDATE exception SET closed_at=?, closed_by=? WHERE closed_at=0 AND cause=? AND connection_id=? AND subject=? AND (order_id=0 OR outbox_id<>0 OR inbox_id<>0)", micros(now), who, g.Cause, g.ConnectionID, g.Subject)
+	return t.exec("UPDATE exception SET closed_at=?, closed_by=? WHERE closed_at=0 AND cause=? AND connection_id=? AND subject=? AND (order_id=0 OR outbox_id<>0 OR inbox_id<>0 OR standing=1)", micros(now), who, g.Cause, g.ConnectionID, g.Subject)
 }
 
 // RefusedOf lists the refused messages behind a group.

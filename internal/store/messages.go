@@ -25,7 +25,10 @@ type InboxMessage struct {
 	Via          string `db:"via"`
 	RunID        int64  `db:"run_id"`
 	ReceivedAt   int64  `db:"received_at"`
+	Attempts     int64  `db:"attempts"` // decisions that failed for reasons that may pass
 }
+
+const inboxCols = "id, connection_id, feed, outside_id, version, via, run_id, received_at, attempts"
 
 // Receive keeps messages as they came. One that is known by id and version is not kept twice; the
 // result counts those kept.
@@ -42,13 +45,26 @@ func (t *Tx) Receive(connection int64, feed, via string, run int64, msgs []Recei
 	return int(kept), nil
 }
 
-// WaitingInbox lists the next messages of a connection that no decision has been made on, without
-// their text; InboxRaw reads that.
-func (s *Store) WaitingInbox(ctx context.Context, connection int64, limit int) ([]InboxMessage, error) {
+// WaitingInbox lists the next messages of a connection that no decision has been made on and whose time has come,
+// without their text; InboxRaw reads that.
+func (s *Store) WaitingInbox(ctx context.Context, connection int64, now time.Time, limit int) ([]InboxMessage, error) {
 	var out []InboxMessage
-	err := s.read.SelectContext(ctx, &out, `SELECT id, connection_id, feed, outside_id, version, via, run_id, received_at FROM inbox
-		WHERE connection_id = ? AND state = 'waiting' ORDER BY id LIMIT ?`, connection, limit)
+	err := s.read.SelectContext(ctx, &out, `SELECT `+inboxCols+` FROM inbox
+		WHERE connection_id = ? AND state = 'waiting' AND next_at <= ? ORDER BY id LIMIT ?`, connection, micros(now), limit)
 	return out, err
+}
+
+// NextInbox is when the next message of a connection that was put off is to be decided on, or the zero time.
+func (s *Store) NextInbox(ctx context.Context, connection int64) (time.Time, error) {
+	var us int64
+	err := s.read.GetContext(ctx, &us, "SELECT coalesce(min(next_at),0) FROM inbox WHERE connection_id=? AND state='waiting'", connection)
+	return Time(us), err
+}
+
+// PutOff lets a message wait that could not be decided on.
+func (t *Tx) PutOff(id, attempts int64, reason string, next time.Time) error {
+	_, err := t.exec("UPDATE inbox SET attempts=?, reason=?, next_at=? WHERE id=?", attempts, reason, micros(next), id)
+	return err
 }
 
 // InboxRaw reads a message as it came.
@@ -90,10 +106,10 @@ func (t *Tx) SettleInbox(outcomes []InboxOutcome) error {
 // and returns how many there were.
 func (t *Tx) Reopen(connection int64, who string, now time.Time) (int64, error) {
 	if _, err := t.exec(`UPDATE exception SET closed_at=?, closed_by=? WHERE closed_at=0 AND inbox_id<>0
-		AND inbox_id IN (SELECT id FROM inbox WHERE connection_id=? AND state='failed')`, micros(now), who, connection); err != nil {
+		AND inbox_id IN (SELECT id FROM inbox WHERE connection_id=? AND (state='failed' OR state='waiting' AND attempts>0))`, micros(now), who, connection); err != nil {
 		return 0, err
 	}
-	return t.exec("UPDATE inbox SET state='waiting', reason='' WHERE connection_id=? AND state='failed'", connection)
+	return t.exec("UPDATE inbox SET state='waiting', reason='', attempts=0, next_at=0 WHERE connection_id=? AND (state='failed' OR state='waiting' AND attempts>0)", connection)
 }
 
 // OutboxMessage is a message decided and waiting to be sent, or sent.
@@ -117,10 +133,11 @@ type OutboxMessage struct {
 	OrderID        int64  `db:"order_id"`
 	ShipmentID     int64  `db:"shipment_id"`
 	Submission     string `db:"submission"` // number of the batch that carried it, where a report follows
+	Unclear        bool   `db:"unclear"`    // an attempt may have been carried out there, although no answer came
 }
 
 const outboxQuery = `SELECT x.id, x.connection_id, c.code AS connection_code, c.name AS connection_name, x.feed, x.subject, x.ref, x.payload, x.state, x.attempts,
-	x.created_at, x.next_at, x.sent_at, x.confirmed_at, x.error, x.answer, x.order_id, x.shipment_id, x.submission FROM outbox x JOIN connection c ON c.id = x.connection_id `
+	x.created_at, x.next_at, x.sent_at, x.confirmed_at, x.error, x.answer, x.order_id, x.shipment_id, x.submission, x.unclear FROM outbox x JOIN connection c ON c.id = x.connection_id `
 
 // States of outbox messages. Final are confirmed, refused and superseded; sent is final for feeds
 // that cannot be read back, and is then written as confirmed with the answer as proof.
@@ -134,7 +151,9 @@ const (
 )
 
 // Enqueue puts a message into the outbox under a reference that no other carries: the prefix and the
-// message's id. A message that waits for the same subject is replaced by it.
+// message's id. A message that waits for the same subject and was never sent is replaced by it. One that was
+// attempted stays as it was under its reference and is superseded: the other side may know it, and would take other
+// words under the same reference for a repeat.
 func (t *Tx) Enqueue(m OutboxMessage, prefix string, now time.Time) (int64, error) {
 	id, err := t.id("outbox")
 	if err != nil {
@@ -144,9 +163,16 @@ func (t *Tx) Enqueue(m OutboxMessage, prefix string, now time.Time) (int64, erro
 	if m.NextAt == 0 {
 		m.NextAt = micros(now)
 	}
-	err = t.get(&id, `INSERT INTO outbox (id, connection_id, feed, subject, ref, payload, created_at, next_at, order_id, shipment_id) VALUES (?,?,?,?,?,?,?,?,?,?)
-		ON CONFLICT (connection_id, feed, subject) WHERE state = 'waiting' DO UPDATE SET payload = excluded.payload RETURNING id`,
-		id, m.ConnectionID, m.Feed, m.Subject, m.Ref, m.Payload, micros(now), m.NextAt, m.OrderID, m.ShipmentID)
+	put := func() error {
+		return t.get(&id, `INSERT INTO outbox (id, connection_id, feed, subject, ref, payload, created_at, next_at, order_id, shipment_id) VALUES (?,?,?,?,?,?,?,?,?,?)
+			ON CONFLICT (connection_id, feed, subject) WHERE state = 'waiting' DO UPDATE SET payload = excluded.payload WHERE outbox.attempts = 0 RETURNING id`,
+			id, m.ConnectionID, m.Feed, m.Subject, m.Ref, m.Payload, micros(now), m.NextAt, m.OrderID, m.ShipmentID)
+	}
+	if err = put(); err == ErrNotFound {
+		if _, err = t.exec("UPDATE outbox SET state='superseded', next_at=0 WHERE connection_id=? AND feed=? AND subject=? AND state='waiting'", m.ConnectionID, m.Feed, m.Subject); err == nil {
+			err = put()
+		}
+	}
 	if err != nil {
 		return 0, fmt.Errorf("queue %s %s: %w", m.Feed, m.Subject, err)
 	}
@@ -166,7 +192,8 @@ func (t *Tx) ClaimOutbox(connection int64, feeds []string, now time.Time, limit 
 	}
 	kept := out[:0]
 	for _, m := range out {
-		if m.State == Sending { // left over from a process that ended
+		// Left over from a process that ended, or waiting to be read back.
+		if m.State == Sending || m.State == Sent && m.Submission == "" {
 			newer, err := t.Overtaken(m)
 			if err != nil {
 				return nil, err
@@ -218,8 +245,8 @@ func (t *Tx) SettleOutbox(m OutboxMessage) error {
 			m.State, m.NextAt = Superseded, 0
 		}
 	}
-	_, err := t.exec("UPDATE outbox SET state=?, attempts=?, next_at=?, sent_at=?, confirmed_at=?, error=?, answer=?, submission=? WHERE id=?",
-		m.State, m.Attempts, m.NextAt, m.SentAt, m.ConfirmedAt, m.Error, m.Answer, m.Submission, m.ID)
+	_, err := t.exec("UPDATE outbox SET state=?, attempts=?, next_at=?, sent_at=?, confirmed_at=?, error=?, answer=?, submission=?, unclear=? WHERE id=?",
+		m.State, m.Attempts, m.NextAt, m.SentAt, m.ConfirmedAt, m.Error, m.Answer, m.Submission, m.Unclear, m.ID)
 	return err
 }
 
@@ -324,6 +351,20 @@ func (t *Tx) OpenFailures(connection int64) (n int, err error) {
 	return n, err
 }
 
+// FailedInbox counts by connection the messages that could not be taken in and wait for a person or for another try.
+func (s *Store) FailedInbox(ctx context.Context) (map[int64]int64, error) {
+	var rows []struct {
+		ID int64 `db:"connection_id"`
+		N  int64 `db:"n"`
+	}
+	err := s.read.SelectContext(ctx, &rows, "SELECT connection_id, count(DISTINCT inbox_id) AS n FROM exception WHERE closed_at=0 AND inbox_id<>0 GROUP BY connection_id")
+	out := map[int64]int64{}
+	for _, r := range rows {
+		out[r.ID] = r.N
+	}
+	return out, err
+}
+
 // Outdated settles failed messages of a record of which a newer version was taken in, and closes what was
 // raised about them.
 func (t *Tx) Outdated(m InboxMessage, now time.Time) error {
@@ -357,23 +398,25 @@ func (s *Store) OpenSubjects(ctx context.Context, connection int64, feed string)
 // CountWaitingInbox counts the messages that no decision has been made on.
 func (s *Store) CountWaitingInbox(ctx context.Context) (int, error) {
 	var n int
-	err := s.read.GetContext(ctx, &n, "SELECT count(*) FROM connection c JOIN inbox i ON i.connection_id = c.id AND i.state = 'waiting'")
+	err := s.read.GetContext(ctx, &n, "SELECT count(*) FROM connection c JOIN inbox i ON i.connection_id = c.id AND i.state = 'waiting' AND i.attempts = 0")
 	return n, err
 }
 
-// WhatWaits tells which connections have messages that no decision has been made on, and when the next message of
-// each is due to be sent.
-func (s *Store) WhatWaits(ctx context.Context) (inbox map[int64]bool, outbox map[int64]time.Time, err error) {
-	inbox, outbox = map[int64]bool{}, map[int64]time.Time{}
+// WhatWaits tells when the next message of each connection is to be decided on, and when the next is due to be sent;
+// connections without one are missing.
+func (s *Store) WhatWaits(ctx context.Context) (inbox, outbox map[int64]time.Time, err error) {
+	inbox, outbox = map[int64]time.Time{}, map[int64]time.Time{}
 	var rows []struct {
 		ID   int64         `db:"id"`
-		In   bool          `db:"waits"`
+		In   sql.NullInt64 `db:"decide_at"`
 		Next sql.NullInt64 `db:"next_at"`
 	}
-	err = s.read.SelectContext(ctx, &rows, `SELECT c.id, EXISTS (SELECT 1 FROM inbox i WHERE i.connection_id=c.id AND i.state='waiting') AS waits,
+	err = s.read.SelectContext(ctx, &rows, `SELECT c.id, (SELECT min(next_at) FROM inbox i WHERE i.connection_id=c.id AND i.state='waiting') AS decide_at,
 		(SELECT min(next_at) FROM outbox x WHERE x.connection_id=c.id AND x.state IN ('waiting','sending','sent')) AS next_at FROM connection c`)
 	for _, r := range rows {
-		inbox[r.ID] = r.In
+		if r.In.Valid {
+			inbox[r.ID] = Time(r.In.Int64)
+		}
 		if r.Next.Valid {
 			outbox[r.ID] = Time(r.Next.Int64)
 		}

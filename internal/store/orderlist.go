@@ -287,36 +287,6 @@ func likeEscape(s string) string {
 	return strings.NewReplacer(`\`, `\\`, `%`, `\%`, `_`, `\_`).Replace(s)
 }
 
-// Bulk is one action on many orders, as it was done.
-type Bulk struct {
-	ID       int64  `db:"id"`
-	Action   string `db:"action"`
-	Value    string `db:"value"`
-	Who      string `db:"who"`
-	At       int64  `db:"at"`
-	Results  string `db:"results"`
-	UndoneAt int64  `db:"undone_at"`
-}
-
-// AddBulk keeps what was done to many orders.
-func (t *Tx) AddBulk(b Bulk) (id int64, err error) {
-	err = t.get(&id, "INSERT INTO bulk (action, value, who, at, results) VALUES (?,?,?,?,?) RETURNING id", b.Action, b.Value, b.Who, b.At, b.Results)
-	return id, err
-}
-
-// Bulk loads what was done to many orders.
-func (s *Store) Bulk(ctx context.Context, id int64) (Bulk, error) {
-	var b Bulk
-	err := s.read.GetContext(ctx, &b, "SELECT id, action, value, who, at, results, undone_at FROM bulk WHERE id=?", id)
-	return b, found(err)
-}
-
-// BulkUndone notes that it was taken back.
-func (t *Tx) BulkUndone(id int64, who string, now time.Time) error {
-	_, err := t.exec("UPDATE bulk SET undone_at=?, undone_by=? WHERE id=?", micros(now), who, id)
-	return err
-}
-
 // InboxID finds a message that was kept.
 func (t *Tx) InboxID(connection int64, feed, outside string, version int64) (id int64, err error) {
 	err = t.get(&id, "SELECT id FROM inbox WHERE connection_id=? AND feed=? AND outside_id=? AND version=?", connection, feed, outside, version)

@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -275,22 +276,25 @@ func oneOrder(sel selector, where string, args ...any) (*order.Order, error) {
 	return orders[0], nil
 }
 
-// OrdersWaitingFor lists the orders with units of the items that wait for stock, oldest first.
-func (t *Tx) OrdersWaitingFor(items []int64, most int) ([]*order.Order, error) {
+// OrdersWaitingFor lists the orders with units of the items that wait for stock, oldest sale first, after a sale of
+// a moment and an id.
+func (t *Tx) OrdersWaitingFor(items []int64, placed, id int64, most int) ([]*order.Order, error) {
 	in, args := list(items)
 	return loadOrders(t.sel, `voided = 0 AND test = 0 AND id IN (SELECT order_id FROM order_line
-		WHERE item_id IN (`+in+`) AND quantity > cancelled + allocated + picked + packed + shipped AND sells <> 2) ORDER BY placed_at, id LIMIT ?`, append(args, most)...)
+		WHERE item_id IN (`+in+`) AND quantity > cancelled + allocated + picked + packed + shipped AND sells <> 2) AND (placed_at, id) > (?,?) ORDER BY placed_at, id LIMIT ?`, append(args, placed, id, most)...)
 }
 
-// OrdersUnmatched lists the orders of a connection with lines that no item of ours is known for and that
-// name a listing by its number or its SKU.
-func (t *Tx) OrdersUnmatched(connection int64, listing, sku string, most int) ([]*order.Order, error) {
-	return loadOrders(t.sel, `connection_id = ? AND voided = 0 AND id IN (SELECT order_id FROM order_line WHERE item_id = 0 AND ((listing = ? AND listing <> '') OR (sku = ? AND sku <> ''))) ORDER BY id LIMIT ?`, connection, listing, sku, most)
+// OrdersShort lists the orders of a connection that wait for stock, by id after one.
+func (t *Tx) OrdersShort(connection, after int64, most int) ([]*order.Order, error) {
+	return loadOrders(t.sel, `id IN (SELECT o.id FROM orders o INDEXED BY orders_stage_connection WHERE o.stage IN ('held','pending') AND o.connection_id = ? AND o.id > ? AND o.voided = 0 AND o.test = 0
+		AND EXISTS (SELECT 1 FROM order_line l WHERE l.id BETWEEN o.id * 1024 AND o.id * 1024 + 1023 AND l.item_id <> 0 AND l.sells <> 2 AND l.quantity > l.cancelled + l.allocated + l.picked + l.packed + l.shipped) ORDER BY o.id LIMIT ?) ORDER BY id`, connection, after, most)
 }
 
-// OrdersUnmatchedBySKU lists the orders with lines of a SKU that no item of ours was known for.
-func (t *Tx) OrdersUnmatchedBySKU(sku string, most int) ([]*order.Order, error) {
-	return loadOrders(t.sel, `voided = 0 AND id IN (SELECT order_id FROM order_line WHERE item_id = 0 AND sku = ?) ORDER BY id LIMIT ?`, sku, most)
+// OrdersUnmatched lists the orders of a connection (0: of all) with lines that no item of ours is known for and that
+// name a listing by its number or its SKU, by id after one.
+func (t *Tx) OrdersUnmatched(connection int64, listing, sku string, after int64, most int) ([]*order.Order, error) {
+	return loadOrders(t.sel, `(connection_id = ?1 OR ?1 = 0) AND voided = 0 AND id > ?2 AND id IN (SELECT order_id FROM order_line WHERE item_id = 0 AND ((listing = ?3 AND listing <> '') OR (sku = ?4 AND sku <> '')))
+		ORDER BY id LIMIT ?5`, connection, after, listing, sku, most)
 }
 
 // SeriesWith makes sure that there is a number series with a prefix, and returns its code.
@@ -370,7 +374,7 @@ func (t *Tx) OnlyVoid(connection int64, outside []string) (map[string]int64, err
 // NewestInbox is the newest message of a record that was kept.
 func (s *Store) NewestInbox(ctx context.Context, connection int64, feed, outside string) (InboxMessage, error) {
 	var m InboxMessage
-	err := s.read.GetContext(ctx, &m, `SELECT id, connection_id, feed, outside_id, version, via, run_id, received_at FROM inbox WHERE connection_id=? AND feed=? AND outside_id=? ORDER BY version DESC LIMIT 1`, connection, feed, outside)
+	err := s.read.GetContext(ctx, &m, `SELECT `+inboxCols+` FROM inbox WHERE connection_id=? AND feed=? AND outside_id=? ORDER BY version DESC LIMIT 1`, connection, feed, outside)
 	return m, found(err)
 }
 
@@ -380,7 +384,7 @@ func (s *Store) Inbox(ctx context.Context, id int64) (m InboxMessage, state stri
 		InboxMessage
 		State string `db:"state"`
 	}
-	err = s.read.GetContext(ctx, &row, "SELECT id, connection_id, feed, outside_id, version, via, run_id, received_at, state FROM inbox WHERE id=?", id)
+	err = s.read.GetContext(ctx, &row, "SELECT "+inboxCols+", state FROM inbox WHERE id=?", id)
 	return row.InboxMessage, row.State, found(err)
 }
 
@@ -453,20 +457,43 @@ func orderValues(o *order.Order) ([]any, error) {
 	if err != nil {
 		return nil, err
 	}
+	placed := m.PlacedAt
+	if placed.IsZero() { // the channel does not say
+		placed = o.ReceivedAt
+	}
 	var answerBy int64
 	if a := o.Ours.Answer; a != nil && a.State == order.Wanted {
 		answerBy = micros(a.By)
 	}
 	return []any{o.Number, o.ConnectionID, o.OutsideID, o.Version, m.Number, m.State, string(o.Stage()), buyer, m.Currency, m.Total, units,
-		micros(m.PlacedAt), micros(o.ReceivedAt), micros(o.ShippedAt), o.Via, string(record), shipTo, holds, o.Routed, o.Delivered, o.Voided, o.NoStockMoved, o.Test, o.Revision,
-		string(o.Kind()), o.CustomerID, o.Assignee, o.MergedInto, o.TypedBy, answerBy, micros(o.ForgottenAt), string(ours), o.ID}, nil
+		micros(placed), micros(o.ReceivedAt), micros(o.ShippedAt), o.Via, string(record), shipTo, holds, o.Routed, o.Delivered, o.Voided, o.NoStockMoved, o.Test, o.Revision,
+		string(o.Kind()), o.CustomerID, o.Assignee, o.MergedInto, o.TypedBy, answerBy, micros(o.ForgottenAt), string(ours), placesText(o), o.ID}, nil
+}
+
+// placesText lists, as JSON, the locations where an order waits to be picked.
+func placesText(o *order.Order) string {
+	switch o.Stage() {
+	case order.Ready, order.Routed, order.Picking:
+	default:
+		return "[]"
+	}
+	var ids []int64
+	for i := range o.Lines {
+		for _, a := range o.Lines[i].Allocations {
+			if !slices.Contains(ids, a.Location) {
+				ids = append(ids, a.Location)
+			}
+		}
+	}
+	slices.Sort(ids)
+	return strings.ReplaceAll(fmt.Sprint(append([]int64{}, ids...)), " ", ",")
 }
 
 const orderSet = `number, connection_id, outside_id, version, channel_number, channel_state, stage, buyer, currency, total, units,
 	placed_at, received_at, shipped_at, via, record, ship_to, holds, routed, delivered, voided, no_stock_moved, test, revision,
-	kind, customer_id, assignee, merged_into, typed_by, answer_by, forgotten_at, ours`
+	kind, customer_id, assignee, merged_into, typed_by, answer_by, forgotten_at, ours, places`
 
-const orderWidth = 33
+const orderWidth = 34
 
 // InsertOrders writes new orders with their lines and allocations.
 func (t *Tx) InsertOrders(orders []*order.Order) error {
@@ -630,13 +657,15 @@ type StageCount struct {
 	Oldest int64  `db:"oldest"`
 }
 
-// StageCounts counts the orders that are still on their way, and those done since a time.
+// quarter is a span of fifteen minutes, by which what happens is counted.
+func quarter(at time.Time) int64 { return micros(at) / 900_000_000 }
+
+// StageCounts tells how many orders are still on their way, and how many were done since a time.
 func (s *Store) StageCounts(ctx context.Context, since time.Time) ([]StageCount, error) {
 	var out []StageCount
-	err := s.read.SelectContext(ctx, &out, `SELECT stage, count(*) AS n, min(placed_at) AS oldest FROM orders
-		WHERE stage IN ('pending','held','ready','routed','picking','packed','part shipped') GROUP BY stage
-		UNION ALL SELECT stage, count(*), min(placed_at) FROM orders WHERE stage IN ('shipped','delivered','cancelled')
-		AND id > (SELECT coalesce(max(id),0) - 5000 FROM orders) AND max(shipped_at, received_at) >= ? GROUP BY stage`, micros(since))
+	err := s.read.SelectContext(ctx, &out, `SELECT stage, sum(n) AS n, coalesce((SELECT min(placed_at) FROM orders o WHERE o.stage=c.stage AND o.stage IN ('pending','held','ready','routed','picking','packed','part shipped')),0) AS oldest FROM order_count c
+		WHERE stage IN ('pending','held','ready','routed','picking','packed','part shipped') AND n>0 GROUP BY stage
+		UNION ALL SELECT what, sum(n), 0 FROM order_quarter WHERE what IN ('shipped','delivered','cancelled') AND quarter>=? AND n>0 GROUP BY what`, quarter(since))
 	return out, err
 }
 
@@ -677,12 +706,11 @@ type PlaceCount struct {
 	ToShip int64  `db:"to_ship"`
 }
 
-// PlaceCounts counts per location what is to be picked and shipped.
+// PlaceCounts tells per location what is to be picked and shipped.
 func (s *Store) PlaceCounts(ctx context.Context) ([]PlaceCount, error) {
 	var out []PlaceCount
-	err := s.read.SelectContext(ctx, &out, `SELECT l.code, l.name,
-		(SELECT count(DISTINCT a.order_id) FROM allocation a JOIN orders o ON o.id = a.order_id WHERE a.location_id = l.id AND o.stage IN ('ready','routed','picking')) AS to_pick,
-		(SELECT count(*) FROM shipment s WHERE s.location_id = l.id AND s.state IN ('packed','buying label')) AS to_ship FROM location l ORDER BY l.id`)
+	err := s.read.SelectContext(ctx, &out, `SELECT l.code, l.name, coalesce(p.n,0) AS to_pick, coalesce(h.n,0) AS to_ship FROM location l
+		LEFT JOIN place_count p ON p.location_id=l.id AND p.what='to pick' LEFT JOIN place_count h ON h.location_id=l.id AND h.what='to ship' ORDER BY l.id`)
 	return out, err
 }
 

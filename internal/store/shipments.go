@@ -38,6 +38,9 @@ type Shipment struct {
 	SSCC        string `db:"sscc"`
 	Error       string `db:"error"`
 	Revision    int64  `db:"revision"`
+	ToldBy      int64  `db:"told_by"`      // connection that told of a parcel that left without our label; 0: none
+	ToldID      string `db:"told_id"`      // that connection's number of the record
+	CarrierTold string `db:"carrier_told"` // a carrier that is only named
 	Lines       []ShipmentLine
 }
 
@@ -62,8 +65,8 @@ const (
 )
 
 const shipmentQuery = `SELECT s.id, s.number, s.order_id, o.number AS order_number, o.buyer, s.location_id, s.state, s.profile, s.weight_g, s.length_mm, s.width_mm, s.height_mm,
-	s.carrier_id, coalesce(c.name,'') AS carrier_name, s.service, s.service_name, s.tracking, s.tracking_url, s.label, s.price, s.currency, s.manifest_id, s.pickers,
-	s.created_at, s.shipped_at, s.delivered_at, s.sscc, s.error, s.revision FROM shipment s JOIN orders o ON o.id = s.order_id LEFT JOIN connection c ON c.id = s.carrier_id `
+	s.carrier_id, coalesce(c.name, s.carrier_told) AS carrier_name, s.service, s.service_name, s.tracking, s.tracking_url, s.label, s.price, s.currency, s.manifest_id, s.pickers,
+	s.created_at, s.shipped_at, s.delivered_at, s.sscc, s.error, s.revision, s.told_by, s.told_id, s.carrier_told FROM shipment s JOIN orders o ON o.id = s.order_id LEFT JOIN connection c ON c.id = s.carrier_id `
 
 func withLines(sel selector, list []Shipment) ([]Shipment, error) {
 	for i := range list {
@@ -113,6 +116,11 @@ func (s *Store) Shipment(ctx context.Context, number string) (Shipment, error) {
 	return oneShipment(s.selector(ctx), "s.number=? OR (s.tracking=? AND s.tracking<>'')", number, number)
 }
 
+// ShipmentTold loads the parcel that a record of a connection told of.
+func (t *Tx) ShipmentTold(connection int64, record string) (Shipment, error) {
+	return oneShipment(t.sel, "s.told_by=? AND s.told_id=? AND s.told_by<>0", connection, record)
+}
+
 // ShipmentByID loads a shipment.
 func (t *Tx) ShipmentByID(id int64) (Shipment, error) { return oneShipment(t.sel, "s.id=?", id) }
 
@@ -144,8 +152,8 @@ func (t *Tx) AddShipment(s *Shipment) error {
 	if s.Number, err = t.Number("shipment"); err != nil {
 		return err
 	}
-	if _, err = t.exec("INSERT INTO shipment (id, number, order_id, location_id, state, pickers, created_at, sscc) VALUES (?,?,?,?,?,?,?,?)",
-		s.ID, s.Number, s.OrderID, s.LocationID, s.State, s.Pickers, s.CreatedAt, s.SSCC); err != nil {
+	if _, err = t.exec("INSERT INTO shipment (id, number, order_id, location_id, state, pickers, created_at, sscc, told_by, told_id) VALUES (?,?,?,?,?,?,?,?,?,?)",
+		s.ID, s.Number, s.OrderID, s.LocationID, s.State, s.Pickers, s.CreatedAt, s.SSCC, s.ToldBy, s.ToldID); err != nil {
 		return err
 	}
 	for _, l := range s.Lines {
@@ -160,13 +168,17 @@ func (t *Tx) AddShipment(s *Shipment) error {
 func (t *Tx) UpdateShipment(s *Shipment) error {
 	s.Revision++
 	if _, err := t.exec(`UPDATE shipment SET state=?, profile=?, weight_g=?, length_mm=?, width_mm=?, height_mm=?, carrier_id=?, service=?, service_name=?, tracking=?, tracking_url=?,
-		label=?, price=?, currency=?, manifest_id=?, pickers=?, shipped_at=?, delivered_at=?, sscc=?, error=?, revision=? WHERE id=?`,
+		label=?, price=?, currency=?, manifest_id=?, pickers=?, shipped_at=?, delivered_at=?, sscc=?, error=?, carrier_told=?, revision=? WHERE id=?`,
 		s.State, s.Profile, s.WeightG, s.LengthMM, s.WidthMM, s.HeightMM, s.CarrierID, s.Service, s.ServiceName, s.Tracking, s.TrackingURL,
-		s.Label, s.Price, s.Currency, s.ManifestID, s.Pickers, s.ShippedAt, s.DeliveredAt, s.SSCC, s.Error, s.Revision, s.ID); err != nil {
+		s.Label, s.Price, s.Currency, s.ManifestID, s.Pickers, s.ShippedAt, s.DeliveredAt, s.SSCC, s.Error, s.CarrierTold, s.Revision, s.ID); err != nil {
 		return err
 	}
 	for _, l := range s.Lines {
-		if _, err := t.exec("UPDATE shipment_line SET quantity=?, picked=? WHERE shipment_id=? AND line_id=? AND item_id=?", l.Quantity, l.Picked, s.ID, l.LineID, l.ItemID); err != nil {
+		n, err := t.exec("UPDATE shipment_line SET quantity=?, picked=? WHERE shipment_id=? AND line_id=? AND item_id=?", l.Quantity, l.Picked, s.ID, l.LineID, l.ItemID)
+		if err == nil && n == 0 {
+			_, err = t.exec("INSERT INTO shipment_line (shipment_id, line_id, item_id, per, quantity, picked) VALUES (?,?,?,?,?,?)", s.ID, l.LineID, l.ItemID, max(l.Per, 1), l.Quantity, l.Picked)
+		}
+		if err != nil {
 			return err
 		}
 	}

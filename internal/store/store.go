@@ -20,7 +20,8 @@ import (
 
 	"github.com/jmoiron/sqlx"
 	"github.com/pressly/goose/v3"
-	_ "modernc.org/sqlite" // the driver
+	"modernc.org/sqlite" // also the driver
+	sqlite3 "modernc.org/sqlite/lib"
 )
 
 //go:embed migrations/*.sql
@@ -43,6 +44,7 @@ type Store struct {
 	stmts map[string]*sql.Stmt
 	next  map[string]int64 // next free row id per table
 	moved int64            // time of the newest ledger entry
+	hold  *os.File         // locked while this process works on the file
 }
 
 // dsn opens the file so that a commit survives the end of the process and of the machine.
@@ -97,6 +99,7 @@ func (s *Store) Close() error {
 	for _, st := range s.stmts {
 		st.Close()
 	}
+	s.letGo()
 	return errors.Join(s.conn.Close(), s.db.Close(), s.read.Close())
 }
 
@@ -144,6 +147,51 @@ func (s *Store) Write(ctx context.Context, f func(*Tx) error) (err error) {
 	}
 	done = true
 	return nil
+}
+
+// Try runs f so that, where it fails, nothing of what it wrote is left and the change can go on. A panic in f must
+// have been turned into an error by the caller.
+func (t *Tx) Try(f func() error) error {
+	if _, err := t.exec("SAVEPOINT part"); err != nil {
+		return err
+	}
+	err := f()
+	if err == nil {
+		_, err = t.exec("RELEASE part")
+		return err
+	}
+	clear(t.s.next)
+	t.s.moved = 0
+	if _, e := t.exec("ROLLBACK TO part"); e != nil {
+		return &unavailable{errors.Join(err, e)} // the whole change is gone
+	}
+	if _, e := t.exec("RELEASE part"); e != nil {
+		return &unavailable{errors.Join(err, e)}
+	}
+	return err
+}
+
+// unavailable is an error of the file itself, whatever was to be written.
+type unavailable struct{ error }
+
+func (u *unavailable) Unwrap() error { return u.error }
+
+// Unavailable tells whether an error is one of the file (a full disk, a lock, damage) or of a caller that left, and
+// not of what was to be written: then everything is tried again, and no record is to blame.
+func Unavailable(err error) bool {
+	var gone *unavailable
+	var of *sqlite.Error
+	switch {
+	case errors.As(err, &gone), errors.Is(err, context.Canceled), errors.Is(err, context.DeadlineExceeded), errors.Is(err, sql.ErrConnDone), errors.Is(err, sql.ErrTxDone):
+		return true
+	case errors.As(err, &of):
+		switch of.Code() & 0xff { // primary result codes
+		case sqlite3.SQLITE_BUSY, sqlite3.SQLITE_LOCKED, sqlite3.SQLITE_NOMEM, sqlite3.SQLITE_READONLY, sqlite3.SQLITE_INTERRUPT, sqlite3.SQLITE_IOERR,
+			sqlite3.SQLITE_CORRUPT, sqlite3.SQLITE_FULL, sqlite3.SQLITE_CANTOPEN, sqlite3.SQLITE_NOTADB:
+			return true
+		}
+	}
+	return false
 }
 
 func (t *Tx) stmt(query string) (*sql.Stmt, error) {

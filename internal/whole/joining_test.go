@@ -491,7 +491,7 @@ func TestImportGoesOnAfterAnEnd(t *testing.T) {
 	require.NoError(t, w.Store.Write(ctx, func(tx *store.Tx) error { return tx.SetImport(last.ID, store.Working, "", time.Time{}) }))
 	next, err := relay.Open(ctx, w.Store, relay.Options{Reach: connector.Loopback})
 	require.NoError(t, err)
-	next.Start()
+	require.NoError(t, next.Start())
 	t.Cleanup(next.Stop)
 	eventually(t, "it is done", func() bool {
 		im, err := next.FirstImport(ctx, "bramble")

@@ -108,3 +108,12 @@ func (o *Order) SendAllocated(l *Line, qty int64, s *Scene, reason string) (from
 	})
 	return from
 }
+
+// NotSent moves qty of a line from shipped back to allocated at a location, for goods that were told to have left and
+// had not, and posts them in again.
+func (o *Order) NotSent(l *Line, qty, location int64, s *Scene, reason string) {
+	l.Shipped -= qty
+	l.allocate(stock.Part{Location: location, Quantity: qty})
+	l.post(s.Book, stock.Movement{At: s.Now, Kind: stock.Ship, Reason: l.why(reason), Who: s.Who, DocKind: "order", DocID: o.ID}, location, qty, 1, 1)
+	o.Revision++
+}

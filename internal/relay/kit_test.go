@@ -1,0 +1,362 @@
+package relay
+
+import (
+	"bytes"
+	"database/sql"
+	"encoding/json"
+	"fmt"
+	"io"
+	"net/http"
+	"path/filepath"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"openrelay/internal/core/catalog"
+	"openrelay/internal/core/message"
+	"openrelay/internal/core/place"
+	"openrelay/internal/setup"
+	"openrelay/internal/store"
+)
+
+// stallDefinition is a channel that hands us its orders in our own words and takes quantities, parcels and answers.
+const stallDefinition = `
+connector: stall
+title: Stall
+side: channel
+access:
+  way: key
+  fields:
+    - { name: key, label: Key, secret: true }
+  steps: [ "Ask the stall for its key." ]
+push:
+  signature: { scheme: shared, secret: key, value: header.authorization, prefix: "Bearer " }
+  events: messages
+  max_body: 4MB
+calls:
+  identity:
+    request: { method: GET, path: /who }
+    map: { name: body.name, number: body.number, country: body.country }
+feeds:
+  orders in: { topic: order, record: order, id: event.id, version: event.version, map: item }
+  listings in: { topic: listing, record: listing, id: event.id, version: event.version, map: item }
+  stock in: { topic: stock_level, record: stock_level, id: event.id, version: event.version, map: item }
+  items in: { topic: item, record: item, id: event.id, version: event.version, map: item }
+  dispatch in: { topic: dispatch, record: dispatch, id: event.id, version: event.version, map: item }
+  stock out:
+    send:
+      request: { method: PUT, path: /stock, headers: { Idempotency-Key: ref }, body: { sku: msg.sku, quantity: msg.quantity } }
+  dispatch out:
+    send:
+      request:
+        method: POST
+        path: /parcels
+        headers: { Idempotency-Key: ref }
+        body: { order: msg.order_id, reference: msg.reference, tracking: msg.tracking }
+`
+
+// carterDefinition is a carrier with prices, labels and manifests.
+const carterDefinition = `
+connector: carter
+title: Carter
+side: carrier
+access:
+  way: key
+  fields:
+    - { name: key, label: Key, secret: true }
+  steps: [ "Ask the carter for a key." ]
+  send: { X-Key: secret.key }
+calls:
+  identity:
+    request: { method: GET, path: /who }
+    map: { name: body.name, number: body.number, country: body.country }
+  rates:
+    request: { method: POST, path: /prices, body: { grams: msg.weight_g } }
+    items: offers
+    map: { service: item.service, service_name: item.name, price: item.price, currency: item.currency, refused: item.refused }
+feeds:
+  labels out:
+    send:
+      request:
+        method: POST
+        path: /labels
+        headers: { Idempotency-Key: ref }
+        body: { reference: msg.reference, service: msg.service, name: msg.to.name }
+      answer: { id: body.id, tracking: body.tracking, service: body.service, price: body.price, currency: body.currency }
+  handovers out:
+    send:
+      request: { method: POST, path: /manifests, headers: { Idempotency-Key: ref }, body: { day: msg.day, labels: msg.labels } }
+      answer: { id: body.id, parcels: body.parcels }
+  tracking in: { topic: scan, id: item.id, map: { tracking: item.tracking, state: item.state, text: item.text, at: item.at } }
+push:
+  signature: { scheme: shared, secret: key, value: header.authorization, prefix: "Bearer " }
+  events: scans
+`
+
+// call is a request that reached the outside.
+type call struct {
+	host, method, path, ref string
+	body                    map[string]any
+}
+
+// kit is a company for tests: a file of its own, a clock that is moved by hand, an outside that answers as a test
+// says, and nothing that runs by itself.
+type kit struct {
+	*Relay
+	t *testing.T
+
+	mu     sync.Mutex
+	clock  time.Time
+	calls  []call
+	answer map[string]func(call) (int, any) // by host and path
+}
+
+var kitMorning = time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)
+
+// newKit opens a company with two places, a stall that sells from the first, and carriers.
+func newKit(t *testing.T, carriers ...string) *kit {
+	t.Helper()
+	k := &kit{t: t, clock: kitMorning, answer: map[string]func(call) (int, any){}}
+	k.open(filepath.Join(t.TempDir(), "company.relay"))
+	want := setup.Setup{Version: 1, Company: "Morrow Hive Supply", Connectors: []string{stallDefinition, carterDefinition},
+		Locations: []setup.Location{{Code: "alder", Name: "Alder Yard", Address: setup.Address{Name: "Morrow Hive", Street: "Alder Yard 3", Postcode: "41207", Town: "Alderby", Country: "XW"}}, {Code: "pier", Name: "Pier Nine"}},
+		Profiles:  []setup.Profile{{Code: "small", Name: "Small carton", LengthMM: 350, WidthMM: 250, HeightMM: 150, TareG: 220, MaxG: 8000}},
+		Connections: []setup.Connection{{Code: "stall", Connector: "stall", Name: "The stall", Address: "http://stall.test", Settings: map[string]any{"offer": map[string]any{"sources": []any{"alder"}}},
+			Feeds: map[string]setup.Feed{"orders in": {On: true}, "listings in": {On: true}, "stock in": {On: true}, "items in": {On: true}, "dispatch in": {On: true}, "stock out": {On: true}, "dispatch out": {On: true}}, Previewed: true}}}
+	secrets := map[string]map[string]string{"stall": {"key": "stall-key"}}
+	for _, code := range carriers {
+		want.Connections = append(want.Connections, setup.Connection{Code: code, Connector: "carter", Name: strings.ToUpper(code[:1]) + code[1:], Address: "http://" + code + ".test"})
+		secrets[code] = map[string]string{"key": code + "-key"}
+	}
+	_, err := k.ApplySetup(t.Context(), want, secrets, "test")
+	require.NoError(t, err)
+	return k
+}
+
+func (k *kit) open(path string) {
+	st, err := store.Open(k.t.Context(), path)
+	require.NoError(k.t, err)
+	k.t.Cleanup(func() { st.Close() })
+	k.Relay, err = Open(k.t.Context(), st, Options{Now: k.now, Transport: k})
+	require.NoError(k.t, err)
+	k.t.Cleanup(k.Stop)
+}
+
+// again ends the process and opens the file anew.
+func (k *kit) again() {
+	path := k.Store.Path()
+	k.Stop()
+	require.NoError(k.t, k.Store.Close())
+	k.open(path)
+}
+
+func (k *kit) now() time.Time { k.mu.Lock(); defer k.mu.Unlock(); return k.clock }
+
+func (k *kit) later(d time.Duration) { k.mu.Lock(); k.clock = k.clock.Add(d); k.mu.Unlock() }
+
+// RoundTrip is the outside: what no test says otherwise is answered kindly.
+func (k *kit) RoundTrip(req *http.Request) (*http.Response, error) {
+	c := call{host: strings.TrimSuffix(req.URL.Host, ".test"), method: req.Method, path: req.URL.Path, ref: req.Header.Get("Idempotency-Key")}
+	if req.Body != nil {
+		raw, err := io.ReadAll(req.Body)
+		if err != nil {
+			return nil, err
+		}
+		if len(raw) > 0 {
+			_ = json.Unmarshal(raw, &c.body)
+		}
+	}
+	k.mu.Lock()
+	k.calls = append(k.calls, c)
+	n := len(k.calls)
+	f := k.answer[c.host+" "+c.path]
+	k.mu.Unlock()
+	status, body := 200, any(map[string]any{})
+	switch {
+	case f != nil:
+		status, body = f(c)
+	case c.path == "/who":
+		body = map[string]any{"name": c.host, "number": "No-" + c.host, "country": "XW"}
+	case c.path == "/prices":
+		body = map[string]any{"offers": []any{map[string]any{"service": "slow", "name": "Slow", "price": 400, "currency": "EUR"}, map[string]any{"service": "fast", "name": "Fast", "price": 900, "currency": "EUR"}}}
+	case c.path == "/labels":
+		body = map[string]any{"id": fmt.Sprintf("%s-L%d", c.host, n), "tracking": fmt.Sprintf("%s%07d", strings.ToUpper(c.host[:2]), n), "service": c.body["service"], "price": 400, "currency": "EUR"}
+	case c.path == "/manifests":
+		body = map[string]any{"id": "M1", "parcels": len(c.body["labels"].([]any))}
+	}
+	if status == 0 {
+		return nil, fmt.Errorf("connection reset")
+	}
+	raw, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	return &http.Response{StatusCode: status, Header: http.Header{"Content-Type": {"application/json"}}, Body: io.NopCloser(bytes.NewReader(raw)), Request: req}, nil
+}
+
+// on lets a place of the outside answer as f says; status 0 is no answer at all.
+func (k *kit) on(host, path string, f func(call) (int, any)) {
+	k.mu.Lock()
+	k.answer[host+" "+path] = f
+	k.mu.Unlock()
+}
+
+// sent lists the calls to a place of the outside.
+func (k *kit) sent(host, path string) (out []call) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	for _, c := range k.calls {
+		if c.host == host && c.path == path {
+			out = append(out, c)
+		}
+	}
+	return out
+}
+
+// event is one message as it is handed in.
+func event(topic, id string, version int, record any) map[string]any {
+	return map[string]any{"topic": topic, "id": id, "version": version, topic: record}
+}
+
+// push hands messages in, without deciding on them.
+func (k *kit) push(code string, events ...map[string]any) {
+	k.t.Helper()
+	raw, err := json.Marshal(map[string]any{"messages": events})
+	require.NoError(k.t, err)
+	_, err = k.AcceptPush(k.t.Context(), code, http.Header{"Authorization": {"Bearer " + code + "-key"}}, raw)
+	require.NoError(k.t, err)
+}
+
+// settle does all that is due, until nothing is.
+func (k *kit) settle() {
+	k.t.Helper()
+	for range 200 {
+		steps, err := k.Steps()
+		require.NoError(k.t, err)
+		did := false
+		for _, s := range steps {
+			if s.At.After(k.now()) || strings.HasPrefix(s.Name, "read") {
+				continue
+			}
+			did = did || s.Name != "watch"
+			require.NoError(k.t, s.Do(), s.Name)
+		}
+		if !did {
+			return
+		}
+		k.later(stockPace)
+	}
+	k.t.Fatal("it does not come to rest")
+}
+
+// take hands messages in and does all that follows.
+func (k *kit) take(code string, events ...map[string]any) {
+	k.t.Helper()
+	k.push(code, events...)
+	k.settle()
+}
+
+var kitAddress = place.Address{Name: "Maren Tolland", Street: "Lindenrow 14", Postcode: "41360", Town: "Harrowmere", Country: "XW"}
+
+// sale is an order as the stall tells it: one line for each SKU.
+func sale(number string, lines ...message.OrderLine) message.Order {
+	o := message.Order{Number: number, State: "open", Status: message.Open, Currency: "EUR", PricesIncludeTax: true, BuyerName: "Maren Tolland", ShipTo: kitAddress, PlacedAt: kitMorning, ChangedAt: kitMorning}
+	for i, l := range lines {
+		if l.ID == "" {
+			l.ID = fmt.Sprint(i + 1)
+		}
+		if l.Title == "" {
+			l.Title = l.SKU
+		}
+		if l.UnitPrice == 0 {
+			l.UnitPrice = 1000
+		}
+		l.Total = l.Quantity * l.UnitPrice
+		o.Total += l.Total
+		o.Lines = append(o.Lines, l)
+	}
+	return o
+}
+
+func units(sku string, n int64) message.OrderLine { return message.OrderLine{SKU: sku, Quantity: n} }
+
+// sell hands one order in and does all that follows.
+func (k *kit) sell(number string, lines ...message.OrderLine) {
+	k.t.Helper()
+	k.take("stall", event("order", number, 1, sale(number, lines...)))
+}
+
+// stock adds items with so many units at Alder Yard.
+func (k *kit) stock(n int64, skus ...string) {
+	k.t.Helper()
+	var list []Opening
+	for _, sku := range skus {
+		o := Opening{Item: catalog.Item{SKU: sku, Name: "A " + sku, WeightG: 500, LengthMM: 100, WidthMM: 80, HeightMM: 40, Price: 1000, Currency: "EUR"}}
+		if n > 0 {
+			o.Counts = map[int64]int64{k.placeID("alder"): n}
+		}
+		list = append(list, o)
+	}
+	require.NoError(k.t, k.AddItems(k.t.Context(), list, "test"))
+}
+
+// stage is where an order stands.
+func (k *kit) stage(number string) string {
+	k.t.Helper()
+	o, err := k.Store.OrderByNumber(k.t.Context(), number)
+	require.NoError(k.t, err, number)
+	return string(o.Stage())
+}
+
+// open lists the causes and texts of what needs a person.
+func (k *kit) exceptions() (out []store.Exception) {
+	k.t.Helper()
+	out, err := k.Store.OpenExceptions(k.t.Context(), k.now(), 1000)
+	require.NoError(k.t, err)
+	return out
+}
+
+// packed picks and packs an order whole and returns its shipment.
+func (k *kit) packed(number string) string {
+	k.t.Helper()
+	ctx := k.t.Context()
+	s, err := k.StartPick(ctx, number, "Pim")
+	require.NoError(k.t, err)
+	v, err := k.Shipment(ctx, s)
+	require.NoError(k.t, err)
+	for _, w := range v.Wants {
+		_, err := k.Scan(ctx, s, w.SKU, "", w.Quantity, "Pim")
+		require.NoError(k.t, err)
+	}
+	require.NoError(k.t, k.Pack(ctx, s, "small", 0, nil, "Pim"))
+	return s
+}
+
+// holds says that everything holds that must.
+func (k *kit) holds() {
+	k.t.Helper()
+	findings, err := k.Store.Verify(k.t.Context())
+	require.NoError(k.t, err)
+	require.Empty(k.t, findings)
+}
+
+// spoil changes the file behind the program's back.
+func (k *kit) spoil(query string, args ...any) {
+	k.t.Helper()
+	db, err := sql.Open("sqlite", "file:"+k.Store.Path()+"?_pragma=busy_timeout(5000)")
+	require.NoError(k.t, err)
+	defer db.Close()
+	_, err = db.Exec(query, args...)
+	require.NoError(k.t, err)
+}
+
+// cancel cancels an order on a person's word.
+func (k *kit) cancel(number string) {
+	k.t.Helper()
+	done, err := k.Act(k.t.Context(), Bulk{Action: "cancel", Orders: []string{number}}, "Edda")
+	require.NoError(k.t, err)
+	require.Equal(k.t, 1, done.Done, "%+v", done.Results)
+}
