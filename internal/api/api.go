@@ -64,7 +64,7 @@ func New(r *relay.Relay, o Options) (*API, http.Handler) {
 	}
 	a := &API{relay: r, log: o.Log, ended: make(chan struct{})}
 	// Made by hand: scs.New would start a goroutine for a store in memory, and sign-ins are kept in the file.
-	a.sessions = &scs.SessionManager{Store: store.Sessions{Store: r.Store}, Lifetime: 14 * 24 * time.Hour, IdleTimeout: 3 * 24 * time.Hour, Codec: scs.GobCodec{},
+	a.sessions = &scs.SessionManager{Store: store.Sessions{Store: r.Store}, Lifetime: 14 * 24 * time.Hour, Codec: scs.GobCodec{},
 		Cookie: scs.SessionCookie{Name: "openrelay", Path: "/", HttpOnly: true, Persist: true, Secure: o.Secure, SameSite: http.SameSiteLaxMode},
 		ErrorFunc: func(w http.ResponseWriter, _ *http.Request, err error) {
 			a.log.Error("a sign-in could not be read or kept", "error", err)

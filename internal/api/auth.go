@@ -51,7 +51,7 @@ func (a *API) identify(next http.Handler) http.Handler {
 				return
 			}
 			p = &Person{Name: t.Name, Role: t.Role}
-		} else if id := a.sessions.GetInt64(r.Context(), "user"); id != 0 {
+		} else if id := a.sessions.GetInt64(r.Context(), "user"); id != 0 && a.awake(r.Context(), time.Now()) {
 			u, err := a.relay.Store.User(r.Context(), id)
 			if err == nil {
 				p = &Person{Name: u.Name, Email: u.Email, Role: u.Role}
@@ -62,6 +62,25 @@ func (a *API) identify(next http.Handler) http.Handler {
 		}
 		next.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), personKey{}, p)))
 	})
+}
+
+// A session that nobody uses for idleFor ends. When it was last used is noted at most every idleNote, so that looking at
+// pages writes nothing.
+const (
+	idleFor  = 3 * 24 * time.Hour
+	idleNote = time.Hour
+)
+
+// awake tells whether a session was used lately, and notes now and then that it is.
+func (a *API) awake(ctx context.Context, now time.Time) bool {
+	used := time.Unix(a.sessions.GetInt64(ctx, "used"), 0)
+	if now.Sub(used) > idleFor {
+		return false
+	}
+	if now.Sub(used) > idleNote {
+		a.sessions.Put(ctx, "used", now.Unix())
+	}
+	return true
 }
 
 // only lets a raw handler be used by a role only.

@@ -103,6 +103,7 @@ func (a *API) people() {
 				return nil, a.failure(err)
 			}
 			a.sessions.Put(ctx, "user", u.ID)
+			a.sessions.Put(ctx, "used", now.Unix())
 			return &session{Person{u.Name, u.Email, u.Role}}, nil
 		})
 	op(a, "", http.MethodDelete, "/session", "sign-out", "Sign out", func(ctx context.Context, _ *struct{}) (*struct{}, error) {
@@ -291,6 +292,9 @@ func (a *API) orders() {
 	}
 	op(a, "operator", http.MethodPost, "/outbox/{id}/send-again", "send-again", "Send a refused message again", func(ctx context.Context, in *outboxInput) (*struct{}, error) {
 		return nil, a.relay.SendAgain(ctx, in.ID, who(ctx))
+	})
+	op(a, "operator", http.MethodPost, "/outbox/{id}/not-bought", "not-bought", "Say that a label of which nothing was known does not exist at the carrier", func(ctx context.Context, in *outboxInput) (*struct{}, error) {
+		return nil, a.relay.NotBought(ctx, in.ID, who(ctx))
 	})
 }
 

@@ -220,6 +220,14 @@ func (a *API) orderWork() {
 	type workIDInput struct {
 		ID int64 `path:"id"`
 	}
+	op(a, "operator", http.MethodGet, "/orders/actions/{id}", "action", "How an action on many orders stands", func(ctx context.Context, in *workIDInput) (*body[relay.BulkDone], error) {
+		d, err := a.relay.BulkResult(ctx, in.ID)
+		return &body[relay.BulkDone]{d}, err
+	})
+	op(a, "viewer", http.MethodGet, "/jobs", "jobs", "Work that waits or is under way", func(ctx context.Context, _ *struct{}) (*body[[]relay.Job], error) {
+		list, err := a.relay.OpenJobs(ctx)
+		return &body[[]relay.Job]{list}, err
+	})
 	op(a, "operator", http.MethodPost, "/orders/actions/{id}/undo", "undo-act", "Take back what was done to many orders", func(ctx context.Context, in *workIDInput) (*body[relay.BulkDone], error) {
 		d, err := a.relay.UndoBulk(ctx, in.ID, who(ctx))
 		return &body[relay.BulkDone]{d}, err

@@ -181,9 +181,10 @@ func showCount(p *printer, x api.Count, err error) error {
 func goods() []command {
 	var (
 		connection, match, state, search, mark, sku, note, supplier, expected, reason, bin, out, key string
-		limit, quantity                                                                              int64
+		quantity                                                                                     int64
 		every, yes, over, read, correct, add, off                                                    bool
 		set                                                                                          pairs
+		want                                                                                         rows
 		qty                                                                                          lines
 		serials                                                                                      []string
 		policy                                                                                       stock.Override
@@ -250,12 +251,13 @@ func goods() []command {
 			f.StringVar(&match, "match", "", `only "matched", "to match" or "ignored"`)
 			f.StringVar(&state, "state", "", "only this state: live, off, in review, rejected, submitted")
 			f.StringVar(&search, "q", "", "part of SKU or title, the channel's number, or a GTIN")
-			f.Int64Var(&limit, "limit", 50, "`rows` at most, up to 200")
+			want.flags(f)
 		}, func(ctx context.Context, c *client.Client, p *printer, _ []string) error {
-			list, err := c.Listings(ctx, query("connection", connection, "match", match, "state", state, "q", search, "limit", fmt.Sprint(limit)))
+			list, more, err := listed[api.Listing](ctx, c, "/listings", query("connection", connection, "match", match, "state", state, "q", search), &want)
 			if err != nil {
 				return err
 			}
+			defer func() { p.cut(len(list), more) }()
 			return p.show(list, func(row func(...any)) { listingTable(row, list) })
 		}),
 		verbs("listing", "Say which item a listing is, or how it is offered; LISTING is the number that openrelay listings shows", func(f *flag.FlagSet) {

@@ -746,7 +746,7 @@ func runConnector(ctx context.Context, e *Env, f *flag.FlagSet, args []string) e
 	if err != nil {
 		return err
 	}
-	p := &printer{e.Out, *asJSON}
+	p := &printer{e.Out, e.Err, *asJSON}
 	if f.Arg(0) == "check" {
 		return p.show(d.Capabilities(), func(row func(...any)) {
 			row(fmt.Sprintf("%s: %s, %s; let in by %s; feeds: %s", f.Arg(1), d.Title, d.Side, d.Capabilities().Way, strings.Join(d.Kinds(), ", ")))

@@ -18,6 +18,7 @@ import (
 	"openrelay/internal/client"
 	"openrelay/internal/core/money"
 	"openrelay/internal/core/picking"
+	"openrelay/internal/store"
 )
 
 // noun wraps a client command with the flags they all have.
@@ -46,13 +47,14 @@ func noun(name, args, about string, least, most int, flags func(*flag.FlagSet), 
 			}
 			token = strings.TrimSpace(string(b))
 		}
-		return run(ctx, client.New(*server, token), &printer{e.Out, *asJSON}, f.Args())
+		return run(ctx, client.New(*server, token), &printer{e.Out, e.Err, *asJSON}, f.Args())
 	}}
 }
 
 // printer prints a table for people or JSON for programs.
 type printer struct {
 	w    io.Writer
+	err  io.Writer // what is no part of the answer
 	json bool
 }
 
@@ -107,12 +109,12 @@ func query(pairs ...string) string {
 func nouns() []command {
 	var (
 		stage, connection, search, location, bin, from, schedule, size, out, state, carrier, service, reason, key string
-		limit, quantity, weight                                                                                   int64
+		quantity, weight                                                                                          int64
+		want                                                                                                      rows
 		off                                                                                                       bool
 	)
 	var moment time.Time
 	serials := map[string][]string{}
-	limitFlag := func(f *flag.FlagSet) { f.Int64Var(&limit, "limit", 50, "`rows` at most, up to 200") }
 	return []command{
 		noun("board", "", "Everything at a glance", 0, 0, nil, func(ctx context.Context, c *client.Client, p *printer, _ []string) error {
 			b, err := c.Board(ctx)
@@ -139,7 +141,7 @@ func nouns() []command {
 			f.StringVar(&location, "tag", "", "only with this tag")
 			f.StringVar(&from, "from", "", "taken in on this `day` or later, YYYY-MM-DD")
 			f.StringVar(&out, "csv", "", "write all of them to this `file` as CSV")
-			limitFlag(f)
+			want.flags(f)
 		}, func(ctx context.Context, c *client.Client, p *printer, _ []string) error {
 			filter := query("stage", stage, "connection", connection, "q", search, "state", state, "tag", location, "from", from)
 			if out != "" {
@@ -149,10 +151,11 @@ func nouns() []command {
 				}
 				return os.WriteFile(out, raw, 0o600)
 			}
-			list, _, err := c.Orders(ctx, filter+"&limit="+fmt.Sprint(limit))
+			list, more, err := listed[api.OrderRow](ctx, c, "/orders", filter, &want)
 			if err != nil {
 				return err
 			}
+			defer func() { p.cut(len(list), more) }()
 			return p.show(list, func(row func(...any)) {
 				row("Order", "Channel", "Channel number", "Channel state", "Stage", "Buyer", "Units", "Total", "Placed")
 				for _, o := range list {
@@ -178,12 +181,13 @@ func nouns() []command {
 			f.StringVar(&search, "q", "", "part of SKU or name, or a GTIN")
 			f.StringVar(&location, "location", "", "only this location (its code)")
 			f.StringVar(&state, "state", "", "only what is negative, short, low or coming")
-			limitFlag(f)
+			want.flags(f)
 		}, func(ctx context.Context, c *client.Client, p *printer, _ []string) error {
-			list, err := c.Stock(ctx, query("q", search, "location", location, "state", state, "limit", fmt.Sprint(limit)))
+			list, more, err := listed[api.Level](ctx, c, "/stock", query("q", search, "location", location, "state", state), &want)
 			if err != nil {
 				return err
 			}
+			defer func() { p.cut(len(list), more) }()
 			return p.show(list, func(row func(...any)) {
 				row("SKU", "Name", "Location", "Bin", "On hand", "Allocated", "Available", "On order", "In transit")
 				for _, l := range list {
@@ -196,12 +200,13 @@ func nouns() []command {
 			f.StringVar(&state, "kind", "", "only stocked, kit, made to order, prepared or charge")
 			f.StringVar(&reason, "mark", "", "only those that carry a mark")
 			f.BoolVar(&off, "archived", false, "those that are archived")
-			limitFlag(f)
+			want.flags(f)
 		}, func(ctx context.Context, c *client.Client, p *printer, _ []string) error {
-			list, err := c.Items(ctx, query("q", search, "kind", state, "mark", reason, "archived", map[bool]string{true: "true"}[off], "limit", fmt.Sprint(limit)))
+			list, more, err := listed[store.Item](ctx, c, "/items", query("q", search, "kind", state, "mark", reason, "archived", map[bool]string{true: "true"}[off]), &want)
 			if err != nil {
 				return err
 			}
+			defer func() { p.cut(len(list), more) }()
 			return p.show(list, func(row func(...any)) {
 				row("SKU", "Kind", "GTIN", "Name", "Options", "Category", "Price", "Weight g")
 				for _, i := range list {
@@ -231,11 +236,22 @@ func nouns() []command {
 			if key != "" {
 				opts = append(opts, client.Key(key))
 			}
+			if n >= 0 && !strings.HasPrefix(a[2], "+") {
+				p.say("%d are added to what lies there; to set a number, post a count", n)
+			}
 			v, err := c.Adjust(ctx, a[0], a[1], n, reason, opts...)
 			if err != nil {
 				return err
 			}
-			return p.show(v, func(row func(...any)) { itemTable(v, row) })
+			return p.show(v, func(row func(...any)) {
+				for _, l := range v.Levels {
+					if l.Location == a[1] {
+						row(fmt.Sprintf("%+d", n), a[0], "at "+l.LocationName+":", fmt.Sprintf("%d on hand before, %d now", l.OnHand-n, l.OnHand))
+					}
+				}
+				row()
+				itemTable(v, row)
+			})
 		}),
 		noun("why", "CONNECTION SKU", "Why does a channel show this quantity", 2, 2, func(f *flag.FlagSet) {
 			moment = time.Time{}
@@ -334,12 +350,13 @@ func nouns() []command {
 		}),
 		noun("runs", "", "List runs, newest first", 0, 0, func(f *flag.FlagSet) {
 			f.StringVar(&connection, "connection", "", "only of this connection")
-			limitFlag(f)
+			want.flags(f)
 		}, func(ctx context.Context, c *client.Client, p *printer, _ []string) error {
-			list, err := c.Runs(ctx, query("connection", connection, "limit", fmt.Sprint(limit)))
+			list, more, err := listed[api.Run](ctx, c, "/runs", query("connection", connection), &want)
 			if err != nil {
 				return err
 			}
+			defer func() { p.cut(len(list), more) }()
 			return p.show(list, func(row func(...any)) {
 				row("Run", "Connection", "Feed", "Cause", "State", "Found", "New", "Changed", "Skipped", "Failed", "Started")
 				for _, r := range list {
@@ -466,12 +483,13 @@ func nouns() []command {
 		}),
 		noun("shipments", "", "List shipments, newest first", 0, 0, func(f *flag.FlagSet) {
 			f.StringVar(&state, "state", "", "only this state, or several by comma")
-			limitFlag(f)
+			want.flags(f)
 		}, func(ctx context.Context, c *client.Client, p *printer, _ []string) error {
-			list, err := c.Shipments(ctx, query("state", state, "limit", fmt.Sprint(limit)))
+			list, more, err := listed[api.Shipment](ctx, c, "/shipments", query("state", state), &want)
 			if err != nil {
 				return err
 			}
+			defer func() { p.cut(len(list), more) }()
 			return p.show(list, func(row func(...any)) {
 				row("Shipment", "Order", "Buyer", "From", "State", "Picked", "Carrier", "Service", "Tracking")
 				for _, s := range list {
@@ -526,11 +544,12 @@ func nouns() []command {
 			}
 			return p.show(map[string]int64{"message": id}, func(row func(...any)) { row("It is queued again.") })
 		}),
-		noun("activity", "", "What happened, newest first", 0, 0, limitFlag, func(ctx context.Context, c *client.Client, p *printer, _ []string) error {
-			list, err := c.Activity(ctx, query("limit", fmt.Sprint(limit)))
+		noun("activity", "", "What happened, newest first", 0, 0, want.flags, func(ctx context.Context, c *client.Client, p *printer, _ []string) error {
+			list, more, err := listed[api.Entry](ctx, c, "/activity", "", &want)
 			if err != nil {
 				return err
 			}
+			defer func() { p.cut(len(list), more) }()
 			return p.show(list, func(row func(...any)) {
 				for _, e := range list {
 					row(e.At, e.Who, e.Thing+" "+e.Name, e.Text)

@@ -36,10 +36,14 @@ func orderNouns() []command {
 			f.StringVar(&value, "value", "", "the `tag`, the person, or the reason")
 		}, func(ctx context.Context, c *client.Client, p *printer, a []string) error {
 			d, err := c.Act(ctx, a[0], value, a[1:]...)
+			if err == nil {
+				d, err = c.ActionDone(ctx, d, func(d relay.BulkDone) { p.say("%d of %d have their outcome", d.Settled, d.Total) })
+			}
 			if err != nil {
 				return err
 			}
 			return p.show(d, func(row func(...any)) {
+				row("", "Order", "What became of it")
 				for _, r := range d.Results {
 					row(map[bool]string{true: "done", false: "not"}[r.OK], r.Number, r.Text)
 				}
@@ -54,10 +58,35 @@ func orderNouns() []command {
 				return err
 			}
 			d, err := c.UndoAct(ctx, id)
+			if err == nil {
+				d, err = c.ActionDone(ctx, d, nil)
+			}
 			if err != nil {
 				return err
 			}
 			return told(p, d, "taken back on %d orders", d.Done)
+		}),
+		noun("jobs", "", "List the work that waits or is under way", 0, 0, nil, func(ctx context.Context, c *client.Client, p *printer, _ []string) error {
+			list, err := c.Jobs(ctx)
+			if err != nil {
+				return err
+			}
+			return p.show(list, func(row func(...any)) {
+				row("Kind", "About", "By", "Done", "Of", "Last trouble")
+				for _, j := range list {
+					row(j.Kind, j.About, j.Who, j.Done, j.Total, j.Error)
+				}
+			})
+		}),
+		noun("not-bought", "ID", "Say that a label of which nothing was known does not exist at the carrier (ID: the message's)", 1, 1, nil, func(ctx context.Context, c *client.Client, p *printer, a []string) error {
+			id, err := number(a[0])
+			if err != nil {
+				return err
+			}
+			if err := c.NotBought(ctx, id); err != nil {
+				return err
+			}
+			return told(p, a[0], "the parcel can be shipped anew")
 		}),
 		noun("answer", "NUMBER", "Tell a channel that waits for it whether we take an order", 1, 1, func(f *flag.FlagSet) {
 			f.Int64Var(&minutes, "minutes", 20, "until it is ready")

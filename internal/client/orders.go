@@ -37,6 +37,43 @@ func (c *Client) Act(ctx context.Context, action, value string, orders ...string
 	return out, err
 }
 
+// Action tells how an action on many orders stands.
+func (c *Client) Action(ctx context.Context, id int64) (out relay.BulkDone, err error) {
+	_, err = c.Do(ctx, http.MethodGet, "/orders/actions/"+fmt.Sprint(id), nil, &out)
+	return out, err
+}
+
+// ActionDone waits until an action on many orders has an outcome for each; seen is told how far it is, and may be nil.
+func (c *Client) ActionDone(ctx context.Context, d relay.BulkDone, seen func(relay.BulkDone)) (relay.BulkDone, error) {
+	for d.State != "done" {
+		if seen != nil {
+			seen(d)
+		}
+		select {
+		case <-ctx.Done():
+			return d, ctx.Err()
+		case <-time.After(300 * time.Millisecond):
+		}
+		var err error
+		if d, err = c.Action(ctx, d.ID); err != nil {
+			return d, err
+		}
+	}
+	return d, nil
+}
+
+// Jobs lists the work that waits or is under way.
+func (c *Client) Jobs(ctx context.Context) (out []relay.Job, err error) {
+	_, err = c.Do(ctx, http.MethodGet, "/jobs", nil, &out)
+	return out, err
+}
+
+// NotBought says that a label of which nothing was known does not exist at the carrier.
+func (c *Client) NotBought(ctx context.Context, outbox int64) error {
+	_, err := c.Do(ctx, http.MethodPost, "/outbox/"+fmt.Sprint(outbox)+"/not-bought", nil, nil)
+	return err
+}
+
 // UndoAct takes back what was done to many orders.
 func (c *Client) UndoAct(ctx context.Context, id int64) (out relay.BulkDone, err error) {
 	_, err = c.Do(ctx, http.MethodPost, "/orders/actions/"+fmt.Sprint(id)+"/undo", nil, &out)

@@ -18,13 +18,13 @@ type change struct {
 	events []Event
 	wake   map[int64]bool
 	now    time.Time
-	recast bool           // items changed in what they are, not only in their texts
-	items  bool           // items changed in any way
-	listed map[int64]bool // connections on which the state of a listing moved
-	wares  *wares         // as they are in this change, once somebody asked
-	watch  bool           // something may be due sooner than the watch thinks
+	recast bool             // items changed in what they are, not only in their texts
+	items  bool             // items changed in any way
+	listed map[int64]bool   // connections on which the state of a listing moved
+	wares  *wares           // as they are in this change, once somebody asked
+	watch  bool             // something may be due sooner than the watch thinks
 	jobs   map[jobKind]bool // kinds of work that there is something for
-	then   []func()       // what memory is to know once it is committed
+	then   []func()         // what memory is to know once it is committed
 }
 
 func (c *change) tell(kind, key string) { c.events = append(c.events, Event{Kind: kind, Key: key}) }

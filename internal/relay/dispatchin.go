@@ -3,6 +3,7 @@ package relay
 import (
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -118,7 +119,7 @@ func leftOf(o *order.Order, m *message.Dispatch) (map[int64]int64, error) {
 		return want, nil
 	}
 	for _, d := range m.Lines {
-		left := d.Quantity
+		left, last := d.Quantity, int64(0)
 		for i := range o.Lines { // a SKU may stand on several lines
 			l := &o.Lines[i]
 			if left == 0 || !(d.ID == l.OutsideID && d.ID != "" || d.ID == "" && d.SKU == l.SKU) {
@@ -129,14 +130,27 @@ func leftOf(o *order.Order, m *message.Dispatch) (map[int64]int64, error) {
 				n = min(left, max(l.Allocated-want[l.ID], 0))
 			}
 			want[l.ID] += n
-			left -= n
+			left, last = left-n, l.ID
 		}
-		if left > 0 {
-			return nil, &unfit{fmt.Sprintf("order %s has not so many of %s to send", o.Number, or(d.SKU, "line "+d.ID)),
-				"Lines that the order has, and no more units than are still to be sent. Correct it at the other side, or cancel what was sent from elsewhere here.", false}
+		if last == 0 && left > 0 && !hasLine(o, d) {
+			return nil, &unfit{fmt.Sprintf("order %s has no %s", o.Number, or(d.SKU, "line "+d.ID)), "Lines that the order has. Correct it at the other side.", false}
+		}
+		if left > 0 { // more than there is: the line says why not
+			for i := range o.Lines {
+				if l := &o.Lines[i]; d.SKU == l.SKU {
+					want[l.ID] += left
+					break
+				}
+			}
 		}
 	}
 	return want, nil
+}
+
+func hasLine(o *order.Order, d message.DispatchLine) bool {
+	return slices.ContainsFunc(o.Lines, func(l order.Line) bool {
+		return d.ID == l.OutsideID && d.ID != "" || d.ID == "" && d.SKU == l.SKU
+	})
 }
 
 // dispatchedElsewhere books a parcel that left without our label. Only units that are allocated and not

@@ -56,7 +56,7 @@ func (r *Relay) syncShipments(ch *change, o *order.Order) error {
 			continue
 		}
 		var left int64
-		changed := false
+		changed, spare := false, map[int64]int64{}
 		for i := range s.Lines {
 			sl := &s.Lines[i]
 			l := o.Line(sl.LineID)
@@ -67,6 +67,9 @@ func (r *Relay) syncShipments(ch *change, o *order.Order) error {
 				}
 			}
 			if at *= max(sl.Per, 1); at < sl.Quantity {
+				if back := sl.Picked - at; back > 0 {
+					spare[sl.ItemID] += back
+				}
 				sl.Quantity, sl.Picked = at, min(sl.Picked, at)
 				changed = true
 			}
@@ -74,9 +77,12 @@ func (r *Relay) syncShipments(ch *change, o *order.Order) error {
 		}
 		if left == 0 {
 			s.State = store.CalledOff
-			if err := r.noteOrder(ch, o, "relay", "called off", "Shipment %s called off: put back what was picked", s.Number); err != nil {
+			if err := r.noteOrder(ch, o, "relay", "called off", "Shipment %s called off", s.Number); err != nil {
 				return err
 			}
+		}
+		if err := r.raisePutBack(ch, o, &s, spare); err != nil {
+			return err
 		}
 		if changed {
 			if err := ch.UpdateShipment(&s); err != nil {
@@ -86,6 +92,38 @@ func (r *Relay) syncShipments(ch *change, o *order.Order) error {
 		}
 	}
 	return nil
+}
+
+// putBack is the cause of an exception about goods that were picked and are not wanted any more.
+const putBack = "put back"
+
+// raisePutBack asks for goods to be put back that were picked for a shipment and are not wanted any more.
+func (r *Relay) raisePutBack(ch *change, o *order.Order, s *store.Shipment, spare map[int64]int64) error {
+	if len(spare) == 0 {
+		return nil
+	}
+	items, err := ch.Items(keys(spare))
+	if err != nil {
+		return err
+	}
+	bins, err := ch.Bins(s.LocationID, keys(spare))
+	if err != nil {
+		return err
+	}
+	var parts []string
+	for _, id := range keys(spare) {
+		text := fmt.Sprintf("%d × %s", spare[id], items[id].SKU)
+		if bins[id] != "" {
+			text += " into bin " + bins[id]
+		}
+		parts = append(parts, text)
+	}
+	ch.tell("exception", o.Number)
+	if err := ch.Raise(store.Exception{Cause: putBack, Subject: s.Number, Text: fmt.Sprintf("Put back %s at %s: order %s was changed after it was picked.", join(parts), r.placeName(s.LocationID), o.Number),
+		Expected: "The goods in their bin, where the next order finds them. Settle this when they are.", ConnectionID: o.ConnectionID, OrderID: o.ID, Standing: true}, ch.now); err != nil {
+		return err
+	}
+	return r.noteOrder(ch, o, "relay", putBack, "To be put back: %s", join(parts))
 }
 
 // StartPick makes the shipments of an order, one per location that holds its stock, or finds those
@@ -214,22 +252,52 @@ func (r *Relay) wants(t *store.Tx, s store.Shipment, o *order.Order) ([]picking.
 	return wantList(s, o, items, bins), nil
 }
 
+// wantList lists what is to be taken, each item once, however many lines and kits want it.
 func wantList(s store.Shipment, o *order.Order, items map[int64]store.Item, bins map[int64]string) []picking.Want {
 	out := make([]picking.Want, 0, len(s.Lines))
+	at := map[int64]int{}
 	for _, sl := range s.Lines {
 		l := o.Line(sl.LineID)
 		if sl.Quantity == 0 {
 			continue
 		}
 		it := items[sl.ItemID]
-		w := picking.Want{LineID: l.ID, ItemID: it.ID, SKU: it.SKU, GTIN: it.GTIN, Title: it.Name, Bin: bins[it.ID], Quantity: sl.Quantity, Picked: sl.Picked, Serials: it.Serials}
-		if len(l.Parts) > 0 {
-			w.KitSKU = l.SKU
+		i, known := at[it.ID]
+		if !known {
+			i = len(out)
+			at[it.ID] = i
+			out = append(out, picking.Want{LineID: l.ID, ItemID: it.ID, SKU: it.SKU, GTIN: it.GTIN, Title: it.Name, Bin: bins[it.ID], Serials: it.Serials})
 		}
-		out = append(out, w)
+		w := &out[i]
+		w.Quantity += sl.Quantity
+		w.Picked += sl.Picked
+		if len(l.Parts) > 0 && !slices.Contains(strings.Split(w.KitSKU, ", "), l.SKU) {
+			w.KitSKU = strings.TrimPrefix(w.KitSKU+", "+l.SKU, ", ")
+		}
 	}
 	slices.SortStableFunc(out, func(a, b picking.Want) int { return strings.Compare(a.Bin, b.Bin) })
 	return out
+}
+
+// take notes qty picked units of an item on the lines of a shipment that want it, and on its order where all that a
+// unit of a line takes is there.
+func take(s *store.Shipment, o *order.Order, item, qty int64) error {
+	for i := range s.Lines {
+		sl := &s.Lines[i]
+		n := min(qty, sl.Quantity-sl.Picked)
+		if sl.ItemID != item || n <= 0 {
+			continue
+		}
+		before, _ := complete(s, sl.LineID)
+		sl.Picked += n
+		qty -= n
+		if now, _ := complete(s, sl.LineID); now > before { // of a kit, when its last component is there
+			if err := o.Pick(sl.LineID, now-before); err != nil {
+				return orderStateError(err)
+			}
+		}
+	}
+	return nil
 }
 
 // Scanned is the outcome of a scan and what is left to do.
@@ -267,19 +335,11 @@ func (r *Relay) Scan(ctx context.Context, shipment, code, bin string, qty int64,
 		if got.Kind != "product" {
 			return nil
 		}
-		before, _ := complete(&s, got.LineID)
-		for i := range s.Lines {
-			if s.Lines[i].LineID == got.LineID && s.Lines[i].ItemID == got.ItemID {
-				s.Lines[i].Picked += got.Quantity
-			}
-		}
-		if now, _ := complete(&s, got.LineID); now > before { // of a kit, when its last component is there
-			if err := o.Pick(got.LineID, now-before); err != nil {
-				return orderStateError(err)
-			}
+		if err := take(&s, o, got.ItemID, got.Quantity); err != nil {
+			return err
 		}
 		for i := range wants {
-			if wants[i].LineID == got.LineID && wants[i].ItemID == got.ItemID {
+			if wants[i].ItemID == got.ItemID {
 				wants[i].Picked += got.Quantity
 			}
 		}
@@ -347,6 +407,9 @@ func (r *Relay) Pack(ctx context.Context, shipment, profile string, weight int64
 			it := items[sl.ItemID]
 			if sl.Picked < sl.Quantity {
 				return &Refused{Text: fmt.Sprintf("%d × %s is still to be picked", sl.Quantity-sl.Picked, it.SKU), Conflict: true}
+			}
+			if weight == 0 && it.WeightG == 0 && sl.Quantity > 0 {
+				return &Refused{Text: fmt.Sprintf("no weight is known of %s; weigh the parcel and type its weight", it.SKU), Conflict: true}
 			}
 			content = append(content, packing.Content{SKU: it.SKU, Quantity: sl.Quantity, WeightG: it.WeightG, LengthMM: it.LengthMM, WidthMM: it.WidthMM, HeightMM: it.HeightMM})
 		}
@@ -538,6 +601,7 @@ func (r *Relay) Release(ctx context.Context, number, cause, who string, revision
 
 // Readdress changes where an order goes, as long as it is not packed.
 func (r *Relay) Readdress(ctx context.Context, number string, to place.Address, who string, revision int64) error {
+	to.Normal()
 	if bad := to.Problems(); len(bad) > 0 {
 		return Refuse("address: %s", strings.Join(bad, "; "))
 	}
@@ -554,9 +618,7 @@ func (r *Relay) Readdress(ctx context.Context, number string, to place.Address, 
 		default:
 			return &Refused{Text: fmt.Sprintf("order %s is %s; its address can no longer be changed", o.Number, st), Conflict: true}
 		}
-		o.ShipTo = to
-		o.Free(order.BadAddress)
-		o.Revision++
+		order.Readdress(o, to)
 		if err := ch.Findable(o); err != nil {
 			return err
 		}

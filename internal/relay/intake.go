@@ -335,10 +335,11 @@ type batch struct {
 	tallies  map[int64]*store.Tally // by run; 0 is resolved to the push run
 	byFeed   map[string]int64
 	outcomes []store.InboxOutcome
-	putOff   []int64 // messages that are decided on later
+	counted  map[int64]bool // messages that stand in a tally as found
+	putOff   []int64        // messages that are decided on later
 	logs     []logged
-	again map[string]string // orders that are void here and taken in again on purpose: the number to use, or none
-	typed string            // who typed the orders of this batch
+	again    map[string]string // orders that are void here and taken in again on purpose: the number to use, or none
+	typed    string            // who typed the orders of this batch
 }
 
 func (b *batch) tally(in store.InboxMessage) (*store.Tally, int64, error) {
@@ -365,7 +366,11 @@ func (b *batch) tally(in store.InboxMessage) (*store.Tally, int64, error) {
 		y = &store.Tally{}
 		b.tallies[run] = y
 	}
-	if in.RunID == 0 {
+	if in.RunID == 0 && !b.counted[in.ID] {
+		if b.counted == nil {
+			b.counted = map[int64]bool{}
+		}
+		b.counted[in.ID] = true
 		y.Found++
 	}
 	return y, run, nil
@@ -385,6 +390,11 @@ func (b *batch) fail(o store.InboxOutcome, msgs []store.InboxMessage) {
 }
 
 func (b *batch) settle(in store.InboxMessage, state, reason string, orderID int64) {
+	if state == "skipped" {
+		if _, run, err := b.tally(in); err == nil {
+			b.logs = append(b.logs, logged{run, "info", fmt.Sprintf("%s skipped: %s", in.OutsideID, reason)})
+		}
+	}
 	b.outcomes = append(b.outcomes, store.InboxOutcome{ID: in.ID, State: state, Reason: reason, OrderID: orderID})
 }
 
@@ -669,7 +679,7 @@ func (b *batch) scene(existing map[string]*order.Order, items *matches) (*order.
 	if err := b.traits(s.Scene, keys(need)); err != nil {
 		return nil, err
 	}
-	return s.Scene, b.counted(s.Scene, keys(need))
+	return s.Scene, b.countedOut(s.Scene, keys(need))
 }
 
 // itemsOf adds the items of an order, and what its kits were made of.
@@ -706,7 +716,7 @@ func (r *Relay) sceneFor(c *conn, ch *change, book *stock.Book, who string) (sce
 }
 
 // keys lists the keys in their order, so that the same is always done in the same order.
-func keys(m map[int64]bool) []int64 { return slices.Sorted(maps.Keys(m)) }
+func keys[V any](m map[int64]V) []int64 { return slices.Sorted(maps.Keys(m)) }
 
 func notes(c order.Change, who string, now time.Time) []store.Entry {
 	out := make([]store.Entry, len(c.Notes))

@@ -124,18 +124,33 @@ func (b *batch) listing(in store.InboxMessage, m *message.Listing) error {
 		return err
 	}
 	l := store.Listing{OutsideID: in.OutsideID}
+	before, err := b.ch.ListingOf(b.c.id, in.OutsideID)
+	known := err == nil
+	if err != nil && !errors.Is(err, store.ErrNotFound) {
+		return err
+	}
 	isNew, err := b.r.putListing(b.ch, b.c, &l, m)
 	if err != nil {
 		return err
 	}
-	if isNew {
+	switch {
+	case isNew:
 		y.New++
-	} else {
+	case known && sameListing(&before, m):
+		y.Skipped++
+		y.Reason("nothing new")
+	default:
 		y.Changed++
 	}
-	b.settle(in, "done", "", 0)
+	b.outcomes = append(b.outcomes, store.InboxOutcome{ID: in.ID, State: "done"})
 	// Listings carry no version and are read again and again: only the newest reading is kept.
 	return b.ch.ForgetOlder(in)
+}
+
+// sameListing tells whether a channel shows a listing as it did before.
+func sameListing(l *store.Listing, m *message.Listing) bool {
+	return l.SKU == m.SKU && l.GTIN == m.GTIN && l.Title == m.Title && l.Price == m.Price && l.Currency == m.Currency && l.URL == m.URL && l.SeenQty == m.Quantity &&
+		l.State == m.Standing() && l.Reason == m.Reason && l.Category == m.Category
 }
 
 // putListing keeps a listing as the channel shows it, matches it where that is beyond doubt, and lets go on

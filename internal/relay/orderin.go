@@ -120,8 +120,8 @@ func (b *batch) traits(s *order.Scene, items []int64) error {
 // word for later than it is, the next word, which the sale causes, puts it right; the other way round nothing would.
 const aboutThen = 2 * time.Minute
 
-// counted lets a decision know what the keeper of the channel's own location has counted out.
-func (b *batch) counted(s *order.Scene, items []int64) error {
+// countedOut lets a decision know what the keeper of the channel's own location has counted out.
+func (b *batch) countedOut(s *order.Scene, items []int64) error {
 	if s.Own == 0 || b.r.Place(s.Own).Keeper != b.c.id {
 		return nil
 	}

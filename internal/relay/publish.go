@@ -268,6 +268,7 @@ func (r *Relay) Publish(ctx context.Context, code string, sel Selection, digest,
 func (r *Relay) submit(ch *change, c *conn, row *PublishRow, who string) error {
 	l := &row.listing
 	if l.ID == 0 {
+		l.Price, l.Currency = row.Message.Price, or(row.Message.Currency, l.Currency) // until the channel says it
 		l.State = listingSubmitted
 		if _, err := ch.PutListing(l, ch.now); err != nil {
 			return err

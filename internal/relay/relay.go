@@ -63,10 +63,10 @@ type Relay struct {
 	placeMu sync.RWMutex
 	places  map[int64]store.Location
 
-	wakeWatch *waker // something may be due sooner
+	wakeWatch *waker             // something may be due sooner
 	wakeJobs  map[jobKind]*waker // there is work for the loops of jobs
-	wakeTell  *waker // somebody is to be told
-	watchAt   time.Time     // of a relay that is driven by hand: when it looks again; guarded by mu
+	wakeTell  *waker             // somebody is to be told
+	watchAt   time.Time          // of a relay that is driven by hand: when it looks again; guarded by mu
 }
 
 type tariffAt struct {
@@ -544,4 +544,3 @@ func (r *Relay) Place(id int64) store.Location {
 	defer r.placeMu.RUnlock()
 	return r.places[id]
 }
-

@@ -85,7 +85,9 @@ func (r *Relay) checkRule(ctx context.Context, c RuleChange) error {
 	if err != nil {
 		return Refuse("%v", err)
 	}
-	if slices.ContainsFunc(actions, func(a rules.Action) bool { return a.Do == "carry" && slices.Index(rules.Steps, a.Value) >= slices.Index(rules.Steps, "pack") }) &&
+	if slices.ContainsFunc(actions, func(a rules.Action) bool {
+		return a.Do == "carry" && slices.Index(rules.Steps, a.Value) >= slices.Index(rules.Steps, "pack")
+	}) &&
 		!slices.ContainsFunc(actions, func(a rules.Action) bool { return a.Do == "profile" }) && !r.profileBefore(ctx, c) {
 		return Refuse("carry: to be packed without a person, the order needs a profile; choose one in this rule, or in one before it")
 	}

@@ -176,6 +176,7 @@ func (s *Settings) forExpressions() map[string]any {
 
 // complete puts into an order what its channel leaves to be decided here.
 func (s *Settings) complete(o *message.Order) {
+	o.Normal()
 	if o.BuyerName == "" && o.ShipTo.Name == "" {
 		o.BuyerName = s.Anonymous
 	}

@@ -6,7 +6,6 @@ import (
 	"time"
 
 	"github.com/stretchr/testify/require"
-
 )
 
 // TestNoOrderWaitsBesideFreeStock: 250 orders wait; what arrives is enough for all. All are served, although the

@@ -364,18 +364,19 @@ func (t *Tx) DropRun(id int64) error {
 	return err
 }
 
-// PushRun returns the open run that collects what is pushed for a feed, beginning one per hour.
+// PushRun returns the run that collects what is pushed for a feed, beginning one per hour. It is done as of now, and goes
+// on with the next push of its hour.
 func (t *Tx) PushRun(feed int64, now time.Time) (int64, error) {
 	hour := now.Truncate(time.Hour)
 	var id int64
 	err := t.get(&id, "SELECT id FROM run WHERE feed_id=? AND cause='push' AND started_at>=? ORDER BY id DESC LIMIT 1", feed, micros(hour))
-	if err != ErrNotFound {
-		return id, err
+	if err == ErrNotFound {
+		id, err = t.StartRun(feed, "push", now)
 	}
-	if id, err = t.StartRun(feed, "push", now); err != nil {
+	if err != nil {
 		return 0, err
 	}
-	return id, t.EndRun(id, "open", "", time.Time{})
+	return id, t.EndRun(id, "done", "", now)
 }
 
 // LogRun adds a line to a run's log.

@@ -683,7 +683,7 @@ type ChannelVersion struct {
 // ChannelVersions lists what was received for an order, oldest first.
 func (s *Store) ChannelVersions(ctx context.Context, orderID int64) ([]ChannelVersion, error) {
 	var out []ChannelVersion
-	err := s.read.SelectContext(ctx, &out, `SELECT id, version, via, received_at, raw, state, reason FROM inbox WHERE order_id = ? AND order_id <> 0 ORDER BY id`, orderID)
+	err := s.read.SelectContext(ctx, &out, `SELECT id, version, via, received_at, raw, state, reason FROM inbox WHERE order_id = ? AND order_id <> 0 AND feed = 'orders in' ORDER BY id`, orderID)
 	return out, err
 }
 

@@ -61,28 +61,35 @@ type Sessions struct{ *Store }
 // FindCtx returns a session's data.
 func (s Sessions) FindCtx(ctx context.Context, token string) ([]byte, bool, error) {
 	var b []byte
-	err := found(s.read.GetContext(ctx, &b, "SELECT data FROM session WHERE token=? AND expires_at>?", token, micros(time.Now())))
+	err := found(s.read.GetContext(ctx, &b, "SELECT data FROM session WHERE token=? AND ended=0 AND expires_at>?", token, micros(time.Now())))
 	if err == ErrNotFound {
 		return nil, false, nil
 	}
 	return b, err == nil, err
 }
 
-// CommitCtx writes a session and sweeps those that ended.
+// CommitCtx writes a session and sweeps those that ran out. One that was ended stays ended.
 func (s Sessions) CommitCtx(ctx context.Context, token string, b []byte, expiry time.Time) error {
 	return s.Write(ctx, func(t *Tx) error {
 		if _, err := t.exec("DELETE FROM session WHERE expires_at<?", micros(time.Now())); err != nil {
 			return err
 		}
-		_, err := t.exec("INSERT INTO session (token, data, expires_at) VALUES (?,?,?) ON CONFLICT (token) DO UPDATE SET data=excluded.data, expires_at=excluded.expires_at", token, b, micros(expiry))
+		_, err := t.exec("INSERT INTO session (token, data, expires_at) VALUES (?,?,?) ON CONFLICT (token) DO UPDATE SET data=excluded.data, expires_at=excluded.expires_at WHERE session.ended=0", token, b, micros(expiry))
 		return err
 	})
 }
 
-// DeleteCtx ends a session.
+// DeleteCtx ends a session. That it ended is remembered until it would have run out: a request that began before and
+// ends after must not bring it back.
 func (s Sessions) DeleteCtx(ctx context.Context, token string) error {
-	return s.Write(ctx, func(t *Tx) error { _, err := t.exec("DELETE FROM session WHERE token=?", token); return err })
+	return s.Write(ctx, func(t *Tx) error {
+		_, err := t.exec("INSERT INTO session (token, data, expires_at, ended) VALUES (?,x'',?,1) ON CONFLICT (token) DO UPDATE SET data=x'', ended=1", token, micros(time.Now().Add(sessionMemory)))
+		return err
+	})
 }
+
+// sessionMemory is how long it is remembered that a session ended which the file did not know: longer than any lives.
+const sessionMemory = 15 * 24 * time.Hour
 
 // Find, Commit and Delete serve callers without a context.
 func (s Sessions) Find(token string) ([]byte, bool, error) {

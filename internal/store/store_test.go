@@ -59,7 +59,7 @@ func addOrders(t *testing.T, s *Store, n int) {
 				return err
 			}
 			o := &order.Order{ID: id, Number: fmt.Sprintf("R%d", id), ConnectionID: 1, OutsideID: fmt.Sprint("o", id), Version: 1, ReceivedAt: now, Via: "test", Revision: 1,
-				Record: message.Order{Number: fmt.Sprintf("MH-%d", id), State: "confirmed", Status: message.Open, Currency: "EUR", PlacedAt: now.Add(time.Duration(i) * time.Second), BuyerName: "Maren Tolland"},
+				Record: message.Order{Number: fmt.Sprintf("MH-%d", id), State: "confirmed", Status: message.Shipped, Currency: "EUR", PlacedAt: now.Add(time.Duration(i) * time.Second), BuyerName: "Maren Tolland"},
 				Lines:  []order.Line{{ID: order.LineID(id, 1), Position: 1, OutsideID: "L1", SKU: "JAR", ItemID: 1, Quantity: 1}}}
 			list = append(list, o)
 			entries = append(entries, Entry{At: now.UnixMicro(), Who: "test", Thing: "order", ThingID: id, What: "taken in", Text: "x"})
@@ -94,7 +94,7 @@ func TestReceiveKeepsAVersionOnce(t *testing.T) {
 			return err
 		})
 	}
-	waiting, err := s.WaitingInbox(t.Context(), 1, 10)
+	waiting, err := s.WaitingInbox(t.Context(), 1, time.Now(), 10)
 	require.NoError(t, err)
 	require.Len(t, waiting, 3)
 	raw, err := s.InboxRaw(t.Context(), waiting[1].ID)
@@ -103,7 +103,7 @@ func TestReceiveKeepsAVersionOnce(t *testing.T) {
 	write(t, s, func(tx *Tx) error {
 		return tx.SettleInbox([]InboxOutcome{{waiting[0].ID, "done", "", 7}, {waiting[1].ID, "failed", "why", 0}})
 	})
-	waiting, err = s.WaitingInbox(t.Context(), 1, 10)
+	waiting, err = s.WaitingInbox(t.Context(), 1, time.Now(), 10)
 	require.NoError(t, err)
 	require.Len(t, waiting, 1)
 	versions, err := s.ChannelVersions(t.Context(), 7)
@@ -279,6 +279,10 @@ func TestVerifyFindsWhatIsWrong(t *testing.T) {
 		{4, "UPDATE listing SET told_qty = 11", "the policy allows 10"},
 		{5, "INSERT INTO shipment (number, order_id, location_id, state, created_at) VALUES ('S1', 1, 1, 'shipped', 1)", "without a write-back"},
 		{5, "INSERT INTO outbox (connection_id, feed, subject, ref, payload, created_at, next_at) VALUES (1, 'x', 'y', 'r', '{}', 1, 0)", "no next try"},
+		{7, "UPDATE order_count SET n = n + 1", "count of orders at held"},
+		{7, "DELETE FROM order_quarter", "orders taken in by connection 1"},
+		{7, "UPDATE order_count SET n = 0; INSERT INTO order_count VALUES ('ready', 1, 2)", "count of orders"},
+		{8, "UPDATE orders SET record = json_set(record, '$.status', 'open')", "waits for 1 of JAR, of which 10 are free"},
 		{6, "DELETE FROM timeline", "has no timeline"},
 		{6, "UPDATE movement SET reason = ''", "lacks who or why"},
 	} {

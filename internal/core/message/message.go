@@ -16,6 +16,7 @@ import (
 	"openrelay/internal/core/gs1"
 	"openrelay/internal/core/money"
 	"openrelay/internal/core/place"
+	"openrelay/internal/core/textual"
 )
 
 // Status is what a channel's own order state means to us.
@@ -148,6 +149,30 @@ type ParcelSeen struct {
 
 // MaxLines bounds the lines of one order that is taken in; line ids leave room for 1,023.
 const MaxLines = 1000
+
+// How long texts of an order may be, in bytes. What is longer is cut; the record as it came is kept whole.
+const (
+	maxName = 300
+	maxNote = 4000
+)
+
+// Normal brings an order to its usual form: bounded texts, addresses without stray spaces.
+func (o *Order) Normal() {
+	o.ShipTo.Normal()
+	for _, f := range []*string{&o.Number, &o.State, &o.BuyerName, &o.BuyerEmail, &o.Payment, &o.RequestedService, &o.WindowFrom, &o.WindowTo} {
+		*f = textual.Clip(*f, maxName)
+	}
+	for _, f := range []*string{&o.Note, &o.GiftNote, &o.KitchenNote} {
+		*f = textual.Clip(*f, maxNote)
+	}
+	for i := range o.Lines {
+		l := &o.Lines[i]
+		l.SKU, l.Title, l.Note = textual.Clip(l.SKU, maxName), textual.Clip(l.Title, maxName), textual.Clip(l.Note, maxNote)
+		for j := range l.Choices {
+			l.Choices[j].Name = textual.Clip(l.Choices[j].Name, maxName)
+		}
+	}
+}
 
 // Check refuses an order that cannot be taken in as it stands. The error names the field.
 func (o *Order) Check() error {

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"openrelay/internal/core/message"
+	"openrelay/internal/core/place"
 	"openrelay/internal/core/rules"
 	"openrelay/internal/core/stock"
 )
@@ -277,15 +278,15 @@ func examine(o *Order, s *Scene, c *Change) {
 		if more != "" {
 			text += " " + more
 		}
-		c.hold(o, Hold{UnknownItem, text, "An item with this SKU. Match the listing to an item; the order then goes on by itself.", about})
+		c.hold(o, Hold{Cause: UnknownItem, Text: text, Expected: "An item with this SKU. Match the listing to an item; the order then goes on by itself.", About: about})
 	} else {
 		c.free(o, UnknownItem)
 	}
 	o.checkMoney(s, c, true)
 	o.wantAnswer(s, c)
 	if p := o.ShipTo.Problems(); len(p) > 0 && o.Record.Status != message.Pending && (o.Kind() == message.Ship || o.Kind() == message.Local) {
-		c.hold(o, Hold{BadAddress, "The address cannot be delivered to: " + strings.Join(p, "; ") + ".",
-			"A complete address. Correct it at the channel, or here.", nil})
+		c.hold(o, Hold{Cause: BadAddress, Text: "The address cannot be delivered to: " + strings.Join(p, "; ") + ".",
+			Expected: "A complete address. Correct it at the channel, or here.", About: []string{o.Number}})
 	} else {
 		c.free(o, BadAddress)
 	}
@@ -332,8 +333,7 @@ func AllocateWaiting(o *Order, s *Scene, c *Change) bool {
 		}
 	}
 	if len(short) > 0 {
-		c.hold(o, Hold{NoStock, "Short of " + strings.Join(short, ", ") + ".",
-			"Stock at a location that feeds this channel. When some arrives, the order goes on by itself.", about})
+		c.hold(o, Hold{Cause: NoStock, Text: "Short of " + strings.Join(short, ", ") + ".", Expected: "Stock at a location that feeds this channel. When some arrives, the order goes on by itself.", About: about})
 	} else {
 		c.free(o, NoStock)
 	}
@@ -447,7 +447,6 @@ func update(o *Order, a Arrival, s *Scene) Change {
 	m := a.Message
 	c := Change{Order: o}
 	before := o.Record
-	worked := o.Stage()
 	o.Version, o.Record = a.Version, *m
 	o.Revision++
 	c.Facts = facts(o, s, o.known(s))
@@ -469,29 +468,73 @@ func update(o *Order, a Arrival, s *Scene) Change {
 		}
 		return c
 	case m.Status == message.Shipped:
+		var odd []difference
 		if st := o.Stage(); st != Shipped && st != Delivered && st != PartShipped && st != Cancelled {
-			c.hold(o, Hold{Changed, "The channel shows this order as shipped, but it has not left here.",
-				"An order that is shipped from one place only. Cancel it here if it was sent from elsewhere, or correct it at the channel.", nil})
+			odd = append(odd, difference{"state", "The channel shows this order as shipped, but it has not left here.",
+				"An order that is shipped from one place only. Cancel it here if it was sent from elsewhere, or correct it at the channel."})
 		}
+		o.differs(odd, &c)
 		return c
 	}
 	if before.Status == message.Cancelled {
-		revived(o, &c)
-		return c
+		o.differs([]difference{{"state", "The channel opened this order again after it had cancelled it.", "A person to decide: void it here and take it in again, or cancel it at the channel."}}, &c)
+		return c // what was released may be sold
 	}
-	compareLines(o, m, s, &c)
-	if o.ShipTo != m.ShipTo && before.ShipTo != m.ShipTo && !slices.Contains(s.Keep, "ship_to") {
-		if worked == Shipped || worked == PartShipped || worked == Packed {
-			c.hold(o, Hold{Changed, "The address was changed at the channel after the parcel was packed.", "A person to decide where the parcel goes.", nil})
-		} else {
-			o.ShipTo = m.ShipTo
-			c.note("address", "Address changed at the channel")
-		}
-	}
+	odd := compareLines(o, m, s, &c)
+	odd = append(odd, followAddress(o, &before, m, s, &c)...)
+	o.differs(odd, &c)
 	rule(o, s, &c)
 	examine(o, s, &c)
 	AllocateWaiting(o, s, &c)
 	return c
+}
+
+// packed tells whether anything of the order lies in a parcel.
+func (o *Order) packed() bool {
+	return slices.ContainsFunc(o.Lines, func(l Line) bool { return l.Packed+l.Shipped > 0 })
+}
+
+// difference is what of an order is otherwise at the channel, and cannot be followed.
+type difference struct{ part, text, expected string }
+
+// differs holds an order for what differs from the channel's, or lets it go on where nothing does any more. What a
+// person let pass does not hold it again.
+func (o *Order) differs(list []difference, c *Change) {
+	var texts, parts []string
+	for _, d := range list {
+		texts = append(texts, d.text)
+		parts = append(parts, d.part)
+	}
+	text := strings.Join(texts, " ")
+	switch {
+	case len(list) == 0:
+		c.free(o, Changed)
+	case text != o.Ours.Accepted:
+		c.hold(o, Hold{Cause: Changed, Text: text, Expected: list[0].expected, About: []string{o.Number}, Parts: parts})
+	}
+}
+
+// followAddress takes the channel's address over until the parcel is packed; after that a person decides.
+func followAddress(o *Order, before, m *message.Order, s *Scene, c *Change) []difference {
+	if o.ShipTo == m.ShipTo || slices.Contains(s.Keep, "ship_to") {
+		return nil
+	}
+	h := o.HeldFor(Changed)
+	open := h != nil && slices.Contains(h.Parts, "address") // from an earlier version
+	if before.ShipTo == m.ShipTo && !open {
+		return nil // a person changed ours
+	}
+	if o.packed() {
+		return []difference{{"address", "The address was changed at the channel after the parcel was packed.", "A person to decide where the parcel goes."}}
+	}
+	first := o.ShipTo == (place.Address{Email: o.ShipTo.Email, Country: o.ShipTo.Country})
+	o.ShipTo = m.ShipTo
+	if first {
+		c.note("address", "The channel tells the address now")
+	} else {
+		c.note("address", "Address changed at the channel")
+	}
+	return nil
 }
 
 // callOff honours a cancellation at the channel.
@@ -514,20 +557,14 @@ func callOff(o *Order, s *Scene, c *Change) {
 		c.note("cancelled", "Cancelled at the channel: work stopped, stock of %d %s released", called, plural(int(called), "unit"))
 	}
 	if shipped > 0 && !o.NoStockMoved && !o.Elsewhere() {
-		c.hold(o, Hold{LateCancel, fmt.Sprintf("Cancelled at the channel after %d %s had been shipped.", shipped, plural(int(shipped), "unit")),
-			"A cancellation before shipping. Recall the parcel at the carrier, or wait for it to come back.", nil})
+		c.hold(o, Hold{Cause: LateCancel, Text: fmt.Sprintf("Cancelled at the channel after %d %s had been shipped.", shipped, plural(int(shipped), "unit")),
+			Expected: "A cancellation before shipping. Recall the parcel at the carrier, or wait for it to come back.", About: []string{o.Number}})
 	}
-}
-
-// revived is an order that the channel called off and then opened again: what was released may be sold, so a
-// person decides.
-func revived(o *Order, c *Change) {
-	c.hold(o, Hold{Changed, "The channel opened this order again after it had cancelled it.", "A person to decide: void it here and take it in again, or cancel it at the channel.", nil})
 }
 
 // compareLines brings quantities that the channel lowered to our lines; what it raised or added goes
 // to a person.
-func compareLines(o *Order, m *message.Order, s *Scene, c *Change) {
+func compareLines(o *Order, m *message.Order, s *Scene, c *Change) []difference {
 	theirs := make(map[string]message.OrderLine, len(m.Lines))
 	for _, l := range m.Lines {
 		theirs[l.ID] = l
@@ -555,15 +592,28 @@ func compareLines(o *Order, m *message.Order, s *Scene, c *Change) {
 			odd = append(odd, fmt.Sprintf("%d × %s was added", l.Quantity, l.SKU))
 		}
 	}
-	if len(odd) > 0 {
-		c.hold(o, Hold{Changed, "Changed at the channel after it was taken in: " + strings.Join(odd, "; ") + ".",
-			"A person to decide; cancel here and take it in again, or correct it at the channel.", nil})
+	if len(odd) == 0 {
+		return nil
 	}
+	return []difference{{"lines", "Changed at the channel after it was taken in: " + strings.Join(odd, "; ") + ".", "A person to decide; cancel here and take it in again, or correct it at the channel."}}
+}
+
+// Readdress changes where an order goes on a person's word. Where that is what the channel says, nothing differs in it.
+func Readdress(o *Order, to place.Address) {
+	o.ShipTo = to
+	o.Free(BadAddress)
+	if h := o.HeldFor(Changed); h != nil && slices.Equal(h.Parts, []string{"address"}) && to == o.Record.ShipTo {
+		o.Free(Changed)
+	}
+	o.Revision++
 }
 
 // Release takes a hold away on a person's word.
 func Release(o *Order, cause Cause, who string) (Change, bool) {
 	c := Change{Order: o}
+	if h := o.HeldFor(cause); h != nil && cause == Changed {
+		o.Ours.Accepted = h.Text
+	}
 	if !o.Free(cause) {
 		return c, false
 	}

@@ -67,6 +67,9 @@ type Hold struct {
 	// About tells apart what makes up the cause, such as the SKUs that are not known: what is mended for one
 	// of them is mended for every order that waits for the same.
 	About []string `json:"about,omitempty"`
+
+	// Parts says what of the order differs from the channel's, where that is the cause.
+	Parts []string `json:"parts,omitempty"`
 }
 
 // Answer is what a channel that waits for it is told of an order.
@@ -101,6 +104,8 @@ type Ours struct {
 	Account string `json:"account,omitempty"`
 
 	PaymentAccount string `json:"payment_account,omitempty" doc:"The account that the channel's method of payment stands for"`
+
+	Accepted string `json:"accepted,omitempty" doc:"A difference from the channel's order that a person let pass; it does not hold the order again"`
 
 	Posted bool `json:"posted,omitempty" doc:"A summary order that was posted to the books"`
 

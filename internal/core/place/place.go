@@ -4,6 +4,10 @@ package place
 import (
 	"fmt"
 	"strings"
+
+	"golang.org/x/text/language"
+
+	"openrelay/internal/core/textual"
 )
 
 // Address is where a parcel goes or comes from. Country is an ISO 3166-1 alpha-2 code.
@@ -22,6 +26,31 @@ type Address struct {
 // postcodeDigits tells how many digits a postcode has in the countries whose form we know.
 var postcodeDigits = map[string]int{"XW": 5, "XE": 6}
 
+// known tells whether a code stands for a country: one that is assigned in ISO 3166-1, or one left to users of which
+// we know what it stands for.
+func known(country string) bool {
+	if _, ours := postcodeDigits[country]; ours {
+		return true
+	}
+	if len(country) != 2 || strings.ToUpper(country) != country {
+		return false
+	}
+	r, err := language.ParseRegion(country)
+	return err == nil && r.IsCountry() && r.Canonicalize().String() == country
+}
+
+// maxField is how long a part of an address may be, in bytes.
+const maxField = 200
+
+// Normal brings an address to its usual form: no stray spaces, the country in capitals, no part longer than a label
+// could ever hold.
+func (a *Address) Normal() {
+	for _, f := range []*string{&a.Name, &a.Company, &a.Street, &a.Extra, &a.Postcode, &a.Town, &a.Country, &a.Phone, &a.Email} {
+		*f = textual.Clip(strings.TrimSpace(*f), maxField)
+	}
+	a.Country = strings.ToUpper(a.Country)
+}
+
 // Problems lists what keeps a carrier from delivering to the address, in words for a person.
 func (a Address) Problems() []string {
 	var out []string
@@ -32,8 +61,8 @@ func (a Address) Problems() []string {
 			out = append(out, f.name+" is missing")
 		}
 	}
-	if len(a.Country) != 2 || strings.ToUpper(a.Country) != a.Country {
-		out = append(out, fmt.Sprintf("country %q is not a two-letter ISO 3166 code", a.Country))
+	if !known(a.Country) {
+		out = append(out, fmt.Sprintf("country %q is not a two-letter ISO 3166 code of a country", a.Country))
 	}
 	if want, known := postcodeDigits[a.Country]; known && a.Postcode != "" {
 		if len(a.Postcode) != want || strings.Trim(a.Postcode, "0123456789") != "" {

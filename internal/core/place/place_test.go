@@ -1,6 +1,7 @@
 package place
 
 import (
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -25,4 +26,25 @@ func TestProblems(t *testing.T) {
 		require.Contains(t, a.Problems()[0], want)
 	}
 	require.Equal(t, []string{"Maren Tolland", "Lindenrow 14", "41360 Harrowmere", "XW"}, good.Lines())
+}
+
+func TestCountriesAreKnown(t *testing.T) {
+	a := Address{Name: "Maren Tolland", Street: "Lindenrow 14", Postcode: "41360", Town: "Harrowmere"}
+	for country, good := range map[string]bool{"XW": true, "PT": true, "NZ": true, "ZZ": false, "QQ": false, "xw": false, "EU": false, "001": false, "UK": false, "X": false, "": false} {
+		a.Country = country
+		if country == "PT" || country == "NZ" {
+			a.Postcode = "any form"
+		} else {
+			a.Postcode = "41360"
+		}
+		require.Equal(t, good, len(a.Problems()) == 0, "%q: %v", country, a.Problems())
+	}
+}
+
+func TestNormalAddresses(t *testing.T) {
+	a := Address{Name: " Maren Tolland\n", Street: strings.Repeat("Lindenrow ", 100), Country: " xw "}
+	a.Normal()
+	require.Equal(t, "Maren Tolland", a.Name)
+	require.Equal(t, "XW", a.Country)
+	require.LessOrEqual(t, len(a.Street), 200)
 }

@@ -37,6 +37,8 @@ INSERT INTO job_part (job_id, position, subject, state, text, was)
 UPDATE job SET total = (SELECT count(*) FROM job_part p WHERE p.job_id = job.id), done = (SELECT count(*) FROM job_part p WHERE p.job_id = job.id);
 DROP TABLE bulk;
 
+UPDATE run SET state = 'done', ended_at = started_at WHERE state = 'open';
+
 -- What carriers sell, as their tariffs and prices have told.
 CREATE TABLE carrier_service (connection_id INTEGER NOT NULL, code TEXT NOT NULL, name TEXT NOT NULL, seen_at INTEGER NOT NULL, PRIMARY KEY (connection_id, code)) WITHOUT ROWID;
 
