@@ -62,6 +62,7 @@ func (a *API) operations() {
 	a.rules()
 	a.inbox()
 	a.privacy()
+	a.companyOps()
 	a.reports()
 	a.shipments()
 	a.catalog()
@@ -116,15 +117,14 @@ func (a *API) people() {
 
 func (a *API) board() {
 	op(a, "viewer", http.MethodGet, "/board", "board", "Everything at a glance", func(ctx context.Context, _ *struct{}) (*body[Board], error) {
-		now := time.Now()
-		y, m, d := now.Date()
+		now := a.relay.Now()
 		st := a.relay.Store
 		b := Board{Now: now, Stages: []StageCount{}, Connections: []Connection{}, Places: []PlaceCount{}, Late: []OrderRow{}}
 		var err error
 		if b.Company, err = st.Setting(ctx, "company"); err != nil {
 			return nil, err
 		}
-		counts, err := st.StageCounts(ctx, time.Date(y, m, d, 0, 0, 0, 0, now.Location()))
+		counts, err := st.StageCounts(ctx, a.relay.Midnight())
 		if err != nil {
 			return nil, err
 		}
@@ -214,7 +214,7 @@ func (a *API) board() {
 
 func (a *API) orders() {
 	op(a, "viewer", http.MethodGet, "/orders", "orders", "List orders, newest first", func(ctx context.Context, in *OrdersInput) (*paged[OrderRow], error) {
-		f, err := in.filter(ctx)
+		f, err := in.filter(ctx, a.relay.Zone())
 		if err != nil {
 			return nil, err
 		}

@@ -58,28 +58,28 @@ type OrdersInput struct {
 	Before     int64  `query:"before" doc:"Keyset: orders taken in before this one"`
 }
 
-func (in *OrdersInput) filter(ctx context.Context) (store.OrderFilter, error) {
+func (in *OrdersInput) filter(ctx context.Context, zone *time.Location) (store.OrderFilter, error) {
 	f := store.OrderFilter{Connection: in.Connection, State: in.State, Kind: in.Kind, Tag: in.Tag, Assignee: in.Assignee, Cause: in.Cause, Typed: in.Typed, Customer: in.Customer,
 		Search: strings.TrimSpace(in.Search), Before: in.Before, Limit: in.Limit, Nameless: !sees(ctx)}
 	if in.Stage != "" {
 		f.Stages = strings.Split(in.Stage, ",")
 	}
 	var err error
-	if f.From, err = day(in.From); err != nil {
+	if f.From, err = day(in.From, zone); err != nil {
 		return f, err
 	}
-	if f.To, err = day(in.To); err == nil && !f.To.IsZero() {
+	if f.To, err = day(in.To, zone); err == nil && !f.To.IsZero() {
 		f.To = f.To.AddDate(0, 0, 1)
 	}
 	return f, err
 }
 
 // day reads a day of the company's clocks; empty is the zero time.
-func day(text string) (time.Time, error) {
+func day(text string, zone *time.Location) (time.Time, error) {
 	if text == "" {
 		return time.Time{}, nil
 	}
-	t, err := time.ParseInLocation(time.DateOnly, text, time.Local)
+	t, err := time.ParseInLocation(time.DateOnly, text, zone)
 	if err != nil {
 		return t, relay.Refuse("%q is no day; YYYY-MM-DD is expected", text)
 	}
@@ -108,7 +108,7 @@ func (a *API) ordersCSV(w http.ResponseWriter, r *http.Request) {
 	q := r.URL.Query()
 	in := OrdersInput{Stage: q.Get("stage"), Connection: q.Get("connection"), State: q.Get("state"), Kind: q.Get("kind"), Tag: q.Get("tag"), Assignee: q.Get("assignee"), Cause: q.Get("cause"),
 		Typed: q.Get("typed"), From: q.Get("from"), To: q.Get("to"), Search: q.Get("q")}
-	f, err := in.filter(r.Context())
+	f, err := in.filter(r.Context(), a.relay.Zone())
 	if err != nil {
 		a.deny(w, err)
 		return

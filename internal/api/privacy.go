@@ -9,6 +9,7 @@ import (
 
 	"github.com/go-chi/chi/v5"
 
+	"openrelay/internal/core/money"
 	"openrelay/internal/relay"
 	"openrelay/internal/store"
 )
@@ -80,36 +81,70 @@ type Report struct {
 
 // ReportRow is a row of a report. What the figures are depends on the report: see its columns.
 type ReportRow struct {
-	Name   string  `json:"name"`
-	Second string  `json:"second,omitempty"`
-	A      int64   `json:"a"`
-	B      int64   `json:"b"`
-	C      float64 `json:"c"`
+	Name      string  `json:"name"`
+	Second    string  `json:"second,omitempty"`
+	Currency  string  `json:"currency,omitempty" doc:"Of the amounts; they are never added across currencies"`
+	A         int64   `json:"a"`
+	B         int64   `json:"b"`
+	C         float64 `json:"c"`
+	Cancelled int64   `json:"cancelled,omitempty" doc:"Cancelled orders; they count in no other figure"`
 }
 
-// reportColumns names the columns of each report, as its CSV heads them.
-var reportColumns = map[string][]string{
-	"source":     {"channel", "how it came in", "orders", "value, minor units", ""},
-	"days":       {"day", "channel", "orders", "value, minor units", ""},
-	"shipping":   {"channel", "currency", "charged to buyers, minor units", "paid to carriers, minor units", "parcels"},
-	"speed":      {"from sale to hand-over", "", "orders", "", "average hours"},
-	"stockouts":  {"SKU", "item", "times it fell to nothing", "orders that waited", ""},
-	"exceptions": {"cause", "", "raised", "still open", "average hours until mended"},
+// reportColumns names the columns of each report, as its CSV heads them: name, second name, currency, a, b, c, cancelled.
+// What a report has not is empty.
+var reportColumns = map[string][7]string{
+	"source":     {"channel", "how it came in", "currency", "orders", "value", "", "cancelled"},
+	"days":       {"day", "channel", "currency", "orders", "value", "", "cancelled"},
+	"shipping":   {"channel", "", "currency", "charged to buyers", "paid to carriers", "parcels", ""},
+	"speed":      {"from sale to hand-over", "", "", "orders", "", "average hours", ""},
+	"stockouts":  {"SKU", "item", "", "times it fell to nothing", "orders that waited", "", ""},
+	"exceptions": {"cause", "", "", "raised", "still open", "average hours until mended", ""},
+}
+
+// reportAmounts are the reports whose figures are amounts: of a and b.
+var reportAmounts = map[string][2]bool{"source": {false, true}, "days": {false, true}, "shipping": {true, true}}
+
+// ReportTable is a report as a table for people and programs: headings, then rows, with amounts as people write them.
+func ReportTable(r Report) [][]string {
+	head := reportColumns[r.Code]
+	amount := func(i int, minor int64, currency string) string {
+		if reportAmounts[r.Code][i] {
+			return money.Decimal(minor, currency)
+		}
+		return fmt.Sprint(minor)
+	}
+	pick := func(cells [7]string) (out []string) {
+		for i, c := range cells {
+			if head[i] != "" {
+				out = append(out, c)
+			}
+		}
+		return out
+	}
+	out := [][]string{pick(head)}
+	for _, x := range r.Rows {
+		c := fmt.Sprintf("%.1f", x.C)
+		if r.Code == "shipping" {
+			c = fmt.Sprintf("%.0f", x.C)
+		}
+		out = append(out, pick([7]string{x.Name, x.Second, x.Currency, amount(0, x.A, x.Currency), amount(1, x.B, x.Currency), c, fmt.Sprint(x.Cancelled)}))
+	}
+	return out
 }
 
 // span reads the days of a report: the last thirty where none are named.
-func span(from, to string) (time.Time, time.Time, error) {
-	f, err := day(from)
+func span(from, to string, now time.Time) (time.Time, time.Time, error) {
+	f, err := day(from, now.Location())
 	if err != nil {
 		return f, f, err
 	}
-	t, err := day(to)
+	t, err := day(to, now.Location())
 	if err != nil {
 		return f, t, err
 	}
 	if t.IsZero() {
-		y, m, d := time.Now().Date()
-		t = time.Date(y, m, d, 0, 0, 0, 0, time.Local)
+		y, m, d := now.Date()
+		t = time.Date(y, m, d, 0, 0, 0, 0, now.Location())
 	}
 	if f.IsZero() {
 		f = t.AddDate(0, 0, -29)
@@ -120,10 +155,10 @@ func span(from, to string) (time.Time, time.Time, error) {
 func (a *API) report(ctx context.Context, code, from, to string) (Report, error) {
 	out := Report{Code: code, Rows: []ReportRow{}}
 	var err error
-	if out.From, out.To, err = span(from, to); err != nil {
+	if out.From, out.To, err = span(from, to, a.relay.Now()); err != nil {
 		return out, err
 	}
-	rows, err := a.relay.Store.Report(ctx, code, out.From, out.To)
+	rows, err := a.relay.Store.Report(ctx, code, out.From, out.To, a.relay.Zone())
 	if err == store.ErrNotFound {
 		return out, fmt.Errorf("report %s: %w", code, err)
 	}
@@ -131,6 +166,24 @@ func (a *API) report(ctx context.Context, code, from, to string) (Report, error)
 		out.Rows = append(out.Rows, ReportRow(r))
 	}
 	return out, err
+}
+
+// companyOps are the operations on the company itself.
+func (a *API) companyOps() {
+	type companyBody struct{ Body relay.Company }
+	get := func(ctx context.Context) (*companyBody, error) {
+		c, err := a.relay.Company(ctx)
+		return &companyBody{c}, err
+	}
+	op(a, "viewer", http.MethodGet, "/company", "company", "The company, and the time zone of its days", func(ctx context.Context, _ *struct{}) (*companyBody, error) {
+		return get(ctx)
+	})
+	op(a, "admin", http.MethodPut, "/company", "set-company", "Say what the company is called and where its days begin", func(ctx context.Context, in *companyBody) (*companyBody, error) {
+		if err := a.relay.SetCompany(ctx, in.Body, who(ctx)); err != nil {
+			return nil, err
+		}
+		return get(ctx)
+	})
 }
 
 func (a *API) reports() {
@@ -155,17 +208,6 @@ func (a *API) reportCSV(w http.ResponseWriter, r *http.Request) {
 	w.Header().Set("Content-Type", "text/csv; charset=utf-8; header=present")
 	w.Header().Set("Content-Disposition", fmt.Sprintf("attachment; filename=%q", code+".csv"))
 	out := csv.NewWriter(w)
-	cut := func(cells []string) (kept []string) {
-		for i, c := range cells {
-			if reportColumns[code][i] != "" {
-				kept = append(kept, c)
-			}
-		}
-		return kept
-	}
-	_ = out.Write(cut(reportColumns[code]))
-	for _, x := range rep.Rows {
-		_ = out.Write(cut([]string{x.Name, x.Second, fmt.Sprint(x.A), fmt.Sprint(x.B), fmt.Sprintf("%.2f", x.C)}))
-	}
+	_ = out.WriteAll(ReportTable(rep))
 	out.Flush()
 }

@@ -147,3 +147,10 @@ func Main(version string) int {
 	defer stop()
 	return Run(ctx, &Env{Out: os.Stdout, Err: os.Stderr, Getenv: os.Getenv, Version: version}, os.Args[1:])
 }
+
+func or(s, otherwise string) string {
+	if s == "" {
+		return otherwise
+	}
+	return s
+}

@@ -66,6 +66,22 @@ func orderNouns() []command {
 			}
 			return told(p, d, "taken back on %d orders", d.Done)
 		}),
+		noun("company", "", "Show what the company is called and where its days begin, or change it", 0, 0, func(f *flag.FlagSet) {
+			f.StringVar(&name, "name", "", "what it is called")
+			f.StringVar(&from, "time-zone", "", "`zone` in which its days begin, such as Etc/GMT-1")
+		}, func(ctx context.Context, c *client.Client, p *printer, _ []string) error {
+			x, err := c.Company(ctx)
+			if err == nil && (name != "" || from != "") {
+				x, err = c.SetCompany(ctx, relay.Company{Name: or(name, x.Name), TimeZone: or(from, x.TimeZone)})
+			}
+			if err != nil {
+				return err
+			}
+			return p.show(x, func(row func(...any)) {
+				row("Company", x.Name)
+				row("Days begin in", or(x.TimeZone, "UTC"))
+			})
+		}),
 		noun("jobs", "", "List the work that waits or is under way", 0, 0, nil, func(ctx context.Context, c *client.Client, p *printer, _ []string) error {
 			list, err := c.Jobs(ctx)
 			if err != nil {
@@ -261,8 +277,12 @@ func orderNouns() []command {
 				return err
 			}
 			return p.show(r, func(row func(...any)) {
-				for _, x := range r.Rows {
-					row(x.Name, x.Second, x.A, x.B, fmt.Sprintf("%.1f", x.C))
+				for _, line := range api.ReportTable(r) {
+					cells := make([]any, len(line))
+					for i, c := range line {
+						cells[i] = c
+					}
+					row(cells...)
 				}
 			})
 		}),

@@ -74,6 +74,17 @@ func (c *Client) NotBought(ctx context.Context, outbox int64) error {
 	return err
 }
 
+// Company tells what is known of the company.
+func (c *Client) Company(ctx context.Context) (relay.Company, error) {
+	return get[relay.Company](ctx, c, "/company")
+}
+
+// SetCompany says what the company is called and where its days begin.
+func (c *Client) SetCompany(ctx context.Context, x relay.Company) (out relay.Company, err error) {
+	_, err = c.Do(ctx, http.MethodPut, "/company", x, &out)
+	return out, err
+}
+
 // UndoAct takes back what was done to many orders.
 func (c *Client) UndoAct(ctx context.Context, id int64) (out relay.BulkDone, err error) {
 	_, err = c.Do(ctx, http.MethodPost, "/orders/actions/"+fmt.Sprint(id)+"/undo", nil, &out)

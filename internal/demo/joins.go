@@ -100,6 +100,7 @@ func (w *World) Finish(ctx context.Context, code, number string, how Joining) (a
 			}
 		}
 	}
+	s.Services = map[string]string{"standard": "cheapest", "tracked": "cheapest"}
 	if how.Change != nil {
 		how.Change(&s)
 	}

@@ -7,8 +7,10 @@ import (
 	"bytes"
 	"fmt"
 	"io"
+	"sort"
 	"strings"
 	"time"
+	"unicode/utf8"
 
 	"codeberg.org/go-pdf/fpdf"
 	"github.com/boombuler/barcode"
@@ -17,6 +19,7 @@ import (
 	"golang.org/x/image/font/gofont/gobold"
 	"golang.org/x/image/font/gofont/gomono"
 	"golang.org/x/image/font/gofont/goregular"
+	"golang.org/x/image/font/sfnt"
 
 	"openrelay/internal/core/picking"
 	"openrelay/internal/core/place"
@@ -29,7 +32,7 @@ const (
 
 func newPDF(w, h float64, title string) *fpdf.Fpdf {
 	p := fpdf.NewCustom(&fpdf.InitType{UnitStr: "mm", Size: fpdf.SizeType{Wd: w, Ht: h}})
-	p.SetTitle(title, true)
+	p.SetTitle(drawable(sans, "", title), true)
 	p.SetCreator("Open Relay", true)
 	p.SetAutoPageBreak(false, 0)
 	p.SetMargins(0, 0, 0)
@@ -37,6 +40,56 @@ func newPDF(w, h float64, title string) *fpdf.Fpdf {
 	p.AddUTF8FontFromBytes(sans, "B", gobold.TTF)
 	p.AddUTF8FontFromBytes(mono, "", gomono.TTF)
 	return p
+}
+
+// instead stands for a character that our fonts cannot draw.
+const instead = '□'
+
+// fonts are the fonts by family and style, as they tell which characters they have.
+var fonts = func() map[string]*sfnt.Font {
+	out := map[string]*sfnt.Font{}
+	for key, ttf := range map[string][]byte{sans: goregular.TTF, sans + "B": gobold.TTF, mono: gomono.TTF} {
+		f, err := sfnt.Parse(ttf)
+		if err != nil {
+			panic(err)
+		}
+		out[key] = f
+	}
+	return out
+}()
+
+// drawable is a text as far as a font can draw it: characters that it lacks, and those beyond the basic multilingual
+// plane, which the PDF cannot hold, are replaced so that one sees that something stood there; control characters are
+// spaces. It looks at no more than a line can hold.
+func drawable(font, style, s string) string {
+	f := fonts[font+style]
+	var buf sfnt.Buffer
+	var out strings.Builder
+	n, plain := 0, true
+	for _, r := range s {
+		if n++; n > maxLine+1 {
+			return out.String()
+		}
+		switch {
+		case r < 0x20 || r == 0x7f || r == 0x2028 || r == 0x2029:
+			r, plain = ' ', false
+		case r < 0x7f:
+		case r == 0x200d || r >= 0xfe00 && r <= 0xfe0f: // joins and variants of what is replaced before them
+			plain = false
+			continue
+		case r > 0xffff || r == utf8.RuneError:
+			r, plain = instead, false
+		default:
+			if g, err := f.GlyphIndex(&buf, r); err != nil || g == 0 {
+				r, plain = instead, false
+			}
+		}
+		out.WriteRune(r)
+	}
+	if plain {
+		return s
+	}
+	return out.String()
 }
 
 func finish(p *fpdf.Fpdf, w io.Writer) error {
@@ -51,18 +104,31 @@ func finish(p *fpdf.Fpdf, w io.Writer) error {
 // text writes one line with its top at y, shortened to fit the width.
 func text(p *fpdf.Fpdf, font, style string, size, x, y, width float64, s string) {
 	p.SetFont(font, style, size)
+	s = drawable(font, style, s)
 	if width > 0 {
-		r := []rune(s)
-		for len(r) > 1 && p.GetStringWidth(string(r)) > width {
-			r = append(r[:len(r)-2], '…')
-		}
-		s = string(r)
+		s = fitted(p, s, width)
 	}
 	p.Text(x, y+size*0.3528*0.78, s)
 }
 
+// fitted shortens a text to a width, in steps that halve what is not decided: a text of any length takes no longer than
+// one that fits.
+func fitted(p *fpdf.Fpdf, s string, width float64) string {
+	r := []rune(s)
+	if len(r) <= maxLine && p.GetStringWidth(s) <= width {
+		return s
+	}
+	r = r[:min(len(r), maxLine)]
+	fits := sort.Search(len(r), func(n int) bool { return p.GetStringWidth(string(r[:n+1])+"…") > width })
+	return string(r[:fits]) + "…"
+}
+
+// maxLine is how many characters of a text a line is looked at for; no line of ours holds more.
+const maxLine = 400
+
 func textRight(p *fpdf.Fpdf, font, style string, size, right, y float64, s string) {
 	p.SetFont(font, style, size)
+	s = drawable(font, style, s)
 	text(p, font, style, size, right-p.GetStringWidth(s), y, 0, s)
 }
 

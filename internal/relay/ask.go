@@ -236,9 +236,7 @@ func (r *Relay) Connections(ctx context.Context) ([]ConnectionView, error) {
 		}
 		bases[a.ID], names[a.ID] = a.BaseURL, id
 	}
-	now := r.now()
-	y, m, d := now.Date()
-	today, err := r.Store.OrdersToday(ctx, time.Date(y, m, d, 0, 0, 0, 0, now.Location()))
+	today, err := r.Store.OrdersToday(ctx, r.Midnight())
 	if err != nil {
 		return nil, err
 	}

@@ -221,6 +221,9 @@ func (r *Relay) dispatchedElsewhere(ch *change, c *conn, told string, o *order.O
 	if err := ch.UpdateShipment(&s); err != nil {
 		return err
 	}
+	if err := r.countFreight(ch, o, &s); err != nil {
+		return err
+	}
 	if err := r.tellDispatched(ch, o, &s, m.ShippedAt); err != nil {
 		return err
 	}

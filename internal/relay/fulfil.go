@@ -471,9 +471,6 @@ func (r *Relay) parcel(s store.Shipment, o *order.Order, c *conn) message.Parcel
 		OrderRef: o.Number, Test: c.rec().Test, Handover: r.today()}
 }
 
-// today is the day in the company's time zone.
-func (r *Relay) today() string { return r.now().Format(time.DateOnly) }
-
 // CloseManifest ends a carrier's day: the carrier gets the list of what it takes.
 func (r *Relay) CloseManifest(ctx context.Context, id int64, who string) error {
 	return r.commit(ctx, func(ch *change) error {

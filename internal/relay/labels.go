@@ -234,6 +234,9 @@ func (r *Relay) parcelLeaves(ch *change, c *conn, s *store.Shipment, o *order.Or
 		return err
 	}
 	ch.tell("manifest", fmt.Sprint(s.ManifestID))
+	if err := r.countFreight(ch, o, s); err != nil {
+		return err
+	}
 	if err := r.queueDispatch(ch, o, s, d); err != nil {
 		return err
 	}
@@ -244,6 +247,24 @@ func (r *Relay) parcelLeaves(ch *change, c *conn, s *store.Shipment, o *order.Or
 		return err
 	}
 	return r.post(ch, book)
+}
+
+// countFreight counts a parcel that left for the reports.
+func (r *Relay) countFreight(ch *change, o *order.Order, s *store.Shipment) error {
+	all, err := ch.ShipmentsOfOrder(o.ID)
+	if err != nil {
+		return err
+	}
+	charged, paid := o.Record.Shipping, s.Price
+	for _, other := range all {
+		if other.ID != s.ID && (other.State == store.Gone || other.State == store.Arrived) {
+			charged = 0 // it went with the first
+		}
+	}
+	if s.Currency != o.Record.Currency {
+		paid = 0
+	}
+	return ch.AddFreight(o.ConnectionID, o.Record.Currency, ch.now, 1, charged, paid)
 }
 
 // queueDispatch tells the channel of an order that a parcel with some of it has left, or corrects what it was told.

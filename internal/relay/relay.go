@@ -55,6 +55,7 @@ type Relay struct {
 	tariffMu sync.Mutex
 	tariffs  map[int64]tariffAt
 
+	zone  atomic.Pointer[time.Location] // of the company
 	wares atomic.Pointer[wares]
 	rules atomic.Pointer[rules.Set]
 	looks looks
@@ -240,6 +241,9 @@ func (r *Relay) reload(ctx context.Context) error {
 	r.loading.Lock()
 	defer r.loading.Unlock()
 	ctx = context.WithoutCancel(ctx) // what was committed is made known, although its caller may have left
+	if err := r.loadZone(ctx); err != nil {
+		return err
+	}
 	locs, err := r.Store.Locations(ctx)
 	if err != nil {
 		return err

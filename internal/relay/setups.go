@@ -19,10 +19,11 @@ import (
 // variables of the environment that do not exist yet.
 func (r *Relay) ExportSetup(ctx context.Context) (setup.Setup, error) {
 	out := setup.Setup{Version: 1, Series: map[string]string{}}
-	var err error
-	if out.Company, err = r.Store.Setting(ctx, "company"); err != nil {
+	known, err := r.Company(ctx)
+	if err != nil {
 		return out, err
 	}
+	out.Company, out.TimeZone = known.Name, known.TimeZone
 	series, err := r.Store.Series(ctx)
 	if err != nil {
 		return out, err
@@ -372,7 +373,15 @@ func (r *Relay) applyGround(ctx context.Context, want setup.Setup) error {
 	}
 	if err := r.commit(ctx, func(ch *change) error {
 		if want.Company != "" {
-			if err := ch.PutSetting("company", want.Company); err != nil {
+			if err := ch.PutSetting(companyKey, want.Company); err != nil {
+				return err
+			}
+		}
+		if want.TimeZone != "" {
+			if _, err := zoneOf(want.TimeZone); err != nil {
+				return err
+			}
+			if err := ch.PutSetting(timeZoneKey, want.TimeZone); err != nil {
 				return err
 			}
 		}

@@ -24,6 +24,7 @@ type Setup struct {
 	Version     int               `yaml:"setup"` // of this form: 1
 	About       string            `yaml:"about,omitempty"`
 	Company     string            `yaml:"company,omitempty"`
+	TimeZone    string            `yaml:"time_zone,omitempty"` // IANA name; the company's days begin in it
 	Series      map[string]string `yaml:"series,omitempty"` // prefix of each number series
 	Locations   []Location        `yaml:"locations,omitempty"`
 	Profiles    []Profile         `yaml:"profiles,omitempty"`
@@ -309,6 +310,9 @@ func Compare(have, want Setup) []Change {
 	}
 	if want.Company != "" {
 		change("company", "name", have.Company, want.Company)
+	}
+	if want.TimeZone != "" {
+		change("company", "time_zone", have.TimeZone, want.TimeZone)
 	}
 	for _, code := range sorted(want.Series) {
 		change("number series "+code, "prefix", have.Series[code], want.Series[code])

@@ -61,6 +61,10 @@ var invariants = []struct {
 		LEFT JOIN (SELECT quarter, connection_id, n FROM order_quarter WHERE what='received') c USING (quarter, connection_id) WHERE coalesce(c.n,0)<>o.n`},
 	{7, `SELECT 'orders that became '||what||' in quarter '||quarter||': '||coalesce(c.n,0)||' kept, '||o.n||' there' FROM (SELECT stage AS what, max(shipped_at, received_at)/900000000 AS quarter, connection_id, count(*) AS n FROM orders WHERE stage IN ('shipped','delivered','cancelled') GROUP BY 1, 2, 3) o
 		LEFT JOIN order_quarter c USING (what, quarter, connection_id) WHERE coalesce(c.n,0)<>o.n`},
+	{7, `SELECT 'sums of orders of connection '||connection_id||' in '||currency||': '||coalesce(k.n,0)||' orders of '||coalesce(k.total,0)||' kept, '||o.n||' of '||o.total||' there' FROM
+		(SELECT connection_id, currency, sum(stage<>'cancelled') AS n, sum(CASE WHEN stage<>'cancelled' THEN total ELSE 0 END) AS total, sum(stage='cancelled') AS c FROM orders WHERE test=0 AND kind<>'summary' AND stage<>'void' GROUP BY 1, 2) o
+		LEFT JOIN (SELECT connection_id, currency, sum(n) AS n, sum(total) AS total, sum(cancelled) AS c FROM order_sum GROUP BY 1, 2) k USING (connection_id, currency) WHERE coalesce(k.n,0)<>o.n OR coalesce(k.total,0)<>o.total OR coalesce(k.c,0)<>o.c`},
+	{7, `SELECT 'parcels that left: '||k.n||' kept, '||s.n||' there' FROM (SELECT coalesce(sum(parcels),0) AS n FROM freight_sum) k, (SELECT count(*) AS n FROM shipment WHERE state IN ('shipped','delivered')) s WHERE k.n<>s.n`},
 	{7, `SELECT 'place '||location_id||': '||n||' '||what||' kept, '||there||' there' FROM (SELECT c.location_id, c.what, c.n, CASE c.what WHEN 'to ship' THEN (SELECT count(*) FROM shipment s WHERE s.location_id=c.location_id AND s.state IN ('packed','buying label'))
 		ELSE (SELECT count(DISTINCT o.id) FROM orders o JOIN allocation a ON a.order_id=o.id AND a.location_id=c.location_id WHERE o.stage IN ('ready','routed','picking')) END AS there FROM place_count c) WHERE n<>there`},
 	{3, `SELECT 'test order '||o.number||' holds stock' FROM orders o JOIN allocation a ON a.order_id=o.id WHERE o.test=1`},

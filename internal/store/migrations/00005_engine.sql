@@ -57,6 +57,44 @@ CREATE TABLE place_count (location_id INTEGER NOT NULL, what TEXT NOT NULL, n IN
 INSERT INTO place_count SELECT p.value, 'to pick', count(*) FROM orders o, json_each(o.places) p GROUP BY 1;
 INSERT INTO place_count SELECT location_id, 'to ship', count(*) FROM shipment WHERE state IN ('packed','buying label') GROUP BY 1;
 
+-- Sums by the quarter of the sale, for reports: cancelled orders apart, currencies apart; tests, summaries and void orders in none.
+CREATE TABLE order_sum (
+  quarter INTEGER NOT NULL, connection_id INTEGER NOT NULL, via TEXT NOT NULL, typed_by TEXT NOT NULL, currency TEXT NOT NULL, n INTEGER NOT NULL, total INTEGER NOT NULL, cancelled INTEGER NOT NULL,
+  PRIMARY KEY (quarter, connection_id, via, typed_by, currency)
+) WITHOUT ROWID;
+INSERT INTO order_sum SELECT placed_at/900000000, connection_id, via, typed_by, currency, sum(stage<>'cancelled'), sum(CASE WHEN stage<>'cancelled' THEN total ELSE 0 END), sum(stage='cancelled')
+  FROM orders WHERE test=0 AND kind<>'summary' AND stage<>'void' GROUP BY 1, 2, 3, 4, 5;
+CREATE INDEX orders_left ON orders (shipped_at, placed_at, routed) WHERE shipped_at > 0;
+-- What buyers paid for shipping and what carriers charged, by the quarter in which parcels left.
+CREATE TABLE freight_sum (
+  quarter INTEGER NOT NULL, connection_id INTEGER NOT NULL, currency TEXT NOT NULL, parcels INTEGER NOT NULL, charged INTEGER NOT NULL, paid INTEGER NOT NULL, PRIMARY KEY (quarter, connection_id, currency)
+) WITHOUT ROWID;
+INSERT INTO freight_sum SELECT s.shipped_at/900000000, o.connection_id, o.currency, count(*), sum(CASE WHEN s.id=(SELECT min(f.id) FROM shipment f WHERE f.order_id=o.id AND f.state IN ('shipped','delivered')) THEN coalesce(o.record->>'$.shipping',0) ELSE 0 END),
+  sum(CASE WHEN s.currency=o.currency THEN s.price ELSE 0 END) FROM shipment s JOIN orders o ON o.id=s.order_id WHERE s.state IN ('shipped','delivered') GROUP BY 1, 2, 3;
+-- How often nothing of an item was left at a location.
+CREATE TABLE stockout (quarter INTEGER NOT NULL, item_id INTEGER NOT NULL, n INTEGER NOT NULL, PRIMARY KEY (quarter, item_id)) WITHOUT ROWID;
+INSERT INTO stockout SELECT at/900000000, item_id, count(*) FROM movement WHERE after_on_hand - after_allocated <= 0 AND after_on_hand - after_allocated - on_hand + allocated > 0 GROUP BY 1, 2;
+
+-- +goose StatementBegin
+CREATE TRIGGER movement_to_nothing AFTER INSERT ON movement WHEN new.after_on_hand - new.after_allocated <= 0 AND new.after_on_hand - new.after_allocated - new.on_hand + new.allocated > 0 BEGIN
+  INSERT INTO stockout VALUES (new.at/900000000, new.item_id, 1) ON CONFLICT DO UPDATE SET n = n + 1;
+END;
+-- +goose StatementEnd
+-- +goose StatementBegin
+CREATE TRIGGER orders_sold AFTER INSERT ON orders WHEN new.test=0 AND new.kind<>'summary' AND new.stage<>'void' BEGIN
+  INSERT INTO order_sum VALUES (new.placed_at/900000000, new.connection_id, new.via, new.typed_by, new.currency, new.stage<>'cancelled', CASE WHEN new.stage<>'cancelled' THEN new.total ELSE 0 END, new.stage='cancelled')
+    ON CONFLICT DO UPDATE SET n = n + excluded.n, total = total + excluded.total, cancelled = cancelled + excluded.cancelled;
+END;
+-- +goose StatementEnd
+-- +goose StatementBegin
+CREATE TRIGGER orders_resold AFTER UPDATE OF stage, total, placed_at, currency ON orders WHEN new.test=0 AND new.kind<>'summary' AND
+    ((old.stage='cancelled') <> (new.stage='cancelled') OR (old.stage='void') <> (new.stage='void') OR old.total <> new.total OR old.placed_at <> new.placed_at OR old.currency <> new.currency) BEGIN
+  UPDATE order_sum SET n = n - (old.stage<>'cancelled'), total = total - CASE WHEN old.stage<>'cancelled' THEN old.total ELSE 0 END, cancelled = cancelled - (old.stage='cancelled')
+    WHERE old.stage<>'void' AND quarter = old.placed_at/900000000 AND connection_id = old.connection_id AND via = old.via AND typed_by = old.typed_by AND currency = old.currency;
+  INSERT INTO order_sum SELECT new.placed_at/900000000, new.connection_id, new.via, new.typed_by, new.currency, new.stage<>'cancelled', CASE WHEN new.stage<>'cancelled' THEN new.total ELSE 0 END, new.stage='cancelled' WHERE new.stage<>'void'
+    ON CONFLICT DO UPDATE SET n = n + excluded.n, total = total + excluded.total, cancelled = cancelled + excluded.cancelled;
+END;
+-- +goose StatementEnd
 -- +goose StatementBegin
 CREATE TRIGGER orders_added AFTER INSERT ON orders BEGIN
   INSERT INTO order_count VALUES (new.stage, new.connection_id, 1) ON CONFLICT DO UPDATE SET n = n + 1;
