@@ -12,7 +12,7 @@ import (
 
 // sides says which side can mend an exception of a cause; the others can be mended on either.
 var sides = map[string]string{"unknown item": "ours", "no stock": "ours", "negative stock": "ours", "wants a look": "ours", "wants an answer": "ours", "held by a person": "ours", "held by a rule": "ours",
-	"not answered in time": "theirs", "message not understood": "either", "credentials refused": "ours"}
+	"not answered in time": "theirs", "message not understood": "either", "message not taken in": "either", "credentials refused": "ours", "put back": "ours", "label not needed": "ours", "label not known": "theirs", "service to be chosen": "ours"}
 
 func exception(e store.Exception) Exception {
 	side := sides[e.Cause]
@@ -20,7 +20,7 @@ func exception(e store.Exception) Exception {
 		side = "either"
 	}
 	return Exception{ID: e.ID, Cause: e.Cause, Subject: e.Subject, Text: e.Text, Expected: e.Expected, Side: side, Connection: e.ConnectionCode, ConnectionName: e.ConnectionName, OrderNumber: e.OrderNumber, SKU: e.SKU,
-		OutboxID: e.OutboxID, InboxID: e.InboxID, OpenedAt: at(e.OpenedAt), Assignee: e.Assignee, SnoozedUntil: at(e.SnoozedUntil), Count: 1}
+		OutboxID: e.OutboxID, InboxID: e.InboxID, OpenedAt: at(e.OpenedAt), Assignee: e.Assignee, SnoozedUntil: at(e.SnoozedUntil), Count: 1, Settled: e.OrderID == 0 || e.OutboxID != 0 || e.InboxID != 0 || e.Standing}
 }
 
 // groups lists what needs a person, the same of it together.

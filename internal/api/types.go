@@ -426,6 +426,7 @@ type Exception struct {
 	Count          int64      `json:"count" doc:"How many there are of the same"`
 	Orders         int64      `json:"orders" doc:"How many orders wait for it"`
 	OldestAt       *time.Time `json:"oldest_at,omitempty"`
+	Settled        bool       `json:"settled" doc:"A person may say that it was dealt with; others end with their cause"`
 }
 
 // Manifest is a carrier's list of one day.

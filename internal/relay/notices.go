@@ -35,7 +35,7 @@ type NewTarget struct {
 }
 
 // Causes of exceptions that are not holds of orders.
-var otherCauses = []string{negativeStock, editUnclear, credentialsRefused, "write-back refused", "label refused", "message not understood"}
+var otherCauses = []string{negativeStock, editUnclear, credentialsRefused, "write-back refused", labelRefused, labelUnknown, labelSurplus, serviceOpen, putBack, notApplied, notTakenIn, "message not understood"}
 
 // PutTarget adds or changes somebody who wants to be told. For a new webhook it returns the secret that signs what
 // is sent there; it is not shown again.

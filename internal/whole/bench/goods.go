@@ -100,7 +100,7 @@ func (b *bench) recalculate(r *relay.Relay, st *store.Store, items int) (with, w
 	}
 	rng := rand.New(rand.NewPCG(1, 2))
 	var a, c []time.Duration
-	for range 300 {
+	for range b.of(300, 5) {
 		for _, one := range []struct {
 			sku string
 			to  *[]time.Duration
@@ -117,11 +117,11 @@ func (b *bench) recalculate(r *relay.Relay, st *store.Store, items int) (with, w
 
 // offers compares the cost of one movement at two sizes.
 func (b *bench) offers(large int) error {
-	r, st, err := b.stocked("small.relay", 2_000, 0)
+	r, st, err := b.stocked("small.relay", b.of(2_000, 50), 0)
 	if err != nil {
 		return err
 	}
-	small, bare, err := b.recalculate(r, st, 2_000)
+	small, bare, err := b.recalculate(r, st, b.of(2_000, 50))
 	if err != nil {
 		return err
 	}
@@ -167,7 +167,7 @@ func (b *bench) ledger(items, movements int) error {
 		*to = append(*to, time.Since(begin))
 		return err
 	}
-	for range 200 {
+	for range b.of(200, 5) {
 		sku := fmt.Sprintf("SKU-%d", 1+rng.IntN(items))
 		at := time.Now().Add(-time.Duration(rng.IntN(79*24)) * time.Hour)
 		if err := errors.Join(
@@ -191,7 +191,7 @@ func (b *bench) ledger(items, movements int) error {
 
 // delivery receives 5,000 lines at once, and waits until both stores show all new quantities.
 func (b *bench) delivery() error {
-	const lines = 5_000
+	lines := b.of(5_000, 120)
 	w, err := demo.Open(b.ctx, demo.Options{Addrs: demo.FreePorts, File: filepath.Join(b.dir, "delivery.relay")})
 	if err != nil {
 		return err
@@ -217,7 +217,7 @@ func (b *bench) delivery() error {
 		if err == nil {
 			s, err = w.Client.ApplySheet(b.ctx, s.ID)
 		}
-		if err == nil && s.Done != lines {
+		if err == nil && int(s.Done) != lines {
 			err = fmt.Errorf("%s: %d of %d rows carried out: %s", kind, s.Done, lines, s.Error)
 		}
 		return time.Since(begin), err
@@ -249,7 +249,7 @@ func (b *bench) delivery() error {
 		return err
 	}
 	begin := time.Now()
-	if s, err = w.Client.ApplySheet(b.ctx, s.ID); err != nil || s.Done != lines {
+	if s, err = w.Client.ApplySheet(b.ctx, s.ID); err != nil || int(s.Done) != lines {
 		return fmt.Errorf("receipt: %d rows, %s: %w", s.Done, s.Error, err)
 	}
 	booked := time.Since(begin)
@@ -277,7 +277,7 @@ func (b *bench) delivery() error {
 // telling us of a sale only after a while of its own, and counts what cannot be met, beside what a relay
 // without any delay of its own could not have met either.
 func (b *bench) oversell() error {
-	const items, units, rate = 20, 50, 200
+	items, units, rate := b.of(20, 2), b.of(50, 5), b.of(200, 50)
 	const told = 150 * time.Millisecond // how late the channels tell of a sale
 	for _, c := range []struct {
 		name   string
@@ -393,7 +393,7 @@ func (b *bench) rush(items, units, rate int, told time.Duration, policy stock.Po
 	}
 	rng := rand.New(rand.NewPCG(11, 13))
 	var plan []attempt
-	for i := range rate * 14 {
+	for i := range rate * b.of(14, 1) {
 		plan = append(plan, attempt{time.Duration(i) * time.Second / time.Duration(rate), rng.IntN(len(shops)), rng.IntN(items)})
 	}
 	begin := time.Now()

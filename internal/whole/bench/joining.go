@@ -80,7 +80,7 @@ func mapByHand(raw []byte) (*message.Order, error) {
 	d := in.Delivery
 	o := &message.Order{Number: in.Name, State: in.State, Status: status[in.State], URL: in.AdminURL, PlacedAt: in.PlacedAt, ChangedAt: in.ChangedAt, Currency: in.Currency, PricesIncludeTax: in.TaxIncluded,
 		BuyerName: in.Customer.Name, BuyerEmail: in.Customer.Email, Shipping: amount(in.ShippingPrice), Discount: amount(in.Discount), Tax: amount(in.Tax), Total: amount(in.Total), Payment: in.Payment.Method, Paid: in.Payment.Paid,
-		RequestedService: d.Method, Note: in.Note, ShipTo: place.Address{Name: d.Name, Company: d.Company, Street: d.Street, Extra: d.Extra, Postcode: d.Postcode, Town: d.Town, Country: d.Country, Phone: d.Phone, Email: in.Customer.Email}}
+		Kind: message.Ship, RequestedService: d.Method, Note: in.Note, ShipTo: place.Address{Name: d.Name, Company: d.Company, Street: d.Street, Extra: d.Extra, Postcode: d.Postcode, Town: d.Town, Country: d.Country, Phone: d.Phone, Email: in.Customer.Email}}
 	for _, l := range in.Lines {
 		o.Lines = append(o.Lines, message.OrderLine{ID: l.LineID, SKU: l.SKU, Title: l.Title, Quantity: l.Quantity, UnitPrice: amount(l.Price), Discount: amount(l.Discount), Tax: amount(l.Tax), Total: amount(l.Total)})
 	}
@@ -117,7 +117,8 @@ func (b *bench) mapping() error {
 	}
 	var by, hand []float64
 	var allocs int64
-	for range 5 {
+	turns := b.of(5, 1)
+	for range turns {
 		r := testing.Benchmark(func(t *testing.B) {
 			t.ReportAllocs()
 			for t.Loop() {
@@ -138,7 +139,7 @@ func (b *bench) mapping() error {
 	}
 	slices.Sort(by)
 	slices.Sort(hand)
-	b.add("three-line orders mapped through a definition, one at a time", by[2], "orders/s", hand[2], "10,000/s", by[2] >= 10_000)
+	b.add("three-line orders mapped through a definition, one at a time", by[turns/2], "orders/s", hand[turns/2], "15,000/s", by[turns/2] >= 15_000)
 	b.add("the same, allocations of one order", float64(allocs), "allocations", 0, "", true)
 	return nil
 }
@@ -186,7 +187,7 @@ func history(orders int) (*httptest.Server, error) {
 
 // backfill loads 20,000 orders from a paged store, and compares with a client that only reads the pages.
 func (b *bench) backfill() error {
-	const n = 20_000
+	n := b.of(20_000, 300)
 	srv, err := history(n)
 	if err != nil {
 		return err
@@ -208,7 +209,7 @@ func (b *bench) backfill() error {
 				at = link[1:strings.Index(link, ">")]
 			}
 		}
-		return n / time.Since(begin).Seconds(), nil
+		return float64(n) / time.Since(begin).Seconds(), nil
 	}
 	plain, err := bare()
 	if err != nil {
@@ -238,7 +239,7 @@ connections:
 	}); err != nil {
 		return err
 	}
-	rate := n / time.Since(begin).Seconds()
+	rate := float64(n) / time.Since(begin).Seconds()
 	inbox := b.figures[0].Value
 	b.add("orders loaded from 200 pages over loopback, against a client that only reads the pages", rate, "orders/s", plain, "", true)
 	b.add("the same, against orders from pushes", rate, "orders/s", inbox, "ratio 0.5 or better", rate/inbox >= 0.5)
@@ -262,7 +263,8 @@ feeds:
 // idle lets 40 connections poll every 5 s for a minute, one of which hangs, and looks at the processor
 // time of the service and at how late the others were read.
 func (b *bench) idle(binary string) error {
-	const connections, every = 40, 5 * time.Second
+	connections, every := b.of(40, 3), 5*time.Second
+	watched := time.Duration(b.of(60, 6)) * time.Second
 	var mu sync.Mutex
 	calls := map[string][]time.Time{}
 	mux := http.NewServeMux()
@@ -326,7 +328,7 @@ func (b *bench) idle(binary string) error {
 		return err
 	}
 	begin := time.Now()
-	time.Sleep(time.Minute)
+	time.Sleep(watched)
 	used, err := cpuTime(service.Process.Pid)
 	if err != nil {
 		return err
@@ -342,8 +344,8 @@ func (b *bench) idle(binary string) error {
 		}
 	}
 	mu.Unlock()
-	if reads < connections*9 {
-		return fmt.Errorf("only %d reads in a minute", reads)
+	if least := connections * int((watched-every)/every) * 9 / 11; reads < least {
+		return fmt.Errorf("only %d reads in %s", reads, watched)
 	}
 	b.add("40 connections polling every 5 s, processor time of the service", share, "% of a core", 0, "under 5%", share < 5)
 	b.add("the same, longest delay of a due run while one connection hangs", late.Seconds(), "s", 0, "", true)

@@ -43,6 +43,7 @@ type figure struct {
 }
 
 type bench struct {
+	small   bool // every part at its smallest size, to see that it runs
 	ctx     context.Context
 	dir     string
 	out     *demo.Outside
@@ -50,6 +51,14 @@ type bench struct {
 	client  *client.Client
 	service *exec.Cmd
 	figures []figure
+}
+
+// of is a size: what a measurement needs, or, where it is only to be seen that the part runs, little.
+func (b *bench) of(full, little int) int {
+	if b.small {
+		return little
+	}
+	return full
 }
 
 const token = "relay_bench_token_of_the_benchmark"
@@ -133,7 +142,7 @@ func (b *bench) run(binary string) error {
 
 // goods measures catalog and stock.
 func (b *bench) goods() error {
-	for _, step := range []func() error{b.matching, func() error { return b.offers(0) }, func() error { return b.ledger(2_000, 100_000) }, b.delivery, b.oversell} {
+	for _, step := range []func() error{b.matching, func() error { return b.offers(0) }, func() error { return b.ledger(b.of(2_000, 100), b.of(100_000, 1_000)) }, b.delivery, b.oversell} {
 		if err := step(); err != nil {
 			return err
 		}
@@ -153,13 +162,13 @@ func (b *bench) runLarge(string) error {
 	if err := b.begin(); err != nil {
 		return err
 	}
-	if err := b.finding(1_000_000); err != nil {
+	if err := b.finding(b.of(1_000_000, 5_000)); err != nil {
 		return err
 	}
-	if err := b.offers(200_000); err != nil {
+	if err := b.offers(b.of(200_000, 500)); err != nil {
 		return err
 	}
-	return b.ledger(200_000, 5_000_000)
+	return b.ledger(b.of(200_000, 500), b.of(5_000_000, 5_000))
 }
 
 func (b *bench) add(name string, value float64, unit string, baseline float64, aim string, met bool) {
@@ -342,10 +351,10 @@ func (b *bench) pushAll(first, n int) (time.Duration, error) {
 // takeIn compares the intake with a plain loop. The two take turns, because the machine's speed drifts;
 // the medians count.
 func (b *bench) takeIn() error {
-	if _, err := b.pushAll(0, 2000); err != nil { // warm
+	if _, err := b.pushAll(0, b.of(2000, 100)); err != nil { // warm
 		return err
 	}
-	const n, turns = 10_000, 3
+	n, turns := b.of(10_000, 200), b.of(3, 1)
 	var rates, plains []float64
 	for turn := range turns {
 		plain, err := plainLoop(b.ctx, filepath.Join(b.dir, fmt.Sprintf("plain-%d.relay", turn)), n)
@@ -359,7 +368,7 @@ func (b *bench) takeIn() error {
 		if err := b.inStep(); err != nil {
 			return err
 		}
-		plains, rates = append(plains, plain), append(rates, n/took.Seconds())
+		plains, rates = append(plains, plain), append(rates, float64(n)/took.Seconds())
 	}
 	slices.Sort(plains)
 	slices.Sort(rates)
@@ -371,7 +380,7 @@ func (b *bench) takeIn() error {
 // saleToOtherStore sells 50 times a second at one store and sees when the other shows less.
 func (b *bench) saleToOtherStore() error {
 	b.out.CallRelay(b.url)
-	const perSecond, seconds = 50, 20
+	perSecond, seconds := 50, b.of(20, 1)
 	type watch struct {
 		sku  string
 		want int64
@@ -412,7 +421,7 @@ func (b *bench) saleToOtherStore() error {
 		return err
 	}
 	shelf := b.out.Skep.Shelf()
-	tick := time.NewTicker(time.Second / perSecond)
+	tick := time.NewTicker(time.Second / time.Duration(perSecond))
 	defer tick.Stop()
 	for i := range perSecond * seconds {
 		<-tick.C
@@ -462,18 +471,19 @@ func (b *bench) pages() error {
 		return err
 	}
 	have -= 10000
-	missing := (100_000 - have + 99) / 100 * 100
+	stored, measured := b.of(100_000, 5_000), b.of(200, 5)
+	missing := (stored - have + 99) / 100 * 100
 	if _, err := b.pushAll(1_000_000, missing); err != nil {
 		return err
 	}
 	if err := b.inStep(); err != nil {
 		return err
 	}
-	// Keyset paging: the 2,000th page of 50 begins below the 99,950th newest order.
-	far := "limit=50&before=" + strconv.Itoa(have+missing-1999*50+1)
+	// Keyset paging: the last page of 50 begins below all but the oldest 50 orders.
+	far := "limit=50&before=" + strconv.Itoa(have+missing-(stored/50-1)*50+1)
 	measure := func(query string) (float64, error) {
 		var took []float64
-		for range 200 {
+		for range measured {
 			begin := time.Now()
 			list, _, err := b.client.Orders(b.ctx, query)
 			if err != nil {
@@ -517,6 +527,30 @@ func (b *bench) memory() error {
 	return nil
 }
 
+func dropTriggers(ctx context.Context, db *sql.DB) error {
+	rows, err := db.QueryContext(ctx, "SELECT name FROM sqlite_master WHERE type='trigger'")
+	if err != nil {
+		return err
+	}
+	var names []string
+	for rows.Next() {
+		var name string
+		if err := rows.Scan(&name); err != nil {
+			return err
+		}
+		names = append(names, name)
+	}
+	if err := errors.Join(rows.Err(), rows.Close()); err != nil {
+		return err
+	}
+	for _, name := range names {
+		if _, err := db.ExecContext(ctx, "DROP TRIGGER "+name); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
 // plainLoop inserts the same orders, lines and stock updates with nothing else: the same rows into the
 // same tables on the same driver with the same durability, one statement a row, 100 orders in a
 // transaction. It returns orders per second.
@@ -534,6 +568,9 @@ func plainLoop(ctx context.Context, file string, n int) (float64, error) {
 	}
 	defer db.Close()
 	db.SetMaxOpenConns(1)
+	if err := dropTriggers(ctx, db); err != nil { // they count for pages; the loop does nothing but insert
+		return 0, err
+	}
 	for i := range skus {
 		if _, err := db.ExecContext(ctx, "INSERT INTO level (item_id, location_id, on_hand) VALUES (?, 1, 10000000)", i+1); err != nil {
 			return 0, err

@@ -100,9 +100,9 @@ func (b *bench) matching() error {
 	b.add("  its recall", all.recall, "", 0, "0.80", good)
 	b.add("  precision on the half that was not looked at", held.precision, "", 0, "0.98", held.precision >= 0.98)
 	b.add("  recall there", held.recall, "", 0, "0.80", held.recall >= 0.80)
-	known := demo.Known()
-	many := make([]catalog.Known, 0, 200_000)
-	for i := range 200_000 {
+	known, size := demo.Known(), b.of(200_000, 2_000)
+	many := make([]catalog.Known, 0, size)
+	for i := range size {
 		k := known[i%len(known)]
 		k.ID, k.SKU, k.Name = int64(i+1), fmt.Sprintf("%s-%d", k.SKU, i), fmt.Sprintf("%s model %d", k.Name, i/len(known))
 		many = append(many, k)

@@ -26,10 +26,10 @@ import (
 
 // orders measures the mixed day and the rehearsal.
 func (b *bench) orders(binary string) error {
-	if err := b.rehearsal(100_000); err != nil {
+	if err := b.rehearsal(b.of(100_000, 10_000)); err != nil {
 		return err
 	}
-	return b.mixedDay(binary, 50_000)
+	return b.mixedDay(binary, b.of(50_000, 800))
 }
 
 // runOrders measures those alone.
@@ -346,7 +346,7 @@ func (b *bench) finding(n int) error {
 	rng := rand.New(rand.NewPCG(2, 3))
 	measure := func(name, aim string, most float64, least int, filter func() store.OrderFilter) error {
 		var took []time.Duration
-		for range 101 {
+		for range b.of(101, 3) {
 			f := filter()
 			f.Limit = 50
 			begin := time.Now()
@@ -375,7 +375,7 @@ func (b *bench) finding(n int) error {
 		{"SKU", func(i int) string { return fmt.Sprint("SKU-", i*31%5000) }},
 		{"tracking number", func(i int) string { return fmt.Sprintf("PP%dXW", 100000000+i) }},
 	} {
-		if err := measure(fmt.Sprintf("search by %s among %d orders, a page of 50", s.field, n), "30 ms", 30, 1, func() store.OrderFilter {
+		if err := measure(fmt.Sprintf("search by %s among %d orders, a page of 50", s.field, n), "30 ms", 30, b.of(1, 0), func() store.OrderFilter {
 			return store.OrderFilter{Search: s.text(1 + rng.IntN(n))}
 		}); err != nil {
 			return err
@@ -396,7 +396,7 @@ func (b *bench) finding(n int) error {
 			return store.OrderFilter{Kind: "counter", Connection: fmt.Sprint("ch-", 1+rng.IntN(8)), Stages: []string{"delivered"}}
 		},
 	} {
-		if err := measure("list of "+name+", far down too", "20 ms", 20, 1, func() store.OrderFilter {
+		if err := measure("list of "+name+", far down too", "20 ms", 20, b.of(1, 0), func() store.OrderFilter {
 			x := f()
 			if x.From.IsZero() && rng.IntN(2) == 0 {
 				x.Before = int64(n/4 + rng.IntN(n/2))

@@ -27,7 +27,7 @@ export default function Reports() {
       <Rail label="Activity" stops={activityStops} />
       <div className="grid grid-cols-2 gap-x-12 gap-y-8 max-lg:grid-cols-1">
         <One code="days" title="Orders by day" from={from} to={to} wide draw={(r) => <Days r={r} />} />
-        <One code="source" title="Orders by channel, and how they came in" from={from} to={to} draw={(r) => <Bars rows={r.rows} name={(x) => x.name} second={(x) => x.second} size={(x) => x.a} figure={(x) => count(x.a)} more={(x) => decimal(x.b, "EUR")} moreTitle="value" />} />
+        <One code="source" title="Orders by channel, and how they came in" from={from} to={to} draw={(r) => <Bars rows={r.rows} name={(x) => x.name} second={(x) => x.second} size={(x) => x.a} figure={(x) => count(x.a)} more={(x) => `${decimal(x.b, x.currency ?? "EUR")} ${x.currency ?? ""}${x.cancelled ? ` · ${count(x.cancelled)} cancelled` : ""}`} moreTitle="value, without cancelled orders" />} />
         <One code="shipping" title="Shipping: charged to buyers, paid to carriers" from={from} to={to} draw={(r) => <Against rows={r.rows} />} />
         <One code="speed" title="From sale to hand-over" from={from} to={to} draw={(r) => <Bars rows={r.rows} name={(x) => x.name.slice(3)} size={(x) => x.a} figure={(x) => count(x.a)} more={(x) => `${x.c.toFixed(1)} h`} moreTitle="on average" />} />
         <One code="exceptions" title="Exceptions by cause" from={from} to={to} draw={(r) => <Bars rows={r.rows} name={(x) => x.name} size={(x) => x.a} figure={(x) => count(x.a)} more={(x) => (x.b ? `${count(x.b)} open` : x.c ? `${x.c.toFixed(1)} h to mend` : "")} moreTitle="" />} />
@@ -82,7 +82,8 @@ function Bars({ rows, name, second, size, figure, more, moreTitle }: { rows: Row
 
 /** What buyers paid above what carriers were paid, at one scale. */
 function Against({ rows }: { rows: Row[] }) {
-  const most = Math.max(...rows.flatMap((r) => [r.a, r.b]), 1);
+  const top = new Map<string, number>(); // a scale for each currency
+  for (const r of rows) top.set(r.currency ?? "", Math.max(top.get(r.currency ?? "") ?? 1, r.a, r.b));
   return (
     <table className="w-full">
       <tbody>
@@ -95,14 +96,18 @@ function Against({ rows }: { rows: Row[] }) {
               </span>
             </td>
             <td className="w-2/5">
-              <div className="h-[8px] bg-ink" style={{ width: `${(100 * r.a) / most}%` }} />
-              <div className="mt-[2px] h-[8px] border border-ink" style={{ width: `${(100 * r.b) / most}%` }} />
+              <div className="h-[8px] bg-ink" style={{ width: `${(100 * r.a) / (top.get(r.currency ?? "") ?? 1)}%` }} />
+              <div className="mt-[2px] h-[8px] border border-ink" style={{ width: `${(100 * r.b) / (top.get(r.currency ?? "") ?? 1)}%` }} />
             </td>
             <td className="fig pl-3 text-right whitespace-nowrap">
-              <div>{decimal(r.a, r.second ?? "EUR")}</div>
-              <div className="text-quiet">{decimal(r.b, r.second ?? "EUR")}</div>
+              <div>
+                {decimal(r.a, r.currency ?? "EUR")} <span className="text-[12px] text-quiet">{r.currency}</span>
+              </div>
+              <div className="text-quiet">
+                {decimal(r.b, r.currency ?? "EUR")} <span className="text-[12px]">{r.currency}</span>
+              </div>
             </td>
-            <td className={`fig pl-4 text-right ${r.a < r.b ? "text-stop" : ""}`}>{decimal(r.a - r.b, r.second ?? "EUR")}</td>
+            <td className={`fig pl-4 text-right ${r.a < r.b ? "text-stop" : ""}`}>{decimal(r.a - r.b, r.currency ?? "EUR")}</td>
           </tr>
         ))}
         <tr>
@@ -124,7 +129,8 @@ function Days({ r }: { r: Report }) {
   for (let d = new Date(r.from); d < new Date(r.to) && days.length < 400; d = new Date(d.getTime() + 86_400_000)) days.push(d.toISOString().slice(0, 10));
   for (const x of r.rows) if (!days.includes(x.name)) days.push(x.name);
   days.sort();
-  const at = new Map(r.rows.map((x) => [`${x.name}\u001f${x.second}`, x.a]));
+  const at = new Map<string, number>();
+  for (const x of r.rows) at.set(`${x.name}\u001f${x.second}`, (at.get(`${x.name}\u001f${x.second}`) ?? 0) + x.a); // orders of all currencies
   const sums = days.map((d) => channels.reduce((n, c) => n + (at.get(`${d}\u001f${c}`) ?? 0), 0));
   const most = Math.max(...sums, 1);
   const w = 1000 / days.length;

@@ -219,6 +219,13 @@ function Fix({ e, orders, outbox, onDone, onSaid }: { e: Exception; orders: stri
       onDone();
     },
   });
+  const notBought = useMutation({
+    mutationFn: (id: number) => take(api.POST("/api/v1/outbox/{id}/not-bought", { params: { path: { id } } })),
+    onSuccess: () => {
+      onSaid("The parcel can be shipped anew");
+      onDone();
+    },
+  });
   const settle = useMutation({ mutationFn: () => take(api.POST("/api/v1/exceptions/settle", { body: group(e) })), onSuccess: onDone });
   let body: ReactNode;
   const waved = ["total differs", "changed at the channel", "cancelled too late", "wants a look", "not answered in time", "held by a person", "held by a rule"];
@@ -229,6 +236,39 @@ function Fix({ e, orders, outbox, onDone, onSaid }: { e: Exception; orders: stri
         {orders.length === 1 ? "Let it go on" : `Let ${orders.length} orders go on`}
       </Button>
     );
+  else if (e.cause === "label not known")
+    body = (
+      <div className="flex flex-wrap gap-2">
+        <Button kind="main" onClick={() => again.mutate()} disabled={again.isPending}>
+          Ask the carrier again
+        </Button>
+        <Button onClick={() => notBought.mutate(e.outbox_id ?? 0)} disabled={notBought.isPending}>
+          The carrier has no such label
+        </Button>
+      </div>
+    );
+  else if (e.cause === "put back" || e.cause === "label not needed")
+    body = (
+      <Button kind="main" onClick={() => settle.mutate()} disabled={settle.isPending}>
+        {e.cause === "put back" ? "It is put back" : "It is voided"}
+      </Button>
+    );
+  else if (e.cause === "service to be chosen")
+    body = (
+      <div className="flex flex-wrap gap-2">
+        <Go to={`/orders/${orders[0] ?? ""}`}>Choose for this order</Go>
+        {e.connection && <Go to={`/connections/${e.connection}`}>Say what “{e.subject}” stands for</Go>}
+      </div>
+    );
+  else if (e.cause === "dispatch not applied")
+    body = (
+      <div className="flex flex-wrap gap-2">
+        <Button kind="main" onClick={() => takeIn.mutate()} disabled={takeIn.isPending}>
+          Take in again
+        </Button>
+        {orders[0] && <Go to={`/orders/${orders[0]}`}>See the order</Go>}
+      </div>
+    );
   else if (outbox.length > 0)
     body = (
       <Button kind="main" onClick={() => again.mutate()} disabled={again.isPending}>
@@ -238,42 +278,43 @@ function Fix({ e, orders, outbox, onDone, onSaid }: { e: Exception; orders: stri
   else if (e.inbox_id)
     body = (
       <div className="flex flex-wrap gap-2">
-        <Link to={`/type?inbox=${e.inbox_id}&connection=${e.connection}`} className="inline-flex items-center rounded-[3px] border border-ink bg-ink px-3 py-1 text-paper">
-          Type it beside the original
-        </Link>
-        <Button onClick={() => takeIn.mutate()} disabled={takeIn.isPending}>
+        {e.cause === "message not understood" && <Go to={`/type?inbox=${e.inbox_id}&connection=${e.connection}`}>Type it beside the original</Go>}
+        <Button kind={e.cause === "message not understood" ? undefined : "main"} onClick={() => takeIn.mutate()} disabled={takeIn.isPending}>
           Take in again
         </Button>
       </div>
     );
   else if (e.cause === "bad address" || e.cause === "wants an answer")
     body = (
-      <Link to={`/orders/${orders[0] ?? ""}`} className="inline-flex items-center rounded-[3px] border border-ink bg-ink px-3 py-1 text-paper">
-        {e.cause === "bad address" ? "Correct the address" : "Answer"}
-      </Link>
+      <Go to={`/orders/${orders[0] ?? ""}`}>{e.cause === "bad address" ? "Correct the address" : "Answer"}</Go>
     );
   else if (e.cause === "no stock" || e.sku)
     body = (
-      <Link to={`/items/${encodeURIComponent(e.subject || e.sku || "")}`} className="inline-flex items-center rounded-[3px] border border-ink bg-ink px-3 py-1 text-paper">
-        See its stock
-      </Link>
+      <Go to={`/items/${encodeURIComponent(e.subject || e.sku || "")}`}>See its stock</Go>
     );
   else if (e.cause === "credentials refused")
     body = (
-      <Link to={`/connections/${e.connection}`} className="inline-flex items-center rounded-[3px] border border-ink bg-ink px-3 py-1 text-paper">
-        Renew access
-      </Link>
+      <Go to={`/connections/${e.connection}`}>Renew access</Go>
     );
   return (
     <div className="flex flex-col items-start gap-2">
       {body}
-      {(outbox.length > 0 || e.inbox_id || e.sku) && (
+      {e.settled && !["put back", "label not needed", "label not known"].includes(e.cause) && (
         <Button kind="quiet" onClick={() => settle.mutate()} disabled={settle.isPending}>
           It was dealt with elsewhere
         </Button>
       )}
-      <Trouble error={letGo.error ?? again.error ?? takeIn.error ?? settle.error} />
+      <Trouble error={letGo.error ?? notBought.error ?? again.error ?? takeIn.error ?? settle.error} />
     </div>
+  );
+}
+
+/** A link that leads to where it is mended. */
+function Go({ to, children }: { to: string; children: ReactNode }) {
+  return (
+    <Link to={to} className="inline-flex items-center rounded-[3px] border border-ink bg-ink px-3 py-1 text-paper">
+      {children}
+    </Link>
   );
 }
 

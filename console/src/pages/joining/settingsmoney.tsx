@@ -47,6 +47,7 @@ export function MoneyPart(part: Part) {
               <input className="field w-full" {...text(part, "sender")} />
             </Labelled>
             <Payments {...part} />
+            <Services {...part} />
           </>
         )}
       </div>
@@ -54,23 +55,41 @@ export function MoneyPart(part: Part) {
   );
 }
 
-/** The channel's words for ways to pay, one a line, each with the account that receives it. */
-function Payments({ s, put }: Part) {
-  const [typed, type] = useState(() => Object.entries(s.payments ?? {}).map(([word, account]) => `${word} = ${account}`).join("\n"));
-  const read = (lines: string) => Object.fromEntries(lines.split("\n").map((l) => l.split("=").map((x) => x.trim())).filter(([word, account]) => word && account)) as Record<string, string>;
+/** A table of words, one a line: theirs = ours. */
+function Words({ label, help, placeholder, words, onChange }: { label: string; help: string; placeholder: string; words: Record<string, string> | undefined; onChange: (words: Record<string, string>) => void }) {
+  const [typed, type] = useState(() => Object.entries(words ?? {}).map(([theirs, ours]) => `${theirs} = ${ours}`).join("\n"));
+  const read = (lines: string) => Object.fromEntries(lines.split("\n").map((l) => l.split("=").map((x) => x.trim())).filter(([theirs, ours]) => theirs && ours)) as Record<string, string>;
   const unread = typed.split("\n").filter((l) => l.trim() && !/^[^=]*[^=\s][^=]*=[^=]*[^=\s][^=]*$/.test(l));
   return (
-    <Labelled label="Ways to pay" help={unread.length > 0 ? `Not understood: ${unread[0]}` : "One a line: the channel's word = the account. Rules and the order name the account."}>
+    <Labelled label={label} help={unread.length > 0 ? `Not understood: ${unread[0]}` : help}>
       <textarea
         className="field code w-full"
         rows={3}
-        placeholder="card = Card clearing"
+        placeholder={placeholder}
         value={typed}
         onChange={(e) => {
           type(e.target.value);
-          put({ payments: read(e.target.value) });
+          onChange(read(e.target.value));
         }}
       />
     </Labelled>
+  );
+}
+
+/** The channel's words for ways to pay, each with the account that receives it. */
+function Payments({ s, put }: Part) {
+  return <Words label="Ways to pay" help="One a line: the channel's word = the account. Rules and the order name the account." placeholder="card = Card clearing" words={s.payments} onChange={(payments) => put({ payments })} />;
+}
+
+/** What buyers were promised, each with the service that is bought for it without a person. */
+function Services({ s, put }: Part) {
+  return (
+    <Words
+      label="Deliveries that buyers were promised"
+      help="One a line: the channel's word = the code of a carrier's service, or cheapest. Parcels with other words wait for a person."
+      placeholder="standard = cheapest"
+      words={s.services}
+      onChange={(services) => put({ services })}
+    />
   );
 }

@@ -16,10 +16,14 @@ const actions: { action: Action; verb: string; asks?: string; warns?: string }[]
   { action: "untag", verb: "Take tag off", asks: "Tag" },
   { action: "assign", verb: "Assign", asks: "Person" },
   { action: "pick", verb: "Begin to pick" },
-  { action: "ship", verb: "Ship", warns: "Labels are bought for all of them that are packed, by the service that a rule chose or the cheapest." },
+  { action: "ship", verb: "Ship", warns: "Labels are bought for all of them that are packed, by the service that a rule chose or the buyer was promised, or else the cheapest." },
   { action: "hand over", verb: "Hand over" },
   { action: "cancel", verb: "Cancel", asks: "Why", warns: "What is not shipped is cancelled here, and its stock is released. The channel is not told." },
 ];
+
+type Part = Schema<"RelayBulkResult">["state"];
+const lampOf = { waiting: "idle", "under way": "busy", done: "go", refused: "caution" } as const satisfies Record<Part, string>;
+const wordOf: Record<Part, string> = { waiting: "waits", "under way": "under way", done: "done", refused: "not" };
 
 /** The bar that appears when orders are marked. */
 export function ActOn({ orders, onDone }: { orders: string[]; onDone: () => void }) {
@@ -31,6 +35,18 @@ export function ActOn({ orders, onDone }: { orders: string[]; onDone: () => void
   const refresh = () => {
     for (const key of ["orders", "board", "tags"]) void client.invalidateQueries({ queryKey: [key] });
   };
+  // What takes longer than a moment goes on by itself; while the sheet is open, it is asked how it stands.
+  const under = useQuery({
+    queryKey: ["action", result?.id],
+    queryFn: async () => {
+      const d = await take(api.GET("/api/v1/orders/actions/{id}", { params: { path: { id: result?.id ?? 0 } } }));
+      if (d.state === "done") refresh();
+      setResult(d);
+      return d;
+    },
+    enabled: result !== null && result.state !== "done",
+    refetchInterval: 700,
+  });
   const act = useMutation({
     mutationFn: (a: { action: Action; value: string }) => take(api.POST("/api/v1/orders/actions", { body: { ...a, orders } })),
     onSuccess: (d) => {
@@ -87,15 +103,23 @@ export function ActOn({ orders, onDone }: { orders: string[]; onDone: () => void
           </form>
         )}
       </Sheet>
-      <Sheet open={result !== null} onClose={() => { setResult(null); onDone(); }} title={result ? `${result.action}: ${result.done} of ${result.results.length} done` : ""}>
+      <Sheet open={result !== null} onClose={() => { setResult(null); onDone(); }} title={result ? (result.state === "done" ? `${result.action}: ${result.done} of ${result.total} done` : `${result.action}: ${result.settled} of ${result.total} have their outcome`) : ""}>
         {result && (
           <>
+            {result.state !== "done" && (
+              <div role="status" className="mb-3">
+                <progress className="w-full" max={result.total} value={result.settled} aria-label="Orders that have their outcome" />
+                <p className="text-[12px] text-quiet">It goes on by itself; you can close this. What became of it stands on each order.</p>
+                {result.error && <p className="text-caution">The last step failed and is tried again: {result.error}</p>}
+              </div>
+            )}
+            <Trouble error={under.error} />
             <table className="ledger">
               <tbody>
                 {result.results.map((r) => (
                   <tr key={r.number}>
-                    <td className="w-20">
-                      <Lamp state={r.ok ? "go" : "caution"}>{r.ok ? "done" : "not"}</Lamp>
+                    <td className="w-24">
+                      <Lamp state={lampOf[r.state]}>{wordOf[r.state]}</Lamp>
                     </td>
                     <td>
                       <Link className="code underline decoration-rule underline-offset-4 hover:decoration-ink" to={`/orders/${encodeURIComponent(r.number)}`}>

@@ -42,7 +42,9 @@ export default function Parcel() {
           <span className="pt-0.5">
             <LampShape state="stop" />
           </span>
-          <span>The carrier refused: {s.error} Nothing was bought. Correct it, or choose another service.</span>
+          <span>
+            {s.state === "buying label" ? `${s.error}. It is asked for again under the same reference; nothing else is bought until that is known.` : `The carrier refused: ${s.error} Nothing was bought. Correct it, or choose another service.`}
+          </span>
         </div>
       )}
       <div className="grid grid-cols-[minmax(0,1fr)_300px] gap-8 max-lg:grid-cols-1">

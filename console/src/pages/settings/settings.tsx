@@ -14,13 +14,14 @@ export default function Settings() {
   if (me.isPending) return <Loading />;
   return (
     <>
-      <Head title="Settings" sub="Notices and privacy" />
+      <Head title="Settings" sub="The company, notices and privacy" />
       {me.data?.role !== "admin" ? (
         <Empty>Who is told of exceptions, how long personal data is kept, and who looked at it: this is for those with the role admin.</Empty>
       ) : (
         <div className="grid grid-cols-2 gap-x-12 gap-y-8 max-lg:grid-cols-1">
           <Notices />
           <div className="grid content-start gap-8">
+            <Company />
             <Keeping />
             <Person />
             <Looks />
@@ -31,7 +32,49 @@ export default function Settings() {
   );
 }
 
-const allCauses = ["unknown item", "bad address", "total differs", "no stock", "wants an answer", "not answered in time", "cancelled too late", "changed at the channel", "write-back refused", "label refused", "credentials refused", "message not understood", "negative stock", "held by a rule"];
+/** What the company is called, and where its days begin. */
+function Company() {
+  const client = useQueryClient();
+  const q = useQuery({ queryKey: ["company"], queryFn: () => take(api.GET("/api/v1/company")) });
+  const [edit, setEdit] = useState<Schema<"RelayCompany"> | null>(null);
+  const put = useMutation({
+    mutationFn: (body: Schema<"RelayCompany">) => take(api.PUT("/api/v1/company", { body })),
+    onSuccess: () => {
+      setEdit(null);
+      for (const key of ["company", "board", "report"]) void client.invalidateQueries({ queryKey: [key] });
+    },
+  });
+  const now = edit ?? q.data;
+  return (
+    <section aria-label="The company">
+      <h2>The company</h2>
+      <p className="mb-2 max-w-prose text-quiet">Days of reports, manifests and counts begin at midnight of its time zone.</p>
+      <Trouble error={q.error ?? put.error} />
+      {now && (
+        <form
+          className="grid grid-cols-[1fr_1fr_auto] items-end gap-3"
+          onSubmit={(e) => {
+            e.preventDefault();
+            put.mutate({ name: now.name, time_zone: now.time_zone });
+          }}
+        >
+          <Labelled label="Name">
+            <input className="field w-full" required value={now.name} onChange={(e) => setEdit({ ...now, name: e.target.value })} />
+          </Labelled>
+          <Labelled label="Time zone">
+            <input className="field code w-full" list="zones" placeholder="UTC" value={now.time_zone} onChange={(e) => setEdit({ ...now, time_zone: e.target.value })} />
+          </Labelled>
+          <datalist id="zones">{Intl.supportedValuesOf("timeZone").map((z) => <option key={z} value={z} />)}</datalist>
+          <Button type="submit" disabled={!edit || put.isPending}>
+            Save
+          </Button>
+        </form>
+      )}
+    </section>
+  );
+}
+
+const allCauses = ["unknown item", "bad address", "total differs", "no stock", "wants an answer", "not answered in time", "cancelled too late", "changed at the channel", "write-back refused", "label refused", "label not known", "label not needed", "service to be chosen", "dispatch not applied", "put back", "credentials refused", "message not understood", "message not taken in", "negative stock", "held by a rule"];
 
 function Notices() {
   const client = useQueryClient();
