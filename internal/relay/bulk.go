@@ -208,7 +208,7 @@ func (r *Relay) actStep(ctx context.Context, j *store.Job) (bool, error) {
 	for _, p := range parts {
 		was := p
 		if asking {
-			p, err = r.shipped(ctx, p)
+			p, err = r.hooks.follow(ctx, p)
 		} else {
 			p, err = r.actPart(ctx, a, p, j.Who)
 		}
@@ -240,9 +240,10 @@ func (r *Relay) actPart(ctx context.Context, a actArgs, p store.JobPart, who str
 	}
 	var err error
 	p.State = store.JobDone
-	if a.Action == "ship" {
-		if p.Was, err = r.askPacked(ctx, p.Subject, who); err == nil {
-			p.State, p.Text = store.JobUnderWay, "label asked for"
+	if act := r.hooks.actions[a.Action]; act != nil {
+		var underWay bool
+		if p.Text, p.Was, underWay, err = act(ctx, p.Subject, value, who); underWay {
+			p.State = store.JobUnderWay
 		}
 	} else {
 		p.Text, p.Was, err = r.actOne(ctx, a.Action, value, p.Subject, who)
@@ -266,36 +267,8 @@ func (r *Relay) actPart(ctx context.Context, a actArgs, p store.JobPart, who str
 	return p, nil
 }
 
-// shipped looks at what became of the labels that were asked for.
-func (r *Relay) shipped(ctx context.Context, p store.JobPart) (store.JobPart, error) {
-	var sent []string
-	for number := range strings.SplitSeq(p.Was, ", ") {
-		s, err := r.Store.Shipment(ctx, number)
-		if err != nil {
-			return p, err
-		}
-		switch s.State {
-		case store.Gone, store.Arrived:
-			sent = append(sent, s.Tracking)
-		case store.Buying:
-			if s.Error != "" {
-				p.Text = s.Error // it may exist: what is known of it
-			}
-			return p, nil
-		default:
-			p.State, p.Text = store.JobRefused, or(s.Error, "the label was not bought")
-			return p, nil
-		}
-	}
-	p.State, p.Text = store.JobDone, join(sent)
-	return p, nil
-}
-
 func (r *Relay) actOne(ctx context.Context, action, value, number, who string) (text, was string, err error) {
 	switch action {
-	case "pick":
-		s, err := r.StartPick(ctx, number, who)
-		return "to be picked as " + s, "", err
 	case "void":
 		now, err := r.Void(ctx, number, value, false, 0, who)
 		return "void as " + now, "", err

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -20,15 +21,15 @@ func carries(o *order.Order, step string) bool {
 }
 
 // carryOn makes the pick list of an order that a rule lets go so far.
-func (r *Relay) carryOn(ch *change, o *order.Order) (bool, error) {
+func (r *Relay) carryOn(ch *change, o *order.Order) error {
 	if !carries(o, "pick") || o.Routed || o.Kind() != message.Ship || o.Stage() != order.Ready {
-		return false, nil
+		return nil
 	}
 	_, err := r.beginPick(ch, o, "relay")
 	if _, refused := isRefused(err); refused {
-		return false, nil
+		return nil
 	}
-	return err == nil, err
+	return err
 }
 
 // carryArgs say which step a shipment takes without a person.
@@ -182,6 +183,23 @@ func (r *Relay) askPacked(ctx context.Context, number, who string) (string, erro
 		return "", &Refused{Text: "nothing of it is packed", Conflict: true}
 	}
 	return join(asked), nil
+}
+
+// settingsDecided looks again at parcels whose service was not clear when a channel's table of services is another.
+func (r *Relay) settingsDecided(ch *change, c *conn, before, now Settings, _ string) error {
+	if maps.Equal(before.Services, now.Services) {
+		return nil
+	}
+	numbers, err := ch.ShipmentsOfExceptions(serviceOpen, c.id)
+	if err != nil {
+		return err
+	}
+	for _, n := range numbers {
+		if err := r.carryLater(ch, &store.Shipment{Number: n}, carryArgs{Step: "ship"}); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // servicesStep learns what a carrier sells: from its tariff, or from its prices for a parcel from one of our places.

@@ -518,7 +518,11 @@ func manifestOf(m store.OutboxMessage) (id int64, err error) {
 	return id, err
 }
 
-func (r *Relay) dayClosed(ch *change, _ *conn, m store.OutboxMessage, receipt *message.HandoverReceipt) error {
+func (r *Relay) dayClosed(ch *change, _ *conn, m store.OutboxMessage, answer any) error {
+	receipt, ok := answer.(*message.HandoverReceipt)
+	if !ok {
+		return fmt.Errorf("%s: the carrier's answer is no receipt", m.Subject)
+	}
 	id, err := manifestOf(m)
 	if err != nil {
 		return err
@@ -527,13 +531,31 @@ func (r *Relay) dayClosed(ch *change, _ *conn, m store.OutboxMessage, receipt *m
 	return ch.SetManifest(id, "closed", receipt.ID, ch.now)
 }
 
-func (r *Relay) handoverRefused(ch *change, m store.OutboxMessage) error {
+func (r *Relay) handoverRefused(ch *change, _ *conn, m store.OutboxMessage) (string, error) {
 	id, err := manifestOf(m)
 	if err != nil {
-		return err
+		return "", err
 	}
 	ch.tell("manifest", fmt.Sprint(id))
-	return ch.SetManifest(id, "open", "", time.Time{})
+	return writeBackRefused, ch.SetManifest(id, "open", "", time.Time{})
+}
+
+// dispatchSent notes on the order that its channel was told of a parcel.
+func (r *Relay) dispatchSent(ch *change, c *conn, m store.OutboxMessage, _ any) error {
+	return r.noteDispatch(ch, c, m, "sent", "sent to")
+}
+
+func (r *Relay) dispatchConfirmed(ch *change, c *conn, m store.OutboxMessage) error {
+	return r.noteDispatch(ch, c, m, "confirmed", "read back from")
+}
+
+func (r *Relay) noteDispatch(ch *change, c *conn, m store.OutboxMessage, what, how string) error {
+	var d message.Dispatch
+	if err := json.Unmarshal([]byte(m.Payload), &d); err != nil {
+		return err
+	}
+	ch.tell("order", d.OurNumber)
+	return ch.Note(store.Entry{At: ch.now.UnixMicro(), Who: "relay", Thing: "order", ThingID: m.OrderID, What: "write-back " + what, Text: fmt.Sprintf("Tracking number %s %s %s", d.Tracking, how, c.rec().Name)})
 }
 
 // placeIDs lists the locations.

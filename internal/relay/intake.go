@@ -159,28 +159,8 @@ func (b *batch) decide(good []mapped, bad []store.InboxOutcome, msgs []store.Inb
 	for _, o := range bad {
 		b.fail(o, msgs)
 	}
-	if err := b.orders(good); err != nil {
+	if err := b.handle(good); err != nil {
 		return err
-	}
-	for _, m := range good {
-		var err error
-		switch x := m.msg.(type) {
-		case *message.Listing:
-			err = b.listing(m.in, x)
-		case *message.StockLevel:
-			err = b.stockLevel(m.in, x)
-		case *message.Item:
-			err = b.item(m.in, x)
-		case *message.Customer:
-			err = b.customer(m.in, x)
-		case *message.Dispatch:
-			err = b.dispatch(m.in, x)
-		case *message.Tracking:
-			err = b.tracking(m.in, x)
-		}
-		if err != nil {
-			return err
-		}
 	}
 	for _, m := range good {
 		if m.in.Attempts > 0 && !slices.Contains(b.putOff, m.in.ID) && !b.failed(m.in.ID) { // what was raised about it is over
@@ -194,6 +174,33 @@ func (b *batch) decide(good []mapped, bad []store.InboxOutcome, msgs []store.Inb
 		return err
 	}
 	return b.finish(bad)
+}
+
+// handle lets those decide who are behind the door of each message's feed. Orders are decided on first and together,
+// the others as they came.
+func (b *batch) handle(msgs []mapped) error {
+	const first = "orders in"
+	var orders []mapped
+	for _, m := range msgs {
+		if m.in.Feed == first {
+			orders = append(orders, m)
+		}
+	}
+	if len(orders) > 0 {
+		if err := b.r.in[first](b, orders); err != nil {
+			return err
+		}
+	}
+	for i := range msgs {
+		decide := b.r.in[msgs[i].in.Feed]
+		if msgs[i].in.Feed == first || decide == nil {
+			continue
+		}
+		if err := decide(b, msgs[i:i+1]); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // failed tells whether a message of the batch waits for a person now.
@@ -546,7 +553,7 @@ func (b *batch) orders(all []mapped) error {
 		if err := b.r.saveOrder(b.ch, o); err != nil {
 			return err
 		}
-		if err := b.r.syncShipments(b.ch, o); err != nil {
+		if err := b.r.hooks.changed(b.ch, o); err != nil {
 			return err
 		}
 		if err := b.refind(o, was[o.ID]); err != nil {
@@ -565,9 +572,11 @@ func (b *batch) orders(all []mapped) error {
 		return err
 	}
 	for _, o := range created {
-		if on, err := b.r.carryOn(b.ch, o); err != nil {
+		before := o.Revision
+		if err := b.r.hooks.saving(b.ch, o); err != nil {
 			return err
-		} else if on {
+		}
+		if o.Revision != before {
 			if err := b.ch.UpdateOrder(o); err != nil {
 				return err
 			}
@@ -727,7 +736,7 @@ func notes(c order.Change, who string, now time.Time) []store.Entry {
 }
 
 func (r *Relay) saveOrder(ch *change, o *order.Order) error {
-	if _, err := r.carryOn(ch, o); err != nil {
+	if err := r.hooks.saving(ch, o); err != nil {
 		return err
 	}
 	if err := ch.UpdateOrder(o); err != nil {
@@ -770,7 +779,7 @@ func (r *Relay) post(ch *change, book *stock.Book) error {
 		}
 	}
 	if len(freed) > 0 {
-		if err := r.serveWaiting(ch, book, keys(freed)); err != nil {
+		if err := r.hooks.freed(ch, book, keys(freed)); err != nil {
 			return err
 		}
 	}

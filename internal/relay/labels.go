@@ -291,8 +291,21 @@ func (r *Relay) surplus(ch *change, c *conn, m store.OutboxMessage, s store.Ship
 	return r.noteOrder(ch, o, c.rec().Name, labelSurplus, "Label %s came although %s; it is to be voided", label.Tracking, stands)
 }
 
-// labelNotSent decides what becomes of a purchase whose sending failed for good or for now, and tells whether the
-// parcel can be shipped otherwise.
+// labelAnswered takes what a carrier answers to a purchase.
+func (r *Relay) labelAnswered(ch *change, c *conn, m store.OutboxMessage, answer any) error {
+	label, ok := answer.(*message.Label)
+	if !ok {
+		return fmt.Errorf("label %s: the carrier's answer is no label", m.Ref)
+	}
+	return r.labelBought(ch, c, m, label)
+}
+
+// labelNotSold ends a purchase that the carrier does not make.
+func (r *Relay) labelNotSold(ch *change, _ *conn, m store.OutboxMessage) (string, error) {
+	return labelRefused, r.labelNotBought(ch, m)
+}
+
+// labelNotBought lets a parcel be shipped otherwise, whose label was not bought.
 func (r *Relay) labelNotBought(ch *change, m store.OutboxMessage) error {
 	s, err := ch.ShipmentByID(m.ShipmentID)
 	if err != nil {
@@ -400,4 +413,29 @@ func (r *Relay) sendLabelAgain(ch *change, m store.OutboxMessage, who string) er
 	}
 	m.State = store.Superseded
 	return ch.SettleOutbox(m)
+}
+
+// shipped looks at what became of the labels that were asked for.
+func (r *Relay) shipped(ctx context.Context, p store.JobPart) (store.JobPart, error) {
+	var sent []string
+	for number := range strings.SplitSeq(p.Was, ", ") {
+		s, err := r.Store.Shipment(ctx, number)
+		if err != nil {
+			return p, err
+		}
+		switch s.State {
+		case store.Gone, store.Arrived:
+			sent = append(sent, s.Tracking)
+		case store.Buying:
+			if s.Error != "" {
+				p.Text = s.Error // it may exist: what is known of it
+			}
+			return p, nil
+		default:
+			p.State, p.Text = store.JobRefused, or(s.Error, "the label was not bought")
+			return p, nil
+		}
+	}
+	p.State, p.Text = store.JobDone, join(sent)
+	return p, nil
 }

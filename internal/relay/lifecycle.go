@@ -7,7 +7,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -186,19 +185,7 @@ func (r *Relay) afterSettings(ch *change, c *conn, before, now Settings, who str
 			return err
 		}
 	}
-	if maps.Equal(before.Services, now.Services) {
-		return nil
-	}
-	numbers, err := ch.ShipmentsOfExceptions(serviceOpen, c.id)
-	if err != nil {
-		return err
-	}
-	for _, n := range numbers {
-		if err := r.carryLater(ch, &store.Shipment{Number: n}, carryArgs{Step: "ship"}); err != nil {
-			return err
-		}
-	}
-	return nil
+	return r.hooks.decided(ch, c, before, now, who)
 }
 
 // offerAgain queues the quantities of a connection that is at work.

@@ -266,7 +266,7 @@ func (r *Relay) matched(ch *change, c *conn, l *store.Listing) error {
 
 // rematch lets orders of a channel go on that waited for one of its listings.
 func (r *Relay) rematch(ch *change, c *conn, number, sku string) error {
-	return r.rematchAll(ch, rematchArgs{Connection: c.id, Listing: number, SKU: sku})
+	return r.hooks.known(ch, rematchArgs{Connection: c.id, Listing: number, SKU: sku})
 }
 
 // lookAgain looks for the items of orders that had none.

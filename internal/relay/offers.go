@@ -193,3 +193,20 @@ func takesQuantity(l *store.Listing) bool {
 }
 
 func offerSubject(listing int64) string { return fmt.Sprintf("listing %d", listing) }
+
+// quantityTold notes a quantity that the channel accepted. What was only a test changed nothing there.
+func (r *Relay) quantityTold(ch *change, c *conn, m *store.OutboxMessage, _ any) error {
+	var offer message.Offer
+	if err := json.Unmarshal([]byte(m.Payload), &offer); err != nil {
+		return err
+	}
+	if c.rec().Test {
+		m.Answer = fmt.Sprintf("%d accepted as a test", offer.Quantity)
+		return nil
+	}
+	m.Answer = fmt.Sprintf("%d accepted", offer.Quantity)
+	if newer, err := ch.Overtaken(*m); err != nil || newer {
+		return err // a newer one was told since, or will be
+	}
+	return ch.Told(offer.ListingID, offer.Quantity, ch.now)
+}

@@ -175,6 +175,16 @@ func (r *Relay) queueAnswer(ch *change, c *conn, o *order.Order) error {
 	return err
 }
 
+// toldChannel notes on the order that its channel was told something.
+func (r *Relay) toldChannel(what string) func(*change, *conn, store.OutboxMessage, any) error {
+	return func(ch *change, c *conn, m store.OutboxMessage, _ any) error {
+		if m.OrderID == 0 {
+			return nil
+		}
+		return ch.Note(store.Entry{At: ch.now.UnixMicro(), Who: "relay", Thing: "order", ThingID: m.OrderID, What: "told the channel", Text: fmt.Sprintf("%s told %s", c.rec().Name, what)})
+	}
+}
+
 // queueState tells the channel how far an order has come.
 func (r *Relay) queueState(ch *change, o *order.Order, state string) error {
 	payload, err := json.Marshal(message.OrderState{Reference: r.prefix + "-s-" + o.Number + "-" + state[:5], OrderID: o.OutsideID, OrderNumber: o.Record.Number, OurNumber: o.Number, State: state})

@@ -46,7 +46,7 @@ func (r *Relay) onOrder(ch *change, number string, revision int64, who string, f
 	if err := r.saveOrder(ch, o); err != nil {
 		return err
 	}
-	if err := r.syncShipments(ch, o); err != nil {
+	if err := r.hooks.changed(ch, o); err != nil {
 		return err
 	}
 	b := &batch{r: r, c: c, ch: ch}

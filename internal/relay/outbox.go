@@ -12,12 +12,14 @@ import (
 	"time"
 
 	"openrelay/internal/connector"
-	"openrelay/internal/core/message"
 	"openrelay/internal/store"
 )
 
 // credentialsRefused is the cause of an exception that ends when we are let in again.
 const credentialsRefused = "credentials refused"
+
+// writeBackRefused is the cause of an exception about a message that the other side does not take.
+const writeBackRefused = "write-back refused"
 
 // maxAttempts is how often a message is tried before a person is asked.
 const maxAttempts = 12
@@ -217,8 +219,8 @@ func (r *Relay) notSent(ch *change, c *conn, m store.OutboxMessage, err error) e
 		m.State, m.NextAt = store.Waiting, ch.now.Add(max(delay(int(m.Attempts), m.Ref), f.RetryAfter)).UnixMicro()
 		return ch.SettleOutbox(m)
 	}
-	if m.Unclear && m.Feed == "labels out" {
-		return r.labelNotKnown(ch, c, m)
+	if unknown := r.out[m.Feed].unknown; m.Unclear && unknown != nil {
+		return unknown(ch, c, m)
 	}
 	return r.refused(ch, c, m)
 }
@@ -253,19 +255,10 @@ func (r *Relay) refused(ch *change, c *conn, m store.OutboxMessage) error {
 	if err := ch.SettleOutbox(m); err != nil {
 		return err
 	}
-	cause := "write-back refused"
-	if m.Feed == "labels out" {
-		cause = labelRefused
-		if err := r.labelNotBought(ch, m); err != nil {
-			return err
-		}
-	}
-	if m.Feed == "items out" {
-		ch.tell("listing", "")
-		return r.publishRefused(ch, c, m)
-	}
-	if m.Feed == "handovers out" {
-		if err := r.handoverRefused(ch, m); err != nil {
+	cause := writeBackRefused
+	if refused := r.out[m.Feed].refused; refused != nil {
+		var err error
+		if cause, err = refused(ch, c, m); err != nil || cause == "" {
 			return err
 		}
 	}
@@ -312,7 +305,7 @@ func (r *Relay) batchAnswered(ch *change, c *conn, group []store.OutboxMessage, 
 		default:
 			m.State, m.NextAt, m.Error = store.Confirmed, 0, ""
 			m.SentAt, m.ConfirmedAt = ch.now.UnixMicro(), ch.now.UnixMicro()
-			if err := r.told(ch, c, &m, connector.SendAnswer{ID: res.ID, State: res.State, URL: res.URL}); err != nil {
+			if err := r.accepted(ch, c, &m, &connector.SendAnswer{ID: res.ID, State: res.State, URL: res.URL}); err != nil {
 				return err
 			}
 		}
@@ -324,27 +317,12 @@ func (r *Relay) batchAnswered(ch *change, c *conn, group []store.OutboxMessage, 
 	return nil
 }
 
-// told notes a quantity or an item that the channel accepted. What was only a test changed nothing there.
-func (r *Relay) told(ch *change, c *conn, m *store.OutboxMessage, answer connector.SendAnswer) error {
-	if m.Feed == "items out" {
-		return r.published(ch, c, m, answer.ID, answer.State, answer.URL)
+// accepted lets whoever is concerned know that the other side took a message, before that is written.
+func (r *Relay) accepted(ch *change, c *conn, m *store.OutboxMessage, answer any) error {
+	if f := r.out[m.Feed].accepted; f != nil {
+		return f(ch, c, m, answer)
 	}
-	if m.Feed != "stock out" {
-		return nil
-	}
-	var offer message.Offer
-	if err := json.Unmarshal([]byte(m.Payload), &offer); err != nil {
-		return err
-	}
-	if c.rec().Test {
-		m.Answer = fmt.Sprintf("%d accepted as a test", offer.Quantity)
-		return nil
-	}
-	m.Answer = fmt.Sprintf("%d accepted", offer.Quantity)
-	if newer, err := ch.Overtaken(*m); err != nil || newer {
-		return err // a newer one was told since, or will be
-	}
-	return ch.Told(offer.ListingID, offer.Quantity, ch.now)
+	return nil
 }
 
 // submitted notes that messages went with a batch on which the other side reports later.
@@ -446,11 +424,7 @@ func (r *Relay) sent(ch *change, c *conn, m store.OutboxMessage, answer any) err
 	if b, err := json.Marshal(answer); err == nil && answer != nil {
 		m.Answer = string(b)
 	}
-	var said connector.SendAnswer
-	if a, ok := answer.(*connector.SendAnswer); ok {
-		said = *a
-	}
-	if err := r.told(ch, c, &m, said); err != nil {
+	if err := r.accepted(ch, c, &m, answer); err != nil {
 		return err
 	}
 	if ok, after := c.line().Confirmable(m.Feed); ok && !c.rec().Test {
@@ -468,35 +442,10 @@ func (r *Relay) sent(ch *change, c *conn, m store.OutboxMessage, answer any) err
 	if err := ch.CloseExceptionFor(m.ID, 0, "relay", ch.now); err != nil {
 		return err
 	}
-	switch x := answer.(type) {
-	case *message.Label:
-		return r.labelBought(ch, c, m, x)
-	case *message.HandoverReceipt:
-		return r.dayClosed(ch, c, m, x)
-	}
-	if m.OrderID != 0 {
-		return r.noteWriteBack(ch, c, m, "sent", "")
+	if settled := r.out[m.Feed].settled; settled != nil {
+		return settled(ch, c, m, answer)
 	}
 	return nil
-}
-
-func (r *Relay) noteWriteBack(ch *change, c *conn, m store.OutboxMessage, what, extra string) error {
-	if m.Feed == "answers out" || m.Feed == "states out" {
-		if what != "sent" {
-			return nil
-		}
-		return ch.Note(store.Entry{At: ch.now.UnixMicro(), Who: "relay", Thing: "order", ThingID: m.OrderID, What: "told the channel", Text: fmt.Sprintf("%s told %s", c.rec().Name, map[string]string{"answers out": "our answer", "states out": "how far it is"}[m.Feed])})
-	}
-	var d message.Dispatch
-	if m.Feed != "dispatch out" {
-		return nil
-	}
-	if err := json.Unmarshal([]byte(m.Payload), &d); err != nil {
-		return err
-	}
-	ch.tell("order", d.OurNumber)
-	return ch.Note(store.Entry{At: ch.now.UnixMicro(), Who: "relay", Thing: "order", ThingID: m.OrderID, What: "write-back " + what,
-		Text: fmt.Sprintf("Tracking number %s %s %s%s", d.Tracking, map[string]string{"sent": "sent to", "confirmed": "read back from"}[what], c.rec().Name, extra)})
 }
 
 // readBack takes what a confirming read saw.
@@ -506,7 +455,10 @@ func (r *Relay) readBack(ch *change, c *conn, m store.OutboxMessage, ok bool, er
 		if e := ch.SettleOutbox(m); e != nil {
 			return e
 		}
-		return r.noteWriteBack(ch, c, m, "confirmed", "")
+		if confirmed := r.out[m.Feed].confirmed; confirmed != nil {
+			return confirmed(ch, c, m)
+		}
+		return nil
 	}
 	m.Attempts++
 	m.Error = "sent, but reading it back does not show it yet"
@@ -537,12 +489,13 @@ func (r *Relay) sendAgain(ch *change, id int64, who string) error {
 	if err != nil {
 		return err
 	}
-	switch {
-	case m.Feed == "labels out" && (m.State == store.Refused || m.State == store.Waiting && m.Attempts >= maxAttempts):
-		ch.tell("exception", "")
-		return r.sendLabelAgain(ch, m, who)
-	case m.State != store.Refused:
+	vain := m.State == store.Waiting && m.Unclear && m.Attempts >= maxAttempts // tried, and nobody knows
+	if m.State != store.Refused && !vain {
 		return &Refused{Text: fmt.Sprintf("message %s is %s, only refused ones are sent again", m.Ref, m.State), Conflict: true}
+	}
+	if again := r.out[m.Feed].again; again != nil {
+		ch.tell("exception", "")
+		return again(ch, m, who)
 	}
 	if newer, err := ch.Overtaken(m); err != nil {
 		return err

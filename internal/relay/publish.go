@@ -369,7 +369,11 @@ func (r *Relay) submitItem(ch *change, c *conn, it catalog.Item, listings []stor
 }
 
 // published takes a channel's word on a publication: the number it gave the listing, and how it stands.
-func (r *Relay) published(ch *change, c *conn, m *store.OutboxMessage, number, state, link string) error {
+func (r *Relay) published(ch *change, c *conn, m *store.OutboxMessage, answer any) error {
+	var number, state, link string
+	if a, ok := answer.(*connector.SendAnswer); ok {
+		number, state, link = a.ID, a.State, a.URL
+	}
 	var p message.Publication
 	if err := json.Unmarshal([]byte(m.Payload), &p); err != nil {
 		return err
@@ -412,7 +416,13 @@ func (r *Relay) published(ch *change, c *conn, m *store.OutboxMessage, number, s
 }
 
 // publishRefused ends a publication that the channel does not take.
-func (r *Relay) publishRefused(ch *change, c *conn, m store.OutboxMessage) error {
+func (r *Relay) publishRefused(ch *change, c *conn, m store.OutboxMessage) (string, error) {
+	ch.tell("listing", "")
+	return "", r.notPublished(ch, c, m)
+}
+
+// notPublished notes on the listing why the channel does not take it; what is rejected is raised there.
+func (r *Relay) notPublished(ch *change, c *conn, m store.OutboxMessage) error {
 	var p message.Publication
 	if err := json.Unmarshal([]byte(m.Payload), &p); err != nil {
 		return err

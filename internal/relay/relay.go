@@ -55,6 +55,10 @@ type Relay struct {
 	tariffMu sync.Mutex
 	tariffs  map[int64]tariffAt
 
+	in    map[string]inbound  // by kind of feed
+	out   map[string]outbound // by kind of feed
+	hooks hooks
+
 	zone  atomic.Pointer[time.Location] // of the company
 	wares atomic.Pointer[wares]
 	rules atomic.Pointer[rules.Set]
@@ -166,6 +170,7 @@ func Open(ctx context.Context, st *store.Store, o Options) (*Relay, error) {
 	for _, kind := range jobKinds {
 		r.wakeJobs[kind] = newWaker()
 	}
+	r.openDoors()
 	r.ctx, r.stop = context.WithCancel(context.Background())
 	if r.prefix, err = st.Setting(ctx, "reference prefix"); err != nil {
 		return nil, err
