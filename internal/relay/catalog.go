@@ -24,8 +24,10 @@ func (r *Relay) addItem(ch *change, it catalog.Item, who, text string) (int64, e
 		return 0, err
 	}
 	it.ID = id
-	ch.items, ch.wares = true, nil
-	ch.recast = ch.recast || it.Kind != catalog.Stocked || it.Archived
+	ch.items = true
+	if it.Kind != catalog.Stocked || it.Archived {
+		recast(ch)
+	}
 	ch.tell("item", it.SKU)
 	if err := ch.Note(store.Entry{At: ch.now.UnixMicro(), Who: who, Thing: "item", ThingID: id, What: "added", Text: text}); err != nil {
 		return 0, err
@@ -87,11 +89,11 @@ func (r *Relay) changeItem(ch *change, it catalog.Item, who, text string) error 
 		return err
 	}
 	changes := catalog.Differences(before[0], it)
-	recast := slices.ContainsFunc(changes, func(c catalog.Change) bool {
+	another := slices.ContainsFunc(changes, func(c catalog.Change) bool {
 		return c.Field == "kind" || c.Field == "parts" || c.Field == "archived"
 	})
-	if recast {
-		ch.recast, ch.wares = true, nil
+	if another {
+		recast(ch)
 		book, err := r.book(ch, []int64{it.ID})
 		if err != nil {
 			return err

@@ -21,7 +21,7 @@ type change struct {
 	recast bool             // items changed in what they are, not only in their texts
 	items  bool             // items changed in any way
 	listed map[int64]bool   // connections on which the state of a listing moved
-	wares  *wares           // as they are in this change, once somebody asked
+	memo   map[any]any      // what rooms keep for the length of the change
 	watch  bool             // something may be due sooner than the watch thinks
 	jobs   map[jobKind]bool // kinds of work that there is something for
 	then   []func()         // what memory is to know once it is committed
@@ -29,12 +29,21 @@ type change struct {
 
 func (c *change) tell(kind, key string) { c.events = append(c.events, Event{Kind: kind, Key: key}) }
 
+// remember keeps something for the length of the change, under a key that only one room uses.
+func (c *change) remember(key, value any) {
+	if c.memo == nil {
+		c.memo = map[any]any{}
+	}
+	c.memo[key] = value
+}
+
 // after lets f change memory once the change is committed.
 func (c *change) after(f func()) { c.then = append(c.then, f) }
 
 // try runs a part of a change. Where it fails, or breaks, nothing of it is left and the rest of the change goes on.
 func (c *change) try(f func() error) error {
 	before := *c
+	before.memo = maps.Clone(c.memo)
 	before.wake, before.listed, before.jobs = maps.Clone(c.wake), maps.Clone(c.listed), maps.Clone(c.jobs)
 	before.events, before.then = slices.Clip(c.events), slices.Clip(c.then)
 	err := c.Tx.Try(func() error { return safely(f) })
@@ -77,17 +86,9 @@ func (r *Relay) commit(ctx context.Context, f func(*change) error) error {
 	for _, f := range c.then {
 		f()
 	}
-	if c.items {
-		r.match.stale()
-	}
-	if c.recast {
-		if err := r.loadWares(context.WithoutCancel(ctx)); err != nil {
-			return fmt.Errorf("items were changed, but what they are could not be read again: %w", err)
-		}
-	}
-	for id := range c.listed {
-		if k := r.byID(id); k != nil {
-			r.lookForReviews(k)
+	for _, f := range r.committed {
+		if err := f(context.WithoutCancel(ctx), c); err != nil {
+			return err
 		}
 	}
 	for id := range c.wake {

@@ -78,6 +78,8 @@ func (r *Relay) openDoors() {
 		"answers out":   {settled: r.toldChannel("our answer")},
 		"states out":    {settled: r.toldChannel("how far it is")},
 	}
+	r.committed = []func(context.Context, *change) error{r.itemsChanged, r.waresChanged, r.listingsMoved}
+	r.steps = map[jobKind]jobStep{jobServe: r.serveStep, jobRematch: r.rematchStep, jobSources: r.sourcesStep, jobAct: r.actStep, jobCarry: r.carryStep, jobServices: r.servicesStep}
 	r.hooks = hooks{freed: r.serveWaiting, known: r.rematchAll, saving: r.carryOn, changed: r.syncShipments, decided: r.settingsDecided, follow: r.shipped, actions: map[string]action{
 		"pick": func(ctx context.Context, number, _, who string) (string, string, bool, error) {
 			s, err := r.StartPick(ctx, number, who)

@@ -5,10 +5,8 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"slices"
 	"time"
 
-	"openrelay/internal/core/order"
 	"openrelay/internal/store"
 )
 
@@ -27,12 +25,7 @@ const (
 
 // A step does a part of a job and tells whether all of it is done. What it did is committed by itself. A job that is
 // not done is stepped again at once, or later where the step says so in j.NextAt.
-type jobStep func(r *Relay, ctx context.Context, j *store.Job) (done bool, err error)
-
-var jobSteps = map[jobKind]jobStep{
-	jobServe: (*Relay).serveStep, jobRematch: (*Relay).rematchStep, jobSources: (*Relay).sourcesStep,
-	jobAct: (*Relay).actStep, jobCarry: (*Relay).carryStep, jobServices: (*Relay).servicesStep,
-}
+type jobStep func(ctx context.Context, j *store.Job) (done bool, err error)
 
 // jobKinds lists the kinds in a fixed order.
 var jobKinds = []jobKind{jobServe, jobRematch, jobSources, jobAct, jobCarry, jobServices}
@@ -92,10 +85,10 @@ func (r *Relay) workJob(kind jobKind) (bool, error) {
 func (r *Relay) stepJob(j *store.Job) error {
 	due := j.NextAt
 	done, err := false, error(nil)
-	if step := jobSteps[jobKind(j.Kind)]; step == nil {
+	if step := r.steps[jobKind(j.Kind)]; step == nil {
 		err = fmt.Errorf("there is no work of the kind %q", j.Kind)
 	} else {
-		err = safely(func() (e error) { done, e = step(r, r.ctx, j); return e })
+		err = safely(func() (e error) { done, e = step(r.ctx, j); return e })
 	}
 	if r.ctx.Err() != nil {
 		return nil // goes on at the next start
@@ -179,127 +172,4 @@ func (r *Relay) awaitJob(ctx context.Context, id int64, most time.Duration) (sto
 			return r.Store.Job(context.WithoutCancel(ctx), id)
 		}
 	}
-}
-
-// orderBatch is how many orders one transaction of a job looks at.
-const orderBatch = 100
-
-// serveMark is how far serving an item's waiting orders has come: they are served in the order of their sale.
-type serveMark struct {
-	Placed int64 `json:"placed"`
-	ID     int64 `json:"id"`
-}
-
-func serveSubject(item int64) string { return fmt.Sprintf("item %d", item) }
-
-// serveStep gives what is free of an item to the next orders that wait for it.
-func (r *Relay) serveStep(ctx context.Context, j *store.Job) (done bool, err error) {
-	var item int64
-	if _, err := fmt.Sscanf(j.Subject, "item %d", &item); err != nil {
-		return true, err
-	}
-	var at serveMark
-	if err := json.Unmarshal([]byte(j.Args), &at); err != nil {
-		return true, err
-	}
-	return done, r.commit(ctx, func(ch *change) error {
-		book, err := r.book(ch, []int64{item})
-		if err != nil {
-			return err
-		}
-		var next serveMark
-		if next, done, err = r.serve(ch, book, []int64{item}, at); err != nil {
-			return err
-		}
-		text, err := json.Marshal(next)
-		if err != nil {
-			return err
-		}
-		j.Args, j.Mark = string(text), j.Mark+1
-		return r.post(ch, book)
-	})
-}
-
-// sourcesStep looks for stock for the orders of a connection that wait, after it was given other places to sell from.
-func (r *Relay) sourcesStep(ctx context.Context, j *store.Job) (done bool, err error) {
-	c := r.byCode(j.Subject)
-	if c == nil {
-		return true, nil
-	}
-	return done, r.commit(ctx, func(ch *change) error {
-		list, err := ch.OrdersShort(c.id, j.Mark, orderBatch)
-		if err != nil || len(list) == 0 {
-			done = true
-			return err
-		}
-		j.Mark = list[len(list)-1].ID
-		need := map[int64]bool{}
-		for _, o := range list {
-			itemsOf(o, need)
-		}
-		book, err := r.book(ch, keys(need))
-		if err != nil {
-			return err
-		}
-		if _, err := r.allocateTo(ch, book, list); err != nil {
-			return err
-		}
-		return r.post(ch, book)
-	})
-}
-
-// rematchArgs say what became known: a listing of a connection, or, with connection 0, an item of a SKU.
-type rematchArgs struct {
-	Connection int64  `json:"connection"`
-	Listing    string `json:"listing"`
-	SKU        string `json:"sku"`
-}
-
-// rematchStep lets the next orders go on that waited for something that is known now.
-func (r *Relay) rematchStep(ctx context.Context, j *store.Job) (done bool, err error) {
-	var a rematchArgs
-	if err := json.Unmarshal([]byte(j.Args), &a); err != nil {
-		return true, err
-	}
-	return done, r.commit(ctx, func(ch *change) (err error) {
-		j.Mark, err = r.rematchSome(ch, a, j.Mark)
-		done = j.Mark == 0
-		return err
-	})
-}
-
-// rematchAll looks again at orders that wait for something that is known now: the first at once, the others by a job.
-func (r *Relay) rematchAll(ch *change, a rematchArgs) error {
-	mark, err := r.rematchSome(ch, a, 0)
-	if err != nil || mark == 0 {
-		return err
-	}
-	_, err = ch.addJob(jobRematch, fmt.Sprintf("%d %s %s", a.Connection, a.Listing, a.SKU), "relay", a)
-	return err
-}
-
-// rematchSome looks again at the next orders after a mark, and returns the mark from which to go on, or 0.
-func (r *Relay) rematchSome(ch *change, a rematchArgs, after int64) (int64, error) {
-	list, err := ch.OrdersUnmatched(a.Connection, a.Listing, a.SKU, after, orderBatch)
-	if err != nil || len(list) == 0 {
-		return 0, err
-	}
-	mark := int64(0)
-	if len(list) == orderBatch {
-		mark = list[len(list)-1].ID
-	}
-	slices.SortStableFunc(list, func(x, y *order.Order) int { return int(x.ConnectionID - y.ConnectionID) })
-	for len(list) > 0 { // of one connection after the other
-		i := 1
-		for i < len(list) && list[i].ConnectionID == list[0].ConnectionID {
-			i++
-		}
-		if c := r.byID(list[0].ConnectionID); c != nil {
-			if err := r.lookAgain(ch, c, list[:i]); err != nil {
-				return 0, err
-			}
-		}
-		list = list[i:]
-	}
-	return mark, nil
 }

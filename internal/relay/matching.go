@@ -23,6 +23,14 @@ type matcher struct {
 	old   bool
 }
 
+// itemsChanged lets the index be made anew after a change of items.
+func (r *Relay) itemsChanged(_ context.Context, ch *change) error {
+	if ch.items {
+		r.match.stale()
+	}
+	return nil
+}
+
 func (m *matcher) stale() {
 	m.mu.Lock()
 	m.old = true

@@ -85,14 +85,36 @@ func (r *Relay) waresNow(ch *change) (*wares, error) {
 	if !ch.recast {
 		return r.wares.Load(), nil
 	}
-	if ch.wares == nil {
-		sold, err := ch.Special()
-		if err != nil {
-			return nil, err
-		}
-		ch.wares = newWares(sold)
+	if w, ok := ch.memo[waresKey{}].(*wares); ok {
+		return w, nil
 	}
-	return ch.wares, nil
+	sold, err := ch.Special()
+	if err != nil {
+		return nil, err
+	}
+	w := newWares(sold)
+	ch.remember(waresKey{}, w)
+	return w, nil
+}
+
+// waresKey is under which a change remembers the wares as it has made them.
+type waresKey struct{}
+
+// recast notes that a change makes of an item something else: what was known of wares counts no more.
+func recast(ch *change) {
+	ch.recast = true
+	delete(ch.memo, waresKey{})
+}
+
+// waresChanged reads the wares anew after a change that made items something else.
+func (r *Relay) waresChanged(ctx context.Context, ch *change) error {
+	if !ch.recast {
+		return nil
+	}
+	if err := r.loadWares(ctx); err != nil {
+		return fmt.Errorf("items were changed, but what they are could not be read again: %w", err)
+	}
+	return nil
 }
 
 // book loads the levels of items, and of what kits among them are made of.
@@ -209,4 +231,25 @@ func (r *Relay) quantityTold(ch *change, c *conn, m *store.OutboxMessage, _ any)
 		return err // a newer one was told since, or will be
 	}
 	return ch.Told(offer.ListingID, offer.Quantity, ch.now)
+}
+
+// queueAllOffers queues the quantity of every matched listing of a connection.
+func (r *Relay) queueAllOffers(ch *change, c *conn) error {
+	listings, err := ch.MatchedListings(c.rec().ID)
+	if err != nil {
+		return err
+	}
+	need := map[int64]bool{}
+	for _, l := range listings {
+		need[l.ItemID] = true
+	}
+	book, err := r.book(ch, keys(need))
+	if err != nil {
+		return err
+	}
+	w, err := r.waresNow(ch)
+	if err != nil {
+		return err
+	}
+	return r.queueListingsOf(ch, w, listings, book.Level, c) // its feed is on by this very change, or was
 }

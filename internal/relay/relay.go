@@ -55,9 +55,12 @@ type Relay struct {
 	tariffMu sync.Mutex
 	tariffs  map[int64]tariffAt
 
+	steps map[jobKind]jobStep
 	in    map[string]inbound  // by kind of feed
 	out   map[string]outbound // by kind of feed
 	hooks hooks
+
+	committed []func(ctx context.Context, ch *change) error // what rooms do after each commit, in this order
 
 	zone  atomic.Pointer[time.Location] // of the company
 	wares atomic.Pointer[wares]
