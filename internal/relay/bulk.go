@@ -208,7 +208,7 @@ func (r *Relay) actStep(ctx context.Context, j *store.Job) (bool, error) {
 	for _, p := range parts {
 		was := p
 		if asking {
-			p, err = r.hooks.follow(ctx, p)
+			p, err = r.onUnderWay(ctx, p)
 		} else {
 			p, err = r.actPart(ctx, a, p, j.Who)
 		}
@@ -240,7 +240,7 @@ func (r *Relay) actPart(ctx context.Context, a actArgs, p store.JobPart, who str
 	}
 	var err error
 	p.State = store.JobDone
-	if act := r.hooks.actions[a.Action]; act != nil {
+	if act := r.actions[a.Action]; act != nil {
 		var underWay bool
 		if p.Text, p.Was, underWay, err = act(ctx, p.Subject, value, who); underWay {
 			p.State = store.JobUnderWay
@@ -354,3 +354,6 @@ func approve(o *order.Order, who string) (got order.Change, text, was string, er
 	}
 	return got, "", "", &Refused{Text: "not held", Conflict: true}
 }
+
+// action does something to an order by its number. underWay: something was asked for at the outside; was then says what.
+type action func(ctx context.Context, number, value, who string) (text, was string, underWay bool, err error)

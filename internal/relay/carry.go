@@ -77,9 +77,6 @@ func (r *Relay) shipByRule(ctx context.Context, shipment string) error {
 	return r.askLabel(ctx, shipment, rate.Carrier, rate.Service, "relay")
 }
 
-// serviceOpen is the cause of an exception about a parcel for which a person must choose how it is sent.
-const serviceOpen = "service to be chosen"
-
 // orSay writes a refusal of a step that nobody asked for on the order instead of handing it to whoever did the step
 // before: that step stands. With a cause it is raised, too.
 func (r *Relay) orSay(ctx context.Context, shipment, what, cause string, err error) error {
@@ -103,9 +100,6 @@ func (r *Relay) orSay(ctx context.Context, shipment, what, cause string, err err
 		return r.noteOrder(ch, o, "relay", "rule", "%s: %s", what, why)
 	})
 }
-
-// cheapest is the word in settings for the cheapest service that takes a parcel.
-const cheapest = "cheapest"
 
 // chosenRate is how a parcel is sent without a person: by the service that a rule chose, or else by the one that the
 // buyer was promised, or, where nothing was, by the cheapest that takes it. What was promised is never replaced.
@@ -242,29 +236,4 @@ func (r *Relay) somePlace() (store.Location, error) {
 		}
 	}
 	return store.Location{}, errors.New("no place has an address")
-}
-
-// sellsLabels tells whether a connection is a carrier whose prices can be asked.
-func sellsLabels(c *conn) bool {
-	def := c.line().Def
-	return def.Feeds["labels out"] != nil && (def.Calls["tariff"] != nil || def.Calls["rates"] != nil)
-}
-
-// checkService refuses a service that no joined carrier sells.
-func (r *Relay) checkService(ctx context.Context, what, code string) error {
-	known, err := r.Store.CarrierServices(ctx)
-	if err != nil {
-		return err
-	}
-	var codes []string
-	for _, s := range known {
-		if s.Code == code {
-			return nil
-		}
-		codes = append(codes, fmt.Sprintf("%s (%s)", s.Code, s.Name))
-	}
-	if len(codes) == 0 {
-		return Refuse("%s %q: no joined carrier has told what it sells, so it could not be honoured; join a carrier first", what, code)
-	}
-	return Refuse("%s %q: no joined carrier sells it; there are %s", what, code, join(codes))
 }

@@ -65,7 +65,7 @@ func (r *Relay) meetItem(ch *change, it catalog.Item) error {
 			return err
 		}
 	}
-	return r.hooks.known(ch, rematchArgs{SKU: it.SKU})
+	return r.onKnown(ch, rematchArgs{SKU: it.SKU})
 }
 
 // changeItem writes a changed item. Where it changes what the item is, what it is offered as follows.

@@ -12,9 +12,6 @@ import (
 	"openrelay/internal/store"
 )
 
-// notApplied is the cause of an exception about a dispatch that was told and fits nothing here.
-const notApplied = "dispatch not applied"
-
 // unfit is why a dispatch cannot be applied, and what a person can do about it.
 type unfit struct {
 	why, expected string

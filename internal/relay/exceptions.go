@@ -6,9 +6,6 @@ import (
 	"fmt"
 	"time"
 
-	"openrelay/internal/core/catalog"
-	"openrelay/internal/core/message"
-	"openrelay/internal/core/order"
 	"openrelay/internal/store"
 )
 
@@ -89,89 +86,6 @@ func (r *Relay) SendGroupAgain(ctx context.Context, g GroupOf, who string) (int6
 	})
 }
 
-// Known is what a person did about something that a channel sells and nobody here knew.
-type Known struct {
-	SKU     string `json:"sku" doc:"The item that it is now"`
-	Created bool   `json:"created"`
-	Freed   int    `json:"freed" doc:"Orders that go on"`
-}
-
-// MakeKnown says which item of ours is sold under a SKU at a channel: one that exists, or, with create, a new one
-// of this very SKU. Where the channel lists it, its listing is matched; where it does not any more, we remember it
-// all the same. All orders that wait for it go on, and later ones do not wait.
-func (r *Relay) MakeKnown(ctx context.Context, code, sold, sku string, create bool, who string) (Known, error) {
-	c := r.byCode(code)
-	if c == nil {
-		return Known{}, fmt.Errorf("connection %s: %w", code, store.ErrNotFound)
-	}
-	out := Known{SKU: sku, Created: create}
-	waiting := func() (int64, error) {
-		return r.Store.OrdersOfGroup(ctx, store.Group{Cause: string(order.UnknownItem), ConnectionID: c.id, Subject: sold})
-	}
-	before, err := waiting()
-	if err != nil {
-		return out, err
-	}
-	listing, err := r.Store.Listing(ctx, code, sold)
-	switch {
-	case errors.Is(err, store.ErrNotFound):
-	case err != nil:
-		return out, err
-	case create:
-		out.SKU, err = r.CreateFrom(ctx, listing.ID, sku, who)
-		if err != nil {
-			return out, err
-		}
-	default:
-		if err := r.Match(ctx, listing.ID, sku, false, who); err != nil {
-			return out, err
-		}
-	}
-	if listing.ID == 0 {
-		title := sold
-		if o, err := r.Store.UnknownTitle(ctx, c.id, sold); err == nil && o != "" {
-			title = o
-		}
-		if err := r.commit(ctx, func(ch *change) error {
-			var item int64
-			if create {
-				it := catalog.Item{SKU: or(sku, sold), Name: title, Currency: "EUR"}
-				it.Complete()
-				if err := it.Check(); err != nil {
-					return Refuse("%v", err)
-				}
-				out.SKU = it.SKU
-				var err error
-				if item, err = r.addItem(ch, it, who, fmt.Sprintf("%s added from orders of %s", it.Name, c.rec().Name)); err != nil {
-					return err
-				}
-			} else {
-				items, err := ch.ItemsBySKU([]string{sku})
-				if err != nil {
-					return err
-				}
-				if item = items[sku]; item == 0 {
-					return Refuse("there is no item %s", sku)
-				}
-			}
-			l := store.Listing{ConnectionID: c.id, OutsideID: "sold:" + sold, SKU: sold, Title: title, Currency: "EUR", ItemID: item, MatchedBy: "by " + who, State: listingGone}
-			if _, err := ch.PutListing(&l, ch.now); err != nil {
-				return err
-			}
-			ch.tell("listing", "")
-			if err := ch.Note(store.Entry{At: ch.now.UnixMicro(), Who: who, Thing: "item", ThingID: item, What: "matched", Text: fmt.Sprintf("%s sold at %s is this item", sold, c.rec().Name)}); err != nil {
-				return err
-			}
-			return r.rematch(ch, c, "", sold)
-		}); err != nil {
-			return out, err
-		}
-	}
-	after, err := waiting()
-	out.Freed = int(before - after)
-	return out, err
-}
-
 // ExceptionsOf lists the open exceptions of a group, oldest first.
 func (r *Relay) ExceptionsOf(ctx context.Context, g GroupOf, after int64, limit int) ([]store.Exception, error) {
 	in, err := r.group(g)
@@ -179,63 +93,4 @@ func (r *Relay) ExceptionsOf(ctx context.Context, g GroupOf, after int64, limit 
 		return nil, err
 	}
 	return r.Store.ExceptionsOf(ctx, in, after, limit)
-}
-
-// MayBe is an item that something unknown may be, and why.
-type MayBe struct {
-	SKU   string   `json:"sku"`
-	Name  string   `json:"name"`
-	Score int64    `json:"score" doc:"How sure, 0 to 100"`
-	Why   []string `json:"why"`
-}
-
-// MayBe suggests which items an unknown SKU of a channel may be, the likeliest first.
-func (r *Relay) MayBe(ctx context.Context, code, sold string) ([]MayBe, error) {
-	c := r.byCode(code)
-	if c == nil {
-		return nil, fmt.Errorf("connection %s: %w", code, store.ErrNotFound)
-	}
-	l, err := r.Store.Listing(ctx, code, sold)
-	if errors.Is(err, store.ErrNotFound) {
-		l = store.Listing{SKU: sold}
-		if l.Title, err = r.Store.UnknownTitle(ctx, c.id, sold); errors.Is(err, store.ErrNotFound) {
-			err = nil
-		}
-	}
-	if err != nil {
-		return nil, err
-	}
-	x, err := r.index(ctx, true)
-	if err != nil {
-		return nil, err
-	}
-	out := []MayBe{}
-	for _, s := range x.Suggest(wanted(&l), 4) {
-		out = append(out, MayBe{SKU: s.SKU, Name: s.Name, Score: s.Score, Why: s.Reasons})
-	}
-	return out, nil
-}
-
-// Original is a message as it came, what can be read of it, and why it was not taken in.
-func (r *Relay) Original(ctx context.Context, id int64) (raw string, read *message.Order, reason string, err error) {
-	in, _, err := r.Store.Inbox(ctx, id)
-	if err != nil {
-		return "", nil, "", err
-	}
-	b, err := r.Store.InboxRaw(ctx, id)
-	if err != nil {
-		return "", nil, "", err
-	}
-	c := r.byID(in.ConnectionID)
-	if c == nil || in.Feed != "orders in" {
-		return string(b), nil, "", nil
-	}
-	u := c.understand(func() (any, error) { return c.line().Map(in.Feed, in.Via, b) })
-	if u.err != nil {
-		reason = u.err.Error()
-	}
-	if o, ok := u.msg.(*message.Order); ok {
-		read = o
-	}
-	return string(b), read, reason, nil
 }

@@ -370,3 +370,26 @@ func (r *Relay) onFeed(c *conn, kind string, f func(*store.Feed)) {
 		f(k)
 	}
 }
+
+// work begins the goroutines of a connection. The caller holds the lock.
+func (r *Relay) work(c *conn) {
+	for _, loop := range []func(*conn){r.inLoop, r.outLoop} {
+		r.wg.Add(1)
+		go func() { defer r.wg.Done(); loop(c) }()
+	}
+	r.readAll(c)
+}
+
+// readAll begins a reader for each feed that can be read and has none yet, so that a long reading of
+// one feed does not delay the others. The caller holds the lock.
+func (r *Relay) readAll(c *conn) {
+	for kind, f := range c.line().Def.Feeds {
+		if f.Read == nil || c.readers[kind] != nil {
+			continue
+		}
+		ch := make(chan runRequest, 8)
+		c.readers[kind] = ch
+		r.wg.Add(1)
+		go func() { defer r.wg.Done(); r.readLoop(c, kind, ch) }()
+	}
+}

@@ -191,7 +191,7 @@ func markFrom(f *connector.Feed, from time.Time) string {
 
 func (r *Relay) lookAt(c *conn, im store.FirstImport, choose ImportChoices, kind string, records []connector.Record, seen map[string]string) error {
 	return r.commit(r.ctx, func(ch *change) error {
-		b := &batch{r: r, c: c, ch: ch}
+		b := r.batch(c, ch)
 		list := make([]store.ImportRecord, 0, len(records))
 		for _, rec := range records {
 			out := store.ImportRecord{ImportID: im.ID, Kind: kind, OutsideID: rec.ID, Version: rec.Version, Raw: rec.Raw, Title: rec.ID}
@@ -309,7 +309,7 @@ func (r *Relay) bring(c *conn, im store.FirstImport) error {
 			return nil
 		}
 		if err := r.commit(r.ctx, func(ch *change) error {
-			b := &batch{r: r, c: c, ch: ch}
+			b := r.batch(c, ch)
 			for _, rec := range list {
 				if err := b.bringOne(&rec, im, choose); err != nil {
 					return fmt.Errorf("%s %s: %w", rec.Kind, rec.OutsideID, err)

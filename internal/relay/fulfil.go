@@ -3,9 +3,7 @@ package relay
 import (
 	"context"
 	"encoding/json"
-	"errors"
 	"fmt"
-	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -19,18 +17,6 @@ import (
 	"openrelay/internal/core/stock"
 	"openrelay/internal/store"
 )
-
-// orderStateError turns a refusal of core into one for a person.
-func orderStateError(err error) error {
-	if errors.Is(err, order.ErrState) {
-		return &Refused{Text: strings.TrimPrefix(err.Error(), order.ErrState.Error()+": "), Conflict: true}
-	}
-	return err
-}
-
-func (r *Relay) noteOrder(ch *change, o *order.Order, who, what, format string, args ...any) error {
-	return ch.Note(store.Entry{At: ch.now.UnixMicro(), Who: who, Thing: "order", ThingID: o.ID, What: what, Text: fmt.Sprintf(format, args...)})
-}
 
 // shipment loads a shipment with its order.
 func (ch *change) shipment(number string) (store.Shipment, *order.Order, error) {
@@ -93,9 +79,6 @@ func (r *Relay) syncShipments(ch *change, o *order.Order) error {
 	}
 	return nil
 }
-
-// putBack is the cause of an exception about goods that were picked and are not wanted any more.
-const putBack = "put back"
 
 // raisePutBack asks for goods to be put back that were picked for a shipment and are not wanted any more.
 func (r *Relay) raisePutBack(ch *change, o *order.Order, s *store.Shipment, spare map[int64]int64) error {
@@ -556,42 +539,6 @@ func (r *Relay) noteDispatch(ch *change, c *conn, m store.OutboxMessage, what, h
 	}
 	ch.tell("order", d.OurNumber)
 	return ch.Note(store.Entry{At: ch.now.UnixMicro(), Who: "relay", Thing: "order", ThingID: m.OrderID, What: "write-back " + what, Text: fmt.Sprintf("Tracking number %s %s %s", d.Tracking, how, c.rec().Name)})
-}
-
-// placeIDs lists the locations.
-func (r *Relay) placeIDs() []int64 {
-	r.placeMu.RLock()
-	defer r.placeMu.RUnlock()
-	return slices.Sorted(maps.Keys(r.places))
-}
-
-// placeID finds a location by its code; 0 where there is none.
-func (r *Relay) placeID(code string) int64 {
-	if code == "" {
-		return 0
-	}
-	r.placeMu.RLock()
-	defer r.placeMu.RUnlock()
-	for id, l := range r.places {
-		if l.Code == code {
-			return id
-		}
-	}
-	return 0
-}
-
-func (r *Relay) location(code string) (store.Location, error) {
-	r.placeMu.RLock()
-	defer r.placeMu.RUnlock()
-	var known []string
-	for _, l := range r.places {
-		if l.Code == code {
-			return l, nil
-		}
-		known = append(known, l.Code)
-	}
-	slices.Sort(known)
-	return store.Location{}, Refuse("location %q is not known; there are %s", code, join(known))
 }
 
 // Release takes a hold of an order away on a person's word.

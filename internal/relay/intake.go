@@ -7,9 +7,6 @@ import (
 	"maps"
 	"net/http"
 	"slices"
-	"strings"
-	"sync"
-	"time"
 
 	"openrelay/internal/connector"
 	"openrelay/internal/core/message"
@@ -205,9 +202,6 @@ func (b *batch) failed(id int64) bool {
 	return slices.ContainsFunc(b.outcomes, func(o store.InboxOutcome) bool { return o.ID == id && o.State == "failed" })
 }
 
-// notTakenIn is the cause of an exception about a message that was understood, but could not be taken in.
-const notTakenIn = "message not taken in"
-
 // decisions is how often it is tried to decide on a message, before a person is asked to put it right.
 const decisions = 10
 
@@ -263,12 +257,6 @@ func (r *Relay) mapOne(c *conn, in store.InboxMessage) (any, error) {
 	return u.msg, u.err
 }
 
-// understood is a mapped message, or why it could not be mapped.
-type understood struct {
-	msg any
-	err error
-}
-
 func (c *conn) understand(mapping func() (any, error)) (u understood) {
 	defer func() {
 		if p := recover(); p != nil {
@@ -284,45 +272,6 @@ func (c *conn) understand(mapping func() (any, error)) (u understood) {
 		u.err = o.Encode() // now, while nobody waits for the file
 	}
 	return u
-}
-
-type freshKey struct {
-	feed, id string
-	version  int64
-}
-
-// fresh remembers what was mapped when it was received, so that the decision, which follows at once,
-// need not map it again. What is not in it (after a restart, or when much waits) is mapped from the
-// inbox. It holds a bounded number; what nobody took for a while makes room.
-type fresh struct {
-	mu sync.Mutex
-	m  map[freshKey]understood
-	at time.Time // when the oldest entries may have been put
-}
-
-const (
-	maxFresh = 4000
-	freshAge = 5 * time.Second
-)
-
-func (f *fresh) put(k freshKey, u understood) {
-	f.mu.Lock()
-	defer f.mu.Unlock()
-	now := time.Now()
-	if f.m == nil || now.Sub(f.at) > freshAge {
-		f.m, f.at = make(map[freshKey]understood, 256), now
-	}
-	if len(f.m) < maxFresh {
-		f.m[k] = u
-	}
-}
-
-func (f *fresh) take(k freshKey) (understood, bool) {
-	f.mu.Lock()
-	defer f.mu.Unlock()
-	u, ok := f.m[k]
-	delete(f.m, k)
-	return u, ok
 }
 
 // logged is a line for the log of a run.
@@ -402,13 +351,6 @@ func (b *batch) settle(in store.InboxMessage, state, reason string, orderID int6
 	b.outcomes = append(b.outcomes, store.InboxOutcome{ID: in.ID, State: state, Reason: reason, OrderID: orderID})
 }
 
-func or(s, otherwise string) string {
-	if s == "" {
-		return otherwise
-	}
-	return s
-}
-
 // outdated ends what was raised about older versions of records that are understood now.
 func (b *batch) outdated(good []mapped) error {
 	n, err := b.ch.OpenFailures(b.c.rec().ID)
@@ -466,4 +408,8 @@ func (r *Relay) TryAgain(ctx context.Context, code, who string) (int64, error) {
 	return n, err
 }
 
-func join(parts []string) string { return strings.Join(parts, ", ") }
+func (b *batch) skip(in store.InboxMessage, y *store.Tally, reason, text string) {
+	y.Skipped++
+	y.Reason(reason)
+	b.settle(in, "skipped", text, 0)
+}

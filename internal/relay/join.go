@@ -96,10 +96,6 @@ func (r *Relay) defaultSettings(def *connector.Definition) Settings {
 	return s
 }
 
-func (r *Relay) noteConnection(ch *change, id int64, who, what, format string, args ...any) error {
-	return ch.Note(store.Entry{At: ch.now.UnixMicro(), Who: who, Thing: "connection", ThingID: id, What: what, Text: fmt.Sprintf(format, args...)})
-}
-
 // Access is how a person lets us in: an account that is there already, or a new one.
 type Access struct {
 	Account int64             `json:"account,omitempty" doc:"Number of an account that is there already"`
@@ -243,30 +239,6 @@ func (r *Relay) account(ctx context.Context, def *connector.Definition, a Access
 
 func hasField(def *connector.Definition, name string) bool {
 	return slices.ContainsFunc(def.Access.Fields, func(f connector.Field) bool { return f.Name == name })
-}
-
-// openAccount unseals what lets us in.
-func (r *Relay) openAccount(a store.Account) (map[string]string, connector.Token, error) {
-	var token connector.Token
-	secrets, err := r.seal.open(a.Credentials)
-	if err != nil {
-		return nil, token, err
-	}
-	if len(a.Token) > 0 {
-		err = r.seal.openInto(a.Token, &token)
-	}
-	return secrets, token, err
-}
-
-// keepToken keeps each new token of an account before it is used: a refresh token may be good only once.
-func (r *Relay) keepToken(account int64) func(connector.Token) error {
-	return func(t connector.Token) error {
-		box, err := r.seal.seal(t)
-		if err != nil {
-			return err
-		}
-		return r.Store.Write(r.ctx, func(tx *store.Tx) error { return tx.PutToken(account, box) })
-	}
 }
 
 // lineFor makes a line with an account that is not kept yet.

@@ -17,13 +17,6 @@ import (
 // A label that was asked for is bought, refused, or not known: a carrier that did not answer may have sold it. Until
 // that is known, it is asked for again under the same reference, and nothing else is bought for the parcel.
 
-// Causes of exceptions about labels.
-const (
-	labelRefused = "label refused"
-	labelUnknown = "label not known" // it may exist
-	labelSurplus = "label not needed"
-)
-
 // askUnknownEvery is how often a label is asked for again of which it is not known whether it exists.
 const askUnknownEvery = 15 * time.Minute
 

@@ -100,11 +100,6 @@ func (r *Relay) Checklist(ctx context.Context, code string) ([]Check, error) {
 	return out, nil
 }
 
-func readable(def *connector.Definition, kind string) bool {
-	f := def.Feeds[kind]
-	return f != nil && f.Read != nil
-}
-
 // change changes a connection, if it still has the revision that was seen (0: any).
 func (r *Relay) changeConnection(ctx context.Context, code string, revision int64, who, what, text string, f func(*change, *store.Connection) error) error {
 	if r.byCode(code) == nil {
@@ -185,7 +180,7 @@ func (r *Relay) afterSettings(ch *change, c *conn, before, now Settings, who str
 			return err
 		}
 	}
-	return r.hooks.decided(ch, c, before, now, who)
+	return r.onSettings(ch, c, before, now, who)
 }
 
 // offerAgain queues the quantities of a connection that is at work.
@@ -350,13 +345,6 @@ func (r *Relay) WouldLeave(ctx context.Context, code string) (Leaving, error) {
 	out.Stays = append(out.Stays, fmt.Sprintf("%s; %d still on their way can be finished here, but %s will not be told", counted(n.Orders, "order with its history", "orders with their history"), n.Open, name),
 		fmt.Sprintf("%s, and %s", counted(n.Listings, "listing with its match", "listings with their matches"), counted(n.Messages, "message as it came", "messages as they came")), "the settings and the code: joining the same account again goes on where this ended, without one order twice")
 	return out, nil
-}
-
-func counted(n int64, one, many string) string {
-	if n == 1 {
-		return "1 " + one
-	}
-	return fmt.Sprintf("%d %s", n, many)
 }
 
 // Leave disconnects a connection. Its orders and history stay.
@@ -545,26 +533,6 @@ func (r *Relay) AcceptPreview(ctx context.Context, code, digest, who string) err
 	})
 }
 
-// loadDefinitions adds the definitions that people added to those that are fixed.
-func (r *Relay) loadDefinitions(ctx context.Context) error {
-	list, err := r.Store.Definitions(ctx)
-	if err != nil {
-		return err
-	}
-	lib := r.fixed.Clone()
-	for _, d := range list {
-		def, err := connector.Load(d.Connector+".yaml", []byte(d.Text), lib)
-		if err != nil {
-			return fmt.Errorf("the definition %s, added by %s, no longer loads: %w", d.Connector, d.AddedBy, err)
-		}
-		lib[d.Connector] = def
-	}
-	r.mu.Lock()
-	r.lib = lib
-	r.mu.Unlock()
-	return nil
-}
-
 // AddDefinition adds a connector definition, or replaces one that a person added before; connections
 // that use it work by the new one at once.
 func (r *Relay) AddDefinition(ctx context.Context, file, text, who string) (*connector.Definition, error) {
@@ -603,18 +571,6 @@ func (r *Relay) AddDefinition(ctx context.Context, file, text, who string) (*con
 		return nil, err
 	}
 	return def, r.remakeAll(ctx)
-}
-
-// remakeAll makes all connections anew from what is kept.
-func (r *Relay) remakeAll(ctx context.Context) error {
-	r.mu.Lock()
-	for _, c := range r.conns {
-		stale := *c.cur.Load()
-		stale.rec.Revision = -1
-		c.cur.Store(&stale)
-	}
-	r.mu.Unlock()
-	return r.reload(ctx)
 }
 
 // DropDefinition removes a definition that a person added and nobody uses.

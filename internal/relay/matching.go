@@ -274,7 +274,7 @@ func (r *Relay) matched(ch *change, c *conn, l *store.Listing) error {
 
 // rematch lets orders of a channel go on that waited for one of its listings.
 func (r *Relay) rematch(ch *change, c *conn, number, sku string) error {
-	return r.hooks.known(ch, rematchArgs{Connection: c.id, Listing: number, SKU: sku})
+	return r.onKnown(ch, rematchArgs{Connection: c.id, Listing: number, SKU: sku})
 }
 
 // lookAgain looks for the items of orders that had none.
@@ -462,9 +462,6 @@ func (r *Relay) ToMatch(ctx context.Context, f store.ListingFilter, most int) ([
 	return out, nil
 }
 
-// oursStay tells whether a field of items is never taken from this connection, by setting.
-func (s *Settings) oursStay(field string) bool { return slices.Contains(s.Keep, "item "+field) }
-
 // OwnOf is what is said of an item on the listing's channel only.
 func OwnOf(l *store.Listing) (o Own) {
 	if l.Own != "" {
@@ -507,14 +504,6 @@ func (r *Relay) Offers(ctx context.Context, list []Suggested) ([]Offered, error)
 	return out, nil
 }
 
-// Code is the code of a connection, or empty.
-func (r *Relay) Code(id int64) string {
-	if c := r.byID(id); c != nil {
-		return c.rec().Code
-	}
-	return ""
-}
-
 // ReadListings reads what the channels show now, of one connection or of all that tell it.
 func (r *Relay) ReadListings(ctx context.Context, code, who string) ([]string, error) {
 	var out []string
@@ -532,4 +521,11 @@ func (r *Relay) ReadListings(ctx context.Context, code, who string) ([]string, e
 		out = append(out, rec.Code)
 	}
 	return out, nil
+}
+
+// rematchArgs say what became known: a listing of a connection, or, with connection 0, an item of a SKU.
+type rematchArgs struct {
+	Connection int64  `json:"connection"`
+	Listing    string `json:"listing"`
+	SKU        string `json:"sku"`
 }

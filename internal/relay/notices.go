@@ -203,13 +203,6 @@ func (r *Relay) gather(ctx context.Context) (next time.Time, err error) {
 	return next, nil
 }
 
-func earlier(a, b time.Time) time.Time {
-	if a.IsZero() || !b.IsZero() && b.Before(a) {
-		return b
-	}
-	return a
-}
-
 // noticeOf groups exceptions by cause and thing, in the order in which they came.
 func noticeOf(company string, list []store.Exception) noticeData {
 	d := noticeData{Company: company, Count: len(list)}

@@ -19,10 +19,10 @@ func findableOf(o *order.Order) findable {
 }
 
 // refind writes anew what has changed of that.
-func (b *batch) refind(o *order.Order, was findable) error {
+func (r *Relay) refind(ch *change, o *order.Order, was findable) error {
 	now := findableOf(o)
 	if now.tags != was.tags {
-		if err := b.ch.PutTags(o); err != nil {
+		if err := ch.PutTags(o); err != nil {
 			return err
 		}
 	}
@@ -30,7 +30,7 @@ func (b *batch) refind(o *order.Order, was findable) error {
 	if now == was {
 		return nil
 	}
-	return b.ch.Findable(o)
+	return ch.Findable(o)
 }
 
 // counter is the number series of an order: the connection's own, and another one for what others fulfil.
@@ -229,7 +229,8 @@ func typedOrder(c *conn, raw []byte) (*message.Order, error) {
 
 // takeOn decides on one message out of turn: typed by a person, or taken in again.
 func (r *Relay) takeOn(ch *change, c *conn, in store.InboxMessage, m *message.Order, again map[string]string, typed string) (number string, err error) {
-	b := &batch{r: r, c: c, ch: ch, tallies: map[int64]*store.Tally{}, again: again, typed: typed}
+	b := r.batch(c, ch)
+	b.again, b.typed = again, typed
 	if err := b.orders([]mapped{{in, m}}); err != nil {
 		return "", err
 	}

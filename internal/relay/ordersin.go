@@ -3,7 +3,6 @@ package relay
 import (
 	"errors"
 	"fmt"
-	"maps"
 	"slices"
 	"time"
 
@@ -162,10 +161,10 @@ func (b *batch) orders(all []mapped) error {
 		if err := b.r.saveOrder(b.ch, o); err != nil {
 			return err
 		}
-		if err := b.r.hooks.changed(b.ch, o); err != nil {
+		if err := b.r.onChanged(b.ch, o); err != nil {
 			return err
 		}
-		if err := b.refind(o, was[o.ID]); err != nil {
+		if err := b.r.refind(b.ch, o, was[o.ID]); err != nil {
 			return err
 		}
 	}
@@ -182,7 +181,7 @@ func (b *batch) orders(all []mapped) error {
 	}
 	for _, o := range created {
 		before := o.Revision
-		if err := b.r.hooks.saving(b.ch, o); err != nil {
+		if err := b.r.onSaving(b.ch, o); err != nil {
 			return err
 		}
 		if o.Revision != before {
@@ -333,9 +332,6 @@ func (r *Relay) sceneFor(c *conn, ch *change, book *stock.Book, who string) (sce
 	return scene{s}, nil
 }
 
-// keys lists the keys in their order, so that the same is always done in the same order.
-func keys[V any](m map[int64]V) []int64 { return slices.Sorted(maps.Keys(m)) }
-
 func notes(c order.Change, who string, now time.Time) []store.Entry {
 	out := make([]store.Entry, len(c.Notes))
 	for i, n := range c.Notes {
@@ -345,7 +341,7 @@ func notes(c order.Change, who string, now time.Time) []store.Entry {
 }
 
 func (r *Relay) saveOrder(ch *change, o *order.Order) error {
-	if err := r.hooks.saving(ch, o); err != nil {
+	if err := r.onSaving(ch, o); err != nil {
 		return err
 	}
 	if err := ch.UpdateOrder(o); err != nil {

@@ -46,11 +46,10 @@ func (r *Relay) onOrder(ch *change, number string, revision int64, who string, f
 	if err := r.saveOrder(ch, o); err != nil {
 		return err
 	}
-	if err := r.hooks.changed(ch, o); err != nil {
+	if err := r.onChanged(ch, o); err != nil {
 		return err
 	}
-	b := &batch{r: r, c: c, ch: ch}
-	if err := b.refind(o, was); err != nil {
+	if err := r.refind(ch, o, was); err != nil {
 		return err
 	}
 	if got.Answer {

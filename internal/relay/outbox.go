@@ -7,19 +7,12 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"hash/fnv"
 	"net/http"
 	"time"
 
 	"openrelay/internal/connector"
 	"openrelay/internal/store"
 )
-
-// credentialsRefused is the cause of an exception that ends when we are let in again.
-const credentialsRefused = "credentials refused"
-
-// writeBackRefused is the cause of an exception about a message that the other side does not take.
-const writeBackRefused = "write-back refused"
 
 // maxAttempts is how often a message is tried before a person is asked.
 const maxAttempts = 12
@@ -238,15 +231,6 @@ func (r *Relay) lockedOut(ch *change, c *conn, err error) error {
 	ch.tell("exception", "")
 	return ch.Raise(store.Exception{Cause: credentialsRefused, Text: fmt.Sprintf("%s does not let us in: %s", c.rec().Name, f.Text),
 		Expected: "Valid credentials. Renew them on the connection's page; what waits then goes on by itself.", ConnectionID: c.id}, ch.now)
-}
-
-// delay is how long to wait before the next attempt: doubling from half a second to five minutes, up to three
-// tenths shorter or longer by the message's key, so that many messages do not come back at once.
-func delay(attempt int, key string) time.Duration {
-	d := min(500*time.Millisecond<<min(max(attempt-1, 0), 10), 5*time.Minute)
-	h := fnv.New32a()
-	fmt.Fprintf(h, "%s %d", key, attempt)
-	return d*7/10 + time.Duration(float64(d)*0.6*float64(h.Sum32()%1000)/1000)
 }
 
 // refused ends a message that the other side does not take, and asks a person.
@@ -512,14 +496,4 @@ func (r *Relay) sendAgain(ch *change, id int64, who string) error {
 	}
 	ch.tell("exception", "")
 	return nil
-}
-
-func clip(s string, most int) string {
-	if len(s) <= most {
-		return s
-	}
-	for most > 0 && s[most]&0xC0 == 0x80 { // not inside a letter
-		most--
-	}
-	return s[:most]
 }

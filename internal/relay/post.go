@@ -20,7 +20,7 @@ func (r *Relay) post(ch *change, book *stock.Book) error {
 		}
 	}
 	if len(freed) > 0 {
-		if err := r.hooks.freed(ch, book, keys(freed)); err != nil {
+		if err := r.onFreed(ch, book, keys(freed)); err != nil {
 			return err
 		}
 	}
@@ -39,9 +39,6 @@ func (r *Relay) post(ch *change, book *stock.Book) error {
 	}
 	return r.queueOffers(ch, book, keys(touched))
 }
-
-// negativeStock is the cause of an exception that ends when there is something on hand again.
-const negativeStock = "negative stock"
 
 // flagNegative raises what fell below nothing: goods were sold that by the ledger were not there.
 func (r *Relay) flagNegative(ch *change, book *stock.Book) error {

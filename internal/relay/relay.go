@@ -20,7 +20,9 @@ import (
 
 	"openrelay/internal/connector"
 	"openrelay/internal/core/freight"
+	"openrelay/internal/core/order"
 	"openrelay/internal/core/rules"
+	"openrelay/internal/core/stock"
 	"openrelay/internal/store"
 )
 
@@ -55,10 +57,18 @@ type Relay struct {
 	tariffMu sync.Mutex
 	tariffs  map[int64]tariffAt
 
-	steps map[jobKind]jobStep
-	in    map[string]inbound  // by kind of feed
-	out   map[string]outbound // by kind of feed
-	hooks hooks
+	steps      map[jobKind]jobStep
+	in         map[string]inbound                                                // by kind of feed
+	out        map[string]outbound                                               // by kind of feed
+	onFreed    func(ch *change, book *stock.Book, items []int64) error           // stock became available
+	onKnown    func(ch *change, a rematchArgs) error                             // a listing or an item is known now
+	onSaving   func(ch *change, o *order.Order) error                            // an order is about to be written
+	onChanged  func(ch *change, o *order.Order) error                            // an order was changed under those who work on it
+	onSettings func(ch *change, c *conn, before, now Settings, who string) error // a connection has other settings
+	actions    map[string]action                                                 // what can be done to an order, beyond what the order alone decides
+	onUnderWay func(ctx context.Context, p store.JobPart) (store.JobPart, error) // what became of an action that was asked for at the outside
+	begin      func(c *conn)                                                     // a connection begins to work
+	more       func(c *conn)                                                     // a connection may have feeds that nobody reads yet
 
 	committed []func(ctx context.Context, ch *change) error // what rooms do after each commit, in this order
 
@@ -298,12 +308,12 @@ func (r *Relay) reload(ctx context.Context) error {
 			c.cur.Store(made)
 			r.conns[rec.ID], r.codes[rec.Code] = c, c
 			if r.running {
-				r.work(c)
+				r.begin(c)
 			}
 		} else {
 			c.cur.Store(made)
 			if r.running {
-				r.readAll(c)
+				r.more(c)
 			}
 		}
 	}
@@ -385,111 +395,6 @@ func (r *Relay) make(rec store.Connection) (*joined, error) {
 	return out, err
 }
 
-// Start begins to work: what waited since the last end goes on. It is refused while another process works on the file.
-func (r *Relay) Start() error {
-	r.mu.Lock()
-	defer r.mu.Unlock()
-	if r.running {
-		return nil
-	}
-	if err := r.Store.Hold(); err != nil {
-		return err
-	}
-	r.running = true
-	// Only here: other commands open the file of a service that runs, and its runs are not stale.
-	if err := r.Store.Write(r.ctx, func(t *store.Tx) error { return t.EndStaleRuns(r.now()) }); err != nil {
-		r.log.Error("runs that were left open could not be closed", "error", err)
-	}
-	for _, c := range r.conns {
-		r.work(c)
-	}
-	r.resumeImports()
-	r.resumeSheets()
-	loops := []func(){r.keepHouse, r.watchLoop, r.tellLoop}
-	for _, kind := range jobKinds {
-		loops = append(loops, func() { r.jobLoop(kind) })
-	}
-	for _, loop := range loops {
-		r.wg.Add(1)
-		go func() { defer r.wg.Done(); loop() }()
-	}
-	return nil
-}
-
-// keepHouse forgets, once a day, what is kept for a time only.
-func (r *Relay) keepHouse() {
-	for {
-		if err := r.Store.Write(r.ctx, func(t *store.Tx) error {
-			_, err := t.ForgetShown(r.now().Add(-keepShown))
-			return err
-		}); err != nil && r.ctx.Err() == nil {
-			r.log.Error("what listings showed long ago could not be forgotten", "error", err)
-		}
-		if err := r.learnServices(); err != nil && r.ctx.Err() == nil {
-			r.log.Error("what carriers sell could not be asked for", "error", err)
-		}
-		if n, err := r.ForgetOld(r.ctx); err != nil && r.ctx.Err() == nil {
-			r.log.Error("personal data could not be removed", "error", err)
-		} else if n > 0 {
-			r.log.Info("personal data removed", "orders", n)
-		}
-		select {
-		case <-r.ctx.Done():
-			return
-		case <-time.After(24 * time.Hour):
-		}
-	}
-}
-
-// learnServices asks, by a job, what each carrier sells.
-func (r *Relay) learnServices() error {
-	return r.commit(r.ctx, func(ch *change) error {
-		for _, c := range r.sorted() {
-			if c.rec().State == store.On && sellsLabels(c) {
-				if _, err := ch.addJob(jobServices, c.rec().Code, "relay", struct{}{}); err != nil {
-					return err
-				}
-			}
-		}
-		return nil
-	})
-}
-
-// work begins the goroutines of a connection. The caller holds the lock.
-func (r *Relay) work(c *conn) {
-	for _, loop := range []func(*conn){r.inLoop, r.outLoop} {
-		r.wg.Add(1)
-		go func() { defer r.wg.Done(); loop(c) }()
-	}
-	r.readAll(c)
-}
-
-// readAll begins a reader for each feed that can be read and has none yet, so that a long reading of
-// one feed does not delay the others. The caller holds the lock.
-func (r *Relay) readAll(c *conn) {
-	for kind, f := range c.line().Def.Feeds {
-		if f.Read == nil || c.readers[kind] != nil {
-			continue
-		}
-		ch := make(chan runRequest, 8)
-		c.readers[kind] = ch
-		r.wg.Add(1)
-		go func() { defer r.wg.Done(); r.readLoop(c, kind, ch) }()
-	}
-}
-
-// Stop ends the work and waits for what is under way. The store stays open.
-func (r *Relay) Stop() {
-	r.stop()
-	r.wg.Wait()
-	for _, c := range r.all() {
-		c.wakeIn.stop()
-		c.wakeOut.stop()
-	}
-	r.client.CloseIdleConnections()
-	r.Store.LetGo()
-}
-
 // Connector returns a definition by its code, or nil.
 func (r *Relay) Connector(code string) *connector.Definition {
 	r.mu.RLock()
@@ -542,17 +447,4 @@ func (r *Relay) feed(c *conn, kind string) (store.Feed, bool) {
 		return store.Feed{}, false
 	}
 	return *f, f.On && c.works()
-}
-
-func (r *Relay) placeName(id int64) string {
-	r.placeMu.RLock()
-	defer r.placeMu.RUnlock()
-	return r.places[id].Name
-}
-
-// Place returns a location.
-func (r *Relay) Place(id int64) store.Location {
-	r.placeMu.RLock()
-	defer r.placeMu.RUnlock()
-	return r.places[id]
 }

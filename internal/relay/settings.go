@@ -2,7 +2,9 @@ package relay
 
 import (
 	"bytes"
+	"context"
 	"encoding/json"
+	"fmt"
 	"regexp"
 	"slices"
 	"strings"
@@ -217,3 +219,28 @@ func (s *Settings) lookBack(now time.Time) time.Time {
 	}
 	return now.AddDate(0, 0, -int(days))
 }
+
+// cheapest is the word in settings for the cheapest service that takes a parcel.
+const cheapest = "cheapest"
+
+// checkService refuses a service that no joined carrier sells.
+func (r *Relay) checkService(ctx context.Context, what, code string) error {
+	known, err := r.Store.CarrierServices(ctx)
+	if err != nil {
+		return err
+	}
+	var codes []string
+	for _, s := range known {
+		if s.Code == code {
+			return nil
+		}
+		codes = append(codes, fmt.Sprintf("%s (%s)", s.Code, s.Name))
+	}
+	if len(codes) == 0 {
+		return Refuse("%s %q: no joined carrier has told what it sells, so it could not be honoured; join a carrier first", what, code)
+	}
+	return Refuse("%s %q: no joined carrier sells it; there are %s", what, code, join(codes))
+}
+
+// oursStay tells whether a field of items is never taken from this connection, by setting.
+func (s *Settings) oursStay(field string) bool { return slices.Contains(s.Keep, "item "+field) }

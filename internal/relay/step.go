@@ -81,13 +81,6 @@ func (r *Relay) Steps() ([]Step, error) {
 	}}), nil
 }
 
-func later(a, b time.Time) time.Time {
-	if b.After(a) {
-		return b
-	}
-	return a
-}
-
 // nextWatch is when a relay that is driven by hand looks again at what is due.
 func (r *Relay) nextWatch() time.Time {
 	select {

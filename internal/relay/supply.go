@@ -170,10 +170,6 @@ func itemIDs(lines []store.PurchaseLine) []int64 {
 	return out
 }
 
-func (r *Relay) noteThing(ch *change, thing string, id int64, who, what, format string, args ...any) error {
-	return ch.Note(store.Entry{At: ch.now.UnixMicro(), Who: who, Thing: thing, ThingID: id, What: what, Text: fmt.Sprintf(format, args...)})
-}
-
 // Arrival is goods of one item that were received.
 type Arrival struct {
 	Code     string   `json:"code" maxLength:"80" doc:"SKU or GTIN, as scanned"`
@@ -314,60 +310,6 @@ func serialText(s store.Serial) string {
 		return "gone with " + s.Shipment
 	}
 	return "at " + s.Location
-}
-
-// chooseSerials notes which units go with a shipment. Numbers that were not recorded at receipt are recorded
-// now, and that is said.
-func (r *Relay) chooseSerials(ch *change, s *store.Shipment, items map[int64]store.Item, serials map[string][]string) (string, error) {
-	if err := ch.UnpackSerials(s.ID); err != nil {
-		return "", err
-	}
-	var said []string
-	for _, sl := range s.Lines {
-		it := items[sl.ItemID]
-		if !it.Serials || sl.Quantity == 0 {
-			continue
-		}
-		given := serials[it.SKU]
-		if int64(len(given)) < sl.Quantity {
-			return "", &Refused{Text: fmt.Sprintf("%s has serial numbers: scan %d, %d were given", it.SKU, sl.Quantity, len(given)), Conflict: true}
-		}
-		for _, text := range given[:sl.Quantity] {
-			text = strings.TrimSpace(text)
-			x, err := ch.Serial(it.ID, text)
-			switch {
-			case errors.Is(err, store.ErrNotFound):
-				if text == "" || len(text) > 80 {
-					return "", Refuse("serial %q: 1 to 80 characters are expected", text)
-				}
-				if err := ch.AddSerial(it.ID, text, s.LocationID, "first seen at packing", ch.now); err != nil {
-					return "", err
-				}
-				said = append(said, text+" (not recorded at receipt)")
-			case err != nil:
-				return "", err
-			case x.State != "here":
-				return "", &Refused{Text: fmt.Sprintf("serial number %s of %s is %s", text, it.SKU, serialText(x)), Conflict: true}
-			case x.LocationID != s.LocationID:
-				return "", &Refused{Text: fmt.Sprintf("serial number %s of %s should be at %s", text, it.SKU, x.Location), Conflict: true}
-			default:
-				said = append(said, text)
-			}
-			if err := ch.PackSerial(it.ID, text, s.ID); err != nil {
-				return "", err
-			}
-		}
-		serials[it.SKU] = given[sl.Quantity:]
-	}
-	for sku, left := range serials {
-		if len(left) > 0 {
-			return "", Refuse("%d serial numbers of %s are more than the parcel has units", len(left), sku)
-		}
-	}
-	if len(said) == 0 {
-		return "", nil
-	}
-	return ", serial numbers " + join(said), nil
 }
 
 // ClosePurchase ends a purchase; what has not come is no longer expected.

@@ -1,7 +1,6 @@
 package relay
 
 import (
-	"encoding/json"
 	"errors"
 	"fmt"
 
@@ -9,12 +8,6 @@ import (
 	"openrelay/internal/core/message"
 	"openrelay/internal/store"
 )
-
-func (b *batch) skip(in store.InboxMessage, y *store.Tally, reason, text string) {
-	y.Skipped++
-	y.Reason(reason)
-	b.settle(in, "skipped", text, 0)
-}
 
 // item takes in a thing sold: a new one is added, one we have gets what the other side says, field by field,
 // as far as its word counts there.
@@ -99,32 +92,4 @@ func keptText(kept []string) string {
 		return ""
 	}
 	return "; its word does not count for " + join(kept)
-}
-
-// customer takes in somebody who buys.
-func (b *batch) customer(in store.InboxMessage, m *message.Customer) error {
-	y, _, err := b.tally(in)
-	if err != nil {
-		return err
-	}
-	isNew, err := b.putCustomer(in.OutsideID, m)
-	if err != nil {
-		return err
-	}
-	if isNew {
-		y.New++
-	} else {
-		y.Changed++
-	}
-	b.settle(in, "done", "", 0)
-	return nil
-}
-
-// putCustomer keeps a customer under the other side's number, and tells whether it is new.
-func (b *batch) putCustomer(outsideID string, m *message.Customer) (bool, error) {
-	address, err := json.Marshal(m.Address)
-	if err != nil {
-		return false, err
-	}
-	return b.ch.PutCustomer(store.Customer{ConnectionID: b.c.id, OutsideID: outsideID, Name: m.Name, Email: m.Email, Phone: m.Phone, Address: string(address), ChangedAt: b.ch.now.UnixMicro()})
 }

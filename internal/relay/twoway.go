@@ -10,9 +10,6 @@ import (
 	"openrelay/internal/store"
 )
 
-// editUnclear is the cause of an exception about an edit that could not be told apart from sales and sends.
-const editUnclear = "edit not clear"
-
 // stockLevel takes in a quantity that the other side tells: a count of a place that it keeps, or an edit at a
 // channel, which by setting is taken in or put back.
 func (b *batch) stockLevel(in store.InboxMessage, m *message.StockLevel) error {

@@ -78,13 +78,6 @@ func (r *Relay) sourcesStep(ctx context.Context, j *store.Job) (done bool, err e
 	})
 }
 
-// rematchArgs say what became known: a listing of a connection, or, with connection 0, an item of a SKU.
-type rematchArgs struct {
-	Connection int64  `json:"connection"`
-	Listing    string `json:"listing"`
-	SKU        string `json:"sku"`
-}
-
 // rematchStep lets the next orders go on that waited for something that is known now.
 func (r *Relay) rematchStep(ctx context.Context, j *store.Job) (done bool, err error) {
 	var a rematchArgs
