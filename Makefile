@@ -19,7 +19,7 @@ console/node_modules/.ready: console/package.json console/package-lock.json
 	touch $@
 
 # The console's types come from the description that the service gives of itself.
-console/src/api/schema.d.ts: console/node_modules/.ready $(wildcard internal/api/*.go internal/core/*/*.go internal/relay/*.go internal/store/*.go)
+console/src/api/schema.d.ts: console/node_modules/.ready $(wildcard internal/api/*.go internal/core/*/*.go internal/relay/*.go internal/relay/*/*.go internal/store/*.go)
 	go run ./cmd/openrelay openapi > console/openapi.json
 	cd console && npm run --silent types
 

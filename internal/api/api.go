@@ -30,6 +30,7 @@ import (
 	"openrelay/internal/connector"
 	"openrelay/internal/core/picking"
 	"openrelay/internal/relay"
+	"openrelay/internal/relay/engine"
 	"openrelay/internal/store"
 )
 
@@ -148,7 +149,7 @@ func problem(w http.ResponseWriter, status int, text string) {
 
 // failure turns an error of the relay into a problem (RFC 9457).
 func (a *API) failure(err error) error {
-	var refused *relay.Refused
+	var refused *engine.Refused
 	var scan *picking.Refusal
 	var out *connector.Failure
 	var mistakes connector.Mistakes
@@ -225,7 +226,7 @@ func (a *API) push(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	receipt, err := a.relay.AcceptPush(r.Context(), code, r.Header, raw)
-	var refused *relay.Refused
+	var refused *engine.Refused
 	switch {
 	case err == nil:
 		w.Header().Set("Content-Type", "application/json")

@@ -11,7 +11,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
-	"openrelay/internal/relay"
+	"openrelay/internal/relay/people"
 	"openrelay/internal/store"
 )
 
@@ -37,7 +37,7 @@ func who(ctx context.Context) string {
 }
 
 func may(p *Person, role string) bool {
-	return p != nil && slices.Index(relay.Roles, p.Role) >= slices.Index(relay.Roles, role)
+	return p != nil && slices.Index(people.Roles, p.Role) >= slices.Index(people.Roles, role)
 }
 
 // identify finds out who makes a request: an API token, or a session.

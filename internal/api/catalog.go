@@ -10,7 +10,7 @@ import (
 
 	"openrelay/internal/core/catalog"
 	"openrelay/internal/core/stock"
-	"openrelay/internal/relay"
+	"openrelay/internal/relay/listing"
 	"openrelay/internal/store"
 )
 
@@ -40,16 +40,16 @@ type Listing struct {
 	Allowed        int64                `json:"allowed" doc:"What the offer policy allows now"`
 	On             bool                 `json:"on" doc:"Whether quantities are sent there"`
 	Published      bool                 `json:"published" doc:"Whether its texts and price are ours"`
-	Own            relay.Own            `json:"own" doc:"What is said on this channel only"`
+	Own            listing.Own          `json:"own" doc:"What is said on this channel only"`
 	Policy         stock.Override       `json:"policy" doc:"How its quantity differs from the channel's policy"`
 	Suggestions    []catalog.Suggestion `json:"suggestions,omitempty"`
 	Waiting        int64                `json:"waiting,omitempty" doc:"Orders held until it is matched"`
 }
 
-func listing(l store.Listing, item string, allowed int64, on bool) Listing {
+func listingShown(l store.Listing, item string, allowed int64, on bool) Listing {
 	out := Listing{ID: l.ID, Connection: l.ConnectionCode, ConnectionName: l.ConnectionName, Number: l.OutsideID, SKU: l.SKU, GTIN: l.GTIN, Title: l.Title, Category: l.Category,
 		Price: l.Price, Currency: l.Currency, URL: l.URL, State: l.State, Reason: l.Reason, Item: item, MatchedBy: l.MatchedBy, Doubt: l.Doubt, IgnoredBy: l.IgnoredBy,
-		Shows: l.SeenQty, ShownAt: at(l.SeenAt), ToldAt: at(l.ToldAt), Allowed: allowed, On: on, Published: l.Published != "", Own: relay.OwnOf(&l)}
+		Shows: l.SeenQty, ShownAt: at(l.SeenAt), ToldAt: at(l.ToldAt), Allowed: allowed, On: on, Published: l.Published != "", Own: listing.OwnOf(&l)}
 	if l.OutsideID == store.NewListing(l.SKU) {
 		out.Number = ""
 	}
@@ -222,7 +222,7 @@ func (a *API) listings() {
 		}
 		out := &paged[Listing]{Body: make([]Listing, len(list))}
 		for i, l := range list {
-			out.Body[i] = listing(l.Listing, items[l.ItemID].SKU, offers[i].Allowed, offers[i].On)
+			out.Body[i] = listingShown(l.Listing, items[l.ItemID].SKU, offers[i].Allowed, offers[i].On)
 			out.Body[i].Suggestions, out.Body[i].Waiting = l.Suggestions, l.Waiting
 		}
 		if len(list) == in.Limit {
@@ -252,11 +252,11 @@ func (a *API) listings() {
 		if err != nil {
 			return nil, err
 		}
-		offers, err := a.relay.Offers(ctx, []relay.Suggested{{Listing: l}})
+		offers, err := a.relay.Offers(ctx, []listing.Suggested{{Listing: l}})
 		if err != nil {
 			return nil, err
 		}
-		return &body[Listing]{listing(l, items[l.ItemID].SKU, offers[0].Allowed, offers[0].On)}, nil
+		return &body[Listing]{listingShown(l, items[l.ItemID].SKU, offers[0].Allowed, offers[0].On)}, nil
 	}
 	type matchInput struct {
 		IDInput
@@ -303,7 +303,7 @@ func (a *API) listings() {
 	})
 	type ownInput struct {
 		IDInput
-		Body relay.Own
+		Body listing.Own
 	}
 	op(a, "operator", http.MethodPut, "/listings/{id}/own", "set-own", "Say something of an item on this channel only", func(ctx context.Context, in *ownInput) (*body[Listing], error) {
 		if err := a.relay.SetOwn(ctx, in.ID, in.Body, who(ctx)); err != nil {
@@ -323,16 +323,16 @@ func (a *API) listings() {
 	})
 	type selectInput struct {
 		Code string `path:"code"`
-		Body relay.Selection
+		Body listing.Selection
 	}
-	op(a, "viewer", http.MethodPost, "/connections/{code}/publish/preview", "preview-publish", "Exactly what publishing items on a channel would send", func(ctx context.Context, in *selectInput) (*body[relay.PublishPreview], error) {
+	op(a, "viewer", http.MethodPost, "/connections/{code}/publish/preview", "preview-publish", "Exactly what publishing items on a channel would send", func(ctx context.Context, in *selectInput) (*body[listing.PublishPreview], error) {
 		p, err := a.relay.PublishPreview(ctx, in.Code, in.Body)
-		return &body[relay.PublishPreview]{p}, err
+		return &body[listing.PublishPreview]{p}, err
 	})
 	type publishInput struct {
 		Code string `path:"code"`
 		Body struct {
-			relay.Selection
+			listing.Selection
 			Digest string `json:"digest" doc:"Of the preview that was seen"`
 		}
 	}

@@ -6,7 +6,8 @@ import (
 	"net/http"
 	"time"
 
-	"openrelay/internal/relay"
+	"openrelay/internal/relay/attention"
+	"openrelay/internal/relay/orders"
 	"openrelay/internal/store"
 )
 
@@ -71,7 +72,7 @@ func (a *API) inbox() {
 		After      int64  `query:"after"`
 	}
 	op(a, "viewer", http.MethodGet, "/exceptions/of", "exceptions-of", "One by one what is open of a cause about one thing, oldest first", func(ctx context.Context, in *exceptionsOfInput) (*body[[]Exception], error) {
-		list, err := a.relay.ExceptionsOf(ctx, relay.GroupOf{Cause: in.Cause, Connection: in.Connection, Subject: in.Subject}, in.After, in.Limit)
+		list, err := a.relay.ExceptionsOf(ctx, attention.GroupOf{Cause: in.Cause, Connection: in.Connection, Subject: in.Subject}, in.After, in.Limit)
 		out := make([]Exception, len(list))
 		for i, e := range list {
 			out[i] = exception(e)
@@ -84,7 +85,7 @@ func (a *API) inbox() {
 	said := func(n int64, err error) (*body[groupCount], error) { return &body[groupCount]{groupCount{n}}, err }
 	type assignGroupInput struct {
 		Body struct {
-			relay.GroupOf
+			attention.GroupOf
 			Assignee string `json:"assignee" maxLength:"100" doc:"Empty: nobody"`
 		}
 	}
@@ -93,14 +94,14 @@ func (a *API) inbox() {
 	})
 	type snoozeInput struct {
 		Body struct {
-			relay.GroupOf
+			attention.GroupOf
 			Until time.Time `json:"until,omitzero" doc:"Empty: wake it"`
 		}
 	}
 	op(a, "operator", http.MethodPost, "/exceptions/snooze", "snooze-exception", "Let it sleep until a time, or wake it", func(ctx context.Context, in *snoozeInput) (*body[groupCount], error) {
 		return said(a.relay.Snooze(ctx, in.Body.GroupOf, in.Body.Until))
 	})
-	type exceptionGroupInput struct{ Body relay.GroupOf }
+	type exceptionGroupInput struct{ Body attention.GroupOf }
 	op(a, "operator", http.MethodPost, "/exceptions/settle", "settle-exception", "Say that it was dealt with elsewhere", func(ctx context.Context, in *exceptionGroupInput) (*body[groupCount], error) {
 		return said(a.relay.Settle(ctx, in.Body, who(ctx)))
 	})
@@ -115,17 +116,17 @@ func (a *API) inbox() {
 			Create     bool   `json:"create,omitempty"`
 		}
 	}
-	op(a, "operator", http.MethodPost, "/exceptions/known", "make-known", "Say which item is sold under an unknown SKU; all orders that wait for it go on", func(ctx context.Context, in *makeKnownInput) (*body[relay.Known], error) {
+	op(a, "operator", http.MethodPost, "/exceptions/known", "make-known", "Say which item is sold under an unknown SKU; all orders that wait for it go on", func(ctx context.Context, in *makeKnownInput) (*body[orders.Known], error) {
 		k, err := a.relay.MakeKnown(ctx, in.Body.Connection, in.Body.Sold, in.Body.SKU, in.Body.Create, who(ctx))
-		return &body[relay.Known]{k}, err
+		return &body[orders.Known]{k}, err
 	})
 	type suggestInput struct {
 		Connection string `query:"connection" required:"true"`
 		Sold       string `query:"sold" required:"true"`
 	}
-	op(a, "viewer", http.MethodGet, "/exceptions/suggest", "suggest-known", "Which items an unknown SKU may be", func(ctx context.Context, in *suggestInput) (*body[[]relay.MayBe], error) {
+	op(a, "viewer", http.MethodGet, "/exceptions/suggest", "suggest-known", "Which items an unknown SKU may be", func(ctx context.Context, in *suggestInput) (*body[[]orders.MayBe], error) {
 		list, err := a.relay.MayBe(ctx, in.Connection, in.Sold)
-		return &body[[]relay.MayBe]{list}, err
+		return &body[[]orders.MayBe]{list}, err
 	})
 	op(a, "admin", http.MethodGet, "/targets", "targets", "Who is told of exceptions", func(ctx context.Context, _ *struct{}) (*body[[]Target], error) {
 		list, err := a.relay.Store.Targets(ctx)
@@ -138,7 +139,7 @@ func (a *API) inbox() {
 		}
 		return &body[[]Target]{out}, err
 	})
-	type putTargetInput struct{ Body relay.NewTarget }
+	type putTargetInput struct{ Body attention.NewTarget }
 	type targetOutput struct {
 		ID     int64  `json:"id"`
 		Secret string `json:"secret,omitempty" doc:"Signs what is sent there; it is shown once"`

@@ -16,7 +16,8 @@ import (
 	"openrelay/internal/connector"
 	"openrelay/internal/core/message"
 	"openrelay/internal/core/place"
-	"openrelay/internal/relay"
+	"openrelay/internal/relay/engine"
+	"openrelay/internal/relay/joining"
 	"openrelay/internal/setup"
 	"openrelay/internal/store"
 )
@@ -55,16 +56,16 @@ type Join struct {
 	Connection Connection       `json:"connection"`
 	Connector  Connector        `json:"connector"`
 	Accounts   []Account        `json:"accounts" doc:"Accounts of the same system that are there already"`
-	Checklist  []relay.Check    `json:"checklist"`
+	Checklist  []joining.Check  `json:"checklist"`
 	Ready      bool             `json:"ready" doc:"Nothing that is required is missing"`
 	Identity   message.Identity `json:"identity" doc:"Who we are on the other side, once it let us in"`
-	Last       *relay.Tested    `json:"last,omitempty" doc:"The last verdict on an access"`
+	Last       *engine.Tested   `json:"last,omitempty" doc:"The last verdict on an access"`
 	Return     string           `json:"return" doc:"Path of the return address for a consent"`
 }
 
 // ImportView is a first import and how it stands.
 type ImportView struct {
-	relay.Import
+	joining.Import
 	Records []ImportRecord `json:"records" doc:"Up to 200, conflicts first"`
 	Total   int64          `json:"total"`
 	Done    int64          `json:"done"`
@@ -282,7 +283,7 @@ func (a *API) joins() {
 	type codeInput struct {
 		Code string `path:"code" maxLength:"60"`
 	}
-	type newInput struct{ Body relay.NewJoin }
+	type newInput struct{ Body joining.NewJoin }
 	op(a, "admin", http.MethodPost, "/joins", "start-join", "Begin to set a connection up", func(ctx context.Context, in *newInput) (*body[Join], error) {
 		code, err := a.relay.StartJoin(ctx, in.Body, who(ctx))
 		if err != nil {
@@ -298,16 +299,16 @@ func (a *API) joins() {
 	})
 	type accessInput struct {
 		Code string `path:"code" maxLength:"60"`
-		Body relay.Access
+		Body joining.Access
 	}
-	op(a, "admin", http.MethodPost, "/connections/{code}/access", "test-access", "Test an access; it is kept only if it lets us in", func(ctx context.Context, in *accessInput) (*body[relay.Tested], error) {
+	op(a, "admin", http.MethodPost, "/connections/{code}/access", "test-access", "Test an access; it is kept only if it lets us in", func(ctx context.Context, in *accessInput) (*body[engine.Tested], error) {
 		t, err := a.relay.TestAccess(ctx, in.Code, in.Body, who(ctx))
-		return &body[relay.Tested]{t}, err
+		return &body[engine.Tested]{t}, err
 	})
 	type consentInput struct {
 		Code string `path:"code" maxLength:"60"`
 		Body struct {
-			relay.Access
+			joining.Access
 			Origin string `json:"origin" maxLength:"300" doc:"Address of this service as the person's browser reaches it"`
 		}
 	}
@@ -317,7 +318,7 @@ func (a *API) joins() {
 	op(a, "admin", http.MethodPost, "/connections/{code}/consent", "ask-consent", "Prepare a consent on the other side's page", func(ctx context.Context, in *consentInput) (*body[page], error) {
 		u, err := url.Parse(in.Body.Origin)
 		if err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" {
-			return nil, relay.Refuse("origin %q: an address such as https://relay.example is expected", in.Body.Origin)
+			return nil, engine.Refuse("origin %q: an address such as https://relay.example is expected", in.Body.Origin)
 		}
 		p, err := a.relay.AskConsent(ctx, in.Code, in.Body.Access, u.Scheme+"://"+u.Host+"/back", who(ctx))
 		return &body[page]{page{p}}, err
@@ -339,7 +340,7 @@ func (a *API) joins() {
 	type settingsInput struct {
 		Code    string `path:"code" maxLength:"60"`
 		IfMatch string `header:"If-Match"`
-		Body    relay.Settings
+		Body    engine.Settings
 	}
 	op(a, "admin", http.MethodPut, "/connections/{code}/settings", "set-settings", "Replace the settings of a connection", func(ctx context.Context, in *settingsInput) (*body[Join], error) {
 		rev, err := seenRevision(in.IfMatch)
@@ -374,9 +375,9 @@ func (a *API) joins() {
 		}
 		return a.join(ctx, in.Code)
 	})
-	op(a, "viewer", http.MethodGet, "/connections/{code}/leave", "would-leave", "What leaving a connection takes away and what stays", func(ctx context.Context, in *codeInput) (*body[relay.Leaving], error) {
+	op(a, "viewer", http.MethodGet, "/connections/{code}/leave", "would-leave", "What leaving a connection takes away and what stays", func(ctx context.Context, in *codeInput) (*body[joining.Leaving], error) {
 		out, err := a.relay.WouldLeave(ctx, in.Code)
-		return &body[relay.Leaving]{out}, err
+		return &body[joining.Leaving]{out}, err
 	})
 	op(a, "admin", http.MethodPost, "/connections/{code}/leave", "leave", "Disconnect; orders and history stay", func(ctx context.Context, in *codeInput) (*body[Join], error) {
 		if err := a.relay.Leave(ctx, in.Code, who(ctx)); err != nil {
@@ -384,9 +385,9 @@ func (a *API) joins() {
 		}
 		return a.join(ctx, in.Code)
 	})
-	op(a, "admin", http.MethodPost, "/connections/{code}/renew", "renew", "Renew the credentials of a connection at work; what is not given stays", func(ctx context.Context, in *accessInput) (*body[relay.Tested], error) {
+	op(a, "admin", http.MethodPost, "/connections/{code}/renew", "renew", "Renew the credentials of a connection at work; what is not given stays", func(ctx context.Context, in *accessInput) (*body[engine.Tested], error) {
 		out, err := a.relay.Renew(ctx, in.Code, in.Body, who(ctx))
-		return &body[relay.Tested]{out}, err
+		return &body[engine.Tested]{out}, err
 	})
 	a.previews()
 	a.bench()
@@ -397,9 +398,9 @@ func (a *API) previews() {
 	type codeInput struct {
 		Code string `path:"code" maxLength:"60"`
 	}
-	op(a, "viewer", http.MethodGet, "/connections/{code}/preview", "preview", "What switching stock out on would change", func(ctx context.Context, in *codeInput) (*body[relay.Preview], error) {
+	op(a, "viewer", http.MethodGet, "/connections/{code}/preview", "preview", "What switching stock out on would change", func(ctx context.Context, in *codeInput) (*body[joining.Preview], error) {
 		p, err := a.relay.StockPreview(ctx, in.Code)
-		return &body[relay.Preview]{p}, err
+		return &body[joining.Preview]{p}, err
 	})
 	type acceptInput struct {
 		Code string `path:"code" maxLength:"60"`
@@ -407,12 +408,12 @@ func (a *API) previews() {
 			Digest string `json:"digest" maxLength:"40" doc:"Of the preview that was seen"`
 		}
 	}
-	op(a, "admin", http.MethodPost, "/connections/{code}/preview", "accept-preview", "Say that a preview was seen", func(ctx context.Context, in *acceptInput) (*body[relay.Preview], error) {
+	op(a, "admin", http.MethodPost, "/connections/{code}/preview", "accept-preview", "Say that a preview was seen", func(ctx context.Context, in *acceptInput) (*body[joining.Preview], error) {
 		if err := a.relay.AcceptPreview(ctx, in.Code, in.Body.Digest, who(ctx)); err != nil {
 			return nil, err
 		}
 		p, err := a.relay.StockPreview(ctx, in.Code)
-		return &body[relay.Preview]{p}, err
+		return &body[joining.Preview]{p}, err
 	})
 	view := func(ctx context.Context, code string) (*body[ImportView], error) {
 		im, err := a.relay.FirstImport(ctx, code)
@@ -433,7 +434,7 @@ func (a *API) previews() {
 	})
 	type lookInput struct {
 		Code string `path:"code" maxLength:"60"`
-		Body relay.ImportChoices
+		Body joining.ImportChoices
 	}
 	op(a, "admin", http.MethodPost, "/connections/{code}/import", "look-at-import", "Look at what is there; nothing is changed", func(ctx context.Context, in *lookInput) (*body[ImportView], error) {
 		if err := a.relay.LookAtImport(ctx, in.Code, in.Body, who(ctx)); err != nil {
@@ -517,9 +518,9 @@ func (a *API) bench() {
 			Send bool   `json:"send" doc:"Send it, marked as a test; without it, only what would be sent is shown"`
 		}
 	}
-	op(a, "operator", http.MethodPost, "/connections/{code}/try", "try", "Try a mapping, see or send one message", func(ctx context.Context, in *tryInput) (*body[relay.Tried], error) {
+	op(a, "operator", http.MethodPost, "/connections/{code}/try", "try", "Try a mapping, see or send one message", func(ctx context.Context, in *tryInput) (*body[joining.Tried], error) {
 		t, err := a.relay.Try(ctx, in.Code, in.Body.Feed, in.Body.Text, in.Body.Send, who(ctx))
-		return &body[relay.Tried]{t}, err
+		return &body[joining.Tried]{t}, err
 	})
 }
 
@@ -531,7 +532,7 @@ func (a *API) setups() {
 		}
 	}
 	op(a, "admin", http.MethodPost, "/setup/plan", "plan-setup", "What applying a set-up would change", func(ctx context.Context, in *setupInput) (*body[[]setup.Change], error) {
-		s, err := relay.ReadSetup(in.Body.Text)
+		s, err := joining.ReadSetup(in.Body.Text)
 		if err != nil {
 			return nil, err
 		}
@@ -541,8 +542,8 @@ func (a *API) setups() {
 		}
 		return &body[[]setup.Change]{list}, err
 	})
-	op(a, "admin", http.MethodPost, "/setup/apply", "apply-setup", "Bring the company to what a set-up asks for", func(ctx context.Context, in *setupInput) (*body[relay.Applied], error) {
-		s, err := relay.ReadSetup(in.Body.Text)
+	op(a, "admin", http.MethodPost, "/setup/apply", "apply-setup", "Bring the company to what a set-up asks for", func(ctx context.Context, in *setupInput) (*body[joining.Applied], error) {
+		s, err := joining.ReadSetup(in.Body.Text)
 		if err != nil {
 			return nil, err
 		}
@@ -550,7 +551,7 @@ func (a *API) setups() {
 		if out.Changes == nil {
 			out.Changes = []setup.Change{}
 		}
-		return &body[relay.Applied]{out}, err
+		return &body[joining.Applied]{out}, err
 	})
 }
 
@@ -586,7 +587,7 @@ func (a *API) consentBack(w http.ResponseWriter, r *http.Request) {
 	}
 	code, tested, err := a.relay.ConsentAnswered(r.Context(), q.Get("state"), q.Get("code"), refused, who(r.Context()))
 	switch {
-	case errors.Is(err, relay.ErrState):
+	case errors.Is(err, joining.ErrState):
 		problem(w, http.StatusBadRequest, "This consent was not asked for here, was answered before, or took longer than half an hour. Ask for it again.")
 	case err != nil:
 		var known huma.StatusError

@@ -14,7 +14,7 @@ import (
 	"openrelay/internal/core/order"
 	"openrelay/internal/core/picking"
 	"openrelay/internal/core/place"
-	"openrelay/internal/relay"
+	"openrelay/internal/relay/shipping"
 	"openrelay/internal/store"
 )
 
@@ -384,12 +384,12 @@ func (a *API) shipments() {
 		}
 		return get(ctx, in.Number)
 	})
-	op(a, "viewer", http.MethodGet, "/shipments/{number}/rates", "rates", "Compare the carriers' services", func(ctx context.Context, in *NumberInput) (*body[[]relay.Rate], error) {
+	op(a, "viewer", http.MethodGet, "/shipments/{number}/rates", "rates", "Compare the carriers' services", func(ctx context.Context, in *NumberInput) (*body[[]shipping.Rate], error) {
 		list, err := a.relay.Rates(ctx, in.Number)
 		if list == nil {
-			list = []relay.Rate{}
+			list = []shipping.Rate{}
 		}
-		return &body[[]relay.Rate]{list}, wrapNumber("shipment", in.Number, err)
+		return &body[[]shipping.Rate]{list}, wrapNumber("shipment", in.Number, err)
 	})
 	type shipInput struct {
 		NumberInput

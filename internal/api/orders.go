@@ -13,7 +13,9 @@ import (
 
 	"openrelay/internal/core/message"
 	"openrelay/internal/core/money"
-	"openrelay/internal/relay"
+	"openrelay/internal/relay/engine"
+	"openrelay/internal/relay/orders"
+	"openrelay/internal/relay/views"
 	"openrelay/internal/store"
 )
 
@@ -81,7 +83,7 @@ func day(text string, zone *time.Location) (time.Time, error) {
 	}
 	t, err := time.ParseInLocation(time.DateOnly, text, zone)
 	if err != nil {
-		return t, relay.Refuse("%q is no day; YYYY-MM-DD is expected", text)
+		return t, engine.Refuse("%q is no day; YYYY-MM-DD is expected", text)
 	}
 	return t, nil
 }
@@ -150,7 +152,7 @@ func (a *API) ordersCSV(w http.ResponseWriter, r *http.Request) {
 }
 
 // compared says what each version of the channel's record changed against the one before, field by field.
-func compared(ctx context.Context, versions []relay.Version) []VersionChange {
+func compared(ctx context.Context, versions []views.Version) []VersionChange {
 	out := []VersionChange{}
 	if !sees(ctx) {
 		return out
@@ -208,29 +210,29 @@ func (a *API) orderWork() {
 	one := func(number string, err error) (*body[numberOutput], error) {
 		return &body[numberOutput]{numberOutput{number}}, err
 	}
-	type typedOrderInput struct{ Body relay.TypedOrder }
+	type typedOrderInput struct{ Body orders.TypedOrder }
 	op(a, "operator", http.MethodPost, "/orders", "type-order", "Take in an order that a person typed", func(ctx context.Context, in *typedOrderInput) (*body[numberOutput], error) {
 		return one(a.relay.TypeOrder(ctx, in.Body, who(ctx)))
 	})
-	type bulkInput struct{ Body relay.Bulk }
-	op(a, "operator", http.MethodPost, "/orders/actions", "act", "Do one thing to many orders, with a result for each", func(ctx context.Context, in *bulkInput) (*body[relay.BulkDone], error) {
+	type bulkInput struct{ Body orders.Bulk }
+	op(a, "operator", http.MethodPost, "/orders/actions", "act", "Do one thing to many orders, with a result for each", func(ctx context.Context, in *bulkInput) (*body[orders.BulkDone], error) {
 		d, err := a.relay.Act(ctx, in.Body, who(ctx))
-		return &body[relay.BulkDone]{d}, err
+		return &body[orders.BulkDone]{d}, err
 	})
 	type workIDInput struct {
 		ID int64 `path:"id"`
 	}
-	op(a, "operator", http.MethodGet, "/orders/actions/{id}", "action", "How an action on many orders stands", func(ctx context.Context, in *workIDInput) (*body[relay.BulkDone], error) {
+	op(a, "operator", http.MethodGet, "/orders/actions/{id}", "action", "How an action on many orders stands", func(ctx context.Context, in *workIDInput) (*body[orders.BulkDone], error) {
 		d, err := a.relay.BulkResult(ctx, in.ID)
-		return &body[relay.BulkDone]{d}, err
+		return &body[orders.BulkDone]{d}, err
 	})
-	op(a, "viewer", http.MethodGet, "/jobs", "jobs", "Work that waits or is under way", func(ctx context.Context, _ *struct{}) (*body[[]relay.Job], error) {
+	op(a, "viewer", http.MethodGet, "/jobs", "jobs", "Work that waits or is under way", func(ctx context.Context, _ *struct{}) (*body[[]engine.Job], error) {
 		list, err := a.relay.OpenJobs(ctx)
-		return &body[[]relay.Job]{list}, err
+		return &body[[]engine.Job]{list}, err
 	})
-	op(a, "operator", http.MethodPost, "/orders/actions/{id}/undo", "undo-act", "Take back what was done to many orders", func(ctx context.Context, in *workIDInput) (*body[relay.BulkDone], error) {
+	op(a, "operator", http.MethodPost, "/orders/actions/{id}/undo", "undo-act", "Take back what was done to many orders", func(ctx context.Context, in *workIDInput) (*body[orders.BulkDone], error) {
 		d, err := a.relay.UndoBulk(ctx, in.ID, who(ctx))
-		return &body[relay.BulkDone]{d}, err
+		return &body[orders.BulkDone]{d}, err
 	})
 	type orderAnswerInput struct {
 		NumberInput

@@ -17,7 +17,8 @@ import (
 	"openrelay/internal/core/money"
 	"openrelay/internal/core/place"
 	"openrelay/internal/paper"
-	"openrelay/internal/relay"
+	"openrelay/internal/relay/engine"
+	"openrelay/internal/relay/views"
 )
 
 // deny answers an error of the relay on a raw route.
@@ -48,7 +49,7 @@ func (a *API) company(r *http.Request) string {
 	return name
 }
 
-func pickList(company string, v relay.ShipmentView, now time.Time) paper.PickList {
+func pickList(company string, v views.ShipmentView, now time.Time) paper.PickList {
 	m := &v.Order.Record
 	return paper.PickList{Company: company, Order: v.OrderNumber, ChannelOrder: m.Number, Shipment: v.Number, Place: v.Location.Name, ShipTo: v.Order.ShipTo,
 		Note: m.Note, Gift: m.GiftNote, Wish: m.RequestedService, Wants: v.Wants, Printed: now}
@@ -70,18 +71,18 @@ func (a *API) pickListPDF(w http.ResponseWriter, r *http.Request) {
 func (a *API) pickListsPDF(w http.ResponseWriter, r *http.Request) {
 	numbers := strings.Split(r.URL.Query().Get("orders"), ",")
 	if len(numbers) > 100 || numbers[0] == "" {
-		a.deny(w, relay.Refuse("orders: 1 to 100 numbers are expected"))
+		a.deny(w, engine.Refuse("orders: 1 to 100 numbers are expected"))
 		return
 	}
 	var lists []paper.PickList
 	for _, n := range numbers {
 		s, err := a.relay.StartPick(r.Context(), n, who(r.Context()))
-		var refused *relay.Refused
+		var refused *engine.Refused
 		if errors.As(err, &refused) {
 			continue // it has no pick list now; the action on many said why
 		}
 		if err == nil {
-			var v relay.ShipmentView
+			var v views.ShipmentView
 			if v, err = a.relay.Shipment(r.Context(), s); err == nil {
 				lists = append(lists, pickList(a.company(r), v, a.relay.Now()))
 			}
@@ -92,7 +93,7 @@ func (a *API) pickListsPDF(w http.ResponseWriter, r *http.Request) {
 		}
 	}
 	if len(lists) == 0 {
-		a.deny(w, &relay.Refused{Text: "none of these orders has anything to pick", Conflict: true})
+		a.deny(w, &engine.Refused{Text: "none of these orders has anything to pick", Conflict: true})
 		return
 	}
 	a.pdf(w, "pick-lists.pdf", func(buf *bytes.Buffer) error { return paper.WritePickLists(buf, lists...) })
@@ -117,7 +118,7 @@ func (a *API) labelPDF(w http.ResponseWriter, r *http.Request) {
 	}
 	size := r.URL.Query().Get("size")
 	if size != "" && size != "label" && size != "a4" {
-		a.deny(w, relay.Refuse("size %q: label or a4 is expected", size))
+		a.deny(w, engine.Refuse("size %q: label or a4 is expected", size))
 		return
 	}
 	a.pdf(w, "label-"+v.Tracking+".pdf", func(buf *bytes.Buffer) error {

@@ -10,7 +10,8 @@ import (
 	"github.com/go-chi/chi/v5"
 
 	"openrelay/internal/core/money"
-	"openrelay/internal/relay"
+	"openrelay/internal/relay/engine"
+	"openrelay/internal/relay/people"
 	"openrelay/internal/store"
 )
 
@@ -33,12 +34,12 @@ func (a *API) privacy() {
 	type emailInput struct {
 		Email string `path:"email" maxLength:"200"`
 	}
-	op(a, "admin", http.MethodGet, "/persons/{email}", "person", "All that is kept of a person", func(ctx context.Context, in *emailInput) (*body[relay.PersonData], error) {
+	op(a, "admin", http.MethodGet, "/persons/{email}", "person", "All that is kept of a person", func(ctx context.Context, in *emailInput) (*body[people.PersonData], error) {
 		p, err := a.relay.Person(ctx, in.Email)
 		if err == nil {
 			err = a.looked(ctx, "person", in.Email)
 		}
-		return &body[relay.PersonData]{p}, err
+		return &body[people.PersonData]{p}, err
 	})
 	type erased struct {
 		Orders int `json:"orders"`
@@ -170,7 +171,7 @@ func (a *API) report(ctx context.Context, code, from, to string) (Report, error)
 
 // companyOps are the operations on the company itself.
 func (a *API) companyOps() {
-	type companyBody struct{ Body relay.Company }
+	type companyBody struct{ Body engine.Company }
 	get := func(ctx context.Context) (*companyBody, error) {
 		c, err := a.relay.Company(ctx)
 		return &companyBody{c}, err

@@ -6,7 +6,7 @@ import (
 	"time"
 
 	"openrelay/internal/core/rules"
-	"openrelay/internal/relay"
+	"openrelay/internal/relay/orders"
 	"openrelay/internal/store"
 )
 
@@ -102,7 +102,7 @@ func (a *API) rules() {
 		}
 		return &body[reading]{out}, nil
 	})
-	type ruleChangeInput struct{ Body relay.RuleChange }
+	type ruleChangeInput struct{ Body orders.RuleChange }
 	op(a, "admin", http.MethodPost, "/rules", "change-rule", "Add, change, move, switch or remove a rule", func(ctx context.Context, in *ruleChangeInput) (*body[[]Rule], error) {
 		if _, err := a.relay.PutRule(ctx, in.Body, who(ctx)); err != nil {
 			return nil, err
@@ -111,7 +111,7 @@ func (a *API) rules() {
 	})
 	type rehearseInput struct {
 		Body struct {
-			relay.RuleChange
+			orders.RuleChange
 			Orders int64 `json:"orders,omitempty" minimum:"0" maximum:"1000000" doc:"The newest so many; 0: 10,000"`
 		}
 	}

@@ -11,7 +11,8 @@ import (
 
 	"github.com/go-chi/chi/v5"
 
-	"openrelay/internal/relay"
+	"openrelay/internal/relay/engine"
+	"openrelay/internal/relay/sheets"
 	"openrelay/internal/sheet"
 	"openrelay/internal/store"
 )
@@ -60,8 +61,8 @@ type SheetInput struct {
 }
 
 func (a *API) sheets() {
-	op(a, "viewer", http.MethodGet, "/sheet-kinds", "sheet-kinds", "What can be handed in and saved as CSV, with its columns", func(context.Context, *struct{}) (*body[[]relay.SheetKind], error) {
-		return &body[[]relay.SheetKind]{relay.SheetKinds()}, nil
+	op(a, "viewer", http.MethodGet, "/sheet-kinds", "sheet-kinds", "What can be handed in and saved as CSV, with its columns", func(context.Context, *struct{}) (*body[[]sheets.SheetKind], error) {
+		return &body[[]sheets.SheetKind]{sheets.SheetKinds()}, nil
 	})
 	op(a, "viewer", http.MethodGet, "/sheets", "sheets", "Files that were handed in, newest first", func(ctx context.Context, in *PageInput) (*body[[]Sheet], error) {
 		list, err := a.relay.Store.Sheets(ctx, in.Limit)
@@ -121,12 +122,12 @@ func (a *API) sheets() {
 
 // handIn takes a CSV file as the body of a request.
 func (a *API) handIn(w http.ResponseWriter, r *http.Request) {
-	id, err := a.relay.HandIn(r.Context(), chi.URLParam(r, "kind"), r.URL.Query().Get("name"), http.MaxBytesReader(w, r.Body, relay.MaxSheet+1), who(r.Context()))
-	var refused *relay.Refused
+	id, err := a.relay.HandIn(r.Context(), chi.URLParam(r, "kind"), r.URL.Query().Get("name"), http.MaxBytesReader(w, r.Body, sheets.MaxSheet+1), who(r.Context()))
+	var refused *engine.Refused
 	var large *http.MaxBytesError
 	switch {
 	case errors.As(err, &large):
-		problem(w, http.StatusRequestEntityTooLarge, fmt.Sprintf("The file is larger than %d MB.", relay.MaxSheet>>20))
+		problem(w, http.StatusRequestEntityTooLarge, fmt.Sprintf("The file is larger than %d MB.", sheets.MaxSheet>>20))
 		return
 	case errors.As(err, &refused):
 		problem(w, http.StatusUnprocessableEntity, refused.Text)
@@ -146,7 +147,7 @@ func (a *API) save(w http.ResponseWriter, r *http.Request) {
 	kind := chi.URLParam(r, "kind")
 	out := &lazy{w: w, kind: kind}
 	if err := a.relay.Save(r.Context(), kind, out); err != nil {
-		var refused *relay.Refused
+		var refused *engine.Refused
 		switch {
 		case out.begun:
 			a.log.Error("a table could not be saved to its end", "kind", kind, "error", err)
@@ -171,7 +172,7 @@ func (l *lazy) Write(b []byte) (int, error) {
 	if !l.begun {
 		l.begun = true
 		l.w.Header().Set("Content-Type", "text/csv; charset=utf-8")
-		l.w.Header().Set("Content-Disposition", fmt.Sprintf("attachment; filename=%q", relay.SheetName(l.kind)))
+		l.w.Header().Set("Content-Disposition", fmt.Sprintf("attachment; filename=%q", sheets.SheetName(l.kind)))
 	}
 	return l.w.Write(b)
 }

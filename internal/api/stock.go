@@ -10,7 +10,7 @@ import (
 
 	"openrelay/internal/core/catalog"
 	"openrelay/internal/core/stock"
-	"openrelay/internal/relay"
+	"openrelay/internal/relay/inventory"
 	"openrelay/internal/store"
 )
 
@@ -187,7 +187,7 @@ func (a *API) stock() {
 			v.Levels = append(v.Levels, row)
 		}
 		for _, l := range w.Listings {
-			v.Listings = append(v.Listings, listing(l.Listing, w.Item.SKU, l.Allowed, l.On))
+			v.Listings = append(v.Listings, listingShown(l.Listing, w.Item.SKU, l.Allowed, l.On))
 		}
 		tl, err := a.relay.Store.Timeline(ctx, "item", w.Item.ID)
 		v.Timeline = a.entries(ctx, tl)
@@ -199,7 +199,7 @@ func (a *API) stock() {
 	type adjustInput struct {
 		SKUInput
 		Key  string `header:"Idempotency-Key"`
-		Body relay.Adjustment
+		Body inventory.Adjustment
 	}
 	op(a, "operator", http.MethodPost, "/items/{sku}/adjust", "adjust", "Change what lies at a location", func(ctx context.Context, in *adjustInput) (*body[ItemView], error) {
 		in.Body.SKU = in.SKU
@@ -236,7 +236,7 @@ func (a *API) stock() {
 		if err != nil {
 			return nil, fmt.Errorf("listing %s at %s: %w", in.SKU, in.Code, err)
 		}
-		v := OfferView{Item: w.Item, Listing: listing(w.Listing, w.Item.SKU, w.Allowed, w.On), At: timeAt(w.At), Shows: w.Shows, Known: w.Known, How: w.How, Since: at(w.Since), Allowed: w.Allowed,
+		v := OfferView{Item: w.Item, Listing: listingShown(w.Listing, w.Item.SKU, w.Allowed, w.On), At: timeAt(w.At), Shows: w.Shows, Known: w.Known, How: w.How, Since: at(w.Since), Allowed: w.Allowed,
 			Steps: w.Steps, Promised: a.promises(w.Promised), Movements: a.movements(w.Movements)}
 		if w.Open != nil {
 			m := outbox(*w.Open)

@@ -6,7 +6,7 @@ import (
 	"net/http"
 	"time"
 
-	"openrelay/internal/relay"
+	"openrelay/internal/relay/inventory"
 	"openrelay/internal/store"
 )
 
@@ -160,7 +160,7 @@ func (a *API) supply() {
 	}
 	type newPurchase struct {
 		Key  string `header:"Idempotency-Key"`
-		Body relay.NewPurchase
+		Body inventory.NewPurchase
 	}
 	op(a, "operator", http.MethodPost, "/purchases", "add-purchase", "Order goods at a supplier", func(ctx context.Context, in *newPurchase) (*body[Purchase], error) {
 		n, err := a.relay.AddPurchase(ctx, in.Body, who(ctx))
@@ -176,7 +176,7 @@ func (a *API) supply() {
 		NumberInput
 		Key  string `header:"Idempotency-Key" doc:"Repeating a request with the same key answers like the first"`
 		Body struct {
-			Items []relay.Arrival `json:"items"`
+			Items []inventory.Arrival `json:"items"`
 		}
 	}
 	op(a, "operator", http.MethodPost, "/purchases/{number}/receive", "receive", "Receive goods by scan, or many at once", func(ctx context.Context, in *arrivals) (*body[Purchase], error) {
@@ -207,7 +207,7 @@ func (a *API) supply() {
 	}
 	type newTransfer struct {
 		Key  string `header:"Idempotency-Key"`
-		Body relay.NewTransfer
+		Body inventory.NewTransfer
 	}
 	op(a, "operator", http.MethodPost, "/transfers", "add-transfer", "Prepare a transfer", func(ctx context.Context, in *newTransfer) (*body[Transfer], error) {
 		n, err := a.relay.AddTransfer(ctx, in.Body, who(ctx))
@@ -223,8 +223,8 @@ func (a *API) supply() {
 		NumberInput
 		Key  string `header:"Idempotency-Key"`
 		Body struct {
-			Items  []relay.Arrival `json:"items,omitempty" doc:"What arrived; without them all that is left"`
-			Reason string          `json:"reason,omitempty" doc:"What became of goods that are lost"`
+			Items  []inventory.Arrival `json:"items,omitempty" doc:"What arrived; without them all that is left"`
+			Reason string              `json:"reason,omitempty" doc:"What became of goods that are lost"`
 		}
 	}
 	for _, m := range []struct {
@@ -281,7 +281,7 @@ func (a *API) supply() {
 	type counted struct {
 		NumberInput
 		Key  string `header:"Idempotency-Key"`
-		Body relay.Counted
+		Body inventory.Counted
 	}
 	op(a, "operator", http.MethodPost, "/counts/{number}/lines", "count-item", "Note what was counted of an item in a bin", func(ctx context.Context, in *counted) (*body[Count], error) {
 		if _, err := a.relay.CountItem(ctx, in.Number, in.Body, who(ctx)); err != nil {

@@ -13,7 +13,9 @@ import (
 	"openrelay/internal/core/packing"
 	"openrelay/internal/core/picking"
 	"openrelay/internal/core/place"
-	"openrelay/internal/relay"
+	"openrelay/internal/relay/engine"
+	"openrelay/internal/relay/people"
+	"openrelay/internal/relay/views"
 	"openrelay/internal/store"
 )
 
@@ -246,17 +248,17 @@ type ShipmentView struct {
 	Served   string         `json:"decided_service,omitempty" doc:"The service that a rule chose"`
 }
 
-func (a *API) shipmentView(ctx context.Context, v relay.ShipmentView) ShipmentView {
+func (a *API) shipmentView(ctx context.Context, v views.ShipmentView) ShipmentView {
 	if !sees(ctx) {
-		relay.Strip(v.Order, hidden)
+		people.Strip(v.Order, hidden)
 	}
 	return ShipmentView{Profiled: v.Order.Ours.Decided.Profile, Served: v.Order.Ours.Decided.Service, Gift: v.Order.Record.GiftNote, Shipment: a.shipment(ctx, v.Shipment), Wants: v.Wants, Expected: picking.Expected(v.Wants), ShipTo: v.Order.ShipTo, Note: v.Order.Record.Note, Wish: v.Order.Record.RequestedService, Stage: string(v.Order.Stage())}
 }
 
-func (a *API) order(ctx context.Context, v relay.OrderView) Order {
+func (a *API) order(ctx context.Context, v views.OrderView) Order {
 	o := v.Order
 	if !sees(ctx) {
-		relay.Strip(o, hidden)
+		people.Strip(o, hidden)
 		for i := range v.Versions {
 			v.Versions[i].Record = nil
 		}
@@ -315,7 +317,7 @@ type Connection struct {
 	BaseURL   string                 `json:"base_url"`
 	Paused    bool                   `json:"paused"`
 	Revision  int64                  `json:"revision"`
-	Lamp      relay.Lamp             `json:"lamp"`
+	Lamp      views.Lamp             `json:"lamp"`
 	Orders    int64                  `json:"orders_today"`
 	Waiting   int64                  `json:"waiting" doc:"Messages that wait to be sent or confirmed"`
 	Refused   int64                  `json:"refused"`
@@ -323,7 +325,7 @@ type Connection struct {
 	BeganAt   *time.Time             `json:"began_at"`
 	Feeds     []Feed                 `json:"feeds"`
 	PushPath  string                 `json:"push_path,omitempty" doc:"Where the other side pushes to"`
-	Settings  relay.Settings         `json:"settings"`
+	Settings  engine.Settings        `json:"settings"`
 	State     string                 `json:"state" enum:"joining,on,left"`
 	Test      bool                   `json:"test"`
 	Site      string                 `json:"site,omitempty"`
@@ -339,7 +341,7 @@ type Connection struct {
 type Feed struct {
 	Kind     string     `json:"kind"`
 	On       bool       `json:"on"`
-	Lamp     relay.Lamp `json:"lamp"`
+	Lamp     views.Lamp `json:"lamp"`
 	Ways     []string   `json:"ways" doc:"push, read or send"`
 	Schedule string     `json:"schedule" doc:"Cron fields or @every; empty means the connector's own"`
 	Every    string     `json:"every,omitempty" doc:"The connector's own schedule"`
@@ -351,7 +353,7 @@ type Feed struct {
 	Revision int64      `json:"revision"`
 }
 
-func (a *API) connection(v relay.ConnectionView) Connection {
+func (a *API) connection(v views.ConnectionView) Connection {
 	c := Connection{Code: v.Code, Name: v.Name, Connector: v.Connector, Title: v.Title, Side: v.Side, BaseURL: v.Host, Paused: v.Paused, Revision: v.Revision, Lamp: v.Lamp,
 		Orders: v.Orders, Waiting: v.Open[store.Waiting] + v.Open[store.Sending] + v.Open[store.Sent], Refused: v.Open[store.Refused], LastOK: timeAt(v.LastOK), BeganAt: at(v.BeganAt), Feeds: []Feed{},
 		State: v.State, Test: v.Test, Site: v.Site, AccountNo: v.AccountNo, AccountID: v.AccountID, Account: v.Identity.Name, Overrides: v.Overrides, Can: v.Capabilities, Previewed: at(v.PreviewedAt)}
@@ -492,7 +494,7 @@ func revisionOf(ifMatch string) (int64, error) {
 func seenRevision(ifMatch string) (int64, error) {
 	rev, err := revisionOf(ifMatch)
 	if err != nil {
-		return 0, relay.Refuse("%v", err)
+		return 0, engine.Refuse("%v", err)
 	}
 	return rev, nil
 }

@@ -35,7 +35,7 @@ type command struct {
 }
 
 func commands() []command {
-	return append(slices.Concat(serving(), nouns(), orderNouns(), goods(), joining()), command{"version", "", "Print the version", func(_ context.Context, e *Env, f *flag.FlagSet, args []string) error {
+	return append(slices.Concat(serving(), nouns(), orderNouns(), goods(), joiningNouns()), command{"version", "", "Print the version", func(_ context.Context, e *Env, f *flag.FlagSet, args []string) error {
 		if err := parse(f, args, 0, 0); err != nil {
 			return err
 		}

@@ -16,7 +16,9 @@ import (
 	"openrelay/internal/core/catalog"
 	"openrelay/internal/core/money"
 	"openrelay/internal/core/stock"
-	"openrelay/internal/relay"
+	"openrelay/internal/relay/inventory"
+	"openrelay/internal/relay/listing"
+	"openrelay/internal/relay/sheets"
 )
 
 func momentFlag(to *time.Time) func(string) error {
@@ -30,7 +32,7 @@ func momentFlag(to *time.Time) func(string) error {
 }
 
 // lines collects SKU=QUANTITY.
-type lines []relay.Quantity
+type lines []inventory.Quantity
 
 func (l *lines) add(text string) error {
 	sku, n, ok := strings.Cut(text, "=")
@@ -38,7 +40,7 @@ func (l *lines) add(text string) error {
 	if !ok || sku == "" || err != nil {
 		return errors.New("SKU=QUANTITY is expected")
 	}
-	*l = append(*l, relay.Quantity{SKU: sku, Quantity: qty})
+	*l = append(*l, inventory.Quantity{SKU: sku, Quantity: qty})
 	return nil
 }
 
@@ -188,9 +190,9 @@ func goods() []command {
 		qty                                                                                          lines
 		serials                                                                                      []string
 		policy                                                                                       stock.Override
-		own                                                                                          relay.Own
+		own                                                                                          listing.Own
 	)
-	reset := func() { qty, serials, policy, own = nil, nil, stock.Override{}, relay.Own{} }
+	reset := func() { qty, serials, policy, own = nil, nil, stock.Override{}, listing.Own{} }
 	optional := func(f *flag.FlagSet, name string, to **int64, about string) {
 		f.Func(name, about, func(text string) error {
 			n, err := strconv.ParseInt(text, 10, 64)
@@ -335,7 +337,7 @@ func goods() []command {
 			f.StringVar(&mark, "mark", "", "all items with this mark")
 			f.BoolVar(&yes, "yes", false, "send it")
 		}, func(ctx context.Context, c *client.Client, p *printer, a []string) error {
-			sel := relay.Selection{SKUs: a[1:], Mark: mark}
+			sel := listing.Selection{SKUs: a[1:], Mark: mark}
 			v, err := c.PreviewPublish(ctx, a[0], sel)
 			if err != nil {
 				return err
@@ -386,11 +388,11 @@ func goods() []command {
 				return showPurchase(p, x, err)
 			}},
 			{"add", "SUPPLIER LOCATION", 2, func(ctx context.Context, c *client.Client, p *printer, a []string) error {
-				x, err := c.AddPurchase(ctx, relay.NewPurchase{Number: supplier, Supplier: a[0], Location: a[1], Expected: expected, Note: note, Lines: qty}, opts()...)
+				x, err := c.AddPurchase(ctx, inventory.NewPurchase{Number: supplier, Supplier: a[0], Location: a[1], Expected: expected, Note: note, Lines: qty}, opts()...)
 				return showPurchase(p, x, err)
 			}},
 			{"receive", "NUMBER CODE", 2, func(ctx context.Context, c *client.Client, p *printer, a []string) error {
-				x, err := c.Receive(ctx, a[0], []relay.Arrival{{Code: a[1], Bin: bin, Quantity: quantity, Serials: serials, Over: over}}, opts()...)
+				x, err := c.Receive(ctx, a[0], []inventory.Arrival{{Code: a[1], Bin: bin, Quantity: quantity, Serials: serials, Over: over}}, opts()...)
 				return showPurchase(p, x, err)
 			}},
 			{"close", "NUMBER", 1, func(ctx context.Context, c *client.Client, p *printer, a []string) error {
@@ -421,7 +423,7 @@ func goods() []command {
 				return showTransfer(p, x, err)
 			}},
 			{"add", "FROM TO", 2, func(ctx context.Context, c *client.Client, p *printer, a []string) error {
-				x, err := c.AddTransfer(ctx, relay.NewTransfer{From: a[0], To: a[1], Note: note, Lines: qty}, opts()...)
+				x, err := c.AddTransfer(ctx, inventory.NewTransfer{From: a[0], To: a[1], Note: note, Lines: qty}, opts()...)
 				return showTransfer(p, x, err)
 			}},
 			{"send", "NUMBER", 1, func(ctx context.Context, c *client.Client, p *printer, a []string) error {
@@ -429,9 +431,9 @@ func goods() []command {
 				return showTransfer(p, x, err)
 			}},
 			{"arrive", "NUMBER", 1, func(ctx context.Context, c *client.Client, p *printer, a []string) error {
-				var items []relay.Arrival
+				var items []inventory.Arrival
 				for _, q := range qty {
-					items = append(items, relay.Arrival{Code: q.SKU, Quantity: q.Quantity})
+					items = append(items, inventory.Arrival{Code: q.SKU, Quantity: q.Quantity})
 				}
 				x, err := c.MoveTransfer(ctx, a[0], "arrive", items, "", opts()...)
 				return showTransfer(p, x, err)
@@ -471,7 +473,7 @@ func goods() []command {
 				if err != nil {
 					return err
 				}
-				x, err := c.CountItem(ctx, a[0], relay.Counted{Code: a[1], Bin: bin, Quantity: n, Add: add})
+				x, err := c.CountItem(ctx, a[0], inventory.Counted{Code: a[1], Bin: bin, Quantity: n, Add: add})
 				return showCount(p, x, err)
 			}},
 			{"show", "NUMBER", 1, func(ctx context.Context, c *client.Client, p *printer, a []string) error {
@@ -559,7 +561,7 @@ func goods() []command {
 			}
 			name := out
 			if name == "" {
-				name = relay.SheetName(a[0])
+				name = sheets.SheetName(a[0])
 			}
 			f, err := os.Create(name)
 			if err != nil {

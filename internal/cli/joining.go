@@ -16,7 +16,8 @@ import (
 	"openrelay/internal/connector"
 	"openrelay/internal/core/message"
 	"openrelay/internal/core/place"
-	"openrelay/internal/relay"
+	"openrelay/internal/relay/engine"
+	"openrelay/internal/relay/joining"
 	"openrelay/internal/setup"
 )
 
@@ -76,12 +77,12 @@ func verbs(name, about string, flags func(*flag.FlagSet), list []verb) command {
 	})
 }
 
-func joining() []command {
+func joiningNouns() []command {
 	var (
 		name, code, address, site, origin, from, sample string
 		account                                         int64
 		test, no, accept, send, off                     bool
-		choose                                          relay.ImportChoices
+		choose                                          joining.ImportChoices
 		set                                             pairs
 	)
 	accessFlags := func(f *flag.FlagSet) {
@@ -91,8 +92,8 @@ func joining() []command {
 		f.StringVar(&site, "site", "", "code of the site, where the system has several")
 		f.Int64Var(&account, "account", 0, "`number` of an account that is there already")
 	}
-	access := func() relay.Access {
-		return relay.Access{Account: account, Address: address, Site: site, Secrets: set.m}
+	access := func() joining.Access {
+		return joining.Access{Account: account, Address: address, Site: site, Secrets: set.m}
 	}
 	return []command{
 		verbs("join", "Set a connection up, step by step; it can be left and resumed at any point", func(f *flag.FlagSet) {
@@ -111,7 +112,7 @@ func joining() []command {
 			f.StringVar(&from, "from", "", "look: orders from this `time` on, such as 2026-01-31T00:00:00Z")
 		}, []verb{
 			{"start", "CONNECTOR", 1, func(ctx context.Context, c *client.Client, p *printer, a []string) error {
-				j, err := c.StartJoin(ctx, relay.NewJoin{Connector: a[0], Name: name, Code: code, Test: test})
+				j, err := c.StartJoin(ctx, joining.NewJoin{Connector: a[0], Name: name, Code: code, Test: test})
 				return showJoin(p, j, err)
 			}},
 			{"show", "CONNECTION", 1, func(ctx context.Context, c *client.Client, p *printer, a []string) error {
@@ -374,7 +375,7 @@ func joining() []command {
 }
 
 // changed lays settings given as text over those that are there. Locations are given by code.
-func changed(ctx context.Context, c *client.Client, s relay.Settings, set map[string]string) (relay.Settings, error) {
+func changed(ctx context.Context, c *client.Client, s engine.Settings, set map[string]string) (engine.Settings, error) {
 	b, err := json.Marshal(s)
 	if err != nil {
 		return s, err
@@ -426,7 +427,7 @@ func changed(ctx context.Context, c *client.Client, s relay.Settings, set map[st
 	if b, err = json.Marshal(m); err != nil {
 		return s, err
 	}
-	out, err := relay.ParseSettings(b)
+	out, err := engine.ParseSettings(b)
 	if err != nil {
 		return s, usage{err.Error()}
 	}
@@ -475,7 +476,7 @@ func showJoin(p *printer, j api.Join, err error) error {
 	})
 }
 
-func showTested(p *printer, t relay.Tested, err error) error {
+func showTested(p *printer, t engine.Tested, err error) error {
 	if err != nil {
 		return err
 	}
@@ -542,7 +543,7 @@ func waitImport(ctx context.Context, c *client.Client, p *printer, code string) 
 	}
 }
 
-func previewTable(v relay.Preview, accepted bool, row func(...any)) {
+func previewTable(v joining.Preview, accepted bool, row func(...any)) {
 	row(fmt.Sprintf("%d listings, %d would change, %d would show nothing, %d are matched to no item", v.Listings, v.Changed, v.ToZero, v.Unknown))
 	row()
 	row("SKU", "Title", "Shows", "Would show")
@@ -559,7 +560,7 @@ func previewTable(v relay.Preview, accepted bool, row func(...any)) {
 	}
 }
 
-func triedTable(t relay.Tried, row func(...any)) {
+func triedTable(t joining.Tried, row func(...any)) {
 	if t.Trial != nil {
 		trialTable(*t.Trial, row)
 	}

@@ -11,7 +11,9 @@ import (
 
 	"openrelay/internal/api"
 	"openrelay/internal/client"
-	"openrelay/internal/relay"
+	"openrelay/internal/relay/attention"
+	"openrelay/internal/relay/engine"
+	"openrelay/internal/relay/orders"
 )
 
 // orderNouns are the commands for orders that need a decision: rules, exceptions, answers, actions on many.
@@ -19,13 +21,13 @@ func orderNouns() []command {
 	var (
 		value, reason, connection, subject, until, from, to, when, then, name, every string
 		release, decline, create, on, off, remove, asCSV                             bool
-		minutes, position, orders                                                    int64
+		minutes, position, last                                                      int64
 	)
 	told := func(p *printer, v any, format string, args ...any) error {
 		return p.show(v, func(row func(...any)) { row(fmt.Sprintf(format, args...)) })
 	}
-	group := func(a []string) relay.GroupOf {
-		return relay.GroupOf{Cause: a[0], Connection: connection, Subject: subject}
+	group := func(a []string) attention.GroupOf {
+		return attention.GroupOf{Cause: a[0], Connection: connection, Subject: subject}
 	}
 	groupFlags := func(f *flag.FlagSet) {
 		f.StringVar(&connection, "connection", "", "of this connection (its code)")
@@ -37,7 +39,7 @@ func orderNouns() []command {
 		}, func(ctx context.Context, c *client.Client, p *printer, a []string) error {
 			d, err := c.Act(ctx, a[0], value, a[1:]...)
 			if err == nil {
-				d, err = c.ActionDone(ctx, d, func(d relay.BulkDone) { p.say("%d of %d have their outcome", d.Settled, d.Total) })
+				d, err = c.ActionDone(ctx, d, func(d orders.BulkDone) { p.say("%d of %d have their outcome", d.Settled, d.Total) })
 			}
 			if err != nil {
 				return err
@@ -72,7 +74,7 @@ func orderNouns() []command {
 		}, func(ctx context.Context, c *client.Client, p *printer, _ []string) error {
 			x, err := c.Company(ctx)
 			if err == nil && (name != "" || from != "") {
-				x, err = c.SetCompany(ctx, relay.Company{Name: or(name, x.Name), TimeZone: or(from, x.TimeZone)})
+				x, err = c.SetCompany(ctx, engine.Company{Name: or(name, x.Name), TimeZone: or(from, x.TimeZone)})
 			}
 			if err != nil {
 				return err
@@ -201,7 +203,7 @@ func orderNouns() []command {
 			return told(p, k, "%s is %s now; %d orders go on", a[1], k.SKU, k.Freed)
 		}),
 		noun("type", "FILE", "Take in an order that a person typed, as JSON: connection, order, and inbox where it stands beside a message", 1, 1, nil, func(ctx context.Context, c *client.Client, p *printer, a []string) error {
-			var t relay.TypedOrder
+			var t orders.TypedOrder
 			if err := readJSON(a[0], &t); err != nil {
 				return err
 			}
@@ -242,13 +244,13 @@ func orderNouns() []command {
 			f.BoolVar(&off, "off", false, "as if it were off")
 			f.BoolVar(&remove, "remove", false, "as if it were removed")
 			f.Int64Var(&position, "position", 0, "as if it stood at this `place`")
-			f.Int64Var(&orders, "orders", 10_000, "the newest so many")
+			f.Int64Var(&last, "orders", 10_000, "the newest so many")
 		}, func(ctx context.Context, c *client.Client, p *printer, a []string) error {
 			x, err := ruleChange(ctx, c, a[0], when, then, !off, off, remove, position)
 			if err != nil {
 				return err
 			}
-			r, err := c.Rehearse(ctx, x, orders)
+			r, err := c.Rehearse(ctx, x, last)
 			if err != nil {
 				return err
 			}
@@ -293,7 +295,7 @@ func orderNouns() []command {
 			if err != nil {
 				return usage{fmt.Sprintf("-every %q: a duration such as 5m is expected", every)}
 			}
-			id, secret, err := c.PutTarget(ctx, relay.NewTarget{Kind: a[0], Address: a[1], Causes: a[2:], Every: int64(d / time.Minute), On: true})
+			id, secret, err := c.PutTarget(ctx, attention.NewTarget{Kind: a[0], Address: a[1], Causes: a[2:], Every: int64(d / time.Minute), On: true})
 			if err != nil {
 				return err
 			}
@@ -356,15 +358,15 @@ func ruleRows(list []api.Rule, row func(...any)) {
 }
 
 // ruleChange makes the change of a rule that is named: what is not said stays as it is.
-func ruleChange(ctx context.Context, c *client.Client, name, when, then string, on, off, remove bool, position int64) (relay.RuleChange, error) {
+func ruleChange(ctx context.Context, c *client.Client, name, when, then string, on, off, remove bool, position int64) (orders.RuleChange, error) {
 	list, err := c.Rules(ctx)
 	if err != nil {
-		return relay.RuleChange{}, err
+		return orders.RuleChange{}, err
 	}
-	x := relay.RuleChange{Name: name}
+	x := orders.RuleChange{Name: name}
 	for _, r := range list {
 		if r.Name == name {
-			x = relay.RuleChange{ID: r.ID, Revision: r.Revision, Name: name, On: r.On, When: r.When, Then: r.Then}
+			x = orders.RuleChange{ID: r.ID, Revision: r.Revision, Name: name, On: r.On, When: r.When, Then: r.Then}
 		}
 	}
 	if when != "\x00" {

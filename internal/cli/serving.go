@@ -23,6 +23,8 @@ import (
 	"openrelay/internal/demo"
 	"openrelay/internal/mail"
 	"openrelay/internal/relay"
+	"openrelay/internal/relay/engine"
+	"openrelay/internal/relay/people"
 	"openrelay/internal/store"
 )
 
@@ -91,7 +93,7 @@ func runServe(ctx context.Context, e *Env, f *flag.FlagSet, args []string) error
 	if err != nil {
 		return err
 	}
-	o := relay.Options{Log: log, Folder: *folder, Reach: allowed}
+	o := engine.Options{Log: log, Folder: *folder, Reach: allowed}
 	if *smtp != "" {
 		o.Mail = mail.Sender{Server: *smtp, From: *smtpFrom, User: e.Getenv("OPENRELAY_SMTP_USER"), Password: e.Getenv("OPENRELAY_SMTP_PASSWORD"), Plain: *smtpPlain}
 	}
@@ -296,7 +298,7 @@ func withRelay(ctx context.Context, file string, do func(*relay.Relay) error) er
 		return err
 	}
 	defer st.Close()
-	r, err := relay.Open(ctx, st, relay.Options{})
+	r, err := relay.Open(ctx, st, engine.Options{})
 	if err != nil {
 		return err
 	}
@@ -326,7 +328,7 @@ func runUser(ctx context.Context, e *Env, f *flag.FlagSet, args []string) error 
 }
 
 func knownRole(role string) bool {
-	for _, r := range relay.Roles {
+	for _, r := range people.Roles {
 		if r == role {
 			return true
 		}

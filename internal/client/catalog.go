@@ -12,7 +12,8 @@ import (
 	"openrelay/internal/api"
 	"openrelay/internal/core/catalog"
 	"openrelay/internal/core/stock"
-	"openrelay/internal/relay"
+	"openrelay/internal/relay/inventory"
+	"openrelay/internal/relay/listing"
 	"openrelay/internal/store"
 )
 
@@ -75,7 +76,7 @@ func (c *Client) Ignore(ctx context.Context, id int64, ignore bool) (api.Listing
 }
 
 // SetOwn says something of an item on one channel only.
-func (c *Client) SetOwn(ctx context.Context, id int64, own relay.Own) (out api.Listing, err error) {
+func (c *Client) SetOwn(ctx context.Context, id int64, own listing.Own) (out api.Listing, err error) {
 	_, err = c.Do(ctx, http.MethodPut, fmt.Sprintf("/listings/%d/own", id), own, &out)
 	return out, err
 }
@@ -87,13 +88,13 @@ func (c *Client) SetPolicy(ctx context.Context, id int64, o stock.Override) (out
 }
 
 // PreviewPublish shows exactly what publishing would send.
-func (c *Client) PreviewPublish(ctx context.Context, connection string, sel relay.Selection) (out relay.PublishPreview, err error) {
+func (c *Client) PreviewPublish(ctx context.Context, connection string, sel listing.Selection) (out listing.PublishPreview, err error) {
 	_, err = c.Do(ctx, http.MethodPost, "/connections/"+esc(connection)+"/publish/preview", sel, &out)
 	return out, err
 }
 
 // Publish sends what a preview showed.
-func (c *Client) Publish(ctx context.Context, connection string, sel relay.Selection, digest string) (int64, error) {
+func (c *Client) Publish(ctx context.Context, connection string, sel listing.Selection, digest string) (int64, error) {
 	var out struct {
 		Sent int64 `json:"sent"`
 	}
@@ -158,13 +159,13 @@ func (c *Client) Purchase(ctx context.Context, number string) (api.Purchase, err
 }
 
 // AddPurchase orders goods at a supplier.
-func (c *Client) AddPurchase(ctx context.Context, n relay.NewPurchase, opts ...Option) (out api.Purchase, err error) {
+func (c *Client) AddPurchase(ctx context.Context, n inventory.NewPurchase, opts ...Option) (out api.Purchase, err error) {
 	_, err = c.Do(ctx, http.MethodPost, "/purchases", n, &out, opts...)
 	return out, err
 }
 
 // Receive takes in goods of a purchase order.
-func (c *Client) Receive(ctx context.Context, number string, list []relay.Arrival, opts ...Option) (out api.Purchase, err error) {
+func (c *Client) Receive(ctx context.Context, number string, list []inventory.Arrival, opts ...Option) (out api.Purchase, err error) {
 	_, err = c.Do(ctx, http.MethodPost, "/purchases/"+esc(number)+"/receive", map[string]any{"items": list}, &out, opts...)
 	return out, err
 }
@@ -186,13 +187,13 @@ func (c *Client) Transfer(ctx context.Context, number string) (api.Transfer, err
 }
 
 // AddTransfer prepares a transfer.
-func (c *Client) AddTransfer(ctx context.Context, n relay.NewTransfer, opts ...Option) (out api.Transfer, err error) {
+func (c *Client) AddTransfer(ctx context.Context, n inventory.NewTransfer, opts ...Option) (out api.Transfer, err error) {
 	_, err = c.Do(ctx, http.MethodPost, "/transfers", n, &out, opts...)
 	return out, err
 }
 
 // MoveTransfer sends a transfer, lets goods of it arrive, gives up what is lost, or drops it.
-func (c *Client) MoveTransfer(ctx context.Context, number, what string, items []relay.Arrival, reason string, opts ...Option) (out api.Transfer, err error) {
+func (c *Client) MoveTransfer(ctx context.Context, number, what string, items []inventory.Arrival, reason string, opts ...Option) (out api.Transfer, err error) {
 	_, err = c.Do(ctx, http.MethodPost, "/transfers/"+esc(number)+"/"+what, map[string]any{"items": items, "reason": reason}, &out, opts...)
 	return out, err
 }
@@ -214,7 +215,7 @@ func (c *Client) StartCount(ctx context.Context, location string) (out api.Count
 }
 
 // CountItem notes what was counted.
-func (c *Client) CountItem(ctx context.Context, number string, n relay.Counted, opts ...Option) (out api.Count, err error) {
+func (c *Client) CountItem(ctx context.Context, number string, n inventory.Counted, opts ...Option) (out api.Count, err error) {
 	_, err = c.Do(ctx, http.MethodPost, "/counts/"+esc(number)+"/lines", n, &out, opts...)
 	return out, err
 }

@@ -17,7 +17,7 @@ import (
 	"openrelay/internal/api"
 	"openrelay/internal/core/message"
 	"openrelay/internal/core/picking"
-	"openrelay/internal/relay"
+	"openrelay/internal/relay/shipping"
 	"openrelay/internal/store"
 )
 
@@ -206,8 +206,8 @@ func (c *Client) Pack(ctx context.Context, shipment, profile string, weight int6
 }
 
 // Rates compares the carriers' services for a packed shipment.
-func (c *Client) Rates(ctx context.Context, shipment string) ([]relay.Rate, error) {
-	return get[[]relay.Rate](ctx, c, "/shipments/"+esc(shipment)+"/rates")
+func (c *Client) Rates(ctx context.Context, shipment string) ([]shipping.Rate, error) {
+	return get[[]shipping.Rate](ctx, c, "/shipments/"+esc(shipment)+"/rates")
 }
 
 // Ship buys the label of a packed shipment.

@@ -8,7 +8,8 @@ import (
 	"openrelay/internal/api"
 	"openrelay/internal/core/message"
 	"openrelay/internal/core/place"
-	"openrelay/internal/relay"
+	"openrelay/internal/relay/engine"
+	"openrelay/internal/relay/joining"
 	"openrelay/internal/setup"
 )
 
@@ -35,7 +36,7 @@ func (c *Client) Accounts(ctx context.Context) ([]api.Account, error) {
 }
 
 // StartJoin begins to set a connection up.
-func (c *Client) StartJoin(ctx context.Context, n relay.NewJoin) (out api.Join, err error) {
+func (c *Client) StartJoin(ctx context.Context, n joining.NewJoin) (out api.Join, err error) {
 	_, err = c.Do(ctx, http.MethodPost, "/joins", n, &out)
 	return out, err
 }
@@ -52,19 +53,19 @@ func (c *Client) DropJoin(ctx context.Context, code string) error {
 }
 
 // TestAccess tests an access; it is kept only if it lets us in.
-func (c *Client) TestAccess(ctx context.Context, code string, a relay.Access) (out relay.Tested, err error) {
+func (c *Client) TestAccess(ctx context.Context, code string, a joining.Access) (out engine.Tested, err error) {
 	_, err = c.Do(ctx, http.MethodPost, "/connections/"+esc(code)+"/access", a, &out)
 	return out, err
 }
 
 // AskConsent returns the other side's page on which a person lets us in. origin is the address of the
 // service as that person's browser reaches it.
-func (c *Client) AskConsent(ctx context.Context, code string, a relay.Access, origin string) (string, error) {
+func (c *Client) AskConsent(ctx context.Context, code string, a joining.Access, origin string) (string, error) {
 	var out struct {
 		Page string `json:"page"`
 	}
 	_, err := c.Do(ctx, http.MethodPost, "/connections/"+esc(code)+"/consent", struct {
-		relay.Access
+		joining.Access
 		Origin string `json:"origin"`
 	}{a, origin}, &out)
 	return out.Page, err
@@ -77,7 +78,7 @@ func (c *Client) Confirm(ctx context.Context, code, number string, yes bool) (ou
 }
 
 // SetSettings replaces the settings of a connection; the revision is the one seen.
-func (c *Client) SetSettings(ctx context.Context, code string, s relay.Settings, revision int64) (out api.Join, err error) {
+func (c *Client) SetSettings(ctx context.Context, code string, s engine.Settings, revision int64) (out api.Join, err error) {
 	_, err = c.Do(ctx, http.MethodPut, "/connections/"+esc(code)+"/settings", s, &out, Match(revision))
 	return out, err
 }
@@ -95,8 +96,8 @@ func (c *Client) SwitchOn(ctx context.Context, code string) (out api.Join, err e
 }
 
 // WouldLeave says what leaving a connection takes away and what stays.
-func (c *Client) WouldLeave(ctx context.Context, code string) (relay.Leaving, error) {
-	return get[relay.Leaving](ctx, c, "/connections/"+esc(code)+"/leave")
+func (c *Client) WouldLeave(ctx context.Context, code string) (joining.Leaving, error) {
+	return get[joining.Leaving](ctx, c, "/connections/"+esc(code)+"/leave")
 }
 
 // Leave disconnects a connection.
@@ -106,14 +107,14 @@ func (c *Client) Leave(ctx context.Context, code string) (out api.Join, err erro
 }
 
 // Renew renews the credentials of a connection at work.
-func (c *Client) Renew(ctx context.Context, code string, a relay.Access) (out relay.Tested, err error) {
+func (c *Client) Renew(ctx context.Context, code string, a joining.Access) (out engine.Tested, err error) {
 	_, err = c.Do(ctx, http.MethodPost, "/connections/"+esc(code)+"/renew", a, &out)
 	return out, err
 }
 
 // Preview says what switching stock out on would change.
-func (c *Client) Preview(ctx context.Context, code string) (relay.Preview, error) {
-	return get[relay.Preview](ctx, c, "/connections/"+esc(code)+"/preview")
+func (c *Client) Preview(ctx context.Context, code string) (joining.Preview, error) {
+	return get[joining.Preview](ctx, c, "/connections/"+esc(code)+"/preview")
 }
 
 // AcceptPreview says that a preview was seen.
@@ -128,7 +129,7 @@ func (c *Client) FirstImport(ctx context.Context, code string) (api.ImportView, 
 }
 
 // LookAtImport looks at what is there, without changing anything.
-func (c *Client) LookAtImport(ctx context.Context, code string, choose relay.ImportChoices) (out api.ImportView, err error) {
+func (c *Client) LookAtImport(ctx context.Context, code string, choose joining.ImportChoices) (out api.ImportView, err error) {
 	_, err = c.Do(ctx, http.MethodPost, "/connections/"+esc(code)+"/import", choose, &out)
 	return out, err
 }
@@ -163,7 +164,7 @@ func (c *Client) Sample(ctx context.Context, code, feed string) (string, error) 
 }
 
 // Try tries a mapping, or shows or sends one message.
-func (c *Client) Try(ctx context.Context, code, feed, text string, send bool) (out relay.Tried, err error) {
+func (c *Client) Try(ctx context.Context, code, feed, text string, send bool) (out joining.Tried, err error) {
 	_, err = c.Do(ctx, http.MethodPost, "/connections/"+esc(code)+"/try", map[string]any{"feed": feed, "text": text, "send": send}, &out)
 	return out, err
 }
@@ -197,7 +198,7 @@ func (c *Client) PlanSetup(ctx context.Context, text string, secrets map[string]
 }
 
 // ApplySetup brings the company to what a set-up asks for.
-func (c *Client) ApplySetup(ctx context.Context, text string, secrets map[string]map[string]string) (out relay.Applied, err error) {
+func (c *Client) ApplySetup(ctx context.Context, text string, secrets map[string]map[string]string) (out joining.Applied, err error) {
 	_, err = c.Do(ctx, http.MethodPost, "/setup/apply", map[string]any{"text": text, "secrets": secrets}, &out)
 	return out, err
 }

@@ -9,7 +9,10 @@ import (
 
 	"openrelay/internal/api"
 	"openrelay/internal/core/rules"
-	"openrelay/internal/relay"
+	"openrelay/internal/relay/attention"
+	"openrelay/internal/relay/engine"
+	"openrelay/internal/relay/orders"
+	"openrelay/internal/relay/people"
 	"openrelay/internal/store"
 )
 
@@ -25,26 +28,26 @@ func (c *Client) onOrder(ctx context.Context, number, what string, in any) (stri
 }
 
 // TypeOrder takes in an order that a person typed, and returns its number.
-func (c *Client) TypeOrder(ctx context.Context, o relay.TypedOrder) (string, error) {
+func (c *Client) TypeOrder(ctx context.Context, o orders.TypedOrder) (string, error) {
 	var out numberAnswer
 	_, err := c.Do(ctx, http.MethodPost, "/orders", o, &out)
 	return out.Number, err
 }
 
 // Act does one thing to many orders.
-func (c *Client) Act(ctx context.Context, action, value string, orders ...string) (out relay.BulkDone, err error) {
-	_, err = c.Do(ctx, http.MethodPost, "/orders/actions", relay.Bulk{Action: action, Value: value, Orders: orders}, &out)
+func (c *Client) Act(ctx context.Context, action, value string, numbers ...string) (out orders.BulkDone, err error) {
+	_, err = c.Do(ctx, http.MethodPost, "/orders/actions", orders.Bulk{Action: action, Value: value, Orders: numbers}, &out)
 	return out, err
 }
 
 // Action tells how an action on many orders stands.
-func (c *Client) Action(ctx context.Context, id int64) (out relay.BulkDone, err error) {
+func (c *Client) Action(ctx context.Context, id int64) (out orders.BulkDone, err error) {
 	_, err = c.Do(ctx, http.MethodGet, "/orders/actions/"+fmt.Sprint(id), nil, &out)
 	return out, err
 }
 
 // ActionDone waits until an action on many orders has an outcome for each; seen is told how far it is, and may be nil.
-func (c *Client) ActionDone(ctx context.Context, d relay.BulkDone, seen func(relay.BulkDone)) (relay.BulkDone, error) {
+func (c *Client) ActionDone(ctx context.Context, d orders.BulkDone, seen func(orders.BulkDone)) (orders.BulkDone, error) {
 	for d.State != "done" {
 		if seen != nil {
 			seen(d)
@@ -63,7 +66,7 @@ func (c *Client) ActionDone(ctx context.Context, d relay.BulkDone, seen func(rel
 }
 
 // Jobs lists the work that waits or is under way.
-func (c *Client) Jobs(ctx context.Context) (out []relay.Job, err error) {
+func (c *Client) Jobs(ctx context.Context) (out []engine.Job, err error) {
 	_, err = c.Do(ctx, http.MethodGet, "/jobs", nil, &out)
 	return out, err
 }
@@ -75,18 +78,18 @@ func (c *Client) NotBought(ctx context.Context, outbox int64) error {
 }
 
 // Company tells what is known of the company.
-func (c *Client) Company(ctx context.Context) (relay.Company, error) {
-	return get[relay.Company](ctx, c, "/company")
+func (c *Client) Company(ctx context.Context) (engine.Company, error) {
+	return get[engine.Company](ctx, c, "/company")
 }
 
 // SetCompany says what the company is called and where its days begin.
-func (c *Client) SetCompany(ctx context.Context, x relay.Company) (out relay.Company, err error) {
+func (c *Client) SetCompany(ctx context.Context, x engine.Company) (out engine.Company, err error) {
 	_, err = c.Do(ctx, http.MethodPut, "/company", x, &out)
 	return out, err
 }
 
 // UndoAct takes back what was done to many orders.
-func (c *Client) UndoAct(ctx context.Context, id int64) (out relay.BulkDone, err error) {
+func (c *Client) UndoAct(ctx context.Context, id int64) (out orders.BulkDone, err error) {
 	_, err = c.Do(ctx, http.MethodPost, "/orders/actions/"+fmt.Sprint(id)+"/undo", nil, &out)
 	return out, err
 }
@@ -144,7 +147,7 @@ func (c *Client) Rules(ctx context.Context) ([]api.Rule, error) {
 }
 
 // ChangeRule adds, changes, moves, switches or removes a rule, and returns them all.
-func (c *Client) ChangeRule(ctx context.Context, r relay.RuleChange) (out []api.Rule, err error) {
+func (c *Client) ChangeRule(ctx context.Context, r orders.RuleChange) (out []api.Rule, err error) {
 	_, err = c.Do(ctx, http.MethodPost, "/rules", r, &out)
 	return out, err
 }
@@ -156,11 +159,11 @@ type Rehearsed struct {
 }
 
 // Rehearse tells what a change of the rules would have made of the newest so many orders.
-func (c *Client) Rehearse(ctx context.Context, r relay.RuleChange, orders int64) (out Rehearsed, err error) {
+func (c *Client) Rehearse(ctx context.Context, r orders.RuleChange, last int64) (out Rehearsed, err error) {
 	_, err = c.Do(ctx, http.MethodPost, "/rules/rehearse", struct {
-		relay.RuleChange
+		orders.RuleChange
 		Orders int64 `json:"orders"`
-	}{r, orders}, &out)
+	}{r, last}, &out)
 	return out, err
 }
 
@@ -178,39 +181,39 @@ func (c *Client) Groups(ctx context.Context, query string) ([]api.Exception, err
 }
 
 // Assign says who looks after a group of exceptions.
-func (c *Client) Assign(ctx context.Context, g relay.GroupOf, assignee string) (int64, error) {
+func (c *Client) Assign(ctx context.Context, g attention.GroupOf, assignee string) (int64, error) {
 	return c.onGroup(ctx, "assign", struct {
-		relay.GroupOf
+		attention.GroupOf
 		Assignee string `json:"assignee"`
 	}{g, assignee})
 }
 
 // Snooze lets a group of exceptions sleep until a time.
-func (c *Client) Snooze(ctx context.Context, g relay.GroupOf, until time.Time) (int64, error) {
+func (c *Client) Snooze(ctx context.Context, g attention.GroupOf, until time.Time) (int64, error) {
 	return c.onGroup(ctx, "snooze", struct {
-		relay.GroupOf
+		attention.GroupOf
 		Until time.Time `json:"until,omitzero"`
 	}{g, until})
 }
 
 // SendGroupAgain sends all refused messages of a group again.
-func (c *Client) SendGroupAgain(ctx context.Context, g relay.GroupOf) (int64, error) {
+func (c *Client) SendGroupAgain(ctx context.Context, g attention.GroupOf) (int64, error) {
 	return c.onGroup(ctx, "send-again", g)
 }
 
 // Settle says that a group of exceptions was dealt with elsewhere.
-func (c *Client) Settle(ctx context.Context, g relay.GroupOf) (int64, error) {
+func (c *Client) Settle(ctx context.Context, g attention.GroupOf) (int64, error) {
 	return c.onGroup(ctx, "settle", g)
 }
 
 // MakeKnown says which item is sold under an unknown SKU.
-func (c *Client) MakeKnown(ctx context.Context, connection, sold, sku string, create bool) (out relay.Known, err error) {
+func (c *Client) MakeKnown(ctx context.Context, connection, sold, sku string, create bool) (out orders.Known, err error) {
 	_, err = c.Do(ctx, http.MethodPost, "/exceptions/known", map[string]any{"connection": connection, "sold": sold, "sku": sku, "create": create}, &out)
 	return out, err
 }
 
 // PutTarget adds or changes somebody who is told of exceptions. The secret of a new webhook is shown once.
-func (c *Client) PutTarget(ctx context.Context, t relay.NewTarget) (id int64, secret string, err error) {
+func (c *Client) PutTarget(ctx context.Context, t attention.NewTarget) (id int64, secret string, err error) {
 	var out struct {
 		ID     int64  `json:"id"`
 		Secret string `json:"secret"`
@@ -236,8 +239,8 @@ func (c *Client) Report(ctx context.Context, code, from, to string) (api.Report,
 }
 
 // Person returns all that is kept of a person.
-func (c *Client) Person(ctx context.Context, email string) (relay.PersonData, error) {
-	return get[relay.PersonData](ctx, c, "/persons/"+esc(email))
+func (c *Client) Person(ctx context.Context, email string) (people.PersonData, error) {
+	return get[people.PersonData](ctx, c, "/persons/"+esc(email))
 }
 
 // ErasePerson removes the personal data of a person and returns how many orders that were.

@@ -9,7 +9,7 @@ import (
 
 	"openrelay/internal/core/catalog"
 	"openrelay/internal/core/gs1"
-	"openrelay/internal/relay"
+	"openrelay/internal/relay/listing"
 	"openrelay/internal/standin"
 )
 
@@ -123,15 +123,15 @@ func spread(text string, n int64) int64 {
 }
 
 // openings lists the items with their opening stock; extra is added to every count.
-func openings(places map[string]int64, extra int64) []relay.Opening {
+func openings(places map[string]int64, extra int64) []listing.Opening {
 	alder, pier, mill := places["alder"], places["pier"], places["mill"]
 	till := map[string]bool{}
 	for _, g := range tillGoods() {
 		till[g.SKU] = true
 	}
-	var out, kits []relay.Opening
+	var out, kits []listing.Opening
 	for i, g := range goods() {
-		o := relay.Opening{Item: catalog.Item{SKU: g.sku, Kind: g.kind, Family: g.family, GTIN: gtin(i), Name: g.name, Category: g.group, Options: g.options, Serials: g.serials, CustomsCode: g.customs,
+		o := listing.Opening{Item: catalog.Item{SKU: g.sku, Kind: g.kind, Family: g.family, GTIN: gtin(i), Name: g.name, Category: g.group, Options: g.options, Serials: g.serials, CustomsCode: g.customs,
 			Origin: "XW", TaxClass: "standard", WeightG: g.grams, LengthMM: g.l, WidthMM: g.w, HeightMM: g.h, Price: g.price, Currency: "EUR", Parts: g.parts},
 			Counts: map[int64]int64{}, Bins: map[int64]string{}, Serials: map[int64][]string{}}
 		if g.kind == catalog.Kit {

@@ -12,7 +12,8 @@ import (
 	"openrelay/internal/client"
 	"openrelay/internal/core/catalog"
 	"openrelay/internal/core/stock"
-	"openrelay/internal/relay"
+	"openrelay/internal/relay/inventory"
+	"openrelay/internal/relay/listing"
 	"openrelay/internal/standin"
 )
 
@@ -115,7 +116,7 @@ func (k *walk) kit(ctx context.Context) error {
 func (k *walk) receipt(ctx context.Context) error {
 	w, c := k.w, k.w.Client
 	k.step("A delivery: ordered, received by scan, serial numbers recorded")
-	p, err := c.AddPurchase(ctx, relay.NewPurchase{Supplier: "Copperlatch Works", Location: "alder", Lines: []relay.Quantity{{SKU: "EXTRACTOR-3", Quantity: 2}, {SKU: "LID-63-100", Quantity: 30}}})
+	p, err := c.AddPurchase(ctx, inventory.NewPurchase{Supplier: "Copperlatch Works", Location: "alder", Lines: []inventory.Quantity{{SKU: "EXTRACTOR-3", Quantity: 2}, {SKU: "LID-63-100", Quantity: 30}}})
 	if err != nil {
 		return err
 	}
@@ -125,15 +126,15 @@ func (k *walk) receipt(ctx context.Context) error {
 	}
 	before := v.Levels[0]
 	k.check(before.OnOrder == 30, "purchase order %s: %d of LID-63-100 on order, %d on hand", p.Number, before.OnOrder, before.OnHand)
-	_, err = c.Receive(ctx, p.Number, []relay.Arrival{{Code: "EXTRACTOR-3", Quantity: 2, Serials: []string{"EX-9001", "EX-9001"}}})
+	_, err = c.Receive(ctx, p.Number, []inventory.Arrival{{Code: "EXTRACTOR-3", Quantity: 2, Serials: []string{"EX-9001", "EX-9001"}}})
 	k.check(client.StatusOf(err) == http.StatusConflict, "the same serial number twice is refused: %v", err)
-	if _, err = c.Receive(ctx, p.Number, []relay.Arrival{{Code: "EXTRACTOR-3", Quantity: 2, Serials: []string{"EX-9001", "EX-9002"}}}); err != nil {
+	if _, err = c.Receive(ctx, p.Number, []inventory.Arrival{{Code: "EXTRACTOR-3", Quantity: 2, Serials: []string{"EX-9001", "EX-9002"}}}); err != nil {
 		return err
 	}
-	if _, err = c.Receive(ctx, p.Number, []relay.Arrival{{Code: gtinOf("LID-63-100"), Quantity: 28, Bin: "B-02-1"}}); err != nil {
+	if _, err = c.Receive(ctx, p.Number, []inventory.Arrival{{Code: gtinOf("LID-63-100"), Quantity: 28, Bin: "B-02-1"}}); err != nil {
 		return err
 	}
-	_, err = c.Receive(ctx, p.Number, []relay.Arrival{{Code: "LID-63-100", Quantity: 5}})
+	_, err = c.Receive(ctx, p.Number, []inventory.Arrival{{Code: "LID-63-100", Quantity: 5}})
 	k.check(client.StatusOf(err) == http.StatusConflict, "more than was ordered is refused until it is meant: %v", err)
 	if p, err = c.ClosePurchase(ctx, p.Number); err != nil {
 		return err
@@ -181,7 +182,7 @@ func (k *walk) counting(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if n, err = c.CountItem(ctx, n.Number, relay.Counted{Code: sku, Quantity: l.OnHand - 2}); err != nil {
+	if n, err = c.CountItem(ctx, n.Number, inventory.Counted{Code: sku, Quantity: l.OnHand - 2}); err != nil {
 		return err
 	}
 	k.check(n.Lines[0].Expected == l.OnHand, "count %s: %d counted where %d should lie", n.Number, n.Lines[0].Counted, n.Lines[0].Expected)
@@ -350,7 +351,7 @@ func (k *walk) listing(ctx context.Context) error {
 	if _, err := c.EditItem(ctx, good.SKU, good); err != nil {
 		return err
 	}
-	sel := relay.Selection{SKUs: []string{"CANDLE-MOULD", "BOOK-QUEENS"}}
+	sel := listing.Selection{SKUs: []string{"CANDLE-MOULD", "BOOK-QUEENS"}}
 	p, err := c.PreviewPublish(ctx, "bramble", sel)
 	if err != nil {
 		return err

@@ -12,14 +12,16 @@ import (
 
 	"openrelay/internal/api"
 	"openrelay/internal/client"
-	"openrelay/internal/relay"
+	"openrelay/internal/relay/engine"
+	"openrelay/internal/relay/joining"
+	"openrelay/internal/relay/listing"
 )
 
 // Consent goes to a marketplace's consent page as a person's browser would: it lets the application in for
 // a seller and brings the answer back. It returns what became of it.
-func (w *World) Consent(ctx context.Context, c *client.Client, code, site, seller string) (relay.Tested, error) {
-	var out relay.Tested
-	page, err := c.AskConsent(ctx, code, relay.Access{Address: w.TansyURL, Site: site, Secrets: TansyAccess}, c.Server)
+func (w *World) Consent(ctx context.Context, c *client.Client, code, site, seller string) (engine.Tested, error) {
+	var out engine.Tested
+	page, err := c.AskConsent(ctx, code, joining.Access{Address: w.TansyURL, Site: site, Secrets: TansyAccess}, c.Server)
 	if err != nil {
 		return out, err
 	}
@@ -55,9 +57,9 @@ func (w *World) allow(ctx context.Context, page, seller string) (string, error) 
 }
 
 // BringBack opens the return address of a consent as the person who asked for it.
-func BringBack(ctx context.Context, c *client.Client, address string) (relay.Tested, error) {
+func BringBack(ctx context.Context, c *client.Client, address string) (engine.Tested, error) {
 	var out struct {
-		Tested relay.Tested `json:"tested"`
+		Tested engine.Tested `json:"tested"`
 	}
 	u, err := url.Parse(address)
 	if err != nil {
@@ -73,8 +75,8 @@ func BringBack(ctx context.Context, c *client.Client, address string) (relay.Tes
 // Joining says how a connection of the demo is joined after its access was tested.
 type Joining struct {
 	Sources []string // codes of the locations whose stock is sold
-	Change  func(*relay.Settings)
-	Import  relay.ImportChoices
+	Change  func(*engine.Settings)
+	Import  joining.ImportChoices
 	Stock   bool // look at the preview and send stock
 }
 
@@ -165,7 +167,7 @@ func (w *World) imported(ctx context.Context, code string) (api.ImportView, erro
 
 // Join begins the set-up of a connection.
 func (w *World) Join(ctx context.Context, connector, code, name string) error {
-	_, err := w.Client.StartJoin(ctx, relay.NewJoin{Connector: connector, Code: code, Name: name})
+	_, err := w.Client.StartJoin(ctx, joining.NewJoin{Connector: connector, Code: code, Name: name})
 	return err
 }
 
@@ -201,7 +203,7 @@ func (w *World) joinBy(ctx context.Context, connector, code, name, address strin
 	if err := w.Join(ctx, connector, code, name); err != nil {
 		return api.ImportView{}, err
 	}
-	t, err := w.Client.TestAccess(ctx, code, relay.Access{Address: address, Secrets: secrets})
+	t, err := w.Client.TestAccess(ctx, code, joining.Access{Address: address, Secrets: secrets})
 	if err == nil && !t.LetIn {
 		err = errors.New(t.Text)
 	}
@@ -217,7 +219,7 @@ func (w *World) joinBy(ctx context.Context, connector, code, name, address strin
 // JoinKitchen joins the ordering portal and puts the till's menu there: its orders come in, want an answer from a
 // person, and are told when they are handed over.
 func (w *World) JoinKitchen(ctx context.Context) error {
-	if _, err := w.JoinNosh(ctx, Joining{Sources: []string{"mill"}, Change: func(s *relay.Settings) {
+	if _, err := w.JoinNosh(ctx, Joining{Sources: []string{"mill"}, Change: func(s *engine.Settings) {
 		s.Tolerance, s.Account = 60, "Portal, tax on delivery" // it taxes the delivery fee beyond what it lists
 		s.NumberPrefix, s.PrepMinutes, s.TimeZone = "NL", 20, "UTC"
 		s.Payments = map[string]string{"portal": "Portal clearing"}
@@ -236,7 +238,7 @@ func (w *World) JoinKitchen(ctx context.Context) error {
 	}); err != nil {
 		return err
 	}
-	var sel relay.Selection
+	var sel listing.Selection
 	for _, d := range tillMenu() {
 		sel.SKUs = append(sel.SKUs, d.Code)
 	}

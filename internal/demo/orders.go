@@ -9,7 +9,7 @@ import (
 
 	"openrelay/internal/api"
 	"openrelay/internal/client"
-	"openrelay/internal/relay"
+	"openrelay/internal/relay/orders"
 	"openrelay/internal/standin"
 )
 
@@ -221,7 +221,7 @@ func (k *walk) calledOff(ctx context.Context) error {
 func (k *walk) rule(ctx context.Context) error {
 	w, c := k.w, k.w.Client
 	k.step("A rule, seen on past orders before it is switched on")
-	x := relay.RuleChange{Name: "Trays of jars are fragile", On: true, When: `skus.exists(s, s.startsWith("JAR-")) && units >= 2`, Then: `tag("fragile"), profile("medium")`}
+	x := orders.RuleChange{Name: "Trays of jars are fragile", On: true, When: `skus.exists(s, s.startsWith("JAR-")) && units >= 2`, Then: `tag("fragile"), profile("medium")`}
 	r, err := c.Rehearse(ctx, x, 10_000)
 	if err != nil {
 		return err

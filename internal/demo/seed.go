@@ -9,13 +9,13 @@ import (
 
 	"openrelay/internal/api"
 	"openrelay/internal/core/picking"
-	"openrelay/internal/relay"
+	"openrelay/internal/relay/orders"
 	"openrelay/internal/standin"
 	"openrelay/internal/store"
 )
 
 // Rules of the company, as its story begins.
-var Rules = []relay.RuleChange{
+var Rules = []orders.RuleChange{
 	{Name: "Papers for Eastmark", On: true, When: `country == "XE"`, Then: `tag("export"), note("Customs papers go with the parcel")`},
 	{Name: "Large orders are looked at", On: true, When: `total >= 90000`, Then: `hold("More than 900.00: call the buyer before it is picked")`},
 	{Name: "Glass goes from Alder Yard", On: true, When: `"Jars" in categories`, Then: `location("alder"), split("never"), tag("fragile")`},

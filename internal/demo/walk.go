@@ -16,7 +16,8 @@ import (
 	"openrelay/internal/core/freight"
 	"openrelay/internal/core/gs1"
 	"openrelay/internal/core/money"
-	"openrelay/internal/relay"
+	"openrelay/internal/relay/engine"
+	"openrelay/internal/relay/joining"
 	"openrelay/internal/standin"
 )
 
@@ -372,7 +373,7 @@ func (k *walk) joins(ctx context.Context) error {
 		return err
 	}
 	k.check(tested.LetIn, "%s", tested.Text)
-	im, err := w.Finish(ctx, "tansy", "T-8841", Joining{Sources: []string{"alder", "pier"}, Import: relay.ImportChoices{Items: true, Orders: true}, Stock: true})
+	im, err := w.Finish(ctx, "tansy", "T-8841", Joining{Sources: []string{"alder", "pier"}, Import: joining.ImportChoices{Items: true, Orders: true}, Stock: true})
 	if err != nil {
 		return err
 	}
@@ -393,11 +394,11 @@ func (k *walk) joins(ctx context.Context) error {
 	if err := w.Join(ctx, "bramble-row", "bramble", "Bramble Row"); err != nil {
 		return err
 	}
-	if tested, err = c.TestAccess(ctx, "bramble", relay.Access{Address: w.BrambleURL, Secrets: map[string]string{"key": " " + BrambleAccess["key"] + "\n", "secret": BrambleAccess["secret"]}}); err != nil {
+	if tested, err = c.TestAccess(ctx, "bramble", joining.Access{Address: w.BrambleURL, Secrets: map[string]string{"key": " " + BrambleAccess["key"] + "\n", "secret": BrambleAccess["secret"]}}); err != nil {
 		return err
 	}
 	k.check(tested.LetIn && len(tested.Trimmed) == 1, "%s Spaces around %s were taken off.", tested.Text, strings.Join(tested.Trimmed, ", "))
-	if im, err = w.Finish(ctx, "bramble", "BR-3302", Joining{Sources: []string{"alder"}, Import: relay.ImportChoices{Items: true, Orders: true}, Stock: true}); err != nil {
+	if im, err = w.Finish(ctx, "bramble", "BR-3302", Joining{Sources: []string{"alder"}, Import: joining.ImportChoices{Items: true, Orders: true}, Stock: true}); err != nil {
 		return err
 	}
 	k.imported(im, 21)
@@ -410,11 +411,11 @@ func (k *walk) joins(ctx context.Context) error {
 		return err
 	}
 	k.check(true, "our quantities went in a batch; %.1f s later its report was read, and it shows %d of SMOKER-M", time.Since(begin).Seconds(), item.Levels[0].Available)
-	second, err := c.StartJoin(ctx, relay.NewJoin{Connector: "bramble-row", Code: "second", Name: "Second"})
+	second, err := c.StartJoin(ctx, joining.NewJoin{Connector: "bramble-row", Code: "second", Name: "Second"})
 	if err != nil {
 		return err
 	}
-	if tested, err = c.TestAccess(ctx, second.Connection.Code, relay.Access{Address: w.BrambleURL, Secrets: BrambleAccess}); err != nil {
+	if tested, err = c.TestAccess(ctx, second.Connection.Code, joining.Access{Address: w.BrambleURL, Secrets: BrambleAccess}); err != nil {
 		return err
 	}
 	k.check(!tested.LetIn, "the same account a second time is refused: %s", tested.Text)
@@ -427,15 +428,15 @@ func (k *walk) joins(ctx context.Context) error {
 		return err
 	}
 	wrong := map[string]string{"user": CounterpaneAccess["user"], "password": "honey", "shop": CounterpaneAccess["shop"]}
-	if tested, err = c.TestAccess(ctx, "till", relay.Access{Address: w.CounterpaneURL, Secrets: wrong}); err != nil {
+	if tested, err = c.TestAccess(ctx, "till", joining.Access{Address: w.CounterpaneURL, Secrets: wrong}); err != nil {
 		return err
 	}
 	k.check(!tested.LetIn && tested.Field == "password", "a wrong password is named as such: %s", tested.Text)
-	if tested, err = c.TestAccess(ctx, "till", relay.Access{Address: w.CounterpaneURL, Secrets: CounterpaneAccess}); err != nil {
+	if tested, err = c.TestAccess(ctx, "till", joining.Access{Address: w.CounterpaneURL, Secrets: CounterpaneAccess}); err != nil {
 		return err
 	}
 	k.check(tested.LetIn, "%s", tested.Text)
-	if im, err = w.Finish(ctx, "till", "3", Joining{Sources: []string{"mill"}, Import: relay.ImportChoices{Items: true, Stock: true}, Change: func(s *relay.Settings) { s.NumberPrefix, s.Anonymous = "T", "Counter sale" }}); err != nil {
+	if im, err = w.Finish(ctx, "till", "3", Joining{Sources: []string{"mill"}, Import: joining.ImportChoices{Items: true, Stock: true}, Change: func(s *engine.Settings) { s.NumberPrefix, s.Anonymous = "T", "Counter sale" }}); err != nil {
 		return err
 	}
 	k.imported(im, 16)

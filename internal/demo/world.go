@@ -15,6 +15,7 @@ import (
 	"openrelay/internal/connector"
 	"openrelay/internal/mail"
 	"openrelay/internal/relay"
+	"openrelay/internal/relay/engine"
 	"openrelay/internal/setup"
 	"openrelay/internal/standin"
 	"openrelay/internal/store"
@@ -244,7 +245,7 @@ func Open(ctx context.Context, o Options) (w *World, err error) {
 	if w.Store, err = store.Open(ctx, o.File); err != nil {
 		return w, err
 	}
-	if w.Relay, err = relay.Open(ctx, w.Store, relay.Options{Log: o.Log, Reach: connector.Loopback, Mail: mail.Sender{Server: w.MailAddr, From: "relay@morrowhive.example", Plain: true}}); err != nil {
+	if w.Relay, err = relay.Open(ctx, w.Store, engine.Options{Log: o.Log, Reach: connector.Loopback, Mail: mail.Sender{Server: w.MailAddr, From: "relay@morrowhive.example", Plain: true}}); err != nil {
 		return w, err
 	}
 	if err := SetUp(ctx, w.Relay, w.Outside, w.Token, o.Extra); err != nil {

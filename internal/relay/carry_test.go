@@ -8,6 +8,9 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"openrelay/internal/core/message"
+	"openrelay/internal/relay/attention"
+	"openrelay/internal/relay/engine"
+	"openrelay/internal/relay/orders"
 	"openrelay/internal/store"
 )
 
@@ -19,7 +22,7 @@ func (k *kit) learned() {
 }
 
 func (k *kit) rule(then string) error {
-	_, err := k.PutRule(k.t.Context(), RuleChange{Name: "By itself", On: true, Then: then}, "Edda")
+	_, err := k.PutRule(k.t.Context(), orders.RuleChange{Name: "By itself", On: true, Then: then}, "Edda")
 	return err
 }
 
@@ -57,7 +60,7 @@ func TestARuleIsRefusedThatPromisesWhatNobodyDoes(t *testing.T) {
 	require.ErrorContains(t, k.rule(`profile("crate")`), "not known")
 	require.ErrorContains(t, k.rule(`location("moon")`), "not known")
 
-	set := *k.byCode("stall").settings()
+	set := *k.ByCode("stall").Settings()
 	set.Services = map[string]string{"express": "teleport"}
 	require.ErrorContains(t, k.SetSettings(t.Context(), "stall", set, 0, "Edda"), "services: express")
 }
@@ -106,7 +109,7 @@ func TestTheWishedServiceCounts(t *testing.T) {
 			k := newKit(t, "ann")
 			k.learned()
 			require.NoError(t, k.rule(`carry("ship"), profile("small")`))
-			set := *k.byCode("stall").settings()
+			set := *k.ByCode("stall").Settings()
 			set.Services = c.services
 			require.NoError(t, k.SetSettings(t.Context(), "stall", set, 0, "Edda"))
 			k.stock(5, "JAR")
@@ -116,7 +119,7 @@ func TestTheWishedServiceCounts(t *testing.T) {
 			calls := k.sent("ann", "/labels")
 			if c.bought == "" {
 				require.Empty(t, calls)
-				require.Equal(t, []string{serviceOpen}, k.causes())
+				require.Equal(t, []string{engine.ServiceOpen}, k.causes())
 				require.Contains(t, k.exceptions()[0].Text, c.says)
 				set.Services = map[string]string{c.wish: "fast"}
 				require.NoError(t, k.SetSettings(t.Context(), "stall", set, 0, "Edda"))
@@ -170,7 +173,7 @@ func TestShippingManyIsAJob(t *testing.T) {
 		}
 		return 200, map[string]any{"id": c.ref, "tracking": "T" + c.ref, "service": "slow", "price": 400, "currency": "EUR"}
 	})
-	d, err := k.Act(t.Context(), Bulk{Action: "ship", Orders: append(numbers, "S-1", "NOBODY")}, "Pim")
+	d, err := k.Act(t.Context(), orders.Bulk{Action: "ship", Orders: append(numbers, "S-1", "NOBODY")}, "Pim")
 	require.NoError(t, err)
 	require.Equal(t, store.JobWaiting, d.State, "labels are being bought")
 	require.Equal(t, int64(31), d.Total)
@@ -202,9 +205,9 @@ func TestWhatWasDoneToManyIsUndone(t *testing.T) {
 	k.stock(9, "JAR")
 	k.sell("S-1", units("JAR", 1))
 	k.sell("S-2", units("JAR", 1))
-	_, err := k.Act(t.Context(), Bulk{Action: "assign", Value: "Joss", Orders: []string{"S-2"}}, "Edda")
+	_, err := k.Act(t.Context(), orders.Bulk{Action: "assign", Value: "Joss", Orders: []string{"S-2"}}, "Edda")
 	require.NoError(t, err)
-	d, err := k.Act(t.Context(), Bulk{Action: "assign", Value: "Pim", Orders: []string{"S-1", "S-2"}}, "Edda")
+	d, err := k.Act(t.Context(), orders.Bulk{Action: "assign", Value: "Pim", Orders: []string{"S-1", "S-2"}}, "Edda")
 	require.NoError(t, err)
 	require.True(t, d.Undo)
 	back, err := k.UndoBulk(t.Context(), d.ID, "Edda")
@@ -219,9 +222,9 @@ func TestWhatWasDoneToManyIsUndone(t *testing.T) {
 	require.ErrorContains(t, err, "can no longer be undone")
 	_, err = k.BulkResult(t.Context(), 999)
 	require.ErrorIs(t, err, store.ErrNotFound)
-	for _, bad := range []Bulk{{Action: "fly", Orders: []string{"S-1"}}, {Action: "tag", Value: "a,b", Orders: []string{"S-1"}}, {Action: "tag", Value: "x"}, {Action: "tag", Orders: []string{"S-1"}}} {
+	for _, bad := range []orders.Bulk{{Action: "fly", Orders: []string{"S-1"}}, {Action: "tag", Value: "a,b", Orders: []string{"S-1"}}, {Action: "tag", Value: "x"}, {Action: "tag", Orders: []string{"S-1"}}} {
 		_, err = k.Act(t.Context(), bad, "Edda")
-		_, refused := isRefused(err)
+		_, refused := engine.IsRefused(err)
 		require.True(t, refused, "%+v", bad)
 	}
 }
@@ -229,11 +232,11 @@ func TestWhatWasDoneToManyIsUndone(t *testing.T) {
 // TestAHangingWebhookDelaysNoAnswer: telling people has a loop of its own.
 func TestAHangingWebhookDelaysNoAnswer(t *testing.T) {
 	k := newKit(t)
-	_, _, err := k.PutTarget(t.Context(), NewTarget{Kind: "webhook", Address: "http://tray.test/hook", On: true}, "Edda")
+	_, _, err := k.PutTarget(t.Context(), attention.NewTarget{Kind: "webhook", Address: "http://tray.test/hook", On: true}, "Edda")
 	require.NoError(t, err)
 	k.on("tray", "/hook", func(call) (int, any) { t.Error("the watch must not wait for it"); return 200, nil })
 	k.push("stall", event("order", "S-1", 1, sale("S-1", units("NOBODY", 1))))
-	require.NoError(t, k.decideAll(k.byCode("stall")))
+	require.NoError(t, k.DecideAll(k.ByCode("stall")))
 	_, err = k.Watch(t.Context())
 	require.NoError(t, err)
 	told := 0

@@ -8,6 +8,7 @@ import (
 
 	"openrelay/internal/core/message"
 	"openrelay/internal/core/stock"
+	"openrelay/internal/relay/engine"
 )
 
 func left(number, tracking string, lines ...message.DispatchLine) message.Dispatch {
@@ -21,7 +22,7 @@ func (k *kit) onHand(sku string) int64 {
 	require.NoError(k.t, err)
 	levels, err := k.Store.Levels(k.t.Context(), []int64{it.ID})
 	require.NoError(k.t, err)
-	return levels[stock.Key{Item: it.ID, Location: k.placeID("alder")}].OnHand
+	return levels[stock.Key{Item: it.ID, Location: k.PlaceID("alder")}].OnHand
 }
 
 // TestACorrectedDispatchReplaces: another number under the same record changes the parcel and what the channel knows.
@@ -67,7 +68,7 @@ func TestACorrectedQuantityIsFollowed(t *testing.T) {
 	require.Equal(t, int64(7), k.onHand("JAR"))
 	k.take("stall", event("dispatch", "d-1", 4, some(4)))
 	require.Equal(t, int64(7), k.onHand("JAR"), "more than was ordered changes nothing")
-	require.Equal(t, []string{notApplied}, k.causes())
+	require.Equal(t, []string{engine.NotApplied}, k.causes())
 	k.take("stall", event("dispatch", "d-2", 1, left("S-1", "AA2")))
 	require.Equal(t, "shipped", k.stage("S-1"))
 	k.holds()
@@ -86,7 +87,7 @@ func TestADispatchThatFitsNothingIsRaised(t *testing.T) {
 	require.Equal(t, "shipped", k.stage("S-3"))
 	texts := map[string]string{}
 	for _, e := range k.exceptions() {
-		require.Equal(t, notApplied, e.Cause)
+		require.Equal(t, engine.NotApplied, e.Cause)
 		require.NotEmpty(t, e.Expected)
 		texts[e.Subject] = e.Text
 	}

@@ -7,6 +7,10 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"openrelay/internal/core/message"
+	"openrelay/internal/relay/engine"
+	"openrelay/internal/relay/exchange"
+	"openrelay/internal/relay/inventory"
+	"openrelay/internal/relay/views"
 )
 
 // TestOneBadRecordStopsNothing: an item that core refuses stands before an order of another record. The order comes
@@ -19,15 +23,15 @@ func TestOneBadRecordStopsNothing(t *testing.T) {
 	require.Equal(t, "ready", k.stage("S-1"))
 	open := k.exceptions()
 	require.Len(t, open, 1)
-	require.Equal(t, notTakenIn, open[0].Cause)
+	require.Equal(t, engine.NotTakenIn, open[0].Cause)
 	require.Contains(t, open[0].Text, "Item i-1 from The stall could not be taken in: kind: there is stock of it")
 	require.NotZero(t, open[0].InboxID)
-	views, err := k.Connections(t.Context())
+	list, err := k.Connections(t.Context())
 	require.NoError(t, err)
-	require.Equal(t, Lamp{"caution", "1 message could not be taken in"}, views[0].Lamp)
+	require.Equal(t, views.Lamp{State: "caution", Text: "1 message could not be taken in"}, list[0].Lamp)
 
 	k.cancel("S-1")
-	require.NoError(t, k.Adjust(t.Context(), Adjustment{SKU: "JAR", Location: "alder", Change: -5, Reason: "sold at the fair"}, "Edda"))
+	require.NoError(t, k.Adjust(t.Context(), inventory.Adjustment{SKU: "JAR", Location: "alder", Change: -5, Reason: "sold at the fair"}, "Edda"))
 	n, err := k.TryAgain(t.Context(), "stall", "Edda")
 	require.NoError(t, err)
 	require.Equal(t, int64(1), n)
@@ -53,7 +57,7 @@ func TestABrokenDecisionIsTriedAgain(t *testing.T) {
 	require.Len(t, k.exceptions(), 1)
 	require.Contains(t, k.exceptions()[0].Text, "Order S-1 from The stall could not be taken in: something broke on our side")
 	next := func() time.Duration {
-		at, err := k.Store.NextInbox(t.Context(), k.byCode("stall").id)
+		at, err := k.Store.NextInbox(t.Context(), k.ByCode("stall").ID)
 		require.NoError(t, err)
 		return at.Sub(k.now())
 	}
@@ -81,12 +85,12 @@ func TestADecisionThatStaysBrokenEnds(t *testing.T) {
 	k.sell("S-1", units("JAR", 2))
 	k.spoil("UPDATE orders SET ours='no JSON'")
 	k.push("stall", event("order", "S-1", 2, sale("S-1", units("JAR", 1))))
-	for range decisions {
+	for range exchange.Decisions {
 		k.settle()
 		k.later(time.Hour)
 	}
 	k.settle()
-	waits, err := k.Store.NextInbox(t.Context(), k.byCode("stall").id)
+	waits, err := k.Store.NextInbox(t.Context(), k.ByCode("stall").ID)
 	require.NoError(t, err)
 	require.Zero(t, waits, "it is not tried for ever")
 	require.Len(t, k.exceptions(), 1)
@@ -100,17 +104,17 @@ func TestADecisionThatStaysBrokenEnds(t *testing.T) {
 
 // TestOneTimerAConnection: however often a loop is to be woken later, one timer is held, for the earliest moment.
 func TestOneTimerAConnection(t *testing.T) {
-	w := newWaker()
+	w := engine.NewWaker()
 	for range 1000 {
-		w.in(time.Hour)
+		w.In(time.Hour)
 	}
-	first := w.timer
-	w.in(2 * time.Hour)
-	require.Same(t, first, w.timer)
-	w.in(time.Millisecond)
-	require.NotSame(t, first, w.timer)
-	<-w.ch
-	w.in(time.Hour)
-	w.stop()
-	require.Nil(t, w.timer)
+	first := w.Timer
+	w.In(2 * time.Hour)
+	require.Same(t, first, w.Timer)
+	w.In(time.Millisecond)
+	require.NotSame(t, first, w.Timer)
+	<-w.Ch
+	w.In(time.Hour)
+	w.Stop()
+	require.Nil(t, w.Timer)
 }

@@ -10,6 +10,8 @@ import (
 
 	"openrelay/internal/connector"
 	"openrelay/internal/core/message"
+	"openrelay/internal/relay/engine"
+	"openrelay/internal/relay/joining"
 	"openrelay/internal/setup"
 	"openrelay/internal/store"
 )
@@ -20,7 +22,7 @@ func company(t *testing.T) *Relay {
 	st, err := store.Open(t.Context(), filepath.Join(t.TempDir(), "company.relay"))
 	require.NoError(t, err)
 	t.Cleanup(func() { st.Close() })
-	r, err := Open(t.Context(), st, Options{})
+	r, err := Open(t.Context(), st, engine.Options{})
 	require.NoError(t, err)
 	_, err = r.ApplySetup(t.Context(), setup.Setup{Version: 1, Company: "Test", Locations: []setup.Location{{Code: "main", Name: "Main"}}}, nil, "test")
 	require.NoError(t, err)
@@ -32,17 +34,17 @@ func TestSettingsCompleteAnOrder(t *testing.T) {
 		return &message.Order{PricesIncludeTax: true, Total: 1190, Lines: []message.OrderLine{{ID: "1", Quantity: 1, UnitPrice: 1190, Total: 1190}}}
 	}
 	plain := told()
-	(&Settings{}).complete(plain)
+	(&engine.Settings{}).Complete(plain)
 	require.Equal(t, told(), plain, "nothing decided, nothing changed")
 
 	o := told()
-	(&Settings{Anonymous: "Counter sale", TaxPermille: 190}).complete(o)
+	(&engine.Settings{Anonymous: "Counter sale", TaxPermille: 190}).Complete(o)
 	require.Equal(t, "Counter sale", o.BuyerName)
 	require.Equal(t, []int64{190, 190, 1190}, []int64{o.Tax, o.Lines[0].Tax, o.Total})
 
 	o = told()
 	o.ShipTo.Name = "Maren Tolland"
-	(&Settings{Anonymous: "Counter sale", PricesIncludeTax: "no", TaxPermille: 190}).complete(o)
+	(&engine.Settings{Anonymous: "Counter sale", PricesIncludeTax: "no", TaxPermille: 190}).Complete(o)
 	require.Empty(t, o.BuyerName, "the buyer is known")
 	require.False(t, o.PricesIncludeTax)
 	require.Zero(t, o.Tax, "the total shows that none was charged")
@@ -69,38 +71,38 @@ func TestSettingsAreChecked(t *testing.T) {
 		`{"colour":"red"}`:              `unknown field "colour"`,
 		`[]`:                            "settings",
 	} {
-		s, err := ParseSettings([]byte(text))
+		s, err := engine.ParseSettings([]byte(text))
 		if err == nil {
-			err = s.check(r)
+			err = s.Check(r.Engine)
 		}
-		var refused *Refused
+		var refused *engine.Refused
 		require.ErrorAs(t, err, &refused, text)
 		require.ErrorContains(t, err, says)
 	}
-	s, err := ParseSettings([]byte(`{"offer":{"sources":[1],"buffer":2},"time_zone":"Etc/GMT-1","number_prefix":"T-9","take":["open"],"keep":["ship_to"],"carry":"look"}`))
+	s, err := engine.ParseSettings([]byte(`{"offer":{"sources":[1],"buffer":2},"time_zone":"Etc/GMT-1","number_prefix":"T-9","take":["open"],"keep":["ship_to"],"carry":"look"}`))
 	require.NoError(t, err)
-	require.NoError(t, s.check(r))
-	require.Equal(t, []string{`carry "look"`, `keep ["ship_to"]`, `number_prefix "T-9"`, `offer {"sources":[1],"buffer":2,"cap":0,"floor":0,"off":false}`, `take ["open"]`, `time_zone "Etc/GMT-1"`}, differences(Settings{}, s))
-	require.Equal(t, []string{"carry removed"}, differences(Settings{Carry: "look"}, Settings{}))
+	require.NoError(t, s.Check(r.Engine))
+	require.Equal(t, []string{`carry "look"`, `keep ["ship_to"]`, `number_prefix "T-9"`, `offer {"sources":[1],"buffer":2,"cap":0,"floor":0,"off":false}`, `take ["open"]`, `time_zone "Etc/GMT-1"`}, joining.Differences(engine.Settings{}, s))
+	require.Equal(t, []string{"carry removed"}, joining.Differences(engine.Settings{Carry: "look"}, engine.Settings{}))
 	now := time.Date(2026, 11, 23, 0, 0, 0, 0, time.UTC)
-	require.Equal(t, now.AddDate(0, 0, -30), (&Settings{}).lookBack(now))
-	require.Equal(t, now.AddDate(0, 0, -3), (&Settings{LookBackDays: 3}).lookBack(now))
+	require.Equal(t, now.AddDate(0, 0, -30), (&engine.Settings{}).LookBack(now))
+	require.Equal(t, now.AddDate(0, 0, -3), (&engine.Settings{LookBackDays: 3}).LookBack(now))
 }
 
 func TestCodesComeFromNames(t *testing.T) {
 	r := company(t)
-	first, err := r.StartJoin(t.Context(), NewJoin{Connector: "tansy", Name: "Tansy, our Shop!"}, "x")
+	first, err := r.StartJoin(t.Context(), joining.NewJoin{Connector: "tansy", Name: "Tansy, our Shop!"}, "x")
 	require.NoError(t, err)
 	require.Equal(t, "tansy-our-shop", first)
-	second, err := r.StartJoin(t.Context(), NewJoin{Connector: "tansy", Name: "Tansy, our Shop!"}, "x")
+	second, err := r.StartJoin(t.Context(), joining.NewJoin{Connector: "tansy", Name: "Tansy, our Shop!"}, "x")
 	require.NoError(t, err)
 	require.Equal(t, "tansy-our-shop-2", second)
-	third, err := r.StartJoin(t.Context(), NewJoin{Connector: "tansy"}, "x")
+	third, err := r.StartJoin(t.Context(), joining.NewJoin{Connector: "tansy"}, "x")
 	require.NoError(t, err)
 	require.Equal(t, "tansy", third)
-	for _, bad := range []NewJoin{{Connector: "nothing"}, {Connector: "tansy", Code: "Has Space"}, {Connector: "tansy", Code: "tansy"}, {Connector: "tansy", Name: "!!!"}} {
+	for _, bad := range []joining.NewJoin{{Connector: "nothing"}, {Connector: "tansy", Code: "Has Space"}, {Connector: "tansy", Code: "tansy"}, {Connector: "tansy", Name: "!!!"}} {
 		_, err := r.StartJoin(t.Context(), bad, "x")
-		var refused *Refused
+		var refused *engine.Refused
 		require.ErrorAs(t, err, &refused, "%+v", bad)
 	}
 }
@@ -109,7 +111,7 @@ func TestCodesComeFromNames(t *testing.T) {
 func TestNothingMovesBeforeItIsComplete(t *testing.T) {
 	r := company(t)
 	ctx := t.Context()
-	code, err := r.StartJoin(ctx, NewJoin{Connector: "hedgerow"}, "x")
+	code, err := r.StartJoin(ctx, joining.NewJoin{Connector: "hedgerow"}, "x")
 	require.NoError(t, err)
 	list, err := r.Checklist(ctx, code)
 	require.NoError(t, err)
@@ -119,10 +121,10 @@ func TestNothingMovesBeforeItIsComplete(t *testing.T) {
 		require.NotEmpty(t, c.Hint)
 	}
 	require.Equal(t, map[string]bool{"account": false, "identity": false, "location": true, "feeds": true, "import": false, "preview": false}, done, "the only location there is was chosen")
-	var refused *Refused
+	var refused *engine.Refused
 	for what, err := range map[string]error{
 		"switch on":      r.SwitchOn(ctx, code, "x"),
-		"look":           r.LookAtImport(ctx, code, ImportChoices{}, "x"),
+		"look":           r.LookAtImport(ctx, code, joining.ImportChoices{}, "x"),
 		"go on":          r.GoOnWithImport(ctx, code, "x"),
 		"preview":        r.AcceptPreview(ctx, code, "x", "x"),
 		"stock out":      r.SetFeed(ctx, code, "stock out", true, "", 1, "x"),
@@ -134,8 +136,8 @@ func TestNothingMovesBeforeItIsComplete(t *testing.T) {
 		"other feeds":    r.SetOverrides(ctx, code, "feeds: { stock in: null }", 0, "x"),
 		"not the number": func() error { _, err := r.Confirm(ctx, code, "1", true, "x"); return err }(),
 		"run":            func() error { _, err := r.RunNow(ctx, code, "orders in", "", "x"); return err }(),
-		"renew":          func() error { _, err := r.Renew(ctx, code, Access{}, "x"); return err }(),
-		"consent":        func() error { _, err := r.AskConsent(ctx, code, Access{}, "http://x/back", "x"); return err }(),
+		"renew":          func() error { _, err := r.Renew(ctx, code, joining.Access{}, "x"); return err }(),
+		"consent":        func() error { _, err := r.AskConsent(ctx, code, joining.Access{}, "http://x/back", "x"); return err }(),
 		"send":           func() error { _, err := r.Try(ctx, code, "dispatch out", `{"lines":[]}`, true, "x"); return err }(),
 		"no message":     func() error { _, err := r.Try(ctx, code, "dispatch out", `{`, false, "x"); return err }(),
 		"no feed":        func() error { _, err := r.Try(ctx, code, "gossip", `{}`, false, "x"); return err }(),
@@ -144,7 +146,7 @@ func TestNothingMovesBeforeItIsComplete(t *testing.T) {
 			t.Errorf("%s: %v", what, err)
 		}
 	}
-	for _, where := range []error{r.SwitchOn(ctx, "none", "x"), r.Leave(ctx, "none", "x"), r.DropJoin(ctx, "none", "x"), r.SetTest(ctx, "none", true, 0, "x"), r.SetSettings(ctx, "none", Settings{}, 0, "x")} {
+	for _, where := range []error{r.SwitchOn(ctx, "none", "x"), r.Leave(ctx, "none", "x"), r.DropJoin(ctx, "none", "x"), r.SetTest(ctx, "none", true, 0, "x"), r.SetSettings(ctx, "none", engine.Settings{}, 0, "x")} {
 		require.ErrorIs(t, where, store.ErrNotFound)
 	}
 	require.NoError(t, r.DropJoin(ctx, code, "x"))
@@ -166,15 +168,15 @@ func TestWrongSites(t *testing.T) {
 		{"eastmark", message.Identity{Name: "A", Number: "1"}, ""},
 		{"", message.Identity{}, ""},
 	} {
-		require.Contains(t, wrongSite(def, c.site, c.id), c.says)
-		require.Equal(t, c.says == "", wrongSite(def, c.site, c.id) == "")
+		require.Contains(t, joining.WrongSite(def, c.site, c.id), c.says)
+		require.Equal(t, c.says == "", joining.WrongSite(def, c.site, c.id) == "")
 	}
 }
 
 func TestSamplesFitTheirFeeds(t *testing.T) {
 	r := company(t)
 	for _, name := range []string{"hedgerow", "bramble-row", "tansy", "counterpane", "plover-post"} {
-		code, err := r.StartJoin(t.Context(), NewJoin{Connector: name}, "x")
+		code, err := r.StartJoin(t.Context(), joining.NewJoin{Connector: name}, "x")
 		require.NoError(t, err)
 		for _, kind := range r.Connector(name).Kinds() {
 			text, err := r.Sample(t.Context(), code, kind)
@@ -222,12 +224,12 @@ func TestSetupsThatCannotBe(t *testing.T) {
 // TestFeedsThatAConnectorLearnsLater are added to its connections, switched off.
 func TestFeedsThatAConnectorLearnsLater(t *testing.T) {
 	r := company(t)
-	code, err := r.StartJoin(t.Context(), NewJoin{Connector: "hedgerow"}, "x")
+	code, err := r.StartJoin(t.Context(), joining.NewJoin{Connector: "hedgerow"}, "x")
 	require.NoError(t, err)
 	lib := r.Library().Clone()
 	lib["hedgerow"], err = lib["hedgerow"].With("feeds: { tracking in: { topic: scan, id: item.id, map: { tracking: item.no, state: '\"under way\"' } } }")
 	require.NoError(t, err)
-	next, err := Open(t.Context(), r.Store, Options{Library: lib})
+	next, err := Open(t.Context(), r.Store, engine.Options{Library: lib})
 	require.NoError(t, err)
 	views, err := next.Connections(t.Context())
 	require.NoError(t, err)

@@ -18,6 +18,10 @@ import (
 	"openrelay/internal/core/catalog"
 	"openrelay/internal/core/message"
 	"openrelay/internal/core/place"
+	"openrelay/internal/relay/engine"
+	"openrelay/internal/relay/exchange"
+	"openrelay/internal/relay/listing"
+	"openrelay/internal/relay/orders"
 	"openrelay/internal/setup"
 	"openrelay/internal/store"
 )
@@ -140,7 +144,7 @@ func (k *kit) open(path string) {
 	st, err := store.Open(k.t.Context(), path)
 	require.NoError(k.t, err)
 	k.t.Cleanup(func() { st.Close() })
-	k.Relay, err = Open(k.t.Context(), st, Options{Now: k.now, Transport: k})
+	k.Relay, err = Open(k.t.Context(), st, engine.Options{Now: k.now, Transport: k})
 	require.NoError(k.t, err)
 	k.t.Cleanup(k.Stop)
 }
@@ -247,7 +251,7 @@ func (k *kit) settle() {
 		if !did {
 			return
 		}
-		k.later(stockPace)
+		k.later(exchange.StockPace)
 	}
 	k.t.Fatal("it does not come to rest")
 }
@@ -292,11 +296,11 @@ func (k *kit) sell(number string, lines ...message.OrderLine) {
 // stock adds items with so many units at Alder Yard.
 func (k *kit) stock(n int64, skus ...string) {
 	k.t.Helper()
-	var list []Opening
+	var list []listing.Opening
 	for _, sku := range skus {
-		o := Opening{Item: catalog.Item{SKU: sku, Name: "A " + sku, WeightG: 500, LengthMM: 100, WidthMM: 80, HeightMM: 40, Price: 1000, Currency: "EUR"}}
+		o := listing.Opening{Item: catalog.Item{SKU: sku, Name: "A " + sku, WeightG: 500, LengthMM: 100, WidthMM: 80, HeightMM: 40, Price: 1000, Currency: "EUR"}}
 		if n > 0 {
-			o.Counts = map[int64]int64{k.placeID("alder"): n}
+			o.Counts = map[int64]int64{k.PlaceID("alder"): n}
 		}
 		list = append(list, o)
 	}
@@ -356,7 +360,7 @@ func (k *kit) spoil(query string, args ...any) {
 // cancel cancels an order on a person's word.
 func (k *kit) cancel(number string) {
 	k.t.Helper()
-	done, err := k.Act(k.t.Context(), Bulk{Action: "cancel", Orders: []string{number}}, "Edda")
+	done, err := k.Act(k.t.Context(), orders.Bulk{Action: "cancel", Orders: []string{number}}, "Edda")
 	require.NoError(k.t, err)
 	require.Equal(k.t, 1, done.Done, "%+v", done.Results)
 }

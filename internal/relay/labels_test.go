@@ -6,6 +6,9 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"openrelay/internal/relay/attention"
+	"openrelay/internal/relay/engine"
+	"openrelay/internal/relay/exchange"
 	"openrelay/internal/store"
 )
 
@@ -26,7 +29,7 @@ func labelKit(t *testing.T) (*kit, string) {
 
 func (k *kit) ask(shipment, carrier string) error {
 	k.t.Helper()
-	err := k.askLabel(k.t.Context(), shipment, carrier, "slow", "Pim")
+	err := k.AskLabel(k.t.Context(), shipment, carrier, "slow", "Pim")
 	k.settle()
 	return err
 }
@@ -68,7 +71,7 @@ func (k *kit) causes() []string {
 func (k *kit) inVain(n int) {
 	k.t.Helper()
 	for range n {
-		require.NoError(k.t, k.remakeAll(k.t.Context()))
+		require.NoError(k.t, k.RemakeAll(k.t.Context()))
 		k.later(6 * time.Minute)
 		k.settle()
 	}
@@ -80,7 +83,7 @@ func TestARefusedLabelIsNotSentAgainBesideAnother(t *testing.T) {
 	k, s := labelKit(t)
 	k.on("ann", "/labels", refusing)
 	require.NoError(t, k.ask(s, "ann"))
-	require.Equal(t, []string{labelRefused}, k.causes())
+	require.Equal(t, []string{engine.LabelRefused}, k.causes())
 	first := k.outboxOf("S-1", "labels out")
 	require.Equal(t, store.ToShip, k.parcelOf(s).State)
 
@@ -105,7 +108,7 @@ func TestSendingARefusedLabelAgainBuysItOnce(t *testing.T) {
 	require.NoError(t, k.ask(s, "ann"))
 	k.on("ann", "/labels", nil)
 	require.NoError(t, k.SendAgain(t.Context(), k.outboxOf("S-1", "labels out").ID, "Pim"))
-	require.Error(t, k.askLabel(t.Context(), s, "bob", "slow", "Pim"), "it is being bought")
+	require.Error(t, k.AskLabel(t.Context(), s, "bob", "slow", "Pim"), "it is being bought")
 	k.settle()
 	require.Equal(t, store.Gone, k.parcelOf(s).State)
 	require.Empty(t, k.causes())
@@ -122,13 +125,13 @@ func TestALabelOfWhichNothingIsKnown(t *testing.T) {
 	k, s := labelKit(t)
 	k.on("ann", "/labels", silent)
 	require.NoError(t, k.ask(s, "ann"))
-	k.inVain(maxAttempts + 2)
+	k.inVain(exchange.MaxAttempts + 2)
 	require.Equal(t, store.Buying, k.parcelOf(s).State)
-	require.Equal(t, []string{labelUnknown}, k.causes())
-	require.ErrorContains(t, k.askLabel(t.Context(), s, "bob", "slow", "Pim"), "It may exist")
+	require.Equal(t, []string{engine.LabelUnknown}, k.causes())
+	require.ErrorContains(t, k.AskLabel(t.Context(), s, "bob", "slow", "Pim"), "It may exist")
 
 	k.on("ann", "/labels", nil)
-	require.NoError(t, k.remakeAll(t.Context()))
+	require.NoError(t, k.RemakeAll(t.Context()))
 	require.NoError(t, k.SendAgain(t.Context(), k.outboxOf("S-1", "labels out").ID, "Pim"))
 	k.settle()
 	require.Equal(t, store.Gone, k.parcelOf(s).State)
@@ -149,7 +152,7 @@ func TestALabelThatDoesNotExistByAPersonsWord(t *testing.T) {
 	require.NoError(t, k.ask(s, "ann"))
 	m := k.outboxOf("S-1", "labels out")
 	require.Error(t, k.NotBought(t.Context(), m.ID, "Edda"), "it is still being tried")
-	k.inVain(maxAttempts + 1)
+	k.inVain(exchange.MaxAttempts + 1)
 	require.NoError(t, k.NotBought(t.Context(), m.ID, "Edda"))
 	require.Empty(t, k.causes())
 	require.NoError(t, k.ask(s, "bob"))
@@ -173,10 +176,10 @@ func TestALabelThatComesTooLateIsRaised(t *testing.T) {
 	require.Equal(t, left, k.parcelOf(s))
 	open := k.exceptions()
 	require.Len(t, open, 1)
-	require.Equal(t, labelSurplus, open[0].Cause)
+	require.Equal(t, engine.LabelSurplus, open[0].Cause)
 	require.Contains(t, open[0].Text, left.Tracking)
 	k.holds()
-	n, err := k.Settle(t.Context(), GroupOf{Cause: labelSurplus, Connection: "ann", Subject: open[0].Subject}, "Edda")
+	n, err := k.Settle(t.Context(), attention.GroupOf{Cause: engine.LabelSurplus, Connection: "ann", Subject: open[0].Subject}, "Edda")
 	require.NoError(t, err)
 	require.Equal(t, int64(1), n)
 	require.Empty(t, k.exceptions())

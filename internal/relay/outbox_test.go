@@ -55,9 +55,9 @@ func TestABurstIsOneMessage(t *testing.T) {
 	k.settle()
 	before := len(k.sent("stall", "/stock"))
 	k.push("stall", event("order", "S-1", 1, sale("S-1", units("JAR", 1))))
-	require.NoError(t, k.decideAll(k.byCode("stall")))
+	require.NoError(t, k.DecideAll(k.ByCode("stall")))
 	k.push("stall", event("order", "S-2", 1, sale("S-2", units("JAR", 1))))
-	require.NoError(t, k.decideAll(k.byCode("stall")))
+	require.NoError(t, k.DecideAll(k.ByCode("stall")))
 	k.settle()
 	require.Len(t, k.sent("stall", "/stock"), before+1)
 }

@@ -7,6 +7,10 @@ import (
 
 	"openrelay/internal/core/catalog"
 	"openrelay/internal/core/message"
+	"openrelay/internal/relay/attention"
+	"openrelay/internal/relay/engine"
+	"openrelay/internal/relay/inventory"
+	"openrelay/internal/relay/listing"
 )
 
 // TestAPartOfAKitThatIsAlsoSoldSingly is one row to take, and every scan of it counts.
@@ -39,15 +43,15 @@ func TestAPartOfAKitThatIsAlsoSoldSingly(t *testing.T) {
 func TestWhatIsPickedTooMuchIsPutBack(t *testing.T) {
 	k := newKit(t)
 	k.stock(9, "JAR")
-	require.NoError(t, k.Adjust(t.Context(), Adjustment{SKU: "JAR", Location: "alder", Bin: "A-01-1", Change: 3, Reason: "found"}, "Edda"))
+	require.NoError(t, k.Adjust(t.Context(), inventory.Adjustment{SKU: "JAR", Location: "alder", Bin: "A-01-1", Change: 3, Reason: "found"}, "Edda"))
 	k.sell("S-1", units("JAR", 3))
 	k.picked("S-1")
 	k.take("stall", event("order", "S-1", 2, sale("S-1", units("JAR", 2))))
-	require.Equal(t, []string{putBack}, k.causes())
+	require.Equal(t, []string{engine.PutBack}, k.causes())
 	require.Contains(t, k.exceptions()[0].Text, "Put back 1 × JAR")
 	k.take("stall", event("order", "S-1", 3, func() message.Order { o := sale("S-1", units("JAR", 2)); o.Note = "thanks"; return o }()))
 	require.Len(t, k.exceptions(), 1, "it stays until somebody did it")
-	n, err := k.Settle(t.Context(), GroupOf{Cause: putBack, Connection: "stall", Subject: k.exceptions()[0].Subject}, "Pim")
+	n, err := k.Settle(t.Context(), attention.GroupOf{Cause: engine.PutBack, Connection: "stall", Subject: k.exceptions()[0].Subject}, "Pim")
 	require.NoError(t, err)
 	require.Equal(t, int64(1), n)
 	require.Empty(t, k.exceptions())
@@ -57,7 +61,7 @@ func TestWhatIsPickedTooMuchIsPutBack(t *testing.T) {
 // TestAParcelWithoutAWeightIsWeighed: nothing is priced as an empty carton.
 func TestAParcelWithoutAWeightIsWeighed(t *testing.T) {
 	k := newKit(t)
-	require.NoError(t, k.AddItems(t.Context(), []Opening{{Item: catalog.Item{SKU: "FEATHER", Name: "Feather", Price: 100, Currency: "EUR"}, Counts: map[int64]int64{k.placeID("alder"): 5}}}, "Edda"))
+	require.NoError(t, k.AddItems(t.Context(), []listing.Opening{{Item: catalog.Item{SKU: "FEATHER", Name: "Feather", Price: 100, Currency: "EUR"}, Counts: map[int64]int64{k.PlaceID("alder"): 5}}}, "Edda"))
 	k.sell("S-1", units("FEATHER", 1))
 	s := k.picked("S-1")
 	require.ErrorContains(t, k.Pack(t.Context(), s, "small", 0, nil, "Pim"), "no weight is known of FEATHER")

@@ -12,6 +12,8 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"openrelay/internal/relay/engine"
+	"openrelay/internal/relay/joining"
 	"openrelay/internal/store"
 )
 
@@ -31,25 +33,25 @@ func TestMemoryFollowsTheFile(t *testing.T) {
 		wg.Wait()
 		recs, err := k.Store.Connections(t.Context())
 		require.NoError(t, err)
-		require.Equal(t, recs[0].Paused, k.byCode("stall").rec().Paused)
-		require.Equal(t, recs[0].Revision, k.byCode("stall").rec().Revision)
+		require.Equal(t, recs[0].Paused, k.ByCode("stall").Rec().Paused)
+		require.Equal(t, recs[0].Revision, k.ByCode("stall").Rec().Revision)
 	}
 }
 
 // TestMemoryKeepsWhatWasNotCommitted: a change that fails leaves memory as it was.
 func TestMemoryChangesAfterTheCommitOnly(t *testing.T) {
 	k := newKit(t)
-	c := k.byCode("stall")
-	before, _ := k.feed(c, "stock out")
+	c := k.ByCode("stall")
+	before, _ := k.Feed(c, "stock out")
 	require.NoError(t, k.SetFeed(t.Context(), "stall", "stock out", false, "", before.Revision, "Edda"))
-	err := k.commit(t.Context(), func(ch *change) error {
-		f, _ := k.feed(c, "stock out")
-		require.NoError(t, k.feedFailed(ch, c, f, fmt.Errorf("no answer")))
-		require.NoError(t, k.queueAllOffers(ch, c))
+	err := k.Commit(t.Context(), func(ch *engine.Change) error {
+		f, _ := k.Feed(c, "stock out")
+		require.NoError(t, k.FeedFailed(ch, c, f, fmt.Errorf("no answer")))
+		require.NoError(t, k.QueueAllOffers(ch, c))
 		return fmt.Errorf("it was not to be")
 	})
 	require.Error(t, err)
-	f, on := k.feed(c, "stock out")
+	f, on := k.Feed(c, "stock out")
 	require.False(t, on)
 	require.Zero(t, f.Failures)
 }
@@ -61,7 +63,7 @@ func TestADroppedSetUpLeavesNothingRunning(t *testing.T) {
 	count := func() int { runtime.GC(); return runtime.NumGoroutine() }
 	before := count()
 	for i := range 20 {
-		code, err := k.StartJoin(t.Context(), NewJoin{Connector: "hedgerow", Name: fmt.Sprintf("Shop %d", i)}, "Edda")
+		code, err := k.StartJoin(t.Context(), joining.NewJoin{Connector: "hedgerow", Name: fmt.Sprintf("Shop %d", i)}, "Edda")
 		require.NoError(t, err)
 		require.NoError(t, k.DropJoin(t.Context(), code, "Edda"))
 	}
@@ -73,10 +75,10 @@ func TestACatalogThatDidNotLoadIsLoadedAgain(t *testing.T) {
 	k := newKit(t)
 	k.stock(1, "JAR")
 	k.spoil("ALTER TABLE item RENAME COLUMN gtin TO lost")
-	_, err := k.index(t.Context(), true)
+	_, err := k.Index(t.Context(), true)
 	require.Error(t, err)
 	k.spoil("ALTER TABLE item RENAME COLUMN lost TO gtin")
-	x, err := k.index(t.Context(), true)
+	x, err := k.Index(t.Context(), true)
 	require.NoError(t, err)
 	require.NotNil(t, x)
 }
@@ -90,7 +92,7 @@ func TestTwoServicesNeverWorkOnOneFile(t *testing.T) {
 	st, err := store.Open(t.Context(), k.Store.Path())
 	require.NoError(t, err)
 	defer st.Close()
-	second, err := Open(t.Context(), st, Options{Transport: k})
+	second, err := Open(t.Context(), st, engine.Options{Transport: k})
 	require.NoError(t, err)
 	defer second.Stop()
 	err = second.Start()

@@ -4,6 +4,8 @@ import (
 	"slices"
 	"time"
 
+	"openrelay/internal/relay/engine"
+	"openrelay/internal/relay/exchange"
 	"openrelay/internal/store"
 )
 
@@ -24,59 +26,59 @@ func (s Step) Do() error { return s.do() }
 // is always the same.
 func (r *Relay) Steps() ([]Step, error) {
 	var out []Step
-	now := r.now()
-	inbox, outbox, err := r.Store.WhatWaits(r.ctx)
+	now := r.Clock()
+	inbox, outbox, err := r.Store.WhatWaits(r.Ctx)
 	if err != nil {
 		return nil, err
 	}
-	for _, c := range r.sorted() {
-		code := c.rec().Code
-		if at, waits := inbox[c.id]; waits {
-			out = append(out, Step{"decide " + code, later(at, now), func() error { return r.decideAll(c) }})
+	for _, c := range r.Sorted() {
+		code := c.Rec().Code
+		if at, waits := inbox[c.ID]; waits {
+			out = append(out, Step{"decide " + code, engine.Later(at, now), func() error { return r.DecideAll(c) }})
 		}
-		if !c.works() {
+		if !c.Works() {
 			continue
 		}
 		var kinds []string
-		for kind := range c.line().Def.Feeds {
+		for kind := range c.Line().Def.Feeds {
 			kinds = append(kinds, kind)
 		}
 		slices.Sort(kinds)
 		sends := false
 		for _, kind := range kinds {
-			f, on := r.feed(c, kind)
-			sends = sends || on && c.line().Def.Feeds[kind].Send != nil
-			if at, ok := r.due(c, kind); ok && f.ID != 0 {
-				out = append(out, Step{"read " + code + " " + kind, at, func() error { r.run(c, runRequest{kind: kind, cause: "schedule"}); return nil }})
+			f, on := r.Feed(c, kind)
+			sends = sends || on && c.Line().Def.Feeds[kind].Send != nil
+			if at, ok := r.Due(c, kind); ok && f.ID != 0 {
+				out = append(out, Step{"read " + code + " " + kind, at, func() error { r.Run(c, engine.RunRequest{Kind: kind, Cause: "schedule"}); return nil }})
 			}
 		}
-		if at, waits := outbox[c.id]; sends && waits {
-			at = later(at, c.stockSent.Add(stockPace))
-			out = append(out, Step{"send " + code, at, func() error { _, err := r.sendDue(c); return err }})
+		if at, waits := outbox[c.ID]; sends && waits {
+			at = engine.Later(at, c.StockSent.Add(exchange.StockPace))
+			out = append(out, Step{"send " + code, at, func() error { _, err := r.SendDue(c); return err }})
 		}
 	}
-	jobs, err := r.Store.NextJobs(r.ctx)
+	jobs, err := r.Store.NextJobs(r.Ctx)
 	if err != nil {
 		return nil, err
 	}
-	for _, kind := range jobKinds {
+	for _, kind := range engine.JobKinds {
 		if at, waits := jobs[string(kind)]; waits {
-			out = append(out, Step{"job " + string(kind), later(at, now), func() error { _, err := r.workJob(kind); return err }})
+			out = append(out, Step{"job " + string(kind), engine.Later(at, now), func() error { _, err := r.WorkJob(kind); return err }})
 		}
 	}
-	if at, err := r.Store.NextNotice(r.ctx); err != nil {
+	if at, err := r.Store.NextNotice(r.Ctx); err != nil {
 		return nil, err
 	} else if !at.IsZero() {
-		out = append(out, Step{"tell", later(at, now), func() error { _, err := r.Tell(r.ctx); return err }})
+		out = append(out, Step{"tell", engine.Later(at, now), func() error { _, err := r.Tell(r.Ctx); return err }})
 	}
 	return append(out, Step{"watch", r.nextWatch(), func() error {
-		at, err := r.Watch(r.ctx)
-		r.mu.Lock()
-		r.watchAt = later(at, r.now().Add(time.Second))
+		at, err := r.Watch(r.Ctx)
+		r.Mu.Lock()
+		r.WatchAt = engine.Later(at, r.Clock().Add(time.Second))
 		if at.IsZero() {
-			r.watchAt = r.now().Add(10 * time.Minute)
+			r.WatchAt = r.Clock().Add(10 * time.Minute)
 		}
-		r.mu.Unlock()
+		r.Mu.Unlock()
 		return err
 	}}), nil
 }
@@ -84,22 +86,22 @@ func (r *Relay) Steps() ([]Step, error) {
 // nextWatch is when a relay that is driven by hand looks again at what is due.
 func (r *Relay) nextWatch() time.Time {
 	select {
-	case <-r.wakeWatch.ch:
-		return r.now()
+	case <-r.WakeWatch.Ch:
+		return r.Clock()
 	default:
 	}
-	r.mu.RLock()
-	defer r.mu.RUnlock()
-	return r.watchAt
+	r.Mu.RLock()
+	defer r.Mu.RUnlock()
+	return r.WatchAt
 }
 
 // Waits tells whether nothing waits to be decided or sent, or confirmed.
 func (r *Relay) Waits() (bool, error) {
-	n, err := r.Store.CountWaitingInbox(r.ctx)
+	n, err := r.Store.CountWaitingInbox(r.Ctx)
 	if err != nil || n > 0 {
 		return true, err
 	}
-	open, err := r.Store.OpenOutbox(r.ctx)
+	open, err := r.Store.OpenOutbox(r.Ctx)
 	for _, states := range open {
 		if states[store.Waiting]+states[store.Sending]+states[store.Sent] > 0 {
 			return true, err

@@ -6,6 +6,9 @@ import (
 	"time"
 
 	"github.com/stretchr/testify/require"
+
+	"openrelay/internal/relay/inventory"
+	"openrelay/internal/relay/joining"
 )
 
 // TestNoOrderWaitsBesideFreeStock: 250 orders wait; what arrives is enough for all. All are served, although the
@@ -23,7 +26,7 @@ func TestNoOrderWaitsBesideFreeStock(t *testing.T) {
 	}
 	k.take("stall", list...)
 	require.Equal(t, "held", k.stage("S-1"))
-	require.NoError(t, k.Adjust(t.Context(), Adjustment{SKU: "JAR", Location: "alder", Change: 1050, Reason: "found"}, "Edda"))
+	require.NoError(t, k.Adjust(t.Context(), inventory.Adjustment{SKU: "JAR", Location: "alder", Change: 1050, Reason: "found"}, "Edda"))
 	require.Equal(t, "ready", k.stage("S-250"), "oldest sale first")
 	findings, err := k.Store.Verify(t.Context())
 	require.NoError(t, err)
@@ -49,7 +52,7 @@ func TestVerifyReportsAnOrderThatWaitsForWhatIsFree(t *testing.T) {
 	k.sell("S-1", units("JAR", 1))
 	require.Equal(t, "held", k.stage("S-1"))
 	k.holds()
-	require.NoError(t, k.Adjust(t.Context(), Adjustment{SKU: "JAR", Location: "pier", Change: 5, Reason: "found"}, "Edda"))
+	require.NoError(t, k.Adjust(t.Context(), inventory.Adjustment{SKU: "JAR", Location: "pier", Change: 5, Reason: "found"}, "Edda"))
 	k.settle()
 	k.holds() // the stall does not sell from Pier Nine
 	k.spoil("UPDATE connection SET settings=json_set(settings,'$.offer.sources',json('[1,2]')) WHERE code='stall'")
@@ -82,11 +85,11 @@ func TestManyOrdersGoOnWhenTheirListingIsKnown(t *testing.T) {
 func TestOtherSourcesAreLookedAt(t *testing.T) {
 	k := newKit(t)
 	k.stock(0, "JAR")
-	require.NoError(t, k.Adjust(t.Context(), Adjustment{SKU: "JAR", Location: "pier", Change: 5, Reason: "found"}, "Edda"))
+	require.NoError(t, k.Adjust(t.Context(), inventory.Adjustment{SKU: "JAR", Location: "pier", Change: 5, Reason: "found"}, "Edda"))
 	k.sell("S-1", units("JAR", 2))
 	require.Equal(t, "held", k.stage("S-1"))
-	set := *k.byCode("stall").settings()
-	set.Offer.Sources = append(set.Offer.Sources, k.placeID("pier"))
+	set := *k.ByCode("stall").Settings()
+	set.Offer.Sources = append(set.Offer.Sources, k.PlaceID("pier"))
 	require.NoError(t, k.SetSettings(t.Context(), "stall", set, 0, "Edda"))
 	k.settle()
 	require.Equal(t, "ready", k.stage("S-1"))
@@ -100,16 +103,16 @@ func TestOtherSourcesAreLookedAt(t *testing.T) {
 // TestAHandInNeedsAPlaceToSellFrom: a connection that hands in orders is not switched on without one.
 func TestAHandInNeedsAPlaceToSellFrom(t *testing.T) {
 	k := newKit(t)
-	code, err := k.StartJoin(t.Context(), NewJoin{Connector: "direct", Name: "By hand"}, "Edda")
+	code, err := k.StartJoin(t.Context(), joining.NewJoin{Connector: "direct", Name: "By hand"}, "Edda")
 	require.NoError(t, err)
-	tested, err := k.TestAccess(t.Context(), code, Access{}, "Edda")
+	tested, err := k.TestAccess(t.Context(), code, joining.Access{}, "Edda")
 	require.NoError(t, err)
 	require.True(t, tested.LetIn)
 	_, err = k.Confirm(t.Context(), code, tested.Identity.Number, true, "Edda")
 	require.NoError(t, err)
 	require.ErrorContains(t, k.SwitchOn(t.Context(), code, "Edda"), "Choose at least one location")
-	set := *k.byCode(code).settings()
-	set.Offer.Sources = []int64{k.placeID("alder")}
+	set := *k.ByCode(code).Settings()
+	set.Offer.Sources = []int64{k.PlaceID("alder")}
 	require.NoError(t, k.SetSettings(t.Context(), code, set, 0, "Edda"))
 	require.NoError(t, k.SwitchOn(t.Context(), code, "Edda"))
 }

@@ -4,28 +4,30 @@ import (
 	"context"
 	"errors"
 	"time"
+
+	"openrelay/internal/relay/engine"
 )
 
 // watchLoop does what is due at a time and not when something comes in.
 func (r *Relay) watchLoop() {
 	for {
-		next, err := r.Watch(r.ctx)
-		if err != nil && r.ctx.Err() == nil {
-			r.log.Error("what was due could not be done, trying again", "error", err)
+		next, err := r.Watch(r.Ctx)
+		if err != nil && r.Ctx.Err() == nil {
+			r.Log.Error("what was due could not be done, trying again", "error", err)
 		}
 		wait := time.Minute
 		if !next.IsZero() {
-			wait = min(wait, max(next.Sub(r.now()), 10*time.Millisecond))
+			wait = min(wait, max(next.Sub(r.Clock()), 10*time.Millisecond))
 		}
 		if err != nil {
 			wait = max(wait, 2*time.Second)
 		}
 		timer := time.NewTimer(wait)
 		select {
-		case <-r.ctx.Done():
+		case <-r.Ctx.Done():
 			timer.Stop()
 			return
-		case <-r.wakeWatch.ch:
+		case <-r.WakeWatch.Ch:
 			timer.Stop()
 		case <-timer.C:
 		}
@@ -35,11 +37,11 @@ func (r *Relay) watchLoop() {
 // Watch does what is due now: answers that did not come in time are raised, days are merged, what people are to be told
 // is gathered. It returns when something may be due next, or the zero time. It waits for nobody outside.
 func (r *Relay) Watch(ctx context.Context) (next time.Time, err error) {
-	steps := []func(context.Context) (time.Time, error){r.answersDue, r.mergesDue, r.gather}
+	steps := []func(context.Context) (time.Time, error){r.AnswersDue, r.MergesDue, r.Gather}
 	for _, f := range steps {
 		at, e := f(ctx)
 		err = errors.Join(err, e)
-		next = earlier(next, at)
+		next = engine.Earlier(next, at)
 	}
 	return next, err
 }
@@ -47,23 +49,23 @@ func (r *Relay) Watch(ctx context.Context) (next time.Time, err error) {
 // tellLoop tells people what was gathered for them. Whom it tells may be slow; nothing else waits for that.
 func (r *Relay) tellLoop() {
 	for {
-		next, err := r.Tell(r.ctx)
-		if err != nil && r.ctx.Err() == nil {
-			r.log.Error("people could not be told, trying again", "error", err)
+		next, err := r.Tell(r.Ctx)
+		if err != nil && r.Ctx.Err() == nil {
+			r.Log.Error("people could not be told, trying again", "error", err)
 		}
 		wait := time.Minute
 		if !next.IsZero() {
-			wait = min(wait, max(next.Sub(r.now()), 10*time.Millisecond))
+			wait = min(wait, max(next.Sub(r.Clock()), 10*time.Millisecond))
 		}
 		if err != nil {
 			wait = max(wait, 2*time.Second)
 		}
 		timer := time.NewTimer(wait)
 		select {
-		case <-r.ctx.Done():
+		case <-r.Ctx.Done():
 			timer.Stop()
 			return
-		case <-r.wakeTell.ch:
+		case <-r.WakeTell.Ch:
 			timer.Stop()
 		case <-timer.C:
 		}

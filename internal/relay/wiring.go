@@ -3,42 +3,60 @@ package relay
 import (
 	"context"
 
-	"openrelay/internal/core/message"
-	"openrelay/internal/store"
+	"openrelay/internal/relay/engine"
+	"openrelay/internal/relay/exchange"
+	"openrelay/internal/relay/orders"
 )
 
-// open registers who is behind which door.
-func (r *Relay) openDoors() {
-	r.in = map[string]inbound{
-		"orders in":    func(b *batch, msgs []mapped) error { return b.orders(msgs) },
-		"listings in":  each(func(b *batch, in store.InboxMessage, m *message.Listing) error { return b.listing(in, m) }),
-		"stock in":     each(func(b *batch, in store.InboxMessage, m *message.StockLevel) error { return b.stockLevel(in, m) }),
-		"items in":     each(func(b *batch, in store.InboxMessage, m *message.Item) error { return b.item(in, m) }),
-		"customers in": each(func(b *batch, in store.InboxMessage, m *message.Customer) error { return b.customer(in, m) }),
-		"dispatch in":  each(func(b *batch, in store.InboxMessage, m *message.Dispatch) error { return b.dispatch(in, m) }),
-		"tracking in":  each(func(b *batch, in store.InboxMessage, m *message.Tracking) error { return b.tracking(in, m) }),
+// wire registers who decides on which messages, who hears what became of one, and who is told what another room did.
+// Rooms further down know nothing of those further up; what they cause there goes through here.
+func (r *Relay) wire() {
+	r.Inbound = map[string]exchange.Inbound{
+		"orders in":    r.TakeOrders,
+		"listings in":  exchange.Each(r.TakeListing),
+		"stock in":     exchange.Each(r.TakeStockLevel),
+		"items in":     exchange.Each(r.TakeItem),
+		"customers in": exchange.Each(r.TakeCustomer),
+		"dispatch in":  exchange.Each(r.TakeDispatch),
+		"tracking in":  exchange.Each(r.TakeTracking),
 	}
-	r.out = map[string]outbound{
-		"stock out":     {accepted: r.quantityTold},
-		"items out":     {accepted: r.published, refused: r.publishRefused},
-		"labels out":    {settled: r.labelAnswered, refused: r.labelNotSold, unknown: r.labelNotKnown, again: r.sendLabelAgain},
-		"handovers out": {settled: r.dayClosed, refused: r.handoverRefused},
-		"dispatch out":  {settled: r.dispatchSent, confirmed: r.dispatchConfirmed},
-		"answers out":   {settled: r.toldChannel("our answer")},
-		"states out":    {settled: r.toldChannel("how far it is")},
+	r.Outbound = map[string]exchange.Outbound{
+		"stock out":     {Accepted: r.QuantityTold},
+		"items out":     {Accepted: r.Published, Refused: r.PublishRefused},
+		"labels out":    {Settled: r.LabelAnswered, Refused: r.LabelNotSold, Unknown: r.LabelNotKnown, Again: r.SendLabelAgain},
+		"handovers out": {Settled: r.DayClosed, Refused: r.HandoverRefused},
+		"dispatch out":  {Settled: r.DispatchSent, Confirmed: r.DispatchConfirmed},
+		"answers out":   {Settled: r.ToldChannel("our answer")},
+		"states out":    {Settled: r.ToldChannel("how far it is")},
 	}
-	r.begin, r.more = r.work, r.readAll
-	r.committed = []func(context.Context, *change) error{r.itemsChanged, r.waresChanged, r.listingsMoved}
-	r.steps = map[jobKind]jobStep{jobServe: r.serveStep, jobRematch: r.rematchStep, jobSources: r.sourcesStep, jobAct: r.actStep, jobCarry: r.carryStep, jobServices: r.servicesStep}
-	r.onFreed, r.onKnown, r.onSaving, r.onChanged, r.onSettings, r.onUnderWay = r.serveWaiting, r.rematchAll, r.carryOn, r.syncShipments, r.settingsDecided, r.shipped
-	r.actions = map[string]action{
-		"pick": func(ctx context.Context, number, _, who string) (string, string, bool, error) {
-			s, err := r.StartPick(ctx, number, who)
-			return "to be picked as " + s, "", false, err
-		},
-		"ship": func(ctx context.Context, number, _, who string) (string, string, bool, error) {
-			asked, err := r.askPacked(ctx, number, who)
-			return "label asked for", asked, true, err
-		},
+	r.JobSteps = map[engine.JobKind]engine.JobStep{
+		engine.JobServe:    r.ServeStep,
+		engine.JobRematch:  r.RematchStep,
+		engine.JobSources:  r.SourcesStep,
+		engine.JobAct:      r.ActStep,
+		engine.JobCarry:    r.CarryStep,
+		engine.JobServices: r.ServicesStep,
 	}
+	r.Actions = map[string]orders.Action{"pick": r.pickAction, "ship": r.shipAction}
+
+	r.OnWork, r.OnMore = r.Work, r.ReadAll
+	r.Committed = []func(context.Context, *engine.Change) error{r.ItemsChanged, r.ItemKindsChanged, r.ListingsMoved}
+	r.OnFreed = r.ServeWaiting
+	r.OnKnown = r.RematchAll
+	r.OnSaving = r.CarryOn
+	r.OnChanged = r.SyncShipments
+	r.OnSettings = r.SettingsDecided
+	r.OnUnderWay = r.LabelsCame
+}
+
+// pickAction lets a picker take an order.
+func (r *Relay) pickAction(ctx context.Context, number, _, who string) (done, reference string, underWay bool, err error) {
+	shipment, err := r.StartPick(ctx, number, who)
+	return "to be picked as " + shipment, "", false, err
+}
+
+// shipAction asks for the label of a packed order; what becomes of it is known later.
+func (r *Relay) shipAction(ctx context.Context, number, _, who string) (done, reference string, underWay bool, err error) {
+	asked, err := r.AskPacked(ctx, number, who)
+	return "label asked for", asked, true, err
 }

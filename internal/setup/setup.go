@@ -25,7 +25,7 @@ type Setup struct {
 	About       string            `yaml:"about,omitempty"`
 	Company     string            `yaml:"company,omitempty"`
 	TimeZone    string            `yaml:"time_zone,omitempty"` // IANA name; the company's days begin in it
-	Series      map[string]string `yaml:"series,omitempty"` // prefix of each number series
+	Series      map[string]string `yaml:"series,omitempty"`    // prefix of each number series
 	Locations   []Location        `yaml:"locations,omitempty"`
 	Profiles    []Profile         `yaml:"profiles,omitempty"`
 	Connectors  []string          `yaml:"connectors,omitempty"` // definitions, as text

@@ -23,6 +23,7 @@ import (
 	"openrelay/internal/connector"
 	"openrelay/internal/demo"
 	"openrelay/internal/relay"
+	"openrelay/internal/relay/engine"
 	"openrelay/internal/standin"
 	"openrelay/internal/store"
 )
@@ -93,7 +94,7 @@ func TestKilledAtRandom(t *testing.T) {
 	require.NoError(t, l.Close())
 	st, err := store.Open(t.Context(), s.file)
 	require.NoError(t, err)
-	r, err := relay.Open(t.Context(), st, relay.Options{Reach: connector.Loopback})
+	r, err := relay.Open(t.Context(), st, engine.Options{Reach: connector.Loopback})
 	require.NoError(t, err)
 	require.NoError(t, demo.SetUp(t.Context(), r, out, crashToken, 2000))
 	require.NoError(t, st.Close())

@@ -18,7 +18,7 @@ import (
 	"openrelay/internal/core/place"
 	"openrelay/internal/core/stock"
 	"openrelay/internal/demo"
-	"openrelay/internal/relay"
+	"openrelay/internal/relay/joining"
 	"openrelay/internal/standin"
 )
 
@@ -294,7 +294,7 @@ func TestWhatIsOfferedIsSeenAgain(t *testing.T) {
 		_, err = w.Client.SetSettings(ctx, "skep", j.Connection.Settings, 0)
 		require.NoError(t, err)
 	}
-	seen := func() relay.Preview {
+	seen := func() joining.Preview {
 		p, err := w.Client.Preview(ctx, "skep")
 		require.NoError(t, err)
 		return p

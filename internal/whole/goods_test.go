@@ -20,7 +20,9 @@ import (
 	"openrelay/internal/core/catalog"
 	"openrelay/internal/core/stock"
 	"openrelay/internal/demo"
-	"openrelay/internal/relay"
+	"openrelay/internal/relay/engine"
+	"openrelay/internal/relay/inventory"
+	"openrelay/internal/relay/listing"
 	"openrelay/internal/standin"
 )
 
@@ -148,13 +150,13 @@ func TestTwoReceiptsAtOnce(t *testing.T) {
 	ctx := t.Context()
 	c := w.Client
 	before := lies(t, w, "SMOKER-M", "alder")
-	p, err := c.AddPurchase(ctx, relay.NewPurchase{Number: "PO-77", Supplier: "Copperlatch Works", Location: "alder", Expected: "2026-12-01", Lines: []relay.Quantity{{SKU: "SMOKER-M", Quantity: 10}}})
+	p, err := c.AddPurchase(ctx, inventory.NewPurchase{Number: "PO-77", Supplier: "Copperlatch Works", Location: "alder", Expected: "2026-12-01", Lines: []inventory.Quantity{{SKU: "SMOKER-M", Quantity: 10}}})
 	require.NoError(t, err)
 	require.Equal(t, int64(10), lies(t, w, "SMOKER-M", "alder").OnOrder)
 	errs := make([]error, 8)
 	var wg sync.WaitGroup
 	for i := range errs {
-		wg.Go(func() { _, errs[i] = c.Receive(ctx, p.Number, []relay.Arrival{{Code: "SMOKER-M", Quantity: 10}}) })
+		wg.Go(func() { _, errs[i] = c.Receive(ctx, p.Number, []inventory.Arrival{{Code: "SMOKER-M", Quantity: 10}}) })
 	}
 	wg.Wait()
 	took := 0
@@ -167,17 +169,17 @@ func TestTwoReceiptsAtOnce(t *testing.T) {
 	}
 	require.Equal(t, 1, took)
 	require.Equal(t, before.OnHand+10, lies(t, w, "SMOKER-M", "alder").OnHand)
-	_, err = c.Receive(ctx, p.Number, []relay.Arrival{{Code: "SMOKER-M", Quantity: 2, Over: true}}, client.Key("over"))
+	_, err = c.Receive(ctx, p.Number, []inventory.Arrival{{Code: "SMOKER-M", Quantity: 2, Over: true}}, client.Key("over"))
 	require.NoError(t, err)
-	_, err = c.Receive(ctx, p.Number, []relay.Arrival{{Code: "SMOKER-M", Quantity: 2, Over: true}}, client.Key("over"))
+	_, err = c.Receive(ctx, p.Number, []inventory.Arrival{{Code: "SMOKER-M", Quantity: 2, Over: true}}, client.Key("over"))
 	require.NoError(t, err)
 	got := lies(t, w, "SMOKER-M", "alder")
 	require.Equal(t, []int64{before.OnHand + 12, 0}, []int64{got.OnHand, got.OnOrder}, "the same request twice is one receipt")
-	_, err = c.Receive(ctx, p.Number, []relay.Arrival{{Code: "BRUSH-HAIR"}})
+	_, err = c.Receive(ctx, p.Number, []inventory.Arrival{{Code: "BRUSH-HAIR"}})
 	refused(t, err, "not on purchase order")
 	_, err = c.ClosePurchase(ctx, p.Number)
 	require.NoError(t, err)
-	_, err = c.Receive(ctx, p.Number, []relay.Arrival{{Code: "SMOKER-M", Over: true}})
+	_, err = c.Receive(ctx, p.Number, []inventory.Arrival{{Code: "SMOKER-M", Over: true}})
 	refused(t, err, "closed")
 	clean(t, w)
 }
@@ -187,7 +189,7 @@ func TestATransferIsLostOnTheWay(t *testing.T) {
 	ctx := t.Context()
 	c := w.Client
 	from, to := lies(t, w, "VEIL-SQUARE", "alder"), lies(t, w, "VEIL-SQUARE", "mill")
-	x, err := c.AddTransfer(ctx, relay.NewTransfer{From: "alder", To: "mill", Lines: []relay.Quantity{{SKU: "VEIL-SQUARE", Quantity: 9}}})
+	x, err := c.AddTransfer(ctx, inventory.NewTransfer{From: "alder", To: "mill", Lines: []inventory.Quantity{{SKU: "VEIL-SQUARE", Quantity: 9}}})
 	require.NoError(t, err)
 	require.Equal(t, from, lies(t, w, "VEIL-SQUARE", "alder"), "nothing moves before it is sent")
 	_, err = c.MoveTransfer(ctx, x.Number, "arrive", nil, "")
@@ -197,7 +199,7 @@ func TestATransferIsLostOnTheWay(t *testing.T) {
 	require.Equal(t, from.OnHand-9, lies(t, w, "VEIL-SQUARE", "alder").OnHand)
 	require.Equal(t, int64(9), lies(t, w, "VEIL-SQUARE", "mill").InTransit)
 	shows(t, w.Morrow, "VEIL-SQUARE", from.Available-9+lies(t, w, "VEIL-SQUARE", "pier").Available)
-	_, err = c.MoveTransfer(ctx, x.Number, "arrive", []relay.Arrival{{Code: "VEIL-SQUARE", Quantity: 5}}, "")
+	_, err = c.MoveTransfer(ctx, x.Number, "arrive", []inventory.Arrival{{Code: "VEIL-SQUARE", Quantity: 5}}, "")
 	require.NoError(t, err)
 	_, err = c.MoveTransfer(ctx, x.Number, "lose", nil, "")
 	refused(t, err, "what became of it")
@@ -211,7 +213,7 @@ func TestATransferIsLostOnTheWay(t *testing.T) {
 	require.Equal(t, "lost on the way: the van burned out", v.Movements[0].Reason)
 
 	// What is promised to orders does not leave.
-	x, err = c.AddTransfer(ctx, relay.NewTransfer{From: "alder", To: "pier", Lines: []relay.Quantity{{SKU: "VEIL-SQUARE", Quantity: 500}}})
+	x, err = c.AddTransfer(ctx, inventory.NewTransfer{From: "alder", To: "pier", Lines: []inventory.Quantity{{SKU: "VEIL-SQUARE", Quantity: 500}}})
 	require.NoError(t, err)
 	_, err = c.MoveTransfer(ctx, x.Number, "send", nil, "")
 	refused(t, err, "are available there")
@@ -236,7 +238,7 @@ func TestACountWhileOrdersHoldSome(t *testing.T) {
 	before := lies(t, w, "UNCAP-FORK", "alder")
 	n, err := c.StartCount(ctx, "alder")
 	require.NoError(t, err)
-	n, err = c.CountItem(ctx, n.Number, relay.Counted{Code: "UNCAP-FORK", Quantity: before.OnHand - 3 - 2}) // two are gone
+	n, err = c.CountItem(ctx, n.Number, inventory.Counted{Code: "UNCAP-FORK", Quantity: before.OnHand - 3 - 2}) // two are gone
 	require.NoError(t, err)
 	require.Equal(t, before.OnHand-3, n.Lines[0].Expected, "three lie on a cart")
 	_, err = c.Adjust(ctx, "UNCAP-FORK", "alder", 10, "receipt in the meantime")
@@ -252,7 +254,7 @@ func TestACountWhileOrdersHoldSome(t *testing.T) {
 	n, err = c.StartCount(ctx, "mill")
 	require.NoError(t, err)
 	for range 3 {
-		n, err = c.CountItem(ctx, n.Number, relay.Counted{Code: "SMOKER-L", Bin: "TABLE", Quantity: 1, Add: true})
+		n, err = c.CountItem(ctx, n.Number, inventory.Counted{Code: "SMOKER-L", Bin: "TABLE", Quantity: 1, Add: true})
 		require.NoError(t, err)
 	}
 	require.Equal(t, []int64{3, 0}, []int64{n.Lines[0].Counted, n.Lines[0].Expected})
@@ -267,15 +269,15 @@ func TestSerialNumbers(t *testing.T) {
 	w := openWorld(t, false)
 	ctx := t.Context()
 	c := w.Client
-	p, err := c.AddPurchase(ctx, relay.NewPurchase{Supplier: "Copperlatch Works", Location: "alder", Lines: []relay.Quantity{{SKU: "REFRACTOMETER", Quantity: 3}}})
+	p, err := c.AddPurchase(ctx, inventory.NewPurchase{Supplier: "Copperlatch Works", Location: "alder", Lines: []inventory.Quantity{{SKU: "REFRACTOMETER", Quantity: 3}}})
 	require.NoError(t, err)
 	for _, bad := range [][]string{nil, {"R-1"}, {"R-1", "R-1"}, {"R-1", " "}} {
-		_, err = c.Receive(ctx, p.Number, []relay.Arrival{{Code: "REFRACTOMETER", Quantity: 2, Serials: bad}})
+		_, err = c.Receive(ctx, p.Number, []inventory.Arrival{{Code: "REFRACTOMETER", Quantity: 2, Serials: bad}})
 		require.Error(t, err, "%q", bad)
 	}
-	_, err = c.Receive(ctx, p.Number, []relay.Arrival{{Code: "REFRACTOMETER", Quantity: 2, Serials: []string{"R-1", "R-2"}}})
+	_, err = c.Receive(ctx, p.Number, []inventory.Arrival{{Code: "REFRACTOMETER", Quantity: 2, Serials: []string{"R-1", "R-2"}}})
 	require.NoError(t, err)
-	_, err = c.Receive(ctx, p.Number, []relay.Arrival{{Code: "REFRACTOMETER", Serials: []string{"R-2"}}})
+	_, err = c.Receive(ctx, p.Number, []inventory.Arrival{{Code: "REFRACTOMETER", Serials: []string{"R-2"}}})
 	refused(t, err, "R-2 of REFRACTOMETER is known already")
 	_, name, err := w.Morrow.Place(sale("REFRACTOMETER", 1))
 	require.NoError(t, err)
@@ -514,7 +516,7 @@ func TestPublishing(t *testing.T) {
 	w := openWorld(t, false)
 	ctx := t.Context()
 	c := w.Client
-	on := func(code string, change func(*relay.Settings)) {
+	on := func(code string, change func(*engine.Settings)) {
 		x, err := c.Connection(ctx, code)
 		require.NoError(t, err)
 		for _, f := range x.Feeds {
@@ -531,7 +533,9 @@ func TestPublishing(t *testing.T) {
 		_, err = c.SetSettings(ctx, code, set, x.Revision)
 		require.NoError(t, err)
 	}
-	on("skep", func(s *relay.Settings) { s.Publish = relay.PublishSettings{Mark: "skep", Theirs: []string{"category"}} })
+	on("skep", func(s *engine.Settings) {
+		s.Publish = engine.PublishSettings{Mark: "skep", Theirs: []string{"category"}}
+	})
 	calls := len(w.Skep.Shelf())
 
 	// A new marked item goes out by itself.
@@ -549,16 +553,16 @@ func TestPublishing(t *testing.T) {
 	list, err := c.Listings(ctx, "connection=skep&q=APRON")
 	require.NoError(t, err)
 	require.Equal(t, "live", list[0].State)
-	_, err = c.SetOwn(ctx, list[0].ID, relay.Own{Title: "Apron, little bees", Price: 2100})
+	_, err = c.SetOwn(ctx, list[0].ID, listing.Own{Title: "Apron, little bees", Price: 2100})
 	require.NoError(t, err)
 	eventually(t, "its own words", func() bool {
 		it := w.Skep.Item("APRON")
 		return it.Title == "Apron, little bees" && it.Price == 2100 && it.Group == ""
 	})
-	p, err := c.PreviewPublish(ctx, "skep", relay.Selection{SKUs: []string{"APRON", "MUG", "GIFT"}})
+	p, err := c.PreviewPublish(ctx, "skep", listing.Selection{SKUs: []string{"APRON", "MUG", "GIFT"}})
 	refused(t, err, "there is no item GIFT")
 	eventually(t, "its answer", func() bool {
-		p, err = c.PreviewPublish(ctx, "skep", relay.Selection{SKUs: []string{"APRON", "MUG"}})
+		p, err = c.PreviewPublish(ctx, "skep", listing.Selection{SKUs: []string{"APRON", "MUG"}})
 		return err == nil && p.Rows[0].Action == "nothing" && p.Rows[1].Action == "list"
 	})
 	require.Len(t, p.Requests, 1)
@@ -569,11 +573,11 @@ func TestPublishing(t *testing.T) {
 	mug.Price = 1090
 	_, err = c.EditItem(ctx, "MUG", mug)
 	require.NoError(t, err)
-	_, err = c.Publish(ctx, "skep", relay.Selection{SKUs: []string{"APRON", "MUG"}}, p.Digest)
+	_, err = c.Publish(ctx, "skep", listing.Selection{SKUs: []string{"APRON", "MUG"}}, p.Digest)
 	refused(t, err, "has changed since")
-	p, err = c.PreviewPublish(ctx, "skep", relay.Selection{SKUs: []string{"MUG"}})
+	p, err = c.PreviewPublish(ctx, "skep", listing.Selection{SKUs: []string{"MUG"}})
 	require.NoError(t, err)
-	n, err := c.Publish(ctx, "skep", relay.Selection{SKUs: []string{"MUG"}}, p.Digest)
+	n, err := c.Publish(ctx, "skep", listing.Selection{SKUs: []string{"MUG"}}, p.Digest)
 	require.NoError(t, err)
 	require.Equal(t, int64(1), n)
 	eventually(t, "the mug", func() bool { return w.Skep.Item("MUG").Price == 1090 })
@@ -586,14 +590,14 @@ func TestPublishing(t *testing.T) {
 	// Archived while its first message is out: it is taken off as soon as the channel has answered.
 	_, err = c.CreateItem(ctx, catalog.Item{SKU: "RUSH", Name: "Rush skep", Currency: "EUR", Price: 4500, Description: "A skep of rush."})
 	require.NoError(t, err)
-	p, err = c.PreviewPublish(ctx, "skep", relay.Selection{SKUs: []string{"RUSH"}})
+	p, err = c.PreviewPublish(ctx, "skep", listing.Selection{SKUs: []string{"RUSH"}})
 	require.NoError(t, err)
-	_, err = c.Publish(ctx, "skep", relay.Selection{SKUs: []string{"RUSH"}}, p.Digest)
+	_, err = c.Publish(ctx, "skep", listing.Selection{SKUs: []string{"RUSH"}}, p.Digest)
 	require.NoError(t, err)
 	_, err = c.Archive(ctx, "RUSH", true)
 	require.NoError(t, err)
 	eventually(t, "the skep to be gone", func() bool { return w.Skep.Item("RUSH").Hidden })
-	_, err = c.PreviewPublish(ctx, "plover", relay.Selection{Mark: "skep"})
+	_, err = c.PreviewPublish(ctx, "plover", listing.Selection{Mark: "skep"})
 	refused(t, err, "takes no items")
 	clean(t, w)
 }

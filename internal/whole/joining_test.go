@@ -23,12 +23,14 @@ import (
 	"openrelay/internal/core/place"
 	"openrelay/internal/demo"
 	"openrelay/internal/relay"
+	"openrelay/internal/relay/engine"
+	"openrelay/internal/relay/joining"
 	"openrelay/internal/setup"
 	"openrelay/internal/standin"
 	"openrelay/internal/store"
 )
 
-var sells = demo.Joining{Sources: []string{"alder"}, Import: relay.ImportChoices{Items: true, Orders: true}}
+var sells = demo.Joining{Sources: []string{"alder"}, Import: joining.ImportChoices{Items: true, Orders: true}}
 
 func ordersOf(t *testing.T, w *demo.World, connection string) map[string]api.OrderRow {
 	t.Helper()
@@ -65,9 +67,9 @@ func TestJoinTansyThroughItsConsentPage(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, w.Join(ctx, "tansy", "tansy", "Tansy"))
 
-	_, err = w.Client.TestAccess(ctx, "tansy", relay.Access{Address: w.TansyURL, Site: "westmark", Secrets: demo.TansyAccess})
+	_, err = w.Client.TestAccess(ctx, "tansy", joining.Access{Address: w.TansyURL, Site: "westmark", Secrets: demo.TansyAccess})
 	require.ErrorContains(t, err, "ask for the consent")
-	_, err = w.Client.AskConsent(ctx, "tansy", relay.Access{Address: w.TansyURL, Site: "moon", Secrets: demo.TansyAccess}, w.URL)
+	_, err = w.Client.AskConsent(ctx, "tansy", joining.Access{Address: w.TansyURL, Site: "moon", Secrets: demo.TansyAccess}, w.URL)
 	require.ErrorContains(t, err, "westmark, eastmark")
 	other, err := w.Consent(ctx, w.Client, "tansy", "westmark", "T-9007")
 	require.NoError(t, err)
@@ -78,7 +80,7 @@ func TestJoinTansyThroughItsConsentPage(t *testing.T) {
 	require.ErrorContains(t, err, "test the access first", "what was refused was not kept")
 
 	// A state that was forged, used before, or asked for by somebody else is refused.
-	page, err := w.Client.AskConsent(ctx, "tansy", relay.Access{Address: w.TansyURL, Site: "westmark", Secrets: demo.TansyAccess}, w.URL)
+	page, err := w.Client.AskConsent(ctx, "tansy", joining.Access{Address: w.TansyURL, Site: "westmark", Secrets: demo.TansyAccess}, w.URL)
 	require.NoError(t, err)
 	state := strings.Split(strings.Split(page, "state=")[1], "&")[0]
 	_, err = demo.BringBack(ctx, w.Client, w.URL+"/back?code=abc&state=forged"+state)
@@ -191,7 +193,7 @@ func TestOneAccountIsJoinedOnce(t *testing.T) {
 	accounts, err := w.Client.Accounts(ctx)
 	require.NoError(t, err)
 	i := slices.IndexFunc(accounts, func(a api.Account) bool { return a.Connector == "bramble-row" })
-	for _, a := range []relay.Access{{Address: w.BrambleURL, Secrets: demo.BrambleAccess}, {Account: accounts[i].ID}} {
+	for _, a := range []joining.Access{{Address: w.BrambleURL, Secrets: demo.BrambleAccess}, {Account: accounts[i].ID}} {
 		got, err := w.Client.TestAccess(ctx, "second", a)
 		require.NoError(t, err)
 		require.False(t, got.LetIn)
@@ -218,7 +220,7 @@ func TestOneAccountIsJoinedOnce(t *testing.T) {
 	require.ErrorContains(t, err, "left")
 
 	require.NoError(t, w.Join(ctx, "bramble-row", "again", "Again"))
-	got, err := w.Client.TestAccess(ctx, "again", relay.Access{Address: w.BrambleURL, Secrets: demo.BrambleAccess})
+	got, err := w.Client.TestAccess(ctx, "again", joining.Access{Address: w.BrambleURL, Secrets: demo.BrambleAccess})
 	require.NoError(t, err)
 	require.True(t, got.LetIn)
 	require.Equal(t, "bramble", got.Back)
@@ -260,7 +262,7 @@ func TestVerdictNamesTheField(t *testing.T) {
 		{"postbook", w.PostbookURL, with(demo.PostbookAccess, "token", "pb_other"), "token", "this token is not known"},
 		{"till", "http://127.0.0.1:1", demo.CounterpaneAccess, "", "was not reached"},
 	} {
-		got, err := w.Client.TestAccess(ctx, c.code, relay.Access{Address: c.address, Secrets: c.secrets})
+		got, err := w.Client.TestAccess(ctx, c.code, joining.Access{Address: c.address, Secrets: c.secrets})
 		require.NoError(t, err)
 		require.False(t, got.LetIn)
 		require.Equal(t, c.field, got.Field, got.Text)
@@ -271,20 +273,20 @@ func TestVerdictNamesTheField(t *testing.T) {
 			}
 		}
 	}
-	got, err := w.Client.TestAccess(ctx, "till", relay.Access{Address: w.CounterpaneURL + " ", Secrets: with(demo.CounterpaneAccess, "user", " relay\n")})
+	got, err := w.Client.TestAccess(ctx, "till", joining.Access{Address: w.CounterpaneURL + " ", Secrets: with(demo.CounterpaneAccess, "user", " relay\n")})
 	require.NoError(t, err)
 	require.True(t, got.LetIn)
 	require.Equal(t, []string{"user"}, got.Trimmed)
 	for _, bad := range []struct {
-		a    relay.Access
+		a    joining.Access
 		says string
 	}{
-		{relay.Access{Address: w.CounterpaneURL, Secrets: with(demo.CounterpaneAccess, "shop", "three")}, "Shop number"},
-		{relay.Access{Address: w.CounterpaneURL, Secrets: map[string]string{"user": "relay"}}, "Password is missing"},
-		{relay.Access{Address: w.CounterpaneURL, Secrets: with(demo.CounterpaneAccess, "extra", "x")}, `no field "extra"`},
-		{relay.Access{Secrets: demo.CounterpaneAccess}, "where is Counterpane reached"},
-		{relay.Access{Address: "ftp://x", Secrets: demo.CounterpaneAccess}, "http or https"},
-		{relay.Access{Account: 999}, "no account 999"},
+		{joining.Access{Address: w.CounterpaneURL, Secrets: with(demo.CounterpaneAccess, "shop", "three")}, "Shop number"},
+		{joining.Access{Address: w.CounterpaneURL, Secrets: map[string]string{"user": "relay"}}, "Password is missing"},
+		{joining.Access{Address: w.CounterpaneURL, Secrets: with(demo.CounterpaneAccess, "extra", "x")}, `no field "extra"`},
+		{joining.Access{Secrets: demo.CounterpaneAccess}, "where is Counterpane reached"},
+		{joining.Access{Address: "ftp://x", Secrets: demo.CounterpaneAccess}, "http or https"},
+		{joining.Access{Account: 999}, "no account 999"},
 	} {
 		_, err := w.Client.TestAccess(ctx, "till", bad.a)
 		require.Equal(t, 422, client.StatusOf(err))
@@ -293,7 +295,7 @@ func TestVerdictNamesTheField(t *testing.T) {
 
 	// A clock that is wrong is named as such.
 	w.Bramble.Misbehave(standin.Faults{ClockMin: 12})
-	got, err = w.Client.TestAccess(ctx, "bramble", relay.Access{Address: w.BrambleURL, Secrets: demo.BrambleAccess})
+	got, err = w.Client.TestAccess(ctx, "bramble", joining.Access{Address: w.BrambleURL, Secrets: demo.BrambleAccess})
 	require.NoError(t, err)
 	require.False(t, got.LetIn)
 	require.Contains(t, got.Text, "away from ours")
@@ -303,8 +305,8 @@ func TestVerdictNamesTheField(t *testing.T) {
 func TestTillSalesAreFinished(t *testing.T) {
 	w := openWorld(t, false)
 	ctx := t.Context()
-	im, err := w.JoinTill(ctx, demo.Joining{Sources: []string{"mill"}, Import: relay.ImportChoices{Items: true, Stock: true, Orders: true},
-		Change: func(s *relay.Settings) { s.NumberPrefix, s.Anonymous = "T", "Counter sale" }})
+	im, err := w.JoinTill(ctx, demo.Joining{Sources: []string{"mill"}, Import: joining.ImportChoices{Items: true, Stock: true, Orders: true},
+		Change: func(s *engine.Settings) { s.NumberPrefix, s.Anonymous = "T", "Counter sale" }})
 	require.NoError(t, err)
 	cake, err := w.Client.Item(ctx, "CAKE-HONEY")
 	require.NoError(t, err, "the cake was created from the till's listing: %v", im.Counts)
@@ -375,7 +377,7 @@ func TestReportThatNeverComes(t *testing.T) {
 	_, err := w.Client.SetOverrides(ctx, "bramble", "feeds: { stock out: { send: { report: { after: 20ms, every: 20ms, give_up: 150ms } } } }")
 	require.NoError(t, err)
 	w.Bramble.NeverReport(true)
-	got, err := w.Client.TestAccess(ctx, "bramble", relay.Access{Address: w.BrambleURL, Secrets: demo.BrambleAccess})
+	got, err := w.Client.TestAccess(ctx, "bramble", joining.Access{Address: w.BrambleURL, Secrets: demo.BrambleAccess})
 	require.NoError(t, err)
 	require.True(t, got.LetIn)
 	how := sells
@@ -469,7 +471,7 @@ func TestImportGoesOnAfterAnEnd(t *testing.T) {
 		require.NoError(t, err)
 	}
 	require.NoError(t, w.Join(ctx, "bramble-row", "bramble", "Bramble Row"))
-	_, err := w.Client.TestAccess(ctx, "bramble", relay.Access{Address: w.BrambleURL, Secrets: demo.BrambleAccess})
+	_, err := w.Client.TestAccess(ctx, "bramble", joining.Access{Address: w.BrambleURL, Secrets: demo.BrambleAccess})
 	require.NoError(t, err)
 	j, err := w.Client.Confirm(ctx, "bramble", "BR-3302", true)
 	require.NoError(t, err)
@@ -477,7 +479,7 @@ func TestImportGoesOnAfterAnEnd(t *testing.T) {
 	s.Offer.Sources = []int64{1}
 	_, err = w.Client.SetSettings(ctx, "bramble", s, j.Connection.Revision)
 	require.NoError(t, err)
-	_, err = w.Client.LookAtImport(ctx, "bramble", relay.ImportChoices{Items: true, Orders: true})
+	_, err = w.Client.LookAtImport(ctx, "bramble", joining.ImportChoices{Items: true, Orders: true})
 	require.NoError(t, err)
 	eventually(t, "it has looked", func() bool {
 		im, err := w.Client.FirstImport(ctx, "bramble")
@@ -489,7 +491,7 @@ func TestImportGoesOnAfterAnEnd(t *testing.T) {
 	last, err := w.Store.LastImport(ctx, 4)
 	require.NoError(t, err)
 	require.NoError(t, w.Store.Write(ctx, func(tx *store.Tx) error { return tx.SetImport(last.ID, store.Working, "", time.Time{}) }))
-	next, err := relay.Open(ctx, w.Store, relay.Options{Reach: connector.Loopback})
+	next, err := relay.Open(ctx, w.Store, engine.Options{Reach: connector.Loopback})
 	require.NoError(t, err)
 	require.NoError(t, next.Start())
 	t.Cleanup(next.Stop)
@@ -511,7 +513,7 @@ func TestDirectHandIn(t *testing.T) {
 	w := openWorld(t, false)
 	ctx := t.Context()
 	require.NoError(t, w.Join(ctx, "direct", "office", "Back office"))
-	made, err := w.Client.TestAccess(ctx, "office", relay.Access{})
+	made, err := w.Client.TestAccess(ctx, "office", joining.Access{})
 	require.NoError(t, err)
 	key := made.Given["key"]
 	require.NotEmpty(t, key)
@@ -699,7 +701,7 @@ func TestReadyMadeSetups(t *testing.T) {
 			st, err := store.Open(t.Context(), filepath.Join(t.TempDir(), "company.relay"))
 			require.NoError(t, err)
 			defer st.Close()
-			r, err := relay.Open(t.Context(), st, relay.Options{Reach: connector.Loopback})
+			r, err := relay.Open(t.Context(), st, engine.Options{Reach: connector.Loopback})
 			require.NoError(t, err)
 			text, err := setup.ReadyText(name)
 			require.NoError(t, err)
@@ -745,7 +747,7 @@ func TestDefinitionsOfOnesOwn(t *testing.T) {
 	_, err = w.Client.AddConnector(ctx, "mine.yaml", good)
 	require.NoError(t, err)
 	require.NoError(t, w.Join(ctx, "mine", "mine", "Mine"))
-	_, err = w.Client.TestAccess(ctx, "mine", relay.Access{Address: w.BrambleURL, Secrets: demo.BrambleAccess})
+	_, err = w.Client.TestAccess(ctx, "mine", joining.Access{Address: w.BrambleURL, Secrets: demo.BrambleAccess})
 	require.NoError(t, err)
 	_, err = w.Finish(ctx, "mine", "BR-3302", sells)
 	require.NoError(t, err)
@@ -773,7 +775,7 @@ func TestDefinitionsOfOnesOwn(t *testing.T) {
 	dir := t.TempDir()
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "other.yaml"), []byte("connector: other\nextends: hedgerow\ntitle: Other\n"), 0o600))
 	w.Relay.Stop()
-	next, err := relay.Open(ctx, w.Store, relay.Options{Reach: connector.Loopback, Folder: dir})
+	next, err := relay.Open(ctx, w.Store, engine.Options{Reach: connector.Loopback, Folder: dir})
 	require.NoError(t, err)
 	require.NotNil(t, next.Connector("mine"))
 	require.NotNil(t, next.Connector("other"))
@@ -788,12 +790,12 @@ func TestPublicAddressesOnly(t *testing.T) {
 	st, err := store.Open(t.Context(), filepath.Join(t.TempDir(), "company.relay"))
 	require.NoError(t, err)
 	defer st.Close()
-	r, err := relay.Open(t.Context(), st, relay.Options{})
+	r, err := relay.Open(t.Context(), st, engine.Options{})
 	require.NoError(t, err)
-	_, err = r.StartJoin(t.Context(), relay.NewJoin{Connector: "counterpane", Code: "till"}, "x")
+	_, err = r.StartJoin(t.Context(), joining.NewJoin{Connector: "counterpane", Code: "till"}, "x")
 	require.NoError(t, err)
 	for _, address := range []string{out.CounterpaneURL, strings.Replace(out.CounterpaneURL, "127.0.0.1", "localhost", 1), "http://10.0.0.1", "http://169.254.169.254"} {
-		got, err := r.TestAccess(t.Context(), "till", relay.Access{Address: address, Secrets: demo.CounterpaneAccess}, "x")
+		got, err := r.TestAccess(t.Context(), "till", joining.Access{Address: address, Secrets: demo.CounterpaneAccess}, "x")
 		require.NoError(t, err)
 		require.False(t, got.LetIn)
 		require.Contains(t, got.Text, "is not a public one", address)
@@ -832,7 +834,7 @@ func TestPlantedSecretsStayInside(t *testing.T) {
 	require.NoError(t, err)
 	_, err = w.JoinBramble(ctx, how)
 	require.NoError(t, err)
-	_, err = w.JoinTill(ctx, demo.Joining{Sources: []string{"mill"}, Import: relay.ImportChoices{Items: true}, Stock: true})
+	_, err = w.JoinTill(ctx, demo.Joining{Sources: []string{"mill"}, Import: joining.ImportChoices{Items: true}, Stock: true})
 	require.NoError(t, err)
 	planted := []string{demo.TansyAccess["app_secret"], demo.BrambleAccess["secret"], demo.CounterpaneAccess["password"], demo.MorrowPushSecret, "hr_morrow_hive_supply_demo_token", "plover-signing-word"}
 	for code, part := range map[string]struct { // systems that repeat in their errors what they were sent
@@ -843,7 +845,7 @@ func TestPlantedSecretsStayInside(t *testing.T) {
 		_, _ = w.Client.RunNow(ctx, code, "orders in", "")
 		_, err := w.Client.Test(ctx, code)
 		require.NotContains(t, fmt.Sprint(err), part.secret)
-		got, err := w.Client.Renew(ctx, code, relay.Access{Secrets: map[string]string{"secret": "x"}})
+		got, err := w.Client.Renew(ctx, code, joining.Access{Secrets: map[string]string{"secret": "x"}})
 		require.NotContains(t, got.Text+fmt.Sprint(err), part.secret)
 	}
 	w.Tansy.Misbehave(standin.Faults{})
@@ -897,7 +899,7 @@ func TestAddressService(t *testing.T) {
 	_, err := w.Client.CheckAddress(ctx, place.Address{Street: "x 1"})
 	require.ErrorContains(t, err, "no address service is joined")
 	require.NoError(t, w.Join(ctx, "postbook", "postbook", "Postbook"))
-	got, err := w.Client.TestAccess(ctx, "postbook", relay.Access{Address: w.PostbookURL, Secrets: demo.PostbookAccess})
+	got, err := w.Client.TestAccess(ctx, "postbook", joining.Access{Address: w.PostbookURL, Secrets: demo.PostbookAccess})
 	require.NoError(t, err)
 	require.Equal(t, "C-77120/1", got.Identity.Number)
 	_, err = w.Client.Confirm(ctx, "postbook", "C-77120/1", true)
@@ -922,9 +924,9 @@ func TestOneAccountServesTwoSites(t *testing.T) {
 	ctx := t.Context()
 	_, err := w.Client.AddConnector(ctx, "sites.yaml", "connector: two-shops\nextends: counterpane\ntitle: Two shops\nsites: [{ code: east, name: East }, { code: west, name: West }]\n")
 	require.NoError(t, err)
-	how := demo.Joining{Sources: []string{"mill"}, Import: relay.ImportChoices{}}
+	how := demo.Joining{Sources: []string{"mill"}, Import: joining.ImportChoices{}}
 	require.NoError(t, w.Join(ctx, "two-shops", "east", "East"))
-	got, err := w.Client.TestAccess(ctx, "east", relay.Access{Address: w.CounterpaneURL, Site: "east", Secrets: demo.CounterpaneAccess})
+	got, err := w.Client.TestAccess(ctx, "east", joining.Access{Address: w.CounterpaneURL, Site: "east", Secrets: demo.CounterpaneAccess})
 	require.NoError(t, err)
 	require.True(t, got.LetIn)
 	_, err = w.Finish(ctx, "east", "3", how)
@@ -934,7 +936,7 @@ func TestOneAccountServesTwoSites(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, j.Accounts, 1)
 	require.Equal(t, []string{"East"}, j.Accounts[0].Used)
-	got, err = w.Client.TestAccess(ctx, "west", relay.Access{Account: j.Accounts[0].ID, Site: "west"})
+	got, err = w.Client.TestAccess(ctx, "west", joining.Access{Account: j.Accounts[0].ID, Site: "west"})
 	require.NoError(t, err)
 	require.True(t, got.LetIn, got.Text)
 	_, err = w.Finish(ctx, "west", "3", how)

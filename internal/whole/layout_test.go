@@ -1,6 +1,7 @@
 package whole
 
 import (
+	"os"
 	"os/exec"
 	"strings"
 	"testing"
@@ -22,6 +23,14 @@ func TestImportsPointOneWay(t *testing.T) {
 		"internal/client":    {"internal/cli", "internal/standin", "internal/demo"},
 		"internal/standin":   {"internal/core", "internal/connector", "internal/relay", "internal/store", "internal/api", "internal/demo"},
 	}
+	for room, may := range rooms() {
+		forbidden["internal/relay/"+room] = nil
+		for other := range rooms() {
+			if other != room && !may[other] {
+				forbidden["internal/relay/"+room] = append(forbidden["internal/relay/"+room], "internal/relay/"+other)
+			}
+		}
+	}
 	checked := 0
 	for _, line := range strings.Split(strings.TrimSpace(string(out)), "\n") {
 		pkg, imports, _ := strings.Cut(line, ":")
@@ -40,4 +49,50 @@ func TestImportsPointOneWay(t *testing.T) {
 		}
 	}
 	require.Greater(t, checked, 12)
+}
+
+// rooms tells which rooms below internal/relay each of them may import, as docs/architecture.md draws it. What a room
+// may import, the rooms that stand on it may import, too.
+func rooms() map[string]map[string]bool {
+	stands := map[string][]string{
+		"engine":    nil,
+		"exchange":  {"engine"},
+		"inventory": {"exchange"},
+		"listing":   {"inventory"},
+		"orders":    {"listing"},
+		"shipping":  {"orders"},
+		"sheets":    {"listing"},
+		"views":     {"shipping"},
+		"joining":   {"orders", "views"},
+		"people":    {"views"},
+		"attention": {"exchange"},
+	}
+	out := map[string]map[string]bool{}
+	var add func(room, below string)
+	add = func(room, below string) {
+		for _, b := range stands[below] {
+			out[room][b] = true
+			add(room, b)
+		}
+	}
+	for room := range stands {
+		out[room] = map[string]bool{}
+		add(room, room)
+	}
+	return out
+}
+
+// TestEveryRoomHasItsPlace: a room that is not drawn is found.
+func TestEveryRoomHasItsPlace(t *testing.T) {
+	entries, err := os.ReadDir("../relay")
+	require.NoError(t, err)
+	drawn := rooms()
+	found := 0
+	for _, e := range entries {
+		if e.IsDir() {
+			require.Contains(t, drawn, e.Name())
+			found++
+		}
+	}
+	require.Len(t, drawn, found)
 }

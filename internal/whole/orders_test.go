@@ -21,7 +21,11 @@ import (
 	"openrelay/internal/core/message"
 	"openrelay/internal/core/place"
 	"openrelay/internal/demo"
-	"openrelay/internal/relay"
+	"openrelay/internal/relay/attention"
+	"openrelay/internal/relay/engine"
+	"openrelay/internal/relay/joining"
+	"openrelay/internal/relay/orders"
+	"openrelay/internal/relay/shipping"
 	"openrelay/internal/standin"
 	"openrelay/internal/store"
 )
@@ -162,7 +166,7 @@ func TestTypedBesideTheOriginal(t *testing.T) {
 	require.NoError(t, err)
 	require.Contains(t, raw.Raw, "enchanted")
 	require.Contains(t, raw.Reason, "enchanted")
-	typed := relay.TypedOrder{Connection: "morrow", Inbox: e.InboxID, Order: message.Order{Number: "X-1001", Currency: "EUR", PricesIncludeTax: true, BuyerName: "Ilka Fenn",
+	typed := orders.TypedOrder{Connection: "morrow", Inbox: e.InboxID, Order: message.Order{Number: "X-1001", Currency: "EUR", PricesIncludeTax: true, BuyerName: "Ilka Fenn",
 		ShipTo: place.Address{Name: "Ilka Fenn", Street: "Heron Lane 4", Postcode: "41360", Town: "Harrowmere", Country: "XW"}, Lines: []message.OrderLine{{SKU: "JAR-500-T12", Quantity: 1, UnitPrice: 1190}}, Shipping: 490}}
 	number, err := c.TypeOrder(ctx, typed)
 	require.NoError(t, err)
@@ -223,7 +227,7 @@ func TestExceptionsTogether(t *testing.T) {
 	g := groups("")[0]
 	require.EqualValues(t, 3, g.Orders)
 	require.Equal(t, "OLD", g.Subject)
-	of := relay.GroupOf{Cause: g.Cause, Connection: "morrow", Subject: "OLD"}
+	of := attention.GroupOf{Cause: g.Cause, Connection: "morrow", Subject: "OLD"}
 	n, err := c.Assign(ctx, of, "Joss Fenn")
 	require.NoError(t, err)
 	require.EqualValues(t, 3, n)
@@ -258,14 +262,14 @@ func TestExceptionsTogether(t *testing.T) {
 func TestNotices(t *testing.T) {
 	w := openWorld(t, false)
 	ctx, c := t.Context(), w.Client
-	_, secret, err := c.PutTarget(ctx, relay.NewTarget{Kind: "webhook", Address: w.TrayURL + "/call", Causes: []string{"unknown item"}, On: true})
+	_, secret, err := c.PutTarget(ctx, attention.NewTarget{Kind: "webhook", Address: w.TrayURL + "/call", Causes: []string{"unknown item"}, On: true})
 	require.NoError(t, err)
 	require.True(t, strings.HasPrefix(secret, "whsec_"))
 	w.Tray.Trust(secret)
 	w.Tray.Refuse(2)
-	_, _, err = c.PutTarget(ctx, relay.NewTarget{Kind: "email", Address: "desk@morrowhive.example", Every: 60, On: true})
+	_, _, err = c.PutTarget(ctx, attention.NewTarget{Kind: "email", Address: "desk@morrowhive.example", Every: 60, On: true})
 	require.NoError(t, err)
-	for _, bad := range []relay.NewTarget{{Kind: "webhook", Address: "ftp://x"}, {Kind: "email", Address: "nobody"}, {Kind: "pigeon", Address: "x"}} {
+	for _, bad := range []attention.NewTarget{{Kind: "webhook", Address: "ftp://x"}, {Kind: "email", Address: "nobody"}, {Kind: "pigeon", Address: "x"}} {
 		_, _, err := c.PutTarget(ctx, bad)
 		require.Equal(t, http.StatusUnprocessableEntity, client.StatusOf(err), bad)
 	}
@@ -418,7 +422,7 @@ func TestPrivacy(t *testing.T) {
 func TestPortalByItself(t *testing.T) {
 	w := openWorld(t, false)
 	ctx, c := t.Context(), w.Client
-	_, err := w.JoinTill(ctx, demo.Joining{Sources: []string{"mill"}, Import: relay.ImportChoices{Items: true}})
+	_, err := w.JoinTill(ctx, demo.Joining{Sources: []string{"mill"}, Import: joining.ImportChoices{Items: true}})
 	require.NoError(t, err)
 	require.NoError(t, w.JoinKitchen(ctx))
 	accept := func(how string) {
@@ -467,7 +471,7 @@ func TestStoreRoomSales(t *testing.T) {
 	ctx, c := t.Context(), w.Client
 	_, err := c.PutLocation(ctx, "tansy-room", "Tansy store room", "")
 	require.NoError(t, err)
-	_, err = w.JoinTansy(ctx, demo.Joining{Sources: []string{"alder"}, Import: relay.ImportChoices{Items: true}, Change: func(s *relay.Settings) {
+	_, err = w.JoinTansy(ctx, demo.Joining{Sources: []string{"alder"}, Import: joining.ImportChoices{Items: true}, Change: func(s *engine.Settings) {
 		s.OwnLocation, s.Locations, s.ChannelPrefix = "tansy-room", map[string]string{"store room": "tansy-room"}, "TR"
 	}})
 	require.NoError(t, err)
@@ -520,7 +524,7 @@ func TestStoreRoomSales(t *testing.T) {
 func TestDaysAreMerged(t *testing.T) {
 	w := openWorld(t, false)
 	ctx, c := t.Context(), w.Client
-	_, err := w.JoinTill(ctx, demo.Joining{Sources: []string{"mill"}, Import: relay.ImportChoices{Items: true}, Change: func(s *relay.Settings) { s.Customer = "Counter customers" }})
+	_, err := w.JoinTill(ctx, demo.Joining{Sources: []string{"mill"}, Import: joining.ImportChoices{Items: true}, Change: func(s *engine.Settings) { s.Customer = "Counter customers" }})
 	require.NoError(t, err)
 	sell := func(n int) {
 		for range n {
@@ -587,7 +591,7 @@ func TestRulesInTheRunningRelay(t *testing.T) {
 	express := jars(1)
 	express.Delivery.Method = "express"
 	placed(t, w, express)
-	rule := relay.RuleChange{Name: "Many jars", On: true, When: `units >= 3 && "SUIT-S-WHITE" in skus`, Then: `tag("many"), location("pier"), profile("large")`}
+	rule := orders.RuleChange{Name: "Many jars", On: true, When: `units >= 3 && "SUIT-S-WHITE" in skus`, Then: `tag("many"), location("pier"), profile("large")`}
 	r, err := c.Rehearse(ctx, rule, 0)
 	require.NoError(t, err)
 	require.EqualValues(t, 2, r.Seen)
@@ -608,30 +612,30 @@ func TestRulesInTheRunningRelay(t *testing.T) {
 	require.Equal(t, "large", v.Profiled)
 
 	// As far as the pick list without a person.
-	list, err = c.ChangeRule(ctx, relay.RuleChange{Name: "Express", On: true, When: `service == "express"`, Then: `carry("pick")`})
+	list, err = c.ChangeRule(ctx, orders.RuleChange{Name: "Express", On: true, When: `service == "express"`, Then: `carry("pick")`})
 	require.NoError(t, err)
 	_, o = placed(t, w, express)
 	require.Equal(t, "routed", o.Stage)
 	require.Len(t, o.Shipments, 1)
-	_, err = c.ChangeRule(ctx, relay.RuleChange{ID: list[1].ID, Revision: list[1].Revision, Remove: true})
+	_, err = c.ChangeRule(ctx, orders.RuleChange{ID: list[1].ID, Revision: list[1].Revision, Remove: true})
 	require.NoError(t, err)
 
 	// Order, concurrency, refusals.
-	first := relay.RuleChange{Name: "First", On: true, Then: `tag("first")`, Position: 1}
+	first := orders.RuleChange{Name: "First", On: true, Then: `tag("first")`, Position: 1}
 	list, err = c.ChangeRule(ctx, first)
 	require.NoError(t, err)
 	require.Equal(t, "First", list[0].Name)
-	stale := relay.RuleChange{ID: list[1].ID, Revision: list[1].Revision - 1, Name: "x", Then: `tag("x")`}
+	stale := orders.RuleChange{ID: list[1].ID, Revision: list[1].Revision - 1, Name: "x", Then: `tag("x")`}
 	_, err = c.ChangeRule(ctx, stale)
 	require.Equal(t, http.StatusPreconditionFailed, client.StatusOf(err))
 	for _, bad := range []string{`location("nowhere")`, `profile("huge")`, `tag(`} {
-		_, err = c.ChangeRule(ctx, relay.RuleChange{Name: "x", On: true, Then: bad})
+		_, err = c.ChangeRule(ctx, orders.RuleChange{Name: "x", On: true, Then: bad})
 		require.Equal(t, http.StatusUnprocessableEntity, client.StatusOf(err), bad)
 	}
-	gone, err := c.Rehearse(ctx, relay.RuleChange{ID: list[1].ID, Remove: true}, 0)
+	gone, err := c.Rehearse(ctx, orders.RuleChange{ID: list[1].ID, Remove: true}, 0)
 	require.NoError(t, err)
 	require.EqualValues(t, 2, gone.Changed, "without it, both orders of three would be decided on differently")
-	_, err = c.ChangeRule(ctx, relay.RuleChange{ID: list[0].ID, Revision: list[0].Revision, Remove: true})
+	_, err = c.ChangeRule(ctx, orders.RuleChange{ID: list[0].ID, Revision: list[0].Revision, Remove: true})
 	require.NoError(t, err)
 	_, o = placed(t, w, jars(1))
 	require.Empty(t, o.Ours.Tags)
@@ -652,11 +656,11 @@ func TestRulesCarryToTheLabel(t *testing.T) {
 	require.NoError(t, err)
 	rates, err := c.Rates(ctx, hand)
 	require.NoError(t, err)
-	rates = slices.DeleteFunc(rates, func(x relay.Rate) bool { return x.Refused != "" })
+	rates = slices.DeleteFunc(rates, func(x shipping.Rate) bool { return x.Refused != "" })
 	require.Greater(t, len(rates), 1)
 	dearest := rates[len(rates)-1].Service
 
-	_, err = c.ChangeRule(ctx, relay.RuleChange{Name: "One tray", On: true, When: `"JAR-500-T12" in skus`, Then: fmt.Sprintf(`profile("medium"), service(%q), carry("ship")`, dearest)})
+	_, err = c.ChangeRule(ctx, orders.RuleChange{Name: "One tray", On: true, When: `"JAR-500-T12" in skus`, Then: fmt.Sprintf(`profile("medium"), service(%q), carry("ship")`, dearest)})
 	require.NoError(t, err)
 	picked := func(n int64) (string, api.Order) {
 		_, o := placed(t, w, jars(n))

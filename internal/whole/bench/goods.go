@@ -19,6 +19,10 @@ import (
 	"openrelay/internal/core/stock"
 	"openrelay/internal/demo"
 	"openrelay/internal/relay"
+	"openrelay/internal/relay/engine"
+	"openrelay/internal/relay/inventory"
+	"openrelay/internal/relay/joining"
+	"openrelay/internal/relay/listing"
 	"openrelay/internal/standin"
 	"openrelay/internal/store"
 )
@@ -80,7 +84,7 @@ func (b *bench) stocked(name string, items, movements int) (*relay.Relay, *store
 	if st, err = store.Open(b.ctx, file); err != nil {
 		return nil, nil, err
 	}
-	r, err := relay.Open(b.ctx, st, relay.Options{Reach: connector.Loopback})
+	r, err := relay.Open(b.ctx, st, engine.Options{Reach: connector.Loopback})
 	return r, st, err
 }
 
@@ -95,7 +99,7 @@ func (b *bench) recalculate(r *relay.Relay, st *store.Store, items int) (with, w
 	if err := st.Write(b.ctx, func(t *store.Tx) error { return nil }); err != nil {
 		return 0, 0, err
 	}
-	if err := r.AddItems(b.ctx, []relay.Opening{{Item: demoItem("UNLISTED"), Counts: map[int64]int64{1: 1000}}}, "bench"); err != nil {
+	if err := r.AddItems(b.ctx, []listing.Opening{{Item: demoItem("UNLISTED"), Counts: map[int64]int64{1: 1000}}}, "bench"); err != nil {
 		return 0, 0, err
 	}
 	rng := rand.New(rand.NewPCG(1, 2))
@@ -106,7 +110,7 @@ func (b *bench) recalculate(r *relay.Relay, st *store.Store, items int) (with, w
 			to  *[]time.Duration
 		}{{fmt.Sprintf("SKU-%d", 1+rng.IntN(items)), &a}, {"UNLISTED", &c}} {
 			begin := time.Now()
-			if err := r.Adjust(b.ctx, relay.Adjustment{SKU: one.sku, Location: "alder", Change: 1, Reason: "found"}, "bench"); err != nil {
+			if err := r.Adjust(b.ctx, inventory.Adjustment{SKU: one.sku, Location: "alder", Change: 1, Reason: "found"}, "bench"); err != nil {
 				return 0, 0, err
 			}
 			*one.to = append(*one.to, time.Since(begin))
@@ -331,7 +335,7 @@ func (b *bench) rush(items, units, rate int, told time.Duration, policy stock.Po
 			return 0, 0, 0, err
 		}
 		h.Put(goods...)
-		t, err := w.Client.TestAccess(b.ctx, code, relay.Access{Address: "http://" + l.Addr().String(), Secrets: map[string]string{"token": fmt.Sprintf("hr_rush_%d_token_of_the_bench", i), "push_secret": fmt.Sprintf("rush-%d-push-secret-of-bench", i)}})
+		t, err := w.Client.TestAccess(b.ctx, code, joining.Access{Address: "http://" + l.Addr().String(), Secrets: map[string]string{"token": fmt.Sprintf("hr_rush_%d_token_of_the_bench", i), "push_secret": fmt.Sprintf("rush-%d-push-secret-of-bench", i)}})
 		if err != nil || !t.LetIn {
 			return 0, 0, 0, fmt.Errorf("%s: %s %w", code, t.Text, err)
 		}

@@ -27,6 +27,7 @@ import (
 	"openrelay/internal/connector"
 	"openrelay/internal/demo"
 	"openrelay/internal/relay"
+	"openrelay/internal/relay/engine"
 	"openrelay/internal/standin"
 	"openrelay/internal/store"
 )
@@ -201,7 +202,7 @@ func (b *bench) company(name string, fill func(*relay.Relay) error) (string, err
 	if err != nil {
 		return "", err
 	}
-	r, err := relay.Open(b.ctx, st, relay.Options{Reach: connector.Loopback})
+	r, err := relay.Open(b.ctx, st, engine.Options{Reach: connector.Loopback})
 	if err != nil {
 		return "", err
 	}

@@ -21,6 +21,8 @@ import (
 	"openrelay/internal/connector"
 	"openrelay/internal/core/rules"
 	"openrelay/internal/relay"
+	"openrelay/internal/relay/engine"
+	"openrelay/internal/relay/orders"
 	"openrelay/internal/store"
 )
 
@@ -67,17 +69,17 @@ func (b *bench) rehearsal(n int) error {
 			return err
 		}
 	}
-	r, err := relay.Open(b.ctx, st, relay.Options{Reach: connector.Loopback})
+	r, err := relay.Open(b.ctx, st, engine.Options{Reach: connector.Loopback})
 	if err != nil {
 		return err
 	}
 	defer r.Stop()
-	for _, x := range []relay.RuleChange{{Name: "One", On: true, When: `country == "XE"`, Then: `tag("export")`}, {Name: "Two", On: true, When: `total > 60000`, Then: `tag("large")`}} {
+	for _, x := range []orders.RuleChange{{Name: "One", On: true, When: `country == "XE"`, Then: `tag("export")`}, {Name: "Two", On: true, When: `total > 60000`, Then: `tag("large")`}} {
 		if _, err := r.PutRule(b.ctx, x, "bench"); err != nil {
 			return err
 		}
 	}
-	rule := relay.RuleChange{Name: "New", On: true, When: `country == "XE" && weight > 5000 && "Jars" in categories`, Then: `hold("look"), tag("heavy")`}
+	rule := orders.RuleChange{Name: "New", On: true, When: `country == "XE" && weight > 5000 && "Jars" in categories`, Then: `hold("look"), tag("heavy")`}
 	most := func(orders int64) (rate float64, heap uint64, err error) {
 		runtime.GC()
 		var before runtime.MemStats

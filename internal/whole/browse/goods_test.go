@@ -11,7 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"openrelay/internal/demo"
-	"openrelay/internal/relay"
+	"openrelay/internal/relay/inventory"
 	"openrelay/internal/standin"
 )
 
@@ -96,7 +96,7 @@ func TestGoods(t *testing.T) {
 	b.sees("50% kept back")
 
 	// A delivery, on a phone.
-	p, err := c.AddPurchase(ctx, relay.NewPurchase{Supplier: "Copperlatch Works", Location: "alder", Expected: "2026-11-24", Lines: []relay.Quantity{{SKU: "SMOKER-L", Quantity: 12}, {SKU: "LID-63-100", Quantity: 30}, {SKU: "REFRACTOMETER", Quantity: 2}}})
+	p, err := c.AddPurchase(ctx, inventory.NewPurchase{Supplier: "Copperlatch Works", Location: "alder", Expected: "2026-11-24", Lines: []inventory.Quantity{{SKU: "SMOKER-L", Quantity: 12}, {SKU: "LID-63-100", Quantity: 30}, {SKU: "REFRACTOMETER", Quantity: 2}}})
 	require.NoError(t, err)
 	b.do(chromedp.Navigate(w.URL + "/receiving"))
 	b.sees("Copperlatch Works")

@@ -12,7 +12,8 @@ import (
 	"openrelay/internal/api"
 	"openrelay/internal/client"
 	"openrelay/internal/demo"
-	"openrelay/internal/relay"
+	"openrelay/internal/relay/engine"
+	"openrelay/internal/relay/joining"
 	"openrelay/internal/standin"
 )
 
@@ -43,7 +44,7 @@ func TestOrdersAndExceptions(t *testing.T) {
 	w := openWorld(t, true)
 	ctx := t.Context()
 	c := w.Client
-	_, err := w.JoinTill(ctx, demo.Joining{Sources: []string{"mill"}, Import: relay.ImportChoices{Items: true}})
+	_, err := w.JoinTill(ctx, demo.Joining{Sources: []string{"mill"}, Import: joining.ImportChoices{Items: true}})
 	require.NoError(t, err)
 	require.NoError(t, w.JoinKitchen(ctx))
 	b := openBrowser(t)
@@ -138,7 +139,7 @@ func TestOrdersAndExceptions(t *testing.T) {
 	b.chooseUnder("Differences within it", "Portal differences")
 	b.chooseUnder("Ways to pay", "card = Card clearing")
 	b.click("Keep")
-	var set relay.Settings
+	var set engine.Settings
 	require.NoError(t, w.Wait(ctx, 5*time.Second, "the settings to be kept", func() (bool, error) {
 		nosh, err := c.Connection(ctx, "nosh")
 		set = nosh.Settings

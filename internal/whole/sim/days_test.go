@@ -13,7 +13,8 @@ import (
 
 	"openrelay/internal/client"
 	"openrelay/internal/core/order"
-	"openrelay/internal/relay"
+	"openrelay/internal/relay/attention"
+	"openrelay/internal/relay/orders"
 	"openrelay/internal/standin"
 	"openrelay/internal/store"
 )
@@ -346,7 +347,7 @@ func (w *world) person() {
 	// A store's word about an edit may be lost; comparing shows it, and somebody looks once a day.
 	w.step("compare and correct", func() error { _, err := w.Relay.Correct(ctx, "", "Joss Fenn"); return err })
 	for _, g := range groups {
-		of := relay.GroupOf{Cause: g.Cause, Connection: g.ConnectionCode, Subject: g.Subject}
+		of := attention.GroupOf{Cause: g.Cause, Connection: g.ConnectionCode, Subject: g.Subject}
 		switch {
 		case g.Cause == "credentials refused" && g.ConnectionCode == "tansy": // the answer to a refreshed token was lost
 			if _, err := w.Consent(ctx, w.Client, "tansy", "westmark", "T-8841"); err != nil {
@@ -363,7 +364,7 @@ func (w *world) person() {
 			w.step("send again", func() error { _, err := w.Relay.SendGroupAgain(ctx, of, "Joss Fenn"); return err })
 		case g.Cause == string(order.TotalDiffers) || g.Cause == string(order.ByRule):
 			w.step("let go on", func() error {
-				_, err := w.Relay.Act(ctx, relay.Bulk{Action: "approve", Orders: []string{g.OrderNumber}}, "Joss Fenn")
+				_, err := w.Relay.Act(ctx, orders.Bulk{Action: "approve", Orders: []string{g.OrderNumber}}, "Joss Fenn")
 				return err
 			})
 		}

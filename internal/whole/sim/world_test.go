@@ -20,6 +20,10 @@ import (
 	"openrelay/internal/client"
 	"openrelay/internal/demo"
 	"openrelay/internal/relay"
+	"openrelay/internal/relay/attention"
+	"openrelay/internal/relay/engine"
+	"openrelay/internal/relay/joining"
+	"openrelay/internal/relay/listing"
 	"openrelay/internal/store"
 )
 
@@ -68,7 +72,7 @@ func (w *world) maybe(where string) {
 	panic(crash{where})
 }
 
-// Send takes a mail (relay.Mail).
+// Send takes a mail (engine.Mail).
 func (w *world) Send(_ context.Context, to, subject, _, ref string) error {
 	w.mails = append(w.mails, to+" "+subject+" "+ref)
 	return nil
@@ -197,7 +201,7 @@ func (w *world) start() {
 	var err error
 	w.Store, err = store.Open(ctx, w.file)
 	require.NoError(w.t, err)
-	w.Relay, err = relay.Open(ctx, w.Store, relay.Options{Transport: w, Mail: w, Hook: w.maybe})
+	w.Relay, err = relay.Open(ctx, w.Store, engine.Options{Transport: w, Mail: w, Hook: w.maybe})
 	require.NoError(w.t, err)
 	_, w.in = api.New(w.Relay, api.Options{})
 	require.NoError(w.t, w.Store.Write(ctx, func(t *store.Tx) error { return t.EndStaleRuns(time.Now()) }))
@@ -238,7 +242,7 @@ func (w *world) step(name string, f func() error) {
 
 // calm tells whether an error is one that people meet: a refusal with a reason, or an edge that is down.
 func calm(err error) bool {
-	var refused *relay.Refused
+	var refused *engine.Refused
 	var p *client.Problem
 	return errors.As(err, &refused) || errors.As(err, &p) && p.Status < 500 || strings.Contains(err.Error(), "connection re")
 }
@@ -253,7 +257,7 @@ func (w *world) join() {
 	w.settle(2 * time.Minute)
 	_, err := w.Client.PutLocation(ctx, "tansy-room", "Tansy store room", "")
 	must(err)
-	_, err = w.JoinTansy(ctx, demo.Joining{Sources: []string{"alder", "pier"}, Stock: true, Import: relay.ImportChoices{Items: true}, Change: func(s *relay.Settings) {
+	_, err = w.JoinTansy(ctx, demo.Joining{Sources: []string{"alder", "pier"}, Stock: true, Import: joining.ImportChoices{Items: true}, Change: func(s *engine.Settings) {
 		s.OwnLocation, s.Locations, s.ChannelPrefix, s.Tolerance = "tansy-room", map[string]string{"store room": "tansy-room"}, "TR", 2
 	}})
 	must(err)
@@ -261,10 +265,10 @@ func (w *world) join() {
 	must(err)
 	_, err = w.JoinBramble(ctx, demo.Joining{Sources: []string{"alder"}, Stock: true})
 	must(err)
-	_, err = w.JoinTill(ctx, demo.Joining{Sources: []string{"mill"}, Import: relay.ImportChoices{Items: true}, Change: func(s *relay.Settings) { s.Merge, s.MergeAt = "per day", "03:30" }})
+	_, err = w.JoinTill(ctx, demo.Joining{Sources: []string{"mill"}, Import: joining.ImportChoices{Items: true}, Change: func(s *engine.Settings) { s.Merge, s.MergeAt = "per day", "03:30" }})
 	must(err)
 	accept := w.rng.IntN(2) == 0
-	_, err = w.JoinNosh(ctx, demo.Joining{Sources: []string{"mill"}, Change: func(s *relay.Settings) {
+	_, err = w.JoinNosh(ctx, demo.Joining{Sources: []string{"mill"}, Change: func(s *engine.Settings) {
 		s.Tolerance = 60
 		if accept {
 			s.Answer, s.PrepMinutes = "accept", 20
@@ -296,10 +300,10 @@ func (w *world) join() {
 		_, err := w.Client.ChangeRule(ctx, r)
 		must(err)
 	}
-	_, _, err = w.Client.PutTarget(ctx, relay.NewTarget{Kind: "email", Address: "lead@morrowhive.example", Every: 60, On: true})
+	_, _, err = w.Client.PutTarget(ctx, attention.NewTarget{Kind: "email", Address: "lead@morrowhive.example", Every: 60, On: true})
 	must(err)
 	w.settle(30 * time.Minute)
-	var sel relay.Selection
+	var sel listing.Selection
 	items, err := w.Client.Items(ctx, "kind=prepared&limit=50")
 	must(err)
 	for _, it := range items {

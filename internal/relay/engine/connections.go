@@ -1,0 +1,317 @@
+package engine
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"slices"
+	"sync/atomic"
+	"time"
+
+	"openrelay/internal/connector"
+	"openrelay/internal/store"
+)
+
+// SellsLabels tells whether a connection is a carrier whose prices can be asked.
+func SellsLabels(c *Conn) bool {
+	def := c.Line().Def
+	return def.Feeds["labels out"] != nil && (def.Calls["tariff"] != nil || def.Calls["rates"] != nil)
+}
+
+func Readable(def *connector.Definition, kind string) bool {
+	f := def.Feeds[kind]
+	return f != nil && f.Read != nil
+}
+
+// RunRequest asks a reader for a run; the zero value asks it to look at its schedule again.
+type RunRequest struct {
+	Kind, Cause, From string
+	Started           chan int64
+}
+
+// Ask carries out a call of a connection's connector.
+func (r *Engine) Ask(ctx context.Context, code, call string, msg any) ([]any, error) {
+	c := r.ByCode(code)
+	if c == nil {
+		return nil, store.ErrNotFound
+	}
+	return c.Line().Ask(ctx, call, msg)
+}
+
+// Conn is a connection at work. What it is made of is replaced as a whole when it is changed.
+type Conn struct {
+	ID      int64
+	cur     atomic.Pointer[joined]
+	Feeds   map[string]*store.Feed // by kind; guarded by Engine.Mu
+	WakeIn  *Waker
+	WakeOut *Waker
+	Readers map[string]chan RunRequest // by feed; guarded by Engine.Mu
+	Mapped  mapCache
+
+	Reviewing atomic.Bool // listings of ours are being reviewed there
+
+	Ctx context.Context // ends when the connection is dropped
+	end context.CancelFunc
+
+	StockSent time.Time // when the last round of quantities began; the sending goroutine's own
+}
+
+// joined is what a connection is made of at a moment.
+type joined struct {
+	rec      store.Connection
+	line     *connector.Line
+	settings Settings
+	account  int64 // revision of the account that the line was made with
+}
+
+func (c *Conn) Rec() *store.Connection { return &c.cur.Load().rec }
+
+func (c *Conn) Line() *connector.Line { return c.cur.Load().line }
+
+func (c *Conn) Settings() *Settings { return &c.cur.Load().settings }
+
+// Works tells whether the connection is at work: switched on and not paused.
+func (c *Conn) Works() bool { r := c.Rec(); return r.State == store.On && !r.Paused }
+
+// login is an account in use.
+type login struct {
+	*connector.Login
+	revision int64
+	base     string
+}
+
+// CompleteFeeds gives connections the feeds that their connectors have learned since they were joined,
+// switched off.
+func (r *Engine) CompleteFeeds(ctx context.Context) error {
+	recs, err := r.Store.Connections(ctx)
+	if err != nil {
+		return err
+	}
+	feeds, err := r.Store.Feeds(ctx)
+	if err != nil {
+		return err
+	}
+	has := map[int64]map[string]bool{}
+	for _, f := range feeds {
+		if has[f.ConnectionID] == nil {
+			has[f.ConnectionID] = map[string]bool{}
+		}
+		has[f.ConnectionID][f.Kind] = true
+	}
+	for _, rec := range recs {
+		def := r.lib[rec.Connector]
+		if def == nil {
+			continue // reload says so
+		}
+		for _, kind := range def.Kinds() {
+			if has[rec.ID][kind] {
+				continue
+			}
+			if err := r.Store.Write(ctx, func(t *store.Tx) error {
+				_, err := t.AddFeed(store.Feed{ConnectionID: rec.ID, Kind: kind})
+				return err
+			}); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// Reload reads locations, connections and feeds; connections that are new begin to work if the relay runs.
+//
+// Loads run one after the other, each reading the file after the one before: memory follows the file and never goes
+// back to an older state.
+func (r *Engine) Reload(ctx context.Context) error {
+	r.loading.Lock()
+	defer r.loading.Unlock()
+	ctx = context.WithoutCancel(ctx) // what was committed is made known, although its caller may have left
+	if err := r.loadZone(ctx); err != nil {
+		return err
+	}
+	locs, err := r.Store.Locations(ctx)
+	if err != nil {
+		return err
+	}
+	places := make(map[int64]store.Location, len(locs))
+	for _, l := range locs {
+		places[l.ID] = l
+	}
+	r.PlaceMu.Lock()
+	r.Places = places
+	r.PlaceMu.Unlock()
+
+	recs, err := r.Store.Connections(ctx)
+	if err != nil {
+		return err
+	}
+	accounts, err := r.Store.Accounts(ctx)
+	if err != nil {
+		return err
+	}
+	feeds, err := r.Store.Feeds(ctx)
+	if err != nil {
+		return err
+	}
+	r.Mu.Lock()
+	defer r.Mu.Unlock()
+	if err := r.reloadAccounts(accounts); err != nil {
+		return err
+	}
+	there := map[int64]bool{}
+	for _, rec := range recs {
+		there[rec.ID] = true
+		c := r.Conns[rec.ID]
+		if c != nil && c.Rec().Revision == rec.Revision && (r.Logins[rec.AccountID] == nil || r.Logins[rec.AccountID].revision == c.cur.Load().account) {
+			continue
+		}
+		made, err := r.make(rec)
+		if err != nil {
+			return fmt.Errorf("connection %s: %w", rec.Code, err)
+		}
+		if c == nil {
+			c = &Conn{ID: rec.ID, Feeds: map[string]*store.Feed{}, WakeIn: NewWaker(), WakeOut: NewWaker(), Readers: map[string]chan RunRequest{}}
+			c.Ctx, c.end = context.WithCancel(r.Ctx)
+			c.cur.Store(made)
+			r.Conns[rec.ID], r.codes[rec.Code] = c, c
+			if r.Running {
+				r.OnWork(c)
+			}
+		} else {
+			c.cur.Store(made)
+			if r.Running {
+				r.OnMore(c)
+			}
+		}
+	}
+	for id, c := range r.Conns {
+		if !there[id] {
+			delete(r.Conns, id)
+			delete(r.codes, c.Rec().Code)
+			gone := *c.cur.Load()
+			gone.rec.State = store.Left
+			c.cur.Store(&gone)
+			c.end()
+		}
+	}
+	for _, f := range feeds {
+		if c := r.Conns[f.ConnectionID]; c != nil {
+			c.Feeds[f.Kind] = &f
+		}
+	}
+	for _, c := range r.Conns {
+		for _, ch := range c.Readers {
+			select {
+			case ch <- RunRequest{}: // look at the schedule again
+			default:
+			}
+		}
+	}
+	return nil
+}
+
+// reloadAccounts takes up accounts that are new or were renewed.
+func (r *Engine) reloadAccounts(accounts []store.Account) error {
+	for _, a := range accounts {
+		old := r.Logins[a.ID]
+		if old != nil && old.revision == a.Revision {
+			continue
+		}
+		def := r.lib[a.Connector]
+		if def == nil {
+			continue // the connections of the account say so
+		}
+		secrets, token, err := r.OpenAccount(a)
+		if err != nil {
+			return fmt.Errorf("account %s: %w", a.Name, err)
+		}
+		if old != nil {
+			old.Set(secrets, token)
+			r.Logins[a.ID] = &login{old.Login, a.Revision, a.BaseURL}
+			continue
+		}
+		l := &login{connector.NewLogin(def, secrets, token), a.Revision, a.BaseURL}
+		l.Keep = r.keepToken(a.ID)
+		r.Logins[a.ID] = l
+	}
+	return nil
+}
+
+// make puts together what a connection is made of. The caller holds the lock.
+func (r *Engine) make(rec store.Connection) (*joined, error) {
+	common := r.lib[rec.Connector]
+	if common == nil {
+		return nil, fmt.Errorf("there is no connector %q", rec.Connector)
+	}
+	def, err := common.With(rec.Overrides)
+	if err != nil {
+		return nil, fmt.Errorf("overrides: %w", err)
+	}
+	out := &joined{rec: rec}
+	if err := json.Unmarshal([]byte(rec.Settings), &out.settings); err != nil {
+		return nil, fmt.Errorf("settings: %w", err)
+	}
+	o := connector.LineOptions{Base: "http://nowhere.invalid", Site: rec.Site, Test: rec.Test, Settings: out.settings.ForExpressions(), Client: r.Client, Now: r.Clock}
+	if l := r.Logins[rec.AccountID]; l != nil {
+		o.Login, o.Base, out.account = l.Login, Or(l.base, o.Base), l.revision
+		if def.Limits != common.Limits {
+			l.Pace(def.Limits)
+		}
+	}
+	out.line, err = connector.NewLine(def, o)
+	return out, err
+}
+
+// Connector returns a definition by its code, or nil.
+func (r *Engine) Connector(code string) *connector.Definition {
+	r.Mu.RLock()
+	defer r.Mu.RUnlock()
+	return r.lib[code]
+}
+
+// Library returns all definitions.
+func (r *Engine) Library() connector.Library {
+	r.Mu.RLock()
+	defer r.Mu.RUnlock()
+	return r.lib.Clone()
+}
+
+func (r *Engine) ByCode(code string) *Conn {
+	r.Mu.RLock()
+	defer r.Mu.RUnlock()
+	return r.codes[code]
+}
+
+func (r *Engine) ByID(id int64) *Conn {
+	r.Mu.RLock()
+	defer r.Mu.RUnlock()
+	return r.Conns[id]
+}
+
+func (r *Engine) All() []*Conn {
+	r.Mu.RLock()
+	defer r.Mu.RUnlock()
+	out := make([]*Conn, 0, len(r.Conns))
+	for _, c := range r.Conns {
+		out = append(out, c)
+	}
+	return out
+}
+
+// Sorted lists the connections in the order in which they were joined.
+func (r *Engine) Sorted() []*Conn {
+	out := r.All()
+	slices.SortFunc(out, func(a, b *Conn) int { return int(a.ID - b.ID) })
+	return out
+}
+
+// Feed returns a copy of a connection's feed, and whether it is on and the connection at work.
+func (r *Engine) Feed(c *Conn, kind string) (store.Feed, bool) {
+	r.Mu.RLock()
+	defer r.Mu.RUnlock()
+	f := c.Feeds[kind]
+	if f == nil {
+		return store.Feed{}, false
+	}
+	return *f, f.On && c.Works()
+}

@@ -1,0 +1,40 @@
+package engine
+
+import (
+	"context"
+	"fmt"
+
+	"openrelay/internal/connector"
+)
+
+// LoadDefinitions adds the definitions that people added to those that are fixed.
+func (r *Engine) LoadDefinitions(ctx context.Context) error {
+	list, err := r.Store.Definitions(ctx)
+	if err != nil {
+		return err
+	}
+	lib := r.Fixed.Clone()
+	for _, d := range list {
+		def, err := connector.Load(d.Connector+".yaml", []byte(d.Text), lib)
+		if err != nil {
+			return fmt.Errorf("the definition %s, added by %s, no longer loads: %w", d.Connector, d.AddedBy, err)
+		}
+		lib[d.Connector] = def
+	}
+	r.Mu.Lock()
+	r.lib = lib
+	r.Mu.Unlock()
+	return nil
+}
+
+// RemakeAll makes all connections anew from what is kept.
+func (r *Engine) RemakeAll(ctx context.Context) error {
+	r.Mu.Lock()
+	for _, c := range r.Conns {
+		stale := *c.cur.Load()
+		stale.rec.Revision = -1
+		c.cur.Store(&stale)
+	}
+	r.Mu.Unlock()
+	return r.Reload(ctx)
+}

@@ -1,0 +1,134 @@
+// Package engine is what all rooms of a running company stand on: its connections, changes and what follows a commit,
+// jobs, events, settings and secrets. It knows no room.
+package engine
+
+import (
+	"context"
+	"log/slog"
+	"net/http"
+	"net/netip"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"openrelay/internal/connector"
+	"openrelay/internal/store"
+)
+
+// Engine is what the rooms of a running company share.
+type Engine struct {
+	Store  *store.Store
+	Bus    *Bus
+	Log    *slog.Logger
+	Clock  func() time.Time
+	Client *http.Client // of all outgoing calls; guarded
+	Mail   Mail
+	hook   func(where string)
+	Sealer *Sealer
+	Prefix string // begins every reference we send: unique to this company file
+	// gs1Prefix begins the SSCC of every parcel. Without a company prefix of its own, a company uses
+	// one of the range that GS1 sets aside for use inside a company.
+	GS1Prefix string
+
+	loading sync.Mutex // held while memory is brought to what the file says, so that it never goes backwards
+	Mu      sync.RWMutex
+	lib     connector.Library // replaced as a whole when a definition is added
+	Fixed   connector.Library // built in or from a folder
+	Logins  map[int64]*login  // by account
+	Tested  map[string]Tested // the last verdict on an access, by connection
+	Conns   map[int64]*Conn
+	codes   map[string]*Conn
+	Running bool
+	Wg      sync.WaitGroup
+	Ctx     context.Context
+	Cancel  context.CancelFunc
+
+	JobSteps map[JobKind]JobStep
+	OnWork   func(c *Conn) // a connection begins to work
+	OnMore   func(c *Conn) // a connection may have feeds that nobody reads yet
+
+	Committed []func(ctx context.Context, ch *Change) error // what rooms do after each commit, in this order
+
+	zone atomic.Pointer[time.Location] // of the company
+
+	PlaceMu sync.RWMutex
+	Places  map[int64]store.Location
+
+	WakeWatch *Waker             // something may be due sooner
+	wakeJobs  map[JobKind]*Waker // there is work for the loops of jobs
+	WakeTell  *Waker             // somebody is to be told
+	WatchAt   time.Time          // of a relay that is driven by hand: when it looks again; guarded by mu
+}
+
+// Options of a relay.
+type Options struct {
+	Log *slog.Logger
+	Now func() time.Time
+	// Connector definitions; nil means those built in.
+	Library connector.Library
+	// Folder of further definitions; empty means none.
+	Folder string
+	// Addresses that are not public and may be called all the same.
+	Reach []netip.Prefix
+	// Transport of all outgoing calls; nil: the network, guarded by Reach.
+	Transport http.RoundTripper
+	// Mail is how e-mail leaves; without it none does.
+	Mail Mail
+	// Hook is called between steps, before and after each commit; a test may let the relay end there. nil: nothing.
+	Hook func(where string)
+}
+
+// Open prepares the relay of a company file. Nothing runs until Start.
+func Open(ctx context.Context, st *store.Store, o Options) (*Engine, error) {
+	if o.Log == nil {
+		o.Log = slog.New(slog.DiscardHandler)
+	}
+	if o.Now == nil {
+		o.Now = time.Now
+	}
+	if o.Library == nil {
+		var err error
+		if o.Library, err = connector.BuiltIn(); err != nil {
+			return nil, err
+		}
+	}
+	seal, err := OpenSealer(st.Path() + ".key")
+	if err != nil {
+		return nil, err
+	}
+	if o.Folder != "" {
+		o.Library = o.Library.Clone()
+		if err := o.Library.AddFolder(o.Folder); err != nil {
+			return nil, err
+		}
+	}
+	r := &Engine{Store: st, Bus: NewBus(), Fixed: o.Library, lib: o.Library, Log: o.Log, Clock: o.Now, Sealer: seal,
+		Conns: map[int64]*Conn{}, codes: map[string]*Conn{}, Logins: map[int64]*login{}, Tested: map[string]Tested{}, Places: map[int64]store.Location{},
+		Client: connector.Guard{Allowed: o.Reach}.Client(), Mail: o.Mail, hook: o.Hook, WakeWatch: NewWaker(), wakeJobs: map[JobKind]*Waker{}, WakeTell: NewWaker()}
+	if o.Transport != nil {
+		r.Client = &http.Client{Transport: o.Transport}
+	}
+	for _, kind := range JobKinds {
+		r.wakeJobs[kind] = NewWaker()
+	}
+	r.Ctx, r.Cancel = context.WithCancel(context.Background())
+	if r.Prefix, err = st.Setting(ctx, "reference prefix"); err != nil {
+		return nil, err
+	}
+	if r.Prefix == "" {
+		r.Prefix = "or" + RandomText(6)
+		if err := st.Write(ctx, func(t *store.Tx) error { return t.PutSetting("reference prefix", r.Prefix) }); err != nil {
+			return nil, err
+		}
+	}
+	if r.GS1Prefix, err = st.Setting(ctx, "gs1 company prefix"); err != nil {
+		return nil, err
+	}
+	r.GS1Prefix = Or(r.GS1Prefix, "2000000")
+	return r, nil
+}
+
+// Mail sends an e-mail; ref stands for the message, so that a repeat can be told.
+type Mail interface {
+	Send(ctx context.Context, to, subject, text, ref string) error
+}

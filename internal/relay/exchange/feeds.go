@@ -1,0 +1,390 @@
+package exchange
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"github.com/robfig/cron/v3"
+
+	"openrelay/internal/connector"
+	"openrelay/internal/relay/engine"
+	"openrelay/internal/store"
+)
+
+// inLoop decides on what is received.
+func (r *Exchange) inLoop(c *engine.Conn) {
+	c.WakeIn.Now() // what waited since the last end
+	for {
+		select {
+		case <-c.Ctx.Done():
+			return
+		case <-c.WakeIn.Ch:
+		}
+		if err := r.DecideAll(c); err != nil && r.Ctx.Err() == nil {
+			r.Log.Error("decisions failed, trying again", "connection", c.Rec().Code, "error", err)
+			c.WakeIn.In(time.Second)
+		} else if at, err := r.Store.NextInbox(r.Ctx, c.ID); err == nil && !at.IsZero() {
+			c.WakeIn.In(max(at.Sub(r.Clock()), time.Second)) // messages that were put off
+		}
+	}
+}
+
+// readLoop reads one feed of a connection when it is due. A reading of history goes beside the
+// scheduled ones, so that what is new does not wait for what is old.
+func (r *Exchange) readLoop(c *engine.Conn, kind string, asked chan engine.RunRequest) {
+	history := make(chan struct{}, 1) // held by the reading of history that is under way
+	for {
+		wait := time.Minute
+		if at, ok := r.Due(c, kind); ok {
+			wait = min(wait, at.Sub(r.Clock()))
+		}
+		timer := time.NewTimer(max(wait, 0))
+		select {
+		case <-c.Ctx.Done():
+			timer.Stop()
+			return
+		case req := <-asked:
+			timer.Stop()
+			switch {
+			case req.Kind == "":
+			case req.From != "":
+				r.Wg.Add(1)
+				go func() {
+					defer r.Wg.Done()
+					select {
+					case history <- struct{}{}:
+						defer func() { <-history }()
+						r.Run(c, req)
+					case <-c.Ctx.Done():
+					}
+				}()
+			default:
+				r.Run(c, req)
+			}
+		case <-timer.C:
+			if at, ok := r.Due(c, kind); ok && !at.After(r.Clock()) {
+				r.Run(c, engine.RunRequest{Kind: kind, Cause: "schedule"})
+			}
+		}
+	}
+}
+
+func (r *Exchange) Run(c *engine.Conn, req engine.RunRequest) {
+	if err := r.read(c, req); err != nil {
+		r.Log.Warn("run failed", "connection", c.Rec().Code, "feed", req.Kind, "error", err)
+	}
+}
+
+// Due tells when a feed is to be read next; false where it is off or never read.
+func (r *Exchange) Due(c *engine.Conn, kind string) (time.Time, bool) {
+	def := c.Line().Def.Feeds[kind]
+	f, on := r.Feed(c, kind)
+	if !on || def == nil || def.Read == nil {
+		return time.Time{}, false
+	}
+	last := store.Time(f.LastTryAt)
+	if last.IsZero() {
+		return r.Clock(), true
+	}
+	if f.Failures > 0 { // sooner than the schedule at first, then slower
+		return last.Add(min(time.Minute, time.Second<<min(f.Failures, 6))), true
+	}
+	every := time.Duration(def.Read.Every)
+	if kind == "listings in" && c.Reviewing.Load() && f.Schedule == "" {
+		every = min(every, reviewPace) // what was submitted is followed more closely
+	}
+	s, err := ParseSchedule(f.Schedule, every)
+	if err != nil {
+		return time.Time{}, false
+	}
+	return s.Next(last), true
+}
+
+// reviewPace is how often listings are read while some of ours are being reviewed.
+const reviewPace = 15 * time.Second
+
+// ListingsMoved looks whether listings are being reviewed, on connections on which some have moved.
+func (r *Exchange) ListingsMoved(_ context.Context, ch *engine.Change) error {
+	for id := range ch.Listed {
+		if c := r.ByID(id); c != nil {
+			r.lookForReviews(c)
+		}
+	}
+	return nil
+}
+
+// lookForReviews notes whether listings of ours are being reviewed, and lets the reader of listings look at
+// its schedule again.
+func (r *Exchange) lookForReviews(c *engine.Conn) {
+	n, err := r.Store.CountInReview(r.Ctx, c.ID)
+	if err != nil {
+		return // the next reading asks again
+	}
+	if before := c.Reviewing.Swap(n > 0); before == (n > 0) {
+		return
+	}
+	r.Mu.RLock()
+	reader := c.Readers["listings in"]
+	r.Mu.RUnlock()
+	select {
+	case reader <- engine.RunRequest{}:
+	default:
+	}
+}
+
+// ParseSchedule reads a schedule: five cron fields, "@every 30s", or empty for the connector's own.
+func ParseSchedule(text string, own time.Duration) (cron.Schedule, error) {
+	if text == "" {
+		return cron.ConstantDelaySchedule{Delay: own}, nil
+	}
+	s, err := cron.ParseStandard(text)
+	if err != nil {
+		return nil, engine.Refuse("schedule %q: five cron fields or @every 30s are expected", text)
+	}
+	return s, nil
+}
+
+// read carries out one run of a feed.
+func (r *Exchange) read(c *engine.Conn, req engine.RunRequest) error {
+	f, _ := r.Feed(c, req.Kind)
+	mark := f.Mark
+	if req.From != "" {
+		mark = req.From
+	}
+	var run int64
+	ensure := func(t *store.Tx) (err error) {
+		if run == 0 {
+			run, err = t.StartRun(f.ID, req.Cause, r.Clock())
+		}
+		return err
+	}
+	if req.Cause != "schedule" {
+		if err := r.Store.Write(r.Ctx, ensure); err != nil {
+			return err
+		}
+		if req.Started != nil {
+			req.Started <- run
+		}
+	}
+	page := 0
+	check := f.Validator
+	if req.Cause != "schedule" {
+		check = "" // who asks for a run wants to see everything
+	}
+	to, err := c.Line().Read(c.Ctx, req.Kind, connector.Reading{Mark: mark, Check: check, Known: r.known(c, req.Kind), Keep: func(records []connector.Record) error {
+		page++
+		kept, kerr := r.keepPage(c, f, &run, ensure, page, records)
+		if kept > 0 {
+			c.WakeIn.Now()
+		}
+		if run != 0 {
+			r.Bus.Publish([]engine.Event{{Kind: "run", Key: c.Rec().Code}})
+		}
+		return kerr
+	}})
+	high := to.Mark
+	if err != nil && c.Ctx.Err() != nil {
+		return nil // stopping is no failure; the run is closed at the next start
+	}
+	failed := f.Failures > 0
+	commitErr := r.Commit(r.Ctx, func(ch *engine.Change) error {
+		ch.Tell("feed", c.Rec().Code)
+		if err != nil {
+			if e := r.lockedOut(ch, c, err); e != nil {
+				return e
+			}
+			if e := ensure(ch.Tx); e != nil {
+				return e
+			}
+			if e := ch.LogRun(run, "error", err.Error(), ch.Now); e != nil {
+				return e
+			}
+			if e := ch.EndRun(run, "failed", err.Error(), ch.Now); e != nil {
+				return e
+			}
+			return ch.FeedFailed(f.ID, err.Error(), ch.Now)
+		}
+		if run != 0 {
+			if e := ch.EndRun(run, "done", "", ch.Now); e != nil {
+				return e
+			}
+		}
+		if req.From != "" {
+			high = f.Mark // reading history leaves the mark alone
+		} else if to.Check != f.Validator {
+			if e := ch.SetValidator(f.ID, to.Check); e != nil {
+				return e
+			}
+		}
+		if failed {
+			if e := ch.CloseConnectionException(c.ID, engine.CredentialsRefused, ch.Now); e != nil {
+				return e
+			}
+			ch.Tell("exception", "")
+		}
+		return ch.FeedWent(f.ID, high, ch.Now)
+	})
+	if commitErr == nil {
+		now := r.Clock().UnixMicro()
+		r.onFeed(c, req.Kind, func(k *store.Feed) {
+			k.LastTryAt = now
+			if err != nil {
+				k.Failures++
+				k.LastError = err.Error()
+				return
+			}
+			k.Failures, k.LastError, k.LastOKAt = 0, "", now
+			if req.From == "" {
+				k.Mark, k.Validator = high, to.Check
+			}
+		})
+	}
+	return errors.Join(err, commitErr)
+}
+
+// known tells which records of a feed were kept before; feeds without versions know none.
+func (r *Exchange) known(c *engine.Conn, kind string) func([]connector.Record) ([]bool, error) {
+	if def := c.Line().Def.Feeds[kind]; !def.Version.Set() {
+		return nil
+	}
+	return func(records []connector.Record) ([]bool, error) {
+		msgs := make([]store.Received, len(records))
+		for i, rec := range records {
+			msgs[i] = store.Received{OutsideID: rec.ID, Version: rec.Version}
+		}
+		return r.Store.KnownVersions(r.Ctx, c.ID, kind, msgs)
+	}
+}
+
+// keepPage keeps the records of a page and counts them.
+func (r *Exchange) keepPage(c *engine.Conn, f store.Feed, run *int64, ensure func(*store.Tx) error, page int, records []connector.Record) (int, error) {
+	var msgs []store.Received
+	var bad []error
+	for _, rec := range records {
+		if rec.Err != nil {
+			bad = append(bad, rec.Err)
+			continue
+		}
+		version := rec.Version
+		if c.Line().Def.Feeds[f.Kind].Version.Text == "" {
+			// A feed without versions: every reading counts as new. Listings change without saying so.
+			version = r.Clock().UnixMicro()
+		}
+		msgs = append(msgs, store.Received{OutsideID: rec.ID, Version: version, Raw: rec.Raw})
+	}
+	kept := 0
+	err := r.Store.Write(r.Ctx, func(t *store.Tx) (err error) {
+		if *run == 0 {
+			known, err := t.KnownInbox(c.Rec().ID, f.Kind, msgs)
+			if err != nil {
+				return err
+			}
+			if known == len(msgs) && len(bad) == 0 {
+				return nil
+			}
+		}
+		if err := ensure(t); err != nil {
+			return err
+		}
+		if kept, err = t.Receive(c.Rec().ID, f.Kind, "poll", *run, msgs, r.Clock()); err != nil {
+			return err
+		}
+		y := store.Tally{Found: int64(len(records)), Skipped: int64(len(msgs) - kept), Failed: int64(len(bad))}
+		if y.Skipped > 0 {
+			y.Reasons = map[string]int64{"this version is known": y.Skipped}
+		}
+		if err := t.AddToRun(*run, y); err != nil {
+			return err
+		}
+		for _, e := range bad {
+			if err := t.LogRun(*run, "error", e.Error(), r.Clock()); err != nil {
+				return err
+			}
+		}
+		return t.LogRun(*run, "info", fmt.Sprintf("page %d: %d records, %d to be looked at", page, len(records), kept), r.Clock())
+	})
+	return kept, err
+}
+
+// RunNow reads a feed at once, from a time on if one is given, and returns the run's number.
+func (r *Exchange) RunNow(ctx context.Context, code, kind, from, who string) (int64, error) {
+	c := r.ByCode(code)
+	if c == nil {
+		return 0, store.ErrNotFound
+	}
+	def := c.Line().Def.Feeds[kind]
+	if def == nil {
+		return 0, engine.Refuse("%s has no feed %q; it has: %s", c.Rec().Name, kind, engine.Join(c.Line().Def.Kinds()))
+	}
+	if def.Read == nil {
+		if def.Send != nil {
+			c.WakeOut.Now()
+			return 0, nil
+		}
+		return 0, engine.Refuse("%q is pushed by the other side and cannot be read", kind)
+	}
+	if st := c.Rec().State; st != store.On {
+		return 0, &engine.Refused{Text: fmt.Sprintf("%s is not at work: it is %s", c.Rec().Name, st), Conflict: true}
+	}
+	if _, on := r.Feed(c, kind); !on {
+		return 0, &engine.Refused{Text: fmt.Sprintf("%s is off; switch it on first", kind), Conflict: true}
+	}
+	if from != "" {
+		if _, err := time.Parse(time.RFC3339, from); err != nil {
+			return 0, engine.Refuse("from %q: a time such as 2026-01-31T00:00:00Z is expected", from)
+		}
+	}
+	req := engine.RunRequest{Kind: kind, Cause: "by " + who, From: from, Started: make(chan int64, 1)}
+	r.Mu.RLock()
+	reader := c.Readers[kind]
+	r.Mu.RUnlock()
+	select {
+	case reader <- req:
+	case <-ctx.Done():
+		return 0, ctx.Err()
+	default:
+		return 0, &engine.Refused{Text: "several runs of this feed wait already", Conflict: true}
+	}
+	select {
+	case id := <-req.Started:
+		return id, nil
+	case <-ctx.Done():
+		return 0, ctx.Err()
+	case <-time.After(3 * time.Second):
+		return 0, nil // queued behind a run that goes on
+	}
+}
+
+// onFeed changes what memory knows of a feed; the file is written by the change that was committed before.
+func (r *Exchange) onFeed(c *engine.Conn, kind string, f func(*store.Feed)) {
+	r.Mu.Lock()
+	defer r.Mu.Unlock()
+	if k := c.Feeds[kind]; k != nil {
+		f(k)
+	}
+}
+
+// Work begins the goroutines of a connection. The caller holds the lock.
+func (r *Exchange) Work(c *engine.Conn) {
+	for _, loop := range []func(*engine.Conn){r.inLoop, r.outLoop} {
+		r.Wg.Add(1)
+		go func() { defer r.Wg.Done(); loop(c) }()
+	}
+	r.ReadAll(c)
+}
+
+// ReadAll begins a reader for each feed that can be read and has none yet, so that a long reading of
+// one feed does not delay the others. The caller holds the lock.
+func (r *Exchange) ReadAll(c *engine.Conn) {
+	for kind, f := range c.Line().Def.Feeds {
+		if f.Read == nil || c.Readers[kind] != nil {
+			continue
+		}
+		ch := make(chan engine.RunRequest, 8)
+		c.Readers[kind] = ch
+		r.Wg.Add(1)
+		go func() { defer r.Wg.Done(); r.readLoop(c, kind, ch) }()
+	}
+}

@@ -1,0 +1,23 @@
+// Package inventory keeps stock: what lies where, what is promised, what each listing may show, what suppliers and
+// transfers bring, and what channels say that they have.
+package inventory
+
+import (
+	"sync/atomic"
+
+	"openrelay/internal/core/stock"
+	"openrelay/internal/relay/engine"
+)
+
+// Inventory keeps stock.
+type Inventory struct {
+	*engine.Engine
+
+	ItemKinds atomic.Pointer[ItemKinds] // what is made of what, as memory knows it
+
+	// OnFreed is called when stock of items became available.
+	OnFreed func(ch *engine.Change, book *stock.Book, items []int64) error
+}
+
+// New makes the inventory of a company; LoadItemKinds reads it.
+func New(e *engine.Engine) *Inventory { return &Inventory{Engine: e} }

@@ -1,0 +1,256 @@
+package inventory
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"slices"
+
+	"openrelay/internal/core/message"
+	"openrelay/internal/core/order"
+	"openrelay/internal/core/stock"
+	"openrelay/internal/relay/engine"
+	"openrelay/internal/store"
+)
+
+// ItemKinds knows what is to be known of items that are not simply stocked. It is replaced as a whole when one
+// of them changes.
+type ItemKinds struct {
+	sold map[int64]store.Sold
+	kits map[int64][]int64 // component to the kits that have it
+}
+
+func newItemKinds(sold map[int64]store.Sold) *ItemKinds {
+	w := &ItemKinds{sold: sold, kits: map[int64][]int64{}}
+	for id, g := range sold {
+		for _, c := range g.Parts {
+			w.kits[c.Item] = append(w.kits[c.Item], id)
+		}
+	}
+	return w
+}
+
+// Goods is what an item sells.
+func (w *ItemKinds) Goods(item int64) stock.Goods {
+	if g, ok := w.sold[item]; ok {
+		return g.Goods
+	}
+	return stock.One(item)
+}
+
+// Sells is what an item is to an order.
+func (w *ItemKinds) Sells(item int64) order.Sells {
+	return order.Sells{Goods: w.Goods(item), Charge: w.sold[item].Charge}
+}
+
+// Needed adds to items the components of those that are kits.
+func (w *ItemKinds) Needed(items []int64) []int64 {
+	out := items
+	for _, id := range items {
+		for _, c := range w.sold[id].Parts {
+			if !slices.Contains(out, c.Item) {
+				out = append(out[:len(out):len(out)], c.Item)
+			}
+		}
+	}
+	return out
+}
+
+// Touched adds to items the kits that they are part of.
+func (w *ItemKinds) Touched(items []int64) []int64 {
+	if len(w.kits) == 0 {
+		return items
+	}
+	out := items
+	for _, id := range items {
+		for _, kit := range w.kits[id] {
+			if !slices.Contains(out, kit) {
+				out = append(out[:len(out):len(out)], kit)
+			}
+		}
+	}
+	return out
+}
+
+// LoadItemKinds reads them anew.
+func (r *Inventory) LoadItemKinds(ctx context.Context) error {
+	sold, err := r.Store.Special(ctx)
+	if err == nil {
+		r.ItemKinds.Store(newItemKinds(sold))
+	}
+	return err
+}
+
+// ItemKindsNow is what a change must go by: what it has changed itself counts already.
+func (r *Inventory) ItemKindsNow(ch *engine.Change) (*ItemKinds, error) {
+	if !ch.Recast {
+		return r.ItemKinds.Load(), nil
+	}
+	if w, ok := ch.Memo[itemKindsKey{}].(*ItemKinds); ok {
+		return w, nil
+	}
+	sold, err := ch.Special()
+	if err != nil {
+		return nil, err
+	}
+	w := newItemKinds(sold)
+	ch.Remember(itemKindsKey{}, w)
+	return w, nil
+}
+
+// itemKindsKey is under which a change remembers the kinds as it has made them.
+type itemKindsKey struct{}
+
+// Recast notes that a change makes of an item something else: what was known of kinds counts no more.
+func Recast(ch *engine.Change) {
+	ch.Recast = true
+	delete(ch.Memo, itemKindsKey{})
+}
+
+// ItemKindsChanged reads the kinds anew after a change that made items something else.
+func (r *Inventory) ItemKindsChanged(ctx context.Context, ch *engine.Change) error {
+	if !ch.Recast {
+		return nil
+	}
+	if err := r.LoadItemKinds(ctx); err != nil {
+		return fmt.Errorf("items were changed, but what they are could not be read again: %w", err)
+	}
+	return nil
+}
+
+// Book loads the levels of items, and of what kits among them are made of.
+func (r *Inventory) Book(ch *engine.Change, items []int64) (*stock.Book, error) {
+	w, err := r.ItemKindsNow(ch)
+	if err != nil {
+		return nil, err
+	}
+	return ch.Book(w.Needed(items))
+}
+
+// Levels loads the levels of items, and of what kits among them are made of.
+func (r *Inventory) Levels(ctx context.Context, items []int64) (map[stock.Key]stock.Level, error) {
+	return r.Store.Levels(ctx, r.ItemKinds.Load().Needed(items))
+}
+
+// Allowed is the quantity that a listing may show.
+func Allowed(c *engine.Conn, w *ItemKinds, l *store.Listing, levels func(stock.Key) stock.Level) int64 {
+	return c.Settings().Offer.With(l.Override()).Offer(w.Goods(l.ItemID), levels)
+}
+
+// QueueOffers works out what every channel that lists the items, or kits made of them, may show, and queues
+// it. A quantity that still waits to be sent is replaced, so a burst of sales becomes one message per
+// listing. The quantity is sent even if it equals what was sent last: the channel may have changed its own
+// in the meantime, by a sale we have just learned of.
+func (r *Inventory) QueueOffers(ch *engine.Change, book *stock.Book, items []int64) error {
+	w, err := r.ItemKindsNow(ch)
+	if err != nil {
+		return err
+	}
+	touched := w.Touched(items)
+	if len(touched) > len(items) { // the other components of kits
+		levels, err := ch.Levels(w.Needed(touched[len(items):]))
+		if err != nil {
+			return err
+		}
+		book.Know(levels)
+	}
+	listings, err := ch.ListingsOfItems(touched)
+	if err != nil {
+		return err
+	}
+	if err := r.QueueListings(ch, w, listings, book.Level); err != nil {
+		return err
+	}
+	for _, id := range items {
+		ch.Tell("stock", fmt.Sprint(id))
+	}
+	return nil
+}
+
+// QueueListings queues the quantities of listings.
+func (r *Inventory) QueueListings(ch *engine.Change, w *ItemKinds, listings []store.Listing, levels func(stock.Key) stock.Level) error {
+	return r.queueListingsOf(ch, w, listings, levels, nil)
+}
+
+// queueListingsOf queues the quantities of listings; on is a connection whose feed the change switches on.
+func (r *Inventory) queueListingsOf(ch *engine.Change, w *ItemKinds, listings []store.Listing, levels func(stock.Key) stock.Level, on *engine.Conn) error {
+	for i := range listings {
+		l := &listings[i]
+		c := r.ByID(l.ConnectionID)
+		if c == nil || l.ItemID == 0 {
+			continue
+		}
+		if f, _ := r.Feed(c, "stock out"); !f.On && c != on || c.Rec().State != store.On {
+			continue // a connection that is paused keeps its quantities waiting
+		}
+		if c.Rec().Test && c.Line().Def.Test == nil {
+			continue // the other side cannot be told that it is a test, so it is told nothing
+		}
+		if !takesQuantity(l) {
+			continue // it is sent when the channel has it
+		}
+		payload, err := json.Marshal(message.Offer{ListingID: l.ID, OutsideID: l.OutsideID, SKU: l.SKU, Quantity: Allowed(c, w, l, levels)})
+		if err != nil {
+			return err
+		}
+		if _, err := r.Queue(ch, store.OutboxMessage{ConnectionID: l.ConnectionID, Feed: "stock out", Subject: OfferSubject(l.ID), Payload: string(payload)}); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// States of a listing that we give it ourselves; others are the channel's.
+const (
+	ListingSubmitted = "submitted"
+	listingInReview  = "in review"
+	ListingRejected  = "rejected"
+	ListingLive      = "live"
+	ListingGone      = "sold there" // known from orders only: the channel lists it no more
+	listingOff       = "off"
+)
+
+// takesQuantity tells whether the channel has the listing, so that a quantity can be told for it.
+func takesQuantity(l *store.Listing) bool {
+	return l.State != ListingGone && l.State != ListingSubmitted && l.State != listingInReview && l.State != ListingRejected
+}
+
+func OfferSubject(listing int64) string { return fmt.Sprintf("listing %d", listing) }
+
+// QuantityTold notes a quantity that the channel accepted. What was only a test changed nothing there.
+func (r *Inventory) QuantityTold(ch *engine.Change, c *engine.Conn, m *store.OutboxMessage, _ any) error {
+	var offer message.Offer
+	if err := json.Unmarshal([]byte(m.Payload), &offer); err != nil {
+		return err
+	}
+	if c.Rec().Test {
+		m.Answer = fmt.Sprintf("%d accepted as a test", offer.Quantity)
+		return nil
+	}
+	m.Answer = fmt.Sprintf("%d accepted", offer.Quantity)
+	if newer, err := ch.Overtaken(*m); err != nil || newer {
+		return err // a newer one was told since, or will be
+	}
+	return ch.Told(offer.ListingID, offer.Quantity, ch.Now)
+}
+
+// QueueAllOffers queues the quantity of every matched listing of a connection.
+func (r *Inventory) QueueAllOffers(ch *engine.Change, c *engine.Conn) error {
+	listings, err := ch.MatchedListings(c.Rec().ID)
+	if err != nil {
+		return err
+	}
+	need := map[int64]bool{}
+	for _, l := range listings {
+		need[l.ItemID] = true
+	}
+	book, err := r.Book(ch, engine.Keys(need))
+	if err != nil {
+		return err
+	}
+	w, err := r.ItemKindsNow(ch)
+	if err != nil {
+		return err
+	}
+	return r.queueListingsOf(ch, w, listings, book.Level, c) // its feed is on by this very change, or was
+}

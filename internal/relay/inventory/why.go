@@ -1,0 +1,246 @@
+package inventory
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"slices"
+	"time"
+
+	"openrelay/internal/core/catalog"
+	"openrelay/internal/core/stock"
+	"openrelay/internal/relay/engine"
+	"openrelay/internal/store"
+)
+
+// OfferWhy explains the quantity a channel shows for an item, now or at a moment of the past.
+type OfferWhy struct {
+	Item      store.Item
+	Listing   store.Listing
+	At        time.Time              // zero: now
+	Shows     int64                  // what the channel showed then, as far as it is known
+	Known     bool                   // whether it is known
+	How       string                 // how it is known: told by us, or seen there
+	Since     int64                  // since when it showed this
+	Allowed   int64                  // what the policy allowed then
+	Steps     []stock.Step           // the sum behind it
+	Open      *store.OutboxMessage   // a correction on its way
+	Promised  []store.OpenAllocation // the orders behind the allocations
+	Movements []store.MovementRow    // the newest ledger entries up to then
+	On        bool                   // whether the channel is told at all
+}
+
+// past checks a moment of which somebody asks; the zero time is now.
+func (r *Inventory) past(at time.Time) error {
+	switch {
+	case at.IsZero():
+		return nil
+	case at.After(r.Clock().Add(time.Second)):
+		return engine.Refuse("at: %s has not come yet", at.Format(time.RFC3339))
+	case at.Before(r.Clock().Add(-KeepShown)):
+		return engine.Refuse("at: what was before the last 90 days is not kept in this detail")
+	}
+	return nil
+}
+
+// WhyOffer answers "why this number?" for a listing, now (the zero time) or at a moment of the last 90 days.
+func (r *Inventory) WhyOffer(ctx context.Context, connection, sku string, at time.Time) (OfferWhy, error) {
+	out := OfferWhy{At: at}
+	if err := r.past(at); err != nil {
+		return out, err
+	}
+	c := r.ByCode(connection)
+	if c == nil {
+		return out, store.ErrNotFound
+	}
+	l, err := r.Store.Listing(ctx, connection, sku)
+	if err != nil {
+		return out, err
+	}
+	out.Listing, out.Shows, out.Known, out.Since = l, l.SeenQty, true, l.SeenAt
+	out.How = "seen"
+	if l.ToldAt == l.SeenAt && l.ToldQty == l.SeenQty {
+		out.How = "told"
+	}
+	_, out.On = r.Feed(c, "stock out")
+	if l.ItemID == 0 {
+		out.Steps = []stock.Step{{Text: "No item of ours is matched to this listing; it is told nothing"}}
+		if l.IgnoredAt != 0 {
+			out.Steps[0].Text = "The listing is ignored on purpose; it is told nothing"
+		}
+		return out, nil
+	}
+	items, err := r.Store.Items(ctx, []int64{l.ItemID})
+	if err != nil {
+		return out, err
+	}
+	out.Item = items[l.ItemID]
+	w := r.ItemKinds.Load()
+	policy := c.Settings().Offer.With(l.Override())
+	var levels map[stock.Key]stock.Level
+	if at.IsZero() {
+		levels, err = r.Levels(ctx, []int64{l.ItemID})
+	} else {
+		if policy, err = r.policyAt(ctx, c, l, at); err != nil {
+			return out, err
+		}
+		if out.Shows, out.How, out.Since, err = r.Store.ShownAt(ctx, l.ID, at); err == nil {
+			out.Known = true
+		} else if errors.Is(err, store.ErrNotFound) {
+			out.Known, out.Shows = false, 0
+		} else {
+			return out, err
+		}
+		levels, err = r.Store.LevelsAt(ctx, w.Needed([]int64{l.ItemID}), at)
+	}
+	if err != nil {
+		return out, err
+	}
+	goods := w.Goods(l.ItemID)
+	parts, err := r.Store.Items(ctx, w.Needed([]int64{l.ItemID}))
+	if err != nil {
+		return out, err
+	}
+	out.Allowed, out.Steps = policy.Explain(goods, func(k stock.Key) stock.Level { return levels[k] }, stock.Names{Place: r.PlaceName, Item: func(id int64) string { return parts[id].SKU }})
+	if at.IsZero() {
+		if m, err := r.Store.OpenOutboxFor(ctx, c.Rec().ID, "stock out", OfferSubject(l.ID)); err == nil {
+			out.Open = &m
+		} else if !errors.Is(err, store.ErrNotFound) {
+			return out, err
+		}
+	}
+	for _, part := range goods.Components() {
+		promised, moves, err := r.behind(ctx, part.Item, at, 0)
+		if err != nil {
+			return out, err
+		}
+		out.Promised = append(out.Promised, promised...)
+		out.Movements = append(out.Movements, moves...)
+	}
+	slices.SortFunc(out.Movements, func(a, b store.MovementRow) int { return int(b.ID - a.ID) })
+	out.Movements = out.Movements[:min(len(out.Movements), 50)]
+	return out, nil
+}
+
+// behind lists the orders that held an item at a moment, and the newest ledger entries up to it.
+func (r *Inventory) behind(ctx context.Context, item int64, at time.Time, before int64) (promised []store.OpenAllocation, moves []store.MovementRow, err error) {
+	if at.IsZero() {
+		promised, err = r.Store.OpenAllocations(ctx, item, 50)
+	} else {
+		promised, err = r.Store.PromisedAt(ctx, item, at, 50)
+	}
+	if err != nil {
+		return nil, nil, err
+	}
+	moves, err = r.Store.Movements(ctx, item, 0, before, at, 50)
+	return promised, moves, err
+}
+
+// policyAt is how the quantity of a listing was worked out at a moment.
+func (r *Inventory) policyAt(ctx context.Context, c *engine.Conn, l store.Listing, at time.Time) (stock.Policy, error) {
+	var p stock.Policy
+	text, err := r.Store.PolicyAt(ctx, c.ID, 0, at)
+	if err != nil {
+		return p, err
+	}
+	if text != "" {
+		if err := json.Unmarshal([]byte(text), &p); err != nil {
+			return p, fmt.Errorf("policy of %s: %w", c.Rec().Code, err)
+		}
+	}
+	if text, err = r.Store.PolicyAt(ctx, c.ID, l.ID, at); err != nil || text == "" {
+		return p, err
+	}
+	var o stock.Override
+	if err := json.Unmarshal([]byte(text), &o); err != nil {
+		return p, fmt.Errorf("policy of listing %d: %w", l.ID, err)
+	}
+	return p.With(&o), nil
+}
+
+// LevelWhy explains the stock of an item: levels, who holds it, the ledger, and what channels show.
+type LevelWhy struct {
+	Item      catalog.Item
+	Levels    map[stock.Key]stock.Level
+	Usual     map[int64]string // usual bin by location
+	Bins      []store.BinRow
+	Promised  []store.OpenAllocation
+	Movements []store.MovementRow
+	Listings  []ListingWhy
+	Kits      []string // that it is part of
+	Serials   []store.Serial
+	Barred    string // why it cannot be sold
+}
+
+// ListingWhy is a listing beside what it may show.
+type ListingWhy struct {
+	store.Listing
+	Allowed int64
+	On      bool
+}
+
+// WhyLevel answers "why this number?" for an item, now (the zero time) or at a moment of the last 90 days.
+func (r *Inventory) WhyLevel(ctx context.Context, sku string, before int64, at time.Time) (LevelWhy, error) {
+	var out LevelWhy
+	if err := r.past(at); err != nil {
+		return out, err
+	}
+	it, err := r.Store.Record(ctx, sku)
+	if err != nil {
+		return out, err
+	}
+	out.Item = it
+	if at.IsZero() {
+		out.Levels, err = r.Store.Levels(ctx, []int64{it.ID})
+	} else {
+		out.Levels, err = r.Store.LevelsAt(ctx, []int64{it.ID}, at)
+	}
+	if err != nil {
+		return out, err
+	}
+	out.Usual = map[int64]string{}
+	for k := range out.Levels {
+		bins, err := r.Store.Bins(ctx, k.Location, []int64{it.ID})
+		if err != nil {
+			return out, err
+		}
+		out.Usual[k.Location] = bins[it.ID]
+	}
+	if out.Bins, err = r.Store.BinLevels(ctx, []int64{it.ID}); err != nil {
+		return out, err
+	}
+	if out.Promised, out.Movements, err = r.behind(ctx, it.ID, at, before); err != nil {
+		return out, err
+	}
+	if out.Kits, err = r.Store.KitsWith(ctx, it.ID); err != nil {
+		return out, err
+	}
+	if it.Serials {
+		if out.Serials, err = r.Store.Serials(ctx, it.ID, 500); err != nil {
+			return out, err
+		}
+	}
+	w := r.ItemKinds.Load()
+	out.Barred = w.Goods(it.ID).Barred
+	levels, err := r.Levels(ctx, []int64{it.ID})
+	if err != nil {
+		return out, err
+	}
+	listings, err := r.Store.ListingsOfItems(ctx, []int64{it.ID})
+	if err != nil {
+		return out, err
+	}
+	for _, l := range listings {
+		v := ListingWhy{Listing: l}
+		if c := r.ByID(l.ConnectionID); c != nil {
+			_, v.On = r.Feed(c, "stock out")
+			v.Allowed = Allowed(c, w, &l, func(k stock.Key) stock.Level { return levels[k] })
+		}
+		out.Listings = append(out.Listings, v)
+	}
+	return out, nil
+}
+
+// KeepShown is how long it is known what listings showed.
+const KeepShown = 90 * 24 * time.Hour

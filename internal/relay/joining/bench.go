@@ -1,0 +1,140 @@
+package joining
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"time"
+
+	"openrelay/internal/connector"
+	"openrelay/internal/core/message"
+	"openrelay/internal/core/place"
+	"openrelay/internal/relay/engine"
+	"openrelay/internal/store"
+)
+
+// Tried is what became of something tried on the bench.
+type Tried struct {
+	Trial    *connector.Trial    `json:"trial,omitempty" doc:"For a feed that comes in: how the sample was mapped"`
+	Exchange *connector.Exchange `json:"exchange,omitempty" doc:"For a feed that goes out: what would be or was sent, and what came back; secrets are blanked"`
+	Error    string              `json:"error,omitempty"`
+	Sent     bool                `json:"sent"`
+}
+
+// Sample is something to try with: for a feed that comes in the newest message as it came, where there is
+// one, else nothing; for a feed that goes out a made-up message of ours.
+func (r *Joining) Sample(ctx context.Context, code, kind string) (string, error) {
+	c := r.ByCode(code)
+	if c == nil {
+		return "", fmt.Errorf("connection %s: %w", code, store.ErrNotFound)
+	}
+	if connector.ComesIn(kind) {
+		raw, _, err := r.Store.NewestRaw(ctx, c.ID, kind)
+		if errors.Is(err, store.ErrNotFound) {
+			return "", nil
+		}
+		return string(raw), err
+	}
+	var m any
+	to := place.Address{Name: "Maren Tolland", Street: "Lindenrow 14", Postcode: "41360", Town: "Harrowmere", Country: "XW"}
+	switch kind {
+	case "stock out":
+		o := message.Offer{OutsideID: "0", SKU: "SAMPLE", Quantity: 3}
+		if list, err := r.Store.ListingsOf(ctx, c.ID); err == nil && len(list) > 0 {
+			o = message.Offer{ListingID: list[0].ID, OutsideID: list[0].OutsideID, SKU: list[0].SKU, Quantity: max(list[0].SeenQty, 0)}
+		}
+		m = o
+	case "items out":
+		m = message.Publication{SKU: "SAMPLE", Title: "Sample", Description: "A sample.", Category: "Samples", Price: 1290, Currency: "EUR", Quantity: 3, WeightG: 250}
+	case "dispatch out":
+		m = message.Dispatch{Reference: r.Prefix + "-bench", OrderID: "0", OrderNumber: "SAMPLE-1", OurNumber: "SAMPLE", Carrier: "Plover Post", Service: "PP", Tracking: "PP123456785XW", ShippedAt: r.Clock().UTC().Truncate(time.Second),
+			Lines: []message.DispatchLine{{ID: "1", SKU: "SAMPLE", Quantity: 1}}, LastOfOrder: true, ParcelNumber: "SAMPLE"}
+	case "answers out":
+		m = message.OrderAnswer{Reference: r.Prefix + "-bench", OrderID: "0", OrderNumber: "SAMPLE-1", Accepted: true, ReadyAt: r.Clock().UTC().Truncate(time.Second).Add(20 * time.Minute)}
+	case "states out":
+		m = message.OrderState{Reference: r.Prefix + "-bench", OrderID: "0", OrderNumber: "SAMPLE-1", OurNumber: "SAMPLE", State: "taken in"}
+	case "labels out":
+		m = message.Parcel{Reference: r.Prefix + "-bench", Service: "PP", From: to, To: to, WeightG: 900, LengthMM: 300, WidthMM: 200, HeightMM: 100, Test: true, Handover: r.Today()}
+	case "handovers out":
+		m = message.Handover{Reference: r.Prefix + "-bench", Day: r.Today(), Labels: []string{"0"}, Tracking: []string{"PP123456785XW"}}
+	default:
+		return "", engine.Refuse("there is no feed %q", kind)
+	}
+	b, err := json.MarshalIndent(m, "", "  ")
+	return string(b), err
+}
+
+// Try maps a sample of a feed that comes in, or shows what would be sent of a message of a feed that goes
+// out. With send it is sent, which needs a connection in test, and marked as a test.
+func (r *Joining) Try(ctx context.Context, code, kind, text string, send bool, who string) (Tried, error) {
+	c := r.ByCode(code)
+	if c == nil {
+		return Tried{}, fmt.Errorf("connection %s: %w", code, store.ErrNotFound)
+	}
+	line := c.Line()
+	if line.Def.Feeds[kind] == nil {
+		return Tried{}, engine.Refuse("%s has no feed %q; it has: %s", c.Rec().Name, kind, engine.Join(line.Def.Kinds()))
+	}
+	if len(text) > 1<<20 {
+		return Tried{}, engine.Refuse("a sample is at most 1 MB")
+	}
+	if connector.ComesIn(kind) {
+		t, err := line.Try(kind, []byte(text))
+		if err != nil {
+			return Tried{Error: err.Error()}, nil
+		}
+		return Tried{Trial: &t}, nil
+	}
+	if !json.Valid([]byte(text)) {
+		return Tried{}, engine.Refuse("a message of ours is JSON")
+	}
+	ref := fmt.Sprintf("%s-bench-%s", r.Prefix, engine.RandomText(8))
+	msgs := []any{json.RawMessage(text)}
+	if !send {
+		x, err := line.Prepare(ctx, kind, ref, msgs)
+		if err != nil {
+			return Tried{Error: err.Error()}, nil
+		}
+		return Tried{Exchange: &x}, nil
+	}
+	rec := c.Rec()
+	switch {
+	case rec.State == store.Left || rec.AccountID == 0:
+		return Tried{}, &engine.Refused{Text: rec.Name + " has no access yet", Conflict: true}
+	case !rec.Test:
+		return Tried{}, &engine.Refused{Text: rec.Name + " is live: what is sent from here would be real. Put it in test first.", Conflict: true}
+	case line.Def.Test == nil:
+		return Tried{}, &engine.Refused{Text: line.Def.Title + " cannot be told that something is a test, so nothing is sent from here", Conflict: true}
+	}
+	x := connector.Exchange{}
+	out := Tried{Exchange: &x, Sent: true}
+	if _, err := line.Send(connector.Recording(ctx, &x), kind, ref, msgs); err != nil {
+		out.Error = err.Error()
+		var f *connector.Failure
+		out.Sent = !(errors.As(err, &f) && f.Unsent)
+	}
+	kept, err := json.Marshal(x)
+	if err != nil {
+		return out, err
+	}
+	return out, r.Commit(ctx, func(ch *engine.Change) error {
+		_, err := ch.AddBench(store.BenchRow{ConnectionID: c.ID, At: ch.Now.UnixMicro(), Who: who, Feed: kind, Message: text, Exchange: string(kept), Error: out.Error})
+		return err
+	})
+}
+
+// CheckAddress asks the address service, if one is joined, about an address.
+func (r *Joining) CheckAddress(ctx context.Context, a place.Address) (message.AddressCheck, error) {
+	for _, c := range r.All() {
+		if c.Rec().Side != "address service" || !c.Works() || c.Line().Def.Calls["address"] == nil {
+			continue
+		}
+		out, err := c.Line().Ask(ctx, "address", a)
+		if err != nil {
+			return message.AddressCheck{}, err
+		}
+		return *out[0].(*message.AddressCheck), nil
+	}
+	return message.AddressCheck{}, &engine.Refused{Text: "no address service is joined", Conflict: true}
+}

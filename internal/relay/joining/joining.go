@@ -1,0 +1,30 @@
+// Package joining joins connections and lets them go: access, settings, the first import, switches, set-ups that can be
+// carried from one company to another.
+package joining
+
+import (
+	"openrelay/internal/relay/engine"
+	"openrelay/internal/relay/exchange"
+	"openrelay/internal/relay/inventory"
+	"openrelay/internal/relay/listing"
+	"openrelay/internal/relay/orders"
+	"openrelay/internal/relay/views"
+)
+
+// Joining joins connections.
+type Joining struct {
+	*engine.Engine
+	Exchange  *exchange.Exchange
+	Inventory *inventory.Inventory
+	Listing   *listing.Listing
+	Orders    *orders.Orders
+	Views     *views.Views
+
+	// OnSettings is called when a connection gets other settings.
+	OnSettings func(ch *engine.Change, c *engine.Conn, before, now engine.Settings, who string) error
+}
+
+// New makes the joining of a company.
+func New(e *engine.Engine, x *exchange.Exchange, inv *inventory.Inventory, l *listing.Listing, o *orders.Orders, v *views.Views) *Joining {
+	return &Joining{Engine: e, Exchange: x, Inventory: inv, Listing: l, Orders: o, Views: v}
+}

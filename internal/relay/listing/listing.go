@@ -1,0 +1,26 @@
+// Package listing keeps the catalog and what of it is listed on which channel: items, the matching of listings to them,
+// and publishing.
+package listing
+
+import (
+	"openrelay/internal/relay/engine"
+	"openrelay/internal/relay/exchange"
+	"openrelay/internal/relay/inventory"
+)
+
+// Listing keeps items and listings.
+type Listing struct {
+	*engine.Engine
+	Exchange  *exchange.Exchange
+	Inventory *inventory.Inventory
+
+	// OnKnown is called when a listing or an item became known that orders may wait for.
+	OnKnown func(ch *engine.Change, a RematchArgs) error
+
+	match Matcher
+}
+
+// New makes the catalog of a company.
+func New(e *engine.Engine, x *exchange.Exchange, inv *inventory.Inventory) *Listing {
+	return &Listing{Engine: e, Exchange: x, Inventory: inv}
+}

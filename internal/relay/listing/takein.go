@@ -1,0 +1,97 @@
+package listing
+
+import (
+	"errors"
+	"fmt"
+
+	"openrelay/internal/core/catalog"
+	"openrelay/internal/core/message"
+	"openrelay/internal/relay/engine"
+	"openrelay/internal/relay/exchange"
+	"openrelay/internal/store"
+)
+
+// TakeItem takes in a thing sold: a new one is added, one we have gets what the other side says, field by field,
+// as far as its word counts there.
+func (r *Listing) TakeItem(b *exchange.Batch, in store.InboxMessage, m *message.Item) error {
+	y, _, err := b.Tally(in)
+	if err != nil {
+		return err
+	}
+	groups := make([]catalog.Group, len(m.Groups))
+	for i, g := range m.Groups {
+		groups[i] = catalog.Group{Code: g.Code, Name: g.Name, Least: g.Least, Most: g.Most}
+		for _, c := range g.Choices {
+			groups[i].Choices = append(groups[i].Choices, catalog.Choice(c))
+		}
+		if err := groups[i].Check(); err != nil {
+			b.Skip(in, y, "its option groups do not fit", err.Error())
+			return nil
+		}
+	}
+	told := catalog.Item{SKU: m.SKU, Kind: catalog.Kind(m.Kind), GTIN: m.GTIN, Name: m.Name, Category: m.Category, Options: m.Options, Description: m.Description,
+		WeightG: m.WeightG, LengthMM: m.LengthMM, WidthMM: m.WidthMM, HeightMM: m.HeightMM, Price: m.Price, Currency: m.Currency}
+	for _, g := range groups {
+		told.Groups = append(told.Groups, g.Code)
+	}
+	if told.Kind == "" && len(groups) > 0 {
+		told.Kind = catalog.Prepared
+	}
+	it, err := b.Ch.Record(m.SKU)
+	isNew := errors.Is(err, store.ErrNotFound)
+	if err != nil && !isNew {
+		return err
+	}
+	var kept []string
+	if isNew {
+		it = told
+	} else {
+		owners, err := b.Ch.Owners()
+		if err != nil {
+			return err
+		}
+		before := it
+		kept = catalog.Overwrite(&it, told, func(field string) bool {
+			return owners[field] == b.C.ID || owners[field] == 0 && !b.C.Settings().OursStay(field)
+		})
+		if len(catalog.Differences(before, it)) == 0 && len(groups) == 0 {
+			b.Skip(in, y, "nothing new", "nothing of it is new"+keptText(kept))
+			return nil
+		}
+	}
+	it.Complete()
+	if err := it.Check(); err != nil {
+		b.Skip(in, y, "it cannot be an item", err.Error())
+		return nil
+	}
+	if it.GTIN != "" {
+		other, err := b.Ch.ItemByGTIN(it.GTIN)
+		if err == nil && other != it.ID {
+			b.Skip(in, y, "its GTIN is another item's", fmt.Sprintf("GTIN %s is another item's", it.GTIN))
+			return nil
+		}
+		if err != nil && !errors.Is(err, store.ErrNotFound) {
+			return err
+		}
+	}
+	for _, g := range groups {
+		if err := b.Ch.PutGroup(g); err != nil {
+			return err
+		}
+	}
+	b.Settle(in, "done", "", 0)
+	if isNew {
+		y.New++
+		_, err = r.AddItem(b.Ch, it, b.C.Rec().Name, fmt.Sprintf("%s added by %s", it.Name, b.C.Rec().Name))
+		return err
+	}
+	y.Changed++
+	return r.ChangeItem(b.Ch, it, b.C.Rec().Name, fmt.Sprintf("%s changed by %s%s", it.Name, b.C.Rec().Name, keptText(kept)))
+}
+
+func keptText(kept []string) string {
+	if len(kept) == 0 {
+		return ""
+	}
+	return "; its word does not count for " + engine.Join(kept)
+}

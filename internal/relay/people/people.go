@@ -1,0 +1,19 @@
+// Package people keeps who may do what, and the personal data that a company holds: who looked at it, what it holds of
+// a person, and when it is forgotten.
+package people
+
+import (
+	"openrelay/internal/relay/engine"
+	"openrelay/internal/relay/views"
+)
+
+// People keeps who works here and what is held of customers.
+type People struct {
+	*engine.Engine
+	Views *views.Views
+
+	accesses accessLog
+}
+
+// New makes the people of a company.
+func New(e *engine.Engine, v *views.Views) *People { return &People{Engine: e, Views: v} }

@@ -1,0 +1,108 @@
+package people
+
+import (
+	"context"
+	"crypto/rand"
+	"crypto/sha256"
+	"crypto/subtle"
+	"encoding/base64"
+	"fmt"
+	"strings"
+
+	"golang.org/x/crypto/argon2"
+
+	"openrelay/internal/relay/engine"
+	"openrelay/internal/store"
+)
+
+// Roles, from the least to the most that one may do.
+var Roles = []string{"viewer", "operator", "admin"}
+
+// PutUser adds a person, or sets name, role and password of the one with this e-mail.
+func (r *People) PutUser(ctx context.Context, email, name, role, password string) error {
+	if len(password) < 8 {
+		return engine.Refuse("password: at least 8 characters are expected")
+	}
+	if !strings.Contains(email, "@") {
+		return engine.Refuse("e-mail %q: an address is expected", email)
+	}
+	return r.Commit(ctx, func(ch *engine.Change) error {
+		return ch.PutUser(store.User{Email: strings.ToLower(email), Name: name, Role: role, PasswordHash: HashPassword(password)})
+	})
+}
+
+// SignIn returns the person with this e-mail and password, or nil.
+func (r *People) SignIn(ctx context.Context, email, password string) (*store.User, error) {
+	u, err := r.Store.UserByEmail(ctx, strings.ToLower(strings.TrimSpace(email)))
+	if err != nil && err != store.ErrNotFound {
+		return nil, err
+	}
+	hash := u.PasswordHash
+	if hash == "" {
+		hash = dummyHash // takes as long as for somebody who exists
+	}
+	if !PasswordFits(hash, password) || u.ID == 0 {
+		return nil, nil
+	}
+	return &u, nil
+}
+
+// The parameters of argon2id follow RFC 9106, section 4, second recommendation, with a smaller memory
+// so that a burst of sign-ins does not fill a small machine.
+const (
+	argonTime, argonMemory, argonLanes, argonLen = 3, 19 * 1024, 1, 32
+)
+
+var dummyHash = HashPassword("nobody's password")
+
+func HashPassword(password string) string {
+	salt := make([]byte, 16)
+	if _, err := rand.Read(salt); err != nil {
+		panic("no randomness: " + err.Error())
+	}
+	key := argon2.IDKey([]byte(password), salt, argonTime, argonMemory, argonLanes, argonLen)
+	b := base64.RawStdEncoding.EncodeToString
+	return fmt.Sprintf("$argon2id$v=19$m=%d,t=%d,p=%d$%s$%s", argonMemory, argonTime, argonLanes, b(salt), b(key))
+}
+
+func PasswordFits(hash, password string) bool {
+	parts := strings.Split(hash, "$")
+	if len(parts) != 6 || len(password) > 1000 {
+		return false
+	}
+	var m, t uint32
+	var p uint8
+	if _, err := fmt.Sscanf(parts[3], "m=%d,t=%d,p=%d", &m, &t, &p); err != nil {
+		return false
+	}
+	salt, err1 := base64.RawStdEncoding.DecodeString(parts[4])
+	want, err2 := base64.RawStdEncoding.DecodeString(parts[5])
+	if err1 != nil || err2 != nil {
+		return false
+	}
+	return subtle.ConstantTimeCompare(want, argon2.IDKey([]byte(password), salt, t, m, p, uint32(len(want)))) == 1
+}
+
+// NewToken makes an API token. The text is shown once; only its hash is kept.
+func (r *People) NewToken(ctx context.Context, name, role string) (string, error) {
+	token := "relay_" + engine.RandomText(40)
+	return token, r.AddToken(ctx, name, role, token)
+}
+
+// AddToken keeps an API token by its hash.
+func (r *People) AddToken(ctx context.Context, name, role, token string) error {
+	if len(token) < 20 {
+		return engine.Refuse("token: at least 20 characters are expected")
+	}
+	return r.Commit(ctx, func(ch *engine.Change) error { return ch.AddToken(name, role, tokenHash(token), ch.Now) })
+}
+
+// TokenFor returns whose token this is.
+func (r *People) TokenFor(ctx context.Context, token string) (store.Token, error) {
+	return r.Store.TokenByHash(ctx, tokenHash(token))
+}
+
+func tokenHash(token string) []byte {
+	h := sha256.Sum256([]byte(token))
+	return h[:]
+}

@@ -1,0 +1,21 @@
+// Package sheets takes in and gives out tables: items, stock, listings, suppliers, purchases, transfers and what else
+// people keep in spreadsheets.
+package sheets
+
+import (
+	"openrelay/internal/relay/engine"
+	"openrelay/internal/relay/inventory"
+	"openrelay/internal/relay/listing"
+)
+
+// Sheets takes in tables.
+type Sheets struct {
+	*engine.Engine
+	Inventory *inventory.Inventory
+	Listing   *listing.Listing
+}
+
+// New makes the sheets of a company.
+func New(e *engine.Engine, inv *inventory.Inventory, l *listing.Listing) *Sheets {
+	return &Sheets{Engine: e, Inventory: inv, Listing: l}
+}

@@ -1,0 +1,240 @@
+package shipping
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+
+	"openrelay/internal/core/message"
+	"openrelay/internal/core/order"
+	"openrelay/internal/core/rules"
+	"openrelay/internal/relay/engine"
+	"openrelay/internal/store"
+)
+
+// carries tells whether a rule lets the order take a step without a person.
+func carries(o *order.Order, step string) bool {
+	return slices.Index(rules.Steps, o.Ours.Decided.Carry) >= slices.Index(rules.Steps, step)
+}
+
+// CarryOn makes the pick list of an order that a rule lets go so far.
+func (r *Shipping) CarryOn(ch *engine.Change, o *order.Order) error {
+	if !carries(o, "pick") || o.Routed || o.Kind() != message.Ship || o.Stage() != order.Ready {
+		return nil
+	}
+	_, err := r.beginPick(ch, o, "relay")
+	if _, refused := engine.IsRefused(err); refused {
+		return nil
+	}
+	return err
+}
+
+// carryArgs say which step a shipment takes without a person.
+type carryArgs struct {
+	Step    string `json:"step"` // pack or ship
+	Profile string `json:"profile,omitempty"`
+}
+
+// carryLater lets a shipment take a step that a rule asks for, once the change is committed: also where the process
+// ends in between.
+func (r *Shipping) carryLater(ch *engine.Change, s *store.Shipment, a carryArgs) error {
+	_, err := ch.StartJob(engine.JobCarry, s.Number, "relay", a)
+	return err
+}
+
+// CarryStep takes a step that nobody asked for. Where it cannot be taken, such as for serial numbers that a person must
+// tell, that is said on the order, and the shipment waits for a person.
+func (r *Shipping) CarryStep(ctx context.Context, j *store.Job) (bool, error) {
+	var a carryArgs
+	if err := json.Unmarshal([]byte(j.Args), &a); err != nil {
+		return true, err
+	}
+	if a.Step == "pack" {
+		return true, r.orSay(ctx, j.Subject, "Not packed without a person", "", r.Pack(ctx, j.Subject, a.Profile, 0, nil, "relay"))
+	}
+	return true, r.orSay(ctx, j.Subject, "Not shipped without a person", engine.ServiceOpen, r.shipByRule(ctx, j.Subject))
+}
+
+func (r *Shipping) shipByRule(ctx context.Context, shipment string) error {
+	s, err := r.Store.Shipment(ctx, shipment)
+	if err != nil {
+		return err
+	}
+	if s.State != store.ToShip {
+		return nil // somebody was quicker
+	}
+	o, err := r.Store.OrderByID(ctx, s.OrderID)
+	if err != nil {
+		return err
+	}
+	rate, err := r.chosenRate(ctx, shipment, o)
+	if err != nil {
+		return err
+	}
+	return r.AskLabel(ctx, shipment, rate.Carrier, rate.Service, "relay")
+}
+
+// orSay writes a refusal of a step that nobody asked for on the order instead of handing it to whoever did the step
+// before: that step stands. With a cause it is raised, too.
+func (r *Shipping) orSay(ctx context.Context, shipment, what, cause string, err error) error {
+	why, refused := engine.IsRefused(err)
+	if !refused {
+		return err
+	}
+	return r.Commit(ctx, func(ch *engine.Change) error {
+		_, o, err := loadShipment(ch, shipment)
+		if err != nil {
+			return err
+		}
+		if cause != "" {
+			ch.Tell("exception", o.Number)
+			if err := ch.Raise(store.Exception{Cause: cause, Subject: o.Record.RequestedService, Text: fmt.Sprintf("Parcel %s of order %s: %s", shipment, o.Number, why),
+				Expected: "A service. Choose one for the parcel, or say in the channel's settings which one its word stands for.", ConnectionID: o.ConnectionID, OrderID: o.ID, Standing: true}, ch.Now); err != nil {
+				return err
+			}
+		}
+		ch.Tell("order", o.Number)
+		return r.NoteOrder(ch, o, "relay", "rule", "%s: %s", what, why)
+	})
+}
+
+// chosenRate is how a parcel is sent without a person: by the service that a rule chose, or else by the one that the
+// buyer was promised, or, where nothing was, by the cheapest that takes it. What was promised is never replaced.
+func (r *Shipping) chosenRate(ctx context.Context, shipment string, o *order.Order) (Rate, error) {
+	want, by := o.Ours.Decided.Service, "the rule wants"
+	if word := o.Record.RequestedService; want == "" && word != "" {
+		by = fmt.Sprintf("the buyer was promised “%s”, which is", word)
+		var set map[string]string
+		if c := r.ByID(o.ConnectionID); c != nil {
+			set = c.Settings().Services
+		}
+		if want = set[word]; want == "" {
+			known, err := r.Store.CarrierServices(ctx)
+			if err != nil {
+				return Rate{}, err
+			}
+			if !slices.ContainsFunc(known, func(s store.CarrierService) bool { return s.Code == word }) {
+				return Rate{}, &engine.Refused{Text: fmt.Sprintf("the buyer was promised “%s”; which service that is, is not decided", word), Conflict: true}
+			}
+			want = word
+		}
+	}
+	rates, err := r.Rates(ctx, shipment)
+	if err != nil {
+		return Rate{}, err
+	}
+	var refused []string
+	for _, x := range rates {
+		fits := want == "" || want == engine.Cheapest || x.Service == want
+		if fits && x.Refused == "" {
+			return x, nil
+		}
+		if fits {
+			refused = append(refused, x.CarrierName+": "+x.Refused)
+		}
+	}
+	why := "no carrier takes parcel " + shipment
+	if want != "" && want != engine.Cheapest {
+		why = fmt.Sprintf("%s %s, and no carrier takes parcel %s by it", by, want, shipment)
+	}
+	if len(refused) > 0 {
+		why += " (" + strings.Join(refused, "; ") + ")"
+	}
+	return Rate{}, &engine.Refused{Text: why, Conflict: true}
+}
+
+// AskPacked asks for the labels of all packed shipments of an order, and names those shipments.
+func (r *Shipping) AskPacked(ctx context.Context, number, who string) (string, error) {
+	o, err := r.Store.OrderByNumber(ctx, number)
+	if err != nil {
+		return "", err
+	}
+	list, err := r.Store.ShipmentsOfOrder(ctx, o.ID)
+	if err != nil {
+		return "", err
+	}
+	var asked []string
+	for _, s := range list {
+		if s.State != store.ToShip {
+			continue
+		}
+		rate, err := r.chosenRate(ctx, s.Number, o)
+		if err == nil {
+			err = r.AskLabel(ctx, s.Number, rate.Carrier, rate.Service, who)
+		}
+		if err != nil {
+			if len(asked) > 0 {
+				return engine.Join(asked), nil // those that were asked for are followed; the others stay packed
+			}
+			return "", err
+		}
+		asked = append(asked, s.Number)
+	}
+	if len(asked) == 0 {
+		return "", &engine.Refused{Text: "nothing of it is packed", Conflict: true}
+	}
+	return engine.Join(asked), nil
+}
+
+// SettingsDecided looks again at parcels whose service was not clear when a channel's table of services is another.
+func (r *Shipping) SettingsDecided(ch *engine.Change, c *engine.Conn, before, now engine.Settings, _ string) error {
+	if maps.Equal(before.Services, now.Services) {
+		return nil
+	}
+	numbers, err := ch.ShipmentsOfExceptions(engine.ServiceOpen, c.ID)
+	if err != nil {
+		return err
+	}
+	for _, n := range numbers {
+		if err := r.carryLater(ch, &store.Shipment{Number: n}, carryArgs{Step: "ship"}); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// ServicesStep learns what a carrier sells: from its tariff, or from its prices for a parcel from one of our places.
+func (r *Shipping) ServicesStep(ctx context.Context, j *store.Job) (bool, error) {
+	c := r.ByCode(j.Subject)
+	if c == nil || !c.Works() {
+		return true, nil
+	}
+	var list []store.CarrierService
+	if c.Line().Def.Calls["tariff"] != nil {
+		t, err := r.tariff(ctx, c)
+		if err != nil {
+			return false, err
+		}
+		for _, s := range t.Services {
+			list = append(list, store.CarrierService{ConnectionID: c.ID, Code: s.Code, Name: s.Name})
+		}
+	} else {
+		from, err := r.somePlace()
+		if err != nil {
+			return true, nil // no place has an address yet
+		}
+		answers, err := c.Line().Ask(ctx, "rates", message.Parcel{Reference: "services", From: from.Address, To: from.Address, WeightG: 1000, LengthMM: 200, WidthMM: 150, HeightMM: 100, Test: true, Handover: r.Today()})
+		if err != nil {
+			return false, err
+		}
+		for _, a := range answers {
+			m := a.(*message.Rate)
+			list = append(list, store.CarrierService{ConnectionID: c.ID, Code: m.Service, Name: m.ServiceName})
+		}
+	}
+	return true, r.Commit(ctx, func(ch *engine.Change) error { return ch.PutCarrierServices(c.ID, list, ch.Now) })
+}
+
+// somePlace is a place of ours with an address.
+func (r *Shipping) somePlace() (store.Location, error) {
+	for _, id := range r.PlaceIDs() {
+		if p := r.Place(id); len(p.Address.Problems()) == 0 {
+			return p, nil
+		}
+	}
+	return store.Location{}, errors.New("no place has an address")
+}

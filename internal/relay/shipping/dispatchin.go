@@ -1,0 +1,370 @@
+package shipping
+
+import (
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"openrelay/internal/core/message"
+	"openrelay/internal/core/order"
+	"openrelay/internal/relay/engine"
+	"openrelay/internal/relay/exchange"
+	"openrelay/internal/relay/orders"
+	"openrelay/internal/store"
+)
+
+// unfit is why a dispatch cannot be applied, and what a person can do about it.
+type unfit struct {
+	why, expected string
+	again         bool // it may fit later by itself
+}
+
+func (u *unfit) Error() string { return u.why }
+
+// TakeDispatch takes in that a parcel left with goods of an order of ours, whoever printed its label: the order and the
+// stock follow, and the channel is told like of any other parcel. A newer version of the same record corrects what was
+// taken in before; it never ships again. What cannot be applied is raised with what came.
+func (r *Shipping) TakeDispatch(b *exchange.Batch, in store.InboxMessage, m *message.Dispatch) error {
+	y, _, err := b.Tally(in)
+	if err != nil {
+		return err
+	}
+	number := engine.Or(m.OurNumber, engine.Or(m.OrderNumber, m.OrderID))
+	before, err := b.Ch.ShipmentTold(b.C.ID, in.OutsideID)
+	if err == nil {
+		changed, err := r.correct(b, &before, m)
+		if err == nil && !changed {
+			b.Skip(in, y, "nothing new", fmt.Sprintf("parcel %s of order %s is known as it is told", m.Tracking, before.OrderNumber))
+			return nil
+		}
+		return r.applied(b, in, y, m, before.OrderID, false, err)
+	}
+	if !errors.Is(err, store.ErrNotFound) {
+		return err
+	}
+	if known, err := b.Ch.Shipment(m.Tracking); err == nil {
+		b.Skip(in, y, "the parcel is known", fmt.Sprintf("parcel %s of order %s is known", m.Tracking, known.OrderNumber))
+		return nil
+	} else if !errors.Is(err, store.ErrNotFound) {
+		return err
+	}
+	o, err := b.Ch.OrderByNumber(number)
+	if errors.Is(err, store.ErrNotFound) {
+		return r.applied(b, in, y, m, 0, true, &unfit{"there is no order " + number + " here",
+			"An order with this number. If it is on its way, this is applied by itself when it comes; else correct the number at the other side.", true})
+	}
+	if err != nil {
+		return err
+	}
+	return r.applied(b, in, y, m, o.ID, true, r.dispatchedElsewhere(b.Ch, b.C, in.OutsideID, o, m))
+}
+
+// applied settles a dispatch, or raises why it could not be applied.
+func (r *Shipping) applied(b *exchange.Batch, in store.InboxMessage, y *store.Tally, m *message.Dispatch, orderID int64, isNew bool, err error) error {
+	var u *unfit
+	switch {
+	case err == nil && isNew:
+		y.New++
+		b.Settle(in, "done", "", orderID)
+		return nil
+	case err == nil:
+		y.Changed++
+		b.Settle(in, "done", "", orderID)
+		return nil
+	case !errors.As(err, &u):
+		return err
+	}
+	y.Failed++
+	y.Reason(engine.NotApplied)
+	if _, run, err := b.Tally(in); err == nil {
+		b.Logs = append(b.Logs, exchange.Logged{Run: run, Level: "error", Text: fmt.Sprintf("dispatch %s: %s", in.OutsideID, u.why)})
+	}
+	if u.again && in.Attempts+1 < exchange.Decisions {
+		next := b.Ch.Now.Add(max(engine.Delay(int(in.Attempts+1), fmt.Sprint(in.ID))*4, 2*time.Second))
+		if err := b.Ch.PutOff(in.ID, in.Attempts+1, u.why, next); err != nil {
+			return err
+		}
+		b.Ch.After(func() { b.C.WakeIn.In(next.Sub(r.Clock())) })
+		b.PutOff = append(b.PutOff, in.ID)
+	} else {
+		b.Settle(in, "failed", u.why, orderID)
+	}
+	b.Ch.Tell("exception", "")
+	return b.Ch.Raise(store.Exception{Cause: engine.NotApplied, Subject: in.OutsideID, Text: fmt.Sprintf("%s says that %s left with %s %s, but %s.", b.C.Rec().Name, whatLeft(m), engine.Or(m.Carrier, "tracking number"), m.Tracking, u.why),
+		Expected: u.expected, ConnectionID: b.C.ID, OrderID: orderID, InboxID: in.ID, Standing: true}, b.Ch.Now)
+}
+
+// whatLeft names the goods of a dispatch.
+func whatLeft(m *message.Dispatch) string {
+	var parts []string
+	for _, l := range m.Lines {
+		parts = append(parts, fmt.Sprintf("%d × %s", l.Quantity, engine.Or(l.SKU, "line "+l.ID)))
+	}
+	of := "order " + engine.Or(m.OurNumber, engine.Or(m.OrderNumber, m.OrderID))
+	if len(parts) == 0 {
+		return of
+	}
+	return strings.Join(parts, ", ") + " of " + of
+}
+
+// leftOf says how many units of each line of an order a dispatch has: all that are allocated, where it names none.
+func leftOf(o *order.Order, m *message.Dispatch) (map[int64]int64, error) {
+	want := map[int64]int64{}
+	if len(m.Lines) == 0 {
+		for i := range o.Lines {
+			want[o.Lines[i].ID] = o.Lines[i].Allocated
+		}
+		return want, nil
+	}
+	for _, d := range m.Lines {
+		left, last := d.Quantity, int64(0)
+		for i := range o.Lines { // a SKU may stand on several lines
+			l := &o.Lines[i]
+			if left == 0 || !(d.ID == l.OutsideID && d.ID != "" || d.ID == "" && d.SKU == l.SKU) {
+				continue
+			}
+			n := left
+			if d.ID == "" {
+				n = min(left, max(l.Allocated-want[l.ID], 0))
+			}
+			want[l.ID] += n
+			left, last = left-n, l.ID
+		}
+		if last == 0 && left > 0 && !hasLine(o, d) {
+			return nil, &unfit{fmt.Sprintf("order %s has no %s", o.Number, engine.Or(d.SKU, "line "+d.ID)), "Lines that the order has. Correct it at the other side.", false}
+		}
+		if left > 0 { // more than there is: the line says why not
+			for i := range o.Lines {
+				if l := &o.Lines[i]; d.SKU == l.SKU {
+					want[l.ID] += left
+					break
+				}
+			}
+		}
+	}
+	return want, nil
+}
+
+func hasLine(o *order.Order, d message.DispatchLine) bool {
+	return slices.ContainsFunc(o.Lines, func(l order.Line) bool {
+		return d.ID == l.OutsideID && d.ID != "" || d.ID == "" && d.SKU == l.SKU
+	})
+}
+
+// dispatchedElsewhere books a parcel that left without our label. Only units that are allocated and not
+// yet picked here can have left elsewhere.
+func (r *Shipping) dispatchedElsewhere(ch *engine.Change, c *engine.Conn, told string, o *order.Order, m *message.Dispatch) error {
+	channel := r.ByID(o.ConnectionID)
+	switch {
+	case o.Test:
+		return &unfit{fmt.Sprintf("order %s is a test", o.Number), "An order that is real. Nothing is to be done if this was a test, too.", false}
+	case o.Voided:
+		return &unfit{fmt.Sprintf("order %s is void", o.Number), "An order that stands. Take it in again if it was voided by mistake, then take this in again.", false}
+	case channel == nil:
+		return &unfit{fmt.Sprintf("the channel of order %s is gone", o.Number), "A channel that can be told. Nobody hears of this parcel.", false}
+	}
+	want, err := leftOf(o, m)
+	if err != nil {
+		return err
+	}
+	var units int64
+	for i := range o.Lines {
+		l := &o.Lines[i]
+		units += want[l.ID]
+		if want[l.ID] <= l.Allocated {
+			continue
+		}
+		why := fmt.Sprintf("only %d × %s of order %s wait to be picked", l.Allocated, l.SKU, o.Number)
+		if n := l.Picked + l.Packed; n > 0 {
+			why = fmt.Sprintf("%d × %s of order %s are picked or packed here already", n, l.SKU, o.Number)
+		} else if l.Shipped > 0 {
+			why = fmt.Sprintf("%d × %s of order %s have left already", l.Shipped, l.SKU, o.Number)
+		}
+		return &unfit{why, "Goods that leave once. Find out which parcel is real: put back what was packed here and take this in again, or correct it at the other side.", false}
+	}
+	if units == 0 {
+		return &unfit{fmt.Sprintf("nothing of order %s is left to send; it is %s", o.Number, o.Stage()), "An order with something left to send. Correct it at the other side.", false}
+	}
+	ids := map[int64]bool{}
+	orders.ItemsOf(o, ids)
+	book, err := r.Inventory.Book(ch, engine.Keys(ids))
+	if err != nil {
+		return err
+	}
+	sc, err := r.Orders.SceneFor(channel, ch, book, c.Rec().Name)
+	if err != nil {
+		return err
+	}
+	s := store.Shipment{OrderID: o.ID, State: store.Gone, ServiceName: m.Service, Tracking: m.Tracking, TrackingURL: m.TrackingURL, CarrierTold: m.Carrier, ToldBy: c.ID, ToldID: told,
+		CreatedAt: ch.Now.UnixMicro(), ShippedAt: ch.Now.UnixMicro()}
+	for i := range o.Lines {
+		l := &o.Lines[i]
+		n := want[l.ID]
+		if n == 0 {
+			continue
+		}
+		if from := o.SendAllocated(l, n, sc.Scene, "left elsewhere with "+m.Tracking); s.LocationID == 0 {
+			s.LocationID = from
+		}
+		s.Lines = append(s.Lines, shipmentLines(l, n, n)...)
+	}
+	o.Routed = true
+	if o.Stage() == order.Shipped {
+		o.ShippedAt = ch.Now
+	}
+	o.Revision++
+	if err := ch.AddShipment(&s); err != nil {
+		return err
+	}
+	if err := ch.UpdateShipment(&s); err != nil {
+		return err
+	}
+	if err := r.countFreight(ch, o, &s); err != nil {
+		return err
+	}
+	if err := r.tellDispatched(ch, o, &s, m.ShippedAt); err != nil {
+		return err
+	}
+	if err := r.NoteOrder(ch, o, c.Rec().Name, "shipped", "Left elsewhere by %s, tracking number %s, told by %s", engine.Or(m.Carrier, "a carrier"), m.Tracking, c.Rec().Name); err != nil {
+		return err
+	}
+	if err := r.SyncShipments(ch, o); err != nil { // what was to be picked here has left elsewhere
+		return err
+	}
+	if err := r.Orders.SaveOrder(ch, o); err != nil {
+		return err
+	}
+	ch.Tell("shipment", s.Number)
+	return r.Inventory.Post(ch, book)
+}
+
+// tellDispatched tells the channel of a parcel as it is known now.
+func (r *Shipping) tellDispatched(ch *engine.Change, o *order.Order, s *store.Shipment, at time.Time) error {
+	if at.IsZero() {
+		at = store.Time(s.ShippedAt)
+	}
+	d := message.Dispatch{OrderID: o.OutsideID, OrderNumber: o.Record.Number, OurNumber: o.Number, Carrier: s.CarrierTold, Service: s.ServiceName, Tracking: s.Tracking, TrackingURL: s.TrackingURL,
+		ShippedAt: at, ParcelNumber: s.Number, Reference: r.Prefix + "-" + s.Number, LastOfOrder: o.Stage() == order.Shipped}
+	for _, line := range lineIDs(s) {
+		l := o.Line(line)
+		if _, n := complete(s, line); n > 0 {
+			d.Lines = append(d.Lines, message.DispatchLine{ID: l.OutsideID, SKU: l.SKU, Quantity: n})
+		}
+	}
+	if err := ch.Findable(o); err != nil {
+		return err
+	}
+	return r.queueDispatch(ch, o, s, d)
+}
+
+// correct brings a parcel that was told to what a newer version of its record says, and tells whether that changed
+// anything: another number, carrier or service, or other quantities.
+func (r *Shipping) correct(b *exchange.Batch, s *store.Shipment, m *message.Dispatch) (bool, error) {
+	r, ch := r, b.Ch
+	o, err := ch.Order(s.OrderID)
+	if err != nil {
+		return false, err
+	}
+	if number := engine.Or(m.OurNumber, engine.Or(m.OrderNumber, m.OrderID)); number != o.Number && number != o.Record.Number && number != o.OutsideID {
+		return false, &unfit{fmt.Sprintf("it was told before for order %s", o.Number), "One record a parcel. Take the first back at the other side, and tell this one anew.", false}
+	}
+	if other, err := ch.Shipment(m.Tracking); err == nil && other.ID != s.ID {
+		return false, &unfit{fmt.Sprintf("this number stands on parcel %s of order %s", other.Number, other.OrderNumber), "A number of its own for each parcel. Correct it at the other side.", false}
+	} else if err != nil && !errors.Is(err, store.ErrNotFound) {
+		return false, err
+	}
+	was := *s
+	s.Tracking, s.TrackingURL, s.CarrierTold, s.ServiceName = m.Tracking, m.TrackingURL, m.Carrier, m.Service
+	changed := s.Tracking != was.Tracking || s.TrackingURL != was.TrackingURL || s.CarrierTold != was.CarrierTold || s.ServiceName != was.ServiceName
+	ids := map[int64]bool{}
+	orders.ItemsOf(o, ids)
+	book, err := r.Inventory.Book(ch, engine.Keys(ids))
+	if err != nil {
+		return false, err
+	}
+	channel := r.ByID(o.ConnectionID)
+	if channel == nil {
+		return false, &unfit{"the channel of its order is gone", "A channel that can be told.", false}
+	}
+	sc, err := r.Orders.SceneFor(channel, ch, book, b.C.Rec().Name)
+	if err != nil {
+		return false, err
+	}
+	moved, err := correctUnits(o, s, m, sc.Scene)
+	if err != nil || !moved && !changed {
+		return false, err
+	}
+	if o.Stage() != order.Shipped && o.Stage() != order.Delivered {
+		o.ShippedAt = time.Time{}
+	}
+	o.Revision++
+	if err := ch.UpdateShipment(s); err != nil {
+		return false, err
+	}
+	if err := r.tellDispatched(ch, o, s, m.ShippedAt); err != nil {
+		return false, err
+	}
+	if err := r.NoteOrder(ch, o, b.C.Rec().Name, "corrected", "%s corrected parcel %s: %s %s (was %s %s); the channel is told", b.C.Rec().Name, s.Number, engine.Or(s.CarrierTold, "a carrier"), s.Tracking, engine.Or(was.CarrierTold, "a carrier"), was.Tracking); err != nil {
+		return false, err
+	}
+	if err := r.Orders.SaveOrder(ch, o); err != nil {
+		return false, err
+	}
+	ch.Tell("shipment", s.Number)
+	return true, r.Inventory.Post(ch, book)
+}
+
+// correctUnits brings the units of a parcel that left elsewhere to what is told now: some more have left with it, or
+// some have not left after all. It changes nothing where that cannot be.
+func correctUnits(o *order.Order, s *store.Shipment, m *message.Dispatch, sc *order.Scene) (moved bool, err error) {
+	if len(m.Lines) == 0 {
+		return false, nil // it does not say
+	}
+	want := map[int64]int64{}
+	for _, d := range m.Lines {
+		for i := range o.Lines {
+			if l := &o.Lines[i]; d.ID == l.OutsideID && d.ID != "" || d.ID == "" && d.SKU == l.SKU {
+				want[l.ID] += d.Quantity
+				break
+			}
+		}
+	}
+	more := map[int64]int64{}
+	for i := range o.Lines {
+		l := &o.Lines[i]
+		_, has := complete(s, l.ID)
+		if more[l.ID] = want[l.ID] - has; more[l.ID] > l.Allocated {
+			return false, &unfit{fmt.Sprintf("only %d more × %s of order %s wait to be sent", l.Allocated, l.SKU, o.Number), "No more units than are still to be sent. Correct it at the other side.", false}
+		}
+	}
+	for i := range o.Lines {
+		l := &o.Lines[i]
+		n := more[l.ID]
+		switch {
+		case n > 0:
+			o.SendAllocated(l, n, sc, "left elsewhere with "+m.Tracking)
+		case n < 0:
+			o.NotSent(l, -n, s.LocationID, sc, "did not leave with "+m.Tracking+" after all")
+		default:
+			continue
+		}
+		moved = true
+		setUnits(s, l, want[l.ID])
+	}
+	return moved, nil
+}
+
+// setUnits makes a shipment hold qty units of an order line.
+func setUnits(s *store.Shipment, l *order.Line, qty int64) {
+	found := false
+	for i := range s.Lines {
+		if sl := &s.Lines[i]; sl.LineID == l.ID {
+			sl.Quantity, sl.Picked, found = qty*max(sl.Per, 1), qty*max(sl.Per, 1), true
+		}
+	}
+	if !found {
+		s.Lines = append(s.Lines, shipmentLines(l, qty, qty)...)
+	}
+}

@@ -1,0 +1,427 @@
+package shipping
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"strings"
+	"time"
+
+	"openrelay/internal/core/message"
+	"openrelay/internal/core/order"
+	"openrelay/internal/relay/engine"
+	"openrelay/internal/relay/exchange"
+	"openrelay/internal/relay/orders"
+	"openrelay/internal/store"
+)
+
+// askUnknownEvery is how often a label is asked for again of which it is not known whether it exists.
+const askUnknownEvery = 15 * time.Minute
+
+// Ship buys the label of a packed shipment by one service. The purchase goes through the outbox, so
+// that it happens once; Ship waits a little for its outcome and returns the shipment as it then is.
+func (r *Shipping) Ship(ctx context.Context, shipment, carrier, service, who string) (store.Shipment, error) {
+	events, end := r.Bus.Listen()
+	defer end()
+	if err := r.AskLabel(ctx, shipment, carrier, service, who); err != nil {
+		return store.Shipment{}, err
+	}
+	deadline := time.NewTimer(8 * time.Second)
+	defer deadline.Stop()
+	for {
+		select {
+		case e := <-events:
+			if e.Kind != "shipment" || e.Key != shipment {
+				continue
+			}
+			s, err := r.Store.Shipment(ctx, shipment)
+			if err != nil || s.State != store.Buying {
+				return s, err
+			}
+		case <-deadline.C:
+			return r.Store.Shipment(ctx, shipment)
+		case <-ctx.Done():
+			return r.Store.Shipment(context.WithoutCancel(ctx), shipment)
+		}
+	}
+}
+
+// AskLabel puts the purchase of a label into the outbox.
+func (r *Shipping) AskLabel(ctx context.Context, shipment, carrier, service, who string) error {
+	c := r.ByCode(carrier)
+	if c == nil || c.Line().Def.Feeds["labels out"] == nil {
+		return engine.Refuse("carrier %q is not a connection that sells labels", carrier)
+	}
+	if service == "" {
+		return engine.Refuse("service: choose one of the carrier's services")
+	}
+	return r.Commit(ctx, func(ch *engine.Change) error {
+		s, o, err := loadShipment(ch, shipment)
+		if err != nil {
+			return err
+		}
+		return r.askLabelOf(ch, s, o, c, service, who)
+	})
+}
+
+func (r *Shipping) askLabelOf(ch *engine.Change, s store.Shipment, o *order.Order, c *engine.Conn, service, who string) error {
+	if _, on := r.Feed(c, "labels out"); !on {
+		return &engine.Refused{Text: c.Rec().Name + " is paused or its labels are switched off", Conflict: true}
+	}
+	if why := notToShip(s); why != "" {
+		return &engine.Refused{Text: why, Conflict: true}
+	}
+	if err := o.Workable(); err != nil {
+		return engine.OrderStateError(err)
+	}
+	if c.Rec().Test && !o.Test {
+		return &engine.Refused{Text: fmt.Sprintf("%s is in test and sells no real labels; take it live first", c.Rec().Name), Conflict: true}
+	}
+	p := r.Parcel(s, o, c)
+	p.Service = service
+	if bad := p.To.Problems(); len(bad) > 0 {
+		return &engine.Refused{Text: "The address cannot be delivered to: " + strings.Join(bad, "; "), Conflict: true}
+	}
+	payload, err := json.Marshal(p)
+	if err != nil {
+		return err
+	}
+	s.State, s.CarrierID, s.Service, s.Error = store.Buying, c.Rec().ID, service, ""
+	if err := ch.UpdateShipment(&s); err != nil {
+		return err
+	}
+	if err := r.labelSettled(ch, s.ID, o.ID, who); err != nil { // what was raised about an earlier attempt is over
+		return err
+	}
+	if _, err = r.Queue(ch, store.OutboxMessage{ConnectionID: c.Rec().ID, Feed: "labels out", Subject: "shipment " + s.Number, Payload: string(payload), OrderID: o.ID, ShipmentID: s.ID}); err != nil {
+		return err
+	}
+	ch.Tell("shipment", s.Number)
+	return r.NoteOrder(ch, o, who, "label asked", "Label by %s %s asked for", c.Rec().Name, service)
+}
+
+// notToShip says why no label can be bought for a shipment as it stands, or nothing.
+func notToShip(s store.Shipment) string {
+	switch s.State {
+	case store.ToShip:
+		return ""
+	case store.ToPick:
+		return fmt.Sprintf("Shipment %s is not packed yet", s.Number)
+	case store.Gone, store.Arrived:
+		return fmt.Sprintf("Shipment %s has left already with tracking number %s; no second label was bought", s.Number, s.Tracking)
+	case store.Buying:
+		return engine.Or(s.Error, fmt.Sprintf("A label for shipment %s was asked for; its answer is awaited", s.Number))
+	}
+	return fmt.Sprintf("Shipment %s: %s", s.Number, s.State)
+}
+
+// labelSettled ends what was raised about attempts to buy a label of a shipment.
+func (r *Shipping) labelSettled(ch *engine.Change, shipment, order int64, who string) error {
+	ch.Tell("exception", "")
+	for _, cause := range []string{engine.LabelRefused, engine.LabelUnknown} {
+		if err := ch.CloseShipmentExceptions(shipment, cause, who, ch.Now); err != nil {
+			return err
+		}
+	}
+	return ch.CloseStanding(order, engine.ServiceOpen, who, ch.Now)
+}
+
+// labelBought books a parcel that has its label: goods out, number kept, manifest, write-back. A label that nobody
+// waits for any more changes nothing about the parcel: a person is asked to have it voided.
+func (r *Shipping) labelBought(ch *engine.Change, c *engine.Conn, m store.OutboxMessage, label *message.Label) error {
+	s, err := ch.ShipmentByID(m.ShipmentID)
+	if err != nil {
+		return err
+	}
+	o, err := ch.Order(s.OrderID)
+	if err != nil {
+		return err
+	}
+	if s.Tracking == label.Tracking && s.Tracking != "" {
+		return nil // the same label, told again
+	}
+	if newer, err := ch.Overtaken(m); err != nil {
+		return err
+	} else if newer || s.State != store.Buying {
+		return r.surplus(ch, c, m, s, o, label)
+	}
+	var asked message.Parcel
+	if err := json.Unmarshal([]byte(m.Payload), &asked); err != nil {
+		return err
+	}
+	raw, err := json.Marshal(label)
+	if err != nil {
+		return err
+	}
+	s.Tracking, s.TrackingURL, s.Label, s.Price, s.Currency, s.Error = label.Tracking, label.URL, string(raw), label.Price, label.Currency, ""
+	s.ServiceName = label.Service
+	ch.Tell("shipment", s.Number)
+	if err := r.labelSettled(ch, s.ID, o.ID, "relay"); err != nil {
+		return err
+	}
+	if packedUnits(o, &s) == 0 { // the order was cancelled while the label was on its way
+		s.State = store.CalledOff
+		o.Hold(order.Hold{Cause: order.LateCancel, Text: fmt.Sprintf("Cancelled at the channel while label %s was being bought.", label.Tracking), Expected: "No parcel. Void the label at the carrier."})
+		if err := ch.UpdateShipment(&s); err != nil {
+			return err
+		}
+		return r.Orders.SaveOrder(ch, o)
+	}
+	return r.parcelLeaves(ch, c, &s, o, asked.Handover, label)
+}
+
+// packedUnits counts the packed units of an order that a shipment has.
+func packedUnits(o *order.Order, s *store.Shipment) (units int64) {
+	for _, line := range lineIDs(s) {
+		_, n := complete(s, line)
+		units += min(o.Line(line).Packed, n)
+	}
+	return units
+}
+
+// parcelLeaves books a packed parcel out with its label.
+func (r *Shipping) parcelLeaves(ch *engine.Change, c *engine.Conn, s *store.Shipment, o *order.Order, day string, label *message.Label) error {
+	ids := map[int64]bool{}
+	orders.ItemsOf(o, ids)
+	book, err := r.Inventory.Book(ch, engine.Keys(ids))
+	if err != nil {
+		return err
+	}
+	sc, err := r.Orders.SceneFor(c, ch, book, c.Rec().Name)
+	if err != nil {
+		return err
+	}
+	d := message.Dispatch{OrderID: o.OutsideID, OrderNumber: o.Record.Number, OurNumber: o.Number, Carrier: c.Rec().Name, Service: engine.Or(s.ServiceName, s.Service),
+		Tracking: label.Tracking, TrackingURL: label.URL, ShippedAt: ch.Now.UTC(), ParcelNumber: s.Number, Reference: r.Prefix + "-" + s.Number}
+	for _, line := range lineIDs(s) {
+		l := o.Line(line)
+		_, n := complete(s, line)
+		if n = min(n, l.Packed); n == 0 {
+			continue
+		}
+		if err := o.Ship(line, n, s.LocationID, sc.Scene, "shipped with "+label.Tracking); err != nil {
+			return err
+		}
+		d.Lines = append(d.Lines, message.DispatchLine{ID: l.OutsideID, SKU: l.SKU, Quantity: n})
+	}
+	if d.LastOfOrder = o.Stage() == order.Shipped; d.LastOfOrder { // charges go with the last parcel
+		for i := range o.Lines {
+			if l := &o.Lines[i]; l.Charge && l.Live() > 0 {
+				d.Lines = append(d.Lines, message.DispatchLine{ID: l.OutsideID, SKU: l.SKU, Quantity: l.Live()})
+			}
+		}
+	}
+	if err := ch.SerialsGone(s.ID); err != nil {
+		return err
+	}
+	s.State, s.ShippedAt = store.Gone, ch.Now.UnixMicro()
+	if s.ManifestID, err = ch.OpenManifest(c.Rec().ID, day); err != nil {
+		return err
+	}
+	if err := ch.UpdateShipment(s); err != nil {
+		return err
+	}
+	if err := ch.Findable(o); err != nil {
+		return err
+	}
+	ch.Tell("manifest", fmt.Sprint(s.ManifestID))
+	if err := r.countFreight(ch, o, s); err != nil {
+		return err
+	}
+	if err := r.queueDispatch(ch, o, s, d); err != nil {
+		return err
+	}
+	if err := r.NoteOrder(ch, o, c.Rec().Name, "shipped", "Label bought: %s, tracking number %s, %s", engine.Or(s.ServiceName, s.Service), label.Tracking, price(label.Price, label.Currency)); err != nil {
+		return err
+	}
+	if err := r.Orders.SaveOrder(ch, o); err != nil {
+		return err
+	}
+	return r.Inventory.Post(ch, book)
+}
+
+// countFreight counts a parcel that left for the reports.
+func (r *Shipping) countFreight(ch *engine.Change, o *order.Order, s *store.Shipment) error {
+	all, err := ch.ShipmentsOfOrder(o.ID)
+	if err != nil {
+		return err
+	}
+	charged, paid := o.Record.Shipping, s.Price
+	for _, other := range all {
+		if other.ID != s.ID && (other.State == store.Gone || other.State == store.Arrived) {
+			charged = 0 // it went with the first
+		}
+	}
+	if s.Currency != o.Record.Currency {
+		paid = 0
+	}
+	return ch.AddFreight(o.ConnectionID, o.Record.Currency, ch.Now, 1, charged, paid)
+}
+
+// queueDispatch tells the channel of an order that a parcel with some of it has left, or corrects what it was told.
+func (r *Shipping) queueDispatch(ch *engine.Change, o *order.Order, s *store.Shipment, d message.Dispatch) error {
+	payload, err := json.Marshal(d)
+	if err != nil {
+		return err
+	}
+	_, err = r.Queue(ch, store.OutboxMessage{ConnectionID: o.ConnectionID, Feed: "dispatch out", Subject: "shipment " + s.Number, Payload: string(payload), OrderID: o.ID, ShipmentID: s.ID})
+	return err
+}
+
+// surplus raises a label that was bought and is not needed. What the parcel has stays as it is.
+func (r *Shipping) surplus(ch *engine.Change, c *engine.Conn, m store.OutboxMessage, s store.Shipment, o *order.Order, label *message.Label) error {
+	stands := fmt.Sprintf("shipment %s is %s", s.Number, s.State)
+	if s.Tracking != "" {
+		stands = fmt.Sprintf("shipment %s has the number %s already", s.Number, s.Tracking)
+	}
+	ch.Tell("exception", o.Number)
+	if err := ch.Raise(store.Exception{Cause: engine.LabelSurplus, Subject: label.Tracking, Text: fmt.Sprintf("%s sold label %s, but %s", c.Rec().Name, label.Tracking, stands),
+		Expected: "One label a parcel. Void this one at the carrier, then settle this here. The parcel and what the channel knows are unchanged.", ConnectionID: c.ID, OrderID: o.ID, OutboxID: m.ID, Standing: true}, ch.Now); err != nil {
+		return err
+	}
+	return r.NoteOrder(ch, o, c.Rec().Name, engine.LabelSurplus, "Label %s came although %s; it is to be voided", label.Tracking, stands)
+}
+
+// LabelAnswered takes what a carrier answers to a purchase.
+func (r *Shipping) LabelAnswered(ch *engine.Change, c *engine.Conn, m store.OutboxMessage, answer any) error {
+	label, ok := answer.(*message.Label)
+	if !ok {
+		return fmt.Errorf("label %s: the carrier's answer is no label", m.Ref)
+	}
+	return r.labelBought(ch, c, m, label)
+}
+
+// LabelNotSold ends a purchase that the carrier does not make.
+func (r *Shipping) LabelNotSold(ch *engine.Change, _ *engine.Conn, m store.OutboxMessage) (string, error) {
+	return engine.LabelRefused, r.labelNotBought(ch, m)
+}
+
+// labelNotBought lets a parcel be shipped otherwise, whose label was not bought.
+func (r *Shipping) labelNotBought(ch *engine.Change, m store.OutboxMessage) error {
+	s, err := ch.ShipmentByID(m.ShipmentID)
+	if err != nil {
+		return err
+	}
+	newer, err := ch.Overtaken(m)
+	if err != nil {
+		return err
+	}
+	if s.State == store.Buying && !newer {
+		s.State, s.Error = store.ToShip, m.Error
+		if err := ch.UpdateShipment(&s); err != nil {
+			return err
+		}
+	}
+	ch.Tell("shipment", s.Number)
+	return nil
+}
+
+// LabelNotKnown keeps a purchase open that was tried often and never answered: the label may exist.
+func (r *Shipping) LabelNotKnown(ch *engine.Change, c *engine.Conn, m store.OutboxMessage) error {
+	s, err := ch.ShipmentByID(m.ShipmentID)
+	if err != nil {
+		return err
+	}
+	m.State, m.NextAt = store.Waiting, ch.Now.Add(askUnknownEvery).UnixMicro()
+	if err := ch.SettleOutbox(m); err != nil {
+		return err
+	}
+	text := fmt.Sprintf("%s has not said whether it sold the label of shipment %s (%s). It may exist", c.Rec().Name, s.Number, m.Error)
+	if s.Error != text {
+		s.Error = text
+		if err := ch.UpdateShipment(&s); err != nil {
+			return err
+		}
+	}
+	ch.Tell("shipment", s.Number)
+	ch.Tell("exception", "")
+	ch.Watch = true
+	return ch.Raise(store.Exception{Cause: engine.LabelUnknown, Subject: s.Number, Text: text + "; nothing else is bought for this parcel until that is known.",
+		Expected:     "An answer: it is asked for again every quarter of an hour under the same reference, so nothing is bought twice. Ask again now, or look at the carrier whether it exists, and say so here if it does not.",
+		ConnectionID: c.ID, OrderID: m.OrderID, OutboxID: m.ID, Standing: true}, ch.Now)
+}
+
+// NotBought takes a person's word that a label of which nothing was known does not exist at the carrier. The parcel can
+// then be shipped anew.
+func (r *Shipping) NotBought(ctx context.Context, outbox int64, who string) error {
+	return r.Commit(ctx, func(ch *engine.Change) error {
+		m, err := ch.Outbox(outbox)
+		if err != nil {
+			return fmt.Errorf("message %d: %w", outbox, err)
+		}
+		if m.Feed != "labels out" || m.State != store.Waiting || m.Attempts < exchange.MaxAttempts {
+			return &engine.Refused{Text: fmt.Sprintf("message %s is no purchase of a label that waits for an answer in vain", m.Ref), Conflict: true}
+		}
+		m.State, m.NextAt, m.Error = store.Superseded, 0, "it was not bought, says "+who
+		if err := ch.SettleOutbox(m); err != nil {
+			return err
+		}
+		if err := r.labelNotBought(ch, m); err != nil {
+			return err
+		}
+		o, err := ch.Order(m.OrderID)
+		if err != nil {
+			return err
+		}
+		if err := r.labelSettled(ch, m.ShipmentID, m.OrderID, who); err != nil {
+			return err
+		}
+		return r.NoteOrder(ch, o, who, "label not bought", "%s says that the carrier does not know label request %s; the parcel can be shipped anew", who, m.Ref)
+	})
+}
+
+// SendLabelAgain asks for a label again: one that was refused as a new purchase of the parcel as it is now, one that is
+// not known under the same reference.
+func (r *Shipping) SendLabelAgain(ch *engine.Change, m store.OutboxMessage, who string) error {
+	if m.State == store.Waiting {
+		m.NextAt = ch.Now.UnixMicro()
+		ch.Wake[m.ConnectionID] = true
+		return ch.SettleOutbox(m)
+	}
+	s, err := ch.ShipmentByID(m.ShipmentID)
+	if err != nil {
+		return err
+	}
+	o, err := ch.Order(s.OrderID)
+	if err != nil {
+		return err
+	}
+	c := r.ByID(m.ConnectionID)
+	if c == nil {
+		return &engine.Refused{Text: "the carrier is gone", Conflict: true}
+	}
+	var asked message.Parcel
+	if err := json.Unmarshal([]byte(m.Payload), &asked); err != nil {
+		return err
+	}
+	if err := r.askLabelOf(ch, s, o, c, asked.Service, who); err != nil {
+		return err
+	}
+	m.State = store.Superseded
+	return ch.SettleOutbox(m)
+}
+
+// LabelsCame looks at what became of the labels that were asked for.
+func (r *Shipping) LabelsCame(ctx context.Context, p store.JobPart) (store.JobPart, error) {
+	var sent []string
+	for number := range strings.SplitSeq(p.Was, ", ") {
+		s, err := r.Store.Shipment(ctx, number)
+		if err != nil {
+			return p, err
+		}
+		switch s.State {
+		case store.Gone, store.Arrived:
+			sent = append(sent, s.Tracking)
+		case store.Buying:
+			if s.Error != "" {
+				p.Text = s.Error // it may exist: what is known of it
+			}
+			return p, nil
+		default:
+			p.State, p.Text = store.JobRefused, engine.Or(s.Error, "the label was not bought")
+			return p, nil
+		}
+	}
+	p.State, p.Text = store.JobDone, engine.Join(sent)
+	return p, nil
+}

@@ -1,0 +1,138 @@
+package shipping
+
+import (
+	"context"
+	"fmt"
+	"sort"
+	"sync"
+	"time"
+
+	"openrelay/internal/core/freight"
+	"openrelay/internal/core/message"
+	"openrelay/internal/core/money"
+	"openrelay/internal/relay/engine"
+)
+
+func price(minor int64, currency string) string {
+	return money.Amount{Minor: minor, Currency: currency}.String()
+}
+
+// Rate is a carrier's price for a parcel beside our own sum from its tariff.
+type Rate struct {
+	Carrier     string         `json:"carrier"`
+	CarrierName string         `json:"carrier_name"`
+	Service     string         `json:"service"`
+	ServiceName string         `json:"service_name"`
+	Price       int64          `json:"price" doc:"Minor units"`
+	Currency    string         `json:"currency"`
+	Arrives     string         `json:"arrives,omitempty" doc:"YYYY-MM-DD"`
+	Refused     string         `json:"refused,omitempty"`
+	Estimated   bool           `json:"estimated" doc:"The carrier did not answer; the price is our own sum"`
+	Agrees      bool           `json:"agrees" doc:"Our own sum is the same"`
+	Terms       []freight.Term `json:"terms,omitempty" doc:"Our own sum, term by term"`
+}
+
+// Rates asks every carrier for its prices, at the same time, and adds our own sums. Cheapest first.
+func (r *Shipping) Rates(ctx context.Context, shipment string) ([]Rate, error) {
+	s, err := r.Store.Shipment(ctx, shipment)
+	if err != nil {
+		return nil, err
+	}
+	if s.WeightG == 0 {
+		return nil, &engine.Refused{Text: "pack the shipment first: a price needs weight and size", Conflict: true}
+	}
+	o, err := r.Store.OrderByNumber(ctx, s.OrderNumber)
+	if err != nil {
+		return nil, err
+	}
+	var mu sync.Mutex
+	var out []Rate
+	var wg sync.WaitGroup
+	for _, c := range r.All() {
+		if c.Line().Def.Calls["rates"] == nil || !c.Works() {
+			continue
+		}
+		wg.Add(1)
+		go func() {
+			defer wg.Done()
+			list := r.ratesOf(ctx, c, r.Parcel(s, o, c))
+			mu.Lock()
+			out = append(out, list...)
+			mu.Unlock()
+		}()
+	}
+	wg.Wait()
+	sort.SliceStable(out, func(i, j int) bool {
+		if (out[i].Refused == "") != (out[j].Refused == "") {
+			return out[i].Refused == ""
+		}
+		return out[i].Price < out[j].Price
+	})
+	return out, nil
+}
+
+func (r *Shipping) ratesOf(ctx context.Context, c *engine.Conn, p message.Parcel) []Rate {
+	tariff, tariffErr := r.tariff(ctx, c)
+	asked := freight.Parcel{To: p.To, WeightG: p.WeightG, LengthMM: p.LengthMM, WidthMM: p.WidthMM, HeightMM: p.HeightMM}
+	answers, err := c.Line().Ask(ctx, "rates", p)
+	var out []Rate
+	if err != nil {
+		r.Log.Warn("no rates", "carrier", c.Rec().Code, "error", err)
+		if tariffErr != nil {
+			return []Rate{{Carrier: c.Rec().Code, CarrierName: c.Rec().Name, Refused: "no answer: " + err.Error()}}
+		}
+		day, _ := time.Parse(time.DateOnly, p.Handover)
+		for _, sv := range tariff.Services {
+			q := tariff.Quote(sv.Code, asked)
+			out = append(out, Rate{Carrier: c.Rec().Code, CarrierName: c.Rec().Name, Service: sv.Code, ServiceName: sv.Name, Price: q.Price, Currency: tariff.Currency,
+				Arrives: freight.Arrival(day, q.Days).Format(time.DateOnly), Refused: q.Refused, Estimated: true, Terms: q.Terms})
+		}
+		return out
+	}
+	for _, a := range answers {
+		m := a.(*message.Rate)
+		rate := Rate{Carrier: c.Rec().Code, CarrierName: c.Rec().Name, Service: m.Service, ServiceName: m.ServiceName, Price: m.Price, Currency: m.Currency, Arrives: m.Arrives, Refused: m.Refused}
+		if tariffErr == nil {
+			q := tariff.Quote(m.Service, asked)
+			rate.Terms, rate.Agrees = q.Terms, q.Price == m.Price && (q.Refused == "") == (m.Refused == "")
+		}
+		out = append(out, rate)
+	}
+	return out
+}
+
+// tariff fetches a carrier's published tariff, at most every ten minutes.
+func (r *Shipping) tariff(ctx context.Context, c *engine.Conn) (*freight.Tariff, error) {
+	r.tariffMu.Lock()
+	have, ok := r.tariffs[c.Rec().ID]
+	r.tariffMu.Unlock()
+	if ok && r.Clock().Sub(have.at) < 10*time.Minute {
+		return have.tariff, nil
+	}
+	list, err := c.Line().Ask(ctx, "tariff", nil)
+	if err != nil {
+		if ok {
+			return have.tariff, nil // yesterday's tariff is better than none
+		}
+		return nil, fmt.Errorf("tariff of %s: %w", c.Rec().Name, err)
+	}
+	t := list[0].(*freight.Tariff)
+	r.tariffMu.Lock()
+	r.tariffs[c.Rec().ID] = tariffAt{t, r.Clock()}
+	r.tariffMu.Unlock()
+	return t, nil
+}
+
+// Test asks the other side who we are there.
+func (r *Shipping) Test(ctx context.Context, code string) (*message.Identity, error) {
+	list, err := r.Ask(ctx, code, "identity", nil)
+	if err != nil {
+		return nil, err
+	}
+	return list[0].(*message.Identity), nil
+}
+
+type tariffAt struct {
+	tariff *freight.Tariff
+	at     time.Time
+}

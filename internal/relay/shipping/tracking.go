@@ -1,0 +1,55 @@
+package shipping
+
+import (
+	"errors"
+	"fmt"
+
+	"openrelay/internal/core/message"
+	"openrelay/internal/relay/exchange"
+	"openrelay/internal/store"
+)
+
+// TakeTracking takes in an event on a parcel's way.
+func (r *Shipping) TakeTracking(b *exchange.Batch, in store.InboxMessage, m *message.Tracking) error {
+	y, _, err := b.Tally(in)
+	if err != nil {
+		return err
+	}
+	s, err := b.Ch.Shipment(m.Tracking)
+	if errors.Is(err, store.ErrNotFound) {
+		y.Skipped++
+		y.Reason("no such parcel")
+		b.Settle(in, "skipped", "no parcel with number "+m.Tracking, 0)
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	y.New++
+	b.Settle(in, "done", "", s.OrderID)
+	o, err := b.Ch.Order(s.OrderID)
+	if err != nil {
+		return err
+	}
+	if m.State == "delivered" && s.State == store.Gone {
+		s.State, s.DeliveredAt = store.Arrived, m.At.UnixMicro()
+		if err := b.Ch.UpdateShipment(&s); err != nil {
+			return err
+		}
+		all, err := b.Ch.ShipmentsOfOrder(o.ID)
+		if err != nil {
+			return err
+		}
+		o.Delivered = true
+		for _, other := range all {
+			o.Delivered = o.Delivered && (other.State == store.Arrived || other.State == store.CalledOff)
+		}
+		o.Revision++
+		if err := r.Orders.SaveOrder(b.Ch, o); err != nil {
+			return err
+		}
+	}
+	b.Ch.Tell("shipment", s.Number)
+	b.Ch.Tell("order", o.Number)
+	return b.Ch.Note(store.Entry{At: b.Ch.Now.UnixMicro(), Who: b.C.Rec().Name, Thing: "order", ThingID: o.ID, What: "parcel " + m.State, Text: fmt.Sprintf("%s: %s", m.Tracking, m.Text)})
+}

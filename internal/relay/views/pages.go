@@ -1,0 +1,351 @@
+package views
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"time"
+
+	"openrelay/internal/connector"
+	"openrelay/internal/core/message"
+	"openrelay/internal/core/order"
+	"openrelay/internal/core/picking"
+	"openrelay/internal/core/place"
+	"openrelay/internal/relay/engine"
+	"openrelay/internal/relay/shipping"
+	"openrelay/internal/store"
+)
+
+// OrderView is everything known about one order.
+type OrderView struct {
+	Order     *order.Order
+	Channel   store.Connection
+	Totals    order.Totals
+	Versions  []Version
+	Timeline  []store.Entry
+	Shipments []store.Shipment
+	Outbox    []store.OutboxMessage
+
+	Customer   store.Customer
+	Bought     int64 // orders of the customer, up to 100
+	MergedInto string
+	Members    []store.OrderRow // of a summary, the first of them
+	Actions    []string         // what can be done with it now
+}
+
+// Version is one version of the channel's record, bare of its envelope.
+type Version struct {
+	store.ChannelVersion
+	Record any
+}
+
+// Order gathers everything known about one order.
+func (r *Views) Order(ctx context.Context, number string) (OrderView, error) {
+	var out OrderView
+	o, err := r.Store.OrderByNumber(ctx, number)
+	if err != nil {
+		return out, err
+	}
+	out.Order, out.Totals = o, order.Recalculate(&o.Record)
+	c := r.ByID(o.ConnectionID)
+	if c == nil {
+		return out, fmt.Errorf("order %s: its connection is gone", number)
+	}
+	out.Channel = *c.Rec()
+	versions, err := r.Store.ChannelVersions(ctx, o.ID)
+	if err != nil {
+		return out, err
+	}
+	for _, v := range versions {
+		out.Versions = append(out.Versions, Version{v, c.Line().Inside("orders in", v.Via, v.Raw)})
+	}
+	if out.Timeline, err = r.Store.Timeline(ctx, "order", o.ID); err != nil {
+		return out, err
+	}
+	if out.Shipments, err = r.Store.ShipmentsOfOrder(ctx, o.ID); err != nil {
+		return out, err
+	}
+	if out.Outbox, err = r.Store.OutboxOfOrder(ctx, o.ID); err != nil {
+		return out, err
+	}
+	if o.CustomerID != 0 {
+		if out.Customer, err = r.Store.Customer(ctx, o.CustomerID); err != nil {
+			return out, err
+		}
+		list, err := r.Store.ListOrders(ctx, store.OrderFilter{Customer: o.CustomerID, Limit: 100})
+		if err != nil {
+			return out, err
+		}
+		out.Bought = int64(len(list))
+	}
+	if o.MergedInto != 0 {
+		names, err := r.Store.NumbersOf(ctx, []int64{o.MergedInto})
+		if err != nil {
+			return out, err
+		}
+		out.MergedInto = names[o.MergedInto]
+	}
+	if o.Kind() == order.Summary {
+		if out.Members, err = r.Store.ListOrders(ctx, store.OrderFilter{Merged: o.ID, Limit: 100}); err != nil {
+			return out, err
+		}
+	}
+	out.Actions = actions(o)
+	return out, nil
+}
+
+// actions lists what can be done with an order as it stands.
+func actions(o *order.Order) []string {
+	out := []string{}
+	add := func(ok bool, what string) {
+		if ok {
+			out = append(out, what)
+		}
+	}
+	st := o.Stage()
+	open := st == order.Pending || st == order.Held || st == order.Ready || st == order.Routed || st == order.Picking || st == order.Packed
+	carrier := o.Kind() == message.Ship
+	add(o.Ours.Answer != nil && o.Ours.Answer.State == order.Wanted, "answer")
+	add(carrier && (st == order.Ready || st == order.Routed || st == order.Picking), "pick")
+	add(!carrier && o.Kind() != order.Summary && (st == order.Ready || st == order.Routed), "hand over")
+	add(open && !o.Test, "hold")
+	add((open || st == order.PartShipped) && !o.Elsewhere(), "cancel")
+	add(o.Kind() != order.Summary && o.MergedInto == 0 && (open || st == order.Cancelled || o.NoStockMoved) && !o.Voided, "void")
+	add(o.Voided && o.Kind() != order.Summary, "take in again")
+	add(o.Kind() == order.Summary && !o.Voided && !o.Ours.Posted, "undo merge")
+	add(o.Kind() == order.Summary && !o.Voided && !o.Ours.Posted, "posted")
+	add(st == order.Pending || st == order.Held || st == order.Ready || st == order.Routed || st == order.Picking, "address")
+	return out
+}
+
+// ShipmentView is a shipment with what is to be picked.
+type ShipmentView struct {
+	store.Shipment
+	Order    *order.Order
+	Wants    []picking.Want
+	Location store.Location
+}
+
+// Shipment gathers everything known about one shipment. The number may be the order's or a tracking
+// number; then the order's newest shipment is meant.
+func (r *Views) Shipment(ctx context.Context, number string) (ShipmentView, error) {
+	var out ShipmentView
+	s, err := r.Store.Shipment(ctx, number)
+	if errors.Is(err, store.ErrNotFound) {
+		o, oerr := r.Store.OrderByNumber(ctx, number)
+		if oerr != nil {
+			return out, oerr
+		}
+		list, lerr := r.Store.ShipmentsOfOrder(ctx, o.ID)
+		if lerr != nil {
+			return out, lerr
+		}
+		if len(list) == 0 {
+			return out, store.ErrNotFound
+		}
+		s, err = list[len(list)-1], nil
+	}
+	if err != nil {
+		return out, err
+	}
+	out.Shipment, out.Location = s, r.Place(s.LocationID)
+	if out.Order, err = r.Store.OrderByNumber(ctx, s.OrderNumber); err != nil {
+		return out, err
+	}
+	ids := make([]int64, 0, len(s.Lines))
+	for _, sl := range s.Lines {
+		ids = append(ids, sl.ItemID)
+	}
+	items, err := r.Store.Items(ctx, ids)
+	if err != nil {
+		return out, err
+	}
+	bins, err := r.Store.Bins(ctx, s.LocationID, ids)
+	if err != nil {
+		return out, err
+	}
+	out.Wants = shipping.WantList(s, out.Order, items, bins)
+	return out, nil
+}
+
+// Label reads what the carrier answered when the label was bought.
+func (v ShipmentView) LabelData() (message.Label, error) {
+	var l message.Label
+	if v.Label == "" {
+		return l, &engine.Refused{Text: fmt.Sprintf("shipment %s has no label yet", v.Number), Conflict: true}
+	}
+	return l, json.Unmarshal([]byte(v.Label), &l)
+}
+
+// Lamp says how a connection stands.
+type Lamp struct {
+	State string `json:"state" enum:"go,idle,caution,stop,busy" doc:"go: running well; idle: off or paused; caution: wants a look; stop: stopped; busy: under way"`
+	Text  string `json:"text"`
+}
+
+// ConnectionView is a connection with its feeds and how they stand.
+type ConnectionView struct {
+	store.Connection
+	Title  string
+	Lamp   Lamp
+	Feeds  []FeedView
+	Orders int64 // taken in today
+	Open   map[string]int64
+	LastOK time.Time
+	Host   string
+
+	Identity     message.Identity // who we are there
+	Capabilities connector.Capabilities
+}
+
+// FeedView is a feed and how it stands.
+type FeedView struct {
+	store.Feed
+	Lamp  Lamp
+	Ways  []string // read, push, send
+	Every time.Duration
+	Next  time.Time
+}
+
+// Connections describes all connections.
+func (r *Views) Connections(ctx context.Context) ([]ConnectionView, error) {
+	recs, err := r.Store.Connections(ctx)
+	if err != nil {
+		return nil, err
+	}
+	feeds, err := r.Store.Feeds(ctx)
+	if err != nil {
+		return nil, err
+	}
+	open, err := r.Store.OpenOutbox(ctx)
+	if err != nil {
+		return nil, err
+	}
+	failed, err := r.Store.FailedInbox(ctx)
+	if err != nil {
+		return nil, err
+	}
+	accounts, err := r.Store.Accounts(ctx)
+	if err != nil {
+		return nil, err
+	}
+	bases, names := map[int64]string{}, map[int64]message.Identity{}
+	for _, a := range accounts {
+		var id message.Identity
+		if err := json.Unmarshal([]byte(a.Identity), &id); err != nil {
+			return nil, err
+		}
+		bases[a.ID], names[a.ID] = a.BaseURL, id
+	}
+	today, err := r.Store.OrdersToday(ctx, r.Midnight())
+	if err != nil {
+		return nil, err
+	}
+	out := make([]ConnectionView, 0, len(recs))
+	for _, rec := range recs {
+		c := r.ByID(rec.ID)
+		if c == nil {
+			continue
+		}
+		v := ConnectionView{Connection: rec, Title: c.Line().Def.Title, Orders: today[rec.ID], Open: open[rec.ID], Host: bases[rec.AccountID]}
+		v.Identity = names[rec.AccountID]
+		v.Capabilities = c.Line().Def.Capabilities()
+		worst := Lamp{"go", "running well"}
+		for _, f := range feeds {
+			if f.ConnectionID != rec.ID {
+				continue
+			}
+			fv, ok := r.feedView(c, f)
+			if !ok {
+				continue
+			}
+			if rank(fv.Lamp.State) > rank(worst.State) {
+				worst = Lamp{fv.Lamp.State, f.Kind + ": " + fv.Lamp.Text}
+			}
+			if at := store.Time(f.LastOKAt); at.After(v.LastOK) {
+				v.LastOK = at
+			}
+			v.Feeds = append(v.Feeds, fv)
+		}
+		switch {
+		case rec.State == store.Joining:
+			worst = Lamp{"busy", "being set up"}
+		case rec.State == store.Left:
+			worst = Lamp{"idle", "left"}
+		}
+		if rec.State != store.On {
+		} else if rec.Paused {
+			worst = Lamp{"idle", "paused"}
+		} else if rec.Test && rank(worst.State) == 0 {
+			worst = Lamp{"caution", "in test: nothing of it is real"}
+		} else if n := v.Open[store.Refused]; n > 0 && rank(worst.State) < rank("caution") {
+			worst = Lamp{"caution", fmt.Sprintf("%d refused", n)}
+		} else if n := failed[rec.ID]; n > 0 && rank(worst.State) < rank("caution") {
+			worst = Lamp{"caution", engine.Counted(n, "message could not be taken in", "messages could not be taken in")}
+		}
+		v.Lamp = worst
+		out = append(out, v)
+	}
+	return out, nil
+}
+
+func rank(state string) int {
+	switch state {
+	case "stop":
+		return 3
+	case "caution":
+		return 2
+	case "busy":
+		return 1
+	}
+	return 0
+}
+
+func (r *Views) feedView(c *engine.Conn, f store.Feed) (FeedView, bool) {
+	def := c.Line().Def.Feeds[f.Kind]
+	if def == nil {
+		return FeedView{}, false
+	}
+	paused := c.Rec().Paused
+	v := FeedView{Feed: f}
+	if def.Topic != "" {
+		v.Ways = append(v.Ways, "push")
+	}
+	if def.Read != nil {
+		v.Ways = append(v.Ways, "read")
+		v.Every = time.Duration(def.Read.Every)
+		if at, ok := r.Exchange.Due(c, f.Kind); ok {
+			v.Next = at
+		}
+	}
+	if def.Send != nil {
+		v.Ways = append(v.Ways, "send")
+	}
+	switch {
+	case c.Rec().State == store.Joining && f.On:
+		v.Lamp = Lamp{"idle", "begins when the connection is switched on"}
+	case paused:
+		v.Lamp = Lamp{"idle", "paused"}
+	case !f.On:
+		v.Lamp = Lamp{"idle", "off"}
+	case f.Failures >= 3:
+		v.Lamp = Lamp{"stop", fmt.Sprintf("%d failures in a row: %s", f.Failures, f.LastError)}
+	case f.Failures > 0:
+		v.Lamp = Lamp{"caution", "last try failed: " + f.LastError}
+	case f.LastOKAt == 0:
+		v.Lamp = Lamp{"idle", "nothing moved yet"}
+	default:
+		v.Lamp = Lamp{"go", "running well"}
+	}
+	return v, true
+}
+
+// SenderOf is who the shipment's label says it comes from.
+func (r *Views) SenderOf(v ShipmentView) (place.Address, error) {
+	c := r.ByID(v.CarrierID)
+	if c == nil {
+		return place.Address{}, &engine.Refused{Text: fmt.Sprintf("shipment %s has no carrier yet", v.Number), Conflict: true}
+	}
+	return r.Shipping.Parcel(v.Shipment, v.Order, c).From, nil
+}
