@@ -4,7 +4,7 @@ GO_SOURCES := $(shell find cmd internal console/embed.go -name '*.go' -o -name '
 UI_SOURCES := $(shell find console/src console/public console/index.html console/vite.config.ts 2>/dev/null)
 VERSION := $(shell git describe --always --dirty 2>/dev/null || echo development)
 
-.PHONY: demo test soak bench bench-large build check-go check-console screenshots clean
+.PHONY: demo test cover soak bench bench-large build check-go check-console screenshots clean
 
 demo: build
 	./bin/openrelay demo
@@ -48,6 +48,13 @@ test: build browser check-go check-console
 	go test -race -timeout 8m -run '$(TOGETHER)' ./internal/whole/
 	go test -timeout 8m -skip '$(TOGETHER)' ./internal/whole/
 	go test -p 1 -timeout 8m ./internal/core/... ./internal/paper ./internal/setup ./internal/store $$(go list ./internal/whole/... | grep -v /whole$$)
+
+# How much of each package its own tests run through, and of the rooms all tests that stand in one of them.
+cover:
+	mkdir -p build
+	go test -cover $$(go list $(PACKAGES) | grep -v -e /internal/whole -e /internal/relay -e /internal/demo) | grep -v 'no test files'
+	go test -coverpkg=./internal/relay/... -coverprofile=build/relay.cover ./internal/relay/... >/dev/null
+	go run ./internal/whole/cover build/relay.cover
 
 # Simulated months with everything breaking, seed after seed; SEEDS=40 FIRST=1 to choose. A failing seed is printed with
 # the command that repeats it.

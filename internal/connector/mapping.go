@@ -81,14 +81,27 @@ func (l *language) compileInto(n *yaml.Node, t reflect.Type, path string) setter
 
 // compileValue prepares a single expression. A record of ours may be given whole, as a map of its own
 // fields.
+// fieldOf is what a path of a definition means to whoever sent the record: the field, within its line or part, without
+// where it stands in the definition.
+func fieldOf(path string) string {
+	if i := strings.LastIndex(path, "[]."); i >= 0 {
+		return path[i+len("[]."):]
+	}
+	if _, field, ok := strings.Cut(path, ".map."); ok {
+		return field
+	}
+	return path[strings.LastIndexByte(path, '.')+1:]
+}
+
 func (l *language) compileValue(n *yaml.Node, t reflect.Type, path string) setter {
 	e := exprOf(n)
 	l.compile(&e, path)
 	whole := t.Kind() == reflect.Struct && t != timeType
+	field := fieldOf(path)
 	return func(dst reflect.Value, v Vars) error {
 		out, err := e.Eval(v)
 		if err != nil {
-			return fmt.Errorf("%s: %w", path, err)
+			return fmt.Errorf("%s: %w", field, err)
 		}
 		if out == nil {
 			return nil
@@ -99,7 +112,7 @@ func (l *language) compileValue(n *yaml.Node, t reflect.Type, path string) sette
 			err = assign(dst, out)
 		}
 		if err != nil {
-			return fmt.Errorf("%s: %w", path, err)
+			return fmt.Errorf("%s: %w", field, err)
 		}
 		return nil
 	}
@@ -108,7 +121,7 @@ func (l *language) compileValue(n *yaml.Node, t reflect.Type, path string) sette
 func (l *language) compileFrom(n *yaml.Node, t reflect.Type, path string) setter {
 	var from, otherwise Expr
 	var table string
-	required := false
+	required, field := false, fieldOf(path)
 	for i := 0; i+1 < len(n.Content); i += 2 {
 		switch key, val := n.Content[i], n.Content[i+1]; key.Value {
 		case "from":
@@ -137,7 +150,7 @@ func (l *language) compileFrom(n *yaml.Node, t reflect.Type, path string) setter
 		}
 		if err == nil && (out == nil || out == "") {
 			if required {
-				return fmt.Errorf("%s: is required and the record has nothing at %s", path, short(from.Text))
+				return fmt.Errorf("%s: is required and the record has nothing at %s", field, short(from.Text))
 			}
 			return nil
 		}
@@ -145,7 +158,7 @@ func (l *language) compileFrom(n *yaml.Node, t reflect.Type, path string) setter
 			err = assign(dst, out)
 		}
 		if err != nil {
-			return fmt.Errorf("%s: %w", path, err)
+			return fmt.Errorf("%s: %w", field, err)
 		}
 		return nil
 	}
@@ -235,15 +248,16 @@ func (l *language) compileEach(n *yaml.Node, t reflect.Type, path string) setter
 		return nil
 	}
 	var set setter
+	field := fieldOf(path)
 	l.within(&list, as, func() { set = l.compileInto(inner, t.Elem(), path+"[]") })
 	return func(dst reflect.Value, v Vars) error {
 		out, err := list.Eval(v)
 		if err != nil {
-			return fmt.Errorf("%s: %w", path, err)
+			return fmt.Errorf("%s: %w", field, err)
 		}
 		items, ok := elements(out)
 		if !ok {
-			return fmt.Errorf("%s: %s is not a list", path, short(list.Text))
+			return fmt.Errorf("%s: %s is not a list", field, short(list.Text))
 		}
 		if len(items) == 0 {
 			return nil
@@ -253,7 +267,7 @@ func (l *language) compileEach(n *yaml.Node, t reflect.Type, path string) setter
 		for i, it := range items {
 			v[as] = it
 			if err := set(s.Index(i), v); err != nil {
-				return fmt.Errorf("%s (number %d): %w", path, i+1, err)
+				return fmt.Errorf("%s %d, %w", strings.TrimSuffix(field, "s"), i+1, err)
 			}
 		}
 		if had {

@@ -48,7 +48,7 @@ func (r *Relay) keepHouse() {
 		}); err != nil && r.Ctx.Err() == nil {
 			r.Log.Error("what listings showed long ago could not be forgotten", "error", err)
 		}
-		if err := r.learnServices(); err != nil && r.Ctx.Err() == nil {
+		if err := r.LearnServices(); err != nil && r.Ctx.Err() == nil {
 			r.Log.Error("what carriers sell could not be asked for", "error", err)
 		}
 		if n, err := r.ForgetOld(r.Ctx); err != nil && r.Ctx.Err() == nil {
@@ -64,8 +64,8 @@ func (r *Relay) keepHouse() {
 	}
 }
 
-// learnServices asks, by a job, what each carrier sells.
-func (r *Relay) learnServices() error {
+// LearnServices asks, by a job, what each carrier sells.
+func (r *Relay) LearnServices() error {
 	return r.Commit(r.Ctx, func(ch *engine.Change) error {
 		for _, c := range r.Sorted() {
 			if c.Rec().State == store.On && engine.SellsLabels(c) {

@@ -36,11 +36,23 @@ func (o *Order) Workable() error {
 	}
 }
 
+// lineName is what people call a line: its SKU, or what its channel calls it.
+func (o *Order) lineName(id int64) string {
+	l := o.Line(id)
+	switch {
+	case l == nil:
+		return "what it does not have"
+	case l.SKU != "":
+		return l.SKU
+	}
+	return l.Title
+}
+
 // Pick moves qty of a line from allocated to picked.
 func (o *Order) Pick(lineID, qty int64) error {
 	l := o.Line(lineID)
 	if l == nil || qty < 1 || l.Allocated < qty {
-		return fmt.Errorf("%w: order %s has not %d left to pick of line %d", ErrState, o.Number, qty, lineID)
+		return fmt.Errorf("%w: order %s has not %d of %s left to pick", ErrState, o.Number, qty, o.lineName(lineID))
 	}
 	l.Allocated -= qty
 	l.Picked += qty
@@ -52,7 +64,7 @@ func (o *Order) Pick(lineID, qty int64) error {
 func (o *Order) Pack(lineID, qty int64) error {
 	l := o.Line(lineID)
 	if l == nil || qty < 1 || l.Picked < qty {
-		return fmt.Errorf("%w: order %s has not %d picked of line %d", ErrState, o.Number, qty, lineID)
+		return fmt.Errorf("%w: order %s has not %d of %s picked", ErrState, o.Number, qty, o.lineName(lineID))
 	}
 	l.Picked -= qty
 	l.Packed += qty
@@ -64,7 +76,7 @@ func (o *Order) Pack(lineID, qty int64) error {
 func (o *Order) Ship(lineID, qty, location int64, s *Scene, reason string) error {
 	l := o.Line(lineID)
 	if l == nil || qty < 1 || l.Packed < qty {
-		return fmt.Errorf("%w: order %s has not %d packed of line %d", ErrState, o.Number, qty, lineID)
+		return fmt.Errorf("%w: order %s has not %d of %s packed", ErrState, o.Number, qty, o.lineName(lineID))
 	}
 	var held int64
 	for i := range l.Allocations {
@@ -73,7 +85,7 @@ func (o *Order) Ship(lineID, qty, location int64, s *Scene, reason string) error
 		}
 	}
 	if held < qty {
-		return fmt.Errorf("%w: location %d holds %d of line %d, not %d", ErrState, location, held, lineID, qty)
+		return fmt.Errorf("%w: order %s has %d of %s at the place that ships, not %d", ErrState, o.Number, held, o.lineName(lineID), qty)
 	}
 	l.Packed -= qty
 	l.Shipped += qty

@@ -5,6 +5,8 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
+	"slices"
 	"time"
 
 	"openrelay/internal/store"
@@ -26,6 +28,9 @@ const (
 // A step does a part of a job and tells whether all of it is done. What it did is committed by itself. A job that is
 // not done is stepped again at once, or later where the step says so in j.NextAt.
 type JobStep func(ctx context.Context, j *store.Job) (done bool, err error)
+
+// ItemSubject is the form of the subject of a job about an item.
+const ItemSubject = "item %d"
 
 // JobKinds lists the kinds in a fixed order.
 var JobKinds = []JobKind{JobServe, JobRematch, JobSources, JobAct, JobCarry, JobServices}
@@ -136,8 +141,22 @@ type Job struct {
 // OpenJobs lists the work that waits or is under way.
 func (r *Engine) OpenJobs(ctx context.Context) ([]Job, error) {
 	list, err := r.Store.OpenJobs(ctx, 200)
+	if err != nil {
+		return nil, err
+	}
+	ids := map[int64]int64{} // item by job
+	for _, j := range list {
+		var item int64
+		if _, err := fmt.Sscanf(j.Subject, ItemSubject, &item); err == nil {
+			ids[j.ID] = item
+		}
+	}
+	items, err := r.Store.Items(ctx, slices.Sorted(maps.Values(ids)))
 	out := make([]Job, len(list))
 	for i, j := range list {
+		if it, ok := items[ids[j.ID]]; ok {
+			j.Subject = it.SKU
+		}
 		out[i] = Job{j.ID, j.Kind, j.Subject, j.Who, j.Total, j.Done, store.Time(j.CreatedAt), j.Error, store.Time(j.NextAt)}
 	}
 	return out, err

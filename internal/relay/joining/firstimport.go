@@ -308,8 +308,11 @@ func (r *Joining) bring(c *engine.Conn, im store.FirstImport) error {
 		if err := r.Commit(r.Ctx, func(ch *engine.Change) error {
 			b := r.Exchange.NewBatch(c, ch)
 			for _, rec := range list {
-				if err := r.bringOne(b, &rec, im, choose); err != nil {
-					return fmt.Errorf("%s %s: %w", rec.Kind, rec.OutsideID, err)
+				if err := ch.Try(func() error { return r.bringOne(b, &rec, im, choose) }); store.Unavailable(err) {
+					return err
+				} else if err != nil { // the others go on
+					r.Log.Error("a record could not be brought over", "connection", c.Rec().Code, "kind", rec.Kind, "record", rec.OutsideID, "error", err)
+					rec.Verdict, rec.Reason = "skipped", "could not be brought over: "+engine.Clip(err.Error(), 300)
 				}
 				if err := ch.SettleImportRecord(rec); err != nil {
 					return err

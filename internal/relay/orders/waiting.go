@@ -22,12 +22,12 @@ type serveMark struct {
 	ID     int64 `json:"id"`
 }
 
-func serveSubject(item int64) string { return fmt.Sprintf("item %d", item) }
+func serveSubject(item int64) string { return fmt.Sprintf(engine.ItemSubject, item) }
 
 // ServeStep gives what is free of an item to the next orders that wait for it.
 func (r *Orders) ServeStep(ctx context.Context, j *store.Job) (done bool, err error) {
 	var item int64
-	if _, err := fmt.Sscanf(j.Subject, "item %d", &item); err != nil {
+	if _, err := fmt.Sscanf(j.Subject, engine.ItemSubject, &item); err != nil {
 		return true, err
 	}
 	var at serveMark

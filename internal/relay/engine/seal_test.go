@@ -1,4 +1,4 @@
-package relay
+package engine_test
 
 import (
 	"bytes"

@@ -1,4 +1,4 @@
-package relay
+package joining_test
 
 import (
 	"errors"
@@ -10,6 +10,7 @@ import (
 
 	"openrelay/internal/connector"
 	"openrelay/internal/core/message"
+	"openrelay/internal/relay"
 	"openrelay/internal/relay/engine"
 	"openrelay/internal/relay/joining"
 	"openrelay/internal/setup"
@@ -17,12 +18,12 @@ import (
 )
 
 // company opens an empty company file with one location.
-func company(t *testing.T) *Relay {
+func company(t *testing.T) *relay.Relay {
 	t.Helper()
 	st, err := store.Open(t.Context(), filepath.Join(t.TempDir(), "company.relay"))
 	require.NoError(t, err)
 	t.Cleanup(func() { st.Close() })
-	r, err := Open(t.Context(), st, engine.Options{})
+	r, err := relay.Open(t.Context(), st, engine.Options{})
 	require.NoError(t, err)
 	_, err = r.ApplySetup(t.Context(), setup.Setup{Version: 1, Company: "Test", Locations: []setup.Location{{Code: "main", Name: "Main"}}}, nil, "test")
 	require.NoError(t, err)
@@ -229,7 +230,7 @@ func TestFeedsThatAConnectorLearnsLater(t *testing.T) {
 	lib := r.Library().Clone()
 	lib["hedgerow"], err = lib["hedgerow"].With("feeds: { tracking in: { topic: scan, id: item.id, map: { tracking: item.no, state: '\"under way\"' } } }")
 	require.NoError(t, err)
-	next, err := Open(t.Context(), r.Store, engine.Options{Library: lib})
+	next, err := relay.Open(t.Context(), r.Store, engine.Options{Library: lib})
 	require.NoError(t, err)
 	views, err := next.Connections(t.Context())
 	require.NoError(t, err)

@@ -1,4 +1,4 @@
-package relay
+package engine_test
 
 import (
 	"fmt"
@@ -12,15 +12,17 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"openrelay/internal/relay"
 	"openrelay/internal/relay/engine"
 	"openrelay/internal/relay/joining"
+	"openrelay/internal/relay/trial"
 	"openrelay/internal/store"
 )
 
 // TestMemoryFollowsTheFile: connections are paused and resumed from many sides at once; what memory knows at the end is
 // what the file says.
 func TestMemoryFollowsTheFile(t *testing.T) {
-	k := newKit(t)
+	k := trial.New(t)
 	for range 60 {
 		var wg sync.WaitGroup
 		for side := range 3 {
@@ -40,7 +42,7 @@ func TestMemoryFollowsTheFile(t *testing.T) {
 
 // TestMemoryKeepsWhatWasNotCommitted: a change that fails leaves memory as it was.
 func TestMemoryChangesAfterTheCommitOnly(t *testing.T) {
-	k := newKit(t)
+	k := trial.New(t)
 	c := k.ByCode("stall")
 	before, _ := k.Feed(c, "stock out")
 	require.NoError(t, k.SetFeed(t.Context(), "stall", "stock out", false, "", before.Revision, "Edda"))
@@ -58,7 +60,7 @@ func TestMemoryChangesAfterTheCommitOnly(t *testing.T) {
 
 // TestADroppedSetUpLeavesNothingRunning.
 func TestADroppedSetUpLeavesNothingRunning(t *testing.T) {
-	k := newKit(t)
+	k := trial.New(t)
 	require.NoError(t, k.Start())
 	count := func() int { runtime.GC(); return runtime.NumGoroutine() }
 	before := count()
@@ -72,12 +74,12 @@ func TestADroppedSetUpLeavesNothingRunning(t *testing.T) {
 
 // TestACatalogThatDidNotLoadIsLoadedAgain.
 func TestACatalogThatDidNotLoadIsLoadedAgain(t *testing.T) {
-	k := newKit(t)
-	k.stock(1, "JAR")
-	k.spoil("ALTER TABLE item RENAME COLUMN gtin TO lost")
+	k := trial.New(t)
+	k.Stock(1, "JAR")
+	k.Spoil("ALTER TABLE item RENAME COLUMN gtin TO lost")
 	_, err := k.Index(t.Context(), true)
 	require.Error(t, err)
-	k.spoil("ALTER TABLE item RENAME COLUMN lost TO gtin")
+	k.Spoil("ALTER TABLE item RENAME COLUMN lost TO gtin")
 	x, err := k.Index(t.Context(), true)
 	require.NoError(t, err)
 	require.NotNil(t, x)
@@ -86,13 +88,13 @@ func TestACatalogThatDidNotLoadIsLoadedAgain(t *testing.T) {
 // TestTwoServicesNeverWorkOnOneFile: the second is refused and told who has it; looking and adding a person still work.
 // What a process held is free when it ends.
 func TestTwoServicesNeverWorkOnOneFile(t *testing.T) {
-	k := newKit(t)
+	k := trial.New(t)
 	require.NoError(t, k.Start())
 	require.NoError(t, k.Start(), "starting twice is starting once")
 	st, err := store.Open(t.Context(), k.Store.Path())
 	require.NoError(t, err)
 	defer st.Close()
-	second, err := Open(t.Context(), st, engine.Options{Transport: k})
+	second, err := relay.Open(t.Context(), st, engine.Options{Transport: k})
 	require.NoError(t, err)
 	defer second.Stop()
 	err = second.Start()

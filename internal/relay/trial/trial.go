@@ -1,4 +1,6 @@
-package relay
+// Package trial is a small company for tests: a file of its own, a clock that is moved by hand, and an outside that answers
+// as a test says. It is part of no program.
+package trial
 
 import (
 	"bytes"
@@ -18,6 +20,8 @@ import (
 	"openrelay/internal/core/catalog"
 	"openrelay/internal/core/message"
 	"openrelay/internal/core/place"
+	"openrelay/internal/core/stock"
+	"openrelay/internal/relay"
 	"openrelay/internal/relay/engine"
 	"openrelay/internal/relay/exchange"
 	"openrelay/internal/relay/listing"
@@ -100,30 +104,31 @@ push:
   events: scans
 `
 
-// call is a request that reached the outside.
-type call struct {
-	host, method, path, ref string
-	body                    map[string]any
+// Call is a request that reached the outside.
+type Call struct {
+	Host, Method, Path, Ref string
+	Body                    map[string]any
 }
 
-// kit is a company for tests: a file of its own, a clock that is moved by hand, an outside that answers as a test
+// Kit is a company for tests: a file of its own, a clock that is moved by hand, an outside that answers as a test
 // says, and nothing that runs by itself.
-type kit struct {
-	*Relay
+type Kit struct {
+	*relay.Relay
 	t *testing.T
 
 	mu     sync.Mutex
 	clock  time.Time
-	calls  []call
-	answer map[string]func(call) (int, any) // by host and path
+	calls  []Call
+	answer map[string]func(Call) (int, any) // by host and path
 }
 
-var kitMorning = time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)
+// Morning is when a trial begins.
+var Morning = time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)
 
-// newKit opens a company with two places, a stall that sells from the first, and carriers.
-func newKit(t *testing.T, carriers ...string) *kit {
+// New opens a company with two places, a stall that sells from the first, and carriers.
+func New(t *testing.T, carriers ...string) *Kit {
 	t.Helper()
-	k := &kit{t: t, clock: kitMorning, answer: map[string]func(call) (int, any){}}
+	k := &Kit{t: t, clock: Morning, answer: map[string]func(Call) (int, any){}}
 	k.open(filepath.Join(t.TempDir(), "company.relay"))
 	want := setup.Setup{Version: 1, Company: "Morrow Hive Supply", Connectors: []string{stallDefinition, carterDefinition},
 		Locations: []setup.Location{{Code: "alder", Name: "Alder Yard", Address: setup.Address{Name: "Morrow Hive", Street: "Alder Yard 3", Postcode: "41207", Town: "Alderby", Country: "XW"}}, {Code: "pier", Name: "Pier Nine"}},
@@ -140,56 +145,56 @@ func newKit(t *testing.T, carriers ...string) *kit {
 	return k
 }
 
-func (k *kit) open(path string) {
+func (k *Kit) open(path string) {
 	st, err := store.Open(k.t.Context(), path)
 	require.NoError(k.t, err)
 	k.t.Cleanup(func() { st.Close() })
-	k.Relay, err = Open(k.t.Context(), st, engine.Options{Now: k.now, Transport: k})
+	k.Relay, err = relay.Open(k.t.Context(), st, engine.Options{Now: k.Now, Transport: k})
 	require.NoError(k.t, err)
 	k.t.Cleanup(k.Stop)
 }
 
-// again ends the process and opens the file anew.
-func (k *kit) again() {
+// Again ends the process and opens the file anew.
+func (k *Kit) Again() {
 	path := k.Store.Path()
 	k.Stop()
 	require.NoError(k.t, k.Store.Close())
 	k.open(path)
 }
 
-func (k *kit) now() time.Time { k.mu.Lock(); defer k.mu.Unlock(); return k.clock }
+func (k *Kit) Now() time.Time { k.mu.Lock(); defer k.mu.Unlock(); return k.clock }
 
-func (k *kit) later(d time.Duration) { k.mu.Lock(); k.clock = k.clock.Add(d); k.mu.Unlock() }
+func (k *Kit) Later(d time.Duration) { k.mu.Lock(); k.clock = k.clock.Add(d); k.mu.Unlock() }
 
 // RoundTrip is the outside: what no test says otherwise is answered kindly.
-func (k *kit) RoundTrip(req *http.Request) (*http.Response, error) {
-	c := call{host: strings.TrimSuffix(req.URL.Host, ".test"), method: req.Method, path: req.URL.Path, ref: req.Header.Get("Idempotency-Key")}
+func (k *Kit) RoundTrip(req *http.Request) (*http.Response, error) {
+	c := Call{Host: strings.TrimSuffix(req.URL.Host, ".test"), Method: req.Method, Path: req.URL.Path, Ref: req.Header.Get("Idempotency-Key")}
 	if req.Body != nil {
 		raw, err := io.ReadAll(req.Body)
 		if err != nil {
 			return nil, err
 		}
 		if len(raw) > 0 {
-			_ = json.Unmarshal(raw, &c.body)
+			_ = json.Unmarshal(raw, &c.Body)
 		}
 	}
 	k.mu.Lock()
 	k.calls = append(k.calls, c)
 	n := len(k.calls)
-	f := k.answer[c.host+" "+c.path]
+	f := k.answer[c.Host+" "+c.Path]
 	k.mu.Unlock()
 	status, body := 200, any(map[string]any{})
 	switch {
 	case f != nil:
 		status, body = f(c)
-	case c.path == "/who":
-		body = map[string]any{"name": c.host, "number": "No-" + c.host, "country": "XW"}
-	case c.path == "/prices":
+	case c.Path == "/who":
+		body = map[string]any{"name": c.Host, "number": "No-" + c.Host, "country": "XW"}
+	case c.Path == "/prices":
 		body = map[string]any{"offers": []any{map[string]any{"service": "slow", "name": "Slow", "price": 400, "currency": "EUR"}, map[string]any{"service": "fast", "name": "Fast", "price": 900, "currency": "EUR"}}}
-	case c.path == "/labels":
-		body = map[string]any{"id": fmt.Sprintf("%s-L%d", c.host, n), "tracking": fmt.Sprintf("%s%07d", strings.ToUpper(c.host[:2]), n), "service": c.body["service"], "price": 400, "currency": "EUR"}
-	case c.path == "/manifests":
-		body = map[string]any{"id": "M1", "parcels": len(c.body["labels"].([]any))}
+	case c.Path == "/labels":
+		body = map[string]any{"id": fmt.Sprintf("%s-L%d", c.Host, n), "tracking": fmt.Sprintf("%s%07d", strings.ToUpper(c.Host[:2]), n), "service": c.Body["service"], "price": 400, "currency": "EUR"}
+	case c.Path == "/manifests":
+		body = map[string]any{"id": "M1", "parcels": len(c.Body["labels"].([]any))}
 	}
 	if status == 0 {
 		return nil, fmt.Errorf("connection reset")
@@ -201,32 +206,32 @@ func (k *kit) RoundTrip(req *http.Request) (*http.Response, error) {
 	return &http.Response{StatusCode: status, Header: http.Header{"Content-Type": {"application/json"}}, Body: io.NopCloser(bytes.NewReader(raw)), Request: req}, nil
 }
 
-// on lets a place of the outside answer as f says; status 0 is no answer at all.
-func (k *kit) on(host, path string, f func(call) (int, any)) {
+// On lets a place of the outside answer as f says; status 0 is no answer at all.
+func (k *Kit) On(host, path string, f func(Call) (int, any)) {
 	k.mu.Lock()
 	k.answer[host+" "+path] = f
 	k.mu.Unlock()
 }
 
-// sent lists the calls to a place of the outside.
-func (k *kit) sent(host, path string) (out []call) {
+// Sent lists the calls to a place of the outside.
+func (k *Kit) Sent(host, path string) (out []Call) {
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	for _, c := range k.calls {
-		if c.host == host && c.path == path {
+		if c.Host == host && c.Path == path {
 			out = append(out, c)
 		}
 	}
 	return out
 }
 
-// event is one message as it is handed in.
-func event(topic, id string, version int, record any) map[string]any {
+// Event is one message as it is handed in.
+func Event(topic, id string, version int, record any) map[string]any {
 	return map[string]any{"topic": topic, "id": id, "version": version, topic: record}
 }
 
-// push hands messages in, without deciding on them.
-func (k *kit) push(code string, events ...map[string]any) {
+// Push hands messages in, without deciding on them.
+func (k *Kit) Push(code string, events ...map[string]any) {
 	k.t.Helper()
 	raw, err := json.Marshal(map[string]any{"messages": events})
 	require.NoError(k.t, err)
@@ -234,15 +239,15 @@ func (k *kit) push(code string, events ...map[string]any) {
 	require.NoError(k.t, err)
 }
 
-// settle does all that is due, until nothing is.
-func (k *kit) settle() {
+// Settle does all that is due, until nothing is.
+func (k *Kit) Settle() {
 	k.t.Helper()
 	for range 200 {
 		steps, err := k.Steps()
 		require.NoError(k.t, err)
 		did := false
 		for _, s := range steps {
-			if s.At.After(k.now()) || strings.HasPrefix(s.Name, "read") {
+			if s.At.After(k.Now()) || strings.HasPrefix(s.Name, "read") {
 				continue
 			}
 			did = did || s.Name != "watch"
@@ -251,23 +256,24 @@ func (k *kit) settle() {
 		if !did {
 			return
 		}
-		k.later(exchange.StockPace)
+		k.Later(exchange.StockPace)
 	}
 	k.t.Fatal("it does not come to rest")
 }
 
-// take hands messages in and does all that follows.
-func (k *kit) take(code string, events ...map[string]any) {
+// Take hands messages in and does all that follows.
+func (k *Kit) Take(code string, events ...map[string]any) {
 	k.t.Helper()
-	k.push(code, events...)
-	k.settle()
+	k.Push(code, events...)
+	k.Settle()
 }
 
-var kitAddress = place.Address{Name: "Maren Tolland", Street: "Lindenrow 14", Postcode: "41360", Town: "Harrowmere", Country: "XW"}
+// Address is where its orders go.
+var Address = place.Address{Name: "Maren Tolland", Street: "Lindenrow 14", Postcode: "41360", Town: "Harrowmere", Country: "XW"}
 
-// sale is an order as the stall tells it: one line for each SKU.
-func sale(number string, lines ...message.OrderLine) message.Order {
-	o := message.Order{Number: number, State: "open", Status: message.Open, Currency: "EUR", PricesIncludeTax: true, BuyerName: "Maren Tolland", ShipTo: kitAddress, PlacedAt: kitMorning, ChangedAt: kitMorning}
+// Sale is an order as the stall tells it: one line for each SKU.
+func Sale(number string, lines ...message.OrderLine) message.Order {
+	o := message.Order{Number: number, State: "open", Status: message.Open, Currency: "EUR", PricesIncludeTax: true, BuyerName: "Maren Tolland", ShipTo: Address, PlacedAt: Morning, ChangedAt: Morning}
 	for i, l := range lines {
 		if l.ID == "" {
 			l.ID = fmt.Sprint(i + 1)
@@ -285,16 +291,17 @@ func sale(number string, lines ...message.OrderLine) message.Order {
 	return o
 }
 
-func units(sku string, n int64) message.OrderLine { return message.OrderLine{SKU: sku, Quantity: n} }
+// Units is a line of an order.
+func Units(sku string, n int64) message.OrderLine { return message.OrderLine{SKU: sku, Quantity: n} }
 
-// sell hands one order in and does all that follows.
-func (k *kit) sell(number string, lines ...message.OrderLine) {
+// Sell hands one order in and does all that follows.
+func (k *Kit) Sell(number string, lines ...message.OrderLine) {
 	k.t.Helper()
-	k.take("stall", event("order", number, 1, sale(number, lines...)))
+	k.Take("stall", Event("order", number, 1, Sale(number, lines...)))
 }
 
-// stock adds items with so many units at Alder Yard.
-func (k *kit) stock(n int64, skus ...string) {
+// Stock adds items with so many units at Alder Yard.
+func (k *Kit) Stock(n int64, skus ...string) {
 	k.t.Helper()
 	var list []listing.Opening
 	for _, sku := range skus {
@@ -307,8 +314,8 @@ func (k *kit) stock(n int64, skus ...string) {
 	require.NoError(k.t, k.AddItems(k.t.Context(), list, "test"))
 }
 
-// stage is where an order stands.
-func (k *kit) stage(number string) string {
+// Stage is where an order stands.
+func (k *Kit) Stage(number string) string {
 	k.t.Helper()
 	o, err := k.Store.OrderByNumber(k.t.Context(), number)
 	require.NoError(k.t, err, number)
@@ -316,15 +323,15 @@ func (k *kit) stage(number string) string {
 }
 
 // open lists the causes and texts of what needs a person.
-func (k *kit) exceptions() (out []store.Exception) {
+func (k *Kit) Exceptions() (out []store.Exception) {
 	k.t.Helper()
-	out, err := k.Store.OpenExceptions(k.t.Context(), k.now(), 1000)
+	out, err := k.Store.OpenExceptions(k.t.Context(), k.Now(), 1000)
 	require.NoError(k.t, err)
 	return out
 }
 
-// packed picks and packs an order whole and returns its shipment.
-func (k *kit) packed(number string) string {
+// Packed picks and packs an order whole and returns its shipment.
+func (k *Kit) Packed(number string) string {
 	k.t.Helper()
 	ctx := k.t.Context()
 	s, err := k.StartPick(ctx, number, "Pim")
@@ -339,16 +346,16 @@ func (k *kit) packed(number string) string {
 	return s
 }
 
-// holds says that everything holds that must.
-func (k *kit) holds() {
+// Holds says that everything holds that must.
+func (k *Kit) Holds() {
 	k.t.Helper()
 	findings, err := k.Store.Verify(k.t.Context())
 	require.NoError(k.t, err)
 	require.Empty(k.t, findings)
 }
 
-// spoil changes the file behind the program's back.
-func (k *kit) spoil(query string, args ...any) {
+// Spoil changes the file behind the program's back.
+func (k *Kit) Spoil(query string, args ...any) {
 	k.t.Helper()
 	db, err := sql.Open("sqlite", "file:"+k.Store.Path()+"?_pragma=busy_timeout(5000)")
 	require.NoError(k.t, err)
@@ -357,10 +364,102 @@ func (k *kit) spoil(query string, args ...any) {
 	require.NoError(k.t, err)
 }
 
-// cancel cancels an order on a person's word.
-func (k *kit) cancel(number string) {
+// CancelOrder cancels an order on a person's word.
+func (k *Kit) CancelOrder(number string) {
 	k.t.Helper()
 	done, err := k.Act(k.t.Context(), orders.Bulk{Action: "cancel", Orders: []string{number}}, "Edda")
 	require.NoError(k.t, err)
 	require.Equal(k.t, 1, done.Done, "%+v", done.Results)
+}
+
+// Listed gives the stall a listing of an item, so that its quantity is told there.
+func (k *Kit) Listed(sku string) {
+	k.t.Helper()
+	k.Take("stall", Event("listing", "L-"+sku, 1, message.Listing{SKU: sku, Title: "A " + sku, Price: 1000, Currency: "EUR", Live: true}))
+}
+
+// OnHand is what lies at Alder Yard.
+func (k *Kit) OnHand(sku string) int64 {
+	k.t.Helper()
+	it, err := k.Store.Item(k.t.Context(), sku)
+	require.NoError(k.t, err)
+	levels, err := k.Store.Levels(k.t.Context(), []int64{it.ID})
+	require.NoError(k.t, err)
+	return levels[stock.Key{Item: it.ID, Location: k.PlaceID("alder")}].OnHand
+}
+
+// Learned lets the relay know what its carriers sell.
+func (k *Kit) Learned() {
+	k.t.Helper()
+	require.NoError(k.t, k.LearnServices())
+	k.Settle()
+}
+
+func (k *Kit) Rule(then string) error {
+	_, err := k.PutRule(k.t.Context(), orders.RuleChange{Name: "By itself", On: true, Then: then}, "Edda")
+	return err
+}
+
+// Picked picks an order whole.
+func (k *Kit) Picked(number string) string {
+	k.t.Helper()
+	s, err := k.StartPick(k.t.Context(), number, "Pim")
+	require.NoError(k.t, err)
+	v, err := k.Shipment(k.t.Context(), s)
+	require.NoError(k.t, err)
+	for _, w := range v.Wants {
+		_, err := k.Scan(k.t.Context(), s, w.SKU, "", w.Quantity, "Pim")
+		require.NoError(k.t, err)
+	}
+	return s
+}
+
+func (k *Kit) Label(shipment, carrier string) error {
+	k.t.Helper()
+	err := k.AskLabel(k.t.Context(), shipment, carrier, "slow", "Pim")
+	k.Settle()
+	return err
+}
+
+func (k *Kit) ParcelOf(shipment string) store.Shipment {
+	k.t.Helper()
+	s, err := k.Store.Shipment(k.t.Context(), shipment)
+	require.NoError(k.t, err)
+	return s
+}
+
+// OutboxOf is the newest message of a feed about an order.
+func (k *Kit) OutboxOf(number, feed string) store.OutboxMessage {
+	k.t.Helper()
+	o, err := k.Store.OrderByNumber(k.t.Context(), number)
+	require.NoError(k.t, err)
+	list, err := k.Store.OutboxOfOrder(k.t.Context(), o.ID)
+	require.NoError(k.t, err)
+	for i := len(list) - 1; i >= 0; i-- {
+		if list[i].Feed == feed {
+			return list[i]
+		}
+	}
+	k.t.Fatalf("no message %s about %s", feed, number)
+	return store.OutboxMessage{}
+}
+
+// Causes lists the causes of what is open.
+func (k *Kit) Causes() []string {
+	k.t.Helper()
+	out := []string{}
+	for _, e := range k.Exceptions() {
+		out = append(out, e.Cause)
+	}
+	return out
+}
+
+// InVain lets something be tried n times while nobody answers. Lines are made anew: their breakers go by the real clock.
+func (k *Kit) InVain(n int) {
+	k.t.Helper()
+	for range n {
+		require.NoError(k.t, k.RemakeAll(k.t.Context()))
+		k.Later(6 * time.Minute)
+		k.Settle()
+	}
 }

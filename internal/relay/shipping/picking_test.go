@@ -1,4 +1,4 @@
-package relay
+package shipping_test
 
 import (
 	"testing"
@@ -11,14 +11,15 @@ import (
 	"openrelay/internal/relay/engine"
 	"openrelay/internal/relay/inventory"
 	"openrelay/internal/relay/listing"
+	"openrelay/internal/relay/trial"
 )
 
 // TestAPartOfAKitThatIsAlsoSoldSingly is one row to take, and every scan of it counts.
 func TestAPartOfAKitThatIsAlsoSoldSingly(t *testing.T) {
-	k := newKit(t)
-	k.stock(9, "JAR", "LID")
+	k := trial.New(t)
+	k.Stock(9, "JAR", "LID")
 	require.NoError(t, k.CreateItem(t.Context(), catalog.Item{SKU: "SET", Name: "Set", Kind: catalog.Kit, Price: 1500, Currency: "EUR", Parts: []catalog.Part{{SKU: "JAR", Quantity: 2}, {SKU: "LID", Quantity: 1}}}, "Edda"))
-	k.sell("S-1", units("SET", 1), units("JAR", 1))
+	k.Sell("S-1", trial.Units("SET", 1), trial.Units("JAR", 1))
 	s, err := k.StartPick(t.Context(), "S-1", "Pim")
 	require.NoError(t, err)
 	v, err := k.Shipment(t.Context(), s)
@@ -35,72 +36,72 @@ func TestAPartOfAKitThatIsAlsoSoldSingly(t *testing.T) {
 	_, err = k.Scan(t.Context(), s, "LID", "", 1, "Pim")
 	require.NoError(t, err)
 	require.NoError(t, k.Pack(t.Context(), s, "small", 0, nil, "Pim"))
-	require.Equal(t, "packed", k.stage("S-1"))
-	k.holds()
+	require.Equal(t, "packed", k.Stage("S-1"))
+	k.Holds()
 }
 
 // TestWhatIsPickedTooMuchIsPutBack: the channel lowers a line after it was picked; somebody is asked to put one back.
 func TestWhatIsPickedTooMuchIsPutBack(t *testing.T) {
-	k := newKit(t)
-	k.stock(9, "JAR")
+	k := trial.New(t)
+	k.Stock(9, "JAR")
 	require.NoError(t, k.Adjust(t.Context(), inventory.Adjustment{SKU: "JAR", Location: "alder", Bin: "A-01-1", Change: 3, Reason: "found"}, "Edda"))
-	k.sell("S-1", units("JAR", 3))
-	k.picked("S-1")
-	k.take("stall", event("order", "S-1", 2, sale("S-1", units("JAR", 2))))
-	require.Equal(t, []string{engine.PutBack}, k.causes())
-	require.Contains(t, k.exceptions()[0].Text, "Put back 1 × JAR")
-	k.take("stall", event("order", "S-1", 3, func() message.Order { o := sale("S-1", units("JAR", 2)); o.Note = "thanks"; return o }()))
-	require.Len(t, k.exceptions(), 1, "it stays until somebody did it")
-	n, err := k.Settle(t.Context(), attention.GroupOf{Cause: engine.PutBack, Connection: "stall", Subject: k.exceptions()[0].Subject}, "Pim")
+	k.Sell("S-1", trial.Units("JAR", 3))
+	k.Picked("S-1")
+	k.Take("stall", trial.Event("order", "S-1", 2, trial.Sale("S-1", trial.Units("JAR", 2))))
+	require.Equal(t, []string{engine.PutBack}, k.Causes())
+	require.Contains(t, k.Exceptions()[0].Text, "Put back 1 × JAR")
+	k.Take("stall", trial.Event("order", "S-1", 3, func() message.Order { o := trial.Sale("S-1", trial.Units("JAR", 2)); o.Note = "thanks"; return o }()))
+	require.Len(t, k.Exceptions(), 1, "it stays until somebody did it")
+	n, err := k.Attention.Settle(t.Context(), attention.GroupOf{Cause: engine.PutBack, Connection: "stall", Subject: k.Exceptions()[0].Subject}, "Pim")
 	require.NoError(t, err)
 	require.Equal(t, int64(1), n)
-	require.Empty(t, k.exceptions())
-	k.holds()
+	require.Empty(t, k.Exceptions())
+	k.Holds()
 }
 
 // TestAParcelWithoutAWeightIsWeighed: nothing is priced as an empty carton.
 func TestAParcelWithoutAWeightIsWeighed(t *testing.T) {
-	k := newKit(t)
+	k := trial.New(t)
 	require.NoError(t, k.AddItems(t.Context(), []listing.Opening{{Item: catalog.Item{SKU: "FEATHER", Name: "Feather", Price: 100, Currency: "EUR"}, Counts: map[int64]int64{k.PlaceID("alder"): 5}}}, "Edda"))
-	k.sell("S-1", units("FEATHER", 1))
-	s := k.picked("S-1")
+	k.Sell("S-1", trial.Units("FEATHER", 1))
+	s := k.Picked("S-1")
 	require.ErrorContains(t, k.Pack(t.Context(), s, "small", 0, nil, "Pim"), "no weight is known of FEATHER")
 	require.NoError(t, k.Pack(t.Context(), s, "small", 250, nil, "Pim"))
-	require.Equal(t, int64(250), k.parcelOf(s).WeightG)
+	require.Equal(t, int64(250), k.ParcelOf(s).WeightG)
 }
 
 // TestOrdersAsTheyComeIn: countries are understood however they are written, places without a date are sorted by when
 // the order came, and long texts are bounded.
 func TestOrdersAsTheyComeIn(t *testing.T) {
-	k := newKit(t)
-	k.stock(9, "JAR")
-	o := sale("S-1", units("JAR", 1))
+	k := trial.New(t)
+	k.Stock(9, "JAR")
+	o := trial.Sale("S-1", trial.Units("JAR", 1))
 	o.ShipTo.Country = " xw "
 	o.PlacedAt = o.PlacedAt.Truncate(0)
-	k.take("stall", event("order", "S-1", 1, o))
-	require.Equal(t, "ready", k.stage("S-1"))
+	k.Take("stall", trial.Event("order", "S-1", 1, o))
+	require.Equal(t, "ready", k.Stage("S-1"))
 
-	zz := sale("S-2", units("JAR", 1))
+	zz := trial.Sale("S-2", trial.Units("JAR", 1))
 	zz.ShipTo.Country = "ZZ"
-	undated := sale("S-3", units("JAR", 1))
-	undated.PlacedAt = kitMorning.AddDate(-3000, 0, 0)
+	undated := trial.Sale("S-3", trial.Units("JAR", 1))
+	undated.PlacedAt = trial.Morning.AddDate(-3000, 0, 0)
 	undated.PlacedAt = message.Order{}.PlacedAt
-	k.take("stall", event("order", "S-2", 1, zz), event("order", "S-3", 1, undated))
-	require.Equal(t, "held", k.stage("S-2"))
-	counts, err := k.Store.StageCounts(t.Context(), kitMorning)
+	k.Take("stall", trial.Event("order", "S-2", 1, zz), trial.Event("order", "S-3", 1, undated))
+	require.Equal(t, "held", k.Stage("S-2"))
+	counts, err := k.Store.StageCounts(t.Context(), trial.Morning)
 	require.NoError(t, err)
 	for _, c := range counts {
 		require.Positive(t, c.Oldest, c.Stage)
 	}
-	k.holds()
+	k.Holds()
 }
 
 // TestADispatchTellsTheOrdersPageNothingWrong: the order of a channel that takes no pushes is dispatched by a hand-in.
 func TestADispatchTellsTheOrdersPageNothingWrong(t *testing.T) {
-	k := newKit(t)
-	k.stock(9, "JAR")
-	k.sell("S-1", units("JAR", 1))
-	k.take("stall", event("dispatch", "d-1", 1, left("S-1", "AA1")))
+	k := trial.New(t)
+	k.Stock(9, "JAR")
+	k.Sell("S-1", trial.Units("JAR", 1))
+	k.Take("stall", trial.Event("dispatch", "d-1", 1, left("S-1", "AA1")))
 	v, err := k.Order(t.Context(), "S-1")
 	require.NoError(t, err)
 	require.Len(t, v.Versions, 1, "a dispatch is no version of the order")
@@ -108,13 +109,13 @@ func TestADispatchTellsTheOrdersPageNothingWrong(t *testing.T) {
 
 // TestReadingListingsAgainChangesNothing.
 func TestReadingListingsAgainChangesNothing(t *testing.T) {
-	k := newKit(t)
-	k.stock(5, "JAR")
+	k := trial.New(t)
+	k.Stock(5, "JAR")
 	l := message.Listing{SKU: "JAR", Title: "A jar", Price: 1000, Currency: "EUR", Live: true, Quantity: 5}
-	k.take("stall", event("listing", "L-1", 1, l))
-	k.take("stall", event("listing", "L-1", 2, l))
+	k.Take("stall", trial.Event("listing", "L-1", 1, l))
+	k.Take("stall", trial.Event("listing", "L-1", 2, l))
 	l.Price = 1100
-	k.take("stall", event("listing", "L-1", 3, l))
+	k.Take("stall", trial.Event("listing", "L-1", 3, l))
 	runs, err := k.Store.Runs(t.Context(), "stall", 0, 10)
 	require.NoError(t, err)
 	require.Len(t, runs, 1)
@@ -125,12 +126,12 @@ func TestReadingListingsAgainChangesNothing(t *testing.T) {
 
 // TestALogSaysWhyEachWasSkipped.
 func TestALogSaysWhyEachWasSkipped(t *testing.T) {
-	k := newKit(t)
-	k.stock(5, "JAR")
-	k.sell("S-1", units("JAR", 1))
-	k.push("stall", event("order", "S-1", 3, sale("S-1", units("JAR", 1))))
-	k.push("stall", event("order", "S-1", 2, sale("S-1", units("JAR", 1))))
-	k.settle()
+	k := trial.New(t)
+	k.Stock(5, "JAR")
+	k.Sell("S-1", trial.Units("JAR", 1))
+	k.Push("stall", trial.Event("order", "S-1", 3, trial.Sale("S-1", trial.Units("JAR", 1))))
+	k.Push("stall", trial.Event("order", "S-1", 2, trial.Sale("S-1", trial.Units("JAR", 1))))
+	k.Settle()
 	runs, err := k.Store.Runs(t.Context(), "stall", 0, 10)
 	require.NoError(t, err)
 	log, err := k.Store.RunLog(t.Context(), runs[0].ID)

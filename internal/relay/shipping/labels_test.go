@@ -1,0 +1,150 @@
+package shipping_test
+
+import (
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"openrelay/internal/relay/attention"
+	"openrelay/internal/relay/engine"
+	"openrelay/internal/relay/exchange"
+	"openrelay/internal/relay/trial"
+	"openrelay/internal/store"
+)
+
+// refusing answers that an address is not served.
+func refusing(trial.Call) (int, any) {
+	return 422, map[string]any{"message": "no deliveries to Lindenrow"}
+}
+
+func silent(trial.Call) (int, any) { return 0, nil }
+
+// labelKit is a company with a packed order and two carriers.
+func labelKit(t *testing.T) (*trial.Kit, string) {
+	k := trial.New(t, "ann", "bob")
+	k.Stock(5, "JAR")
+	k.Sell("S-1", trial.Units("JAR", 2))
+	return k, k.Packed("S-1")
+}
+
+// TestARefusedLabelIsNotSentAgainBesideAnother: carrier A refuses, B ships, somebody presses send again on A: the
+// parcel stays as it is, nothing is bought, and what was raised about A has ended.
+func TestARefusedLabelIsNotSentAgainBesideAnother(t *testing.T) {
+	k, s := labelKit(t)
+	k.On("ann", "/labels", refusing)
+	require.NoError(t, k.Label(s, "ann"))
+	require.Equal(t, []string{engine.LabelRefused}, k.Causes())
+	first := k.OutboxOf("S-1", "labels out")
+	require.Equal(t, store.ToShip, k.ParcelOf(s).State)
+
+	require.NoError(t, k.Label(s, "bob"))
+	left := k.ParcelOf(s)
+	require.Equal(t, store.Gone, left.State)
+	require.Empty(t, k.Causes(), "the cause is over")
+
+	err := k.SendAgain(t.Context(), first.ID, "Pim")
+	require.ErrorContains(t, err, "has left already with tracking number "+left.Tracking)
+	k.Settle()
+	require.Equal(t, left, k.ParcelOf(s))
+	require.Len(t, k.Sent("ann", "/labels"), 1)
+	k.Holds()
+}
+
+// TestSendingARefusedLabelAgainBuysItOnce: the carrier has learned; the label is asked for under a new reference,
+// because the parcel may have changed since.
+func TestSendingARefusedLabelAgainBuysItOnce(t *testing.T) {
+	k, s := labelKit(t)
+	k.On("ann", "/labels", refusing)
+	require.NoError(t, k.Label(s, "ann"))
+	k.On("ann", "/labels", nil)
+	require.NoError(t, k.SendAgain(t.Context(), k.OutboxOf("S-1", "labels out").ID, "Pim"))
+	require.Error(t, k.AskLabel(t.Context(), s, "bob", "slow", "Pim"), "it is being bought")
+	k.Settle()
+	require.Equal(t, store.Gone, k.ParcelOf(s).State)
+	require.Empty(t, k.Causes())
+	calls := k.Sent("ann", "/labels")
+	require.Len(t, calls, 2)
+	require.NotEqual(t, calls[0].Ref, calls[1].Ref)
+	require.Empty(t, k.Sent("bob", "/labels"))
+	k.Holds()
+}
+
+// TestALabelOfWhichNothingIsKnown: a carrier that never answers may have sold the label. It is asked for under the same
+// reference, nothing else is bought, and when the answer comes, the parcel leaves with it.
+func TestALabelOfWhichNothingIsKnown(t *testing.T) {
+	k, s := labelKit(t)
+	k.On("ann", "/labels", silent)
+	require.NoError(t, k.Label(s, "ann"))
+	k.InVain(exchange.MaxAttempts + 2)
+	require.Equal(t, store.Buying, k.ParcelOf(s).State)
+	require.Equal(t, []string{engine.LabelUnknown}, k.Causes())
+	require.ErrorContains(t, k.AskLabel(t.Context(), s, "bob", "slow", "Pim"), "It may exist")
+
+	k.On("ann", "/labels", nil)
+	require.NoError(t, k.RemakeAll(t.Context()))
+	require.NoError(t, k.SendAgain(t.Context(), k.OutboxOf("S-1", "labels out").ID, "Pim"))
+	k.Settle()
+	require.Equal(t, store.Gone, k.ParcelOf(s).State)
+	require.Empty(t, k.Causes())
+	refs := map[string]bool{}
+	for _, c := range k.Sent("ann", "/labels") {
+		refs[c.Ref] = true
+	}
+	require.Len(t, refs, 1, "all under one reference")
+	k.Holds()
+}
+
+// TestALabelThatDoesNotExistByAPersonsWord: who looked at the carrier says that there is none, and the parcel is
+// shipped otherwise.
+func TestALabelThatDoesNotExistByAPersonsWord(t *testing.T) {
+	k, s := labelKit(t)
+	k.On("ann", "/labels", silent)
+	require.NoError(t, k.Label(s, "ann"))
+	m := k.OutboxOf("S-1", "labels out")
+	require.Error(t, k.NotBought(t.Context(), m.ID, "Edda"), "it is still being tried")
+	k.InVain(exchange.MaxAttempts + 1)
+	require.NoError(t, k.NotBought(t.Context(), m.ID, "Edda"))
+	require.Empty(t, k.Causes())
+	require.NoError(t, k.Label(s, "bob"))
+	require.Equal(t, store.Gone, k.ParcelOf(s).State)
+	k.Later(time.Hour)
+	k.Settle()
+	require.Len(t, k.Sent("bob", "/labels"), 1)
+	k.Holds()
+}
+
+// TestALabelThatComesTooLateIsRaised: the answer of a purchase that was given up comes after all. The parcel keeps its
+// own number, and a person is asked to void the other.
+func TestALabelThatComesTooLateIsRaised(t *testing.T) {
+	k, s := labelKit(t)
+	require.NoError(t, k.Label(s, "bob"))
+	left := k.ParcelOf(s)
+	o, err := k.Store.OrderByNumber(t.Context(), "S-1")
+	require.NoError(t, err)
+	k.Spoil(`INSERT INTO outbox (connection_id, feed, subject, ref, payload, created_at, next_at, order_id, shipment_id) SELECT id, 'labels out', 'shipment '||?, 'late', '{"service":"slow"}', 1, 1, ?, ? FROM connection WHERE code='ann'`, s, o.ID, left.ID)
+	k.Settle()
+	require.Equal(t, left, k.ParcelOf(s))
+	open := k.Exceptions()
+	require.Len(t, open, 1)
+	require.Equal(t, engine.LabelSurplus, open[0].Cause)
+	require.Contains(t, open[0].Text, left.Tracking)
+	k.Holds()
+	n, err := k.Attention.Settle(t.Context(), attention.GroupOf{Cause: engine.LabelSurplus, Connection: "ann", Subject: open[0].Subject}, "Edda")
+	require.NoError(t, err)
+	require.Equal(t, int64(1), n)
+	require.Empty(t, k.Exceptions())
+	k.Holds()
+}
+
+// TestVerifyFindsALabelThatNobodyKnowsOf: a label that was bought, stands on no parcel and was never raised.
+func TestVerifyFindsALabelThatNobodyKnowsOf(t *testing.T) {
+	k, s := labelKit(t)
+	require.NoError(t, k.Label(s, "bob"))
+	k.Holds()
+	k.Spoil("UPDATE shipment SET tracking='X1', state='called off' WHERE number=?", s)
+	findings, err := k.Store.Verify(t.Context())
+	require.NoError(t, err)
+	require.NotEmpty(t, findings)
+	require.Contains(t, findings[0].Text, "stands on no parcel and was not raised")
+}
