@@ -707,7 +707,7 @@ func planTable(list []setup.Change, missing []string, word string, row func(...a
 	if n == 0 {
 		row("Nothing " + word + ": everything is as the text asks for.")
 	} else {
-		row(fmt.Sprintf("%d things %s.", n, word))
+		row(map[bool]string{true: "1 thing", false: fmt.Sprintf("%d things", n)}[n == 1] + " " + word + ".")
 	}
 }
 

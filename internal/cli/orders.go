@@ -222,6 +222,7 @@ func orderNouns() []command {
 		}),
 		noun("rule", "NAME", "Add, change, move, switch or remove a rule by its name", 1, 1, func(f *flag.FlagSet) {
 			f.StringVar(&when, "when", "\x00", "condition in CEL, such as 'total > 50000 && country == \"XE\"'")
+			f.Lookup("when").DefValue = ""
 			f.StringVar(&then, "then", "", "actions, such as 'tag(\"export\"), hold(\"look at the papers\")'")
 			f.BoolVar(&on, "on", false, "switch it on")
 			f.BoolVar(&off, "off", false, "switch it off")
@@ -240,6 +241,7 @@ func orderNouns() []command {
 		}),
 		noun("rehearse", "NAME", "Show what a change of a rule would have made of past orders; nothing is changed", 1, 1, func(f *flag.FlagSet) {
 			f.StringVar(&when, "when", "\x00", "condition in CEL")
+			f.Lookup("when").DefValue = ""
 			f.StringVar(&then, "then", "", "actions")
 			f.BoolVar(&off, "off", false, "as if it were off")
 			f.BoolVar(&remove, "remove", false, "as if it were removed")

@@ -193,7 +193,7 @@ func TestMapOrder(t *testing.T) {
 	require.Empty(t, o.WindowFrom, "a window that is missing stays empty")
 
 	_, err = l.Map("orders in", "poll", []byte(strings.Replace(string(raw), `"117.70"`, `"a lot"`, 1)))
-	require.ErrorContains(t, err, "feeds.orders in.map.total")
+	require.ErrorContains(t, err, "total")
 	_, err = l.Map("orders in", "poll", []byte(strings.Replace(string(raw), `"quantity": 1`, `"quantity": 1.5`, 1)))
 	require.ErrorContains(t, err, "a whole number is expected")
 }

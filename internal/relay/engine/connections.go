@@ -29,11 +29,14 @@ type RunRequest struct {
 	Started           chan int64
 }
 
+// NoConnection says that there is no connection of a code.
+func NoConnection(code string) error { return fmt.Errorf("connection %s: %w", code, store.ErrNotFound) }
+
 // Ask carries out a call of a connection's connector.
 func (r *Engine) Ask(ctx context.Context, code, call string, msg any) ([]any, error) {
 	c := r.ByCode(code)
 	if c == nil {
-		return nil, store.ErrNotFound
+		return nil, NoConnection(code)
 	}
 	return c.Line().Ask(ctx, call, msg)
 }

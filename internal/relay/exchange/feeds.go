@@ -312,7 +312,7 @@ func (r *Exchange) keepPage(c *engine.Conn, f store.Feed, run *int64, ensure fun
 func (r *Exchange) RunNow(ctx context.Context, code, kind, from, who string) (int64, error) {
 	c := r.ByCode(code)
 	if c == nil {
-		return 0, store.ErrNotFound
+		return 0, engine.NoConnection(code)
 	}
 	def := c.Line().Def.Feeds[kind]
 	if def == nil {

@@ -30,7 +30,7 @@ func (r *Exchange) AcceptPush(ctx context.Context, code string, h http.Header, r
 	var out PushReceipt
 	c := r.ByCode(code)
 	if c == nil {
-		return out, store.ErrNotFound
+		return out, engine.NoConnection(code)
 	}
 	records, ignored, err := c.Line().Accept(h, raw)
 	out.Ignored = ignored
@@ -397,7 +397,7 @@ func (b *Batch) Finish(bad []store.InboxOutcome) error {
 func (r *Exchange) TryAgain(ctx context.Context, code, who string) (int64, error) {
 	c := r.ByCode(code)
 	if c == nil {
-		return 0, store.ErrNotFound
+		return 0, engine.NoConnection(code)
 	}
 	var n int64
 	err := r.Commit(ctx, func(ch *engine.Change) (err error) {

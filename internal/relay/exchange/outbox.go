@@ -473,7 +473,7 @@ func (r *Exchange) SendAgain(ctx context.Context, id int64, who string) error {
 func (r *Exchange) Resend(ch *engine.Change, id int64, who string) error {
 	m, err := ch.Outbox(id)
 	if err != nil {
-		return err
+		return fmt.Errorf("message %d: %w", id, err)
 	}
 	vain := m.State == store.Waiting && m.Unclear && m.Attempts >= MaxAttempts // tried, and nobody knows
 	if m.State != store.Refused && !vain {

@@ -157,7 +157,7 @@ func (r *Inventory) PutPurchase(ch *engine.Change, n NewPurchase, who string) (s
 		book.Post(stock.Movement{Key: stock.Key{Item: l.ItemID, Location: at.ID}, At: ch.Now, Kind: stock.Order, OnOrder: l.Ordered, Reason: "ordered from " + p.Supplier, Who: who, DocKind: "purchase", DocID: p.ID})
 	}
 	ch.Tell("purchase", p.Number)
-	if err := r.NoteThing(ch, "purchase", p.ID, who, "added", "Ordered from %s: %d items", p.Supplier, len(p.Lines)); err != nil {
+	if err := r.NoteThing(ch, "purchase", p.ID, who, "added", "Ordered from %s: %s", p.Supplier, engine.Counted(int64(len(p.Lines)), "item", "items")); err != nil {
 		return "", err
 	}
 	return p.Number, r.Post(ch, book)
@@ -406,7 +406,7 @@ func (r *Inventory) PutTransfer(ch *engine.Change, n NewTransfer, who string) (s
 		return "", err
 	}
 	ch.Tell("transfer", x.Number)
-	return x.Number, r.NoteThing(ch, "transfer", x.ID, who, "added", "From %s to %s: %d items", from.Name, to.Name, len(x.Lines))
+	return x.Number, r.NoteThing(ch, "transfer", x.ID, who, "added", "From %s to %s: %s", from.Name, to.Name, engine.Counted(int64(len(x.Lines)), "item", "items"))
 }
 
 // moveTransfer changes a transfer in one of its states and posts what that moves.

@@ -52,7 +52,7 @@ func (r *Inventory) WhyOffer(ctx context.Context, connection, sku string, at tim
 	}
 	c := r.ByCode(connection)
 	if c == nil {
-		return out, store.ErrNotFound
+		return out, engine.NoConnection(connection)
 	}
 	l, err := r.Store.Listing(ctx, connection, sku)
 	if err != nil {

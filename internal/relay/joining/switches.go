@@ -14,11 +14,11 @@ import (
 func (r *Joining) SetFeed(ctx context.Context, code, kind string, on bool, schedule string, revision int64, who string) error {
 	c := r.ByCode(code)
 	if c == nil {
-		return store.ErrNotFound
+		return engine.NoConnection(code)
 	}
 	f, _ := r.Feed(c, kind)
 	if f.ID == 0 {
-		return store.ErrNotFound
+		return fmt.Errorf("feed %s of %s: %w", kind, code, store.ErrNotFound)
 	}
 	if _, err := exchange.ParseSchedule(schedule, time.Minute); err != nil {
 		return err
@@ -58,7 +58,7 @@ func (r *Joining) SetFeed(ctx context.Context, code, kind string, on bool, sched
 func (r *Joining) Pause(ctx context.Context, code string, paused bool, revision int64, who string) error {
 	c := r.ByCode(code)
 	if c == nil {
-		return store.ErrNotFound
+		return engine.NoConnection(code)
 	}
 	err := r.Commit(ctx, func(ch *engine.Change) error {
 		rec, err := ch.Connection(code)

@@ -461,7 +461,7 @@ func (r *Shipping) CloseManifest(ctx context.Context, id int64, who string) erro
 	return r.Commit(ctx, func(ch *engine.Change) error {
 		m, err := ch.Manifest(id)
 		if err != nil {
-			return err
+			return fmt.Errorf("manifest %d: %w", id, err)
 		}
 		if m.State != "open" {
 			return &engine.Refused{Text: fmt.Sprintf("the manifest of %s, %s, is %s", m.CarrierName, m.Day, m.State), Conflict: true}

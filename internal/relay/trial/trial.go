@@ -117,7 +117,7 @@ type Kit struct {
 	t *testing.T
 
 	mu     sync.Mutex
-	clock  time.Time
+	clock  time.Time // moved by hand; zero: the real one
 	calls  []Call
 	answer map[string]func(Call) (int, any) // by host and path
 }
@@ -128,7 +128,20 @@ var Morning = time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)
 // New opens a company with two places, a stall that sells from the first, and carriers.
 func New(t *testing.T, carriers ...string) *Kit {
 	t.Helper()
-	k := &Kit{t: t, clock: Morning, answer: map[string]func(Call) (int, any){}}
+	return open(t, Morning, carriers...)
+}
+
+// Live opens the same company with its loops at work and a clock that goes by itself.
+func Live(t *testing.T, carriers ...string) *Kit {
+	t.Helper()
+	k := open(t, time.Time{}, carriers...)
+	require.NoError(t, k.Start())
+	return k
+}
+
+func open(t *testing.T, clock time.Time, carriers ...string) *Kit {
+	t.Helper()
+	k := &Kit{t: t, clock: clock, answer: map[string]func(Call) (int, any){}}
 	k.open(filepath.Join(t.TempDir(), "company.relay"))
 	want := setup.Setup{Version: 1, Company: "Morrow Hive Supply", Connectors: []string{stallDefinition, carterDefinition},
 		Locations: []setup.Location{{Code: "alder", Name: "Alder Yard", Address: setup.Address{Name: "Morrow Hive", Street: "Alder Yard 3", Postcode: "41207", Town: "Alderby", Country: "XW"}}, {Code: "pier", Name: "Pier Nine"}},
@@ -162,7 +175,14 @@ func (k *Kit) Again() {
 	k.open(path)
 }
 
-func (k *Kit) Now() time.Time { k.mu.Lock(); defer k.mu.Unlock(); return k.clock }
+func (k *Kit) Now() time.Time {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	if k.clock.IsZero() {
+		return time.Now()
+	}
+	return k.clock
+}
 
 func (k *Kit) Later(d time.Duration) { k.mu.Lock(); k.clock = k.clock.Add(d); k.mu.Unlock() }
 

@@ -142,7 +142,7 @@ func (r *Views) Shipment(ctx context.Context, number string) (ShipmentView, erro
 			return out, lerr
 		}
 		if len(list) == 0 {
-			return out, store.ErrNotFound
+			return out, fmt.Errorf("shipment %s: %w", number, store.ErrNotFound)
 		}
 		s, err = list[len(list)-1], nil
 	}

@@ -1,0 +1,82 @@
+package cli
+
+import (
+	"net/http/httptest"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"openrelay/internal/api"
+	"openrelay/internal/relay/trial"
+)
+
+// office is a small company at work, and a command line beside it.
+type office struct {
+	*trial.Kit
+	t   *testing.T
+	env map[string]string
+	dir string
+}
+
+func newOffice(t *testing.T) *office {
+	t.Helper()
+	k := trial.Live(t, "ann", "bob")
+	a, handler := api.New(k.Relay, api.Options{Version: "test"})
+	server := httptest.NewServer(handler)
+	t.Cleanup(func() { a.End(); server.Close() })
+	token, err := k.NewToken(t.Context(), "Edda", "admin")
+	require.NoError(t, err)
+	return &office{Kit: k, t: t, env: map[string]string{"OPENRELAY_SERVER": server.URL, "OPENRELAY_TOKEN": token}, dir: t.TempDir()}
+}
+
+// file writes a file and returns its path.
+func (o *office) file(name, text string) string {
+	o.t.Helper()
+	path := filepath.Join(o.dir, name)
+	require.NoError(o.t, os.WriteFile(path, []byte(text), 0o600))
+	return path
+}
+
+// run carries out a command and returns its exit code and what it said.
+func (o *office) run(args ...string) (code int, out, errs string) {
+	var stdout, stderr strings.Builder
+	code = Run(o.t.Context(), &Env{Out: &stdout, Err: &stderr, Getenv: func(k string) string { return o.env[k] }, Version: "test"}, args)
+	return code, stdout.String(), stderr.String()
+}
+
+// does expects commands, written as a line each, to end well and say something: "command ⇒ what it says". A command that
+// begins with ! is expected to fail, and to say that on standard error.
+func (o *office) does(lines string) {
+	o.t.Helper()
+	for _, line := range strings.Split(strings.TrimSpace(lines), "\n") {
+		command, says, _ := strings.Cut(strings.TrimSpace(line), " ⇒ ")
+		if says == "-" { // whatever it says
+			says = ""
+		}
+		command, fails := strings.CutPrefix(command, "!")
+		code, out, errs := o.run(words(command)...)
+		if fails {
+			assert.NotZero(o.t, code, "%s\n%s", command, out)
+			assert.Contains(o.t, errs, says, command)
+			continue
+		}
+		assert.Zero(o.t, code, "%s\n%s%s", command, out, errs)
+		assert.Contains(o.t, out, says, command)
+	}
+}
+
+// words splits a command at its spaces; what stands in quotes is one word.
+func words(command string) (out []string) {
+	for i, part := range strings.Split(command, `"`) {
+		if i%2 == 1 {
+			out = append(out, part)
+		} else {
+			out = append(out, strings.Fields(part)...)
+		}
+	}
+	return out
+}
