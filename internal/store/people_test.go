@@ -65,6 +65,10 @@ func TestSessionsEnd(t *testing.T) {
 	require.NoError(t, s.Delete("alive"))
 	_, ok, _ = s.Find("alive")
 	require.False(t, ok)
+	require.NoError(t, s.Commit("alive", []byte("d"), time.Now().Add(time.Hour)), "a slow request of it ends")
+	_, ok, err = s.Find("alive")
+	require.NoError(t, err)
+	require.False(t, ok, "what was signed out stays out")
 }
 
 func TestAnswersAreKeptForADay(t *testing.T) {
