@@ -228,9 +228,7 @@ func (r *Listing) listingMoved(ch *engine.Change, c *engine.Conn, l *store.Listi
 		text += ": " + l.Reason
 	}
 	if l.State == inventory.ListingRejected {
-		ch.Tell("exception", "")
-		if err := ch.Raise(store.Exception{Cause: "listing rejected", ItemID: l.ItemID, ConnectionID: c.ID, Text: fmt.Sprintf("%s rejected %s: %s", c.Rec().Name, engine.Or(l.SKU, l.Title), engine.Or(l.Reason, "without a reason")),
-			Expected: "A listing that the channel takes. Correct what it names, then publish it again."}, ch.Now); err != nil {
+		if err := r.raiseRejected(ch, c, l); err != nil {
 			return err
 		}
 	} else if before == inventory.ListingRejected {
@@ -253,6 +251,17 @@ func (r *Listing) listingMoved(ch *engine.Change, c *engine.Conn, l *store.Listi
 		}
 	}
 	return ch.Note(store.Entry{At: ch.Now.UnixMicro(), Who: c.Rec().Name, Thing: "item", ThingID: l.ItemID, What: "listing " + l.State, Text: text})
+}
+
+// raiseRejected says that a channel does not take what we publish of an item.
+func (r *Listing) raiseRejected(ch *engine.Change, c *engine.Conn, l *store.Listing) error {
+	if l.ItemID == 0 {
+		return nil
+	}
+	ch.Tell("exception", "")
+	return ch.Raise(store.Exception{Cause: "listing rejected", ItemID: l.ItemID, ConnectionID: c.ID,
+		Text:     fmt.Sprintf("%s rejected %s: %s", c.Rec().Name, engine.Or(l.SKU, l.Title), engine.Or(l.Reason, "without a reason")),
+		Expected: "A listing that the channel takes. Correct what it names, then publish it again."}, ch.Now)
 }
 
 // Matched sends the quantity of a listing that has just become an item, and lets the orders go on that

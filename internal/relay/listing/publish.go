@@ -397,6 +397,12 @@ func (r *Listing) Published(ch *engine.Change, c *engine.Conn, m *store.OutboxMe
 		return err
 	}
 	ch.Tell("listing", l.SKU)
+	if l.State != inventory.ListingRejected && l.ItemID != 0 {
+		if err := ch.CloseItemException(l.ItemID, c.ID, "listing rejected", ch.Now); err != nil {
+			return err
+		}
+		ch.Tell("exception", "")
+	}
 	if before != l.State {
 		if err := r.listingMoved(ch, c, &l, before); err != nil {
 			return err
@@ -436,8 +442,8 @@ func (r *Listing) notPublished(ch *engine.Change, c *engine.Conn, m store.Outbox
 	if err := ch.SetListing(l); err != nil {
 		return err
 	}
-	if before == l.State {
-		return nil
+	if before == l.State { // what is listed stays as it was; the change was not taken
+		return r.raiseRejected(ch, c, &l)
 	}
 	return r.listingMoved(ch, c, &l, before)
 }

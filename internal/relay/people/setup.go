@@ -7,6 +7,7 @@ import (
 	"crypto/subtle"
 	"encoding/base64"
 	"fmt"
+	"slices"
 	"strings"
 
 	"golang.org/x/crypto/argon2"
@@ -25,6 +26,9 @@ func (r *People) PutUser(ctx context.Context, email, name, role, password string
 	}
 	if !strings.Contains(email, "@") {
 		return engine.Refuse("e-mail %q: an address is expected", email)
+	}
+	if err := checkRole(role); err != nil {
+		return err
 	}
 	return r.Commit(ctx, func(ch *engine.Change) error {
 		return ch.PutUser(store.User{Email: strings.ToLower(email), Name: name, Role: role, PasswordHash: HashPassword(password)})
@@ -83,6 +87,14 @@ func PasswordFits(hash, password string) bool {
 	return subtle.ConstantTimeCompare(want, argon2.IDKey([]byte(password), salt, t, m, p, uint32(len(want)))) == 1
 }
 
+// checkRole refuses a role that there is not.
+func checkRole(role string) error {
+	if !slices.Contains(Roles, role) {
+		return engine.Refuse("role %q is none of %s", role, engine.Join(Roles))
+	}
+	return nil
+}
+
 // NewToken makes an API token. The text is shown once; only its hash is kept.
 func (r *People) NewToken(ctx context.Context, name, role string) (string, error) {
 	token := "relay_" + engine.RandomText(40)
@@ -93,6 +105,9 @@ func (r *People) NewToken(ctx context.Context, name, role string) (string, error
 func (r *People) AddToken(ctx context.Context, name, role, token string) error {
 	if len(token) < 20 {
 		return engine.Refuse("token: at least 20 characters are expected")
+	}
+	if err := checkRole(role); err != nil {
+		return err
 	}
 	return r.Commit(ctx, func(ch *engine.Change) error { return ch.AddToken(name, role, tokenHash(token), ch.Now) })
 }

@@ -104,6 +104,45 @@ push:
   events: scans
 `
 
+// shelfDefinition is a channel that is given its items by us, and answers on batches of quantities later, by a report.
+const shelfDefinition = `
+connector: shelf
+title: Shelf
+side: channel
+access:
+  way: key
+  fields:
+    - { name: key, label: Key, secret: true }
+  steps: [ "Ask the shelf for its key." ]
+push:
+  signature: { scheme: shared, secret: key, value: header.authorization, prefix: "Bearer " }
+  events: messages
+calls:
+  identity:
+    request: { method: GET, path: /who }
+    map: { name: body.name, number: body.number, country: body.country }
+feeds:
+  orders in: { topic: order, record: order, id: event.id, version: event.version, map: item }
+  listings in: { topic: listing, record: listing, id: event.id, version: event.version, map: item }
+  items out:
+    send:
+      request: { method: POST, path: /items, headers: { Idempotency-Key: ref }, body: { sku: msg.sku, title: msg.title, price: msg.price, quantity: msg.quantity } }
+      answer: { id: body.id }
+  stock out:
+    batch: 20
+    send:
+      request: { method: POST, path: /levels, headers: { Idempotency-Key: ref }, body: { rows: { each: batch, as: row, put: { listing: row.outside_id, shown: row.quantity } } } }
+      subject: msg.outside_id
+      answer: { submission: body.submission }
+      report:
+        after: 1s
+        every: 2s
+        give_up: 20m
+        request: { method: GET, path: "/levels/{submission}" }
+        ready: body.finished
+        results: { each: body.rows, as: row, map: { subject: row.listing, accepted: row.taken, reason: row.why } }
+`
+
 // Call is a request that reached the outside.
 type Call struct {
 	Host, Method, Path, Ref string
@@ -156,6 +195,15 @@ func open(t *testing.T, clock time.Time, carriers ...string) *Kit {
 	_, err := k.ApplySetup(t.Context(), want, secrets, "test")
 	require.NoError(t, err)
 	return k
+}
+
+// JoinShelf joins a second channel, which sells from the same place.
+func (k *Kit) JoinShelf() {
+	k.t.Helper()
+	want := setup.Setup{Version: 1, Connectors: []string{shelfDefinition}, Connections: []setup.Connection{{Code: "shelf", Connector: "shelf", Name: "The shelf", Address: "http://shelf.test",
+		Settings: map[string]any{"offer": map[string]any{"sources": []any{"alder"}}}, Feeds: map[string]setup.Feed{"orders in": {On: true}, "listings in": {On: true}, "items out": {On: true}, "stock out": {On: true}}, Previewed: true}}}
+	_, err := k.ApplySetup(k.t.Context(), want, map[string]map[string]string{"shelf": {"key": "shelf-key"}}, "test")
+	require.NoError(k.t, err)
 }
 
 func (k *Kit) open(path string) {
