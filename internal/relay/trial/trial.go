@@ -8,8 +8,11 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"maps"
 	"net/http"
+	"net/url"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"sync"
 	"testing"
@@ -143,9 +146,46 @@ feeds:
         results: { each: body.rows, as: row, map: { subject: row.listing, accepted: row.taken, reason: row.why } }
 `
 
+// boothDefinition is a channel that is read, page by page, and waits for our word on its orders.
+const boothDefinition = `
+connector: booth
+title: Booth
+side: channel
+access:
+  way: key
+  fields:
+    - { name: key, label: Key, secret: true }
+  steps: [ "Ask the booth for its key." ]
+calls:
+  identity:
+    request: { method: GET, path: /who }
+    map: { name: body.name, number: body.number, country: body.country }
+feeds:
+  orders in:
+    read: { every: 1m, request: { method: GET, path: /orders }, items: records, next: { page: page, first: 1, size: 2, last: body.pages } }
+    id: item.id
+    version: item.version
+    map: item.record
+  listings in:
+    read: { every: 5m, request: { method: GET, path: /listings }, items: records, next: { page: page, first: 1, size: 2, last: body.pages } }
+    id: item.id
+    map: item.record
+  customers in:
+    read: { every: 5m, request: { method: GET, path: /customers }, items: records, next: { page: page, first: 1, size: 2, last: body.pages } }
+    id: item.id
+    map: item.record
+  stock out:
+    send:
+      request: { method: PUT, path: /stock, headers: { Idempotency-Key: ref }, body: { sku: msg.sku, quantity: msg.quantity } }
+  answers out:
+    send:
+      request: { method: POST, path: /answers, headers: { Idempotency-Key: ref }, body: { order: msg.order_id, taken: msg.accepted, why: msg.reason } }
+`
+
 // Call is a request that reached the outside.
 type Call struct {
 	Host, Method, Path, Ref string
+	Query                   url.Values
 	Body                    map[string]any
 }
 
@@ -197,13 +237,44 @@ func open(t *testing.T, clock time.Time, carriers ...string) *Kit {
 	return k
 }
 
-// JoinShelf joins a second channel, which sells from the same place.
+// JoinShelf joins a channel that is given its items by us.
 func (k *Kit) JoinShelf() {
 	k.t.Helper()
-	want := setup.Setup{Version: 1, Connectors: []string{shelfDefinition}, Connections: []setup.Connection{{Code: "shelf", Connector: "shelf", Name: "The shelf", Address: "http://shelf.test",
-		Settings: map[string]any{"offer": map[string]any{"sources": []any{"alder"}}}, Feeds: map[string]setup.Feed{"orders in": {On: true}, "listings in": {On: true}, "items out": {On: true}, "stock out": {On: true}}, Previewed: true}}}
-	_, err := k.ApplySetup(k.t.Context(), want, map[string]map[string]string{"shelf": {"key": "shelf-key"}}, "test")
+	k.join("shelf", shelfDefinition, nil, "orders in", "listings in", "items out", "stock out")
+}
+
+// JoinBooth joins a channel that is read. Its orders, listings and customers are what Holds says.
+func (k *Kit) JoinBooth(settings map[string]any) {
+	k.t.Helper()
+	k.join("booth", boothDefinition, settings, "orders in", "listings in", "customers in", "stock out", "answers out")
+}
+
+// join joins a channel that sells from Alder Yard.
+func (k *Kit) join(code, definition string, settings map[string]any, feeds ...string) {
+	k.t.Helper()
+	all := map[string]any{"offer": map[string]any{"sources": []any{"alder"}}}
+	maps.Copy(all, settings)
+	c := setup.Connection{Code: code, Connector: code, Name: "The " + code, Address: "http://" + code + ".test", Settings: all, Feeds: map[string]setup.Feed{}, Previewed: true}
+	for _, f := range feeds {
+		c.Feeds[f] = setup.Feed{On: true}
+	}
+	want := setup.Setup{Version: 1, Connectors: []string{definition}, Connections: []setup.Connection{c}}
+	_, err := k.ApplySetup(k.t.Context(), want, map[string]map[string]string{code: {"key": code + "-key"}}, "test")
 	require.NoError(k.t, err)
+}
+
+// Has lets the booth have records under a path, two to a page.
+func (k *Kit) Has(path string, records ...map[string]any) {
+	k.On("booth", path, func(c Call) (int, any) {
+		page, _ := strconv.Atoi(c.Query.Get("page"))
+		from, to := min(2*(max(page, 1)-1), len(records)), min(2*max(page, 1), len(records))
+		return 200, map[string]any{"records": records[from:to], "pages": (len(records) + 1) / 2}
+	})
+}
+
+// Record is a record that the booth has.
+func Record(id string, version int, record any) map[string]any {
+	return map[string]any{"id": id, "version": version, "record": record}
 }
 
 func (k *Kit) open(path string) {
@@ -236,7 +307,7 @@ func (k *Kit) Later(d time.Duration) { k.mu.Lock(); k.clock = k.clock.Add(d); k.
 
 // RoundTrip is the outside: what no test says otherwise is answered kindly.
 func (k *Kit) RoundTrip(req *http.Request) (*http.Response, error) {
-	c := Call{Host: strings.TrimSuffix(req.URL.Host, ".test"), Method: req.Method, Path: req.URL.Path, Ref: req.Header.Get("Idempotency-Key")}
+	c := Call{Host: strings.TrimSuffix(req.URL.Host, ".test"), Method: req.Method, Path: req.URL.Path, Query: req.URL.Query(), Ref: req.Header.Get("Idempotency-Key")}
 	if req.Body != nil {
 		raw, err := io.ReadAll(req.Body)
 		if err != nil {
