@@ -265,6 +265,15 @@ func orderByNumber(sel selector, number string) (*order.Order, error) {
 	return oneOrder(sel, "channel_number = ? AND voided = 0 ORDER BY id DESC LIMIT 1", number)
 }
 
+// LiveOrder returns the number of the order that counts under a channel's number, or "".
+func (t *Tx) LiveOrder(connection int64, channelNumber string) (string, error) {
+	var found []struct{ Number string }
+	if err := t.sel(&found, "SELECT number FROM orders WHERE channel_number=? AND connection_id=? AND voided=0 LIMIT 1", channelNumber, connection); err != nil || len(found) == 0 {
+		return "", err
+	}
+	return found[0].Number, nil
+}
+
 func oneOrder(sel selector, where string, args ...any) (*order.Order, error) {
 	orders, err := loadOrders(sel, where, args...)
 	if err != nil {
@@ -400,9 +409,11 @@ func (s *Store) NextAnswer(ctx context.Context) (time.Time, error) {
 	return Time(us), err
 }
 
-// ToMerge lists the orders of a connection that may go into a summary: placed before a moment, done, in none yet.
-func (t *Tx) ToMerge(connection int64, before time.Time, most int) ([]*order.Order, error) {
-	return loadOrders(t.sel, `connection_id=? AND stage IN ('shipped','delivered') AND merged_into=0 AND voided=0 AND test=0 AND kind<>'summary' AND placed_at<? AND placed_at>0 ORDER BY placed_at, id LIMIT ?`, connection, micros(before), most)
+// ToMerge lists single orders of a connection that are done and were placed before a moment, in the order of their sale,
+// after the one of this moment and id.
+func (t *Tx) ToMerge(connection int64, before, placed time.Time, id int64, most int) ([]*order.Order, error) {
+	return loadOrders(t.sel, `connection_id=? AND stage IN ('shipped','delivered') AND merged_into=0 AND voided=0 AND test=0 AND kind<>'summary' AND placed_at<? AND placed_at>0
+		AND (placed_at, id) > (?,?) ORDER BY placed_at, id LIMIT ?`, connection, micros(before), micros(placed), id, most)
 }
 
 // MembersOf lists the orders of a summary.

@@ -243,6 +243,7 @@ func (t *Tx) sel(dest any, query string, args ...any) error {
 	if err != nil {
 		return err
 	}
+	defer rows.Close() // where what is read does not fit, a row that stays open would keep the file from being closed
 	return sqlx.StructScan(rows, dest)
 }
 

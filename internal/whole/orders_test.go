@@ -187,7 +187,7 @@ func TestTypedBesideTheOriginal(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, "ready", orderNow(t, w, number).Stage)
 	_, err = c.TypeOrder(ctx, typed)
-	require.ErrorContains(t, err, "typed for Morrow Hive Supply before")
+	require.ErrorContains(t, err, "is order R10002 already")
 	typed.Order.Number, typed.Order.Lines = "PHONE-2", []message.OrderLine{}
 	_, err = c.TypeOrder(ctx, typed)
 	require.ErrorContains(t, err, "lines: none")

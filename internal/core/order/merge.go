@@ -1,6 +1,7 @@
 package order
 
 import (
+	"errors"
 	"fmt"
 	"sort"
 	"time"
@@ -25,6 +26,9 @@ func Mergeable(o *Order) bool {
 	st := o.Stage()
 	return !o.Voided && !o.Test && o.MergedInto == 0 && o.Kind() != Summary && len(o.Holds) == 0 && (st == Shipped || st == Delivered)
 }
+
+// ErrTooLong says that a summary would have more lines than an order may have.
+var ErrTooLong = errors.New("the summary has too many lines")
 
 // Merge makes one summary order of many small ones of a channel: the lines of the same goods at the same
 // price are added up, and so is the money. It moves no stock: the members have done that. The members must be
@@ -89,7 +93,7 @@ func Merge(id int64, number string, members []*Order, day, outsideID, customer, 
 		}
 	}
 	if len(lines) > message.MaxLines {
-		return nil, fmt.Errorf("%w: the summary would have %d lines; %d are possible", ErrState, len(lines), message.MaxLines)
+		return nil, fmt.Errorf("%w: it would have %d; %d are possible", ErrTooLong, len(lines), message.MaxLines)
 	}
 	sort.SliceStable(lines, func(i, j int) bool { return lines[i].SKU < lines[j].SKU })
 	for i := range lines {

@@ -55,102 +55,137 @@ func (r *Orders) MergesDue(ctx context.Context) (next time.Time, err error) {
 		tomorrow := cut.In(zone).AddDate(0, 0, 1)
 		next = engine.Earlier(next, order.Cut(tomorrow.Add(3*time.Hour), minute, zone))
 		if _, e := r.Merge(ctx, c.Rec().Code, cut, "relay"); e != nil {
-			var refused *engine.Refused
-			if !errors.As(e, &refused) {
-				err = errors.Join(err, e)
-			}
+			err = errors.Join(err, fmt.Errorf("the day of %s could not be merged: %w", c.Rec().Name, e))
 		}
 	}
 	return next, err
 }
 
-// mergeMost is how many orders one summary holds.
+// mergeMost is how many orders one transaction merges, and one summary holds.
 const mergeMost = 2000
 
 // Merge makes summary orders of the orders of a channel that are done and were placed before a moment, one for each
-// day that ends at this moment's time of day on the channel's clocks, currency and way of pricing. Orders that are
-// odd, or not done, stay single. It returns the numbers of the summaries.
+// day that ends at this moment's time of day on the channel's clocks, currency and way of pricing; several where one
+// would be too long. Orders that are odd, or not done, stay single. It returns the numbers of the summaries.
 func (r *Orders) Merge(ctx context.Context, code string, before time.Time, who string) ([]string, error) {
 	c := r.ByCode(code)
 	if c == nil {
-		return nil, fmt.Errorf("connection %s: %w", code, store.ErrNotFound)
+		return nil, engine.NoConnection(code)
 	}
+	var out []string
+	var last *order.Order
+	for {
+		err := r.Commit(ctx, func(ch *engine.Change) error {
+			placed, id := time.UnixMicro(0), int64(0)
+			if last != nil {
+				placed, id = last.Record.PlacedAt, last.ID
+			}
+			list, err := ch.ToMerge(c.ID, before, placed, id, mergeMost)
+			last = nil
+			if err != nil {
+				return err
+			}
+			if len(list) == mergeMost {
+				last = list[mergeMost-1]
+			}
+			made, err := r.mergeSome(ch, c, list, who)
+			out = append(out, made...)
+			return err
+		})
+		if err != nil || last == nil {
+			return out, err
+		}
+	}
+}
+
+// dayKey is what the orders of one summary have in common.
+type dayKey struct {
+	day, currency string
+	included      bool
+}
+
+// mergeSome makes the summaries of some orders of a channel.
+func (r *Orders) mergeSome(ch *engine.Change, c *engine.Conn, list []*order.Order, who string) (out []string, err error) {
 	set := c.Settings()
 	zone, minute := set.Zone(), engine.MinuteOfDay(set.MergeAt)
-	var out []string
-	err := r.Commit(ctx, func(ch *engine.Change) error {
-		list, err := ch.ToMerge(c.ID, before, mergeMost)
+	days := map[dayKey][]*order.Order{}
+	var sorted []dayKey
+	for _, o := range list {
+		if !order.Mergeable(o) {
+			continue
+		}
+		// A day is named by the date on which it ends, a moment before the cut.
+		begin := order.Cut(o.Record.PlacedAt, minute, zone)
+		day := begin.In(zone)
+		if minute > 0 {
+			day = day.AddDate(0, 0, 1)
+		}
+		k := dayKey{day.Format(time.DateOnly), o.Record.Currency, o.Record.PricesIncludeTax}
+		if days[k] == nil {
+			sorted = append(sorted, k)
+		}
+		days[k] = append(days[k], o)
+	}
+	series := "order"
+	if set.NumberPrefix != "" {
+		series = "order " + set.NumberPrefix
+		if _, err := ch.SeriesWith(series, set.NumberPrefix); err != nil {
+			return nil, err
+		}
+	}
+	for _, k := range sorted {
+		made, err := r.mergeDay(ch, c, k, series, days[k], who)
 		if err != nil {
-			return err
+			return out, err
 		}
-		type key struct {
-			day, currency string
-			included      bool
+		out = append(out, made...)
+	}
+	return out, nil
+}
+
+// mergeDay makes one summary of orders, or several where it would have more lines than an order may.
+func (r *Orders) mergeDay(ch *engine.Change, c *engine.Conn, k dayKey, series string, members []*order.Order, who string) ([]string, error) {
+	counter, err := ch.Counter(series)
+	if err != nil {
+		return nil, err
+	}
+	id, err := ch.NewOrderID()
+	if err != nil {
+		return nil, err
+	}
+	set := c.Settings()
+	customer := engine.Or(set.Customer, engine.Or(set.Anonymous, "Sales of the day"))
+	sum, err := order.Merge(id, counter.Next(), members, k.day, fmt.Sprintf("day:%s:%d", k.day, id), customer, who, ch.Now)
+	if errors.Is(err, order.ErrTooLong) && len(members) > 1 {
+		first, err := r.mergeDay(ch, c, k, series, members[:len(members)/2], who)
+		if err != nil {
+			return nil, err
 		}
-		days := map[key][]*order.Order{}
-		var sorted []key
-		for _, o := range list {
-			if !order.Mergeable(o) {
-				continue
-			}
-			// A day is named by the date on which it ends, a moment before the cut.
-			begin := order.Cut(o.Record.PlacedAt, minute, zone)
-			day := begin.In(zone)
-			if minute > 0 {
-				day = day.AddDate(0, 0, 1)
-			}
-			k := key{day.Format(time.DateOnly), o.Record.Currency, o.Record.PricesIncludeTax}
-			if days[k] == nil {
-				sorted = append(sorted, k)
-			}
-			days[k] = append(days[k], o)
-		}
-		series := "order"
-		if set.NumberPrefix != "" {
-			series = "order " + set.NumberPrefix
-			if _, err := ch.SeriesWith(series, set.NumberPrefix); err != nil {
-				return err
-			}
-		}
-		for _, k := range sorted {
-			members := days[k]
-			counter, err := ch.Counter(series)
-			if err != nil {
-				return err
-			}
-			id, err := ch.NewOrderID()
-			if err != nil {
-				return err
-			}
-			sum, err := order.Merge(id, counter.Next(), members, k.day, fmt.Sprintf("day:%s:%d", k.day, id), engine.Or(set.Customer, engine.Or(set.Anonymous, "Sales of the day")), who, ch.Now)
-			if err != nil {
-				return engine.OrderStateError(err)
-			}
-			if err := ch.Keep(counter); err != nil {
-				return err
-			}
-			if err := ch.InsertOrders([]*order.Order{sum}); err != nil {
-				return err
-			}
-			ids := make([]int64, len(members))
-			entries := []store.Entry{{At: ch.Now.UnixMicro(), Who: who, Thing: "order", ThingID: id, What: "merged", Text: fmt.Sprintf("Summary of %d orders of %s, %s", len(members), k.day, c.Rec().Name)}}
-			for i, o := range members {
-				ids[i] = o.ID
-				entries = append(entries, store.Entry{At: ch.Now.UnixMicro(), Who: who, Thing: "order", ThingID: o.ID, What: "merged", Text: "Part of the day's summary " + sum.Number})
-				ch.Tell("order", o.Number)
-			}
-			if err := ch.SetMerged(ids, id); err != nil {
-				return err
-			}
-			if err := ch.Note(entries...); err != nil {
-				return err
-			}
-			ch.Tell("order", sum.Number)
-			out = append(out, sum.Number)
-		}
-		return nil
-	})
-	return out, err
+		second, err := r.mergeDay(ch, c, k, series, members[len(members)/2:], who)
+		return append(first, second...), err
+	}
+	if err != nil {
+		return nil, engine.OrderStateError(err)
+	}
+	if err := ch.Keep(counter); err != nil {
+		return nil, err
+	}
+	if err := ch.InsertOrders([]*order.Order{sum}); err != nil {
+		return nil, err
+	}
+	ids := make([]int64, len(members))
+	entries := []store.Entry{{At: ch.Now.UnixMicro(), Who: who, Thing: "order", ThingID: id, What: "merged",
+		Text: fmt.Sprintf("Summary of %d orders of %s, %s", len(members), k.day, c.Rec().Name)}}
+	for i, o := range members {
+		ids[i] = o.ID
+		entries = append(entries, store.Entry{At: ch.Now.UnixMicro(), Who: who, Thing: "order", ThingID: o.ID, What: "merged", Text: "Part of the day's summary " + sum.Number})
+		ch.Tell("order", o.Number)
+	}
+	if err := ch.SetMerged(ids, id); err != nil {
+		return nil, err
+	}
+	ch.Tell("order", sum.Number)
+	return []string{sum.Number}, ch.Note(entries...)
 }
 
 // UndoMerge takes a summary apart again, as long as it was not posted: its orders are single, it is void.

@@ -218,6 +218,11 @@ func (r *Orders) TypeOrder(ctx context.Context, t TypedOrder, who string) (strin
 	}
 	var out string
 	err = r.Commit(ctx, func(ch *engine.Change) error {
+		if have, err := ch.LiveOrder(c.ID, m.Number); err != nil {
+			return err
+		} else if have != "" {
+			return &engine.Refused{Text: fmt.Sprintf("number %s of %s is order %s already", m.Number, c.Rec().Name, have), Conflict: true}
+		}
 		if t.Inbox != 0 {
 			in.ID = t.Inbox
 			if err := ch.CloseExceptionFor(0, t.Inbox, who, ch.Now); err != nil {

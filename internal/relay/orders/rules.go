@@ -61,6 +61,9 @@ func (c RuleChange) after(list []store.Rule) (out []store.Rule, at int, err erro
 	if c.Remove {
 		return out, -1, nil
 	}
+	if slices.ContainsFunc(out, func(o store.Rule) bool { return o.Name == c.Name }) {
+		return nil, -1, &engine.Refused{Text: fmt.Sprintf("name: there is another rule %q", c.Name), Conflict: true}
+	}
 	x.Name, x.On, x.Condition, x.Actions = c.Name, c.On, c.When, c.Then
 	switch {
 	case c.Position > 0:
