@@ -3,6 +3,7 @@ import { lazy, Suspense, useCallback, useEffect, useState } from "react";
 import { NavLink, Navigate, Route, Routes, useLocation } from "react-router";
 import { api, Problem, take, type Schema } from "./api/client";
 import { useLive } from "./api/live";
+import { Boundary } from "./parts/boundary";
 import { Button, Loading, Sheet, Trouble } from "./parts/controls";
 import { LampShape } from "./parts/lamp";
 import { useScanAnywhere } from "./parts/scan";
@@ -137,6 +138,7 @@ function Cabin({ person }: { person: Schema<"Person"> }) {
             <LampShape state="caution" /> The line to the service is down; what you see may be old. It is taken up again by itself.
           </div>
         )}
+        <Boundary where={where}>
         <Suspense fallback={<Loading />}>
           <Routes>
             <Route index element={<Board />} />
@@ -179,6 +181,7 @@ function Cabin({ person }: { person: Schema<"Person"> }) {
             <Route path="*" element={<Navigate to="/" replace />} />
           </Routes>
         </Suspense>
+        </Boundary>
       </main>
       <Sheet open={foreign !== ""} onClose={() => setForeign("")} title="Nothing goes by this code">
         <p>

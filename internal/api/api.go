@@ -129,7 +129,11 @@ func schemaName(t reflect.Type, hint string) string {
 	for t.Kind() == reflect.Pointer || t.Kind() == reflect.Slice {
 		t = t.Elem()
 	}
-	if pkg := path.Base(t.PkgPath()); t.Name() != "" && pkg != "api" && strings.Contains(t.PkgPath(), "openrelay/") && !strings.Contains(name, "[") {
+	pkg := path.Base(t.PkgPath())
+	if strings.Contains(t.PkgPath(), "openrelay/internal/relay/") {
+		pkg = "relay" // in which room a type stands is no matter of who calls
+	}
+	if t.Name() != "" && pkg != "api" && strings.Contains(t.PkgPath(), "openrelay/") && !strings.Contains(name, "[") {
 		return strings.ToUpper(pkg[:1]) + pkg[1:] + name
 	}
 	return name

@@ -1,5 +1,5 @@
 import { Dialog } from "radix-ui";
-import type { ButtonHTMLAttributes, ReactNode } from "react";
+import { useEffect, useRef, type ButtonHTMLAttributes, type ReactNode } from "react";
 import { Problem } from "../api/client";
 import { LampShape } from "./lamp";
 
@@ -71,11 +71,24 @@ export function Sheet({ open, onClose, title, children, wide }: { open: boolean;
 }
 
 /** A page's head: what it is, and what can be done here. */
-export function Head({ title, sub, children }: { title: ReactNode; sub?: ReactNode; children?: ReactNode }) {
+/** Names the browser's tab. */
+export function Tab({ name }: { name: string }) {
+  useEffect(() => {
+    document.title = `${name} · Open Relay`;
+  }, [name]);
+  return null;
+}
+
+/** The head of a page; the browser's tab is called like it, or `tab` where two pages would be called the same. */
+export function Head({ title, tab, sub, children }: { title: ReactNode; tab?: string; sub?: ReactNode; children?: ReactNode }) {
+  const head = useRef<HTMLHeadingElement>(null);
+  useEffect(() => {
+    document.title = `${tab ?? head.current?.textContent ?? ""} · Open Relay`;
+  });
   return (
     <header className="mb-4 flex flex-wrap items-end justify-between gap-x-6 gap-y-2">
       <div className="min-w-0">
-        <h1>{title}</h1>
+        <h1 ref={head}>{title}</h1>
         {sub && <div className="text-quiet">{sub}</div>}
       </div>
       <div className="flex flex-wrap items-center gap-2">{children}</div>

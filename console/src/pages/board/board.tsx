@@ -25,6 +25,7 @@ export function Board() {
   return (
     <>
       <Head
+        tab="Board"
         title={b.company}
         sub={
           <span className="flex flex-wrap gap-x-5">

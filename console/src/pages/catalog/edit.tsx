@@ -74,7 +74,7 @@ function Form({ was, isNew }: { was: Item; isNew: boolean }) {
   const num = (f: "weight_g" | "length_mm" | "width_mm" | "height_mm") => ({ type: "number", min: 0, value: it[f] ?? 0, disabled: !!owned(f), onChange: (e: { target: { value: string } }) => put({ [f]: Number(e.target.value) }) });
   return (
     <form onSubmit={submit} className="max-w-4xl">
-      <Head title={isNew ? "New item" : it.name} sub={!isNew && <span className="code">{was.sku}</span>}>
+      <Head title={isNew ? "New item" : it.name} tab={isNew ? "New item" : `Edit ${was.sku}`} sub={!isNew && <span className="code">{was.sku}</span>}>
         <Button onClick={() => void navigate(-1)}>Leave</Button>
         <Button kind="main" type="submit" disabled={save.isPending || lists.isPending}>
           {isNew ? "Add item" : "Save"}

@@ -4,7 +4,7 @@ import { api, take, type Schema } from "../../api/client";
 import { Button, Trouble } from "../../parts/controls";
 import { Labelled } from "../../parts/fields";
 import { LampShape } from "../../parts/lamp";
-import type { Join } from "./join";
+import type { Join } from "./part";
 
 type Tested = Schema<"RelayTested">;
 

@@ -39,6 +39,7 @@ export default function Bench() {
   return (
     <>
       <Head
+        tab={`Bench of ${code}`}
         title={`Bench of ${c.name}`}
         sub={
           <span className="flex flex-wrap gap-x-4">

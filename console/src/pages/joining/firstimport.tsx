@@ -4,7 +4,7 @@ import { api, take, type Schema } from "../../api/client";
 import { Button, Trouble } from "../../parts/controls";
 import { count } from "../../parts/format";
 import { Lamp, type LampState } from "../../parts/lamp";
-import type { Join } from "./join";
+import type { Join } from "./part";
 
 const lamps: Record<string, LampState> = {
   match: "go",

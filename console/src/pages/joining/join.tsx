@@ -7,10 +7,9 @@ import { Switch } from "../../parts/fields";
 import { LampShape, type LampState } from "../../parts/lamp";
 import { AccessForm, Verdict } from "./access";
 import { FirstImport } from "./firstimport";
+import type { Join } from "./part";
 import { Preview } from "./preview";
 import { SettingsForm } from "./settings";
-
-export type Join = Schema<"Join">;
 
 type Step = { key: string; title: string; check?: string };
 
@@ -62,6 +61,7 @@ export default function JoinPage() {
   return (
     <>
       <Head
+        tab={`Set-up of ${j.connection.name}`}
         title={done ? j.connection.name : `Join ${j.connection.name}`}
         sub={
           <span className="flex flex-wrap gap-x-4">

@@ -1,5 +1,4 @@
 import type { Schema } from "../../api/client";
-import type { Join } from "./join";
 
 export type Settings = Schema<"RelaySettings">;
 
@@ -20,3 +19,5 @@ export const text = ({ s, put }: Part, key: Texts) => ({ value: s[key] ?? "", on
 
 /** The same of a count. */
 export const number = (value: number | undefined, set: (n: number) => void) => ({ type: "number", min: 0, value: value ?? 0, onChange: (e: Typed) => set(Number(e.target.value)) });
+
+export type Join = Schema<"Join">;

@@ -3,8 +3,7 @@ import { useState } from "react";
 import { api, take } from "../../api/client";
 import { Button, Trouble } from "../../parts/controls";
 import { Labelled } from "../../parts/fields";
-import type { Join } from "./join";
-import { number, type Part, type Settings } from "./part";
+import { number, type Join, type Part, type Settings } from "./part";
 import { MoneyPart } from "./settingsmoney";
 import { OrdersPart } from "./settingsorders";
 

@@ -2,7 +2,7 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import { api, Problem, take } from "../../api/client";
-import { Button, Loading, Trouble } from "../../parts/controls";
+import { Button, Loading, Tab, Trouble } from "../../parts/controls";
 import { LampShape } from "../../parts/lamp";
 import { ScanField, sound, Verdict, type Said } from "../../parts/scanner";
 
@@ -38,6 +38,7 @@ export default function Pick() {
   return (
     <div className="mx-auto max-w-3xl text-[18px] leading-6">
       <div className="mb-3 flex flex-wrap items-baseline justify-between gap-x-4">
+        <Tab name={`Pick ${s.order_number}`} />
         <h1 className="font-mono">{s.order_number}</h1>
         <span className="text-[14px] text-quiet">
           {s.number} · {s.location}

@@ -223,7 +223,7 @@ function Builder({ words, any, conditions, actions, disabled, onChange }: { word
             ))}
           </select>
           <ActionValue a={a} values={words.actions.find((k) => k.do === a.do)?.values} onChange={(value) => setAction(i, { ...a, value })} />
-          <button type="button" aria-label="Take this action away" className="text-quiet hover:text-ink" onClick={() => setAction(i, null)}>
+          <button type="button" aria-label="Take this action away" className="min-h-6 min-w-6 text-quiet hover:text-ink" onClick={() => setAction(i, null)}>
             ×
           </button>
         </div>

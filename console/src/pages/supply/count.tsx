@@ -2,7 +2,7 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useParams } from "react-router";
 import { api, take, type Problem, type Schema } from "../../api/client";
-import { Button, Loading, Trouble } from "../../parts/controls";
+import { Button, Loading, Tab, Trouble } from "../../parts/controls";
 import { count, signed, When } from "../../parts/format";
 import { ScanField, sound, Verdict, type Said } from "../../parts/scanner";
 
@@ -42,6 +42,7 @@ export default function CountPage() {
   return (
     <div className="mx-auto max-w-3xl text-[18px] leading-6">
       <div className="mb-3 flex flex-wrap items-baseline justify-between gap-x-4">
+        <Tab name={`Count ${c.number}`} />
         <h1 className="font-mono">{c.number}</h1>
         <span className="text-[14px] text-quiet">
           {c.location_name} · {c.who}

@@ -2,7 +2,7 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useParams } from "react-router";
 import { api, take, type Problem, type Schema } from "../../api/client";
-import { Button, Loading, Trouble } from "../../parts/controls";
+import { Button, Loading, Tab, Trouble } from "../../parts/controls";
 import { count, When } from "../../parts/format";
 import { LampShape } from "../../parts/lamp";
 import { ScanField, sound, Verdict, type Said } from "../../parts/scanner";
@@ -74,6 +74,7 @@ export default function Receive() {
   return (
     <div className="mx-auto max-w-3xl text-[18px] leading-6">
       <div className="mb-3 flex flex-wrap items-baseline justify-between gap-x-4">
+        <Tab name={`Receive ${p.number}`} />
         <h1 className="font-mono">{p.number}</h1>
         <span className="text-[14px] text-quiet">
           {p.supplier} · to {p.location_name}

@@ -2,7 +2,7 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useParams } from "react-router";
 import { api, take, type Problem, type Schema } from "../../api/client";
-import { Button, Loading, Sheet, Trouble } from "../../parts/controls";
+import { Button, Loading, Sheet, Tab, Trouble } from "../../parts/controls";
 import { count, When } from "../../parts/format";
 import { Lamp, LampShape } from "../../parts/lamp";
 import { ScanField, sound, Verdict, type Said } from "../../parts/scanner";
@@ -48,6 +48,7 @@ export default function TransferPage() {
   return (
     <div className="mx-auto max-w-3xl text-[18px] leading-6">
       <div className="mb-3 flex flex-wrap items-baseline justify-between gap-x-4">
+        <Tab name={`Transfer ${x.number}`} />
         <h1 className="font-mono">{x.number}</h1>
         <span className="text-[16px]">
           {x.from_name} → {x.to_name}
