@@ -55,6 +55,9 @@ const (
 	ByRule       Cause = "held by a rule"
 )
 
+// Causes are all causes of a hold.
+var Causes = []Cause{UnknownItem, TotalDiffers, BadAddress, NoStock, Changed, LateCancel, TestOrder, WantsLook, WantsAnswer, NotAnswered, ByPerson, ByRule}
+
 // Waved are the causes of holds that a person may let an order go on in spite of.
 var Waved = []Cause{TotalDiffers, Changed, LateCancel, WantsLook, NotAnswered, ByPerson, ByRule}
 

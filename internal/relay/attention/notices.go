@@ -11,11 +11,13 @@ import (
 	"net/http"
 	"net/mail"
 	"net/url"
+	"slices"
 	"strings"
 	"time"
 
 	standardwebhooks "github.com/standard-webhooks/standard-webhooks/libraries/go"
 
+	"openrelay/internal/core/order"
 	"openrelay/internal/relay/engine"
 	"openrelay/internal/store"
 )
@@ -29,9 +31,6 @@ type NewTarget struct {
 	Every   int64    `json:"every_minutes" doc:"At most one message in so many minutes; what happens meanwhile goes together"`
 	On      bool     `json:"on"`
 }
-
-// Causes of exceptions that are not holds of orders.
-var otherCauses = []string{engine.NegativeStock, engine.EditUnclear, engine.CredentialsRefused, "write-back refused", engine.LabelRefused, engine.LabelUnknown, engine.LabelSurplus, engine.ServiceOpen, engine.PutBack, engine.NotApplied, engine.NotTakenIn, "message not understood"}
 
 // PutTarget adds or changes somebody who wants to be told. For a new webhook it returns the secret that signs what
 // is sent there; it is not shown again.
@@ -57,6 +56,11 @@ func (r *Attention) PutTarget(ctx context.Context, n NewTarget, who string) (id 
 	}
 	if n.Causes == nil {
 		n.Causes = []string{}
+	}
+	for _, c := range n.Causes {
+		if !slices.Contains(engine.Causes, c) && !slices.Contains(order.Causes, order.Cause(c)) {
+			return 0, "", engine.Refuse("causes: nothing is ever raised as %q", c)
+		}
 	}
 	causes, err := json.Marshal(n.Causes)
 	if err != nil {

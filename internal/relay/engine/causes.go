@@ -30,3 +30,13 @@ const (
 	LabelUnknown = "label not known" // it may exist
 	LabelSurplus = "label not needed"
 )
+
+// ListingRejected is the cause of an exception about a listing that its channel does not take as we publish it.
+const ListingRejected = "listing rejected"
+
+// NotUnderstood is the cause of an exception about a message that cannot be read.
+const NotUnderstood = "message not understood"
+
+// Causes are the causes of exceptions that are not holds of orders.
+var Causes = []string{NegativeStock, EditUnclear, CredentialsRefused, WriteBackRefused, LabelRefused, LabelUnknown, LabelSurplus, ServiceOpen, PutBack, NotApplied, NotTakenIn, NotUnderstood,
+	ListingRejected}

@@ -382,7 +382,7 @@ func (b *Batch) Finish(bad []store.InboxOutcome) error {
 		}
 	}
 	for _, o := range bad {
-		if err := b.Ch.Raise(store.Exception{Cause: "message not understood", Text: fmt.Sprintf("A message from %s could not be taken in: %s", b.C.Rec().Name, o.Reason),
+		if err := b.Ch.Raise(store.Exception{Cause: engine.NotUnderstood, Text: fmt.Sprintf("A message from %s could not be taken in: %s", b.C.Rec().Name, o.Reason),
 			Expected:     "A record that fits the connector's mapping. It is kept as it came; correct it at the other side, or the mapping, and take it in again, or type the order beside it.",
 			ConnectionID: b.C.Rec().ID, InboxID: o.ID}, b.Ch.Now); err != nil {
 			return err

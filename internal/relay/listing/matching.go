@@ -233,7 +233,7 @@ func (r *Listing) listingMoved(ch *engine.Change, c *engine.Conn, l *store.Listi
 		}
 	} else if before == inventory.ListingRejected {
 		ch.Tell("exception", "")
-		if err := ch.CloseItemException(l.ItemID, c.ID, "listing rejected", ch.Now); err != nil {
+		if err := ch.CloseItemException(l.ItemID, c.ID, engine.ListingRejected, ch.Now); err != nil {
 			return err
 		}
 	}
@@ -259,7 +259,7 @@ func (r *Listing) raiseRejected(ch *engine.Change, c *engine.Conn, l *store.List
 		return nil
 	}
 	ch.Tell("exception", "")
-	return ch.Raise(store.Exception{Cause: "listing rejected", ItemID: l.ItemID, ConnectionID: c.ID,
+	return ch.Raise(store.Exception{Cause: engine.ListingRejected, ItemID: l.ItemID, ConnectionID: c.ID,
 		Text:     fmt.Sprintf("%s rejected %s: %s", c.Rec().Name, engine.Or(l.SKU, l.Title), engine.Or(l.Reason, "without a reason")),
 		Expected: "A listing that the channel takes. Correct what it names, then publish it again."}, ch.Now)
 }

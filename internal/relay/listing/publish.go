@@ -398,7 +398,7 @@ func (r *Listing) Published(ch *engine.Change, c *engine.Conn, m *store.OutboxMe
 	}
 	ch.Tell("listing", l.SKU)
 	if l.State != inventory.ListingRejected && l.ItemID != 0 {
-		if err := ch.CloseItemException(l.ItemID, c.ID, "listing rejected", ch.Now); err != nil {
+		if err := ch.CloseItemException(l.ItemID, c.ID, engine.ListingRejected, ch.Now); err != nil {
 			return err
 		}
 		ch.Tell("exception", "")

@@ -74,7 +74,7 @@ function Company() {
   );
 }
 
-const allCauses = ["unknown item", "bad address", "total differs", "no stock", "wants an answer", "not answered in time", "cancelled too late", "changed at the channel", "write-back refused", "label refused", "label not known", "label not needed", "service to be chosen", "dispatch not applied", "put back", "credentials refused", "message not understood", "message not taken in", "negative stock", "held by a rule"];
+const allCauses = ["unknown item", "bad address", "total differs", "no stock", "wants an answer", "not answered in time", "cancelled too late", "changed at the channel", "write-back refused", "label refused", "label not known", "label not needed", "service to be chosen", "dispatch not applied", "put back", "credentials refused", "message not understood", "message not taken in", "negative stock", "edit not clear", "listing rejected", "held by a rule"];
 
 function Notices() {
   const client = useQueryClient();
