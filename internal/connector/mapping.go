@@ -8,6 +8,7 @@ import (
 	"sort"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"go.yaml.in/yaml/v3"
@@ -280,13 +281,21 @@ func (l *language) compileEach(n *yaml.Node, t reflect.Type, path string) setter
 	}
 }
 
+// fieldsOf remembers, by type, what jsonFields found: it is asked for each record.
+var fieldsOf sync.Map
+
+// jsonFields lists the fields of a struct by their names in JSON. The map is shared; it is not to be changed.
 func jsonFields(t reflect.Type) map[string]int {
+	if known, ok := fieldsOf.Load(t); ok {
+		return known.(map[string]int)
+	}
 	out := map[string]int{}
 	for i := range t.NumField() {
 		if name, _, _ := strings.Cut(t.Field(i).Tag.Get("json"), ","); name != "" && name != "-" {
 			out[name] = i
 		}
 	}
+	fieldsOf.Store(t, out)
 	return out
 }
 

@@ -193,7 +193,7 @@ type Call struct {
 // says, and nothing that runs by itself.
 type Kit struct {
 	*relay.Relay
-	t *testing.T
+	t testing.TB
 
 	mu     sync.Mutex
 	clock  time.Time // moved by hand; zero: the real one
@@ -205,20 +205,20 @@ type Kit struct {
 var Morning = time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)
 
 // New opens a company with two places, a stall that sells from the first, and carriers.
-func New(t *testing.T, carriers ...string) *Kit {
+func New(t testing.TB, carriers ...string) *Kit {
 	t.Helper()
 	return open(t, Morning, carriers...)
 }
 
 // Live opens the same company with its loops at work and a clock that goes by itself.
-func Live(t *testing.T, carriers ...string) *Kit {
+func Live(t testing.TB, carriers ...string) *Kit {
 	t.Helper()
 	k := open(t, time.Time{}, carriers...)
 	require.NoError(t, k.Start())
 	return k
 }
 
-func open(t *testing.T, clock time.Time, carriers ...string) *Kit {
+func open(t testing.TB, clock time.Time, carriers ...string) *Kit {
 	t.Helper()
 	k := &Kit{t: t, clock: clock, answer: map[string]func(Call) (int, any){}}
 	k.open(filepath.Join(t.TempDir(), "company.relay"))
