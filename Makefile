@@ -32,7 +32,7 @@ browser:
 	@command -v chromium >/dev/null || (apt-get update -q && apt-get install -y -q --no-install-recommends chromium)
 
 check-console: console/dist/index.html
-	cd console && npm run --silent check && npm run --silent lint
+	cd console && npm run --silent check && npm run --silent lint && npm run --silent test
 
 check-go:
 	test -z "$$(gofmt -l cmd internal console/*.go)" || (gofmt -l cmd internal console/*.go; exit 1)

@@ -3,7 +3,8 @@ import { join } from "node:path";
 import { gzipSync } from "node:zlib";
 import tailwindcss from "@tailwindcss/vite";
 import react from "@vitejs/plugin-react";
-import { defineConfig, type Plugin } from "vite";
+import type { Plugin } from "vite";
+import { defineConfig } from "vitest/config";
 
 /** Puts a compressed copy beside each script and style, for the service to send as it is. */
 function packed(): Plugin {
@@ -23,5 +24,6 @@ function packed(): Plugin {
 export default defineConfig({
   plugins: [react(), tailwindcss(), packed()],
   build: { target: "es2022", assetsInlineLimit: 0, reportCompressedSize: false },
+  test: { environment: "jsdom", restoreMocks: true, unstubGlobals: true },
   server: { proxy: { "/api": "http://127.0.0.1:8410" } },
 });
