@@ -135,7 +135,7 @@ func (b *bench) offers(large int) error {
 	}
 	b.add("movement with its six offers, committed, 2,000 items (beside: without offers)", small, "ms", bare, "", true)
 	base := small - bare
-	b.add("  the offers alone", base, "ms", 0, "2 ms", base < 2)
+	b.add("  the offers alone", max(0, base), "ms", 0, "2 ms", base < 2)
 	if large == 0 {
 		return nil
 	}
@@ -151,7 +151,7 @@ func (b *bench) offers(large int) error {
 		return err
 	}
 	b.add(fmt.Sprintf("movement with its six offers, committed, %d items (beside: without offers)", large), big, "ms", bare, "", true)
-	b.add("  the offers alone, against 2,000 items", big-bare, "ms", base, "2 ms, factor 2", big-bare < 2 && big-bare <= 2*base)
+	b.add("  the offers alone, against 2,000 items", max(0, big-bare), "ms", max(0, base), "2 ms, factor 2", big-bare < 2 && big-bare <= 2*base)
 	return nil
 }
 

@@ -332,6 +332,10 @@ func (b *bench) finding(n int) error {
 			'Given'||(i*7919%%3001)||' Family'||(i*104729%%20011), 'EUR', 2900, 2, %d-(%d-i)*20000000, %d-(%d-i)*20000000, 'push', '{}', CASE i%%11 WHEN 0 THEN 'counter' ELSE 'ship' END FROM n`, n, now, n, now, n),
 		fmt.Sprintf(`WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i+1 FROM n WHERE i<%d)
 			INSERT INTO order_text (rowid, number, channel, name, sku, tracking) SELECT i, 'R'||(10000+i), 'MH-'||(500000+i), 'Given'||(i*7919%%3001)||' Family'||(i*104729%%20011), 'SKU-'||(i*31%%5000)||' SKU-'||(i*17%%5000), 'PP'||(100000000+i)||'XW' FROM n`, n),
+		"INSERT INTO location (id, code, name) VALUES (1, 'alder', 'Alder Yard')",
+		fmt.Sprintf(`WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i+1 FROM n WHERE i<%d) INSERT INTO item (id, sku, name, price) SELECT i, 'SKU-'||i, 'Thing '||i, 2900 FROM n`, n/5),
+		`INSERT INTO level (item_id, location_id, on_hand) SELECT id, 1, id%50 FROM item`,
+		`INSERT INTO listing (id, connection_id, outside_id, sku, title, price, currency, item_id, seen_qty, told_qty) SELECT id, 1+id%8, 'l'||id, sku, name, price, 'EUR', id, id%50, id%50 FROM item`,
 		`INSERT INTO order_tag (tag, order_id) SELECT CASE id%3 WHEN 0 THEN 'fragile' ELSE 'export' END, id FROM orders WHERE id%7=0`,
 	} {
 		if _, err := db.ExecContext(b.ctx, q); err != nil {
@@ -408,5 +412,5 @@ func (b *bench) finding(n int) error {
 			return err
 		}
 	}
-	return nil
+	return b.everyPage(st, n)
 }
