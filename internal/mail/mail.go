@@ -40,10 +40,12 @@ func (s Sender) Send(ctx context.Context, to, subject, text, ref string) error {
 	m.SetMessageIDWithValue(ref + "@open-relay")
 	m.SetBodyString(gomail.TypeTextPlain, text)
 	// The line is cut when the caller leaves: a server that took the call and says nothing holds nobody.
+	end := func() bool { return true }
+	defer func() { end() }()
 	dial := func(dialing context.Context, network, address string) (net.Conn, error) {
 		c, err := (&net.Dialer{}).DialContext(dialing, network, address)
 		if err == nil {
-			context.AfterFunc(ctx, func() { c.Close() })
+			end = context.AfterFunc(ctx, func() { c.Close() })
 		}
 		return c, err
 	}
