@@ -43,8 +43,12 @@ PACKAGES := ./cmd/... ./internal/... ./console
 # The tests of the whole in which many things happen at once, run with the race detector.
 TOGETHER := Push|Two|Slow|Pause|Events|Idempotency|Pending
 
+# Where goroutines meet: the race detector makes tests many times slower.
+RACED := ./internal/api ./internal/connector ./internal/relay/engine ./internal/relay/exchange ./internal/standin
+
 test: build browser check-go check-console
-	go test -race -timeout 8m $$(go list $(PACKAGES) | grep -v -e /internal/core -e /internal/whole -e /internal/store -e /internal/paper -e /internal/setup)
+	go test -race -timeout 8m $(RACED)
+	go test -timeout 8m $$(go list $(PACKAGES) | grep -v -e /internal/core -e /internal/whole -e /internal/store -e /internal/paper -e /internal/setup $(RACED:./internal/%=-e '/internal/%$$$$'))
 	go test -race -timeout 8m -run '$(TOGETHER)' ./internal/whole/
 	go test -timeout 8m -skip '$(TOGETHER)' ./internal/whole/
 	go test -p 1 -timeout 8m ./internal/core/... ./internal/paper ./internal/setup ./internal/store $$(go list ./internal/whole/... | grep -v /whole$$)

@@ -350,8 +350,8 @@ type ListingCount struct {
 // CountListings counts the listings of all channels.
 func (s *Store) CountListings(ctx context.Context) ([]ListingCount, error) {
 	out := []ListingCount{}
-	err := s.read.SelectContext(ctx, &out, `SELECT c.code, c.name, sum(l.item_id<>0) AS matched, sum(l.item_id=0 AND l.ignored_at=0) AS to_match, sum(l.ignored_at<>0) AS ignored,
-		sum(l.state='rejected') AS rejected, sum(l.state IN ('in review','submitted')) AS in_review FROM listing l JOIN connection c ON c.id=l.connection_id GROUP BY c.id ORDER BY c.id`)
+	err := s.read.SelectContext(ctx, &out, `SELECT c.code, c.name, l.matched, l.to_match, l.ignored, l.rejected, l.in_review FROM listing_count l
+		JOIN connection c ON c.id=l.connection_id WHERE l.n > 0 ORDER BY c.id`)
 	return out, err
 }
 

@@ -231,7 +231,7 @@ func searchTerms(text string) string {
 // Tags lists the tags in use, and how many orders carry each, most first.
 func (s *Store) Tags(ctx context.Context) ([]NamedCount, error) {
 	out := []NamedCount{}
-	err := s.read.SelectContext(ctx, &out, "SELECT tag AS name, count(*) AS n FROM order_tag GROUP BY tag ORDER BY n DESC, tag LIMIT 200")
+	err := s.read.SelectContext(ctx, &out, "SELECT tag AS name, n FROM tag_count WHERE n > 0 ORDER BY n DESC, tag LIMIT 200")
 	return out, err
 }
 
@@ -246,8 +246,8 @@ func (s *Store) States(ctx context.Context, connection string) ([]string, error)
 	// A loose walk over the index: one step a word, however many orders there are.
 	var out []string
 	err := s.read.SelectContext(ctx, &out, `WITH RECURSIVE w (c, s) AS (
-		SELECT id, (SELECT min(channel_state) FROM orders WHERE connection_id = id) FROM (SELECT id FROM connection WHERE ?1 = '' OR code = ?1)
-		UNION ALL SELECT c, (SELECT min(channel_state) FROM orders WHERE connection_id = c AND channel_state > s) FROM w WHERE s IS NOT NULL)
+		SELECT k.id, (SELECT min(o.channel_state) FROM orders o WHERE o.connection_id = k.id) FROM connection k WHERE ?1 = '' OR k.code = ?1
+		UNION ALL SELECT c, (SELECT min(o.channel_state) FROM orders o WHERE o.connection_id = c AND o.channel_state > s) FROM w WHERE s IS NOT NULL)
 		SELECT DISTINCT s FROM w WHERE s IS NOT NULL ORDER BY s LIMIT 200`, connection)
 	return out, err
 }

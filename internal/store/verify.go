@@ -65,6 +65,11 @@ var invariants = []struct {
 		(SELECT connection_id, currency, sum(stage<>'cancelled') AS n, sum(CASE WHEN stage<>'cancelled' THEN total ELSE 0 END) AS total, sum(stage='cancelled') AS c FROM orders WHERE test=0 AND kind<>'summary' AND stage<>'void' GROUP BY 1, 2) o
 		LEFT JOIN (SELECT connection_id, currency, sum(n) AS n, sum(total) AS total, sum(cancelled) AS c FROM order_sum GROUP BY 1, 2) k USING (connection_id, currency) WHERE coalesce(k.n,0)<>o.n OR coalesce(k.total,0)<>o.total OR coalesce(k.c,0)<>o.c`},
 	{7, `SELECT 'parcels that left: '||k.n||' kept, '||s.n||' there' FROM (SELECT coalesce(sum(parcels),0) AS n FROM freight_sum) k, (SELECT count(*) AS n FROM shipment WHERE state IN ('shipped','delivered')) s WHERE k.n<>s.n`},
+	{7, `SELECT 'listings of connection '||l.connection_id||': '||coalesce(k.n,0)||' kept, '||l.n||' there, or one of their states' FROM (SELECT connection_id, count(*) AS n, sum(item_id<>0) AS m,
+		sum(item_id=0 AND ignored_at=0) AS t, sum(ignored_at<>0) AS i, sum(state='rejected') AS r, sum(state IN ('in review','submitted')) AS v FROM listing GROUP BY 1) l LEFT JOIN listing_count k USING (connection_id)
+		WHERE coalesce(k.n,0)<>l.n OR k.matched<>l.m OR k.to_match<>l.t OR k.ignored<>l.i OR k.rejected<>l.r OR k.in_review<>l.v`},
+	{7, `SELECT 'tag '||t.tag||': '||coalesce(k.n,0)||' kept, '||t.n||' there' FROM (SELECT tag, count(*) AS n FROM order_tag GROUP BY 1) t LEFT JOIN tag_count k USING (tag) WHERE coalesce(k.n,0)<>t.n`},
+	{7, `SELECT 'tag '||tag||': '||n||' kept, none there' FROM tag_count k WHERE n<>0 AND NOT EXISTS (SELECT 1 FROM order_tag t WHERE t.tag=k.tag)`},
 	{7, `SELECT 'place '||location_id||': '||n||' '||what||' kept, '||there||' there' FROM (SELECT c.location_id, c.what, c.n, CASE c.what WHEN 'to ship' THEN (SELECT count(*) FROM shipment s WHERE s.location_id=c.location_id AND s.state IN ('packed','buying label'))
 		ELSE (SELECT count(DISTINCT o.id) FROM orders o JOIN allocation a ON a.order_id=o.id AND a.location_id=c.location_id WHERE o.stage IN ('ready','routed','picking')) END AS there FROM place_count c) WHERE n<>there`},
 	{3, `SELECT 'test order '||o.number||' holds stock' FROM orders o JOIN allocation a ON a.order_id=o.id WHERE o.test=1`},

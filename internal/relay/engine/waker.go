@@ -10,7 +10,7 @@ import (
 type Waker struct {
 	Ch    chan struct{}
 	mu    sync.Mutex
-	Timer *time.Timer
+	timer *time.Timer
 	at    time.Time
 }
 
@@ -33,16 +33,16 @@ func (w *Waker) In(d time.Duration) {
 	at := time.Now().Add(d)
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	if w.Timer != nil && !at.Before(w.at) {
+	if w.timer != nil && !at.Before(w.at) {
 		return
 	}
-	if w.Timer != nil {
-		w.Timer.Stop()
+	if w.timer != nil {
+		w.timer.Stop()
 	}
 	w.at = at
-	w.Timer = time.AfterFunc(d, func() {
+	w.timer = time.AfterFunc(d, func() {
 		w.mu.Lock()
-		w.Timer = nil
+		w.timer = nil
 		w.mu.Unlock()
 		w.Now()
 	})
@@ -52,8 +52,18 @@ func (w *Waker) In(d time.Duration) {
 func (w *Waker) Stop() {
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	if w.Timer != nil {
-		w.Timer.Stop()
-		w.Timer = nil
+	if w.timer != nil {
+		w.timer.Stop()
+		w.timer = nil
 	}
+}
+
+// Due is when the loop is woken, or the zero time.
+func (w *Waker) Due() time.Time {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if w.timer == nil {
+		return time.Time{}
+	}
+	return w.at
 }

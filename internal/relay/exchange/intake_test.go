@@ -109,13 +109,13 @@ func TestOneTimerAConnection(t *testing.T) {
 	for range 1000 {
 		w.In(time.Hour)
 	}
-	first := w.Timer
+	first := w.Due()
 	w.In(2 * time.Hour)
-	require.Same(t, first, w.Timer)
+	require.Equal(t, first, w.Due())
 	w.In(time.Millisecond)
-	require.NotSame(t, first, w.Timer)
+	require.True(t, w.Due().Before(first))
 	<-w.Ch
 	w.In(time.Hour)
 	w.Stop()
-	require.Nil(t, w.Timer)
+	require.Zero(t, w.Due())
 }

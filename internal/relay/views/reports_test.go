@@ -6,7 +6,9 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"openrelay/internal/core/message"
 	"openrelay/internal/relay/engine"
+	"openrelay/internal/relay/orders"
 	"openrelay/internal/relay/trial"
 	"openrelay/internal/store"
 )
@@ -82,4 +84,57 @@ func TestTheOrdersPage(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, "caution", list[1].Lamp.State)
 	require.Contains(t, list[1].Lamp.Text, "401")
+}
+
+// TestCountsThatPagesShow follow what they count: listings by how they stand, orders by tag, the words of channels.
+func TestCountsThatPagesShow(t *testing.T) {
+	k := trial.New(t)
+	ctx := t.Context()
+	k.Stock(5, "JAR")
+	k.Listed("JAR")
+	k.Take("stall", trial.Event("listing", "L-9", 1, message.Listing{SKU: "POT", Title: "A pot", Price: 1, Currency: "EUR", Live: true}))
+	counts := func() []int64 {
+		list, err := k.Store.CountListings(ctx)
+		require.NoError(t, err)
+		require.Len(t, list, 1)
+		return []int64{list[0].Matched, list[0].ToMatch, list[0].Ignored}
+	}
+	require.Equal(t, []int64{1, 1, 0}, counts())
+	pot, err := k.Store.Listing(ctx, "stall", "L-9")
+	if err != nil {
+		list, lerr := k.Store.FindListings(ctx, store.ListingFilter{Search: "POT", Limit: 1})
+		require.NoError(t, lerr)
+		pot = list[0]
+	}
+	require.NoError(t, k.Ignore(ctx, pot.ID, true, "Edda"))
+	require.Equal(t, []int64{1, 0, 1}, counts())
+	require.NoError(t, k.Ignore(ctx, pot.ID, false, "Edda"))
+	require.NoError(t, k.Match(ctx, pot.ID, "JAR", false, "Edda"))
+	require.Equal(t, []int64{2, 0, 0}, counts())
+
+	k.Sell("S-1", trial.Units("JAR", 1))
+	k.Sell("S-2", trial.Units("JAR", 1))
+	for _, action := range []string{"tag", "tag", "untag"} {
+		_, err := k.Act(ctx, orders.Bulk{Action: action, Value: "gift", Orders: []string{"S-1", "S-2"}[:map[string]int{"tag": 2, "untag": 1}[action]]}, "Edda")
+		require.NoError(t, err)
+	}
+	tags, err := k.Store.Tags(ctx)
+	require.NoError(t, err)
+	require.Equal(t, []store.NamedCount{{Name: "gift", N: 1}}, tags)
+	k.CancelOrder("S-2")
+	o := trial.Sale("S-3", trial.Units("JAR", 1))
+	o.State = "paid"
+	k.Take("stall", trial.Event("order", "S-3", 1, o))
+	words, err := k.Store.States(ctx, "stall")
+	require.NoError(t, err)
+	require.Equal(t, []string{"open", "paid"}, words)
+	words, err = k.Store.States(ctx, "nowhere")
+	require.NoError(t, err)
+	require.Empty(t, words)
+	k.Holds()
+	k.Spoil("UPDATE listing_count SET to_match=7")
+	k.Spoil("UPDATE tag_count SET n=7")
+	findings, err := k.Store.Verify(ctx)
+	require.NoError(t, err)
+	require.Len(t, findings, 2)
 }
