@@ -48,7 +48,7 @@ RACED := ./internal/api ./internal/connector ./internal/relay/engine ./internal/
 
 test: build browser check-go check-console
 	go test -race -timeout 8m $(RACED)
-	go test -timeout 8m $$(go list $(PACKAGES) | grep -v -e /internal/core -e /internal/whole -e /internal/store -e /internal/paper -e /internal/setup $(RACED:./internal/%=-e '/internal/%$$$$'))
+	go test -timeout 8m $$(go list $(PACKAGES) | grep -v -e /internal/core -e /internal/whole -e /internal/store -e /internal/paper -e /internal/setup $(RACED:./internal/%=-e '/internal/%$$'))
 	go test -race -timeout 8m -run '$(TOGETHER)' ./internal/whole/
 	go test -timeout 8m -skip '$(TOGETHER)' ./internal/whole/
 	go test -p 1 -timeout 8m ./internal/core/... ./internal/paper ./internal/setup ./internal/store $$(go list ./internal/whole/... | grep -v /whole$$)
