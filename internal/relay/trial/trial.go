@@ -535,7 +535,7 @@ func (k *Kit) Learned() {
 }
 
 func (k *Kit) Rule(then string) error {
-	_, err := k.PutRule(k.t.Context(), orders.RuleChange{Name: "By itself", On: true, Then: then}, "Edda")
+	_, err := k.PutRule(k.t.Context(), orders.RuleChange{Name: "By itself: " + then, On: true, Then: then}, "Edda")
 	return err
 }
 
