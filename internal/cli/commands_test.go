@@ -146,7 +146,7 @@ func TestParcelCommands(t *testing.T) {
 		label S10001 -size a4 -o DIR/label.pdf ⇒ Written to
 		shipments -state shipped ⇒ S10001
 		manifest ⇒ open
-		manifest close 1 ⇒ closing
+		manifest close 1 ⇒ clos
 		order O10001 ⇒ shipped
 		board ⇒ shipped
 		activity -limit 3 ⇒ Ann
