@@ -10,10 +10,18 @@ import (
 
 // watchLoop does what is due at a time and not when something comes in.
 func (r *Relay) watchLoop() {
+	r.repeat(r.Watch, r.WakeWatch, "what was due could not be done, trying again")
+}
+
+// tellLoop tells people what was gathered for them. Whom it tells may be slow; nothing else waits for that.
+func (r *Relay) tellLoop() { r.repeat(r.Tell, r.WakeTell, "people could not be told, trying again") }
+
+// repeat takes a step whenever it is woken, and when it said that something is due next; at the latest each minute.
+func (r *Relay) repeat(step func(context.Context) (time.Time, error), wake *engine.Waker, failed string) {
 	for {
-		next, err := r.Watch(r.Ctx)
+		next, err := step(r.Ctx)
 		if err != nil && r.Ctx.Err() == nil {
-			r.Log.Error("what was due could not be done, trying again", "error", err)
+			r.Log.Error(failed, "error", err)
 		}
 		wait := time.Minute
 		if !next.IsZero() {
@@ -27,7 +35,7 @@ func (r *Relay) watchLoop() {
 		case <-r.Ctx.Done():
 			timer.Stop()
 			return
-		case <-r.WakeWatch.Ch:
+		case <-wake.Ch:
 			timer.Stop()
 		case <-timer.C:
 		}
@@ -44,30 +52,4 @@ func (r *Relay) Watch(ctx context.Context) (next time.Time, err error) {
 		next = engine.Earlier(next, at)
 	}
 	return next, err
-}
-
-// tellLoop tells people what was gathered for them. Whom it tells may be slow; nothing else waits for that.
-func (r *Relay) tellLoop() {
-	for {
-		next, err := r.Tell(r.Ctx)
-		if err != nil && r.Ctx.Err() == nil {
-			r.Log.Error("people could not be told, trying again", "error", err)
-		}
-		wait := time.Minute
-		if !next.IsZero() {
-			wait = min(wait, max(next.Sub(r.Clock()), 10*time.Millisecond))
-		}
-		if err != nil {
-			wait = max(wait, 2*time.Second)
-		}
-		timer := time.NewTimer(wait)
-		select {
-		case <-r.Ctx.Done():
-			timer.Stop()
-			return
-		case <-r.WakeTell.Ch:
-			timer.Stop()
-		case <-timer.C:
-		}
-	}
 }

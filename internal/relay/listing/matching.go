@@ -238,15 +238,7 @@ func (r *Listing) listingMoved(ch *engine.Change, c *engine.Conn, l *store.Listi
 		}
 	}
 	if l.State == inventory.ListingLive { // what was not sent while it was not there
-		book, err := r.Inventory.Book(ch, []int64{l.ItemID})
-		if err != nil {
-			return err
-		}
-		w, err := r.Inventory.ItemKindsNow(ch)
-		if err != nil {
-			return err
-		}
-		if err := r.Inventory.QueueListings(ch, w, []store.Listing{*l}, book.Level); err != nil {
+		if err := r.queueQuantity(ch, l); err != nil {
 			return err
 		}
 	}
@@ -264,9 +256,8 @@ func (r *Listing) raiseRejected(ch *engine.Change, c *engine.Conn, l *store.List
 		Expected: "A listing that the channel takes. Correct what it names, then publish it again."}, ch.Now)
 }
 
-// Matched sends the quantity of a listing that has just become an item, and lets the orders go on that
-// waited for it.
-func (r *Listing) Matched(ch *engine.Change, c *engine.Conn, l *store.Listing) error {
+// queueQuantity lets the quantity of one listing be told.
+func (r *Listing) queueQuantity(ch *engine.Change, l *store.Listing) error {
 	book, err := r.Inventory.Book(ch, []int64{l.ItemID})
 	if err != nil {
 		return err
@@ -275,7 +266,13 @@ func (r *Listing) Matched(ch *engine.Change, c *engine.Conn, l *store.Listing) e
 	if err != nil {
 		return err
 	}
-	if err := r.Inventory.QueueListings(ch, w, []store.Listing{*l}, book.Level); err != nil {
+	return r.Inventory.QueueListings(ch, w, []store.Listing{*l}, book.Level)
+}
+
+// Matched sends the quantity of a listing that has just become an item, and lets the orders go on that
+// waited for it.
+func (r *Listing) Matched(ch *engine.Change, c *engine.Conn, l *store.Listing) error {
+	if err := r.queueQuantity(ch, l); err != nil {
 		return err
 	}
 	ch.Tell("stock", fmt.Sprint(l.ItemID))
