@@ -26,7 +26,7 @@ type Engine struct {
 	hook   func(where string)
 	Sealer *Sealer
 	Prefix string // begins every reference we send: unique to this company file
-	// gs1Prefix begins the SSCC of every parcel. Without a company prefix of its own, a company uses
+	// GS1Prefix begins the SSCC of every parcel. Without a company prefix of its own, a company uses
 	// one of the range that GS1 sets aside for use inside a company.
 	GS1Prefix string
 

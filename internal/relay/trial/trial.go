@@ -243,7 +243,7 @@ func (k *Kit) JoinShelf() {
 	k.join("shelf", shelfDefinition, nil, "orders in", "listings in", "items out", "stock out")
 }
 
-// JoinBooth joins a channel that is read. Its orders, listings and customers are what Holds says.
+// JoinBooth joins a channel that is read. Its orders, listings and customers are what Has says.
 func (k *Kit) JoinBooth(settings map[string]any) {
 	k.t.Helper()
 	k.join("booth", boothDefinition, settings, "orders in", "listings in", "customers in", "stock out", "answers out")
