@@ -37,26 +37,34 @@ func (r *Relay) wire() {
 		engine.JobCarry:    r.CarryStep,
 		engine.JobServices: r.ServicesStep,
 	}
-	r.Actions = map[string]orders.Action{"pick": r.pickAction, "ship": r.shipAction}
+	r.Actions = map[string]orders.Action{
+		"pick": {Do: r.pickAction},
+		"ship": {Do: r.shipAction, Became: r.LabelsCame},
+	}
+	r.OnMark(engine.StockFreed, r.SettleFreed)
+	r.OnMark(engine.ItemKnown, r.SettleItemsKnown)
+	r.OnMark(engine.ListingKnown, r.SettleListingsKnown)
+	r.OnMark(engine.OrderCarried, orders.EachOrder(r.SettleCarried))
+	r.OnMark(engine.OrderChanged, orders.EachOrder(r.SettleShipments))
+	r.OnMark(engine.ServicesSet, r.SettleServices)
+	r.OnMark(engine.StockMoved, r.SettleOffers)
+	r.OnMark(engine.ListingMoved, r.SettleListings)
+	r.OnMark(engine.OrderSaved, orders.EachOrder(r.SettleHolds))
+	r.OnMark(engine.StockBelow, r.SettleNegative)
+	r.OnMark(engine.OrderWords, orders.EachOrder(r.SettleWords))
 
 	r.OnWork, r.OnMore = r.Work, r.ReadAll
 	r.Committed = []func(context.Context, *engine.Change) error{r.ItemsChanged, r.ItemKindsChanged, r.ListingsMoved}
-	r.OnFreed = r.ServeWaiting
-	r.OnKnown = r.RematchAll
-	r.OnSaving = r.CarryOn
-	r.OnChanged = r.SyncShipments
-	r.OnSettings = r.SettingsDecided
-	r.OnUnderWay = r.LabelsCame
 }
 
 // pickAction lets a picker take an order.
-func (r *Relay) pickAction(ctx context.Context, number, _, who string) (done, reference string, underWay bool, err error) {
+func (r *Relay) pickAction(ctx context.Context, number, who string) (done, reference string, err error) {
 	shipment, err := r.StartPick(ctx, number, who)
-	return "to be picked as " + shipment, "", false, err
+	return "to be picked as " + shipment, "", err
 }
 
-// shipAction asks for the label of a packed order; what becomes of it is known later.
-func (r *Relay) shipAction(ctx context.Context, number, _, who string) (done, reference string, underWay bool, err error) {
+// shipAction asks for the labels of what is packed of an order; what becomes of them is known later.
+func (r *Relay) shipAction(ctx context.Context, number, who string) (done, reference string, err error) {
 	asked, err := r.AskPacked(ctx, number, who)
-	return "label asked for", asked, true, err
+	return "label asked for", asked, err
 }

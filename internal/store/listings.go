@@ -63,13 +63,21 @@ func (s *Store) ListingsOfItems(ctx context.Context, items []int64) ([]Listing, 
 // ListingsOfItems lists where the items are listed.
 func (t *Tx) ListingsOfItems(items []int64) ([]Listing, error) { return listingsOf(t.sel, items) }
 
+// ListingsByID loads listings.
+func (t *Tx) ListingsByID(ids []int64) ([]Listing, error) { return listingsWhere(t.sel, "l.id", ids) }
+
 func listingsOf(sel selector, items []int64) ([]Listing, error) {
+	return listingsWhere(sel, "l.item_id", items)
+}
+
+// listingsWhere loads the listings that have one of the values in a column, some at a time.
+func listingsWhere(sel selector, column string, items []int64) ([]Listing, error) {
 	var out []Listing
 	for len(items) > 0 {
 		n := min(len(items), 512)
 		in, args := list(items[:n])
 		var part []Listing
-		if err := sel(&part, listingQuery+"WHERE l.item_id IN ("+in+") ORDER BY l.id", args...); err != nil {
+		if err := sel(&part, listingQuery+"WHERE "+column+" IN ("+in+") ORDER BY l.id", args...); err != nil {
 			return nil, err
 		}
 		out = append(out, part...)

@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"slices"
 	"sync"
 )
 
@@ -33,6 +34,16 @@ func (b *Bus) Listen() (<-chan Event, func()) {
 		delete(b.subs, ch)
 		b.mu.Unlock()
 	}
+}
+
+// distinct leaves out what is told twice.
+func distinct(events []Event) []Event {
+	seen := make(map[Event]bool, len(events))
+	return slices.DeleteFunc(events, func(e Event) bool {
+		again := seen[e]
+		seen[e] = true
+		return again
+	})
 }
 
 // Publish hands the events out.

@@ -25,9 +25,14 @@ type Change struct {
 	Watch      bool             // something may be due sooner than the watch thinks
 	jobs       map[JobKind]bool // kinds of work that there is something for
 	then       []func()         // what memory is to know once it is committed
+	marked     [marks]map[int64]bool
+	settlers   *[marks]Settler
 }
 
-func (c *Change) Tell(kind, key string) { c.events = append(c.events, Event{Kind: kind, Key: key}) }
+// Tell lets those who listen know of it, once, when the change is committed.
+func (c *Change) Tell(kind, key string) {
+	c.events = append(c.events, Event{Kind: kind, Key: key})
+}
 
 // Remember keeps something for the length of the change, under a key that only one room uses.
 func (c *Change) Remember(key, value any) {
@@ -40,13 +45,21 @@ func (c *Change) Remember(key, value any) {
 // After lets f change memory once the change is committed.
 func (c *Change) After(f func()) { c.then = append(c.then, f) }
 
-// Try runs a part of a change. Where it fails, or breaks, nothing of it is left and the rest of the change goes on.
+// Try runs a part of a change and settles it. Where it fails, or breaks, nothing of it is left and the rest of the change
+// goes on.
 func (c *Change) Try(f func() error) error {
 	before := *c
 	before.Memo = maps.Clone(c.Memo)
 	before.Wake, before.Listed, before.jobs = maps.Clone(c.Wake), maps.Clone(c.Listed), maps.Clone(c.jobs)
-	before.events, before.then = slices.Clip(c.events), slices.Clip(c.then)
-	err := c.Tx.Try(func() error { return Safely(f) })
+	before.events, before.then, before.marked = slices.Clip(c.events), slices.Clip(c.then), cloneMarks(c.marked)
+	err := c.Tx.Try(func() error {
+		return Safely(func() error {
+			if err := f(); err != nil {
+				return err
+			}
+			return c.Settle()
+		})
+	})
 	if err != nil {
 		*c = before
 	}
@@ -71,13 +84,20 @@ func Safely(f func() error) (err error) {
 	return f()
 }
 
-// Commit runs f in a transaction, then tells those who listen and wakes those who send.
+// Commit runs f in a transaction and settles what it marked, then tells those who listen and wakes those who send.
 func (r *Engine) Commit(ctx context.Context, f func(*Change) error) error {
-	c := &Change{Wake: map[int64]bool{}, jobs: map[JobKind]bool{}, Now: r.Clock()}
+	c := &Change{Wake: map[int64]bool{}, jobs: map[JobKind]bool{}, Now: r.Clock(), settlers: &r.settlers}
 	if r.hook != nil {
 		r.hook("before a commit")
 	}
-	if err := r.Store.Write(ctx, func(t *store.Tx) error { c.Tx = t; return f(c) }); err != nil {
+	err := r.Store.Write(ctx, func(t *store.Tx) error {
+		c.Tx = t
+		if err := f(c); err != nil {
+			return err
+		}
+		return c.Settle()
+	})
+	if err != nil {
 		return err
 	}
 	if r.hook != nil {
@@ -102,7 +122,7 @@ func (r *Engine) Commit(ctx context.Context, f func(*Change) error) error {
 	for kind := range c.jobs {
 		r.wakeJobs[kind].Now()
 	}
-	r.Bus.Publish(c.events)
+	r.Bus.Publish(distinct(c.events))
 	return nil
 }
 

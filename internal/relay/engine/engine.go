@@ -43,6 +43,7 @@ type Engine struct {
 	Ctx     context.Context
 	Cancel  context.CancelFunc
 
+	settlers [marks]Settler
 	JobSteps map[JobKind]JobStep
 	OnWork   func(c *Conn) // a connection begins to work
 	OnMore   func(c *Conn) // a connection may have feeds that nobody reads yet

@@ -5,7 +5,6 @@ package inventory
 import (
 	"sync/atomic"
 
-	"openrelay/internal/core/stock"
 	"openrelay/internal/relay/engine"
 )
 
@@ -14,9 +13,6 @@ type Inventory struct {
 	*engine.Engine
 
 	ItemKinds atomic.Pointer[ItemKinds] // what is made of what, as memory knows it
-
-	// OnFreed is called when stock of items became available.
-	OnFreed func(ch *engine.Change, book *stock.Book, items []int64) error
 }
 
 // New makes the inventory of a company; LoadItemKinds reads it.

@@ -137,39 +137,54 @@ func Allowed(c *engine.Conn, w *ItemKinds, l *store.Listing, levels func(stock.K
 	return c.Settings().Offer.With(l.Override()).Offer(w.Goods(l.ItemID), levels)
 }
 
-// QueueOffers works out what every channel that lists the items, or kits made of them, may show, and queues
-// it. A quantity that still waits to be sent is replaced, so a burst of sales becomes one message per
-// listing. The quantity is sent even if it equals what was sent last: the channel may have changed its own
-// in the meantime, by a sale we have just learned of.
-func (r *Inventory) QueueOffers(ch *engine.Change, book *stock.Book, items []int64) error {
+// SettleOffers works out what every channel that lists the items, or kits made of them, may show, and queues it. A
+// quantity that still waits to be sent is replaced, so a burst of sales becomes one message per listing. The quantity is
+// sent even if it equals what was sent last: the channel may have changed its own in the meantime, by a sale we have just
+// learned of.
+func (r *Inventory) SettleOffers(ch *engine.Change, items []int64) error {
 	w, err := r.ItemKindsNow(ch)
 	if err != nil {
 		return err
 	}
-	touched := w.Touched(items)
-	if len(touched) > len(items) { // the other components of kits
-		levels, err := ch.Levels(w.Needed(touched[len(items):]))
-		if err != nil {
-			return err
-		}
-		book.Know(levels)
-	}
-	listings, err := ch.ListingsOfItems(touched)
+	listings, err := ch.ListingsOfItems(w.Touched(items))
 	if err != nil {
-		return err
-	}
-	if err := r.QueueListings(ch, w, listings, book.Level); err != nil {
 		return err
 	}
 	for _, id := range items {
 		ch.Tell("stock", fmt.Sprint(id))
 	}
-	return nil
+	return r.queueListings(ch, w, listings)
 }
 
-// QueueListings queues the quantities of listings.
-func (r *Inventory) QueueListings(ch *engine.Change, w *ItemKinds, listings []store.Listing, levels func(stock.Key) stock.Level) error {
-	return r.queueListingsOf(ch, w, listings, levels, nil)
+// SettleListings queues the quantities that listings may show.
+func (r *Inventory) SettleListings(ch *engine.Change, ids []int64) error {
+	w, err := r.ItemKindsNow(ch)
+	if err != nil {
+		return err
+	}
+	listings, err := ch.ListingsByID(ids)
+	if err != nil {
+		return err
+	}
+	return r.queueListings(ch, w, listings)
+}
+
+// queueListings queues the quantities of listings by the levels as the change has made them.
+func (r *Inventory) queueListings(ch *engine.Change, w *ItemKinds, listings []store.Listing) error {
+	need := map[int64]bool{}
+	for _, l := range listings {
+		if l.ItemID != 0 {
+			need[l.ItemID] = true
+		}
+	}
+	if len(need) == 0 {
+		return nil
+	}
+	book, err := ch.Book(w.Needed(engine.Keys(need)))
+	if err != nil {
+		return err
+	}
+	return r.queueListingsOf(ch, w, listings, book.Level, nil)
 }
 
 // queueListingsOf queues the quantities of listings; on is a connection whose feed the change switches on.

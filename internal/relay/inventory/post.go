@@ -8,64 +8,60 @@ import (
 	"openrelay/internal/store"
 )
 
-// Post writes the ledger, queues the offers it changes, and lets orders go on that waited for what
+// Post writes the ledger and marks what it moved: what channels may show follows, and orders go on that waited for what
 // became available.
 func (r *Inventory) Post(ch *engine.Change, book *stock.Book) error {
 	if len(book.Movements) == 0 && len(book.Unstocked) == 0 {
 		return nil
 	}
-	freed := map[int64]bool{}
-	for _, m := range book.Movements {
-		if m.OnHand > m.Allocated {
-			freed[m.Item] = true
-		}
-	}
-	if len(freed) > 0 {
-		if err := r.OnFreed(ch, book, engine.Keys(freed)); err != nil {
-			return err
-		}
-	}
 	if err := ch.Post(book); err != nil {
 		return err
 	}
-	touched := map[int64]bool{}
-	for _, k := range book.Touched() {
-		touched[k.Item] = true
+	moved := map[stock.Key]int64{}
+	for _, m := range book.Movements {
+		if m.OnHand > m.Allocated {
+			ch.Mark(engine.StockFreed, m.Item)
+		}
+		moved[m.Key] += m.OnHand
 	}
-	for _, id := range book.Unstocked {
-		touched[id] = true
+	for k, by := range moved {
+		ch.Mark(engine.StockMoved, k.Item)
+		if now := book.Level(k).OnHand; now < 0 && by < 0 || now >= 0 && now-by < 0 {
+			ch.Mark(engine.StockBelow, k.Item)
+		}
 	}
-	if err := r.flagNegative(ch, book); err != nil {
-		return err
-	}
-	return r.QueueOffers(ch, book, engine.Keys(touched))
+	ch.Mark(engine.StockMoved, book.Unstocked...)
+	return nil
 }
 
-// flagNegative raises what fell below nothing: goods were sold that by the ledger were not there.
-func (r *Inventory) flagNegative(ch *engine.Change, book *stock.Book) error {
-	before := map[stock.Key]int64{}
-	for _, m := range book.Movements {
-		before[m.Key] += m.OnHand
+// SettleNegative raises what lies below nothing: goods were sold that by the ledger were not there. It ends when no place
+// does any more.
+func (r *Inventory) SettleNegative(ch *engine.Change, items []int64) error {
+	levels, err := ch.Levels(items)
+	if err != nil {
+		return err
 	}
-	for k, moved := range before {
-		now := book.Level(k).OnHand
-		was := now - moved
-		switch {
-		case now < 0 && moved < 0:
-			items, err := ch.Items([]int64{k.Item})
-			if err != nil {
-				return err
+	known, err := ch.Items(items)
+	if err != nil {
+		return err
+	}
+	for _, id := range items {
+		ch.Tell("exception", "")
+		place, least := int64(0), int64(0)
+		for k, l := range levels {
+			if k.Item == id && (l.OnHand < least || l.OnHand == least && least < 0 && k.Location < place) {
+				place, least = k.Location, l.OnHand
 			}
-			ch.Tell("exception", "")
-			if err := ch.Raise(store.Exception{Cause: engine.NegativeStock, ItemID: k.Item, Text: fmt.Sprintf("%s at %s is at %d: more left than was known to be there", items[k.Item].SKU, r.PlaceName(k.Location), now),
-				Expected: "A count of what lies there. The sale stands; only our number was wrong."}, ch.Now); err != nil {
-				return err
-			}
-		case was < 0 && now >= 0:
-			ch.Tell("exception", "")
-			if err := ch.CloseItemException(k.Item, 0, engine.NegativeStock, ch.Now); err != nil {
-				return err
-			}
+		}
+		if least == 0 {
+			err = ch.CloseItemException(id, 0, engine.NegativeStock, ch.Now)
+		} else {
+			err = ch.Raise(store.Exception{Cause: engine.NegativeStock, ItemID: id,
+				Text:     fmt.Sprintf("%s at %s is at %d: more left than was known to be there", known[id].SKU, r.PlaceName(place), least),
+				Expected: "A count of what lies there. The sale stands; only our number was wrong."}, ch.Now)
+		}
+		if err != nil {
+			return err
 		}
 	}
 	return nil

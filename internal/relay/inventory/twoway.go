@@ -65,11 +65,8 @@ func (r *Inventory) putBack(b *exchange.Batch, in store.InboxMessage, y *store.T
 		Text: fmt.Sprintf("%s set %s to %d at %s; our quantity is sent again%s", engine.Or(m.Who, "Somebody"), engine.Or(l.SKU, m.SKU), m.Quantity, name, why)}); err != nil {
 		return err
 	}
-	book, err := r.Book(b.Ch, []int64{l.ItemID})
-	if err != nil {
-		return err
-	}
-	return r.QueueOffers(b.Ch, book, []int64{l.ItemID})
+	b.Ch.Mark(engine.StockMoved, l.ItemID)
+	return nil
 }
 
 // edited takes an edit at a channel in: what the person changed there is changed here, and every channel
@@ -165,23 +162,25 @@ func (r *Inventory) Noticed(ch *engine.Change, c *engine.Conn, before *store.Lis
 	if err != nil {
 		return err
 	}
-	book, err := r.Book(ch, []int64{before.ItemID})
-	if err != nil {
-		return err
-	}
 	name := c.Rec().Name
 	set := c.Settings()
 	goods := w.Goods(before.ItemID)
 	sources := set.Offer.With(before.Override()).Sources
 	if set.StockIn == "take in" && len(goods.Parts) == 0 && !goods.NoStock && len(sources) > 0 && r.Place(sources[0]).Keeper == 0 {
-		book.Post(stock.Movement{Key: stock.Key{Item: before.ItemID, Location: sources[0]}, At: ch.Now, Kind: stock.Edit, OnHand: by, Reason: fmt.Sprintf("set to %d at %s", shows, name), Who: name, DocKind: "listing", DocID: before.ID})
+		book, err := r.Book(ch, []int64{before.ItemID})
+		if err != nil {
+			return err
+		}
+		book.Post(stock.Movement{Key: stock.Key{Item: before.ItemID, Location: sources[0]}, At: ch.Now, Kind: stock.Edit, OnHand: by,
+			Reason: fmt.Sprintf("set to %d at %s", shows, name), Who: name, DocKind: "listing", DocID: before.ID})
 		return r.Post(ch, book)
 	}
 	if err := ch.Note(store.Entry{At: ch.Now.UnixMicro(), Who: name, Thing: "item", ThingID: before.ItemID, What: "edited at the channel",
 		Text: fmt.Sprintf("%s shows %d of %s, which nobody here sent; our quantity is sent again", name, shows, engine.Or(before.SKU, before.Title))}); err != nil {
 		return err
 	}
-	return r.QueueListings(ch, w, []store.Listing{*before}, book.Level)
+	ch.Mark(engine.ListingMoved, before.ID)
+	return nil
 }
 
 // placeOf is the location that an edit at a channel concerns: the one that is named, or the first that feeds
@@ -341,28 +340,15 @@ func (r *Inventory) Correct(ctx context.Context, code, who string) (int, error) 
 	if err != nil || len(list) == 0 {
 		return 0, err
 	}
-	ids := map[int64]bool{}
-	for _, d := range list {
-		ids[d.ItemID] = true
-	}
 	return len(list), r.Commit(ctx, func(ch *engine.Change) error {
-		book, err := r.Book(ch, engine.Keys(ids))
-		if err != nil {
-			return err
-		}
-		w, err := r.ItemKindsNow(ch)
-		if err != nil {
-			return err
-		}
-		var listings []store.Listing
 		for _, d := range list {
-			listings = append(listings, d.Listing)
+			ch.Mark(engine.ListingMoved, d.Listing.ID)
 			if err := ch.Note(store.Entry{At: ch.Now.UnixMicro(), Who: who, Thing: "item", ThingID: d.ItemID, What: "corrected",
 				Text: fmt.Sprintf("%s showed %d of %s and should show %d; corrected", d.ConnectionName, d.SeenQty, engine.Or(d.SKU, d.Title), d.Should)}); err != nil {
 				return err
 			}
 		}
 		ch.Tell("stock", "")
-		return r.QueueListings(ch, w, listings, book.Level)
+		return nil
 	})
 }

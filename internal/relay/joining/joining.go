@@ -19,9 +19,6 @@ type Joining struct {
 	Listing   *listing.Listing
 	Orders    *orders.Orders
 	Views     *views.Views
-
-	// OnSettings is called when a connection gets other settings.
-	OnSettings func(ch *engine.Change, c *engine.Conn, before, now engine.Settings, who string) error
 }
 
 // New makes the joining of a company.

@@ -7,6 +7,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -182,7 +183,10 @@ func (r *Joining) afterSettings(ch *engine.Change, c *engine.Conn, before, now e
 			return err
 		}
 	}
-	return r.OnSettings(ch, c, before, now, who)
+	if !maps.Equal(before.Services, now.Services) {
+		ch.Mark(engine.ServicesSet, c.ID)
+	}
+	return nil
 }
 
 // offerAgain queues the quantities of a connection that is at work.

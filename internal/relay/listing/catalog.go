@@ -63,11 +63,10 @@ func (r *Listing) meetItem(ch *engine.Change, it catalog.Item) error {
 		if err := ch.SetMatch(l); err != nil {
 			return err
 		}
-		if err := r.Matched(ch, c, &l); err != nil {
-			return err
-		}
+		Matched(ch, &l)
 	}
-	return r.OnKnown(ch, RematchArgs{SKU: it.SKU})
+	ch.Mark(engine.ItemKnown, it.ID)
+	return nil
 }
 
 // ChangeItem writes a changed item. Where it changes what the item is, what it is offered as follows.
@@ -96,13 +95,7 @@ func (r *Listing) ChangeItem(ch *engine.Change, it catalog.Item, who, text strin
 	})
 	if another {
 		inventory.Recast(ch)
-		book, err := r.Inventory.Book(ch, []int64{it.ID})
-		if err != nil {
-			return err
-		}
-		if err := r.Inventory.QueueOffers(ch, book, []int64{it.ID}); err != nil {
-			return err
-		}
+		ch.Mark(engine.StockMoved, it.ID)
 	}
 	if before[0].SKU != it.SKU {
 		if err := r.meetItem(ch, it); err != nil {

@@ -14,9 +14,6 @@ type Listing struct {
 	Exchange  *exchange.Exchange
 	Inventory *inventory.Inventory
 
-	// OnKnown is called when a listing or an item became known that orders may wait for.
-	OnKnown func(ch *engine.Change, a RematchArgs) error
-
 	match Matcher
 }
 

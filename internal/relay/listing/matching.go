@@ -207,9 +207,7 @@ func (r *Listing) PutListing(ch *engine.Change, c *engine.Conn, l *store.Listing
 		}
 	}
 	if l.ItemID != 0 && (isNew || old.ItemID == 0) {
-		if err := r.Matched(ch, c, l); err != nil {
-			return false, err
-		}
+		Matched(ch, l)
 	}
 	return isNew, nil
 }
@@ -238,9 +236,7 @@ func (r *Listing) listingMoved(ch *engine.Change, c *engine.Conn, l *store.Listi
 		}
 	}
 	if l.State == inventory.ListingLive { // what was not sent while it was not there
-		if err := r.queueQuantity(ch, l); err != nil {
-			return err
-		}
+		ch.Mark(engine.ListingMoved, l.ID)
 	}
 	return ch.Note(store.Entry{At: ch.Now.UnixMicro(), Who: c.Rec().Name, Thing: "item", ThingID: l.ItemID, What: "listing " + l.State, Text: text})
 }
@@ -256,32 +252,11 @@ func (r *Listing) raiseRejected(ch *engine.Change, c *engine.Conn, l *store.List
 		Expected: "A listing that the channel takes. Correct what it names, then publish it again."}, ch.Now)
 }
 
-// queueQuantity lets the quantity of one listing be told.
-func (r *Listing) queueQuantity(ch *engine.Change, l *store.Listing) error {
-	book, err := r.Inventory.Book(ch, []int64{l.ItemID})
-	if err != nil {
-		return err
-	}
-	w, err := r.Inventory.ItemKindsNow(ch)
-	if err != nil {
-		return err
-	}
-	return r.Inventory.QueueListings(ch, w, []store.Listing{*l}, book.Level)
-}
-
-// Matched sends the quantity of a listing that has just become an item, and lets the orders go on that
-// waited for it.
-func (r *Listing) Matched(ch *engine.Change, c *engine.Conn, l *store.Listing) error {
-	if err := r.queueQuantity(ch, l); err != nil {
-		return err
-	}
+// Matched lets the quantity of a listing that has just become an item be told, and the orders go on that waited for it.
+func Matched(ch *engine.Change, l *store.Listing) {
+	ch.Mark(engine.ListingMoved, l.ID)
+	ch.Mark(engine.ListingKnown, l.ID)
 	ch.Tell("stock", fmt.Sprint(l.ItemID))
-	return r.Rematch(ch, c, l.OutsideID, l.SKU)
-}
-
-// Rematch lets orders of a channel go on that waited for one of its listings.
-func (r *Listing) Rematch(ch *engine.Change, c *engine.Conn, number, sku string) error {
-	return r.OnKnown(ch, RematchArgs{Connection: c.ID, Listing: number, SKU: sku})
 }
 
 // Match says which item a listing is. With every it answers for all listings of the connection that carry
@@ -375,15 +350,9 @@ func (r *Listing) decideListing(ctx context.Context, id int64, every bool, who s
 			}
 			ch.Tell("listing", l.SKU)
 		}
-		c := r.ByID(first.ConnectionID)
-		if c == nil {
-			return nil
-		}
 		for i := range list {
 			if list[i].ItemID != 0 {
-				if err := r.Matched(ch, c, &list[i]); err != nil {
-					return err
-				}
+				Matched(ch, &list[i])
 			}
 		}
 		return nil
@@ -479,11 +448,4 @@ func (r *Listing) ReadListings(ctx context.Context, code, who string) ([]string,
 		out = append(out, rec.Code)
 	}
 	return out, nil
-}
-
-// RematchArgs say what became known: a listing of a connection, or, with connection 0, an item of a SKU.
-type RematchArgs struct {
-	Connection int64  `json:"connection"`
-	Listing    string `json:"listing"`
-	SKU        string `json:"sku"`
 }

@@ -538,15 +538,8 @@ func (r *Listing) SetPolicy(ctx context.Context, listing int64, o stock.Override
 		if err := ch.Note(store.Entry{At: ch.Now.UnixMicro(), Who: who, Thing: "item", ThingID: l.ItemID, What: "offer", Text: fmt.Sprintf("Offered on %s: %s", l.ConnectionName, engine.Or(l.Policy, "as the channel's policy says"))}); err != nil {
 			return err
 		}
-		book, err := r.Inventory.Book(ch, []int64{l.ItemID})
-		if err != nil {
-			return err
-		}
-		w, err := r.Inventory.ItemKindsNow(ch)
-		if err != nil {
-			return err
-		}
 		ch.Tell("stock", fmt.Sprint(l.ItemID))
-		return r.Inventory.QueueListings(ch, w, []store.Listing{l}, book.Level)
+		ch.Mark(engine.ListingMoved, l.ID)
+		return nil
 	})
 }

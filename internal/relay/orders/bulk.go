@@ -209,7 +209,7 @@ func (r *Orders) ActStep(ctx context.Context, j *store.Job) (bool, error) {
 	for _, p := range parts {
 		was := p
 		if asking {
-			p, err = r.OnUnderWay(ctx, p)
+			p, err = r.Actions[a.Action].Became(ctx, p)
 		} else {
 			p, err = r.actPart(ctx, a, p, j.Who)
 		}
@@ -241,9 +241,9 @@ func (r *Orders) actPart(ctx context.Context, a actArgs, p store.JobPart, who st
 	}
 	var err error
 	p.State = store.JobDone
-	if act := r.Actions[a.Action]; act != nil {
-		var underWay bool
-		if p.Text, p.Was, underWay, err = act(ctx, p.Subject, value, who); underWay {
+	if act := r.Actions[a.Action]; act.Do != nil {
+		p.Text, p.Was, err = act.Do(ctx, p.Subject, who)
+		if act.Became != nil && err == nil {
 			p.State = store.JobUnderWay
 		}
 	} else {
@@ -356,5 +356,10 @@ func approve(o *order.Order, who string) (got order.Change, text, was string, er
 	return got, "", "", &engine.Refused{Text: "not held", Conflict: true}
 }
 
-// Action does something to an order by its number. underWay: something was asked for at the outside; was then says what.
-type Action func(ctx context.Context, number, value, who string) (text, was string, underWay bool, err error)
+// Action is what can be done to an order by its number, beyond what the order alone decides.
+type Action struct {
+	// Do does it, or asks for it at the outside; was says then what was asked for.
+	Do func(ctx context.Context, number, who string) (text, was string, err error)
+	// Became is asked what became of what Do asked for at the outside. nil: Do does it here and now.
+	Became func(ctx context.Context, p store.JobPart) (store.JobPart, error)
+}

@@ -88,7 +88,8 @@ func (r *Orders) MakeKnown(ctx context.Context, code, sold, sku string, create b
 			if err := ch.Note(store.Entry{At: ch.Now.UnixMicro(), Who: who, Thing: "item", ThingID: item, What: "matched", Text: fmt.Sprintf("%s sold at %s is this item", sold, c.Rec().Name)}); err != nil {
 				return err
 			}
-			return r.Listing.Rematch(ch, c, "", sold)
+			ch.Mark(engine.ListingKnown, l.ID)
+			return nil
 		}); err != nil {
 			return out, err
 		}

@@ -32,7 +32,8 @@ func (r *Orders) refind(ch *engine.Change, o *order.Order, was findable) error {
 	if now == was {
 		return nil
 	}
-	return ch.Findable(o)
+	ch.Mark(engine.OrderWords, o.ID)
+	return nil
 }
 
 // counter is the number series of an order: the connection's own, and another one for what others fulfil.

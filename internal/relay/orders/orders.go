@@ -3,16 +3,13 @@
 package orders
 
 import (
-	"context"
 	"sync/atomic"
 
-	"openrelay/internal/core/order"
 	"openrelay/internal/core/rules"
 	"openrelay/internal/relay/engine"
 	"openrelay/internal/relay/exchange"
 	"openrelay/internal/relay/inventory"
 	"openrelay/internal/relay/listing"
-	"openrelay/internal/store"
 )
 
 // Orders are the orders of a company.
@@ -22,12 +19,6 @@ type Orders struct {
 	Inventory *inventory.Inventory
 	Listing   *listing.Listing
 
-	// OnSaving is called for an order that is about to be written.
-	OnSaving func(ch *engine.Change, o *order.Order) error
-	// OnChanged is called for an order that was changed under those who work on it.
-	OnChanged func(ch *engine.Change, o *order.Order) error
-	// OnUnderWay is asked what became of an action that was asked for at the outside.
-	OnUnderWay func(ctx context.Context, p store.JobPart) (store.JobPart, error)
 	// Actions are what can be done to an order, beyond what the order alone decides.
 	Actions map[string]Action
 

@@ -163,9 +163,7 @@ func (r *Orders) TakeOrders(b *exchange.Batch, all []exchange.Mapped) error {
 		if err := r.SaveOrder(b.Ch, o); err != nil {
 			return err
 		}
-		if err := r.OnChanged(b.Ch, o); err != nil {
-			return err
-		}
+		b.Ch.Mark(engine.OrderChanged, o.ID)
 		if err := r.refind(b.Ch, o, was[o.ID]); err != nil {
 			return err
 		}
@@ -182,19 +180,9 @@ func (r *Orders) TakeOrders(b *exchange.Batch, all []exchange.Mapped) error {
 		return err
 	}
 	for _, o := range created {
-		before := o.Revision
-		if err := r.OnSaving(b.Ch, o); err != nil {
-			return err
-		}
-		if o.Revision != before {
-			if err := b.Ch.UpdateOrder(o); err != nil {
-				return err
-			}
-		}
+		markCarried(b.Ch, o)
 		if len(o.Holds) > 0 {
-			if err := r.syncExceptions(b.Ch, o); err != nil {
-				return err
-			}
+			b.Ch.Mark(engine.OrderSaved, o.ID)
 		}
 	}
 	if err := b.Ch.Note(entries...); err != nil {
@@ -342,19 +330,45 @@ func Notes(c order.Change, who string, now time.Time) []store.Entry {
 	return out
 }
 
+// SaveOrder writes a changed order; what follows from that is settled with the change.
 func (r *Orders) SaveOrder(ch *engine.Change, o *order.Order) error {
-	if err := r.OnSaving(ch, o); err != nil {
-		return err
-	}
 	if err := ch.UpdateOrder(o); err != nil {
 		return err
 	}
 	ch.Tell("order", o.Number)
-	return r.syncExceptions(ch, o)
+	markCarried(ch, o)
+	ch.Mark(engine.OrderSaved, o.ID)
+	return nil
 }
 
-// syncExceptions keeps one open exception per hold.
-func (r *Orders) syncExceptions(ch *engine.Change, o *order.Order) error {
+// markCarried marks an order that a rule lets go on without a person.
+func markCarried(ch *engine.Change, o *order.Order) {
+	if o.Ours.Decided.Carry != "" && !o.Routed {
+		ch.Mark(engine.OrderCarried, o.ID)
+	}
+}
+
+// EachOrder makes of what is to be done for an order a settler of many.
+func EachOrder(f func(*engine.Change, *order.Order) error) engine.Settler {
+	return func(ch *engine.Change, ids []int64) error {
+		for _, id := range ids {
+			o, err := ch.Order(id)
+			if err != nil {
+				return err
+			}
+			if err := f(ch, o); err != nil {
+				return fmt.Errorf("order %s: %w", o.Number, err)
+			}
+		}
+		return nil
+	}
+}
+
+// SettleWords writes anew the words by which an order is found.
+func (r *Orders) SettleWords(ch *engine.Change, o *order.Order) error { return ch.Findable(o) }
+
+// SettleHolds keeps one open exception per hold.
+func (r *Orders) SettleHolds(ch *engine.Change, o *order.Order) error {
 	var keep []string
 	for _, h := range o.Holds {
 		about := h.About

@@ -47,9 +47,7 @@ func (r *Orders) onOrder(ch *engine.Change, number string, revision int64, who s
 	if err := r.SaveOrder(ch, o); err != nil {
 		return err
 	}
-	if err := r.OnChanged(ch, o); err != nil {
-		return err
-	}
+	ch.Mark(engine.OrderChanged, o.ID)
 	if err := r.refind(ch, o, was); err != nil {
 		return err
 	}
@@ -99,9 +97,7 @@ func (r *Orders) Void(ctx context.Context, number, reason string, release bool, 
 				o.Ours.ReleasedNumber = o.Number
 				o.Number = fmt.Sprintf("%s/void-%d", o.Number, o.ID)
 				got.Notes = append(got.Notes, order.Note{What: "number released", Text: "Number " + o.Ours.ReleasedNumber + " can be given again"})
-				if err := ch.Findable(o); err != nil {
-					return got, err
-				}
+				ch.Mark(engine.OrderWords, o.ID)
 			}
 			now = o.Number
 			return got, nil

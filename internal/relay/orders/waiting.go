@@ -9,7 +9,6 @@ import (
 	"openrelay/internal/core/order"
 	"openrelay/internal/core/stock"
 	"openrelay/internal/relay/engine"
-	"openrelay/internal/relay/listing"
 	"openrelay/internal/store"
 )
 
@@ -82,7 +81,7 @@ func (r *Orders) SourcesStep(ctx context.Context, j *store.Job) (done bool, err 
 
 // RematchStep lets the next orders go on that waited for something that is known now.
 func (r *Orders) RematchStep(ctx context.Context, j *store.Job) (done bool, err error) {
-	var a listing.RematchArgs
+	var a rematchArgs
 	if err := json.Unmarshal([]byte(j.Args), &a); err != nil {
 		return true, err
 	}
@@ -93,8 +92,43 @@ func (r *Orders) RematchStep(ctx context.Context, j *store.Job) (done bool, err 
 	})
 }
 
-// RematchAll looks again at orders that wait for something that is known now: the first at once, the others by a job.
-func (r *Orders) RematchAll(ch *engine.Change, a listing.RematchArgs) error {
+// SettleItemsKnown looks again at orders that wait for items which are there now.
+func (r *Orders) SettleItemsKnown(ch *engine.Change, ids []int64) error {
+	items, err := ch.Items(ids)
+	if err != nil {
+		return err
+	}
+	for _, id := range ids {
+		if err := r.rematchAll(ch, rematchArgs{SKU: items[id].SKU}); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// SettleListingsKnown looks again at orders that wait for listings of which the item is known now.
+func (r *Orders) SettleListingsKnown(ch *engine.Change, ids []int64) error {
+	list, err := ch.ListingsByID(ids)
+	if err != nil {
+		return err
+	}
+	for _, l := range list {
+		if err := r.rematchAll(ch, rematchArgs{Connection: l.ConnectionID, Listing: l.OutsideID, SKU: l.SKU}); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// rematchArgs say what became known: a listing of a connection, or, with connection 0, an item of a SKU.
+type rematchArgs struct {
+	Connection int64  `json:"connection"`
+	Listing    string `json:"listing"`
+	SKU        string `json:"sku"`
+}
+
+// rematchAll looks again at the first orders that wait for something that is known now, and at the others by a job.
+func (r *Orders) rematchAll(ch *engine.Change, a rematchArgs) error {
 	mark, err := r.rematchSome(ch, a, 0)
 	if err != nil || mark == 0 {
 		return err
@@ -104,7 +138,7 @@ func (r *Orders) RematchAll(ch *engine.Change, a listing.RematchArgs) error {
 }
 
 // rematchSome looks again at the next orders after a mark, and returns the mark from which to go on, or 0.
-func (r *Orders) rematchSome(ch *engine.Change, a listing.RematchArgs, after int64) (int64, error) {
+func (r *Orders) rematchSome(ch *engine.Change, a rematchArgs, after int64) (int64, error) {
 	list, err := ch.OrdersUnmatched(a.Connection, a.Listing, a.SKU, after, orderBatch)
 	if err != nil || len(list) == 0 {
 		return 0, err
@@ -129,10 +163,17 @@ func (r *Orders) rematchSome(ch *engine.Change, a listing.RematchArgs, after int
 	return mark, nil
 }
 
-// ServeWaiting gives what became available to the orders that wait for it, oldest first: to the first of them at
-// once, to the others, as long as there is something left, by a job.
-func (r *Orders) ServeWaiting(ch *engine.Change, book *stock.Book, items []int64) error {
+// SettleFreed gives what became available to the orders that wait for it, oldest first: to the first of them at once, to
+// the others, as long as there is something left, by a job.
+func (r *Orders) SettleFreed(ch *engine.Change, items []int64) error {
+	book, err := r.Inventory.Book(ch, items)
+	if err != nil {
+		return err
+	}
 	_, done, err := r.serve(ch, book, items, serveMark{})
+	if err == nil {
+		err = r.Inventory.Post(ch, book)
+	}
 	if err != nil || done {
 		return err
 	}

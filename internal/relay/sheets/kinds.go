@@ -18,6 +18,7 @@ import (
 	"openrelay/internal/core/stock"
 	"openrelay/internal/relay/engine"
 	"openrelay/internal/relay/inventory"
+	"openrelay/internal/relay/listing"
 	"openrelay/internal/sheet"
 	"openrelay/internal/store"
 )
@@ -997,9 +998,7 @@ func carryMatches(r *Sheets, ch *engine.Change, rows []map[string]string, who st
 		}
 		ch.Tell("listing", l.SKU)
 		if l.ItemID != 0 {
-			if err := r.Listing.Matched(ch, c, &l); err != nil {
-				return err
-			}
+			listing.Matched(ch, &l)
 		}
 	}
 	return nil

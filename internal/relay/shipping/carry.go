@@ -5,7 +5,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"maps"
 	"slices"
 	"strings"
 
@@ -21,8 +20,8 @@ func carries(o *order.Order, step string) bool {
 	return slices.Index(rules.Steps, o.Ours.Decided.Carry) >= slices.Index(rules.Steps, step)
 }
 
-// CarryOn makes the pick list of an order that a rule lets go so far.
-func (r *Shipping) CarryOn(ch *engine.Change, o *order.Order) error {
+// SettleCarried makes the pick list of an order that a rule lets go so far.
+func (r *Shipping) SettleCarried(ch *engine.Change, o *order.Order) error {
 	if !carries(o, "pick") || o.Routed || o.Kind() != message.Ship || o.Stage() != order.Ready {
 		return nil
 	}
@@ -30,7 +29,10 @@ func (r *Shipping) CarryOn(ch *engine.Change, o *order.Order) error {
 	if _, refused := engine.IsRefused(err); refused {
 		return nil
 	}
-	return err
+	if err != nil {
+		return err
+	}
+	return r.Orders.SaveOrder(ch, o)
 }
 
 // carryArgs say which step a shipment takes without a person.
@@ -180,18 +182,17 @@ func (r *Shipping) AskPacked(ctx context.Context, number, who string) (string, e
 	return engine.Join(asked), nil
 }
 
-// SettingsDecided looks again at parcels whose service was not clear when a channel's table of services is another.
-func (r *Shipping) SettingsDecided(ch *engine.Change, c *engine.Conn, before, now engine.Settings, _ string) error {
-	if maps.Equal(before.Services, now.Services) {
-		return nil
-	}
-	numbers, err := ch.ShipmentsOfExceptions(engine.ServiceOpen, c.ID)
-	if err != nil {
-		return err
-	}
-	for _, n := range numbers {
-		if err := r.carryLater(ch, &store.Shipment{Number: n}, carryArgs{Step: "ship"}); err != nil {
+// SettleServices looks again at parcels whose service was not clear when a channel's table of services is another.
+func (r *Shipping) SettleServices(ch *engine.Change, connections []int64) error {
+	for _, c := range connections {
+		numbers, err := ch.ShipmentsOfExceptions(engine.ServiceOpen, c)
+		if err != nil {
 			return err
+		}
+		for _, n := range numbers {
+			if err := r.carryLater(ch, &store.Shipment{Number: n}, carryArgs{Step: "ship"}); err != nil {
+				return err
+			}
 		}
 	}
 	return nil

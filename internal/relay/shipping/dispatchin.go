@@ -230,9 +230,7 @@ func (r *Shipping) dispatchedElsewhere(ch *engine.Change, c *engine.Conn, told s
 	if err := r.NoteOrder(ch, o, c.Rec().Name, "shipped", "Left elsewhere by %s, tracking number %s, told by %s", engine.Or(m.Carrier, "a carrier"), m.Tracking, c.Rec().Name); err != nil {
 		return err
 	}
-	if err := r.SyncShipments(ch, o); err != nil { // what was to be picked here has left elsewhere
-		return err
-	}
+	ch.Mark(engine.OrderChanged, o.ID) // what was to be picked here has left elsewhere
 	if err := r.Orders.SaveOrder(ch, o); err != nil {
 		return err
 	}
@@ -253,9 +251,7 @@ func (r *Shipping) tellDispatched(ch *engine.Change, o *order.Order, s *store.Sh
 			d.Lines = append(d.Lines, message.DispatchLine{ID: l.OutsideID, SKU: l.SKU, Quantity: n})
 		}
 	}
-	if err := ch.Findable(o); err != nil {
-		return err
-	}
+	ch.Mark(engine.OrderWords, o.ID)
 	return r.queueDispatch(ch, o, s, d)
 }
 

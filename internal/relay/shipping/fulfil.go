@@ -30,8 +30,8 @@ func loadShipment(ch *engine.Change, number string) (store.Shipment, *order.Orde
 	return s, o, err
 }
 
-// SyncShipments brings open shipments along with an order that changed under them.
-func (r *Shipping) SyncShipments(ch *engine.Change, o *order.Order) error {
+// SettleShipments brings open shipments along with an order that changed under them.
+func (r *Shipping) SettleShipments(ch *engine.Change, o *order.Order) error {
 	if !o.Routed {
 		return nil
 	}
@@ -587,9 +587,7 @@ func (r *Shipping) Readdress(ctx context.Context, number string, to place.Addres
 			return &engine.Refused{Text: fmt.Sprintf("order %s is %s; its address can no longer be changed", o.Number, st), Conflict: true}
 		}
 		order.Readdress(o, to)
-		if err := ch.Findable(o); err != nil {
-			return err
-		}
+		ch.Mark(engine.OrderWords, o.ID)
 		if err := r.NoteOrder(ch, o, who, "address", "Address changed to %s", strings.Join(to.Lines(), ", ")); err != nil {
 			return err
 		}

@@ -221,9 +221,7 @@ func (r *Shipping) parcelLeaves(ch *engine.Change, c *engine.Conn, s *store.Ship
 	if err := ch.UpdateShipment(s); err != nil {
 		return err
 	}
-	if err := ch.Findable(o); err != nil {
-		return err
-	}
+	ch.Mark(engine.OrderWords, o.ID)
 	ch.Tell("manifest", fmt.Sprint(s.ManifestID))
 	if err := r.countFreight(ch, o, s); err != nil {
 		return err
