@@ -73,12 +73,12 @@ type ImportView struct {
 
 // ImportRecord is a record of a first import.
 type ImportRecord struct {
-	Kind    string `json:"kind"`
-	Number  string `json:"number"`
-	Title   string `json:"title"`
-	Verdict string `json:"verdict"`
-	Reason  string `json:"reason,omitempty"`
-	Done    bool   `json:"done"`
+	Kind    message.Feed `json:"kind"`
+	Number  string       `json:"number"`
+	Title   string       `json:"title"`
+	Verdict string       `json:"verdict"`
+	Reason  string       `json:"reason,omitempty"`
+	Done    bool         `json:"done"`
 }
 
 // BenchRow is an exchange that was tried.
@@ -86,7 +86,7 @@ type BenchRow struct {
 	ID       int64              `json:"id"`
 	At       *time.Time         `json:"at"`
 	Who      string             `json:"who"`
-	Feed     string             `json:"feed"`
+	Feed     message.Feed       `json:"feed"`
 	Message  string             `json:"message"`
 	Exchange connector.Exchange `json:"exchange"`
 	Error    string             `json:"error,omitempty"`
@@ -500,8 +500,8 @@ func (a *API) bench() {
 		return nil, fmt.Errorf("connection %s: %w", in.Code, store.ErrNotFound)
 	})
 	type sampleInput struct {
-		Code string `path:"code" maxLength:"60"`
-		Feed string `query:"feed" maxLength:"40"`
+		Code string       `path:"code" maxLength:"60"`
+		Feed message.Feed `query:"feed" maxLength:"40"`
 	}
 	type sample struct {
 		Text string `json:"text"`
@@ -513,9 +513,9 @@ func (a *API) bench() {
 	type tryInput struct {
 		Code string `path:"code" maxLength:"60"`
 		Body struct {
-			Feed string `json:"feed" maxLength:"40"`
-			Text string `json:"text" maxLength:"1000000" doc:"A record of theirs for a feed that comes in, a message of ours for one that goes out"`
-			Send bool   `json:"send" doc:"Send it, marked as a test; without it, only what would be sent is shown"`
+			Feed message.Feed `json:"feed" maxLength:"40"`
+			Text string       `json:"text" maxLength:"1000000" doc:"A record of theirs for a feed that comes in, a message of ours for one that goes out"`
+			Send bool         `json:"send" doc:"Send it, marked as a test; without it, only what would be sent is shown"`
 		}
 	}
 	op(a, "operator", http.MethodPost, "/connections/{code}/try", "try", "Try a mapping, see or send one message", func(ctx context.Context, in *tryInput) (*body[joining.Tried], error) {

@@ -484,9 +484,9 @@ func (a *API) connections() {
 		return get(ctx, in.Code)
 	})
 	type feedInput struct {
-		Code    string `path:"code"`
-		Kind    string `path:"kind"`
-		IfMatch string `header:"If-Match"`
+		Code    string       `path:"code"`
+		Kind    message.Feed `path:"kind"`
+		IfMatch string       `header:"If-Match"`
 		Body    struct {
 			On       bool   `json:"on"`
 			Schedule string `json:"schedule,omitempty"`
@@ -506,8 +506,8 @@ func (a *API) connections() {
 		return get(ctx, in.Code)
 	})
 	type runInput struct {
-		Code string `path:"code"`
-		Kind string `path:"kind"`
+		Code string       `path:"code"`
+		Kind message.Feed `path:"kind"`
 		Body struct {
 			From string `json:"from,omitempty" doc:"Load again from this time on (RFC 3339)"`
 		}

@@ -171,19 +171,19 @@ func (a *API) entries(ctx context.Context, list []store.Entry) []Entry {
 
 // Outbox is a message decided and sent or waiting.
 type Outbox struct {
-	ID             int64      `json:"id"`
-	Connection     string     `json:"connection"`
-	ConnectionName string     `json:"connection_name"`
-	Feed           string     `json:"feed"`
-	Subject        string     `json:"subject"`
-	Reference      string     `json:"reference"`
-	State          string     `json:"state" enum:"waiting,sending,sent,confirmed,refused,superseded"`
-	Attempts       int64      `json:"attempts"`
-	CreatedAt      *time.Time `json:"created_at"`
-	NextAt         *time.Time `json:"next_at,omitempty"`
-	SentAt         *time.Time `json:"sent_at,omitempty"`
-	ConfirmedAt    *time.Time `json:"confirmed_at,omitempty"`
-	Error          string     `json:"error,omitempty"`
+	ID             int64        `json:"id"`
+	Connection     string       `json:"connection"`
+	ConnectionName string       `json:"connection_name"`
+	Feed           message.Feed `json:"feed"`
+	Subject        string       `json:"subject"`
+	Reference      string       `json:"reference"`
+	State          string       `json:"state" enum:"waiting,sending,sent,confirmed,refused,superseded"`
+	Attempts       int64        `json:"attempts"`
+	CreatedAt      *time.Time   `json:"created_at"`
+	NextAt         *time.Time   `json:"next_at,omitempty"`
+	SentAt         *time.Time   `json:"sent_at,omitempty"`
+	ConfirmedAt    *time.Time   `json:"confirmed_at,omitempty"`
+	Error          string       `json:"error,omitempty"`
 }
 
 func outbox(m store.OutboxMessage) Outbox {
@@ -339,18 +339,18 @@ type Connection struct {
 
 // Feed is one kind of record moving one way.
 type Feed struct {
-	Kind     string     `json:"kind"`
-	On       bool       `json:"on"`
-	Lamp     views.Lamp `json:"lamp"`
-	Ways     []string   `json:"ways" doc:"push, read or send"`
-	Schedule string     `json:"schedule" doc:"Cron fields or @every; empty means the connector's own"`
-	Every    string     `json:"every,omitempty" doc:"The connector's own schedule"`
-	Mark     string     `json:"mark,omitempty"`
-	LastOK   *time.Time `json:"last_ok,omitempty"`
-	Next     *time.Time `json:"next,omitempty"`
-	Failures int64      `json:"failures"`
-	Error    string     `json:"error,omitempty"`
-	Revision int64      `json:"revision"`
+	Kind     message.Feed `json:"kind"`
+	On       bool         `json:"on"`
+	Lamp     views.Lamp   `json:"lamp"`
+	Ways     []string     `json:"ways" doc:"push, read or send"`
+	Schedule string       `json:"schedule" doc:"Cron fields or @every; empty means the connector's own"`
+	Every    string       `json:"every,omitempty" doc:"The connector's own schedule"`
+	Mark     string       `json:"mark,omitempty"`
+	LastOK   *time.Time   `json:"last_ok,omitempty"`
+	Next     *time.Time   `json:"next,omitempty"`
+	Failures int64        `json:"failures"`
+	Error    string       `json:"error,omitempty"`
+	Revision int64        `json:"revision"`
 }
 
 func (a *API) connection(v views.ConnectionView) Connection {
@@ -378,7 +378,7 @@ type Run struct {
 	ID             int64            `json:"id"`
 	Connection     string           `json:"connection"`
 	ConnectionName string           `json:"connection_name"`
-	Feed           string           `json:"feed"`
+	Feed           message.Feed     `json:"feed"`
 	Cause          string           `json:"cause"`
 	State          string           `json:"state" enum:"running,open,done,failed"`
 	StartedAt      *time.Time       `json:"started_at"`

@@ -279,14 +279,14 @@ func joiningNouns() []command {
 				text = string(b)
 			} else {
 				var err error
-				if text, err = c.Sample(ctx, a[0], a[1]); err != nil {
+				if text, err = c.Sample(ctx, a[0], message.Feed(a[1])); err != nil {
 					return err
 				}
 				if text == "" {
 					return errors.New("nothing has come in over this feed yet; give a sample with -sample")
 				}
 			}
-			t, err := c.Try(ctx, a[0], a[1], text, send)
+			t, err := c.Try(ctx, a[0], message.Feed(a[1]), text, send)
 			if err != nil {
 				return err
 			}
@@ -316,7 +316,7 @@ func joiningNouns() []command {
 					if x.Can.TestFlag != "" {
 						yes = "yes"
 					}
-					row(x.Connector, x.Title, x.Side, x.Can.Way, strings.Join(x.Can.In, ", "), strings.Join(x.Can.Out, ", "), yes, strings.Join(x.Can.ReadBack, ", "))
+					row(x.Connector, x.Title, x.Side, x.Can.Way, message.FeedList(x.Can.In), message.FeedList(x.Can.Out), yes, message.FeedList(x.Can.ReadBack))
 				}
 			})
 		}),
@@ -750,10 +750,10 @@ func runConnector(ctx context.Context, e *Env, f *flag.FlagSet, args []string) e
 	p := &printer{e.Out, e.Err, *asJSON}
 	if f.Arg(0) == "check" {
 		return p.show(d.Capabilities(), func(row func(...any)) {
-			row(fmt.Sprintf("%s: %s, %s; let in by %s; feeds: %s", f.Arg(1), d.Title, d.Side, d.Capabilities().Way, strings.Join(d.Kinds(), ", ")))
+			row(fmt.Sprintf("%s: %s, %s; let in by %s; feeds: %s", f.Arg(1), d.Title, d.Side, d.Capabilities().Way, message.FeedList(d.Kinds())))
 		})
 	}
-	kind := *feed
+	kind := message.Feed(*feed)
 	for _, k := range d.Kinds() {
 		if kind == "" && connector.ComesIn(k) {
 			kind = k
@@ -806,7 +806,7 @@ func runConnector(ctx context.Context, e *Env, f *flag.FlagSet, args []string) e
 
 // liveReading is what one reading of the system itself came to.
 type liveReading struct {
-	Feed    string            `json:"feed"`
+	Feed    message.Feed      `json:"feed"`
 	Verdict connector.Verdict `json:"verdict"`
 	Records int               `json:"records"`
 	Good    int               `json:"good"`
@@ -814,7 +814,7 @@ type liveReading struct {
 	Mistake map[string]int    `json:"mistakes"`
 }
 
-func tryLive(ctx context.Context, e *Env, p *printer, line *connector.Line, kind string) error {
+func tryLive(ctx context.Context, e *Env, p *printer, line *connector.Line, kind message.Feed) error {
 	out := liveReading{Feed: kind, Verdict: line.Test(ctx), Mistake: map[string]int{}}
 	if !out.Verdict.LetIn {
 		return errors.New(out.Verdict.Text)

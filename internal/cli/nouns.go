@@ -16,6 +16,7 @@ import (
 
 	"openrelay/internal/api"
 	"openrelay/internal/client"
+	"openrelay/internal/core/message"
 	"openrelay/internal/core/money"
 	"openrelay/internal/core/picking"
 	"openrelay/internal/store"
@@ -306,8 +307,8 @@ func nouns() []command {
 				return err
 			}
 			for _, fd := range x.Feeds {
-				if fd.Kind == a[1] {
-					if x, err = c.SetFeed(ctx, a[0], a[1], !off, schedule, fd.Revision); err != nil {
+				if string(fd.Kind) == a[1] {
+					if x, err = c.SetFeed(ctx, a[0], fd.Kind, !off, schedule, fd.Revision); err != nil {
 						return err
 					}
 					return p.show(x.Feeds, func(row func(...any)) { feedTable(x, row) })
@@ -336,7 +337,7 @@ func nouns() []command {
 		noun("run", "CONNECTION KIND", "Run a feed now, or load it again from a time", 2, 2, func(f *flag.FlagSet) {
 			f.StringVar(&from, "from", "", "load again from this `time` on, such as 2026-01-31T00:00:00Z")
 		}, func(ctx context.Context, c *client.Client, p *printer, a []string) error {
-			id, err := c.RunNow(ctx, a[0], a[1], from)
+			id, err := c.RunNow(ctx, a[0], message.Feed(a[1]), from)
 			if err != nil {
 				return err
 			}

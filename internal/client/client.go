@@ -149,7 +149,7 @@ func get[T any](ctx context.Context, c *Client, path string) (out T, err error) 
 	return out, err
 }
 
-func esc(s string) string { return url.PathEscape(s) }
+func esc[T ~string](s T) string { return url.PathEscape(string(s)) }
 
 // Orders lists a page of orders; query is like "stage=ready&limit=50".
 func (c *Client) Orders(ctx context.Context, query string) (list []api.OrderRow, next string, err error) {
@@ -259,7 +259,7 @@ func (c *Client) Test(ctx context.Context, code string) (out message.Identity, e
 }
 
 // SetFeed switches a feed; the revision is the one seen.
-func (c *Client) SetFeed(ctx context.Context, code, kind string, on bool, schedule string, revision int64) (out api.Connection, err error) {
+func (c *Client) SetFeed(ctx context.Context, code string, kind message.Feed, on bool, schedule string, revision int64) (out api.Connection, err error) {
 	_, err = c.Do(ctx, http.MethodPatch, "/connections/"+esc(code)+"/feeds/"+esc(kind), map[string]any{"on": on, "schedule": schedule}, &out, Match(revision))
 	return out, err
 }
@@ -271,7 +271,7 @@ func (c *Client) Pause(ctx context.Context, code string, paused bool, revision i
 }
 
 // RunNow runs a feed now, from a time on if one is given.
-func (c *Client) RunNow(ctx context.Context, code, kind, from string) (int64, error) {
+func (c *Client) RunNow(ctx context.Context, code string, kind message.Feed, from string) (int64, error) {
 	var out struct {
 		Run int64 `json:"run"`
 	}

@@ -156,15 +156,15 @@ func (c *Client) ClearTests(ctx context.Context, code string) (int64, error) {
 }
 
 // Sample is something to try a feed with.
-func (c *Client) Sample(ctx context.Context, code, feed string) (string, error) {
+func (c *Client) Sample(ctx context.Context, code string, feed message.Feed) (string, error) {
 	out, err := get[struct {
 		Text string `json:"text"`
-	}](ctx, c, "/connections/"+esc(code)+"/sample?feed="+url.QueryEscape(feed))
+	}](ctx, c, "/connections/"+esc(code)+"/sample?feed="+url.QueryEscape(string(feed)))
 	return out.Text, err
 }
 
 // Try tries a mapping, or shows or sends one message.
-func (c *Client) Try(ctx context.Context, code, feed, text string, send bool) (out joining.Tried, err error) {
+func (c *Client) Try(ctx context.Context, code string, feed message.Feed, text string, send bool) (out joining.Tried, err error) {
 	_, err = c.Do(ctx, http.MethodPost, "/connections/"+esc(code)+"/try", map[string]any{"feed": feed, "text": text, "send": send}, &out)
 	return out, err
 }

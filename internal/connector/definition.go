@@ -31,7 +31,7 @@ type Definition struct {
 	Limits    Limits                       `yaml:"limits"`
 	Tables    map[string]map[string]string `yaml:"tables"`
 	Push      *Push                        `yaml:"push"`
-	Feeds     map[string]*Feed             `yaml:"feeds"`
+	Feeds     map[message.Feed]*Feed       `yaml:"feeds"`
 	Calls     map[string]*Call             `yaml:"calls"`
 
 	// Text is the definition as it was written; for one that extends another, only its own part.
@@ -259,25 +259,25 @@ type SendAnswer struct {
 // The kinds of feeds and calls of the language and what they map to, in the order in which people
 // meet them.
 var (
-	inKinds = []kindOf{
-		{"orders in", reflect.TypeFor[message.Order]()},
-		{"listings in", reflect.TypeFor[message.Listing]()},
-		{"items in", reflect.TypeFor[message.Item]()},
-		{"customers in", reflect.TypeFor[message.Customer]()},
-		{"stock in", reflect.TypeFor[message.StockLevel]()},
-		{"dispatch in", reflect.TypeFor[message.Dispatch]()},
-		{"tracking in", reflect.TypeFor[message.Tracking]()},
+	inKinds = []kindOf[message.Feed]{
+		{message.OrdersIn, reflect.TypeFor[message.Order]()},
+		{message.ListingsIn, reflect.TypeFor[message.Listing]()},
+		{message.ItemsIn, reflect.TypeFor[message.Item]()},
+		{message.CustomersIn, reflect.TypeFor[message.Customer]()},
+		{message.StockIn, reflect.TypeFor[message.StockLevel]()},
+		{message.DispatchIn, reflect.TypeFor[message.Dispatch]()},
+		{message.TrackingIn, reflect.TypeFor[message.Tracking]()},
 	}
-	outKinds = []kindOf{
-		{"stock out", reflect.TypeFor[SendAnswer]()},
-		{"items out", reflect.TypeFor[SendAnswer]()},
-		{"dispatch out", reflect.TypeFor[SendAnswer]()},
-		{"answers out", reflect.TypeFor[SendAnswer]()},
-		{"states out", reflect.TypeFor[SendAnswer]()},
-		{"labels out", reflect.TypeFor[message.Label]()},
-		{"handovers out", reflect.TypeFor[message.HandoverReceipt]()},
+	outKinds = []kindOf[message.Feed]{
+		{message.StockOut, reflect.TypeFor[SendAnswer]()},
+		{message.ItemsOut, reflect.TypeFor[SendAnswer]()},
+		{message.DispatchOut, reflect.TypeFor[SendAnswer]()},
+		{message.AnswersOut, reflect.TypeFor[SendAnswer]()},
+		{message.StatesOut, reflect.TypeFor[SendAnswer]()},
+		{message.LabelsOut, reflect.TypeFor[message.Label]()},
+		{message.HandoversOut, reflect.TypeFor[message.HandoverReceipt]()},
 	}
-	callKinds = []kindOf{
+	callKinds = []kindOf[string]{
 		{"identity", reflect.TypeFor[message.Identity]()},
 		{"rates", reflect.TypeFor[message.Rate]()},
 		{"tariff", reflect.TypeFor[freight.Tariff]()},
@@ -285,12 +285,12 @@ var (
 	}
 )
 
-type kindOf struct {
-	name  string
+type kindOf[N ~string] struct {
+	name  N
 	shape reflect.Type
 }
 
-func shapeOf(kinds []kindOf, name string) reflect.Type {
+func shapeOf[N ~string](kinds []kindOf[N], name N) reflect.Type {
 	for _, k := range kinds {
 		if k.name == name {
 			return k.shape
@@ -300,9 +300,9 @@ func shapeOf(kinds []kindOf, name string) reflect.Type {
 }
 
 // Kinds lists the feeds of a definition in a fixed order: what comes in first.
-func (d *Definition) Kinds() []string {
-	var out []string
-	for _, list := range [][]kindOf{inKinds, outKinds} {
+func (d *Definition) Kinds() []message.Feed {
+	var out []message.Feed
+	for _, list := range [][]kindOf[message.Feed]{inKinds, outKinds} {
 		for _, k := range list {
 			if d.Feeds[k.name] != nil {
 				out = append(out, k.name)
@@ -315,13 +315,13 @@ func (d *Definition) Kinds() []string {
 // Menus tells whether items with option groups can be listed there: whether what is sent of an item says
 // anything of its groups.
 func (d *Definition) Menus() bool {
-	f := d.Feeds["items out"]
+	f := d.Feeds[message.ItemsOut]
 	return f != nil && f.Send != nil && mentions(f.Send.Request.Body.node, "groups")
 }
 
 // TellsEdits tells whether the other side says by how much people change quantities there.
 func (l *Line) TellsEdits() bool {
-	f := l.Def.Feeds["stock in"]
+	f := l.Def.Feeds[message.StockIn]
 	return f != nil && valueOf(f.Map.node, "change") != nil
 }
 
@@ -333,7 +333,7 @@ func mentions(n *yaml.Node, word string) bool {
 }
 
 // ComesIn tells whether records of a feed come to us.
-func ComesIn(kind string) bool { return shapeOf(inKinds, kind) != nil }
+func ComesIn(kind message.Feed) bool { return shapeOf(inKinds, kind) != nil }
 
 // Secrets are the names of the fields that must not be shown.
 func (d *Definition) Secrets() map[string]bool {
@@ -537,8 +537,8 @@ func (d *Definition) hasField(name string) bool {
 	return false
 }
 
-func (f *Feed) compile(l *language, kind string) {
-	what := "feeds." + kind
+func (f *Feed) compile(l *language, kind message.Feed) {
+	what := "feeds." + string(kind)
 	l.watch("item", "event")
 	l.compile(&f.ID, what+".id")
 	l.compile(&f.Version, what+".version")
@@ -637,19 +637,19 @@ func refuses(rules []Require, v Vars) (string, error) {
 
 // Capabilities say what a connector can do, for people who choose one.
 type Capabilities struct {
-	In       []string `json:"in" doc:"Feeds that come in"`
-	Out      []string `json:"out" doc:"Feeds that go out"`
-	Pushes   bool     `json:"pushes" doc:"The other side calls us"`
-	TestFlag string   `json:"test_flag,omitempty" doc:"How the other side is told that something is a test"`
-	ReadBack []string `json:"read_back" doc:"Feeds whose writes are read back"`
-	Reports  []string `json:"reports" doc:"Feeds whose batches are reported on later"`
-	Calls    []string `json:"calls"`
-	Way      string   `json:"way" doc:"How we are let in, in words"`
+	In       []message.Feed `json:"in" doc:"Feeds that come in"`
+	Out      []message.Feed `json:"out" doc:"Feeds that go out"`
+	Pushes   bool           `json:"pushes" doc:"The other side calls us"`
+	TestFlag string         `json:"test_flag,omitempty" doc:"How the other side is told that something is a test"`
+	ReadBack []message.Feed `json:"read_back" doc:"Feeds whose writes are read back"`
+	Reports  []message.Feed `json:"reports" doc:"Feeds whose batches are reported on later"`
+	Calls    []string       `json:"calls"`
+	Way      string         `json:"way" doc:"How we are let in, in words"`
 }
 
 // Capabilities reads from the definition what it can do.
 func (d *Definition) Capabilities() Capabilities {
-	c := Capabilities{In: []string{}, Out: []string{}, ReadBack: []string{}, Reports: []string{}, Calls: sortedKeys(d.Calls), Pushes: d.Push != nil, Way: d.Access.words()}
+	c := Capabilities{In: []message.Feed{}, Out: []message.Feed{}, ReadBack: []message.Feed{}, Reports: []message.Feed{}, Calls: sortedKeys(d.Calls), Pushes: d.Push != nil, Way: d.Access.words()}
 	for _, kind := range d.Kinds() {
 		f := d.Feeds[kind]
 		if ComesIn(kind) {

@@ -3,9 +3,9 @@ package connector
 import (
 	"encoding/json"
 	"fmt"
+	"maps"
 	"reflect"
 	"slices"
-	"sort"
 	"strconv"
 	"strings"
 	"sync"
@@ -299,14 +299,7 @@ func jsonFields(t reflect.Type) map[string]int {
 	return out
 }
 
-func sortedKeys[V any](m map[string]V) []string {
-	out := make([]string, 0, len(m))
-	for k := range m {
-		out = append(out, k)
-	}
-	sort.Strings(out)
-	return out
-}
+func sortedKeys[K ~string, V any](m map[K]V) []K { return slices.Sorted(maps.Keys(m)) }
 
 // assignWhole fills a record of ours from a map of its own fields; a field that it does not have is
 // refused, so that a mistyped name does not vanish.

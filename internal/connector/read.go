@@ -9,11 +9,13 @@ import (
 	"strconv"
 	"strings"
 	"time"
+
+	"openrelay/internal/core/message"
 )
 
 // Record is a foreign record with what tells it apart.
 type Record struct {
-	Feed    string
+	Feed    message.Feed
 	ID      string
 	Version int64
 	Mark    string
@@ -44,7 +46,7 @@ type ReadTo struct {
 // Read fetches the pages of a feed. Pages may repeat records and, where records move between pages
 // while it reads, skip some: the mark never goes beyond the moment at which the reading began, so that
 // the next one brings what was skipped.
-func (l *Line) Read(ctx context.Context, kind string, rd Reading) (ReadTo, error) {
+func (l *Line) Read(ctx context.Context, kind message.Feed, rd Reading) (ReadTo, error) {
 	out := ReadTo{Mark: rd.Mark, Check: rd.Check}
 	f := l.Def.Feeds[kind]
 	if f == nil || f.Read == nil {
@@ -119,7 +121,7 @@ func (l *Line) theirTime(h http.Header) string {
 }
 
 // recordsOf takes a page apart.
-func (l *Line) recordsOf(kind string, f *Feed, a *answer, mark string) ([]Record, string, error) {
+func (l *Line) recordsOf(kind message.Feed, f *Feed, a *answer, mark string) ([]Record, string, error) {
 	r := f.Read
 	fail := func(err error) error {
 		return &Failure{Text: r.Request.Method + " " + r.Request.Path + ": " + err.Error(), Temporary: true}
@@ -144,7 +146,7 @@ func (l *Line) recordsOf(kind string, f *Feed, a *answer, mark string) ([]Record
 }
 
 // complete asks for the details of the records that are not known.
-func (l *Line) complete(ctx context.Context, kind string, f *Feed, records []Record, known func([]Record) ([]bool, error)) ([]Record, error) {
+func (l *Line) complete(ctx context.Context, kind message.Feed, f *Feed, records []Record, known func([]Record) ([]bool, error)) ([]Record, error) {
 	if len(f.Read.Detail) == 0 {
 		return records, nil
 	}
@@ -172,7 +174,7 @@ func (l *Line) complete(ctx context.Context, kind string, f *Feed, records []Rec
 	return out, nil
 }
 
-func (l *Line) detail(ctx context.Context, kind string, f *Feed, rec Record) (Record, error) {
+func (l *Line) detail(ctx context.Context, kind message.Feed, f *Feed, rec Record) (Record, error) {
 	v := l.vars()
 	body, raw := rec.Body, rec.Raw
 	for i := range f.Read.Detail {
@@ -363,7 +365,7 @@ func nextLink(links []string) string {
 
 // identify reads id, version and mark of a record. inside is the path of the record in the body. A
 // version is a whole number or a time; times count in microseconds.
-func (f *Feed) identify(kind string, raw []byte, body any, inside string) Record {
+func (f *Feed) identify(kind message.Feed, raw []byte, body any, inside string) Record {
 	r := Record{Feed: kind, Raw: raw, Body: body}
 	v := Vars{"item": dig(body, inside), "event": body}
 	if r.ID, r.Err = f.ID.String(v); r.Err == nil && r.ID == "" {
@@ -433,7 +435,7 @@ func (l *Line) Accept(h http.Header, raw []byte) (records []Record, ignored int,
 }
 
 // feedOf finds the feed that takes pushed events of a topic.
-func (d *Definition) feedOf(topic string) (string, *Feed) {
+func (d *Definition) feedOf(topic string) (message.Feed, *Feed) {
 	for kind, f := range d.Feeds {
 		if f.Topic != "" && f.Topic == topic {
 			return kind, f
@@ -444,7 +446,7 @@ func (d *Definition) feedOf(topic string) (string, *Feed) {
 
 // Map turns a kept record into a message of ours: *message.Order, *message.Listing and so on. Pushed
 // records are wrapped in their event; read ones are bare.
-func (l *Line) Map(kind, via string, raw []byte) (any, error) {
+func (l *Line) Map(kind message.Feed, via string, raw []byte) (any, error) {
 	f := l.Def.Feeds[kind]
 	if f == nil || f.in == nil {
 		return nil, fmt.Errorf("%s has no map for %s", l.Def.Title, kind)
@@ -457,7 +459,7 @@ func (l *Line) Map(kind, via string, raw []byte) (any, error) {
 }
 
 // MapBody does the same for a record that was decoded before.
-func (l *Line) MapBody(kind, via string, body any) (any, error) {
+func (l *Line) MapBody(kind message.Feed, via string, body any) (any, error) {
 	f := l.Def.Feeds[kind]
 	if f == nil || f.in == nil {
 		return nil, fmt.Errorf("%s has no map for %s", l.Def.Title, kind)
@@ -472,7 +474,7 @@ func (l *Line) MapBody(kind, via string, body any) (any, error) {
 }
 
 // Inside returns the bare record of a kept one, for showing.
-func (l *Line) Inside(kind, via string, raw []byte) any {
+func (l *Line) Inside(kind message.Feed, via string, raw []byte) any {
 	f := l.Def.Feeds[kind]
 	if f == nil {
 		return nil

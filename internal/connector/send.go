@@ -20,7 +20,7 @@ type Sent struct {
 }
 
 // Send sends messages of one feed in one request. ref is our idempotency reference for the request.
-func (l *Line) Send(ctx context.Context, kind, ref string, msgs []any) (Sent, error) {
+func (l *Line) Send(ctx context.Context, kind message.Feed, ref string, msgs []any) (Sent, error) {
 	f, v, err := l.ready(kind, ref, msgs)
 	if err != nil {
 		return Sent{}, err
@@ -60,7 +60,7 @@ func (l *Line) Send(ctx context.Context, kind, ref string, msgs []any) (Sent, er
 }
 
 // ready prepares what Send and Prepare have in common.
-func (l *Line) ready(kind, ref string, msgs []any) (*Feed, Vars, error) {
+func (l *Line) ready(kind message.Feed, ref string, msgs []any) (*Feed, Vars, error) {
 	f := l.Def.Feeds[kind]
 	if f == nil || f.Send == nil {
 		return nil, nil, &Failure{Text: fmt.Sprintf("%s has no way to send %s", l.Def.Title, kind), Unsent: true}
@@ -81,7 +81,7 @@ func (l *Line) ready(kind, ref string, msgs []any) (*Feed, Vars, error) {
 }
 
 // Prepare shows the request that Send would make, without making it.
-func (l *Line) Prepare(ctx context.Context, kind, ref string, msgs []any) (Exchange, error) {
+func (l *Line) Prepare(ctx context.Context, kind message.Feed, ref string, msgs []any) (Exchange, error) {
 	f, v, err := l.ready(kind, ref, msgs)
 	if err != nil {
 		return Exchange{}, err
@@ -94,7 +94,7 @@ func (l *Line) Prepare(ctx context.Context, kind, ref string, msgs []any) (Excha
 }
 
 // Subject is what the results of a batch call a message.
-func (l *Line) Subject(kind string, msg json.RawMessage) string {
+func (l *Line) Subject(kind message.Feed, msg json.RawMessage) string {
 	list, err := toPlain([]any{msg})
 	if err != nil {
 		return ""
@@ -109,7 +109,7 @@ func (l *Line) Subject(kind string, msg json.RawMessage) string {
 }
 
 // Reports tells how a feed's submissions are reported on; nil where they are not.
-func (l *Line) Reports(kind string) *Report {
+func (l *Line) Reports(kind message.Feed) *Report {
 	if f := l.Def.Feeds[kind]; f != nil && f.Send != nil {
 		return f.Send.Report
 	}
@@ -117,7 +117,7 @@ func (l *Line) Reports(kind string) *Report {
 }
 
 // Report asks what became of a submission. ready is false while the other side is still at it.
-func (l *Line) Report(ctx context.Context, kind, submission string) (results []Result, ready bool, err error) {
+func (l *Line) Report(ctx context.Context, kind message.Feed, submission string) (results []Result, ready bool, err error) {
 	p := l.Reports(kind)
 	if p == nil {
 		return nil, false, &Failure{Text: fmt.Sprintf("%s does not report on %s", l.Def.Title, kind), Unsent: true}
@@ -146,7 +146,7 @@ func (l *Line) Report(ctx context.Context, kind, submission string) (results []R
 }
 
 // Confirmable tells whether a feed's writes can be read back, and how long after sending.
-func (l *Line) Confirmable(kind string) (bool, time.Duration) {
+func (l *Line) Confirmable(kind message.Feed) (bool, time.Duration) {
 	f := l.Def.Feeds[kind]
 	if f == nil || f.Confirm == nil {
 		return false, 0
@@ -155,7 +155,7 @@ func (l *Line) Confirmable(kind string) (bool, time.Duration) {
 }
 
 // Confirm reads back what a sent message did and tells whether it is there.
-func (l *Line) Confirm(ctx context.Context, kind, ref string, msg any) (bool, error) {
+func (l *Line) Confirm(ctx context.Context, kind message.Feed, ref string, msg any) (bool, error) {
 	f := l.Def.Feeds[kind]
 	v := l.vars()
 	list, err := toPlain([]any{msg})

@@ -8,6 +8,8 @@ import (
 	"slices"
 	"strings"
 	"time"
+
+	"openrelay/internal/core/message"
 )
 
 // Trial is what became of a sample when it was mapped.
@@ -33,10 +35,10 @@ type TrialField struct {
 
 // Try maps a sample of a feed that comes in. A sample may be a bare record, or, for feeds that are
 // pushed, the event around it. Nothing is kept and nobody is called.
-func (l *Line) Try(kind string, sample []byte) (Trial, error) {
+func (l *Line) Try(kind message.Feed, sample []byte) (Trial, error) {
 	f := l.Def.Feeds[kind]
 	if f == nil || f.in == nil {
-		return Trial{}, fmt.Errorf("%s has no feed %q that comes in; it has: %s", l.Def.Title, kind, strings.Join(l.Def.Kinds(), ", "))
+		return Trial{}, fmt.Errorf("%s has no feed %q that comes in; it has: %s", l.Def.Title, kind, message.FeedList(l.Def.Kinds()))
 	}
 	via, body, err := l.sample(f, sample)
 	if err != nil {

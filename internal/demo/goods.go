@@ -11,6 +11,7 @@ import (
 	"openrelay/internal/api"
 	"openrelay/internal/client"
 	"openrelay/internal/core/catalog"
+	"openrelay/internal/core/message"
 	"openrelay/internal/core/stock"
 	"openrelay/internal/relay/inventory"
 	"openrelay/internal/relay/listing"
@@ -41,7 +42,7 @@ func (k *walk) shown(ctx context.Context, url, sku string, want int64) error {
 func (k *walk) matching(ctx context.Context) error {
 	w, c := k.w, k.w.Client
 	k.step("A listing that no item is known for, and the order that waits for it")
-	if _, err := c.RunNow(ctx, "tansy", "listings in", ""); err != nil {
+	if _, err := c.RunNow(ctx, "tansy", message.ListingsIn, ""); err != nil {
 		return err
 	}
 	sold, err := w.Tansy.Sell(standin.DeskSale{SKU: "TNS-SMK-M", Quantity: 2})
@@ -52,7 +53,7 @@ func (k *walk) matching(ctx context.Context) error {
 	if _, err := until(ctx, 20*time.Second, "the marketplace's order", func() (bool, error) {
 		o, err = c.Order(ctx, sold)
 		if client.StatusOf(err) == http.StatusNotFound {
-			_, err = c.RunNow(ctx, "tansy", "orders in", "")
+			_, err = c.RunNow(ctx, "tansy", message.OrdersIn, "")
 			return false, err
 		}
 		return err == nil, err
@@ -221,7 +222,7 @@ func (k *walk) tillSale(ctx context.Context) error {
 	if _, err := w.Counterpane.Sell(standin.DeskSale{SKU: code, Quantity: 2}); err != nil {
 		return err
 	}
-	if _, err := c.RunNow(ctx, "till", "orders in", ""); err != nil {
+	if _, err := c.RunNow(ctx, "till", message.OrdersIn, ""); err != nil {
 		return err
 	}
 	var after api.ItemView
@@ -315,7 +316,7 @@ func (k *walk) storeRoom(ctx context.Context) error {
 	}
 	var v api.ItemView
 	if _, err := until(ctx, 20*time.Second, "the store room's word", func() (bool, error) {
-		if _, err := c.RunNow(ctx, "tansy", "stock in", ""); err != nil && client.StatusOf(err) != http.StatusConflict {
+		if _, err := c.RunNow(ctx, "tansy", message.StockIn, ""); err != nil && client.StatusOf(err) != http.StatusConflict {
 			return false, err
 		}
 		v, err = c.Item(ctx, "SMOKER-M")
@@ -337,7 +338,7 @@ func (k *walk) listing(ctx context.Context) error {
 		return err
 	}
 	for _, f := range x.Feeds {
-		if f.Kind == "items out" {
+		if f.Kind == message.ItemsOut {
 			if _, err := c.SetFeed(ctx, "bramble", f.Kind, true, f.Schedule, f.Revision); err != nil {
 				return err
 			}
@@ -367,7 +368,7 @@ func (k *walk) listing(ctx context.Context) error {
 			states[l.Item] = l
 		}
 		if states["BOOK-QUEENS"].State == "in review" && states["CANDLE-MOULD"].State == "in review" {
-			_, err = c.RunNow(ctx, "bramble", "listings in", "")
+			_, err = c.RunNow(ctx, "bramble", message.ListingsIn, "")
 		}
 		return states["CANDLE-MOULD"].State == "live" && states["BOOK-QUEENS"].State == "rejected", err
 	}); err != nil {
@@ -391,7 +392,7 @@ func (k *walk) menu(ctx context.Context) error {
 	}
 	k.check(w.Nosh.Menu()["LUNCH-SOUP"] == 2, "%d dishes on the portal; the soup asks %d questions", len(w.Nosh.Menu()), w.Nosh.Menu()["LUNCH-SOUP"])
 	w.Counterpane.SetPrice("LUNCH-SOUP", 740)
-	if _, err := c.RunNow(ctx, "till", "items in", ""); err != nil {
+	if _, err := c.RunNow(ctx, "till", message.ItemsIn, ""); err != nil {
 		return err
 	}
 	if _, err := until(ctx, 10*time.Second, "the new price", func() (bool, error) { return w.Nosh.Price("LUNCH-SOUP") == 740, nil }); err != nil {
@@ -447,7 +448,7 @@ func (k *walk) readAll(ctx context.Context) error {
 	}
 	for _, x := range conns {
 		for _, f := range x.Feeds {
-			if f.Kind == "listings in" {
+			if f.Kind == message.ListingsIn {
 				begun[x.Code] = f.LastOK
 			}
 		}
@@ -468,7 +469,7 @@ func (k *walk) readAll(ctx context.Context) error {
 		for _, code := range codes {
 			for _, x := range conns {
 				for _, f := range x.Feeds {
-					if x.Code == code && f.Kind == "listings in" && (f.LastOK == nil || begun[code] != nil && !f.LastOK.After(*begun[code])) {
+					if x.Code == code && f.Kind == message.ListingsIn && (f.LastOK == nil || begun[code] != nil && !f.LastOK.After(*begun[code])) {
 						return false, nil
 					}
 				}

@@ -12,6 +12,7 @@ import (
 
 	"openrelay/internal/api"
 	"openrelay/internal/client"
+	"openrelay/internal/core/message"
 	"openrelay/internal/relay/engine"
 	"openrelay/internal/relay/joining"
 	"openrelay/internal/relay/listing"
@@ -144,7 +145,7 @@ func (w *World) sendStock(ctx context.Context, code string) error {
 		return err
 	}
 	for _, f := range x.Feeds {
-		if f.Kind == "stock out" {
+		if f.Kind == message.StockOut {
 			_, err = w.Client.SetFeed(ctx, code, f.Kind, true, f.Schedule, f.Revision)
 		}
 	}
@@ -226,10 +227,10 @@ func (w *World) JoinKitchen(ctx context.Context) error {
 	}}); err != nil {
 		return err
 	}
-	if err := w.switchOn(ctx, "nosh", "items out", "orders in", "answers out", "states out"); err != nil {
+	if err := w.switchOn(ctx, "nosh", message.ItemsOut, message.OrdersIn, message.AnswersOut, message.StatesOut); err != nil {
 		return err
 	}
-	if _, err := w.Client.RunNow(ctx, "till", "items in", ""); err != nil {
+	if _, err := w.Client.RunNow(ctx, "till", message.ItemsIn, ""); err != nil {
 		return err
 	}
 	if err := w.Wait(ctx, 15*time.Second, "the menu from the till", func() (bool, error) {
@@ -253,7 +254,7 @@ func (w *World) JoinKitchen(ctx context.Context) error {
 }
 
 // switchOn switches feeds of a connection on.
-func (w *World) switchOn(ctx context.Context, code string, kinds ...string) error {
+func (w *World) switchOn(ctx context.Context, code string, kinds ...message.Feed) error {
 	for _, kind := range kinds {
 		x, err := w.Client.Connection(ctx, code)
 		if err != nil {

@@ -9,6 +9,7 @@ import (
 
 	"openrelay/internal/api"
 	"openrelay/internal/client"
+	"openrelay/internal/core/message"
 	"openrelay/internal/relay/orders"
 	"openrelay/internal/standin"
 )
@@ -97,7 +98,7 @@ func (k *walk) byTheMarketplace(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if _, err := c.RunNow(ctx, "tansy", "orders in", ""); err != nil && client.StatusOf(err) != http.StatusConflict {
+	if _, err := c.RunNow(ctx, "tansy", message.OrdersIn, ""); err != nil && client.StatusOf(err) != http.StatusConflict {
 		return err
 	}
 	o, err := k.here(ctx, id, "the order", at("shipped"))
@@ -106,7 +107,7 @@ func (k *walk) byTheMarketplace(ctx context.Context) error {
 	}
 	var after api.ItemView
 	if _, err := until(ctx, 20*time.Second, "the store room", func() (bool, error) {
-		_, _ = c.RunNow(ctx, "tansy", "stock in", "")
+		_, _ = c.RunNow(ctx, "tansy", message.StockIn, "")
 		after, err = c.Item(ctx, "SMOKER-M")
 		return err == nil && levelAt(after, "tansy-room").OnHand == w.Tansy.Room("TNS-SMK-M"), err
 	}); err != nil {
@@ -297,7 +298,7 @@ func (k *walk) merged(ctx context.Context) error {
 	}
 	var n int
 	if _, err := until(ctx, 15*time.Second, "the sales", func() (bool, error) {
-		_, _ = c.RunNow(ctx, "till", "orders in", "")
+		_, _ = c.RunNow(ctx, "till", message.OrdersIn, "")
 		list, _, err := c.Orders(ctx, "connection=till&kind=counter&limit=200")
 		n = len(list)
 		return n >= 3 && list[0].Stage == "shipped", err

@@ -15,6 +15,7 @@ import (
 	"openrelay/internal/client"
 	"openrelay/internal/core/freight"
 	"openrelay/internal/core/gs1"
+	"openrelay/internal/core/message"
 	"openrelay/internal/core/money"
 	"openrelay/internal/relay/engine"
 	"openrelay/internal/relay/joining"
@@ -470,7 +471,7 @@ func (k *walk) imported(im api.ImportView, want int64) {
 	var listings int64
 	for _, n := range im.Counts {
 		k.saw("%3d %-12s %-9s %s", n.Count, n.Kind, n.Verdict, n.Reason)
-		if n.Kind == "listings in" && n.Verdict != "skipped" {
+		if n.Kind == message.ListingsIn && n.Verdict != "skipped" {
 			listings += n.Count
 		}
 	}

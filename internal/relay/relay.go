@@ -7,6 +7,8 @@ package relay
 
 import (
 	"context"
+	"sync/atomic"
+	"time"
 
 	"openrelay/internal/relay/attention"
 	"openrelay/internal/relay/engine"
@@ -35,6 +37,8 @@ type Relay struct {
 	*joining.Joining
 	*people.People
 	*attention.Attention
+
+	watchAt atomic.Pointer[time.Time] // of a relay that is driven by hand: when it looks again
 }
 
 // Open prepares the relay of a company file. Nothing runs until Start.

@@ -10,31 +10,22 @@ import (
 
 // Start begins to work: what waited since the last end goes on. It is refused while another process works on the file.
 func (r *Relay) Start() error {
-	r.Mu.Lock()
-	defer r.Mu.Unlock()
-	if r.Running {
-		return nil
-	}
-	if err := r.Store.Hold(); err != nil {
+	began, err := r.Begin(func() {
+		// Only here: other commands open the file of a service that runs, and its runs are not stale.
+		if err := r.Store.Write(r.Ctx, func(t *store.Tx) error { return t.EndStaleRuns(r.Clock()) }); err != nil {
+			r.Log.Error("runs that were left open could not be closed", "error", err)
+		}
+	})
+	if err != nil || !began {
 		return err
-	}
-	r.Running = true
-	// Only here: other commands open the file of a service that runs, and its runs are not stale.
-	if err := r.Store.Write(r.Ctx, func(t *store.Tx) error { return t.EndStaleRuns(r.Clock()) }); err != nil {
-		r.Log.Error("runs that were left open could not be closed", "error", err)
-	}
-	for _, c := range r.Conns {
-		r.OnWork(c)
 	}
 	r.ResumeImports()
 	r.ResumeSheets()
-	loops := []func(){r.keepHouse, r.watchLoop, r.tellLoop}
-	for _, kind := range engine.JobKinds {
-		loops = append(loops, func() { r.JobLoop(kind) })
+	for _, loop := range []func(){r.keepHouse, r.watchLoop, r.tellLoop} {
+		r.Go(loop)
 	}
-	for _, loop := range loops {
-		r.Wg.Add(1)
-		go func() { defer r.Wg.Done(); loop() }()
+	for _, kind := range engine.JobKinds {
+		r.Go(func() { r.JobLoop(kind) })
 	}
 	return nil
 }
@@ -79,13 +70,4 @@ func (r *Relay) LearnServices() error {
 }
 
 // Stop ends the work and waits for what is under way. The store stays open.
-func (r *Relay) Stop() {
-	r.Cancel()
-	r.Wg.Wait()
-	for _, c := range r.All() {
-		c.WakeIn.Stop()
-		c.WakeOut.Stop()
-	}
-	r.Client.CloseIdleConnections()
-	r.Store.LetGo()
-}
+func (r *Relay) Stop() { r.End() }

@@ -4,6 +4,7 @@ import (
 	"slices"
 	"time"
 
+	"openrelay/internal/core/message"
 	"openrelay/internal/relay/engine"
 	"openrelay/internal/relay/exchange"
 	"openrelay/internal/store"
@@ -39,7 +40,7 @@ func (r *Relay) Steps() ([]Step, error) {
 		if !c.Works() {
 			continue
 		}
-		var kinds []string
+		var kinds []message.Feed
 		for kind := range c.Line().Def.Feeds {
 			kinds = append(kinds, kind)
 		}
@@ -49,7 +50,7 @@ func (r *Relay) Steps() ([]Step, error) {
 			f, on := r.Feed(c, kind)
 			sends = sends || on && c.Line().Def.Feeds[kind].Send != nil
 			if at, ok := r.Due(c, kind); ok && f.ID != 0 {
-				out = append(out, Step{"read " + code + " " + kind, at, func() error { r.Run(c, engine.RunRequest{Kind: kind, Cause: "schedule"}); return nil }})
+				out = append(out, Step{"read " + code + " " + string(kind), at, func() error { r.Run(c, engine.RunRequest{Kind: kind, Cause: "schedule"}); return nil }})
 			}
 		}
 		if at, waits := outbox[c.ID]; sends && waits {
@@ -73,12 +74,11 @@ func (r *Relay) Steps() ([]Step, error) {
 	}
 	return append(out, Step{"watch", r.nextWatch(), func() error {
 		at, err := r.Watch(r.Ctx)
-		r.Mu.Lock()
-		r.WatchAt = engine.Later(at, r.Clock().Add(time.Second))
+		at = engine.Later(at, r.Clock().Add(time.Second))
 		if at.IsZero() {
-			r.WatchAt = r.Clock().Add(10 * time.Minute)
+			at = r.Clock().Add(10 * time.Minute)
 		}
-		r.Mu.Unlock()
+		r.watchAt.Store(&at)
 		return err
 	}}), nil
 }
@@ -90,9 +90,10 @@ func (r *Relay) nextWatch() time.Time {
 		return r.Clock()
 	default:
 	}
-	r.Mu.RLock()
-	defer r.Mu.RUnlock()
-	return r.WatchAt
+	if at := r.watchAt.Load(); at != nil {
+		return *at
+	}
+	return time.Time{}
 }
 
 // Waits tells whether nothing waits to be decided or sent, or confirmed.

@@ -3,6 +3,7 @@ package relay
 import (
 	"context"
 
+	"openrelay/internal/core/message"
 	"openrelay/internal/relay/engine"
 	"openrelay/internal/relay/exchange"
 	"openrelay/internal/relay/orders"
@@ -11,23 +12,23 @@ import (
 // wire registers who decides on which messages, who hears what became of one, and who is told what another room did.
 // Rooms further down know nothing of those further up; what they cause there goes through here.
 func (r *Relay) wire() {
-	r.Inbound = map[string]exchange.Inbound{
-		"orders in":    r.TakeOrders,
-		"listings in":  exchange.Each(r.TakeListing),
-		"stock in":     exchange.Each(r.TakeStockLevel),
-		"items in":     exchange.Each(r.TakeItem),
-		"customers in": exchange.Each(r.TakeCustomer),
-		"dispatch in":  exchange.Each(r.TakeDispatch),
-		"tracking in":  exchange.Each(r.TakeTracking),
+	r.Inbound = map[message.Feed]exchange.Inbound{
+		message.OrdersIn:    r.TakeOrders,
+		message.ListingsIn:  exchange.Each(r.TakeListing),
+		message.StockIn:     exchange.Each(r.TakeStockLevel),
+		message.ItemsIn:     exchange.Each(r.TakeItem),
+		message.CustomersIn: exchange.Each(r.TakeCustomer),
+		message.DispatchIn:  exchange.Each(r.TakeDispatch),
+		message.TrackingIn:  exchange.Each(r.TakeTracking),
 	}
-	r.Outbound = map[string]exchange.Outbound{
-		"stock out":     {Accepted: r.QuantityTold},
-		"items out":     {Accepted: r.Published, Refused: r.PublishRefused},
-		"labels out":    {Settled: r.LabelAnswered, Refused: r.LabelNotSold, Unknown: r.LabelNotKnown, Again: r.SendLabelAgain},
-		"handovers out": {Settled: r.DayClosed, Refused: r.HandoverRefused},
-		"dispatch out":  {Settled: r.DispatchSent, Confirmed: r.DispatchConfirmed},
-		"answers out":   {Settled: r.ToldChannel("our answer")},
-		"states out":    {Settled: r.ToldChannel("how far it is")},
+	r.Outbound = map[message.Feed]exchange.Outbound{
+		message.StockOut:     {Accepted: r.QuantityTold},
+		message.ItemsOut:     {Accepted: r.Published, Refused: r.PublishRefused},
+		message.LabelsOut:    {Settled: r.LabelAnswered, Refused: r.LabelNotSold, Unknown: r.LabelNotKnown, Again: r.SendLabelAgain},
+		message.HandoversOut: {Settled: r.DayClosed, Refused: r.HandoverRefused},
+		message.DispatchOut:  {Settled: r.DispatchSent, Confirmed: r.DispatchConfirmed},
+		message.AnswersOut:   {Settled: r.ToldChannel("our answer")},
+		message.StatesOut:    {Settled: r.ToldChannel("how far it is")},
 	}
 	r.JobSteps = map[engine.JobKind]engine.JobStep{
 		engine.JobServe:    r.ServeStep,
@@ -53,7 +54,7 @@ func (r *Relay) wire() {
 	r.OnMark(engine.StockBelow, r.SettleNegative)
 	r.OnMark(engine.OrderWords, orders.EachOrder(r.SettleWords))
 
-	r.OnWork, r.OnMore = r.Work, r.ReadAll
+	r.Drive(r.Work, r.ReadAll)
 	r.Committed = []func(context.Context, *engine.Change) error{r.ItemsChanged, r.ItemKindsChanged, r.ListingsMoved}
 }
 

@@ -10,11 +10,14 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"os"
 	"regexp"
 	"slices"
 	"sort"
 	"strings"
+
+	"openrelay/internal/core/message"
 
 	"go.yaml.in/yaml/v3"
 )
@@ -67,17 +70,17 @@ type Profile struct {
 
 // Connection is a connection with everything that is decided about it.
 type Connection struct {
-	Code        string            `yaml:"code"`
-	Connector   string            `yaml:"connector"`
-	Name        string            `yaml:"name"`
-	Address     string            `yaml:"address,omitempty"`
-	Site        string            `yaml:"site,omitempty"`
-	Account     string            `yaml:"account,omitempty"` // code of the connection whose account this one uses, too
-	Test        bool              `yaml:"test,omitempty"`
-	Paused      bool              `yaml:"paused,omitempty"`
-	Credentials map[string]string `yaml:"credentials,omitempty"` // references: env:NAME or file:PATH
-	Settings    map[string]any    `yaml:"settings,omitempty"`    // locations by code
-	Feeds       map[string]Feed   `yaml:"feeds,omitempty"`
+	Code        string                `yaml:"code"`
+	Connector   string                `yaml:"connector"`
+	Name        string                `yaml:"name"`
+	Address     string                `yaml:"address,omitempty"`
+	Site        string                `yaml:"site,omitempty"`
+	Account     string                `yaml:"account,omitempty"` // code of the connection whose account this one uses, too
+	Test        bool                  `yaml:"test,omitempty"`
+	Paused      bool                  `yaml:"paused,omitempty"`
+	Credentials map[string]string     `yaml:"credentials,omitempty"` // references: env:NAME or file:PATH
+	Settings    map[string]any        `yaml:"settings,omitempty"`    // locations by code
+	Feeds       map[message.Feed]Feed `yaml:"feeds,omitempty"`
 	// Previewed is a person's word that what sending stock changes was seen, here or on a trial system.
 	// Without it, stock out is not switched on.
 	Previewed bool   `yaml:"previewed,omitempty"`
@@ -385,13 +388,13 @@ func compareConnection(h, w Connection, there bool) []Change {
 			out = append(out, Change{Action: "add", Thing: thing, Field: "settings." + path, To: v})
 		}
 		for kind, f := range w.Feeds {
-			out = append(out, Change{Action: "add", Thing: thing, Field: "feeds." + kind, To: f.line()})
+			out = append(out, Change{Action: "add", Thing: thing, Field: "feeds." + string(kind), To: f.line()})
 		}
 		if w.Test {
 			out = append(out, Change{Action: "add", Thing: thing, Field: "test", To: "yes"})
 		}
 		sortFields(out[1:])
-		if f := w.Feeds["stock out"]; f.On && !w.Previewed {
+		if f := w.Feeds[message.StockOut]; f.On && !w.Previewed {
 			out = append(out, Change{Action: "note", Thing: thing, To: "stock out stays off until what it changes was seen; say previewed: true where it was"})
 		}
 		return out
@@ -427,11 +430,11 @@ func compareConnection(h, w Connection, there bool) []Change {
 	}
 	for _, kind := range sorted(w.Feeds) {
 		f := w.Feeds[kind]
-		if kind == "stock out" && f.On && !h.Feeds[kind].On && !w.Previewed && !h.Previewed {
+		if kind == message.StockOut && f.On && !h.Feeds[kind].On && !w.Previewed && !h.Previewed {
 			out = append(out, Change{Action: "note", Thing: thing, To: "stock out stays off until what it changes was seen; say previewed: true where it was"})
 			continue
 		}
-		change("feeds."+kind, h.Feeds[kind].line(), f.line())
+		change("feeds."+string(kind), h.Feeds[kind].line(), f.line())
 	}
 	return out
 }
@@ -481,14 +484,7 @@ func flat(m map[string]any) map[string]string {
 	return out
 }
 
-func sorted[V any](m map[string]V) []string {
-	out := make([]string, 0, len(m))
-	for k := range m {
-		out = append(out, k)
-	}
-	sort.Strings(out)
-	return out
-}
+func sorted[K ~string, V any](m map[K]V) []K { return slices.Sorted(maps.Keys(m)) }
 
 func sortFields(list []Change) {
 	sort.Slice(list, func(i, j int) bool { return list[i].Field < list[j].Field })

@@ -4,6 +4,8 @@ import (
 	"strings"
 	"testing"
 
+	"openrelay/internal/core/message"
+
 	"github.com/stretchr/testify/require"
 )
 
@@ -57,9 +59,9 @@ func TestTextIsReadAsItWasWritten(t *testing.T) {
 
 func TestCompareSaysWhatChanges(t *testing.T) {
 	have := Setup{Company: "A", Series: map[string]string{"order": "R"}, Locations: []Location{{Code: "x", Name: "X"}}, Profiles: []Profile{{Code: "p", Name: "P", LengthMM: 1}},
-		Connections: []Connection{{Code: "a", Connector: "c", Name: "A", Settings: map[string]any{"offer": map[string]any{"buffer": 1}}, Feeds: map[string]Feed{"stock out": {}}}, {Code: "b", Connector: "c"}}}
+		Connections: []Connection{{Code: "a", Connector: "c", Name: "A", Settings: map[string]any{"offer": map[string]any{"buffer": 1}}, Feeds: map[message.Feed]Feed{"stock out": {}}}, {Code: "b", Connector: "c"}}}
 	want := Setup{Company: "B", Series: map[string]string{"order": "Q"}, Locations: []Location{{Code: "x", Name: "Y"}, {Code: "z", Name: "Z"}}, Profiles: []Profile{{Code: "p", Name: "P", LengthMM: 2}},
-		Connections: []Connection{{Code: "a", Connector: "d", Paused: true, Settings: map[string]any{"offer": map[string]any{"buffer": 2}}, Feeds: map[string]Feed{"stock out": {On: true}, "orders in": {On: true, Schedule: "@every 1m"}}}}}
+		Connections: []Connection{{Code: "a", Connector: "d", Paused: true, Settings: map[string]any{"offer": map[string]any{"buffer": 2}}, Feeds: map[message.Feed]Feed{"stock out": {On: true}, "orders in": {On: true, Schedule: "@every 1m"}}}}}
 	var got []string
 	for _, c := range Compare(have, want) {
 		got = append(got, c.String())

@@ -5,6 +5,8 @@ import (
 	"encoding/json"
 	"fmt"
 	"time"
+
+	"openrelay/internal/core/message"
 )
 
 // Account is what lets us in at an outside system. Credentials and token are sealed; only the relay
@@ -202,18 +204,18 @@ func (s *Store) CountsOf(ctx context.Context, id int64) (ConnectionCounts, error
 
 // Feed is one kind of record moving one way over one connection.
 type Feed struct {
-	ID           int64  `db:"id"`
-	ConnectionID int64  `db:"connection_id"`
-	Kind         string `db:"kind"`
-	On           bool   `db:"is_on"`
-	Schedule     string `db:"schedule"`
-	Mark         string `db:"mark"`
-	LastOKAt     int64  `db:"last_ok_at"`
-	LastTryAt    int64  `db:"last_try_at"`
-	Failures     int64  `db:"failures"`
-	LastError    string `db:"last_error"`
-	Validator    string `db:"validator"` // of the last reading, for a conditional request
-	Revision     int64  `db:"revision"`
+	ID           int64        `db:"id"`
+	ConnectionID int64        `db:"connection_id"`
+	Kind         message.Feed `db:"kind"`
+	On           bool         `db:"is_on"`
+	Schedule     string       `db:"schedule"`
+	Mark         string       `db:"mark"`
+	LastOKAt     int64        `db:"last_ok_at"`
+	LastTryAt    int64        `db:"last_try_at"`
+	Failures     int64        `db:"failures"`
+	LastError    string       `db:"last_error"`
+	Validator    string       `db:"validator"` // of the last reading, for a conditional request
+	Revision     int64        `db:"revision"`
 }
 
 const feedCols = "id, connection_id, kind, is_on, schedule, mark, last_ok_at, last_try_at, failures, last_error, validator, revision"
@@ -277,22 +279,22 @@ func (t *Tx) FeedFailed(id int64, reason string, now time.Time) error {
 
 // Run is one execution of a feed.
 type Run struct {
-	ID             int64  `db:"id"`
-	FeedID         int64  `db:"feed_id"`
-	FeedKind       string `db:"feed_kind"`
-	ConnectionCode string `db:"connection_code"`
-	ConnectionName string `db:"connection_name"`
-	Cause          string `db:"cause"`
-	StartedAt      int64  `db:"started_at"`
-	EndedAt        int64  `db:"ended_at"`
-	State          string `db:"state"`
-	Found          int64  `db:"found"`
-	New            int64  `db:"new"`
-	Changed        int64  `db:"changed"`
-	Skipped        int64  `db:"skipped"`
-	Failed         int64  `db:"failed"`
-	Reasons        string `db:"reasons"`
-	Error          string `db:"error"`
+	ID             int64        `db:"id"`
+	FeedID         int64        `db:"feed_id"`
+	FeedKind       message.Feed `db:"feed_kind"`
+	ConnectionCode string       `db:"connection_code"`
+	ConnectionName string       `db:"connection_name"`
+	Cause          string       `db:"cause"`
+	StartedAt      int64        `db:"started_at"`
+	EndedAt        int64        `db:"ended_at"`
+	State          string       `db:"state"`
+	Found          int64        `db:"found"`
+	New            int64        `db:"new"`
+	Changed        int64        `db:"changed"`
+	Skipped        int64        `db:"skipped"`
+	Failed         int64        `db:"failed"`
+	Reasons        string       `db:"reasons"`
+	Error          string       `db:"error"`
 }
 
 const runQuery = `SELECT r.id, r.feed_id, f.kind AS feed_kind, c.code AS connection_code, c.name AS connection_name, r.cause, r.started_at, r.ended_at, r.state,

@@ -3,6 +3,8 @@ package store
 import (
 	"context"
 	"time"
+
+	"openrelay/internal/core/message"
 )
 
 // Definition is a connector definition that a person added.
@@ -120,15 +122,15 @@ func (s *Store) OpenImports(ctx context.Context) ([]FirstImport, error) {
 
 // ImportRecord is one record of an import, with what is to become or became of it.
 type ImportRecord struct {
-	ImportID  int64  `db:"import_id"`
-	Kind      string `db:"kind"` // feed
-	OutsideID string `db:"outside_id"`
-	Version   int64  `db:"version"`
-	Raw       []byte `db:"raw"`
-	Title     string `db:"title"`
-	Verdict   string `db:"verdict"` // found, create, match, take in, skip, conflict; then created, matched, taken in, skipped, failed
-	Reason    string `db:"reason"`
-	Done      bool   `db:"done"`
+	ImportID  int64        `db:"import_id"`
+	Kind      message.Feed `db:"kind"` // feed
+	OutsideID string       `db:"outside_id"`
+	Version   int64        `db:"version"`
+	Raw       []byte       `db:"raw"`
+	Title     string       `db:"title"`
+	Verdict   string       `db:"verdict"` // found, create, match, take in, skip, conflict; then created, matched, taken in, skipped, failed
+	Reason    string       `db:"reason"`
+	Done      bool         `db:"done"`
 }
 
 // PutImportRecords writes what was found; a record read twice keeps its newest reading.
@@ -158,11 +160,11 @@ func (s *Store) OpenImportRecords(ctx context.Context, id int64, limit int) ([]I
 
 // ImportCount is how many records of a kind have the same verdict and reason.
 type ImportCount struct {
-	Kind    string `db:"kind" json:"kind"`
-	Verdict string `db:"verdict" json:"verdict"`
-	Reason  string `db:"reason" json:"reason,omitempty"`
-	Done    bool   `db:"done" json:"done"`
-	Count   int64  `db:"n" json:"count"`
+	Kind    message.Feed `db:"kind" json:"kind"`
+	Verdict string       `db:"verdict" json:"verdict"`
+	Reason  string       `db:"reason" json:"reason,omitempty"`
+	Done    bool         `db:"done" json:"done"`
+	Count   int64        `db:"n" json:"count"`
 }
 
 // ImportCounts sums an import up.
@@ -182,14 +184,14 @@ func (s *Store) ImportRecords(ctx context.Context, id int64, limit int) ([]Impor
 
 // BenchRow is one exchange that somebody tried on the bench.
 type BenchRow struct {
-	ID           int64  `db:"id"`
-	ConnectionID int64  `db:"connection_id"`
-	At           int64  `db:"at"`
-	Who          string `db:"who"`
-	Feed         string `db:"feed"`
-	Message      string `db:"message"`
-	Exchange     string `db:"exchange"` // with secrets blanked
-	Error        string `db:"error"`
+	ID           int64        `db:"id"`
+	ConnectionID int64        `db:"connection_id"`
+	At           int64        `db:"at"`
+	Who          string       `db:"who"`
+	Feed         message.Feed `db:"feed"`
+	Message      string       `db:"message"`
+	Exchange     string       `db:"exchange"` // with secrets blanked
+	Error        string       `db:"error"`
 }
 
 // AddBench keeps an exchange; the oldest beyond a hundred go.

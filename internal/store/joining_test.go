@@ -9,6 +9,8 @@ import (
 	"testing"
 	"time"
 
+	"openrelay/internal/core/message"
+
 	"github.com/pressly/goose/v3"
 	"github.com/stretchr/testify/require"
 )
@@ -182,7 +184,7 @@ func TestImportsAreCarriedRecordByRecord(t *testing.T) {
 		id, err = tx.AddImport(FirstImport{ConnectionID: c.ID, State: Looking, Choices: "{}", BeganAt: 1, Who: "x"})
 		return err
 	})
-	put := func(kind, outside, verdict, reason string) {
+	put := func(kind message.Feed, outside, verdict, reason string) {
 		write(t, s, func(tx *Tx) error {
 			return tx.PutImportRecords([]ImportRecord{{ImportID: id, Kind: kind, OutsideID: outside, Version: 1, Raw: []byte(outside), Title: outside, Verdict: verdict, Reason: reason}})
 		})

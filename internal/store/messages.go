@@ -6,6 +6,8 @@ import (
 	"fmt"
 	"strings"
 	"time"
+
+	"openrelay/internal/core/message"
 )
 
 // Received is a message on its way into the inbox.
@@ -17,22 +19,22 @@ type Received struct {
 
 // InboxMessage is a message as it was received.
 type InboxMessage struct {
-	ID           int64  `db:"id"`
-	ConnectionID int64  `db:"connection_id"`
-	Feed         string `db:"feed"`
-	OutsideID    string `db:"outside_id"`
-	Version      int64  `db:"version"`
-	Via          string `db:"via"`
-	RunID        int64  `db:"run_id"`
-	ReceivedAt   int64  `db:"received_at"`
-	Attempts     int64  `db:"attempts"` // decisions that failed for reasons that may pass
+	ID           int64        `db:"id"`
+	ConnectionID int64        `db:"connection_id"`
+	Feed         message.Feed `db:"feed"`
+	OutsideID    string       `db:"outside_id"`
+	Version      int64        `db:"version"`
+	Via          string       `db:"via"`
+	RunID        int64        `db:"run_id"`
+	ReceivedAt   int64        `db:"received_at"`
+	Attempts     int64        `db:"attempts"` // decisions that failed for reasons that may pass
 }
 
 const inboxCols = "id, connection_id, feed, outside_id, version, via, run_id, received_at, attempts"
 
 // Receive keeps messages as they came. One that is known by id and version is not kept twice; the
 // result counts those kept.
-func (t *Tx) Receive(connection int64, feed, via string, run int64, msgs []Received, now time.Time) (int, error) {
+func (t *Tx) Receive(connection int64, feed message.Feed, via string, run int64, msgs []Received, now time.Time) (int, error) {
 	rows := make([][]any, len(msgs))
 	for i, m := range msgs {
 		rows[i] = []any{connection, feed, m.OutsideID, m.Version, via, run, micros(now), m.Raw}
@@ -114,26 +116,26 @@ func (t *Tx) Reopen(connection int64, who string, now time.Time) (int64, error) 
 
 // OutboxMessage is a message decided and waiting to be sent, or sent.
 type OutboxMessage struct {
-	ID             int64  `db:"id"`
-	ConnectionID   int64  `db:"connection_id"`
-	ConnectionCode string `db:"connection_code"`
-	ConnectionName string `db:"connection_name"`
-	Feed           string `db:"feed"`
-	Subject        string `db:"subject"`
-	Ref            string `db:"ref"`
-	Payload        string `db:"payload"`
-	State          string `db:"state"`
-	Attempts       int64  `db:"attempts"`
-	CreatedAt      int64  `db:"created_at"`
-	NextAt         int64  `db:"next_at"`
-	SentAt         int64  `db:"sent_at"`
-	ConfirmedAt    int64  `db:"confirmed_at"`
-	Error          string `db:"error"`
-	Answer         string `db:"answer"`
-	OrderID        int64  `db:"order_id"`
-	ShipmentID     int64  `db:"shipment_id"`
-	Submission     string `db:"submission"` // number of the batch that carried it, where a report follows
-	Unclear        bool   `db:"unclear"`    // an attempt may have been carried out there, although no answer came
+	ID             int64        `db:"id"`
+	ConnectionID   int64        `db:"connection_id"`
+	ConnectionCode string       `db:"connection_code"`
+	ConnectionName string       `db:"connection_name"`
+	Feed           message.Feed `db:"feed"`
+	Subject        string       `db:"subject"`
+	Ref            string       `db:"ref"`
+	Payload        string       `db:"payload"`
+	State          string       `db:"state"`
+	Attempts       int64        `db:"attempts"`
+	CreatedAt      int64        `db:"created_at"`
+	NextAt         int64        `db:"next_at"`
+	SentAt         int64        `db:"sent_at"`
+	ConfirmedAt    int64        `db:"confirmed_at"`
+	Error          string       `db:"error"`
+	Answer         string       `db:"answer"`
+	OrderID        int64        `db:"order_id"`
+	ShipmentID     int64        `db:"shipment_id"`
+	Submission     string       `db:"submission"` // number of the batch that carried it, where a report follows
+	Unclear        bool         `db:"unclear"`    // an attempt may have been carried out there, although no answer came
 }
 
 const outboxQuery = `SELECT x.id, x.connection_id, c.code AS connection_code, c.name AS connection_name, x.feed, x.subject, x.ref, x.payload, x.state, x.attempts,
@@ -181,7 +183,7 @@ func (t *Tx) Enqueue(m OutboxMessage, prefix string, now time.Time) (int64, erro
 
 // ClaimOutbox takes the due messages of a connection and marks them as being sent. Messages marked
 // so before, by a process that ended, are taken again: the other side knows them by their reference.
-func (t *Tx) ClaimOutbox(connection int64, feeds []string, now time.Time, limit int) ([]OutboxMessage, error) {
+func (t *Tx) ClaimOutbox(connection int64, feeds []message.Feed, now time.Time, limit int) ([]OutboxMessage, error) {
 	var out []OutboxMessage
 	in, feedArgs := list(feeds)
 	args := append([]any{connection}, feedArgs...)
@@ -290,21 +292,21 @@ func (s *Store) OpenOutbox(ctx context.Context) (map[int64]map[string]int64, err
 }
 
 // OpenOutboxFor returns the message that is not final for a subject, if any.
-func (s *Store) OpenOutboxFor(ctx context.Context, connection int64, feed, subject string) (OutboxMessage, error) {
+func (s *Store) OpenOutboxFor(ctx context.Context, connection int64, feed message.Feed, subject string) (OutboxMessage, error) {
 	var m OutboxMessage
 	err := s.read.GetContext(ctx, &m, outboxQuery+"WHERE x.connection_id=? AND x.feed=? AND x.subject=? AND x.state IN ('waiting','sending','sent') ORDER BY x.id DESC LIMIT 1", connection, feed, subject)
 	return m, found(err)
 }
 
 // SubmittedWith lists the messages that went with a batch and await its report.
-func (t *Tx) SubmittedWith(connection int64, feed, submission string) ([]OutboxMessage, error) {
+func (t *Tx) SubmittedWith(connection int64, feed message.Feed, submission string) ([]OutboxMessage, error) {
 	var out []OutboxMessage
 	err := t.sel(&out, outboxQuery+"WHERE x.connection_id=? AND x.feed=? AND x.submission=? AND x.submission<>'' AND x.state='sent' ORDER BY x.id", connection, feed, submission)
 	return out, err
 }
 
 // KnownVersions tells which messages were kept before.
-func (s *Store) KnownVersions(ctx context.Context, connection int64, feed string, msgs []Received) ([]bool, error) {
+func (s *Store) KnownVersions(ctx context.Context, connection int64, feed message.Feed, msgs []Received) ([]bool, error) {
 	out := make([]bool, len(msgs))
 	for i, m := range msgs {
 		var n int
@@ -317,7 +319,7 @@ func (s *Store) KnownVersions(ctx context.Context, connection int64, feed string
 }
 
 // NewestRaw returns the newest message of a feed as it came, and how it came.
-func (s *Store) NewestRaw(ctx context.Context, connection int64, feed string) (raw []byte, via string, err error) {
+func (s *Store) NewestRaw(ctx context.Context, connection int64, feed message.Feed) (raw []byte, via string, err error) {
 	var row struct {
 		Raw []byte `db:"raw"`
 		Via string `db:"via"`
@@ -327,7 +329,7 @@ func (s *Store) NewestRaw(ctx context.Context, connection int64, feed string) (r
 }
 
 // KnownInbox counts how many of the messages were kept before.
-func (t *Tx) KnownInbox(connection int64, feed string, msgs []Received) (int, error) {
+func (t *Tx) KnownInbox(connection int64, feed message.Feed, msgs []Received) (int, error) {
 	known := 0
 	for _, m := range msgs {
 		var n int
@@ -378,14 +380,14 @@ func (t *Tx) Outdated(m InboxMessage, now time.Time) error {
 }
 
 // OpenFor tells whether a message about a subject waits, is being sent or is not confirmed yet.
-func (t *Tx) OpenFor(connection int64, feed, subject string) (bool, error) {
+func (t *Tx) OpenFor(connection int64, feed message.Feed, subject string) (bool, error) {
 	var n int
 	err := t.get(&n, "SELECT count(*) FROM outbox WHERE connection_id=? AND feed=? AND subject=? AND state IN ('waiting','sending','sent')", connection, feed, subject)
 	return n > 0, err
 }
 
 // OpenSubjects are the subjects of a feed about which a message is on its way.
-func (s *Store) OpenSubjects(ctx context.Context, connection int64, feed string) (map[string]bool, error) {
+func (s *Store) OpenSubjects(ctx context.Context, connection int64, feed message.Feed) (map[string]bool, error) {
 	var list []string
 	err := s.read.SelectContext(ctx, &list, "SELECT subject FROM outbox WHERE state IN ('waiting','sending','sent') AND connection_id=? AND feed=?", connection, feed)
 	out := make(map[string]bool, len(list))

@@ -6,6 +6,8 @@ import (
 	"strings"
 	"time"
 	"unicode"
+
+	"openrelay/internal/core/message"
 )
 
 // OrderRow is an order as lists show it.
@@ -288,7 +290,7 @@ func likeEscape(s string) string {
 }
 
 // InboxID finds a message that was kept.
-func (t *Tx) InboxID(connection int64, feed, outside string, version int64) (id int64, err error) {
+func (t *Tx) InboxID(connection int64, feed message.Feed, outside string, version int64) (id int64, err error) {
 	err = t.get(&id, "SELECT id FROM inbox WHERE connection_id=? AND feed=? AND outside_id=? AND version=?", connection, feed, outside, version)
 	return id, err
 }

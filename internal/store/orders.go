@@ -381,7 +381,7 @@ func (t *Tx) OnlyVoid(connection int64, outside []string) (map[string]int64, err
 }
 
 // NewestInbox is the newest message of a record that was kept.
-func (s *Store) NewestInbox(ctx context.Context, connection int64, feed, outside string) (InboxMessage, error) {
+func (s *Store) NewestInbox(ctx context.Context, connection int64, feed message.Feed, outside string) (InboxMessage, error) {
 	var m InboxMessage
 	err := s.read.GetContext(ctx, &m, `SELECT `+inboxCols+` FROM inbox WHERE connection_id=? AND feed=? AND outside_id=? ORDER BY version DESC LIMIT 1`, connection, feed, outside)
 	return m, found(err)

@@ -147,7 +147,7 @@ func TestOutboxReplacesWhatWaitsAndSupersedesWhatFailed(t *testing.T) {
 	}
 	claim := func() (out []OutboxMessage) {
 		write(t, s, func(tx *Tx) (err error) {
-			out, err = tx.ClaimOutbox(1, []string{"stock out"}, now.Add(time.Hour), 10)
+			out, err = tx.ClaimOutbox(1, []message.Feed{"stock out"}, now.Add(time.Hour), 10)
 			return err
 		})
 		return out

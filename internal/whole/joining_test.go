@@ -52,7 +52,7 @@ func clean(t *testing.T, w *demo.World) {
 }
 
 // again reads a feed at once.
-func again(t *testing.T, w *demo.World, code, kind string) {
+func again(t *testing.T, w *demo.World, code string, kind message.Feed) {
 	t.Helper()
 	_, err := w.Client.RunNow(t.Context(), code, kind, "")
 	require.NoError(t, err)
@@ -103,7 +103,7 @@ func TestJoinTansyThroughItsConsentPage(t *testing.T) {
 	require.NoError(t, err)
 	counts := map[string]int64{}
 	for _, c := range im.Counts {
-		counts[c.Kind+" "+c.Verdict] += c.Count
+		counts[string(c.Kind)+" "+c.Verdict] += c.Count
 	}
 	require.Equal(t, int64(1), counts["listings in created"], "the honey dipper is new")
 	require.Equal(t, int64(1), counts["orders in taken in"])

@@ -477,7 +477,7 @@ func TestStoreRoomSales(t *testing.T) {
 	require.NoError(t, err)
 	_, err = c.PutLocation(ctx, "tansy-room", "Tansy store room", "tansy")
 	require.NoError(t, err)
-	for _, kind := range []string{"orders in", "stock in"} {
+	for _, kind := range []message.Feed{"orders in", "stock in"} {
 		x, err := c.Connection(ctx, "tansy")
 		require.NoError(t, err)
 		for _, f := range x.Feeds {

@@ -5,28 +5,31 @@ import (
 	"encoding/json"
 	"fmt"
 	"slices"
+	"sync"
 	"sync/atomic"
 	"time"
 
 	"openrelay/internal/connector"
+	"openrelay/internal/core/message"
 	"openrelay/internal/store"
 )
 
 // SellsLabels tells whether a connection is a carrier whose prices can be asked.
 func SellsLabels(c *Conn) bool {
 	def := c.Line().Def
-	return def.Feeds["labels out"] != nil && (def.Calls["tariff"] != nil || def.Calls["rates"] != nil)
+	return def.Feeds[message.LabelsOut] != nil && (def.Calls["tariff"] != nil || def.Calls["rates"] != nil)
 }
 
-func Readable(def *connector.Definition, kind string) bool {
+func Readable(def *connector.Definition, kind message.Feed) bool {
 	f := def.Feeds[kind]
 	return f != nil && f.Read != nil
 }
 
 // RunRequest asks a reader for a run; the zero value asks it to look at its schedule again.
 type RunRequest struct {
-	Kind, Cause, From string
-	Started           chan int64
+	Kind        message.Feed
+	Cause, From string
+	Started     chan int64
 }
 
 // NoConnection says that there is no connection of a code.
@@ -45,10 +48,11 @@ func (r *Engine) Ask(ctx context.Context, code, call string, msg any) ([]any, er
 type Conn struct {
 	ID      int64
 	cur     atomic.Pointer[joined]
-	Feeds   map[string]*store.Feed // by kind; guarded by Engine.Mu
+	feeds   map[message.Feed]*store.Feed // by kind; guarded by Engine.mu
 	WakeIn  *Waker
 	WakeOut *Waker
-	Readers map[string]chan RunRequest // by feed; guarded by Engine.Mu
+	mu      sync.Mutex
+	readers map[message.Feed]chan RunRequest // by feed; guarded by mu
 	Mapped  mapCache
 
 	Reviewing atomic.Bool // listings of ours are being reviewed there
@@ -94,10 +98,10 @@ func (r *Engine) CompleteFeeds(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	has := map[int64]map[string]bool{}
+	has := map[int64]map[message.Feed]bool{}
 	for _, f := range feeds {
 		if has[f.ConnectionID] == nil {
-			has[f.ConnectionID] = map[string]bool{}
+			has[f.ConnectionID] = map[message.Feed]bool{}
 		}
 		has[f.ConnectionID][f.Kind] = true
 	}
@@ -140,9 +144,9 @@ func (r *Engine) Reload(ctx context.Context) error {
 	for _, l := range locs {
 		places[l.ID] = l
 	}
-	r.PlaceMu.Lock()
-	r.Places = places
-	r.PlaceMu.Unlock()
+	r.placeMu.Lock()
+	r.places = places
+	r.placeMu.Unlock()
 
 	recs, err := r.Store.Connections(ctx)
 	if err != nil {
@@ -156,16 +160,16 @@ func (r *Engine) Reload(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	r.Mu.Lock()
-	defer r.Mu.Unlock()
+	r.mu.Lock()
+	defer r.mu.Unlock()
 	if err := r.reloadAccounts(accounts); err != nil {
 		return err
 	}
 	there := map[int64]bool{}
 	for _, rec := range recs {
 		there[rec.ID] = true
-		c := r.Conns[rec.ID]
-		if c != nil && c.Rec().Revision == rec.Revision && (r.Logins[rec.AccountID] == nil || r.Logins[rec.AccountID].revision == c.cur.Load().account) {
+		c := r.conns[rec.ID]
+		if c != nil && c.Rec().Revision == rec.Revision && (r.logins[rec.AccountID] == nil || r.logins[rec.AccountID].revision == c.cur.Load().account) {
 			continue
 		}
 		made, err := r.make(rec)
@@ -173,23 +177,23 @@ func (r *Engine) Reload(ctx context.Context) error {
 			return fmt.Errorf("connection %s: %w", rec.Code, err)
 		}
 		if c == nil {
-			c = &Conn{ID: rec.ID, Feeds: map[string]*store.Feed{}, WakeIn: NewWaker(), WakeOut: NewWaker(), Readers: map[string]chan RunRequest{}}
+			c = &Conn{ID: rec.ID, feeds: map[message.Feed]*store.Feed{}, WakeIn: NewWaker(), WakeOut: NewWaker(), readers: map[message.Feed]chan RunRequest{}}
 			c.Ctx, c.end = context.WithCancel(r.Ctx)
 			c.cur.Store(made)
-			r.Conns[rec.ID], r.codes[rec.Code] = c, c
-			if r.Running {
-				r.OnWork(c)
+			r.conns[rec.ID], r.codes[rec.Code] = c, c
+			if r.running {
+				r.work(c)
 			}
 		} else {
 			c.cur.Store(made)
-			if r.Running {
-				r.OnMore(c)
+			if r.running {
+				r.read(c)
 			}
 		}
 	}
-	for id, c := range r.Conns {
+	for id, c := range r.conns {
 		if !there[id] {
-			delete(r.Conns, id)
+			delete(r.conns, id)
 			delete(r.codes, c.Rec().Code)
 			gone := *c.cur.Load()
 			gone.rec.State = store.Left
@@ -198,17 +202,12 @@ func (r *Engine) Reload(ctx context.Context) error {
 		}
 	}
 	for _, f := range feeds {
-		if c := r.Conns[f.ConnectionID]; c != nil {
-			c.Feeds[f.Kind] = &f
+		if c := r.conns[f.ConnectionID]; c != nil {
+			c.feeds[f.Kind] = &f
 		}
 	}
-	for _, c := range r.Conns {
-		for _, ch := range c.Readers {
-			select {
-			case ch <- RunRequest{}: // look at the schedule again
-			default:
-			}
-		}
+	for _, c := range r.conns {
+		c.lookAgain()
 	}
 	return nil
 }
@@ -216,7 +215,7 @@ func (r *Engine) Reload(ctx context.Context) error {
 // reloadAccounts takes up accounts that are new or were renewed.
 func (r *Engine) reloadAccounts(accounts []store.Account) error {
 	for _, a := range accounts {
-		old := r.Logins[a.ID]
+		old := r.logins[a.ID]
 		if old != nil && old.revision == a.Revision {
 			continue
 		}
@@ -230,12 +229,12 @@ func (r *Engine) reloadAccounts(accounts []store.Account) error {
 		}
 		if old != nil {
 			old.Set(secrets, token)
-			r.Logins[a.ID] = &login{old.Login, a.Revision, a.BaseURL}
+			r.logins[a.ID] = &login{old.Login, a.Revision, a.BaseURL}
 			continue
 		}
 		l := &login{connector.NewLogin(def, secrets, token), a.Revision, a.BaseURL}
 		l.Keep = r.keepToken(a.ID)
-		r.Logins[a.ID] = l
+		r.logins[a.ID] = l
 	}
 	return nil
 }
@@ -255,7 +254,7 @@ func (r *Engine) make(rec store.Connection) (*joined, error) {
 		return nil, fmt.Errorf("settings: %w", err)
 	}
 	o := connector.LineOptions{Base: "http://nowhere.invalid", Site: rec.Site, Test: rec.Test, Settings: out.settings.ForExpressions(), Client: r.Client, Now: r.Clock}
-	if l := r.Logins[rec.AccountID]; l != nil {
+	if l := r.logins[rec.AccountID]; l != nil {
 		o.Login, o.Base, out.account = l.Login, Or(l.base, o.Base), l.revision
 		if def.Limits != common.Limits {
 			l.Pace(def.Limits)
@@ -267,35 +266,35 @@ func (r *Engine) make(rec store.Connection) (*joined, error) {
 
 // Connector returns a definition by its code, or nil.
 func (r *Engine) Connector(code string) *connector.Definition {
-	r.Mu.RLock()
-	defer r.Mu.RUnlock()
+	r.mu.RLock()
+	defer r.mu.RUnlock()
 	return r.lib[code]
 }
 
 // Library returns all definitions.
 func (r *Engine) Library() connector.Library {
-	r.Mu.RLock()
-	defer r.Mu.RUnlock()
+	r.mu.RLock()
+	defer r.mu.RUnlock()
 	return r.lib.Clone()
 }
 
 func (r *Engine) ByCode(code string) *Conn {
-	r.Mu.RLock()
-	defer r.Mu.RUnlock()
+	r.mu.RLock()
+	defer r.mu.RUnlock()
 	return r.codes[code]
 }
 
 func (r *Engine) ByID(id int64) *Conn {
-	r.Mu.RLock()
-	defer r.Mu.RUnlock()
-	return r.Conns[id]
+	r.mu.RLock()
+	defer r.mu.RUnlock()
+	return r.conns[id]
 }
 
 func (r *Engine) All() []*Conn {
-	r.Mu.RLock()
-	defer r.Mu.RUnlock()
-	out := make([]*Conn, 0, len(r.Conns))
-	for _, c := range r.Conns {
+	r.mu.RLock()
+	defer r.mu.RUnlock()
+	out := make([]*Conn, 0, len(r.conns))
+	for _, c := range r.conns {
 		out = append(out, c)
 	}
 	return out
@@ -309,10 +308,10 @@ func (r *Engine) Sorted() []*Conn {
 }
 
 // Feed returns a copy of a connection's feed, and whether it is on and the connection at work.
-func (r *Engine) Feed(c *Conn, kind string) (store.Feed, bool) {
-	r.Mu.RLock()
-	defer r.Mu.RUnlock()
-	f := c.Feeds[kind]
+func (r *Engine) Feed(c *Conn, kind message.Feed) (store.Feed, bool) {
+	r.mu.RLock()
+	defer r.mu.RUnlock()
+	f := c.feeds[kind]
 	if f == nil {
 		return store.Feed{}, false
 	}

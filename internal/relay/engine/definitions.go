@@ -13,7 +13,7 @@ func (r *Engine) LoadDefinitions(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	lib := r.Fixed.Clone()
+	lib := r.fixed.Clone()
 	for _, d := range list {
 		def, err := connector.Load(d.Connector+".yaml", []byte(d.Text), lib)
 		if err != nil {
@@ -21,20 +21,20 @@ func (r *Engine) LoadDefinitions(ctx context.Context) error {
 		}
 		lib[d.Connector] = def
 	}
-	r.Mu.Lock()
+	r.mu.Lock()
 	r.lib = lib
-	r.Mu.Unlock()
+	r.mu.Unlock()
 	return nil
 }
 
 // RemakeAll makes all connections anew from what is kept.
 func (r *Engine) RemakeAll(ctx context.Context) error {
-	r.Mu.Lock()
-	for _, c := range r.Conns {
+	r.mu.Lock()
+	for _, c := range r.conns {
 		stale := *c.cur.Load()
 		stale.rec.Revision = -1
 		c.cur.Store(&stale)
 	}
-	r.Mu.Unlock()
+	r.mu.Unlock()
 	return r.Reload(ctx)
 }

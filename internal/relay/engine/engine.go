@@ -30,35 +30,34 @@ type Engine struct {
 	// one of the range that GS1 sets aside for use inside a company.
 	GS1Prefix string
 
-	loading sync.Mutex // held while memory is brought to what the file says, so that it never goes backwards
-	Mu      sync.RWMutex
-	lib     connector.Library // replaced as a whole when a definition is added
-	Fixed   connector.Library // built in or from a folder
-	Logins  map[int64]*login  // by account
-	Tested  map[string]Tested // the last verdict on an access, by connection
-	Conns   map[int64]*Conn
-	codes   map[string]*Conn
-	Running bool
-	Wg      sync.WaitGroup
-	Ctx     context.Context
-	Cancel  context.CancelFunc
+	loading    sync.Mutex // held while memory is brought to what the file says, so that it never goes backwards
+	mu         sync.RWMutex
+	lib        connector.Library // replaced as a whole when a definition is added
+	fixed      connector.Library // built in or from a folder
+	logins     map[int64]*login  // by account
+	tested     map[string]Tested // the last verdict on an access, by connection
+	conns      map[int64]*Conn
+	codes      map[string]*Conn
+	running    bool
+	background sync.WaitGroup
+	Ctx        context.Context // ends with the engine
+	Cancel     context.CancelFunc
 
 	settlers [marks]Settler
 	JobSteps map[JobKind]JobStep
-	OnWork   func(c *Conn) // a connection begins to work
-	OnMore   func(c *Conn) // a connection may have feeds that nobody reads yet
+	work     func(c *Conn) // a connection begins to work
+	read     func(c *Conn) // a connection may have feeds that nobody reads yet
 
 	Committed []func(ctx context.Context, ch *Change) error // what rooms do after each commit, in this order
 
 	zone atomic.Pointer[time.Location] // of the company
 
-	PlaceMu sync.RWMutex
-	Places  map[int64]store.Location
+	placeMu sync.RWMutex
+	places  map[int64]store.Location
 
 	WakeWatch *Waker             // something may be due sooner
 	wakeJobs  map[JobKind]*Waker // there is work for the loops of jobs
 	WakeTell  *Waker             // somebody is to be told
-	WatchAt   time.Time          // of a relay that is driven by hand: when it looks again; guarded by mu
 }
 
 // Options of a relay.
@@ -103,8 +102,8 @@ func Open(ctx context.Context, st *store.Store, o Options) (*Engine, error) {
 			return nil, err
 		}
 	}
-	r := &Engine{Store: st, Bus: NewBus(), Fixed: o.Library, lib: o.Library, Log: o.Log, Clock: o.Now, Sealer: seal,
-		Conns: map[int64]*Conn{}, codes: map[string]*Conn{}, Logins: map[int64]*login{}, Tested: map[string]Tested{}, Places: map[int64]store.Location{},
+	r := &Engine{Store: st, Bus: NewBus(), fixed: o.Library, lib: o.Library, Log: o.Log, Clock: o.Now, Sealer: seal,
+		conns: map[int64]*Conn{}, codes: map[string]*Conn{}, logins: map[int64]*login{}, tested: map[string]Tested{}, places: map[int64]store.Location{},
 		Client: connector.Guard{Allowed: o.Reach}.Client(), Mail: o.Mail, hook: o.Hook, WakeWatch: NewWaker(), wakeJobs: map[JobKind]*Waker{}, WakeTell: NewWaker()}
 	if o.Transport != nil {
 		r.Client = &http.Client{Transport: o.Transport}

@@ -20,7 +20,14 @@ func Or(s, otherwise string) string {
 	return s
 }
 
-func Join(parts []string) string { return strings.Join(parts, ", ") }
+// Join writes a list as people read it.
+func Join[T ~string](list []T) string {
+	words := make([]string, len(list))
+	for i, w := range list {
+		words[i] = string(w)
+	}
+	return strings.Join(words, ", ")
+}
 
 // Keys lists the keys in their order, so that the same is always done in the same order.
 func Keys[V any](m map[int64]V) []int64 { return slices.Sorted(maps.Keys(m)) }

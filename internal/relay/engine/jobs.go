@@ -164,9 +164,7 @@ func (r *Engine) OpenJobs(ctx context.Context) ([]Job, error) {
 
 // AwaitJob waits until a job is done, at most a while; where no loops run, it is done here and now.
 func (r *Engine) AwaitJob(ctx context.Context, id int64, most time.Duration) (store.Job, error) {
-	r.Mu.RLock()
-	running := r.Running
-	r.Mu.RUnlock()
+	running := r.Runs()
 	events, end := r.Bus.Listen()
 	defer end()
 	limit := time.NewTimer(most)

@@ -3,6 +3,8 @@ package engine
 import (
 	"sync"
 	"time"
+
+	"openrelay/internal/core/message"
 )
 
 // MapResult is a mapped message, or why it could not be mapped.
@@ -12,8 +14,9 @@ type MapResult struct {
 }
 
 type MapKey struct {
-	Feed, ID string
-	Version  int64
+	Feed    message.Feed
+	ID      string
+	Version int64
 }
 
 // mapCache remembers what was mapped when it was received, so that the decision, which follows at once,

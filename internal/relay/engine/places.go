@@ -9,9 +9,17 @@ import (
 
 // PlaceIDs lists the locations.
 func (r *Engine) PlaceIDs() []int64 {
-	r.PlaceMu.RLock()
-	defer r.PlaceMu.RUnlock()
-	return slices.Sorted(maps.Keys(r.Places))
+	r.placeMu.RLock()
+	defer r.placeMu.RUnlock()
+	return slices.Sorted(maps.Keys(r.places))
+}
+
+// OnlyPlace is the one location that there is; 0 where there are more or none.
+func (r *Engine) OnlyPlace() int64 {
+	if ids := r.PlaceIDs(); len(ids) == 1 {
+		return ids[0]
+	}
+	return 0
 }
 
 // PlaceID finds a location by its code; 0 where there is none.
@@ -19,9 +27,9 @@ func (r *Engine) PlaceID(code string) int64 {
 	if code == "" {
 		return 0
 	}
-	r.PlaceMu.RLock()
-	defer r.PlaceMu.RUnlock()
-	for id, l := range r.Places {
+	r.placeMu.RLock()
+	defer r.placeMu.RUnlock()
+	for id, l := range r.places {
 		if l.Code == code {
 			return id
 		}
@@ -30,10 +38,10 @@ func (r *Engine) PlaceID(code string) int64 {
 }
 
 func (r *Engine) Location(code string) (store.Location, error) {
-	r.PlaceMu.RLock()
-	defer r.PlaceMu.RUnlock()
+	r.placeMu.RLock()
+	defer r.placeMu.RUnlock()
 	var known []string
-	for _, l := range r.Places {
+	for _, l := range r.places {
 		if l.Code == code {
 			return l, nil
 		}
@@ -44,16 +52,16 @@ func (r *Engine) Location(code string) (store.Location, error) {
 }
 
 func (r *Engine) PlaceName(id int64) string {
-	r.PlaceMu.RLock()
-	defer r.PlaceMu.RUnlock()
-	return r.Places[id].Name
+	r.placeMu.RLock()
+	defer r.placeMu.RUnlock()
+	return r.places[id].Name
 }
 
 // Place returns a location.
 func (r *Engine) Place(id int64) store.Location {
-	r.PlaceMu.RLock()
-	defer r.PlaceMu.RUnlock()
-	return r.Places[id]
+	r.placeMu.RLock()
+	defer r.placeMu.RUnlock()
+	return r.places[id]
 }
 
 // Code is the code of a connection, or empty.

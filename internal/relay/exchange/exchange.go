@@ -3,14 +3,17 @@
 // Outbound.
 package exchange
 
-import "openrelay/internal/relay/engine"
+import (
+	"openrelay/internal/core/message"
+	"openrelay/internal/relay/engine"
+)
 
 // Exchange receives and sends.
 type Exchange struct {
 	*engine.Engine
 
-	Inbound  map[string]Inbound  // by kind of feed
-	Outbound map[string]Outbound // by kind of feed
+	Inbound  map[message.Feed]Inbound  // by kind of feed
+	Outbound map[message.Feed]Outbound // by kind of feed
 }
 
 // New makes the exchange of a company. Its connections begin to work when the company does.

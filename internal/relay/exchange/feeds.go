@@ -9,6 +9,7 @@ import (
 	"github.com/robfig/cron/v3"
 
 	"openrelay/internal/connector"
+	"openrelay/internal/core/message"
 	"openrelay/internal/relay/engine"
 	"openrelay/internal/store"
 )
@@ -33,7 +34,7 @@ func (r *Exchange) inLoop(c *engine.Conn) {
 
 // readLoop reads one feed of a connection when it is due. A reading of history goes beside the
 // scheduled ones, so that what is new does not wait for what is old.
-func (r *Exchange) readLoop(c *engine.Conn, kind string, asked chan engine.RunRequest) {
+func (r *Exchange) readLoop(c *engine.Conn, kind message.Feed, asked chan engine.RunRequest) {
 	history := make(chan struct{}, 1) // held by the reading of history that is under way
 	for {
 		wait := time.Minute
@@ -50,16 +51,14 @@ func (r *Exchange) readLoop(c *engine.Conn, kind string, asked chan engine.RunRe
 			switch {
 			case req.Kind == "":
 			case req.From != "":
-				r.Wg.Add(1)
-				go func() {
-					defer r.Wg.Done()
+				r.Go(func() {
 					select {
 					case history <- struct{}{}:
 						defer func() { <-history }()
 						r.Run(c, req)
 					case <-c.Ctx.Done():
 					}
-				}()
+				})
 			default:
 				r.Run(c, req)
 			}
@@ -78,7 +77,7 @@ func (r *Exchange) Run(c *engine.Conn, req engine.RunRequest) {
 }
 
 // Due tells when a feed is to be read next; false where it is off or never read.
-func (r *Exchange) Due(c *engine.Conn, kind string) (time.Time, bool) {
+func (r *Exchange) Due(c *engine.Conn, kind message.Feed) (time.Time, bool) {
 	def := c.Line().Def.Feeds[kind]
 	f, on := r.Feed(c, kind)
 	if !on || def == nil || def.Read == nil {
@@ -92,7 +91,7 @@ func (r *Exchange) Due(c *engine.Conn, kind string) (time.Time, bool) {
 		return last.Add(min(time.Minute, time.Second<<min(f.Failures, 6))), true
 	}
 	every := time.Duration(def.Read.Every)
-	if kind == "listings in" && c.Reviewing.Load() && f.Schedule == "" {
+	if kind == message.ListingsIn && c.Reviewing.Load() && f.Schedule == "" {
 		every = min(every, reviewPace) // what was submitted is followed more closely
 	}
 	s, err := ParseSchedule(f.Schedule, every)
@@ -125,11 +124,8 @@ func (r *Exchange) lookForReviews(c *engine.Conn) {
 	if before := c.Reviewing.Swap(n > 0); before == (n > 0) {
 		return
 	}
-	r.Mu.RLock()
-	reader := c.Readers["listings in"]
-	r.Mu.RUnlock()
 	select {
-	case reader <- engine.RunRequest{}:
+	case c.Reader(message.ListingsIn) <- engine.RunRequest{}:
 	default:
 	}
 }
@@ -228,7 +224,7 @@ func (r *Exchange) read(c *engine.Conn, req engine.RunRequest) error {
 	})
 	if commitErr == nil {
 		now := r.Clock().UnixMicro()
-		r.onFeed(c, req.Kind, func(k *store.Feed) {
+		r.KnowFeed(c, req.Kind, func(k *store.Feed) {
 			k.LastTryAt = now
 			if err != nil {
 				k.Failures++
@@ -245,7 +241,7 @@ func (r *Exchange) read(c *engine.Conn, req engine.RunRequest) error {
 }
 
 // known tells which records of a feed were kept before; feeds without versions know none.
-func (r *Exchange) known(c *engine.Conn, kind string) func([]connector.Record) ([]bool, error) {
+func (r *Exchange) known(c *engine.Conn, kind message.Feed) func([]connector.Record) ([]bool, error) {
 	if def := c.Line().Def.Feeds[kind]; !def.Version.Set() {
 		return nil
 	}
@@ -309,7 +305,7 @@ func (r *Exchange) keepPage(c *engine.Conn, f store.Feed, run *int64, ensure fun
 }
 
 // RunNow reads a feed at once, from a time on if one is given, and returns the run's number.
-func (r *Exchange) RunNow(ctx context.Context, code, kind, from, who string) (int64, error) {
+func (r *Exchange) RunNow(ctx context.Context, code string, kind message.Feed, from, who string) (int64, error) {
 	c := r.ByCode(code)
 	if c == nil {
 		return 0, engine.NoConnection(code)
@@ -337,11 +333,8 @@ func (r *Exchange) RunNow(ctx context.Context, code, kind, from, who string) (in
 		}
 	}
 	req := engine.RunRequest{Kind: kind, Cause: "by " + who, From: from, Started: make(chan int64, 1)}
-	r.Mu.RLock()
-	reader := c.Readers[kind]
-	r.Mu.RUnlock()
 	select {
-	case reader <- req:
+	case c.Reader(kind) <- req:
 	case <-ctx.Done():
 		return 0, ctx.Err()
 	default:
@@ -357,34 +350,22 @@ func (r *Exchange) RunNow(ctx context.Context, code, kind, from, who string) (in
 	}
 }
 
-// onFeed changes what memory knows of a feed; the file is written by the change that was committed before.
-func (r *Exchange) onFeed(c *engine.Conn, kind string, f func(*store.Feed)) {
-	r.Mu.Lock()
-	defer r.Mu.Unlock()
-	if k := c.Feeds[kind]; k != nil {
-		f(k)
-	}
-}
-
-// Work begins the goroutines of a connection. The caller holds the lock.
+// Work begins the loops of a connection.
 func (r *Exchange) Work(c *engine.Conn) {
-	for _, loop := range []func(*engine.Conn){r.inLoop, r.outLoop} {
-		r.Wg.Add(1)
-		go func() { defer r.Wg.Done(); loop(c) }()
-	}
+	r.Go(func() { r.inLoop(c) })
+	r.Go(func() { r.outLoop(c) })
 	r.ReadAll(c)
 }
 
-// ReadAll begins a reader for each feed that can be read and has none yet, so that a long reading of
-// one feed does not delay the others. The caller holds the lock.
+// ReadAll begins a reader for each feed that can be read and has none yet, so that a long reading of one feed does not
+// delay the others.
 func (r *Exchange) ReadAll(c *engine.Conn) {
 	for kind, f := range c.Line().Def.Feeds {
-		if f.Read == nil || c.Readers[kind] != nil {
+		if f.Read == nil {
 			continue
 		}
-		ch := make(chan engine.RunRequest, 8)
-		c.Readers[kind] = ch
-		r.Wg.Add(1)
-		go func() { defer r.Wg.Done(); r.readLoop(c, kind, ch) }()
+		if asked, isNew := c.NewReader(kind); isNew {
+			r.Go(func() { r.readLoop(c, kind, asked) })
+		}
 	}
 }

@@ -40,7 +40,7 @@ func (r *Exchange) AcceptPush(ctx context.Context, code string, h http.Header, r
 		}
 		return out, err
 	}
-	byFeed := map[string][]store.Received{}
+	byFeed := map[message.Feed][]store.Received{}
 	for i, rec := range records {
 		if rec.Err != nil {
 			return out, engine.Refuse("event %d: %v", i+1, rec.Err)
@@ -174,7 +174,7 @@ func (b *Batch) decide(good []Mapped, bad []store.InboxOutcome, msgs []store.Inb
 // handle lets those decide who are behind the door of each message's feed. Orders are decided on first and together,
 // the others as they came.
 func (b *Batch) handle(msgs []Mapped) error {
-	const first = "orders in"
+	const first = message.OrdersIn
 	var orders []Mapped
 	for _, m := range msgs {
 		if m.In.Feed == first {
@@ -242,7 +242,7 @@ func (b *Batch) undecided(in store.InboxMessage, err error) error {
 
 // thingOf names a message as people do.
 func thingOf(in store.InboxMessage) string {
-	words := map[string]string{"orders in": "Order", "listings in": "Listing", "items in": "Item", "stock in": "The quantity of", "customers in": "Customer", "dispatch in": "Dispatch", "tracking in": "Tracking event"}
+	words := map[message.Feed]string{message.OrdersIn: "Order", message.ListingsIn: "Listing", message.ItemsIn: "Item", message.StockIn: "The quantity of", message.CustomersIn: "Customer", message.DispatchIn: "Dispatch", message.TrackingIn: "Tracking event"}
 	return engine.Or(words[in.Feed], "Message") + " " + in.OutsideID
 }
 
@@ -287,7 +287,7 @@ type Batch struct {
 	C        *engine.Conn
 	Ch       *engine.Change
 	tallies  map[int64]*store.Tally // by run; 0 is resolved to the push run
-	byFeed   map[string]int64
+	byFeed   map[message.Feed]int64
 	Outcomes []store.InboxOutcome
 	counted  map[int64]bool // messages that stand in a tally as found
 	PutOff   []int64        // messages that are decided on later
@@ -300,7 +300,7 @@ func (b *Batch) Tally(in store.InboxMessage) (*store.Tally, int64, error) {
 	run := in.RunID
 	if run == 0 {
 		if b.byFeed == nil {
-			b.byFeed = map[string]int64{}
+			b.byFeed = map[message.Feed]int64{}
 		}
 		if b.byFeed[in.Feed] == 0 {
 			f, _ := b.R.Feed(b.C, in.Feed)

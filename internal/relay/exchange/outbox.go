@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"openrelay/internal/connector"
+	"openrelay/internal/core/message"
 	"openrelay/internal/relay/engine"
 	"openrelay/internal/store"
 )
@@ -55,12 +56,12 @@ func (r *Exchange) outLoop(c *engine.Conn) {
 
 // SendDue sends one round of due messages and tells whether more may be due.
 func (r *Exchange) SendDue(c *engine.Conn) (bool, error) {
-	var feeds []string
+	var feeds []message.Feed
 	for _, kind := range c.Line().Def.Kinds() {
 		if _, on := r.Feed(c, kind); !on || c.Line().Def.Feeds[kind].Send == nil {
 			continue
 		}
-		if kind == "stock out" && r.Clock().Sub(c.StockSent) < StockPace {
+		if kind == message.StockOut && r.Clock().Sub(c.StockSent) < StockPace {
 			c.WakeOut.In(StockPace)
 			continue
 		}
@@ -78,11 +79,11 @@ func (r *Exchange) SendDue(c *engine.Conn) (bool, error) {
 	if err != nil {
 		return false, err
 	}
-	groups := map[string][]store.OutboxMessage{}
+	groups := map[message.Feed][]store.OutboxMessage{}
 	for _, m := range due {
 		groups[m.Feed] = append(groups[m.Feed], m)
 	}
-	if len(groups["stock out"]) > 0 {
+	if len(groups[message.StockOut]) > 0 {
 		c.StockSent = r.Clock()
 	}
 	for _, kind := range feeds {
@@ -114,7 +115,7 @@ func (r *Exchange) SendDue(c *engine.Conn) (bool, error) {
 }
 
 // sendGroup sends messages of one feed in one request, or reads one back, and commits what came of it.
-func (r *Exchange) sendGroup(c *engine.Conn, kind string, group []store.OutboxMessage) error {
+func (r *Exchange) sendGroup(c *engine.Conn, kind message.Feed, group []store.OutboxMessage) error {
 	msgs := make([]any, len(group))
 	for i, m := range group {
 		msgs[i] = json.RawMessage(m.Payload)
@@ -174,7 +175,7 @@ func (r *Exchange) sendGroup(c *engine.Conn, kind string, group []store.OutboxMe
 func (r *Exchange) feedWent(ch *engine.Change, c *engine.Conn, f store.Feed) error {
 	now := ch.Now.UnixMicro()
 	ch.After(func() {
-		r.onFeed(c, f.Kind, func(k *store.Feed) { k.Failures, k.LastError, k.LastOKAt = 0, "", now })
+		r.KnowFeed(c, f.Kind, func(k *store.Feed) { k.Failures, k.LastError, k.LastOKAt = 0, "", now })
 	})
 	if f.Failures > 0 { // we are let in again
 		if err := ch.CloseConnectionException(c.Rec().ID, engine.CredentialsRefused, ch.Now); err != nil {
@@ -190,7 +191,7 @@ func (r *Exchange) FeedFailed(ch *engine.Change, c *engine.Conn, f store.Feed, e
 	if errors.As(err, &fail) && !fail.Temporary && fail.Status != http.StatusUnauthorized && fail.Status != http.StatusForbidden {
 		return nil // the message was refused; the feed itself works
 	}
-	ch.After(func() { r.onFeed(c, f.Kind, func(k *store.Feed) { k.Failures++; k.LastError = err.Error() }) })
+	ch.After(func() { r.KnowFeed(c, f.Kind, func(k *store.Feed) { k.Failures++; k.LastError = err.Error() }) })
 	return ch.FeedFailed(f.ID, err.Error(), ch.Now)
 }
 
@@ -330,7 +331,7 @@ func (r *Exchange) submitted(ch *engine.Change, c *engine.Conn, group []store.Ou
 // askReport asks what became of a submission and settles all messages that went with it. A report that
 // does not come until its time is over sends them again, as a new submission; after the third, a person
 // is asked.
-func (r *Exchange) askReport(c *engine.Conn, kind string, one store.OutboxMessage) error {
+func (r *Exchange) askReport(c *engine.Conn, kind message.Feed, one store.OutboxMessage) error {
 	p := c.Line().Reports(kind)
 	if p == nil { // the definition knows no report any more: what was submitted is sent again as the definition now says
 		return r.Commit(r.Ctx, func(ch *engine.Change) error { return r.submitAnew(ch, c, kind, one.Submission) })
@@ -383,7 +384,7 @@ func (r *Exchange) askReport(c *engine.Conn, kind string, one store.OutboxMessag
 }
 
 // submitAnew sends again what was submitted under a definition whose report nobody can ask for any more.
-func (r *Exchange) submitAnew(ch *engine.Change, c *engine.Conn, kind, submission string) error {
+func (r *Exchange) submitAnew(ch *engine.Change, c *engine.Conn, kind message.Feed, submission string) error {
 	group, err := ch.SubmittedWith(c.ID, kind, submission)
 	if err != nil {
 		return err

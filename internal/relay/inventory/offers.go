@@ -195,7 +195,7 @@ func (r *Inventory) queueListingsOf(ch *engine.Change, w *ItemKinds, listings []
 		if c == nil || l.ItemID == 0 {
 			continue
 		}
-		if f, _ := r.Feed(c, "stock out"); !f.On && c != on || c.Rec().State != store.On {
+		if f, _ := r.Feed(c, message.StockOut); !f.On && c != on || c.Rec().State != store.On {
 			continue // a connection that is paused keeps its quantities waiting
 		}
 		if c.Rec().Test && c.Line().Def.Test == nil {
@@ -208,7 +208,7 @@ func (r *Inventory) queueListingsOf(ch *engine.Change, w *ItemKinds, listings []
 		if err != nil {
 			return err
 		}
-		if _, err := r.Queue(ch, store.OutboxMessage{ConnectionID: l.ConnectionID, Feed: "stock out", Subject: OfferSubject(l.ID), Payload: string(payload)}); err != nil {
+		if _, err := r.Queue(ch, store.OutboxMessage{ConnectionID: l.ConnectionID, Feed: message.StockOut, Subject: OfferSubject(l.ID), Payload: string(payload)}); err != nil {
 			return err
 		}
 	}

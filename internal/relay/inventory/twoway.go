@@ -102,10 +102,10 @@ func (r *Inventory) edited(b *exchange.Batch, in store.InboxMessage, y *store.Ta
 		return nil
 	}
 	told := stock.Told{Quantity: l.ToldQty, At: store.Time(l.ToldAt)}
-	if told.Open, err = b.Ch.OpenFor(b.C.ID, "stock out", OfferSubject(l.ID)); err != nil {
+	if told.Open, err = b.Ch.OpenFor(b.C.ID, message.StockOut, OfferSubject(l.ID)); err != nil {
 		return err
 	}
-	if f, _ := r.Feed(b.C, "orders in"); f.ID != 0 {
+	if f, _ := r.Feed(b.C, message.OrdersIn); f.ID != 0 {
 		told.OrdersSeen = store.Time(f.LastOKAt)
 	}
 	change, clear, why := stock.Word{Shows: m.Quantity, Change: m.Change, At: m.At}.Meaning(told)
@@ -136,13 +136,13 @@ func (r *Inventory) edited(b *exchange.Batch, in store.InboxMessage, y *store.Ta
 // second time, while nothing of ours is on its way, was set there by somebody: by setting it is taken in, as
 // far as it is clear what was meant, or put back.
 func (r *Inventory) Noticed(ch *engine.Change, c *engine.Conn, before *store.Listing, shows int64) error {
-	if before.ToldQty < 0 || shows == before.ToldQty || shows != before.SeenQty || c.Rec().Test || c.Line().Def.Feeds["stock in"] != nil && c.Rec().Side == "channel" && c.Line().TellsEdits() {
+	if before.ToldQty < 0 || shows == before.ToldQty || shows != before.SeenQty || c.Rec().Test || c.Line().Def.Feeds[message.StockIn] != nil && c.Rec().Side == "channel" && c.Line().TellsEdits() {
 		return nil
 	}
-	if f, _ := r.Feed(c, "stock out"); !f.On {
+	if f, _ := r.Feed(c, message.StockOut); !f.On {
 		return nil
 	}
-	open, err := ch.OpenFor(c.ID, "stock out", OfferSubject(before.ID))
+	open, err := ch.OpenFor(c.ID, message.StockOut, OfferSubject(before.ID))
 	if err != nil || open {
 		return err
 	}
@@ -151,7 +151,7 @@ func (r *Inventory) Noticed(ch *engine.Change, c *engine.Conn, before *store.Lis
 		return err
 	}
 	told := stock.Told{Quantity: before.ToldQty, At: store.Time(before.ToldAt)}
-	if f, _ := r.Feed(c, "orders in"); f.ID != 0 {
+	if f, _ := r.Feed(c, message.OrdersIn); f.ID != 0 {
 		told.OrdersSeen = store.Time(f.LastOKAt)
 	}
 	by, clear, _ := stock.Word{Shows: shows, At: since}.Meaning(told)
@@ -285,7 +285,7 @@ func (r *Inventory) Compare(ctx context.Context, code string) ([]Difference, int
 		if code != "" && c.Rec().Code != code || c.Rec().State != store.On {
 			continue
 		}
-		if f, _ := r.Feed(c, "stock out"); !f.On {
+		if f, _ := r.Feed(c, message.StockOut); !f.On {
 			continue
 		}
 		list, err := r.Store.ListingsOf(ctx, c.ID)
@@ -301,7 +301,7 @@ func (r *Inventory) Compare(ctx context.Context, code string) ([]Difference, int
 		if err != nil {
 			return nil, 0, err
 		}
-		open, err := r.Store.OpenSubjects(ctx, c.ID, "stock out")
+		open, err := r.Store.OpenSubjects(ctx, c.ID, message.StockOut)
 		if err != nil {
 			return nil, 0, err
 		}

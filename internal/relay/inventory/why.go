@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"openrelay/internal/core/catalog"
+	"openrelay/internal/core/message"
 	"openrelay/internal/core/stock"
 	"openrelay/internal/relay/engine"
 	"openrelay/internal/store"
@@ -63,7 +64,7 @@ func (r *Inventory) WhyOffer(ctx context.Context, connection, sku string, at tim
 	if l.ToldAt == l.SeenAt && l.ToldQty == l.SeenQty {
 		out.How = "told"
 	}
-	_, out.On = r.Feed(c, "stock out")
+	_, out.On = r.Feed(c, message.StockOut)
 	if l.ItemID == 0 {
 		out.Steps = []stock.Step{{Text: "No item of ours is matched to this listing; it is told nothing"}}
 		if l.IgnoredAt != 0 {
@@ -104,7 +105,7 @@ func (r *Inventory) WhyOffer(ctx context.Context, connection, sku string, at tim
 	}
 	out.Allowed, out.Steps = policy.Explain(goods, func(k stock.Key) stock.Level { return levels[k] }, stock.Names{Place: r.PlaceName, Item: func(id int64) string { return parts[id].SKU }})
 	if at.IsZero() {
-		if m, err := r.Store.OpenOutboxFor(ctx, c.Rec().ID, "stock out", OfferSubject(l.ID)); err == nil {
+		if m, err := r.Store.OpenOutboxFor(ctx, c.Rec().ID, message.StockOut, OfferSubject(l.ID)); err == nil {
 			out.Open = &m
 		} else if !errors.Is(err, store.ErrNotFound) {
 			return out, err
@@ -234,7 +235,7 @@ func (r *Inventory) WhyLevel(ctx context.Context, sku string, before int64, at t
 	for _, l := range listings {
 		v := ListingWhy{Listing: l}
 		if c := r.ByID(l.ConnectionID); c != nil {
-			_, v.On = r.Feed(c, "stock out")
+			_, v.On = r.Feed(c, message.StockOut)
 			v.Allowed = Allowed(c, w, &l, func(k stock.Key) stock.Level { return levels[k] })
 		}
 		out.Listings = append(out.Listings, v)

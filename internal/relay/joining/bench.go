@@ -24,7 +24,7 @@ type Tried struct {
 
 // Sample is something to try with: for a feed that comes in the newest message as it came, where there is
 // one, else nothing; for a feed that goes out a made-up message of ours.
-func (r *Joining) Sample(ctx context.Context, code, kind string) (string, error) {
+func (r *Joining) Sample(ctx context.Context, code string, kind message.Feed) (string, error) {
 	c := r.ByCode(code)
 	if c == nil {
 		return "", fmt.Errorf("connection %s: %w", code, store.ErrNotFound)
@@ -39,24 +39,24 @@ func (r *Joining) Sample(ctx context.Context, code, kind string) (string, error)
 	var m any
 	to := place.Address{Name: "Maren Tolland", Street: "Lindenrow 14", Postcode: "41360", Town: "Harrowmere", Country: "XW"}
 	switch kind {
-	case "stock out":
+	case message.StockOut:
 		o := message.Offer{OutsideID: "0", SKU: "SAMPLE", Quantity: 3}
 		if list, err := r.Store.ListingsOf(ctx, c.ID); err == nil && len(list) > 0 {
 			o = message.Offer{ListingID: list[0].ID, OutsideID: list[0].OutsideID, SKU: list[0].SKU, Quantity: max(list[0].SeenQty, 0)}
 		}
 		m = o
-	case "items out":
+	case message.ItemsOut:
 		m = message.Publication{SKU: "SAMPLE", Title: "Sample", Description: "A sample.", Category: "Samples", Price: 1290, Currency: "EUR", Quantity: 3, WeightG: 250}
-	case "dispatch out":
+	case message.DispatchOut:
 		m = message.Dispatch{Reference: r.Prefix + "-bench", OrderID: "0", OrderNumber: "SAMPLE-1", OurNumber: "SAMPLE", Carrier: "Plover Post", Service: "PP", Tracking: "PP123456785XW", ShippedAt: r.Clock().UTC().Truncate(time.Second),
 			Lines: []message.DispatchLine{{ID: "1", SKU: "SAMPLE", Quantity: 1}}, LastOfOrder: true, ParcelNumber: "SAMPLE"}
-	case "answers out":
+	case message.AnswersOut:
 		m = message.OrderAnswer{Reference: r.Prefix + "-bench", OrderID: "0", OrderNumber: "SAMPLE-1", Accepted: true, ReadyAt: r.Clock().UTC().Truncate(time.Second).Add(20 * time.Minute)}
-	case "states out":
+	case message.StatesOut:
 		m = message.OrderState{Reference: r.Prefix + "-bench", OrderID: "0", OrderNumber: "SAMPLE-1", OurNumber: "SAMPLE", State: "taken in"}
-	case "labels out":
+	case message.LabelsOut:
 		m = message.Parcel{Reference: r.Prefix + "-bench", Service: "PP", From: to, To: to, WeightG: 900, LengthMM: 300, WidthMM: 200, HeightMM: 100, Test: true, Handover: r.Today()}
-	case "handovers out":
+	case message.HandoversOut:
 		m = message.Handover{Reference: r.Prefix + "-bench", Day: r.Today(), Labels: []string{"0"}, Tracking: []string{"PP123456785XW"}}
 	default:
 		return "", engine.Refuse("there is no feed %q", kind)
@@ -67,7 +67,7 @@ func (r *Joining) Sample(ctx context.Context, code, kind string) (string, error)
 
 // Try maps a sample of a feed that comes in, or shows what would be sent of a message of a feed that goes
 // out. With send it is sent, which needs a connection in test, and marked as a test.
-func (r *Joining) Try(ctx context.Context, code, kind, text string, send bool, who string) (Tried, error) {
+func (r *Joining) Try(ctx context.Context, code string, kind message.Feed, text string, send bool, who string) (Tried, error) {
 	c := r.ByCode(code)
 	if c == nil {
 		return Tried{}, fmt.Errorf("connection %s: %w", code, store.ErrNotFound)

@@ -38,7 +38,7 @@ type Import struct {
 }
 
 // importKinds are the feeds that a first import reads, in order.
-var importKinds = []string{"listings in", "customers in", "orders in"}
+var importKinds = []message.Feed{message.ListingsIn, message.CustomersIn, message.OrdersIn}
 
 // LookAtImport begins to look at what a system has.
 func (r *Joining) LookAtImport(ctx context.Context, code string, choose ImportChoices, who string) error {
@@ -106,7 +106,7 @@ func (r *Joining) GoOnWithImport(ctx context.Context, code, who string) error {
 	return nil
 }
 
-// ResumeImports goes on with the imports that an earlier process left. The caller holds the lock.
+// ResumeImports goes on with the imports that an earlier process left.
 func (r *Joining) ResumeImports() {
 	open, err := r.Store.OpenImports(r.Ctx)
 	if err != nil {
@@ -114,7 +114,7 @@ func (r *Joining) ResumeImports() {
 		return
 	}
 	for _, im := range open {
-		if c := r.Conns[im.ConnectionID]; c != nil {
+		if c := r.ByID(im.ConnectionID); c != nil {
 			r.importing(c, im)
 		}
 	}
@@ -122,9 +122,7 @@ func (r *Joining) ResumeImports() {
 
 // importing carries an import on in the background.
 func (r *Joining) importing(c *engine.Conn, im store.FirstImport) {
-	r.Wg.Add(1)
-	go func() {
-		defer r.Wg.Done()
+	r.Go(func() {
 		step, next := r.look, store.Looked
 		if im.State == store.Working {
 			step, next = r.bring, store.Done
@@ -150,7 +148,7 @@ func (r *Joining) importing(c *engine.Conn, im store.FirstImport) {
 		}); err != nil {
 			r.Log.Error("an import could not be settled", "connection", c.Rec().Code, "error", err)
 		}
-	}()
+	})
 }
 
 // look fetches what is there and decides what would become of each record.
@@ -161,11 +159,11 @@ func (r *Joining) look(c *engine.Conn, im store.FirstImport) error {
 	}
 	def := c.Line().Def
 	for _, kind := range importKinds {
-		if !engine.Readable(def, kind) || kind == "orders in" && !choose.Orders && !choose.History || kind == "customers in" && !choose.Customers {
+		if !engine.Readable(def, kind) || kind == message.OrdersIn && !choose.Orders && !choose.History || kind == message.CustomersIn && !choose.Customers {
 			continue
 		}
 		from := ""
-		if kind == "orders in" {
+		if kind == message.OrdersIn {
 			from = markFrom(def.Feeds[kind], choose.From)
 		}
 		seen := map[string]string{} // SKU to listing, to find double ones
@@ -186,7 +184,7 @@ func markFrom(f *connector.Feed, from time.Time) string {
 	return from.UTC().Format(time.RFC3339)
 }
 
-func (r *Joining) lookAt(c *engine.Conn, im store.FirstImport, choose ImportChoices, kind string, records []connector.Record, seen map[string]string) error {
+func (r *Joining) lookAt(c *engine.Conn, im store.FirstImport, choose ImportChoices, kind message.Feed, records []connector.Record, seen map[string]string) error {
 	return r.Commit(r.Ctx, func(ch *engine.Change) error {
 		b := r.Exchange.NewBatch(c, ch)
 		list := make([]store.ImportRecord, 0, len(records))
@@ -330,11 +328,11 @@ func (r *Joining) bring(c *engine.Conn, im store.FirstImport) error {
 
 // bringOne brings one record over and notes in it what became of it.
 func (r *Joining) bringOne(b *exchange.Batch, rec *store.ImportRecord, im store.FirstImport, choose ImportChoices) error {
-	if rec.Verdict == "skip" && rec.Kind != "listings in" {
+	if rec.Verdict == "skip" && rec.Kind != message.ListingsIn {
 		rec.Verdict = "skipped"
 		return nil
 	}
-	if rec.Kind == "orders in" {
+	if rec.Kind == message.OrdersIn {
 		// The order goes the way of all orders, and is decided on right after.
 		n, err := b.Ch.Receive(b.C.ID, rec.Kind, "import", 0, []store.Received{{OutsideID: rec.OutsideID, Version: rec.Version, Raw: rec.Raw}}, b.Ch.Now)
 		if err != nil {

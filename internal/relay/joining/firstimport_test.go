@@ -30,7 +30,7 @@ func imported(t *testing.T, k *trial.Kit, state string) joining.Import {
 func counts(im joining.Import) map[string]int64 {
 	out := map[string]int64{}
 	for _, c := range im.Counts {
-		out[c.Kind+" "+c.Verdict] += c.Count
+		out[string(c.Kind)+" "+c.Verdict] += c.Count
 	}
 	return out
 }

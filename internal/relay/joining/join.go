@@ -63,7 +63,7 @@ func (r *Joining) StartJoin(ctx context.Context, n NewJoin, who string) (string,
 		}
 		for _, kind := range def.Kinds() {
 			// Everything but stock is on unless a person says otherwise: stock could overwrite good numbers.
-			if _, err := ch.AddFeed(store.Feed{ConnectionID: id, Kind: kind, On: kind != "stock out" && kind != "items out"}); err != nil {
+			if _, err := ch.AddFeed(store.Feed{ConnectionID: id, Kind: kind, On: kind != message.StockOut && kind != message.ItemsOut}); err != nil {
 				return err
 			}
 		}
@@ -82,12 +82,8 @@ func (r *Joining) defaultSettings(def *connector.Definition) engine.Settings {
 	if def.Side != "channel" {
 		return s
 	}
-	r.PlaceMu.RLock()
-	defer r.PlaceMu.RUnlock()
-	if len(r.Places) == 1 {
-		for id := range r.Places {
-			s.Offer.Sources = []int64{id}
-		}
+	if id := r.OnlyPlace(); id != 0 {
+		s.Offer.Sources = []int64{id}
 	}
 	return s
 }
@@ -122,28 +118,12 @@ func (r *Joining) TestAccess(ctx context.Context, code string, a Access, who str
 	out, err := r.testKept(ctx, rec, def, acc, a.Site, who)
 	out.Trimmed = append([]string{}, trimmed...)
 	if err == nil {
-		r.remember(code, out)
+		r.KeepTest(code, out)
 		if out.LetIn {
 			out.Given = given
 		}
 	}
 	return out, err
-}
-
-// remember keeps the last verdict on an access, so that whoever resumes a set-up sees it.
-func (r *Joining) remember(code string, t engine.Tested) {
-	t.Given = nil // shown once
-	r.Mu.Lock()
-	defer r.Mu.Unlock()
-	r.Tested[code] = t
-}
-
-// LastTest is the last verdict on a connection's access since the service began, if there was one.
-func (r *Joining) LastTest(code string) (engine.Tested, bool) {
-	r.Mu.RLock()
-	defer r.Mu.RUnlock()
-	t, ok := r.Tested[code]
-	return t, ok
 }
 
 // WrongSite tells what is wrong with the site that was chosen for an account, or "".
@@ -238,11 +218,9 @@ func (r *Joining) lineFor(def *connector.Definition, rec store.Connection, acc s
 	}
 	login := connector.NewLogin(def, secrets, token)
 	if acc.ID != 0 {
-		r.Mu.RLock()
-		if l := r.Logins[acc.ID]; l != nil {
-			login = l.Login
+		if l := r.LoginOf(acc.ID); l != nil {
+			login = l
 		}
-		r.Mu.RUnlock()
 	}
 	var s engine.Settings
 	if err := json.Unmarshal([]byte(rec.Settings), &s); err != nil {
@@ -370,7 +348,7 @@ var ErrState = errors.New("this consent was not asked for here, was answered bef
 func (r *Joining) ConsentAnswered(ctx context.Context, state, code, refused, who string) (string, engine.Tested, error) {
 	connection, out, err := r.consentAnswered(ctx, state, code, refused, who)
 	if err == nil {
-		r.remember(connection, out)
+		r.KeepTest(connection, out)
 	}
 	return connection, out, err
 }
@@ -636,12 +614,12 @@ func (r *Joining) renewed(ctx context.Context, c *engine.Conn, acc store.Account
 	if err != nil {
 		return out, err
 	}
-	r.Mu.Lock()
-	for _, f := range c.Feeds { // what failed for want of access is tried at once
-		if f.Failures > 0 {
-			f.LastTryAt = 0
-		}
+	for _, kind := range def.Kinds() { // what failed for want of access is tried at once
+		r.KnowFeed(c, kind, func(f *store.Feed) {
+			if f.Failures > 0 {
+				f.LastTryAt = 0
+			}
+		})
 	}
-	r.Mu.Unlock()
 	return out, r.Reload(ctx)
 }

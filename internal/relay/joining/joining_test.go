@@ -202,7 +202,7 @@ func TestSetupsThatCannotBe(t *testing.T) {
 	r := company(t)
 	for says, c := range map[string]setup.Connection{
 		`no connector "x"`:               {Code: "a", Connector: "x"},
-		`no feed "gossip"`:               {Code: "a", Connector: "hedgerow", Feeds: map[string]setup.Feed{"gossip": {}}},
+		`no feed "gossip"`:               {Code: "a", Connector: "hedgerow", Feeds: map[message.Feed]setup.Feed{"gossip": {}}},
 		`no credential field "password"`: {Code: "a", Connector: "hedgerow", Credentials: map[string]string{"password": "env:X"}},
 		`location "moon" is not known`:   {Code: "a", Connector: "hedgerow", Settings: map[string]any{"offer": map[string]any{"sources": []any{"moon"}}}},
 		`unknown field "colour"`:         {Code: "a", Connector: "hedgerow", Settings: map[string]any{"colour": "red"}},

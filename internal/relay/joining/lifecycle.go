@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"openrelay/internal/connector"
+	"openrelay/internal/core/message"
 	"openrelay/internal/core/stock"
 	"openrelay/internal/relay/engine"
 	"openrelay/internal/relay/inventory"
@@ -50,13 +51,7 @@ func (r *Joining) Checklist(ctx context.Context, code string) ([]Check, error) {
 	}
 	out = append(out, who)
 	set := c.Settings()
-	ordersIn := false
-	r.Mu.RLock()
-	if f := c.Feeds["orders in"]; f != nil {
-		ordersIn = f.On
-	}
-	r.Mu.RUnlock()
-	if def.Side == "channel" || ordersIn {
+	if ordersIn, _ := r.Feed(c, message.OrdersIn); def.Side == "channel" || ordersIn.On {
 		l := Check{Key: "location", Text: "A location's stock is sold there", Done: len(set.Offer.Sources) > 0, Required: true, Hint: "Choose at least one location."}
 		if l.Done {
 			var names []string
@@ -67,16 +62,12 @@ func (r *Joining) Checklist(ctx context.Context, code string) ([]Check, error) {
 		}
 		out = append(out, l)
 	}
-	var on []string
+	var on []message.Feed
 	stockOn := false
 	for _, kind := range def.Kinds() {
-		r.Mu.RLock()
-		f := c.Feeds[kind]
-		isOn := f != nil && f.On
-		r.Mu.RUnlock()
-		if isOn {
+		if f, _ := r.Feed(c, kind); f.On {
 			on = append(on, kind)
-			stockOn = stockOn || kind == "stock out"
+			stockOn = stockOn || kind == message.StockOut
 		}
 	}
 	feeds := Check{Key: "feeds", Text: "At least one feed is on", Done: len(on) > 0 || len(def.Kinds()) == 0, Required: true, Hint: engine.Or(engine.Join(on), "Switch a feed on.")}
@@ -84,7 +75,7 @@ func (r *Joining) Checklist(ctx context.Context, code string) ([]Check, error) {
 		feeds.Text, feeds.Hint = "Nothing has to be switched on", "It answers what we ask."
 	}
 	out = append(out, feeds)
-	if engine.Readable(def, "listings in") || engine.Readable(def, "orders in") {
+	if engine.Readable(def, message.ListingsIn) || engine.Readable(def, message.OrdersIn) {
 		im := Check{Key: "import", Text: "What is there already was brought over", Hint: "Optional. Without it, everything comes in with the first readings."}
 		if last, err := r.Store.LastImport(ctx, c.ID); err == nil {
 			im.Done, im.Hint = last.State == store.Done, "The first import is "+last.State+"."
@@ -93,7 +84,7 @@ func (r *Joining) Checklist(ctx context.Context, code string) ([]Check, error) {
 		}
 		out = append(out, im)
 	}
-	if def.Feeds["stock out"] != nil {
+	if def.Feeds[message.StockOut] != nil {
 		seen := Check{Key: "preview", Text: "What sending stock would change was seen", Done: rec.PreviewedAt != 0, Required: stockOn, Hint: "Until then, stock out stays off."}
 		if seen.Done {
 			seen.Hint = "It was seen."
@@ -153,7 +144,7 @@ func (r *Joining) SetSettings(ctx context.Context, code string, s engine.Setting
 	if len(changes) == 0 {
 		return nil
 	}
-	if f, works := r.Feed(c, "orders in"); f.ID != 0 && works && len(s.Offer.Sources) == 0 {
+	if f, works := r.Feed(c, message.OrdersIn); f.ID != 0 && works && len(s.Offer.Sources) == 0 {
 		return engine.Refuse("offer.sources: orders come in over this connection; they need at least one location whose stock they are sold from")
 	}
 	if err := r.changeConnection(ctx, code, revision, who, "settings", "Settings changed: "+engine.Join(changes), func(ch *engine.Change, rec *store.Connection) error {
@@ -165,7 +156,7 @@ func (r *Joining) SetSettings(ctx context.Context, code string, s engine.Setting
 		if err := ch.KeepPolicy(rec.ID, 0, string(policy), who, ch.Now); err != nil {
 			return err
 		}
-		if f, _ := r.Feed(c, "stock out"); !f.On && slices.ContainsFunc(changes, func(d string) bool { return strings.HasPrefix(d, "offer ") }) {
+		if f, _ := r.Feed(c, message.StockOut); !f.On && slices.ContainsFunc(changes, func(d string) bool { return strings.HasPrefix(d, "offer ") }) {
 			rec.PreviewedAt = 0
 		}
 		return r.afterSettings(ch, c, *before, s, who)
@@ -191,7 +182,7 @@ func (r *Joining) afterSettings(ch *engine.Change, c *engine.Conn, before, now e
 
 // offerAgain queues the quantities of a connection that is at work.
 func (r *Joining) offerAgain(ctx context.Context, c *engine.Conn) error {
-	if f, _ := r.Feed(c, "stock out"); !f.On || c.Rec().State != store.On {
+	if f, _ := r.Feed(c, message.StockOut); !f.On || c.Rec().State != store.On {
 		return nil
 	}
 	return r.Commit(ctx, func(ch *engine.Change) error { return r.Inventory.QueueAllOffers(ch, c) })
@@ -546,7 +537,7 @@ func (r *Joining) AddDefinition(ctx context.Context, file, text, who string) (*c
 	if err != nil {
 		return nil, err
 	}
-	if r.Fixed[def.Connector] != nil {
+	if !r.Added(def.Connector) {
 		return nil, &engine.Refused{Text: fmt.Sprintf("there is a connector %q already; extend it under another code", def.Connector), Conflict: true}
 	}
 	recs, err := r.Store.Connections(ctx)
@@ -613,6 +604,3 @@ func (r *Joining) DropDefinition(ctx context.Context, code, who string) error {
 	}
 	return r.LoadDefinitions(ctx)
 }
-
-// Added tells which connectors people added.
-func (r *Joining) Added(code string) bool { return r.Fixed[code] == nil }

@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"openrelay/internal/connector"
+	"openrelay/internal/core/message"
 	"openrelay/internal/core/packing"
 	"openrelay/internal/core/place"
 	"openrelay/internal/relay/engine"
@@ -64,7 +65,7 @@ func (r *Joining) ExportSetup(ctx context.Context) (setup.Setup, error) {
 		if v.State != store.On {
 			continue
 		}
-		c := setup.Connection{Code: v.Code, Connector: v.Connector, Name: v.Name, Address: v.Host, Site: v.Site, Test: v.Test, Paused: v.Paused, Previewed: v.PreviewedAt != 0, Overrides: v.Overrides, Feeds: map[string]setup.Feed{}}
+		c := setup.Connection{Code: v.Code, Connector: v.Connector, Name: v.Name, Address: v.Host, Site: v.Site, Test: v.Test, Paused: v.Paused, Previewed: v.PreviewedAt != 0, Overrides: v.Overrides, Feeds: map[message.Feed]setup.Feed{}}
 		if first := owner[v.AccountID]; first != "" {
 			c.Account = first
 		} else {
@@ -328,7 +329,7 @@ func (r *Joining) PutLocation(ctx context.Context, code, name, keeper, who strin
 		if c == nil {
 			return engine.Refuse("keeper: there is no connection %q", keeper)
 		}
-		if c.Line().Def.Feeds["stock in"] == nil {
+		if c.Line().Def.Feeds[message.StockIn] == nil {
 			return engine.Refuse("keeper: %s tells no stock", c.Rec().Name)
 		}
 		id = c.ID
@@ -478,17 +479,11 @@ func (r *Joining) applyConnection(ctx context.Context, w setup.Connection, secre
 
 func (r *Joining) applyFeeds(ctx context.Context, c *engine.Conn, w setup.Connection, who string) error {
 	for kind, f := range w.Feeds {
-		r.Mu.RLock()
-		have := c.Feeds[kind]
-		var old store.Feed
-		if have != nil {
-			old = *have
-		}
-		r.Mu.RUnlock()
-		if have == nil {
+		old, _ := r.Feed(c, kind)
+		if old.ID == 0 {
 			return engine.Refuse("there is no feed %q", kind)
 		}
-		if kind == "stock out" && f.On && c.Rec().PreviewedAt == 0 {
+		if kind == message.StockOut && f.On && c.Rec().PreviewedAt == 0 {
 			continue
 		}
 		if old.On == f.On && old.Schedule == f.Schedule {

@@ -5,13 +5,14 @@ import (
 	"fmt"
 	"time"
 
+	"openrelay/internal/core/message"
 	"openrelay/internal/relay/engine"
 	"openrelay/internal/relay/exchange"
 	"openrelay/internal/store"
 )
 
 // SetFeed switches a feed on or off and sets its schedule.
-func (r *Joining) SetFeed(ctx context.Context, code, kind string, on bool, schedule string, revision int64, who string) error {
+func (r *Joining) SetFeed(ctx context.Context, code string, kind message.Feed, on bool, schedule string, revision int64, who string) error {
 	c := r.ByCode(code)
 	if c == nil {
 		return engine.NoConnection(code)
@@ -24,7 +25,7 @@ func (r *Joining) SetFeed(ctx context.Context, code, kind string, on bool, sched
 		return err
 	}
 	err := r.Commit(ctx, func(ch *engine.Change) error {
-		if kind == "stock out" && on && !f.On && c.Rec().PreviewedAt == 0 {
+		if kind == message.StockOut && on && !f.On && c.Rec().PreviewedAt == 0 {
 			return &engine.Refused{Text: "stock out stays off until somebody has seen what it would change; look at the preview first", Conflict: true}
 		}
 		if err := ch.SetFeed(f.ID, on, schedule, revision); err != nil {
@@ -38,7 +39,7 @@ func (r *Joining) SetFeed(ctx context.Context, code, kind string, on bool, sched
 		if err := ch.Note(store.Entry{At: ch.Now.UnixMicro(), Who: who, Thing: "connection", ThingID: c.Rec().ID, What: "feed", Text: text}); err != nil {
 			return err
 		}
-		if kind == "stock out" && on && !f.On && c.Rec().State == store.On {
+		if kind == message.StockOut && on && !f.On && c.Rec().State == store.On {
 			return r.Inventory.QueueAllOffers(ch, c)
 		}
 		return nil

@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"openrelay/internal/core/catalog"
+	"openrelay/internal/core/message"
 	"openrelay/internal/core/money"
 	"openrelay/internal/core/stock"
 	"openrelay/internal/relay/engine"
@@ -328,7 +329,7 @@ func (r *Listing) SetOwners(ctx context.Context, owners map[string]string, who s
 		if c == nil {
 			return engine.Refuse("%s: there is no connection %q", f, code)
 		}
-		if c.Line().Def.Feeds["items in"] == nil {
+		if c.Line().Def.Feeds[message.ItemsIn] == nil {
 			return engine.Refuse("%s: %s tells no items, so its word cannot count for them", f, c.Rec().Name)
 		}
 		ids[f] = c.ID

@@ -425,7 +425,7 @@ func (r *Listing) Offers(ctx context.Context, list []Suggested) ([]Offered, erro
 		if c == nil || l.ItemID == 0 {
 			continue
 		}
-		_, out[i].On = r.Feed(c, "stock out")
+		_, out[i].On = r.Feed(c, message.StockOut)
 		out[i].Allowed = inventory.Allowed(c, w, &l.Listing, func(k stock.Key) stock.Level { return levels[k] })
 	}
 	return out, nil
@@ -436,13 +436,13 @@ func (r *Listing) ReadListings(ctx context.Context, code, who string) ([]string,
 	var out []string
 	for _, c := range r.Sorted() {
 		rec := c.Rec()
-		if code != "" && rec.Code != code || rec.State != store.On || !engine.Readable(c.Line().Def, "listings in") {
+		if code != "" && rec.Code != code || rec.State != store.On || !engine.Readable(c.Line().Def, message.ListingsIn) {
 			continue
 		}
-		if _, on := r.Feed(c, "listings in"); !on {
+		if _, on := r.Feed(c, message.ListingsIn); !on {
 			continue
 		}
-		if _, err := r.Exchange.RunNow(ctx, rec.Code, "listings in", "", who); err != nil {
+		if _, err := r.Exchange.RunNow(ctx, rec.Code, message.ListingsIn, "", who); err != nil {
 			return out, fmt.Errorf("%s: %w", rec.Name, err)
 		}
 		out = append(out, rec.Code)

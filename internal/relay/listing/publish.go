@@ -173,9 +173,9 @@ func (r *Listing) PublishPreview(ctx context.Context, code string, sel Selection
 		out.Rows = append(out.Rows, row)
 	}
 	out.Digest = hex.EncodeToString(sum.Sum(nil)[:8])
-	per := c.Line().Def.Feeds["items out"].Batch
+	per := c.Line().Def.Feeds[message.ItemsOut].Batch
 	for i := 0; i < len(send) && len(out.Requests) < 20; i += per {
-		x, err := c.Line().Prepare(ctx, "items out", r.Prefix+"-preview", send[i:min(i+per, len(send))])
+		x, err := c.Line().Prepare(ctx, message.ItemsOut, r.Prefix+"-preview", send[i:min(i+per, len(send))])
 		if err != nil {
 			return out, engine.Refuse("the request cannot be made: %v", err)
 		}
@@ -219,7 +219,7 @@ func (r *Listing) publishing(code string) (*engine.Conn, error) {
 	if c == nil {
 		return nil, fmt.Errorf("connection %s: %w", code, store.ErrNotFound)
 	}
-	f := c.Line().Def.Feeds["items out"]
+	f := c.Line().Def.Feeds[message.ItemsOut]
 	if f == nil || f.Send == nil {
 		return nil, &engine.Refused{Text: fmt.Sprintf("%s takes no items from us", c.Line().Def.Title), Conflict: true}
 	}
@@ -235,7 +235,7 @@ func (r *Listing) Publish(ctx context.Context, code string, sel Selection, diges
 	if err != nil {
 		return 0, err
 	}
-	if f, _ := r.Feed(c, "items out"); !f.On {
+	if f, _ := r.Feed(c, message.ItemsOut); !f.On {
 		return 0, &engine.Refused{Text: "items out is off; switch it on first", Conflict: true}
 	}
 	p, err := r.PublishPreview(ctx, code, sel)
@@ -278,7 +278,7 @@ func (r *Listing) submit(ch *engine.Change, c *engine.Conn, row *PublishRow, who
 	if err != nil {
 		return err
 	}
-	if _, err := r.Queue(ch, store.OutboxMessage{ConnectionID: c.ID, Feed: "items out", Subject: inventory.OfferSubject(l.ID), Payload: string(payload)}); err != nil {
+	if _, err := r.Queue(ch, store.OutboxMessage{ConnectionID: c.ID, Feed: message.ItemsOut, Subject: inventory.OfferSubject(l.ID), Payload: string(payload)}); err != nil {
 		return err
 	}
 	ch.Tell("listing", l.SKU)
@@ -295,7 +295,7 @@ func (r *Listing) publishMarked(ch *engine.Change, it catalog.Item) error {
 		if set.Publish.Mark == "" || !slices.Contains(it.Marks, set.Publish.Mark) {
 			continue
 		}
-		if f, _ := r.Feed(c, "items out"); !f.On || c.Rec().State != store.On {
+		if f, _ := r.Feed(c, message.ItemsOut); !f.On || c.Rec().State != store.On {
 			continue
 		}
 		listings, err := ch.ListingsOfItems([]int64{it.ID})
@@ -336,7 +336,7 @@ func (r *Listing) follow(ch *engine.Change, it catalog.Item, l store.Listing) er
 	if l.Published == "" || c == nil || c.Rec().State != store.On {
 		return nil
 	}
-	if f, _ := r.Feed(c, "items out"); !f.On {
+	if f, _ := r.Feed(c, message.ItemsOut); !f.On {
 		return nil
 	}
 	return r.submitItem(ch, c, it, []store.Listing{l}, "the item was changed")
@@ -482,7 +482,7 @@ func (r *Listing) SetOwn(ctx context.Context, listing int64, o Own, who string) 
 			return err
 		}
 		c := r.ByID(l.ConnectionID)
-		if f, _ := r.Feed(c, "items out"); c == nil || !f.On || l.Published == "" {
+		if f, _ := r.Feed(c, message.ItemsOut); c == nil || !f.On || l.Published == "" {
 			return nil
 		}
 		return r.submitItem(ch, c, items[0], []store.Listing{l}, who)

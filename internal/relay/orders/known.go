@@ -145,7 +145,7 @@ func (r *Orders) Original(ctx context.Context, id int64) (raw string, read *mess
 		return "", nil, "", err
 	}
 	c := r.ByID(in.ConnectionID)
-	if c == nil || in.Feed != "orders in" {
+	if c == nil || in.Feed != message.OrdersIn {
 		return string(b), nil, "", nil
 	}
 	u := exchange.MapSafely(c, func() (any, error) { return c.Line().Map(in.Feed, in.Via, b) })

@@ -151,7 +151,7 @@ func (r *Orders) tellChannel(b *exchange.Batch, created, changed []*order.Order,
 			}
 		}
 	}
-	if !b.C.Settings().TellTaken || b.C.Line().Def.Feeds["states out"] == nil {
+	if !b.C.Settings().TellTaken || b.C.Line().Def.Feeds[message.StatesOut] == nil {
 		return nil
 	}
 	for _, o := range created {
@@ -166,7 +166,7 @@ func (r *Orders) tellChannel(b *exchange.Batch, created, changed []*order.Order,
 
 // queueAnswer tells the channel whether we take an order.
 func (r *Orders) queueAnswer(ch *engine.Change, c *engine.Conn, o *order.Order) error {
-	if c.Line().Def.Feeds["answers out"] == nil {
+	if c.Line().Def.Feeds[message.AnswersOut] == nil {
 		return nil
 	}
 	a := o.Ours.Answer
@@ -174,7 +174,7 @@ func (r *Orders) queueAnswer(ch *engine.Change, c *engine.Conn, o *order.Order) 
 	if err != nil {
 		return err
 	}
-	_, err = r.Queue(ch, store.OutboxMessage{ConnectionID: c.ID, Feed: "answers out", Subject: "order " + o.Number, Payload: string(payload), OrderID: o.ID})
+	_, err = r.Queue(ch, store.OutboxMessage{ConnectionID: c.ID, Feed: message.AnswersOut, Subject: "order " + o.Number, Payload: string(payload), OrderID: o.ID})
 	return err
 }
 
@@ -194,7 +194,7 @@ func (r *Orders) queueState(ch *engine.Change, o *order.Order, state string) err
 	if err != nil {
 		return err
 	}
-	_, err = r.Queue(ch, store.OutboxMessage{ConnectionID: o.ConnectionID, Feed: "states out", Subject: "order " + o.Number + " " + state, Payload: string(payload), OrderID: o.ID})
+	_, err = r.Queue(ch, store.OutboxMessage{ConnectionID: o.ConnectionID, Feed: message.StatesOut, Subject: "order " + o.Number + " " + state, Payload: string(payload), OrderID: o.ID})
 	return err
 }
 

@@ -76,7 +76,7 @@ func (r *Orders) HandOver(ctx context.Context, number, who string) error {
 	return r.Commit(ctx, func(ch *engine.Change) error {
 		return r.onOrder(ch, number, 0, who, func(o *order.Order, c *engine.Conn, s *order.Scene) (order.Change, error) {
 			got, err := order.HandOver(o, who, s)
-			if err == nil && c.Line().Def.Feeds["states out"] != nil {
+			if err == nil && c.Line().Def.Feeds[message.StatesOut] != nil {
 				err = r.queueState(ch, o, "handed over")
 			}
 			return got, err
@@ -120,7 +120,7 @@ func (r *Orders) TakeInAgain(ctx context.Context, number, who string) (string, e
 	case c == nil:
 		return "", fmt.Errorf("order %s: its connection is gone", o.Number)
 	}
-	in, err := r.Store.NewestInbox(ctx, o.ConnectionID, "orders in", o.OutsideID)
+	in, err := r.Store.NewestInbox(ctx, o.ConnectionID, message.OrdersIn, o.OutsideID)
 	if errors.Is(err, store.ErrNotFound) {
 		return "", &engine.Refused{Text: "nothing that the channel sent of it is kept any more", Conflict: true}
 	}
@@ -167,13 +167,13 @@ func (r *Orders) TypeOrder(ctx context.Context, t TypedOrder, who string) (strin
 	if c.Rec().Side != "channel" {
 		return "", engine.Refuse("%s is no channel", c.Rec().Name)
 	}
-	in := store.InboxMessage{ConnectionID: c.ID, Feed: "orders in", Via: typedVia, Version: 1}
+	in := store.InboxMessage{ConnectionID: c.ID, Feed: message.OrdersIn, Via: typedVia, Version: 1}
 	if t.Inbox != 0 {
 		old, state, err := r.Store.Inbox(ctx, t.Inbox)
 		if err != nil {
 			return "", err
 		}
-		if old.ConnectionID != c.ID || old.Feed != "orders in" || state != "failed" {
+		if old.ConnectionID != c.ID || old.Feed != message.OrdersIn || state != "failed" {
 			return "", &engine.Refused{Text: "that message is no order of this channel that waits to be typed", Conflict: true}
 		}
 		in.OutsideID, in.Version = old.OutsideID, old.Version

@@ -213,9 +213,7 @@ func (k SheetKind) names() []string {
 
 // inBackground works on a sheet and settles it.
 func (r *Sheets) inBackground(s *store.Sheet, work func() error, next string) {
-	r.Wg.Add(1)
-	go func() {
-		defer r.Wg.Done()
+	r.Go(func() {
 		err := work()
 		if r.Ctx.Err() != nil {
 			return // what was being carried out goes on at the next start
@@ -230,7 +228,7 @@ func (r *Sheets) inBackground(s *store.Sheet, work func() error, next string) {
 		}); err != nil {
 			r.Log.Error("a sheet could not be settled", "sheet", s.ID, "error", err)
 		}
-	}()
+	})
 }
 
 // ResumeSheets goes on with the sheets that an earlier process left. The caller holds the lock.

@@ -493,7 +493,7 @@ func (r *Shipping) CloseManifest(ctx context.Context, id int64, who string) erro
 		if err := ch.Note(store.Entry{At: ch.Now.UnixMicro(), Who: who, Thing: "connection", ThingID: m.CarrierID, What: "manifest", Text: fmt.Sprintf("Day %s closed with %d parcels", m.Day, m.Parcels)}); err != nil {
 			return err
 		}
-		_, err = r.Queue(ch, store.OutboxMessage{ConnectionID: m.CarrierID, Feed: "handovers out", Subject: fmt.Sprintf("manifest %d", id), Payload: string(payload)})
+		_, err = r.Queue(ch, store.OutboxMessage{ConnectionID: m.CarrierID, Feed: message.HandoversOut, Subject: fmt.Sprintf("manifest %d", id), Payload: string(payload)})
 		return err
 	})
 }

@@ -49,7 +49,7 @@ func (r *Shipping) Ship(ctx context.Context, shipment, carrier, service, who str
 // AskLabel puts the purchase of a label into the outbox.
 func (r *Shipping) AskLabel(ctx context.Context, shipment, carrier, service, who string) error {
 	c := r.ByCode(carrier)
-	if c == nil || c.Line().Def.Feeds["labels out"] == nil {
+	if c == nil || c.Line().Def.Feeds[message.LabelsOut] == nil {
 		return engine.Refuse("carrier %q is not a connection that sells labels", carrier)
 	}
 	if service == "" {
@@ -65,7 +65,7 @@ func (r *Shipping) AskLabel(ctx context.Context, shipment, carrier, service, who
 }
 
 func (r *Shipping) askLabelOf(ch *engine.Change, s store.Shipment, o *order.Order, c *engine.Conn, service, who string) error {
-	if _, on := r.Feed(c, "labels out"); !on {
+	if _, on := r.Feed(c, message.LabelsOut); !on {
 		return &engine.Refused{Text: c.Rec().Name + " is paused or its labels are switched off", Conflict: true}
 	}
 	if why := notToShip(s); why != "" {
@@ -93,7 +93,7 @@ func (r *Shipping) askLabelOf(ch *engine.Change, s store.Shipment, o *order.Orde
 	if err := r.labelSettled(ch, s.ID, o.ID, who); err != nil { // what was raised about an earlier attempt is over
 		return err
 	}
-	if _, err = r.Queue(ch, store.OutboxMessage{ConnectionID: c.Rec().ID, Feed: "labels out", Subject: "shipment " + s.Number, Payload: string(payload), OrderID: o.ID, ShipmentID: s.ID}); err != nil {
+	if _, err = r.Queue(ch, store.OutboxMessage{ConnectionID: c.Rec().ID, Feed: message.LabelsOut, Subject: "shipment " + s.Number, Payload: string(payload), OrderID: o.ID, ShipmentID: s.ID}); err != nil {
 		return err
 	}
 	ch.Tell("shipment", s.Number)
@@ -262,7 +262,7 @@ func (r *Shipping) queueDispatch(ch *engine.Change, o *order.Order, s *store.Shi
 	if err != nil {
 		return err
 	}
-	_, err = r.Queue(ch, store.OutboxMessage{ConnectionID: o.ConnectionID, Feed: "dispatch out", Subject: "shipment " + s.Number, Payload: string(payload), OrderID: o.ID, ShipmentID: s.ID})
+	_, err = r.Queue(ch, store.OutboxMessage{ConnectionID: o.ConnectionID, Feed: message.DispatchOut, Subject: "shipment " + s.Number, Payload: string(payload), OrderID: o.ID, ShipmentID: s.ID})
 	return err
 }
 
@@ -347,7 +347,7 @@ func (r *Shipping) NotBought(ctx context.Context, outbox int64, who string) erro
 		if err != nil {
 			return fmt.Errorf("message %d: %w", outbox, err)
 		}
-		if m.Feed != "labels out" || m.State != store.Waiting || m.Attempts < exchange.MaxAttempts {
+		if m.Feed != message.LabelsOut || m.State != store.Waiting || m.Attempts < exchange.MaxAttempts {
 			return &engine.Refused{Text: fmt.Sprintf("message %s is no purchase of a label that waits for an answer in vain", m.Ref), Conflict: true}
 		}
 		m.State, m.NextAt, m.Error = store.Superseded, 0, "it was not bought, says "+who

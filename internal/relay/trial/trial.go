@@ -226,7 +226,7 @@ func open(t testing.TB, clock time.Time, carriers ...string) *Kit {
 		Locations: []setup.Location{{Code: "alder", Name: "Alder Yard", Address: setup.Address{Name: "Morrow Hive", Street: "Alder Yard 3", Postcode: "41207", Town: "Alderby", Country: "XW"}}, {Code: "pier", Name: "Pier Nine"}},
 		Profiles:  []setup.Profile{{Code: "small", Name: "Small carton", LengthMM: 350, WidthMM: 250, HeightMM: 150, TareG: 220, MaxG: 8000}},
 		Connections: []setup.Connection{{Code: "stall", Connector: "stall", Name: "The stall", Address: "http://stall.test", Settings: map[string]any{"offer": map[string]any{"sources": []any{"alder"}}},
-			Feeds: map[string]setup.Feed{"orders in": {On: true}, "listings in": {On: true}, "stock in": {On: true}, "items in": {On: true}, "dispatch in": {On: true}, "stock out": {On: true}, "dispatch out": {On: true}}, Previewed: true}}}
+			Feeds: map[message.Feed]setup.Feed{message.OrdersIn: {On: true}, message.ListingsIn: {On: true}, message.StockIn: {On: true}, message.ItemsIn: {On: true}, message.DispatchIn: {On: true}, message.StockOut: {On: true}, message.DispatchOut: {On: true}}, Previewed: true}}}
 	secrets := map[string]map[string]string{"stall": {"key": "stall-key"}}
 	for _, code := range carriers {
 		want.Connections = append(want.Connections, setup.Connection{Code: code, Connector: "carter", Name: strings.ToUpper(code[:1]) + code[1:], Address: "http://" + code + ".test"})
@@ -240,21 +240,21 @@ func open(t testing.TB, clock time.Time, carriers ...string) *Kit {
 // JoinShelf joins a channel that is given its items by us.
 func (k *Kit) JoinShelf() {
 	k.t.Helper()
-	k.join("shelf", shelfDefinition, nil, "orders in", "listings in", "items out", "stock out")
+	k.join("shelf", shelfDefinition, nil, message.OrdersIn, message.ListingsIn, message.ItemsOut, message.StockOut)
 }
 
 // JoinBooth joins a channel that is read. Its orders, listings and customers are what Has says.
 func (k *Kit) JoinBooth(settings map[string]any) {
 	k.t.Helper()
-	k.join("booth", boothDefinition, settings, "orders in", "listings in", "customers in", "stock out", "answers out")
+	k.join("booth", boothDefinition, settings, message.OrdersIn, message.ListingsIn, message.CustomersIn, message.StockOut, message.AnswersOut)
 }
 
 // join joins a channel that sells from Alder Yard.
-func (k *Kit) join(code, definition string, settings map[string]any, feeds ...string) {
+func (k *Kit) join(code, definition string, settings map[string]any, feeds ...message.Feed) {
 	k.t.Helper()
 	all := map[string]any{"offer": map[string]any{"sources": []any{"alder"}}}
 	maps.Copy(all, settings)
-	c := setup.Connection{Code: code, Connector: code, Name: "The " + code, Address: "http://" + code + ".test", Settings: all, Feeds: map[string]setup.Feed{}, Previewed: true}
+	c := setup.Connection{Code: code, Connector: code, Name: "The " + code, Address: "http://" + code + ".test", Settings: all, Feeds: map[message.Feed]setup.Feed{}, Previewed: true}
 	for _, f := range feeds {
 		c.Feeds[f] = setup.Feed{On: true}
 	}
@@ -568,7 +568,7 @@ func (k *Kit) ParcelOf(shipment string) store.Shipment {
 }
 
 // OutboxOf is the newest message of a feed about an order.
-func (k *Kit) OutboxOf(number, feed string) store.OutboxMessage {
+func (k *Kit) OutboxOf(number string, feed message.Feed) store.OutboxMessage {
 	k.t.Helper()
 	o, err := k.Store.OrderByNumber(k.t.Context(), number)
 	require.NoError(k.t, err)

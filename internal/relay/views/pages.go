@@ -58,7 +58,7 @@ func (r *Views) Order(ctx context.Context, number string) (OrderView, error) {
 		return out, err
 	}
 	for _, v := range versions {
-		out.Versions = append(out.Versions, Version{v, c.Line().Inside("orders in", v.Via, v.Raw)})
+		out.Versions = append(out.Versions, Version{v, c.Line().Inside(message.OrdersIn, v.Via, v.Raw)})
 	}
 	if out.Timeline, err = r.Store.Timeline(ctx, "order", o.ID); err != nil {
 		return out, err
@@ -261,7 +261,7 @@ func (r *Views) Connections(ctx context.Context) ([]ConnectionView, error) {
 				continue
 			}
 			if rank(fv.Lamp.State) > rank(worst.State) {
-				worst = Lamp{fv.Lamp.State, f.Kind + ": " + fv.Lamp.Text}
+				worst = Lamp{fv.Lamp.State, string(f.Kind) + ": " + fv.Lamp.Text}
 			}
 			if at := store.Time(f.LastOKAt); at.After(v.LastOK) {
 				v.LastOK = at

@@ -16,6 +16,7 @@ import (
 	"openrelay/internal/client"
 	"openrelay/internal/connector"
 	"openrelay/internal/core/catalog"
+	"openrelay/internal/core/message"
 	"openrelay/internal/core/stock"
 	"openrelay/internal/demo"
 	"openrelay/internal/relay"
@@ -45,7 +46,7 @@ func (b *bench) stocked(name string, items, movements int) (*relay.Relay, *store
 			if err != nil {
 				return err
 			}
-			if _, err := t.AddFeed(store.Feed{ConnectionID: id, Kind: "stock out", On: true}); err != nil {
+			if _, err := t.AddFeed(store.Feed{ConnectionID: id, Kind: message.StockOut, On: true}); err != nil {
 				return err
 			}
 		}
@@ -232,7 +233,7 @@ func (b *bench) delivery() error {
 	}
 	b.add("items by CSV: looked at and added", float64(lines)/took.Seconds(), "rows/s", 0, "", true)
 	for _, code := range []string{"morrow", "skep"} {
-		if _, err := w.Client.RunNow(b.ctx, code, "listings in", ""); err != nil {
+		if _, err := w.Client.RunNow(b.ctx, code, message.ListingsIn, ""); err != nil {
 			return err
 		}
 	}
@@ -361,7 +362,7 @@ func (b *bench) rush(items, units, rate int, told time.Duration, policy stock.Po
 		if _, err := w.Client.SetSettings(b.ctx, x.Code, set, x.Revision); err != nil {
 			return 0, 0, 0, err
 		}
-		if _, err := w.Client.RunNow(b.ctx, x.Code, "listings in", ""); err != nil {
+		if _, err := w.Client.RunNow(b.ctx, x.Code, message.ListingsIn, ""); err != nil {
 			return 0, 0, 0, err
 		}
 	}

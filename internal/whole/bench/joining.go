@@ -106,7 +106,7 @@ func (b *bench) mapping() error {
 	if err != nil {
 		return err
 	}
-	got, err := line.Map("orders in", "poll", raw)
+	got, err := line.Map(message.OrdersIn, "poll", raw)
 	if err != nil {
 		return err
 	}
@@ -122,7 +122,7 @@ func (b *bench) mapping() error {
 		r := testing.Benchmark(func(t *testing.B) {
 			t.ReportAllocs()
 			for t.Loop() {
-				if _, err := line.Map("orders in", "poll", raw); err != nil {
+				if _, err := line.Map(message.OrdersIn, "poll", raw); err != nil {
 					t.Fatal(err)
 				}
 			}
@@ -293,7 +293,7 @@ func (b *bench) idle(binary string) error {
 	secrets := map[string]map[string]string{}
 	for n := range connections {
 		code := fmt.Sprintf("p%d", n)
-		s.Connections = append(s.Connections, setup.Connection{Code: code, Connector: "poller", Name: code, Address: fmt.Sprintf("%s/%d", srv.URL, n), Settings: map[string]any{"offer": map[string]any{"sources": []any{"main"}}}, Feeds: map[string]setup.Feed{"orders in": {On: true}}})
+		s.Connections = append(s.Connections, setup.Connection{Code: code, Connector: "poller", Name: code, Address: fmt.Sprintf("%s/%d", srv.URL, n), Settings: map[string]any{"offer": map[string]any{"sources": []any{"main"}}}, Feeds: map[message.Feed]setup.Feed{message.OrdersIn: {On: true}}})
 		secrets[code] = map[string]string{"token": "t"}
 	}
 	file, err := b.company("idle.relay", func(r *relay.Relay) error {
