@@ -28,6 +28,7 @@ import (
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
 	"openrelay/internal/connector"
+	"openrelay/internal/core/person"
 	"openrelay/internal/core/picking"
 	"openrelay/internal/relay"
 	"openrelay/internal/relay/engine"
@@ -103,17 +104,17 @@ func New(r *relay.Relay, o Options) (*API, http.Handler) {
 		}
 		a.huma = humachi.New(g, cfg)
 		a.operations()
-		g.Get("/api/v1/events", only("viewer", a.events))
-		g.Get("/api/v1/orders.csv", only("viewer", a.ordersCSV))
-		g.Get("/api/v1/reports/{code}.csv", only("viewer", a.reportCSV))
-		g.Get("/api/v1/pick-lists.pdf", only("operator", a.pickListsPDF))
-		g.Get("/api/v1/orders/{number}/pick-list.pdf", only("operator", a.pickListPDF))
-		g.Get("/api/v1/shipments/{number}/label.pdf", only("operator", a.labelPDF))
-		g.Get("/api/v1/manifests/{id}/manifest.pdf", only("viewer", a.manifestPDF))
-		g.Get("/api/v1/runs/{id}/log", only("viewer", a.runLog))
-		g.Get("/api/v1/setup", only("admin", a.exportSetup))
-		g.Post("/api/v1/sheets/{kind}", only("operator", a.handIn))
-		g.Get("/api/v1/saved/{kind}.csv", only("viewer", a.save))
+		g.Get("/api/v1/events", only(person.Viewer, a.events))
+		g.Get("/api/v1/orders.csv", only(person.Viewer, a.ordersCSV))
+		g.Get("/api/v1/reports/{code}.csv", only(person.Viewer, a.reportCSV))
+		g.Get("/api/v1/pick-lists.pdf", only(person.Operator, a.pickListsPDF))
+		g.Get("/api/v1/orders/{number}/pick-list.pdf", only(person.Operator, a.pickListPDF))
+		g.Get("/api/v1/shipments/{number}/label.pdf", only(person.Operator, a.labelPDF))
+		g.Get("/api/v1/manifests/{id}/manifest.pdf", only(person.Viewer, a.manifestPDF))
+		g.Get("/api/v1/runs/{id}/log", only(person.Viewer, a.runLog))
+		g.Get("/api/v1/setup", only(person.Admin, a.exportSetup))
+		g.Post("/api/v1/sheets/{kind}", only(person.Operator, a.handIn))
+		g.Get("/api/v1/saved/{kind}.csv", only(person.Viewer, a.save))
 		g.Get("/back", a.consentBack)
 	})
 	if o.Console != nil {

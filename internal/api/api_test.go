@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"openrelay/internal/core/message"
+	"openrelay/internal/core/person"
 	"openrelay/internal/store"
 )
 
@@ -115,7 +116,7 @@ func TestSchemaNames(t *testing.T) {
 
 func TestRoles(t *testing.T) {
 	for _, c := range []struct {
-		have, need string
+		have, need person.Role
 		may        bool
 	}{{"viewer", "viewer", true}, {"viewer", "operator", false}, {"operator", "viewer", true}, {"admin", "operator", true}, {"stranger", "viewer", false}} {
 		require.Equal(t, c.may, may(&Person{Role: c.have}, c.need), c)

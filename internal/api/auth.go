@@ -3,23 +3,23 @@ package api
 import (
 	"context"
 	"errors"
+	"fmt"
 	"net/http"
-	"slices"
 	"strings"
 	"sync"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
-	"openrelay/internal/relay/people"
+	"openrelay/internal/core/person"
 	"openrelay/internal/store"
 )
 
 // Person is who makes a request.
 type Person struct {
-	Name  string `json:"name"`
-	Email string `json:"email,omitempty"`
-	Role  string `json:"role" enum:"viewer,operator,admin"`
+	Name  string      `json:"name"`
+	Email string      `json:"email,omitempty"`
+	Role  person.Role `json:"role" enum:"viewer,operator,admin"`
 }
 
 type personKey struct{}
@@ -36,8 +36,10 @@ func who(ctx context.Context) string {
 	return "nobody"
 }
 
-func may(p *Person, role string) bool {
-	return p != nil && slices.Index(people.Roles, p.Role) >= slices.Index(people.Roles, role)
+func may(p *Person, role person.Role) bool { return p != nil && p.Role.Covers(role) }
+
+func wants(role person.Role, p *Person) string {
+	return fmt.Sprintf("This needs the role %s; you are %s.", role, p.Role)
 }
 
 // identify finds out who makes a request: an API token, or a session.
@@ -84,13 +86,13 @@ func (a *API) awake(ctx context.Context, now time.Time) bool {
 }
 
 // only lets a raw handler be used by a role only.
-func only(role string, next http.HandlerFunc) http.HandlerFunc {
+func only(role person.Role, next http.HandlerFunc) http.HandlerFunc {
 	return func(w http.ResponseWriter, r *http.Request) {
 		switch p := personOf(r.Context()); {
 		case p == nil:
 			problem(w, http.StatusUnauthorized, "Sign in, or send an API token.")
 		case !may(p, role):
-			problem(w, http.StatusForbidden, "This needs the role "+role+"; you are "+p.Role+".")
+			problem(w, http.StatusForbidden, wants(role, p))
 		default:
 			next(w, r)
 		}
@@ -98,13 +100,13 @@ func only(role string, next http.HandlerFunc) http.HandlerFunc {
 }
 
 // guard is the same for the described operations.
-func guard(api huma.API, role string) func(huma.Context, func(huma.Context)) {
+func guard(api huma.API, role person.Role) func(huma.Context, func(huma.Context)) {
 	return func(ctx huma.Context, next func(huma.Context)) {
 		switch p := personOf(ctx.Context()); {
 		case p == nil:
 			huma.WriteErr(api, ctx, http.StatusUnauthorized, "Sign in, or send an API token.")
 		case !may(p, role):
-			huma.WriteErr(api, ctx, http.StatusForbidden, "This needs the role "+role+"; you are "+p.Role+".")
+			huma.WriteErr(api, ctx, http.StatusForbidden, wants(role, p))
 		default:
 			next(ctx)
 		}

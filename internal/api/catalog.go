@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"openrelay/internal/core/catalog"
+	"openrelay/internal/core/person"
 	"openrelay/internal/core/stock"
 	"openrelay/internal/relay/listing"
 	"openrelay/internal/store"
@@ -83,7 +84,7 @@ func (a *API) catalog() {
 		Unlisted bool   `query:"unlisted" doc:"Those on no channel"`
 		After    string `query:"after" doc:"Keyset: the last SKU"`
 	}
-	op(a, "viewer", http.MethodGet, "/items", "items", "Items in order of SKU", func(ctx context.Context, in *itemsInput) (*paged[store.Item], error) {
+	op(a, person.Viewer, http.MethodGet, "/items", "items", "Items in order of SKU", func(ctx context.Context, in *itemsInput) (*paged[store.Item], error) {
 		f := store.ItemFilter{Search: strings.TrimSpace(in.Search), Kind: in.Kind, Mark: in.Mark, Family: in.Family, Category: in.Category, Archived: in.Archived, Unlisted: in.Unlisted, After: in.After, Limit: in.Limit}
 		list, err := a.relay.Store.ListItems(ctx, f)
 		if list == nil {
@@ -118,14 +119,14 @@ func (a *API) catalog() {
 		}
 		return &itemOutput{etag(it.Revision), it}, nil
 	}
-	op(a, "operator", http.MethodPost, "/items", "create-item", "Add an item", func(ctx context.Context, in *itemBody) (*itemOutput, error) {
+	op(a, person.Operator, http.MethodPost, "/items", "create-item", "Add an item", func(ctx context.Context, in *itemBody) (*itemOutput, error) {
 		in.Body.Complete()
 		if err := a.relay.CreateItem(ctx, in.Body, who(ctx)); err != nil {
 			return nil, err
 		}
 		return get(ctx, in.Body.SKU)
 	})
-	op(a, "viewer", http.MethodGet, "/items/{sku}/record", "item-record", "The whole record of an item", func(ctx context.Context, in *SKUInput) (*itemOutput, error) {
+	op(a, person.Viewer, http.MethodGet, "/items/{sku}/record", "item-record", "The whole record of an item", func(ctx context.Context, in *SKUInput) (*itemOutput, error) {
 		return get(ctx, in.SKU)
 	})
 	type editInput struct {
@@ -133,7 +134,7 @@ func (a *API) catalog() {
 		IfMatch string `header:"If-Match"`
 		Body    catalog.Item
 	}
-	op(a, "operator", http.MethodPut, "/items/{sku}/record", "edit-item", "Replace the record of an item", func(ctx context.Context, in *editInput) (*itemOutput, error) {
+	op(a, person.Operator, http.MethodPut, "/items/{sku}/record", "edit-item", "Replace the record of an item", func(ctx context.Context, in *editInput) (*itemOutput, error) {
 		rev, err := seenRevision(in.IfMatch)
 		if err != nil {
 			return nil, err
@@ -150,13 +151,13 @@ func (a *API) catalog() {
 			Archived bool `json:"archived"`
 		}
 	}
-	op(a, "operator", http.MethodPost, "/items/{sku}/archive", "archive-item", "End the selling of an item, or take it up again", func(ctx context.Context, in *archiveInput) (*itemOutput, error) {
+	op(a, person.Operator, http.MethodPost, "/items/{sku}/archive", "archive-item", "End the selling of an item, or take it up again", func(ctx context.Context, in *archiveInput) (*itemOutput, error) {
 		if err := a.relay.Archive(ctx, in.SKU, in.Body.Archived, who(ctx)); err != nil {
 			return nil, err
 		}
 		return get(ctx, in.SKU)
 	})
-	op(a, "viewer", http.MethodGet, "/option-groups", "option-groups", "The option groups of prepared food", func(ctx context.Context, _ *struct{}) (*body[[]catalog.Group], error) {
+	op(a, person.Viewer, http.MethodGet, "/option-groups", "option-groups", "The option groups of prepared food", func(ctx context.Context, _ *struct{}) (*body[[]catalog.Group], error) {
 		list, err := a.relay.Store.Groups(ctx)
 		return &body[[]catalog.Group]{list}, err
 	})
@@ -164,11 +165,11 @@ func (a *API) catalog() {
 		Code string `path:"code" maxLength:"80"`
 		Body catalog.Group
 	}
-	op(a, "operator", http.MethodPut, "/option-groups/{code}", "put-option-group", "Write an option group", func(ctx context.Context, in *groupInput) (*body[catalog.Group], error) {
+	op(a, person.Operator, http.MethodPut, "/option-groups/{code}", "put-option-group", "Write an option group", func(ctx context.Context, in *groupInput) (*body[catalog.Group], error) {
 		in.Body.Code = in.Code
 		return &body[catalog.Group]{in.Body}, a.relay.PutGroup(ctx, in.Body)
 	})
-	op(a, "viewer", http.MethodGet, "/price-lists", "price-lists", "Price lists beside the items' own prices", func(ctx context.Context, _ *struct{}) (*body[[]store.PriceList], error) {
+	op(a, person.Viewer, http.MethodGet, "/price-lists", "price-lists", "Price lists beside the items' own prices", func(ctx context.Context, _ *struct{}) (*body[[]store.PriceList], error) {
 		list, err := a.relay.Store.PriceLists(ctx)
 		return &body[[]store.PriceList]{list}, err
 	})
@@ -176,16 +177,16 @@ func (a *API) catalog() {
 		Code string `path:"code" maxLength:"40"`
 		Body store.PriceList
 	}
-	op(a, "admin", http.MethodPut, "/price-lists/{code}", "put-price-list", "Write a price list", func(ctx context.Context, in *listInput) (*body[store.PriceList], error) {
+	op(a, person.Admin, http.MethodPut, "/price-lists/{code}", "put-price-list", "Write a price list", func(ctx context.Context, in *listInput) (*body[store.PriceList], error) {
 		in.Body.Code = in.Code
 		return &body[store.PriceList]{in.Body}, a.relay.PutPriceList(ctx, in.Body)
 	})
-	op(a, "viewer", http.MethodGet, "/field-owners", "field-owners", "Whose word counts for the fields of items", func(ctx context.Context, _ *struct{}) (*body[map[string]string], error) {
+	op(a, person.Viewer, http.MethodGet, "/field-owners", "field-owners", "Whose word counts for the fields of items", func(ctx context.Context, _ *struct{}) (*body[map[string]string], error) {
 		m, err := a.relay.Owners(ctx)
 		return &body[map[string]string]{m}, err
 	})
 	type ownersInput struct{ Body map[string]string }
-	op(a, "admin", http.MethodPatch, "/field-owners", "set-field-owners", "Say whose word counts for fields of items: a connection's code, or nothing for ours", func(ctx context.Context, in *ownersInput) (*body[map[string]string], error) {
+	op(a, person.Admin, http.MethodPatch, "/field-owners", "set-field-owners", "Say whose word counts for fields of items: a connection's code, or nothing for ours", func(ctx context.Context, in *ownersInput) (*body[map[string]string], error) {
 		if err := a.relay.SetOwners(ctx, in.Body, who(ctx)); err != nil {
 			return nil, err
 		}
@@ -203,7 +204,7 @@ func (a *API) listings() {
 		Search     string `query:"q" maxLength:"100"`
 		After      int64  `query:"after"`
 	}
-	op(a, "viewer", http.MethodGet, "/listings", "listings", "Listings of the channels, those that wait with what they may be", func(ctx context.Context, in *listInput) (*paged[Listing], error) {
+	op(a, person.Viewer, http.MethodGet, "/listings", "listings", "Listings of the channels, those that wait with what they may be", func(ctx context.Context, in *listInput) (*paged[Listing], error) {
 		list, err := a.relay.ToMatch(ctx, store.ListingFilter{Connection: in.Connection, Match: in.Match, State: in.State, Search: strings.TrimSpace(in.Search), After: in.After, Limit: in.Limit}, 4)
 		if err != nil {
 			return nil, err
@@ -236,7 +237,7 @@ func (a *API) listings() {
 		}
 		return out, nil
 	})
-	op(a, "viewer", http.MethodGet, "/listings/counts", "listing-counts", "How the listings of each channel stand", func(ctx context.Context, _ *struct{}) (*body[[]store.ListingCount], error) {
+	op(a, person.Viewer, http.MethodGet, "/listings/counts", "listing-counts", "How the listings of each channel stand", func(ctx context.Context, _ *struct{}) (*body[[]store.ListingCount], error) {
 		list, err := a.relay.Store.CountListings(ctx)
 		return &body[[]store.ListingCount]{list}, err
 	})
@@ -265,13 +266,13 @@ func (a *API) listings() {
 			Every bool   `json:"every,omitempty" doc:"All listings of the channel with the same SKU: they are folded into one item"`
 		}
 	}
-	op(a, "operator", http.MethodPost, "/listings/{id}/match", "match", "Say which item a listing is; orders that waited go on", func(ctx context.Context, in *matchInput) (*body[Listing], error) {
+	op(a, person.Operator, http.MethodPost, "/listings/{id}/match", "match", "Say which item a listing is; orders that waited go on", func(ctx context.Context, in *matchInput) (*body[Listing], error) {
 		if err := a.relay.Match(ctx, in.ID, in.Body.Item, in.Body.Every, who(ctx)); err != nil {
 			return nil, err
 		}
 		return get(ctx, in.ID)
 	})
-	op(a, "operator", http.MethodPost, "/listings/{id}/unmatch", "unmatch", "End a match; the listing waits again", func(ctx context.Context, in *IDInput) (*body[Listing], error) {
+	op(a, person.Operator, http.MethodPost, "/listings/{id}/unmatch", "unmatch", "End a match; the listing waits again", func(ctx context.Context, in *IDInput) (*body[Listing], error) {
 		if err := a.relay.Unmatch(ctx, in.ID, who(ctx)); err != nil {
 			return nil, err
 		}
@@ -283,7 +284,7 @@ func (a *API) listings() {
 			SKU string `json:"sku,omitempty" doc:"Empty takes the listing's own"`
 		}
 	}
-	op(a, "operator", http.MethodPost, "/listings/{id}/create-item", "create-from-listing", "Make an item from a listing", func(ctx context.Context, in *createInput) (*body[Listing], error) {
+	op(a, person.Operator, http.MethodPost, "/listings/{id}/create-item", "create-from-listing", "Make an item from a listing", func(ctx context.Context, in *createInput) (*body[Listing], error) {
 		if _, err := a.relay.CreateFrom(ctx, in.ID, strings.TrimSpace(in.Body.SKU), who(ctx)); err != nil {
 			return nil, err
 		}
@@ -295,7 +296,7 @@ func (a *API) listings() {
 			Ignore bool `json:"ignore"`
 		}
 	}
-	op(a, "operator", http.MethodPost, "/listings/{id}/ignore", "ignore-listing", "Leave a listing alone on purpose, or end that", func(ctx context.Context, in *ignoreInput) (*body[Listing], error) {
+	op(a, person.Operator, http.MethodPost, "/listings/{id}/ignore", "ignore-listing", "Leave a listing alone on purpose, or end that", func(ctx context.Context, in *ignoreInput) (*body[Listing], error) {
 		if err := a.relay.Ignore(ctx, in.ID, in.Body.Ignore, who(ctx)); err != nil {
 			return nil, err
 		}
@@ -305,7 +306,7 @@ func (a *API) listings() {
 		IDInput
 		Body listing.Own
 	}
-	op(a, "operator", http.MethodPut, "/listings/{id}/own", "set-own", "Say something of an item on this channel only", func(ctx context.Context, in *ownInput) (*body[Listing], error) {
+	op(a, person.Operator, http.MethodPut, "/listings/{id}/own", "set-own", "Say something of an item on this channel only", func(ctx context.Context, in *ownInput) (*body[Listing], error) {
 		if err := a.relay.SetOwn(ctx, in.ID, in.Body, who(ctx)); err != nil {
 			return nil, err
 		}
@@ -315,7 +316,7 @@ func (a *API) listings() {
 		IDInput
 		Body stock.Override
 	}
-	op(a, "operator", http.MethodPut, "/listings/{id}/policy", "set-listing-policy", "Offer a listing differently from the rest of its channel", func(ctx context.Context, in *policyInput) (*body[Listing], error) {
+	op(a, person.Operator, http.MethodPut, "/listings/{id}/policy", "set-listing-policy", "Offer a listing differently from the rest of its channel", func(ctx context.Context, in *policyInput) (*body[Listing], error) {
 		if err := a.relay.SetPolicy(ctx, in.ID, in.Body, who(ctx)); err != nil {
 			return nil, err
 		}
@@ -325,7 +326,7 @@ func (a *API) listings() {
 		Code string `path:"code"`
 		Body listing.Selection
 	}
-	op(a, "viewer", http.MethodPost, "/connections/{code}/publish/preview", "preview-publish", "Exactly what publishing items on a channel would send", func(ctx context.Context, in *selectInput) (*body[listing.PublishPreview], error) {
+	op(a, person.Viewer, http.MethodPost, "/connections/{code}/publish/preview", "preview-publish", "Exactly what publishing items on a channel would send", func(ctx context.Context, in *selectInput) (*body[listing.PublishPreview], error) {
 		p, err := a.relay.PublishPreview(ctx, in.Code, in.Body)
 		return &body[listing.PublishPreview]{p}, err
 	})
@@ -339,7 +340,7 @@ func (a *API) listings() {
 	type sent struct {
 		Sent int64 `json:"sent"`
 	}
-	op(a, "operator", http.MethodPost, "/connections/{code}/publish", "publish", "List items on a channel, or change how they are listed", func(ctx context.Context, in *publishInput) (*body[sent], error) {
+	op(a, person.Operator, http.MethodPost, "/connections/{code}/publish", "publish", "List items on a channel, or change how they are listed", func(ctx context.Context, in *publishInput) (*body[sent], error) {
 		n, err := a.relay.Publish(ctx, in.Code, in.Body.Selection, in.Body.Digest, who(ctx))
 		return &body[sent]{sent{n}}, err
 	})

@@ -6,14 +6,21 @@ import (
 	"net/http"
 	"time"
 
+	"openrelay/internal/core/order"
+	"openrelay/internal/core/person"
 	"openrelay/internal/relay/attention"
+	"openrelay/internal/relay/engine"
 	"openrelay/internal/relay/orders"
 	"openrelay/internal/store"
 )
 
 // sides says which side can mend an exception of a cause; the others can be mended on either.
-var sides = map[string]string{"unknown item": "ours", "no stock": "ours", "negative stock": "ours", "wants a look": "ours", "wants an answer": "ours", "held by a person": "ours", "held by a rule": "ours",
-	"not answered in time": "theirs", "message not understood": "either", "message not taken in": "either", "credentials refused": "ours", "put back": "ours", "label not needed": "ours", "label not known": "theirs", "service to be chosen": "ours"}
+var sides = map[order.Cause]string{
+	order.UnknownItem: "ours", order.NoStock: "ours", order.WantsLook: "ours", order.WantsAnswer: "ours",
+	order.ByPerson: "ours", order.ByRule: "ours", order.NotAnswered: "theirs",
+	engine.NegativeStock: "ours", engine.CredentialsRefused: "ours", engine.PutBack: "ours", engine.LabelSurplus: "ours",
+	engine.ServiceOpen: "ours", engine.LabelUnknown: "theirs",
+}
 
 func exception(e store.Exception) Exception {
 	side := sides[e.Cause]
@@ -50,28 +57,28 @@ type Target struct {
 func (a *API) inbox() {
 	type listInput struct {
 		PageInput
-		Cause      string `query:"cause"`
-		Connection string `query:"connection"`
-		Assignee   string `query:"assignee"`
-		Nobodys    bool   `query:"nobodys" doc:"Only those that nobody looks after"`
-		Asleep     bool   `query:"asleep" doc:"Those that sleep, instead of those that do not"`
+		Cause      order.Cause `query:"cause"`
+		Connection string      `query:"connection"`
+		Assignee   string      `query:"assignee"`
+		Nobodys    bool        `query:"nobodys" doc:"Only those that nobody looks after"`
+		Asleep     bool        `query:"asleep" doc:"Those that sleep, instead of those that do not"`
 	}
-	op(a, "viewer", http.MethodGet, "/exceptions", "exceptions", "What needs a person, by cause and thing, what blocks most orders first", func(ctx context.Context, in *listInput) (*body[[]Exception], error) {
+	op(a, person.Viewer, http.MethodGet, "/exceptions", "exceptions", "What needs a person, by cause and thing, what blocks most orders first", func(ctx context.Context, in *listInput) (*body[[]Exception], error) {
 		list, err := a.groups(ctx, store.ExceptionFilter{Cause: in.Cause, Connection: in.Connection, Assignee: in.Assignee, Nobodys: in.Nobodys, Asleep: in.Asleep, Limit: in.Limit})
 		return &body[[]Exception]{list}, err
 	})
-	op(a, "viewer", http.MethodGet, "/exceptions/causes", "exception-causes", "How many are open, by cause", func(ctx context.Context, _ *struct{}) (*body[[]store.NamedCount], error) {
+	op(a, person.Viewer, http.MethodGet, "/exceptions/causes", "exception-causes", "How many are open, by cause", func(ctx context.Context, _ *struct{}) (*body[[]store.NamedCount], error) {
 		list, err := a.relay.Store.CauseCounts(ctx)
 		return &body[[]store.NamedCount]{list}, err
 	})
 	type exceptionsOfInput struct {
 		PageInput
-		Cause      string `query:"cause" required:"true"`
-		Connection string `query:"connection"`
-		Subject    string `query:"subject"`
-		After      int64  `query:"after"`
+		Cause      order.Cause `query:"cause" required:"true"`
+		Connection string      `query:"connection"`
+		Subject    string      `query:"subject"`
+		After      int64       `query:"after"`
 	}
-	op(a, "viewer", http.MethodGet, "/exceptions/of", "exceptions-of", "One by one what is open of a cause about one thing, oldest first", func(ctx context.Context, in *exceptionsOfInput) (*body[[]Exception], error) {
+	op(a, person.Viewer, http.MethodGet, "/exceptions/of", "exceptions-of", "One by one what is open of a cause about one thing, oldest first", func(ctx context.Context, in *exceptionsOfInput) (*body[[]Exception], error) {
 		list, err := a.relay.ExceptionsOf(ctx, attention.GroupOf{Cause: in.Cause, Connection: in.Connection, Subject: in.Subject}, in.After, in.Limit)
 		out := make([]Exception, len(list))
 		for i, e := range list {
@@ -89,7 +96,7 @@ func (a *API) inbox() {
 			Assignee string `json:"assignee" maxLength:"100" doc:"Empty: nobody"`
 		}
 	}
-	op(a, "operator", http.MethodPost, "/exceptions/assign", "assign-exception", "Say who looks after it", func(ctx context.Context, in *assignGroupInput) (*body[groupCount], error) {
+	op(a, person.Operator, http.MethodPost, "/exceptions/assign", "assign-exception", "Say who looks after it", func(ctx context.Context, in *assignGroupInput) (*body[groupCount], error) {
 		return said(a.relay.AssignException(ctx, in.Body.GroupOf, in.Body.Assignee))
 	})
 	type snoozeInput struct {
@@ -98,14 +105,14 @@ func (a *API) inbox() {
 			Until time.Time `json:"until,omitzero" doc:"Empty: wake it"`
 		}
 	}
-	op(a, "operator", http.MethodPost, "/exceptions/snooze", "snooze-exception", "Let it sleep until a time, or wake it", func(ctx context.Context, in *snoozeInput) (*body[groupCount], error) {
+	op(a, person.Operator, http.MethodPost, "/exceptions/snooze", "snooze-exception", "Let it sleep until a time, or wake it", func(ctx context.Context, in *snoozeInput) (*body[groupCount], error) {
 		return said(a.relay.Snooze(ctx, in.Body.GroupOf, in.Body.Until))
 	})
 	type exceptionGroupInput struct{ Body attention.GroupOf }
-	op(a, "operator", http.MethodPost, "/exceptions/settle", "settle-exception", "Say that it was dealt with elsewhere", func(ctx context.Context, in *exceptionGroupInput) (*body[groupCount], error) {
+	op(a, person.Operator, http.MethodPost, "/exceptions/settle", "settle-exception", "Say that it was dealt with elsewhere", func(ctx context.Context, in *exceptionGroupInput) (*body[groupCount], error) {
 		return said(a.relay.Settle(ctx, in.Body, who(ctx)))
 	})
-	op(a, "operator", http.MethodPost, "/exceptions/send-again", "send-group-again", "Send all refused messages of it again", func(ctx context.Context, in *exceptionGroupInput) (*body[groupCount], error) {
+	op(a, person.Operator, http.MethodPost, "/exceptions/send-again", "send-group-again", "Send all refused messages of it again", func(ctx context.Context, in *exceptionGroupInput) (*body[groupCount], error) {
 		return said(a.relay.SendGroupAgain(ctx, in.Body, who(ctx)))
 	})
 	type makeKnownInput struct {
@@ -116,7 +123,7 @@ func (a *API) inbox() {
 			Create     bool   `json:"create,omitempty"`
 		}
 	}
-	op(a, "operator", http.MethodPost, "/exceptions/known", "make-known", "Say which item is sold under an unknown SKU; all orders that wait for it go on", func(ctx context.Context, in *makeKnownInput) (*body[orders.Known], error) {
+	op(a, person.Operator, http.MethodPost, "/exceptions/known", "make-known", "Say which item is sold under an unknown SKU; all orders that wait for it go on", func(ctx context.Context, in *makeKnownInput) (*body[orders.Known], error) {
 		k, err := a.relay.MakeKnown(ctx, in.Body.Connection, in.Body.Sold, in.Body.SKU, in.Body.Create, who(ctx))
 		return &body[orders.Known]{k}, err
 	})
@@ -124,11 +131,11 @@ func (a *API) inbox() {
 		Connection string `query:"connection" required:"true"`
 		Sold       string `query:"sold" required:"true"`
 	}
-	op(a, "viewer", http.MethodGet, "/exceptions/suggest", "suggest-known", "Which items an unknown SKU may be", func(ctx context.Context, in *suggestInput) (*body[[]orders.MayBe], error) {
+	op(a, person.Viewer, http.MethodGet, "/exceptions/suggest", "suggest-known", "Which items an unknown SKU may be", func(ctx context.Context, in *suggestInput) (*body[[]orders.MayBe], error) {
 		list, err := a.relay.MayBe(ctx, in.Connection, in.Sold)
 		return &body[[]orders.MayBe]{list}, err
 	})
-	op(a, "admin", http.MethodGet, "/targets", "targets", "Who is told of exceptions", func(ctx context.Context, _ *struct{}) (*body[[]Target], error) {
+	op(a, person.Admin, http.MethodGet, "/targets", "targets", "Who is told of exceptions", func(ctx context.Context, _ *struct{}) (*body[[]Target], error) {
 		list, err := a.relay.Store.Targets(ctx)
 		out := make([]Target, len(list))
 		for i, t := range list {
@@ -144,14 +151,14 @@ func (a *API) inbox() {
 		ID     int64  `json:"id"`
 		Secret string `json:"secret,omitempty" doc:"Signs what is sent there; it is shown once"`
 	}
-	op(a, "admin", http.MethodPut, "/targets", "put-target", "Add or change somebody who is told of exceptions", func(ctx context.Context, in *putTargetInput) (*body[targetOutput], error) {
+	op(a, person.Admin, http.MethodPut, "/targets", "put-target", "Add or change somebody who is told of exceptions", func(ctx context.Context, in *putTargetInput) (*body[targetOutput], error) {
 		id, secret, err := a.relay.PutTarget(ctx, in.Body, who(ctx))
 		return &body[targetOutput]{targetOutput{id, secret}}, err
 	})
 	type targetID struct {
 		ID int64 `path:"id"`
 	}
-	op(a, "admin", http.MethodDelete, "/targets/{id}", "drop-target", "Tell somebody no more", func(ctx context.Context, in *targetID) (*struct{}, error) {
+	op(a, person.Admin, http.MethodDelete, "/targets/{id}", "drop-target", "Tell somebody no more", func(ctx context.Context, in *targetID) (*struct{}, error) {
 		return nil, a.relay.DropTarget(ctx, in.ID, who(ctx))
 	})
 	type sentNotice struct {
@@ -159,7 +166,7 @@ func (a *API) inbox() {
 		At     *time.Time `json:"at"`
 		SentAt *time.Time `json:"sent_at,omitempty"`
 	}
-	op(a, "admin", http.MethodGet, "/targets/{id}/notices", "notices", "What somebody was told, newest first", func(ctx context.Context, in *targetID) (*body[[]sentNotice], error) {
+	op(a, person.Admin, http.MethodGet, "/targets/{id}/notices", "notices", "What somebody was told, newest first", func(ctx context.Context, in *targetID) (*body[[]sentNotice], error) {
 		list, err := a.relay.Store.Notices(ctx, in.ID, 50)
 		out := make([]sentNotice, len(list))
 		for i, n := range list {

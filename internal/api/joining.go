@@ -15,6 +15,7 @@ import (
 
 	"openrelay/internal/connector"
 	"openrelay/internal/core/message"
+	"openrelay/internal/core/person"
 	"openrelay/internal/core/place"
 	"openrelay/internal/relay/engine"
 	"openrelay/internal/relay/joining"
@@ -148,7 +149,7 @@ func (a *API) accounts(ctx context.Context, only string) ([]Account, error) {
 }
 
 func (a *API) connectors() {
-	op(a, "viewer", http.MethodGet, "/connectors", "connectors", "The systems that can be joined", func(ctx context.Context, _ *struct{}) (*body[[]Connector], error) {
+	op(a, person.Viewer, http.MethodGet, "/connectors", "connectors", "The systems that can be joined", func(ctx context.Context, _ *struct{}) (*body[[]Connector], error) {
 		views, err := a.relay.Connections(ctx)
 		used := map[string]int64{}
 		for _, v := range views {
@@ -168,7 +169,7 @@ func (a *API) connectors() {
 		Connector
 		Text string `json:"text" doc:"The definition as it was written"`
 	}
-	op(a, "viewer", http.MethodGet, "/connectors/{code}", "connector", "One connector with its definition", func(_ context.Context, in *codeInput) (*body[text], error) {
+	op(a, person.Viewer, http.MethodGet, "/connectors/{code}", "connector", "One connector with its definition", func(_ context.Context, in *codeInput) (*body[text], error) {
 		d := a.relay.Connector(in.Code)
 		if d == nil {
 			return nil, fmt.Errorf("connector %s: %w", in.Code, store.ErrNotFound)
@@ -192,7 +193,7 @@ func (a *API) connectors() {
 		}
 		return file
 	}
-	op(a, "operator", http.MethodPost, "/connectors/check", "check-connector", "Check a definition without adding it", func(_ context.Context, in *definition) (*body[checked], error) {
+	op(a, person.Operator, http.MethodPost, "/connectors/check", "check-connector", "Check a definition without adding it", func(_ context.Context, in *definition) (*body[checked], error) {
 		d, err := connector.Load(name(in.Body.File), []byte(in.Body.Text), a.relay.Library())
 		var bad connector.Mistakes
 		if errors.As(err, &bad) {
@@ -203,21 +204,21 @@ func (a *API) connectors() {
 		}
 		return &body[checked]{checked{Good: true, Mistakes: []connector.Mistake{}, Title: d.Title}}, nil
 	})
-	op(a, "admin", http.MethodPost, "/connectors", "add-connector", "Add a definition, or replace one that was added before", func(ctx context.Context, in *definition) (*body[Connector], error) {
+	op(a, person.Admin, http.MethodPost, "/connectors", "add-connector", "Add a definition, or replace one that was added before", func(ctx context.Context, in *definition) (*body[Connector], error) {
 		d, err := a.relay.AddDefinition(ctx, name(in.Body.File), in.Body.Text, who(ctx))
 		if err != nil {
 			return nil, err
 		}
 		return &body[Connector]{a.connector(d, 0)}, nil
 	})
-	op(a, "admin", http.MethodDelete, "/connectors/{code}", "drop-connector", "Remove a definition that was added and nobody uses", func(ctx context.Context, in *codeInput) (*struct{}, error) {
+	op(a, person.Admin, http.MethodDelete, "/connectors/{code}", "drop-connector", "Remove a definition that was added and nobody uses", func(ctx context.Context, in *codeInput) (*struct{}, error) {
 		return nil, a.relay.DropDefinition(ctx, in.Code, who(ctx))
 	})
-	op(a, "viewer", http.MethodGet, "/accounts", "accounts", "What lets us in at outside systems", func(ctx context.Context, _ *struct{}) (*body[[]Account], error) {
+	op(a, person.Viewer, http.MethodGet, "/accounts", "accounts", "What lets us in at outside systems", func(ctx context.Context, _ *struct{}) (*body[[]Account], error) {
 		list, err := a.accounts(ctx, "")
 		return &body[[]Account]{list}, err
 	})
-	op(a, "viewer", http.MethodGet, "/locations", "locations", "The places that hold stock", func(ctx context.Context, _ *struct{}) (*body[[]Location], error) {
+	op(a, person.Viewer, http.MethodGet, "/locations", "locations", "The places that hold stock", func(ctx context.Context, _ *struct{}) (*body[[]Location], error) {
 		list, err := a.relay.Store.Locations(ctx)
 		out := make([]Location, len(list))
 		for i, l := range list {
@@ -232,7 +233,7 @@ func (a *API) connectors() {
 			Keeper string `json:"keeper,omitempty" doc:"Code of the connection whose word counts there; empty: ours"`
 		}
 	}
-	op(a, "admin", http.MethodPut, "/locations/{code}", "put-location", "Add a location, or change its name and whose word counts there", func(ctx context.Context, in *locationInput) (*body[Location], error) {
+	op(a, person.Admin, http.MethodPut, "/locations/{code}", "put-location", "Add a location, or change its name and whose word counts there", func(ctx context.Context, in *locationInput) (*body[Location], error) {
 		if err := a.relay.PutLocation(ctx, in.Code, in.Body.Name, in.Body.Keeper, who(ctx)); err != nil {
 			return nil, err
 		}
@@ -245,7 +246,7 @@ func (a *API) connectors() {
 		return nil, err
 	})
 	type addressInput struct{ Body place.Address }
-	op(a, "operator", http.MethodPost, "/address-check", "check-address", "Ask the address service about an address", func(ctx context.Context, in *addressInput) (*body[message.AddressCheck], error) {
+	op(a, person.Operator, http.MethodPost, "/address-check", "check-address", "Ask the address service about an address", func(ctx context.Context, in *addressInput) (*body[message.AddressCheck], error) {
 		out, err := a.relay.CheckAddress(ctx, in.Body)
 		return &body[message.AddressCheck]{out}, err
 	})
@@ -284,24 +285,24 @@ func (a *API) joins() {
 		Code string `path:"code" maxLength:"60"`
 	}
 	type newInput struct{ Body joining.NewJoin }
-	op(a, "admin", http.MethodPost, "/joins", "start-join", "Begin to set a connection up", func(ctx context.Context, in *newInput) (*body[Join], error) {
+	op(a, person.Admin, http.MethodPost, "/joins", "start-join", "Begin to set a connection up", func(ctx context.Context, in *newInput) (*body[Join], error) {
 		code, err := a.relay.StartJoin(ctx, in.Body, who(ctx))
 		if err != nil {
 			return nil, err
 		}
 		return a.join(ctx, code)
 	})
-	op(a, "viewer", http.MethodGet, "/connections/{code}/join", "join", "A connection being set up", func(ctx context.Context, in *codeInput) (*body[Join], error) {
+	op(a, person.Viewer, http.MethodGet, "/connections/{code}/join", "join", "A connection being set up", func(ctx context.Context, in *codeInput) (*body[Join], error) {
 		return a.join(ctx, in.Code)
 	})
-	op(a, "admin", http.MethodDelete, "/connections/{code}/join", "drop-join", "Give a set-up up", func(ctx context.Context, in *codeInput) (*struct{}, error) {
+	op(a, person.Admin, http.MethodDelete, "/connections/{code}/join", "drop-join", "Give a set-up up", func(ctx context.Context, in *codeInput) (*struct{}, error) {
 		return nil, a.relay.DropJoin(ctx, in.Code, who(ctx))
 	})
 	type accessInput struct {
 		Code string `path:"code" maxLength:"60"`
 		Body joining.Access
 	}
-	op(a, "admin", http.MethodPost, "/connections/{code}/access", "test-access", "Test an access; it is kept only if it lets us in", func(ctx context.Context, in *accessInput) (*body[engine.Tested], error) {
+	op(a, person.Admin, http.MethodPost, "/connections/{code}/access", "test-access", "Test an access; it is kept only if it lets us in", func(ctx context.Context, in *accessInput) (*body[engine.Tested], error) {
 		t, err := a.relay.TestAccess(ctx, in.Code, in.Body, who(ctx))
 		return &body[engine.Tested]{t}, err
 	})
@@ -315,7 +316,7 @@ func (a *API) joins() {
 	type page struct {
 		Page string `json:"page" doc:"The other side's page on which the person lets us in"`
 	}
-	op(a, "admin", http.MethodPost, "/connections/{code}/consent", "ask-consent", "Prepare a consent on the other side's page", func(ctx context.Context, in *consentInput) (*body[page], error) {
+	op(a, person.Admin, http.MethodPost, "/connections/{code}/consent", "ask-consent", "Prepare a consent on the other side's page", func(ctx context.Context, in *consentInput) (*body[page], error) {
 		u, err := url.Parse(in.Body.Origin)
 		if err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" {
 			return nil, engine.Refuse("origin %q: an address such as https://relay.example is expected", in.Body.Origin)
@@ -330,7 +331,7 @@ func (a *API) joins() {
 			Yes    bool   `json:"yes" doc:"Whether it is the one that is meant; if not, the access is forgotten"`
 		}
 	}
-	op(a, "admin", http.MethodPost, "/connections/{code}/confirm", "confirm", "Say whether the account is the one that is meant", func(ctx context.Context, in *confirmInput) (*body[Join], error) {
+	op(a, person.Admin, http.MethodPost, "/connections/{code}/confirm", "confirm", "Say whether the account is the one that is meant", func(ctx context.Context, in *confirmInput) (*body[Join], error) {
 		code, err := a.relay.Confirm(ctx, in.Code, in.Body.Number, in.Body.Yes, who(ctx))
 		if err != nil {
 			return nil, err
@@ -342,7 +343,7 @@ func (a *API) joins() {
 		IfMatch string `header:"If-Match"`
 		Body    engine.Settings
 	}
-	op(a, "admin", http.MethodPut, "/connections/{code}/settings", "set-settings", "Replace the settings of a connection", func(ctx context.Context, in *settingsInput) (*body[Join], error) {
+	op(a, person.Admin, http.MethodPut, "/connections/{code}/settings", "set-settings", "Replace the settings of a connection", func(ctx context.Context, in *settingsInput) (*body[Join], error) {
 		rev, err := seenRevision(in.IfMatch)
 		if err != nil {
 			return nil, err
@@ -359,7 +360,7 @@ func (a *API) joins() {
 			Overrides string `json:"overrides" maxLength:"1000000" doc:"Part of a definition, as YAML; empty takes all away"`
 		}
 	}
-	op(a, "admin", http.MethodPut, "/connections/{code}/overrides", "set-overrides", "Replace what a connection changes of its connector", func(ctx context.Context, in *overridesInput) (*body[Join], error) {
+	op(a, person.Admin, http.MethodPut, "/connections/{code}/overrides", "set-overrides", "Replace what a connection changes of its connector", func(ctx context.Context, in *overridesInput) (*body[Join], error) {
 		rev, err := seenRevision(in.IfMatch)
 		if err != nil {
 			return nil, err
@@ -369,23 +370,23 @@ func (a *API) joins() {
 		}
 		return a.join(ctx, in.Code)
 	})
-	op(a, "admin", http.MethodPost, "/connections/{code}/switch-on", "switch-on", "Put a connection to work whose set-up is complete", func(ctx context.Context, in *codeInput) (*body[Join], error) {
+	op(a, person.Admin, http.MethodPost, "/connections/{code}/switch-on", "switch-on", "Put a connection to work whose set-up is complete", func(ctx context.Context, in *codeInput) (*body[Join], error) {
 		if err := a.relay.SwitchOn(ctx, in.Code, who(ctx)); err != nil {
 			return nil, err
 		}
 		return a.join(ctx, in.Code)
 	})
-	op(a, "viewer", http.MethodGet, "/connections/{code}/leave", "would-leave", "What leaving a connection takes away and what stays", func(ctx context.Context, in *codeInput) (*body[joining.Leaving], error) {
+	op(a, person.Viewer, http.MethodGet, "/connections/{code}/leave", "would-leave", "What leaving a connection takes away and what stays", func(ctx context.Context, in *codeInput) (*body[joining.Leaving], error) {
 		out, err := a.relay.WouldLeave(ctx, in.Code)
 		return &body[joining.Leaving]{out}, err
 	})
-	op(a, "admin", http.MethodPost, "/connections/{code}/leave", "leave", "Disconnect; orders and history stay", func(ctx context.Context, in *codeInput) (*body[Join], error) {
+	op(a, person.Admin, http.MethodPost, "/connections/{code}/leave", "leave", "Disconnect; orders and history stay", func(ctx context.Context, in *codeInput) (*body[Join], error) {
 		if err := a.relay.Leave(ctx, in.Code, who(ctx)); err != nil {
 			return nil, err
 		}
 		return a.join(ctx, in.Code)
 	})
-	op(a, "admin", http.MethodPost, "/connections/{code}/renew", "renew", "Renew the credentials of a connection at work; what is not given stays", func(ctx context.Context, in *accessInput) (*body[engine.Tested], error) {
+	op(a, person.Admin, http.MethodPost, "/connections/{code}/renew", "renew", "Renew the credentials of a connection at work; what is not given stays", func(ctx context.Context, in *accessInput) (*body[engine.Tested], error) {
 		out, err := a.relay.Renew(ctx, in.Code, in.Body, who(ctx))
 		return &body[engine.Tested]{out}, err
 	})
@@ -398,7 +399,7 @@ func (a *API) previews() {
 	type codeInput struct {
 		Code string `path:"code" maxLength:"60"`
 	}
-	op(a, "viewer", http.MethodGet, "/connections/{code}/preview", "preview", "What switching stock out on would change", func(ctx context.Context, in *codeInput) (*body[joining.Preview], error) {
+	op(a, person.Viewer, http.MethodGet, "/connections/{code}/preview", "preview", "What switching stock out on would change", func(ctx context.Context, in *codeInput) (*body[joining.Preview], error) {
 		p, err := a.relay.StockPreview(ctx, in.Code)
 		return &body[joining.Preview]{p}, err
 	})
@@ -408,7 +409,7 @@ func (a *API) previews() {
 			Digest string `json:"digest" maxLength:"40" doc:"Of the preview that was seen"`
 		}
 	}
-	op(a, "admin", http.MethodPost, "/connections/{code}/preview", "accept-preview", "Say that a preview was seen", func(ctx context.Context, in *acceptInput) (*body[joining.Preview], error) {
+	op(a, person.Admin, http.MethodPost, "/connections/{code}/preview", "accept-preview", "Say that a preview was seen", func(ctx context.Context, in *acceptInput) (*body[joining.Preview], error) {
 		if err := a.relay.AcceptPreview(ctx, in.Code, in.Body.Digest, who(ctx)); err != nil {
 			return nil, err
 		}
@@ -429,20 +430,20 @@ func (a *API) previews() {
 		}
 		return &body[ImportView]{out}, err
 	}
-	op(a, "viewer", http.MethodGet, "/connections/{code}/import", "first-import", "The first import and how it stands", func(ctx context.Context, in *codeInput) (*body[ImportView], error) {
+	op(a, person.Viewer, http.MethodGet, "/connections/{code}/import", "first-import", "The first import and how it stands", func(ctx context.Context, in *codeInput) (*body[ImportView], error) {
 		return view(ctx, in.Code)
 	})
 	type lookInput struct {
 		Code string `path:"code" maxLength:"60"`
 		Body joining.ImportChoices
 	}
-	op(a, "admin", http.MethodPost, "/connections/{code}/import", "look-at-import", "Look at what is there; nothing is changed", func(ctx context.Context, in *lookInput) (*body[ImportView], error) {
+	op(a, person.Admin, http.MethodPost, "/connections/{code}/import", "look-at-import", "Look at what is there; nothing is changed", func(ctx context.Context, in *lookInput) (*body[ImportView], error) {
 		if err := a.relay.LookAtImport(ctx, in.Code, in.Body, who(ctx)); err != nil {
 			return nil, err
 		}
 		return view(ctx, in.Code)
 	})
-	op(a, "admin", http.MethodPost, "/connections/{code}/import/go", "go-on-with-import", "Bring over what was found", func(ctx context.Context, in *codeInput) (*body[ImportView], error) {
+	op(a, person.Admin, http.MethodPost, "/connections/{code}/import/go", "go-on-with-import", "Bring over what was found", func(ctx context.Context, in *codeInput) (*body[ImportView], error) {
 		if err := a.relay.GoOnWithImport(ctx, in.Code, who(ctx)); err != nil {
 			return nil, err
 		}
@@ -461,7 +462,7 @@ func (a *API) bench() {
 			Test bool `json:"test"`
 		}
 	}
-	op(a, "admin", http.MethodPut, "/connections/{code}/test-mode", "set-test", "Put a connection in test, or take it live", func(ctx context.Context, in *testInput) (*body[Join], error) {
+	op(a, person.Admin, http.MethodPut, "/connections/{code}/test-mode", "set-test", "Put a connection in test, or take it live", func(ctx context.Context, in *testInput) (*body[Join], error) {
 		rev, err := seenRevision(in.IfMatch)
 		if err != nil {
 			return nil, err
@@ -474,11 +475,11 @@ func (a *API) bench() {
 	type cleared struct {
 		Orders int64 `json:"orders"`
 	}
-	op(a, "admin", http.MethodPost, "/connections/{code}/clear-tests", "clear-tests", "Remove the test orders and what was tried on the bench", func(ctx context.Context, in *codeInput) (*body[cleared], error) {
+	op(a, person.Admin, http.MethodPost, "/connections/{code}/clear-tests", "clear-tests", "Remove the test orders and what was tried on the bench", func(ctx context.Context, in *codeInput) (*body[cleared], error) {
 		n, err := a.relay.ClearTests(ctx, in.Code, who(ctx))
 		return &body[cleared]{cleared{n}}, err
 	})
-	op(a, "viewer", http.MethodGet, "/connections/{code}/bench", "bench", "What was tried on the bench, newest first", func(ctx context.Context, in *codeInput) (*body[[]BenchRow], error) {
+	op(a, person.Viewer, http.MethodGet, "/connections/{code}/bench", "bench", "What was tried on the bench, newest first", func(ctx context.Context, in *codeInput) (*body[[]BenchRow], error) {
 		views, err := a.relay.Connections(ctx)
 		if err != nil {
 			return nil, err
@@ -506,7 +507,7 @@ func (a *API) bench() {
 	type sample struct {
 		Text string `json:"text"`
 	}
-	op(a, "operator", http.MethodGet, "/connections/{code}/sample", "sample", "Something to try a feed with", func(ctx context.Context, in *sampleInput) (*body[sample], error) {
+	op(a, person.Operator, http.MethodGet, "/connections/{code}/sample", "sample", "Something to try a feed with", func(ctx context.Context, in *sampleInput) (*body[sample], error) {
 		text, err := a.relay.Sample(ctx, in.Code, in.Feed)
 		return &body[sample]{sample{text}}, err
 	})
@@ -518,7 +519,7 @@ func (a *API) bench() {
 			Send bool         `json:"send" doc:"Send it, marked as a test; without it, only what would be sent is shown"`
 		}
 	}
-	op(a, "operator", http.MethodPost, "/connections/{code}/try", "try", "Try a mapping, see or send one message", func(ctx context.Context, in *tryInput) (*body[joining.Tried], error) {
+	op(a, person.Operator, http.MethodPost, "/connections/{code}/try", "try", "Try a mapping, see or send one message", func(ctx context.Context, in *tryInput) (*body[joining.Tried], error) {
 		t, err := a.relay.Try(ctx, in.Code, in.Body.Feed, in.Body.Text, in.Body.Send, who(ctx))
 		return &body[joining.Tried]{t}, err
 	})
@@ -531,7 +532,7 @@ func (a *API) setups() {
 			Secrets map[string]map[string]string `json:"secrets,omitempty" doc:"What the references of the credentials stand for, by connection and field"`
 		}
 	}
-	op(a, "admin", http.MethodPost, "/setup/plan", "plan-setup", "What applying a set-up would change", func(ctx context.Context, in *setupInput) (*body[[]setup.Change], error) {
+	op(a, person.Admin, http.MethodPost, "/setup/plan", "plan-setup", "What applying a set-up would change", func(ctx context.Context, in *setupInput) (*body[[]setup.Change], error) {
 		s, err := joining.ReadSetup(in.Body.Text)
 		if err != nil {
 			return nil, err
@@ -542,7 +543,7 @@ func (a *API) setups() {
 		}
 		return &body[[]setup.Change]{list}, err
 	})
-	op(a, "admin", http.MethodPost, "/setup/apply", "apply-setup", "Bring the company to what a set-up asks for", func(ctx context.Context, in *setupInput) (*body[joining.Applied], error) {
+	op(a, person.Admin, http.MethodPost, "/setup/apply", "apply-setup", "Bring the company to what a set-up asks for", func(ctx context.Context, in *setupInput) (*body[joining.Applied], error) {
 		s, err := joining.ReadSetup(in.Body.Text)
 		if err != nil {
 			return nil, err
@@ -576,7 +577,7 @@ func (a *API) consentBack(w http.ResponseWriter, r *http.Request) {
 	w.Header().Set("Cache-Control", "no-store")
 	w.Header().Set("Referrer-Policy", "no-referrer") // the address holds a code
 	p := personOf(r.Context())
-	if p == nil || !may(p, "admin") {
+	if p == nil || !may(p, person.Admin) {
 		problem(w, http.StatusUnauthorized, "Sign in as the person who asked for the consent, then ask for it again.")
 		return
 	}

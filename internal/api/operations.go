@@ -12,6 +12,7 @@ import (
 
 	"openrelay/internal/core/message"
 	"openrelay/internal/core/order"
+	"openrelay/internal/core/person"
 	"openrelay/internal/core/picking"
 	"openrelay/internal/core/place"
 	"openrelay/internal/relay/shipping"
@@ -37,10 +38,10 @@ type NumberInput struct {
 }
 
 // op registers an operation that a role may use.
-func op[I, O any](a *API, role, method, path, id, summary string, f func(context.Context, *I) (*O, error)) {
+func op[I, O any](a *API, role person.Role, method, path, id, summary string, f func(context.Context, *I) (*O, error)) {
 	o := huma.Operation{OperationID: id, Method: method, Path: "/api/v1" + path, Summary: summary, Security: []map[string][]string{{"token": {}}, {"session": {}}},
 		Errors: []int{400, 401, 403, 404, 409, 412, 422}, Tags: []string{strings.Split(strings.TrimPrefix(path, "/"), "/")[0]}}
-	if role != "" {
+	if role != person.Anybody {
 		o.Middlewares = huma.Middlewares{guard(a.huma, role)}
 	}
 	huma.Register(a.huma, o, func(ctx context.Context, in *I) (*O, error) {
@@ -107,16 +108,16 @@ func (a *API) people() {
 			a.sessions.Put(ctx, "used", now.Unix())
 			return &session{Person{u.Name, u.Email, u.Role}}, nil
 		})
-	op(a, "", http.MethodDelete, "/session", "sign-out", "Sign out", func(ctx context.Context, _ *struct{}) (*struct{}, error) {
+	op(a, person.Anybody, http.MethodDelete, "/session", "sign-out", "Sign out", func(ctx context.Context, _ *struct{}) (*struct{}, error) {
 		return nil, a.sessions.Destroy(ctx)
 	})
-	op(a, "viewer", http.MethodGet, "/me", "me", "Who am I", func(ctx context.Context, _ *struct{}) (*session, error) {
+	op(a, person.Viewer, http.MethodGet, "/me", "me", "Who am I", func(ctx context.Context, _ *struct{}) (*session, error) {
 		return &session{*personOf(ctx)}, nil
 	})
 }
 
 func (a *API) board() {
-	op(a, "viewer", http.MethodGet, "/board", "board", "Everything at a glance", func(ctx context.Context, _ *struct{}) (*body[Board], error) {
+	op(a, person.Viewer, http.MethodGet, "/board", "board", "Everything at a glance", func(ctx context.Context, _ *struct{}) (*body[Board], error) {
 		now := a.relay.Now()
 		st := a.relay.Store
 		b := Board{Now: now, Stages: []StageCount{}, Connections: []Connection{}, Places: []PlaceCount{}, Late: []OrderRow{}}
@@ -170,7 +171,7 @@ func (a *API) board() {
 		Thing  string `query:"thing" doc:"Only what happened to things of this kind"`
 		What   string `query:"what" doc:"Only this kind of happening"`
 	}
-	op(a, "viewer", http.MethodGet, "/activity", "activity", "What happened, newest first", func(ctx context.Context, in *activityInput) (*paged[Entry], error) {
+	op(a, person.Viewer, http.MethodGet, "/activity", "activity", "What happened, newest first", func(ctx context.Context, in *activityInput) (*paged[Entry], error) {
 		list, err := a.relay.Store.Activity(ctx, store.ActivityFilter{Who: in.Who, Thing: in.Thing, What: in.What, Before: in.Before, Limit: in.Limit})
 		out := &paged[Entry]{Body: a.entries(ctx, list)}
 		if len(list) == in.Limit {
@@ -191,7 +192,7 @@ func (a *API) board() {
 		Kind string `json:"kind" enum:"order,shipment,item,purchase,transfer,none"`
 		Key  string `json:"key"`
 	}
-	op(a, "viewer", http.MethodGet, "/find", "find", "What a scanned code stands for", func(ctx context.Context, in *findInput) (*body[found], error) {
+	op(a, person.Viewer, http.MethodGet, "/find", "find", "What a scanned code stands for", func(ctx context.Context, in *findInput) (*body[found], error) {
 		code := strings.TrimSpace(in.Code)
 		if o, err := a.relay.Store.OrderByNumber(ctx, code); err == nil {
 			return &body[found]{found{"order", o.Number}}, nil
@@ -213,7 +214,7 @@ func (a *API) board() {
 }
 
 func (a *API) orders() {
-	op(a, "viewer", http.MethodGet, "/orders", "orders", "List orders, newest first", func(ctx context.Context, in *OrdersInput) (*paged[OrderRow], error) {
+	op(a, person.Viewer, http.MethodGet, "/orders", "orders", "List orders, newest first", func(ctx context.Context, in *OrdersInput) (*paged[OrderRow], error) {
 		f, err := in.filter(ctx, a.relay.Zone())
 		if err != nil {
 			return nil, err
@@ -242,13 +243,13 @@ func (a *API) orders() {
 		}
 		return &orderOutput{etag(v.Order.Revision), a.order(ctx, v)}, a.looked(ctx, "order", v.Order.Number)
 	}
-	op(a, "viewer", http.MethodGet, "/orders/{number}", "order", "One order with everything known about it", func(ctx context.Context, in *NumberInput) (*orderOutput, error) {
+	op(a, person.Viewer, http.MethodGet, "/orders/{number}", "order", "One order with everything known about it", func(ctx context.Context, in *NumberInput) (*orderOutput, error) {
 		return get(ctx, in.Number)
 	})
 	type shipmentRef struct {
 		Shipment string `json:"shipment"`
 	}
-	op(a, "operator", http.MethodPost, "/orders/{number}/pick", "pick", "Begin to pick an order, or go on", func(ctx context.Context, in *NumberInput) (*body[shipmentRef], error) {
+	op(a, person.Operator, http.MethodPost, "/orders/{number}/pick", "pick", "Begin to pick an order, or go on", func(ctx context.Context, in *NumberInput) (*body[shipmentRef], error) {
 		s, err := a.relay.StartPick(ctx, in.Number, who(ctx))
 		if err != nil {
 			return nil, wrapNumber("order", in.Number, err)
@@ -259,10 +260,10 @@ func (a *API) orders() {
 		NumberInput
 		IfMatch string `header:"If-Match"`
 		Body    struct {
-			Cause string `json:"cause" doc:"The cause of the hold"`
+			Cause order.Cause `json:"cause" doc:"The cause of the hold"`
 		}
 	}
-	op(a, "operator", http.MethodPost, "/orders/{number}/release", "release", "Let an order go on although it is held", func(ctx context.Context, in *releaseInput) (*orderOutput, error) {
+	op(a, person.Operator, http.MethodPost, "/orders/{number}/release", "release", "Let an order go on although it is held", func(ctx context.Context, in *releaseInput) (*orderOutput, error) {
 		rev, err := seenRevision(in.IfMatch)
 		if err != nil {
 			return nil, err
@@ -277,7 +278,7 @@ func (a *API) orders() {
 		IfMatch string `header:"If-Match"`
 		Body    place.Address
 	}
-	op(a, "operator", http.MethodPut, "/orders/{number}/address", "readdress", "Change where an order goes", func(ctx context.Context, in *addressInput) (*orderOutput, error) {
+	op(a, person.Operator, http.MethodPut, "/orders/{number}/address", "readdress", "Change where an order goes", func(ctx context.Context, in *addressInput) (*orderOutput, error) {
 		rev, err := seenRevision(in.IfMatch)
 		if err != nil {
 			return nil, err
@@ -290,10 +291,10 @@ func (a *API) orders() {
 	type outboxInput struct {
 		ID int64 `path:"id"`
 	}
-	op(a, "operator", http.MethodPost, "/outbox/{id}/send-again", "send-again", "Send a refused message again", func(ctx context.Context, in *outboxInput) (*struct{}, error) {
+	op(a, person.Operator, http.MethodPost, "/outbox/{id}/send-again", "send-again", "Send a refused message again", func(ctx context.Context, in *outboxInput) (*struct{}, error) {
 		return nil, a.relay.SendAgain(ctx, in.ID, who(ctx))
 	})
-	op(a, "operator", http.MethodPost, "/outbox/{id}/not-bought", "not-bought", "Say that a label of which nothing was known does not exist at the carrier", func(ctx context.Context, in *outboxInput) (*struct{}, error) {
+	op(a, person.Operator, http.MethodPost, "/outbox/{id}/not-bought", "not-bought", "Say that a label of which nothing was known does not exist at the carrier", func(ctx context.Context, in *outboxInput) (*struct{}, error) {
 		return nil, a.relay.NotBought(ctx, in.ID, who(ctx))
 	})
 }
@@ -312,7 +313,7 @@ func (a *API) shipments() {
 		Manifest int64  `query:"manifest"`
 		Before   string `query:"before" doc:"Keyset: a shipment's number"`
 	}
-	op(a, "viewer", http.MethodGet, "/shipments", "shipments", "List shipments, newest first", func(ctx context.Context, in *listInput) (*paged[Shipment], error) {
+	op(a, person.Viewer, http.MethodGet, "/shipments", "shipments", "List shipments, newest first", func(ctx context.Context, in *listInput) (*paged[Shipment], error) {
 		var states []string
 		if in.State != "" {
 			states = strings.Split(in.State, ",")
@@ -346,7 +347,7 @@ func (a *API) shipments() {
 		}
 		return &body[ShipmentView]{a.shipmentView(ctx, v)}, nil
 	}
-	op(a, "viewer", http.MethodGet, "/shipments/{number}", "shipment", "One shipment with what is to be picked", func(ctx context.Context, in *NumberInput) (*body[ShipmentView], error) {
+	op(a, person.Viewer, http.MethodGet, "/shipments/{number}", "shipment", "One shipment with what is to be picked", func(ctx context.Context, in *NumberInput) (*body[ShipmentView], error) {
 		return get(ctx, in.Number)
 	})
 	type scanInput struct {
@@ -362,7 +363,7 @@ func (a *API) shipments() {
 		Wants    []picking.Want  `json:"wants"`
 		Expected string          `json:"expected"`
 	}
-	op(a, "operator", http.MethodPost, "/shipments/{number}/scan", "scan", "Scan an order, a bin or a product", func(ctx context.Context, in *scanInput) (*body[scanOutput], error) {
+	op(a, person.Operator, http.MethodPost, "/shipments/{number}/scan", "scan", "Scan an order, a bin or a product", func(ctx context.Context, in *scanInput) (*body[scanOutput], error) {
 		s, err := a.relay.Scan(ctx, in.Number, in.Body.Code, in.Body.Bin, in.Body.Quantity, who(ctx))
 		if err != nil {
 			return nil, wrapNumber("shipment", in.Number, err)
@@ -378,13 +379,13 @@ func (a *API) shipments() {
 			Serials map[string][]string `json:"serials,omitempty" doc:"Serial numbers of the units that have them, by SKU"`
 		}
 	}
-	op(a, "operator", http.MethodPost, "/shipments/{number}/pack", "pack", "Pack what was picked into one parcel", func(ctx context.Context, in *packInput) (*body[ShipmentView], error) {
+	op(a, person.Operator, http.MethodPost, "/shipments/{number}/pack", "pack", "Pack what was picked into one parcel", func(ctx context.Context, in *packInput) (*body[ShipmentView], error) {
 		if err := a.relay.Pack(ctx, in.Number, in.Body.Profile, in.Body.WeightG, in.Body.Serials, who(ctx)); err != nil {
 			return nil, wrapNumber("shipment", in.Number, err)
 		}
 		return get(ctx, in.Number)
 	})
-	op(a, "viewer", http.MethodGet, "/shipments/{number}/rates", "rates", "Compare the carriers' services", func(ctx context.Context, in *NumberInput) (*body[[]shipping.Rate], error) {
+	op(a, person.Viewer, http.MethodGet, "/shipments/{number}/rates", "rates", "Compare the carriers' services", func(ctx context.Context, in *NumberInput) (*body[[]shipping.Rate], error) {
 		list, err := a.relay.Rates(ctx, in.Number)
 		if list == nil {
 			list = []shipping.Rate{}
@@ -399,17 +400,17 @@ func (a *API) shipments() {
 			Service string `json:"service"`
 		}
 	}
-	op(a, "operator", http.MethodPost, "/shipments/{number}/ship", "ship", "Buy the label; the parcel leaves", func(ctx context.Context, in *shipInput) (*body[ShipmentView], error) {
+	op(a, person.Operator, http.MethodPost, "/shipments/{number}/ship", "ship", "Buy the label; the parcel leaves", func(ctx context.Context, in *shipInput) (*body[ShipmentView], error) {
 		if _, err := a.relay.Ship(ctx, in.Number, in.Body.Carrier, in.Body.Service, who(ctx)); err != nil {
 			return nil, wrapNumber("shipment", in.Number, err)
 		}
 		return get(ctx, in.Number)
 	})
-	op(a, "viewer", http.MethodGet, "/profiles", "profiles", "Parcel profiles, smallest first", func(ctx context.Context, _ *struct{}) (*body[[]Profile], error) {
+	op(a, person.Viewer, http.MethodGet, "/profiles", "profiles", "Parcel profiles, smallest first", func(ctx context.Context, _ *struct{}) (*body[[]Profile], error) {
 		list, err := a.relay.Store.Profiles(ctx)
 		return &body[[]Profile]{list}, err
 	})
-	op(a, "viewer", http.MethodGet, "/manifests", "manifests", "The carriers' lists per day, newest first", func(ctx context.Context, in *PageInput) (*body[[]Manifest], error) {
+	op(a, person.Viewer, http.MethodGet, "/manifests", "manifests", "The carriers' lists per day, newest first", func(ctx context.Context, in *PageInput) (*body[[]Manifest], error) {
 		list, err := a.relay.Store.Manifests(ctx, in.Limit)
 		out := make([]Manifest, len(list))
 		for i, m := range list {
@@ -420,7 +421,7 @@ func (a *API) shipments() {
 	type manifestID struct {
 		ID int64 `path:"id"`
 	}
-	op(a, "operator", http.MethodPost, "/manifests/{id}/close", "close-manifest", "Close the day with a carrier", func(ctx context.Context, in *manifestID) (*body[Manifest], error) {
+	op(a, person.Operator, http.MethodPost, "/manifests/{id}/close", "close-manifest", "Close the day with a carrier", func(ctx context.Context, in *manifestID) (*body[Manifest], error) {
 		if err := a.relay.CloseManifest(ctx, in.ID, who(ctx)); err != nil {
 			return nil, err
 		}
@@ -445,7 +446,7 @@ func (a *API) connections() {
 		}
 		return nil, fmt.Errorf("connection %s: %w", code, store.ErrNotFound)
 	}
-	op(a, "viewer", http.MethodGet, "/connections", "connections", "All connections and how they stand", func(ctx context.Context, _ *struct{}) (*body[[]Connection], error) {
+	op(a, person.Viewer, http.MethodGet, "/connections", "connections", "All connections and how they stand", func(ctx context.Context, _ *struct{}) (*body[[]Connection], error) {
 		list, err := a.relay.Connections(ctx)
 		out := make([]Connection, len(list))
 		for i, v := range list {
@@ -453,10 +454,10 @@ func (a *API) connections() {
 		}
 		return &body[[]Connection]{out}, err
 	})
-	op(a, "viewer", http.MethodGet, "/connections/{code}", "connection", "One connection", func(ctx context.Context, in *codeInput) (*body[Connection], error) {
+	op(a, person.Viewer, http.MethodGet, "/connections/{code}", "connection", "One connection", func(ctx context.Context, in *codeInput) (*body[Connection], error) {
 		return get(ctx, in.Code)
 	})
-	op(a, "operator", http.MethodPost, "/connections/{code}/test", "test-connection", "Ask the other side who we are there", func(ctx context.Context, in *codeInput) (*body[message.Identity], error) {
+	op(a, person.Operator, http.MethodPost, "/connections/{code}/test", "test-connection", "Ask the other side who we are there", func(ctx context.Context, in *codeInput) (*body[message.Identity], error) {
 		id, err := a.relay.Test(ctx, in.Code)
 		if err != nil {
 			return nil, err
@@ -470,7 +471,7 @@ func (a *API) connections() {
 			Paused bool `json:"paused"`
 		}
 	}
-	op(a, "admin", http.MethodPatch, "/connections/{code}", "pause", "Pause or resume a connection", func(ctx context.Context, in *pauseInput) (*body[Connection], error) {
+	op(a, person.Admin, http.MethodPatch, "/connections/{code}", "pause", "Pause or resume a connection", func(ctx context.Context, in *pauseInput) (*body[Connection], error) {
 		rev, err := seenRevision(in.IfMatch)
 		if err != nil {
 			return nil, err
@@ -492,7 +493,7 @@ func (a *API) connections() {
 			Schedule string `json:"schedule,omitempty"`
 		}
 	}
-	op(a, "admin", http.MethodPatch, "/connections/{code}/feeds/{kind}", "set-feed", "Switch a feed, set its schedule", func(ctx context.Context, in *feedInput) (*body[Connection], error) {
+	op(a, person.Admin, http.MethodPatch, "/connections/{code}/feeds/{kind}", "set-feed", "Switch a feed, set its schedule", func(ctx context.Context, in *feedInput) (*body[Connection], error) {
 		rev, err := seenRevision(in.IfMatch)
 		if err != nil {
 			return nil, err
@@ -515,14 +516,14 @@ func (a *API) connections() {
 	type runRef struct {
 		Run int64 `json:"run" doc:"Number of the run; 0 where it waits behind another"`
 	}
-	op(a, "operator", http.MethodPost, "/connections/{code}/feeds/{kind}/run", "run-now", "Run a feed now", func(ctx context.Context, in *runInput) (*body[runRef], error) {
+	op(a, person.Operator, http.MethodPost, "/connections/{code}/feeds/{kind}/run", "run-now", "Run a feed now", func(ctx context.Context, in *runInput) (*body[runRef], error) {
 		id, err := a.relay.RunNow(ctx, in.Code, in.Kind, in.Body.From, who(ctx))
 		return &body[runRef]{runRef{id}}, err
 	})
 	type retried struct {
 		Messages int64 `json:"messages"`
 	}
-	op(a, "operator", http.MethodPost, "/connections/{code}/try-again", "try-again", "Take failed messages in again", func(ctx context.Context, in *codeInput) (*body[retried], error) {
+	op(a, person.Operator, http.MethodPost, "/connections/{code}/try-again", "try-again", "Take failed messages in again", func(ctx context.Context, in *codeInput) (*body[retried], error) {
 		n, err := a.relay.TryAgain(ctx, in.Code, who(ctx))
 		return &body[retried]{retried{n}}, err
 	})
@@ -531,7 +532,7 @@ func (a *API) connections() {
 		Connection string `query:"connection"`
 		Before     int64  `query:"before"`
 	}
-	op(a, "viewer", http.MethodGet, "/runs", "runs", "Runs, newest first", func(ctx context.Context, in *runsInput) (*paged[Run], error) {
+	op(a, person.Viewer, http.MethodGet, "/runs", "runs", "Runs, newest first", func(ctx context.Context, in *runsInput) (*paged[Run], error) {
 		list, err := a.relay.Store.Runs(ctx, in.Connection, in.Before, in.Limit)
 		out := &paged[Run]{Body: make([]Run, len(list))}
 		for i, r := range list {
@@ -553,7 +554,7 @@ func (a *API) connections() {
 		Run Run       `json:"run"`
 		Log []LogLine `json:"log"`
 	}
-	op(a, "viewer", http.MethodGet, "/runs/{id}", "run", "One run with its log", func(ctx context.Context, in *runID) (*body[runView], error) {
+	op(a, person.Viewer, http.MethodGet, "/runs/{id}", "run", "One run with its log", func(ctx context.Context, in *runID) (*body[runView], error) {
 		r, err := a.relay.Store.Run(ctx, in.ID)
 		if err != nil {
 			return nil, err

@@ -13,6 +13,8 @@ import (
 
 	"openrelay/internal/core/message"
 	"openrelay/internal/core/money"
+	"openrelay/internal/core/order"
+	"openrelay/internal/core/person"
 	"openrelay/internal/relay/engine"
 	"openrelay/internal/relay/orders"
 	"openrelay/internal/relay/views"
@@ -20,7 +22,7 @@ import (
 )
 
 // sees tells whether somebody may see personal data: those who work on orders do, those who only look do not.
-func sees(ctx context.Context) bool { return may(personOf(ctx), "operator") }
+func sees(ctx context.Context) bool { return may(personOf(ctx), person.Operator) }
 
 // hidden stands where personal data is not shown.
 const hidden = "hidden"
@@ -45,19 +47,19 @@ func (a *API) looked(ctx context.Context, thing, key string) error {
 // OrdersInput narrows a list of orders.
 type OrdersInput struct {
 	PageInput
-	Stage      string `query:"stage" doc:"One stage or several, by comma"`
-	Connection string `query:"connection" doc:"Code of a connection"`
-	State      string `query:"state" doc:"The channel's word for the state"`
-	Kind       string `query:"kind" doc:"ship, collect, local, counter, prepared or summary"`
-	Tag        string `query:"tag"`
-	Assignee   string `query:"assignee"`
-	Cause      string `query:"cause" doc:"Held for this cause, or with an open exception of it"`
-	Typed      string `query:"typed" doc:"Typed by this person; *: by anybody"`
-	Customer   int64  `query:"customer" doc:"Number of a customer"`
-	From       string `query:"from" doc:"Taken in on this day or later, YYYY-MM-DD"`
-	To         string `query:"to" doc:"Taken in on this day or earlier, YYYY-MM-DD"`
-	Search     string `query:"q" maxLength:"100" doc:"Words of order, channel or tracking numbers, names, SKUs; all must be there"`
-	Before     int64  `query:"before" doc:"Keyset: orders taken in before this one"`
+	Stage      string      `query:"stage" doc:"One stage or several, by comma"`
+	Connection string      `query:"connection" doc:"Code of a connection"`
+	State      string      `query:"state" doc:"The channel's word for the state"`
+	Kind       string      `query:"kind" doc:"ship, collect, local, counter, prepared or summary"`
+	Tag        string      `query:"tag"`
+	Assignee   string      `query:"assignee"`
+	Cause      order.Cause `query:"cause" doc:"Held for this cause, or with an open exception of it"`
+	Typed      string      `query:"typed" doc:"Typed by this person; *: by anybody"`
+	Customer   int64       `query:"customer" doc:"Number of a customer"`
+	From       string      `query:"from" doc:"Taken in on this day or later, YYYY-MM-DD"`
+	To         string      `query:"to" doc:"Taken in on this day or earlier, YYYY-MM-DD"`
+	Search     string      `query:"q" maxLength:"100" doc:"Words of order, channel or tracking numbers, names, SKUs; all must be there"`
+	Before     int64       `query:"before" doc:"Keyset: orders taken in before this one"`
 }
 
 func (in *OrdersInput) filter(ctx context.Context, zone *time.Location) (store.OrderFilter, error) {
@@ -90,7 +92,7 @@ func day(text string, zone *time.Location) (time.Time, error) {
 
 func (in *OrdersInput) query() url.Values {
 	q := url.Values{"limit": {fmt.Sprint(in.Limit)}}
-	for k, v := range map[string]string{"stage": in.Stage, "connection": in.Connection, "state": in.State, "kind": in.Kind, "tag": in.Tag, "assignee": in.Assignee, "cause": in.Cause, "typed": in.Typed,
+	for k, v := range map[string]string{"stage": in.Stage, "connection": in.Connection, "state": in.State, "kind": in.Kind, "tag": in.Tag, "assignee": in.Assignee, "cause": string(in.Cause), "typed": in.Typed,
 		"from": in.From, "to": in.To, "q": in.Search} {
 		if v != "" {
 			q.Set(k, v)
@@ -108,7 +110,7 @@ const csvMost = 200_000
 // ordersCSV answers the orders of a filter as CSV, page by page, so that memory does not grow with them.
 func (a *API) ordersCSV(w http.ResponseWriter, r *http.Request) {
 	q := r.URL.Query()
-	in := OrdersInput{Stage: q.Get("stage"), Connection: q.Get("connection"), State: q.Get("state"), Kind: q.Get("kind"), Tag: q.Get("tag"), Assignee: q.Get("assignee"), Cause: q.Get("cause"),
+	in := OrdersInput{Stage: q.Get("stage"), Connection: q.Get("connection"), State: q.Get("state"), Kind: q.Get("kind"), Tag: q.Get("tag"), Assignee: q.Get("assignee"), Cause: order.Cause(q.Get("cause")),
 		Typed: q.Get("typed"), From: q.Get("from"), To: q.Get("to"), Search: q.Get("q")}
 	f, err := in.filter(r.Context(), a.relay.Zone())
 	if err != nil {
@@ -211,26 +213,26 @@ func (a *API) orderWork() {
 		return &body[numberOutput]{numberOutput{number}}, err
 	}
 	type typedOrderInput struct{ Body orders.TypedOrder }
-	op(a, "operator", http.MethodPost, "/orders", "type-order", "Take in an order that a person typed", func(ctx context.Context, in *typedOrderInput) (*body[numberOutput], error) {
+	op(a, person.Operator, http.MethodPost, "/orders", "type-order", "Take in an order that a person typed", func(ctx context.Context, in *typedOrderInput) (*body[numberOutput], error) {
 		return one(a.relay.TypeOrder(ctx, in.Body, who(ctx)))
 	})
 	type bulkInput struct{ Body orders.Bulk }
-	op(a, "operator", http.MethodPost, "/orders/actions", "act", "Do one thing to many orders, with a result for each", func(ctx context.Context, in *bulkInput) (*body[orders.BulkDone], error) {
+	op(a, person.Operator, http.MethodPost, "/orders/actions", "act", "Do one thing to many orders, with a result for each", func(ctx context.Context, in *bulkInput) (*body[orders.BulkDone], error) {
 		d, err := a.relay.Act(ctx, in.Body, who(ctx))
 		return &body[orders.BulkDone]{d}, err
 	})
 	type workIDInput struct {
 		ID int64 `path:"id"`
 	}
-	op(a, "operator", http.MethodGet, "/orders/actions/{id}", "action", "How an action on many orders stands", func(ctx context.Context, in *workIDInput) (*body[orders.BulkDone], error) {
+	op(a, person.Operator, http.MethodGet, "/orders/actions/{id}", "action", "How an action on many orders stands", func(ctx context.Context, in *workIDInput) (*body[orders.BulkDone], error) {
 		d, err := a.relay.BulkResult(ctx, in.ID)
 		return &body[orders.BulkDone]{d}, err
 	})
-	op(a, "viewer", http.MethodGet, "/jobs", "jobs", "Work that waits or is under way", func(ctx context.Context, _ *struct{}) (*body[[]engine.Job], error) {
+	op(a, person.Viewer, http.MethodGet, "/jobs", "jobs", "Work that waits or is under way", func(ctx context.Context, _ *struct{}) (*body[[]engine.Job], error) {
 		list, err := a.relay.OpenJobs(ctx)
 		return &body[[]engine.Job]{list}, err
 	})
-	op(a, "operator", http.MethodPost, "/orders/actions/{id}/undo", "undo-act", "Take back what was done to many orders", func(ctx context.Context, in *workIDInput) (*body[orders.BulkDone], error) {
+	op(a, person.Operator, http.MethodPost, "/orders/actions/{id}/undo", "undo-act", "Take back what was done to many orders", func(ctx context.Context, in *workIDInput) (*body[orders.BulkDone], error) {
 		d, err := a.relay.UndoBulk(ctx, in.ID, who(ctx))
 		return &body[orders.BulkDone]{d}, err
 	})
@@ -242,10 +244,10 @@ func (a *API) orderWork() {
 			Reason  string `json:"reason,omitempty" maxLength:"300" doc:"Why it is declined"`
 		}
 	}
-	op(a, "operator", http.MethodPost, "/orders/{number}/answer", "answer-order", "Tell the channel whether we take an order", func(ctx context.Context, in *orderAnswerInput) (*body[numberOutput], error) {
+	op(a, person.Operator, http.MethodPost, "/orders/{number}/answer", "answer-order", "Tell the channel whether we take an order", func(ctx context.Context, in *orderAnswerInput) (*body[numberOutput], error) {
 		return one(in.Number, wrapNumber("order", in.Number, a.relay.Answer(ctx, in.Number, in.Body.Accept, in.Body.Minutes, in.Body.Reason, who(ctx))))
 	})
-	op(a, "operator", http.MethodPost, "/orders/{number}/hand-over", "hand-over", "Note that the buyer has what lay ready", func(ctx context.Context, in *NumberInput) (*body[numberOutput], error) {
+	op(a, person.Operator, http.MethodPost, "/orders/{number}/hand-over", "hand-over", "Note that the buyer has what lay ready", func(ctx context.Context, in *NumberInput) (*body[numberOutput], error) {
 		return one(in.Number, wrapNumber("order", in.Number, a.relay.HandOver(ctx, in.Number, who(ctx))))
 	})
 	type voidInput struct {
@@ -256,7 +258,7 @@ func (a *API) orderWork() {
 			Release bool   `json:"release_number,omitempty" doc:"Its number can be given again"`
 		}
 	}
-	op(a, "operator", http.MethodPost, "/orders/{number}/void", "void-order", "Make an order one that only stays for the record", func(ctx context.Context, in *voidInput) (*body[numberOutput], error) {
+	op(a, person.Operator, http.MethodPost, "/orders/{number}/void", "void-order", "Make an order one that only stays for the record", func(ctx context.Context, in *voidInput) (*body[numberOutput], error) {
 		rev, err := seenRevision(in.IfMatch)
 		if err != nil {
 			return nil, err
@@ -264,14 +266,14 @@ func (a *API) orderWork() {
 		n, err := a.relay.Void(ctx, in.Number, in.Body.Reason, in.Body.Release, rev, who(ctx))
 		return one(n, wrapNumber("order", in.Number, err))
 	})
-	op(a, "operator", http.MethodPost, "/orders/{number}/take-in-again", "take-in-again", "Take the channel's order behind a voided one in anew", func(ctx context.Context, in *NumberInput) (*body[numberOutput], error) {
+	op(a, person.Operator, http.MethodPost, "/orders/{number}/take-in-again", "take-in-again", "Take the channel's order behind a voided one in anew", func(ctx context.Context, in *NumberInput) (*body[numberOutput], error) {
 		n, err := a.relay.TakeInAgain(ctx, in.Number, who(ctx))
 		return one(n, wrapNumber("order", in.Number, err))
 	})
-	op(a, "operator", http.MethodPost, "/orders/{number}/undo-merge", "undo-merge", "Take a summary of a day apart, unless it was posted", func(ctx context.Context, in *NumberInput) (*body[numberOutput], error) {
+	op(a, person.Operator, http.MethodPost, "/orders/{number}/undo-merge", "undo-merge", "Take a summary of a day apart, unless it was posted", func(ctx context.Context, in *NumberInput) (*body[numberOutput], error) {
 		return one(in.Number, wrapNumber("order", in.Number, a.relay.UndoMerge(ctx, in.Number, who(ctx))))
 	})
-	op(a, "operator", http.MethodPost, "/orders/{number}/posted", "posted", "Note that a summary went into the books", func(ctx context.Context, in *NumberInput) (*body[numberOutput], error) {
+	op(a, person.Operator, http.MethodPost, "/orders/{number}/posted", "posted", "Note that a summary went into the books", func(ctx context.Context, in *NumberInput) (*body[numberOutput], error) {
 		return one(in.Number, wrapNumber("order", in.Number, a.relay.Posted(ctx, in.Number, who(ctx))))
 	})
 	type mergeDayInput struct {
@@ -283,7 +285,7 @@ func (a *API) orderWork() {
 	type merged struct {
 		Orders []string `json:"orders" doc:"Numbers of the summaries"`
 	}
-	op(a, "operator", http.MethodPost, "/connections/{code}/merge", "merge", "Make summary orders of what is done, without waiting for the set hour", func(ctx context.Context, in *mergeDayInput) (*body[merged], error) {
+	op(a, person.Operator, http.MethodPost, "/connections/{code}/merge", "merge", "Make summary orders of what is done, without waiting for the set hour", func(ctx context.Context, in *mergeDayInput) (*body[merged], error) {
 		if in.Body.Before.IsZero() {
 			in.Body.Before = time.Now()
 		}
@@ -293,28 +295,28 @@ func (a *API) orderWork() {
 		}
 		return &body[merged]{merged{list}}, err
 	})
-	op(a, "viewer", http.MethodGet, "/tags", "tags", "Tags in use, with the number of orders", func(ctx context.Context, _ *struct{}) (*body[[]store.NamedCount], error) {
+	op(a, person.Viewer, http.MethodGet, "/tags", "tags", "Tags in use, with the number of orders", func(ctx context.Context, _ *struct{}) (*body[[]store.NamedCount], error) {
 		list, err := a.relay.Store.Tags(ctx)
 		return &body[[]store.NamedCount]{list}, err
 	})
 	type statesInput struct {
 		Connection string `query:"connection"`
 	}
-	op(a, "viewer", http.MethodGet, "/channel-states", "channel-states", "The words that channels use for states", func(ctx context.Context, in *statesInput) (*body[[]string], error) {
+	op(a, person.Viewer, http.MethodGet, "/channel-states", "channel-states", "The words that channels use for states", func(ctx context.Context, in *statesInput) (*body[[]string], error) {
 		list, err := a.relay.Store.States(ctx, in.Connection)
 		if list == nil {
 			list = []string{}
 		}
 		return &body[[]string]{list}, err
 	})
-	op(a, "operator", http.MethodGet, "/people-here", "people-here", "Who may be asked to look after something", func(ctx context.Context, _ *struct{}) (*body[[]string], error) {
+	op(a, person.Operator, http.MethodGet, "/people-here", "people-here", "Who may be asked to look after something", func(ctx context.Context, _ *struct{}) (*body[[]string], error) {
 		list, err := a.relay.Store.UserNames(ctx)
 		return &body[[]string]{list}, err
 	})
 	type viewsInput struct {
 		Page string `query:"page" default:"orders"`
 	}
-	op(a, "viewer", http.MethodGet, "/views", "views", "Filters kept under a name", func(ctx context.Context, in *viewsInput) (*body[[]store.SavedView], error) {
+	op(a, person.Viewer, http.MethodGet, "/views", "views", "Filters kept under a name", func(ctx context.Context, in *viewsInput) (*body[[]store.SavedView], error) {
 		list, err := a.relay.Store.SavedViews(ctx, in.Page)
 		return &body[[]store.SavedView]{list}, err
 	})
@@ -325,12 +327,12 @@ func (a *API) orderWork() {
 			Query string `json:"query" maxLength:"500"`
 		}
 	}
-	op(a, "operator", http.MethodPut, "/views", "keep-view", "Keep a filter under a name", func(ctx context.Context, in *keepViewInput) (*struct{}, error) {
+	op(a, person.Operator, http.MethodPut, "/views", "keep-view", "Keep a filter under a name", func(ctx context.Context, in *keepViewInput) (*struct{}, error) {
 		return nil, a.relay.Store.Write(ctx, func(t *store.Tx) error {
 			return t.PutView(store.SavedView{Page: in.Body.Page, Name: strings.TrimSpace(in.Body.Name), Query: in.Body.Query, Owner: who(ctx)})
 		})
 	})
-	op(a, "operator", http.MethodDelete, "/views/{id}", "drop-view", "Forget a filter", func(ctx context.Context, in *workIDInput) (*struct{}, error) {
+	op(a, person.Operator, http.MethodDelete, "/views/{id}", "drop-view", "Forget a filter", func(ctx context.Context, in *workIDInput) (*struct{}, error) {
 		return nil, a.relay.Store.Write(ctx, func(t *store.Tx) error { return t.DropView(in.ID) })
 	})
 	type rawOutput struct {
@@ -340,7 +342,7 @@ func (a *API) orderWork() {
 			Reason string         `json:"reason" doc:"Why it could not be taken in"`
 		}
 	}
-	op(a, "operator", http.MethodGet, "/inbox/{id}", "inbox-message", "A message as it came, and what can be read of it", func(ctx context.Context, in *workIDInput) (*rawOutput, error) {
+	op(a, person.Operator, http.MethodGet, "/inbox/{id}", "inbox-message", "A message as it came, and what can be read of it", func(ctx context.Context, in *workIDInput) (*rawOutput, error) {
 		raw, o, reason, err := a.relay.Original(ctx, in.ID)
 		out := &rawOutput{}
 		out.Body.Raw, out.Body.Order, out.Body.Reason = raw, o, reason

@@ -10,6 +10,7 @@ import (
 	"github.com/go-chi/chi/v5"
 
 	"openrelay/internal/core/money"
+	"openrelay/internal/core/person"
 	"openrelay/internal/relay/engine"
 	"openrelay/internal/relay/people"
 	"openrelay/internal/store"
@@ -23,9 +24,9 @@ func (a *API) privacy() {
 		n, err := a.relay.KeepDays(ctx)
 		return &body[privacyTerms]{privacyTerms{n}}, err
 	}
-	op(a, "viewer", http.MethodGet, "/privacy", "privacy", "How long personal data is kept", func(ctx context.Context, _ *struct{}) (*body[privacyTerms], error) { return get(ctx) })
+	op(a, person.Viewer, http.MethodGet, "/privacy", "privacy", "How long personal data is kept", func(ctx context.Context, _ *struct{}) (*body[privacyTerms], error) { return get(ctx) })
 	type setPrivacyInput struct{ Body privacyTerms }
-	op(a, "admin", http.MethodPut, "/privacy", "set-privacy", "Say how long personal data is kept", func(ctx context.Context, in *setPrivacyInput) (*body[privacyTerms], error) {
+	op(a, person.Admin, http.MethodPut, "/privacy", "set-privacy", "Say how long personal data is kept", func(ctx context.Context, in *setPrivacyInput) (*body[privacyTerms], error) {
 		if err := a.relay.SetKeepDays(ctx, in.Body.KeepDays, who(ctx)); err != nil {
 			return nil, err
 		}
@@ -34,7 +35,7 @@ func (a *API) privacy() {
 	type emailInput struct {
 		Email string `path:"email" maxLength:"200"`
 	}
-	op(a, "admin", http.MethodGet, "/persons/{email}", "person", "All that is kept of a person", func(ctx context.Context, in *emailInput) (*body[people.PersonData], error) {
+	op(a, person.Admin, http.MethodGet, "/persons/{email}", "person", "All that is kept of a person", func(ctx context.Context, in *emailInput) (*body[people.PersonData], error) {
 		p, err := a.relay.Person(ctx, in.Email)
 		if err == nil {
 			err = a.looked(ctx, "person", in.Email)
@@ -44,7 +45,7 @@ func (a *API) privacy() {
 	type erased struct {
 		Orders int `json:"orders"`
 	}
-	op(a, "admin", http.MethodDelete, "/persons/{email}", "erase-person", "Remove the personal data of a person; the books stay", func(ctx context.Context, in *emailInput) (*body[erased], error) {
+	op(a, person.Admin, http.MethodDelete, "/persons/{email}", "erase-person", "Remove the personal data of a person; the books stay", func(ctx context.Context, in *emailInput) (*body[erased], error) {
 		n, err := a.relay.ErasePerson(ctx, in.Email, who(ctx))
 		return &body[erased]{erased{n}}, err
 	})
@@ -55,14 +56,14 @@ func (a *API) privacy() {
 		Before int64  `query:"before"`
 	}
 	type lookRow struct {
-		ID    int64      `json:"id"`
-		At    *time.Time `json:"at"`
-		Who   string     `json:"who"`
-		Role  string     `json:"role"`
-		Thing string     `json:"thing"`
-		Key   string     `json:"key"`
+		ID    int64       `json:"id"`
+		At    *time.Time  `json:"at"`
+		Who   string      `json:"who"`
+		Role  person.Role `json:"role"`
+		Thing string      `json:"thing"`
+		Key   string      `json:"key"`
 	}
-	op(a, "admin", http.MethodGet, "/looks", "looks", "Who looked at personal data, newest first", func(ctx context.Context, in *looksInput) (*body[[]lookRow], error) {
+	op(a, person.Admin, http.MethodGet, "/looks", "looks", "Who looked at personal data, newest first", func(ctx context.Context, in *looksInput) (*body[[]lookRow], error) {
 		list, err := a.relay.Store.Looks(ctx, in.Thing, in.Key, in.Before, in.Limit)
 		out := make([]lookRow, len(list))
 		for i, l := range list {
@@ -176,10 +177,10 @@ func (a *API) companyOps() {
 		c, err := a.relay.Company(ctx)
 		return &companyBody{c}, err
 	}
-	op(a, "viewer", http.MethodGet, "/company", "company", "The company, and the time zone of its days", func(ctx context.Context, _ *struct{}) (*companyBody, error) {
+	op(a, person.Viewer, http.MethodGet, "/company", "company", "The company, and the time zone of its days", func(ctx context.Context, _ *struct{}) (*companyBody, error) {
 		return get(ctx)
 	})
-	op(a, "admin", http.MethodPut, "/company", "set-company", "Say what the company is called and where its days begin", func(ctx context.Context, in *companyBody) (*companyBody, error) {
+	op(a, person.Admin, http.MethodPut, "/company", "set-company", "Say what the company is called and where its days begin", func(ctx context.Context, in *companyBody) (*companyBody, error) {
 		if err := a.relay.SetCompany(ctx, in.Body, who(ctx)); err != nil {
 			return nil, err
 		}
@@ -193,7 +194,7 @@ func (a *API) reports() {
 		From string `query:"from" doc:"First day, YYYY-MM-DD; without it thirty days before the last"`
 		To   string `query:"to" doc:"Last day; without it today"`
 	}
-	op(a, "viewer", http.MethodGet, "/reports/{code}", "report", "Figures over a span of days", func(ctx context.Context, in *input) (*body[Report], error) {
+	op(a, person.Viewer, http.MethodGet, "/reports/{code}", "report", "Figures over a span of days", func(ctx context.Context, in *input) (*body[Report], error) {
 		r, err := a.report(ctx, in.Code, in.From, in.To)
 		return &body[Report]{r}, err
 	})

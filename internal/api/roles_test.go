@@ -16,7 +16,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"openrelay/internal/api"
-	"openrelay/internal/relay/people"
+	"openrelay/internal/core/person"
 	"openrelay/internal/relay/trial"
 )
 
@@ -26,16 +26,16 @@ type desk struct {
 	t       *testing.T
 	api     *api.API
 	handler http.Handler
-	tokens  map[string]string // by role
+	tokens  map[person.Role]string
 }
 
 func newDesk(t *testing.T, carriers ...string) *desk {
 	t.Helper()
-	d := &desk{Kit: trial.New(t, carriers...), t: t, tokens: map[string]string{}}
+	d := &desk{Kit: trial.New(t, carriers...), t: t, tokens: map[person.Role]string{}}
 	d.api, d.handler = api.New(d.Relay, api.Options{Version: "test"})
 	t.Cleanup(d.api.End)
-	for _, role := range people.Roles {
-		token, err := d.NewToken(t.Context(), "A "+role, role)
+	for _, role := range person.Roles {
+		token, err := d.NewToken(t.Context(), "A "+string(role), role)
 		require.NoError(t, err)
 		d.tokens[role] = token
 	}
@@ -43,7 +43,7 @@ func newDesk(t *testing.T, carriers ...string) *desk {
 }
 
 // ask makes a request as somebody of a role; no role is nobody.
-func (d *desk) ask(role, method, path, body string) *httptest.ResponseRecorder {
+func (d *desk) ask(role person.Role, method, path, body string) *httptest.ResponseRecorder {
 	d.t.Helper()
 	ctx, cancel := context.WithTimeout(d.t.Context(), 300*time.Millisecond) // streams of events end
 	defer cancel()
@@ -155,7 +155,7 @@ func routeSet(lines string) map[string]bool {
 }
 
 // leastRole is who may use a route at least.
-func leastRole(route string) string {
+func leastRole(route string) person.Role {
 	switch {
 	case everybody[route]:
 		return ""
@@ -182,7 +182,7 @@ func TestEachRouteWithEachRole(t *testing.T) {
 			require.Contains(t, routes, route)
 		}
 	}
-	roles := append([]string{""}, people.Roles...)
+	roles := append([]person.Role{person.Anybody}, person.Roles...)
 	for route := range routes {
 		method, path, _ := strings.Cut(route, " ")
 		path = parameter.ReplaceAllString(path, "0")

@@ -5,6 +5,7 @@ import (
 	"net/http"
 	"time"
 
+	"openrelay/internal/core/person"
 	"openrelay/internal/core/rules"
 	"openrelay/internal/relay/orders"
 	"openrelay/internal/store"
@@ -49,13 +50,13 @@ func (a *API) rules() {
 		}
 		return &body[[]Rule]{out}, err
 	}
-	op(a, "viewer", http.MethodGet, "/rules", "rules", "All rules, in the order in which they are applied", func(ctx context.Context, _ *struct{}) (*body[[]Rule], error) { return list(ctx) })
+	op(a, person.Viewer, http.MethodGet, "/rules", "rules", "All rules, in the order in which they are applied", func(ctx context.Context, _ *struct{}) (*body[[]Rule], error) { return list(ctx) })
 	type words struct {
 		Fields      []rules.Field       `json:"fields"`
 		Comparisons map[string][]string `json:"comparisons" doc:"By type of field"`
 		Actions     []rules.ActionKind  `json:"actions"`
 	}
-	op(a, "viewer", http.MethodGet, "/rules/words", "rule-words", "What conditions may look at, and what rules can do", func(ctx context.Context, _ *struct{}) (*body[words], error) {
+	op(a, person.Viewer, http.MethodGet, "/rules/words", "rule-words", "What conditions may look at, and what rules can do", func(ctx context.Context, _ *struct{}) (*body[words], error) {
 		w := words{Fields: rules.Fields(), Comparisons: map[string][]string{}, Actions: rules.ActionKinds()}
 		for _, t := range []string{"text", "number", "truth", "list"} {
 			w.Comparisons[t] = rules.Comparisons(t)
@@ -77,7 +78,7 @@ func (a *API) rules() {
 		Actions  []rules.Action  `json:"actions"`
 		Problem  string          `json:"problem,omitempty" doc:"Why it cannot be read"`
 	}
-	op(a, "viewer", http.MethodPost, "/rules/read", "read-rule", "Turn a rule's text into a sentence, or a sentence into text; nothing is changed", func(ctx context.Context, in *ruleTextInput) (*body[reading], error) {
+	op(a, person.Viewer, http.MethodPost, "/rules/read", "read-rule", "Turn a rule's text into a sentence, or a sentence into text; nothing is changed", func(ctx context.Context, in *ruleTextInput) (*body[reading], error) {
 		out := reading{When: in.Body.When, Then: in.Body.Then, Actions: []rules.Action{}}
 		if in.Body.Sentence != nil {
 			text, err := in.Body.Sentence.Text()
@@ -103,7 +104,7 @@ func (a *API) rules() {
 		return &body[reading]{out}, nil
 	})
 	type ruleChangeInput struct{ Body orders.RuleChange }
-	op(a, "admin", http.MethodPost, "/rules", "change-rule", "Add, change, move, switch or remove a rule", func(ctx context.Context, in *ruleChangeInput) (*body[[]Rule], error) {
+	op(a, person.Admin, http.MethodPost, "/rules", "change-rule", "Add, change, move, switch or remove a rule", func(ctx context.Context, in *ruleChangeInput) (*body[[]Rule], error) {
 		if _, err := a.relay.PutRule(ctx, in.Body, who(ctx)); err != nil {
 			return nil, err
 		}
@@ -119,7 +120,7 @@ func (a *API) rules() {
 		rules.Rehearsal
 		TookMS float64 `json:"took_ms"`
 	}
-	op(a, "viewer", http.MethodPost, "/rules/rehearse", "rehearse", "What a change of the rules would have made of past orders; nothing is changed", func(ctx context.Context, in *rehearseInput) (*body[rehearsal], error) {
+	op(a, person.Viewer, http.MethodPost, "/rules/rehearse", "rehearse", "What a change of the rules would have made of past orders; nothing is changed", func(ctx context.Context, in *rehearseInput) (*body[rehearsal], error) {
 		n := in.Body.Orders
 		if n == 0 {
 			n = 10_000

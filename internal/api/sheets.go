@@ -11,6 +11,7 @@ import (
 
 	"github.com/go-chi/chi/v5"
 
+	"openrelay/internal/core/person"
 	"openrelay/internal/relay/engine"
 	"openrelay/internal/relay/sheets"
 	"openrelay/internal/sheet"
@@ -61,10 +62,10 @@ type SheetInput struct {
 }
 
 func (a *API) sheets() {
-	op(a, "viewer", http.MethodGet, "/sheet-kinds", "sheet-kinds", "What can be handed in and saved as CSV, with its columns", func(context.Context, *struct{}) (*body[[]sheets.SheetKind], error) {
+	op(a, person.Viewer, http.MethodGet, "/sheet-kinds", "sheet-kinds", "What can be handed in and saved as CSV, with its columns", func(context.Context, *struct{}) (*body[[]sheets.SheetKind], error) {
 		return &body[[]sheets.SheetKind]{sheets.SheetKinds()}, nil
 	})
-	op(a, "viewer", http.MethodGet, "/sheets", "sheets", "Files that were handed in, newest first", func(ctx context.Context, in *PageInput) (*body[[]Sheet], error) {
+	op(a, person.Viewer, http.MethodGet, "/sheets", "sheets", "Files that were handed in, newest first", func(ctx context.Context, in *PageInput) (*body[[]Sheet], error) {
 		list, err := a.relay.Store.Sheets(ctx, in.Limit)
 		if err != nil {
 			return nil, err
@@ -85,7 +86,7 @@ func (a *API) sheets() {
 		out, err := a.sheet(ctx, s)
 		return &body[Sheet]{out}, err
 	}
-	op(a, "viewer", http.MethodGet, "/sheets/{id}", "sheet", "A file and how it stands", func(ctx context.Context, in *SheetInput) (*body[Sheet], error) {
+	op(a, person.Viewer, http.MethodGet, "/sheets/{id}", "sheet", "A file and how it stands", func(ctx context.Context, in *SheetInput) (*body[Sheet], error) {
 		return get(ctx, in.ID)
 	})
 	type rowsInput struct {
@@ -94,7 +95,7 @@ func (a *API) sheets() {
 		Verdict string `query:"verdict"`
 		After   int64  `query:"after"`
 	}
-	op(a, "viewer", http.MethodGet, "/sheets/{id}/rows", "sheet-rows", "Its rows, with what each changes or why it is refused", func(ctx context.Context, in *rowsInput) (*paged[SheetRow], error) {
+	op(a, person.Viewer, http.MethodGet, "/sheets/{id}/rows", "sheet-rows", "Its rows, with what each changes or why it is refused", func(ctx context.Context, in *rowsInput) (*paged[SheetRow], error) {
 		list, err := a.relay.Store.SheetRows(ctx, in.ID, in.Verdict, in.After, in.Limit)
 		out := &paged[SheetRow]{Body: make([]SheetRow, len(list))}
 		for i, r := range list {
@@ -112,7 +113,7 @@ func (a *API) sheets() {
 		}
 		return out, err
 	})
-	op(a, "operator", http.MethodPost, "/sheets/{id}/apply", "apply-sheet", "Carry out the rows of a file that was looked at", func(ctx context.Context, in *SheetInput) (*body[Sheet], error) {
+	op(a, person.Operator, http.MethodPost, "/sheets/{id}/apply", "apply-sheet", "Carry out the rows of a file that was looked at", func(ctx context.Context, in *SheetInput) (*body[Sheet], error) {
 		if err := a.relay.ApplySheet(ctx, in.ID, who(ctx)); err != nil {
 			return nil, err
 		}

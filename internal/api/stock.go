@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"openrelay/internal/core/catalog"
+	"openrelay/internal/core/person"
 	"openrelay/internal/core/stock"
 	"openrelay/internal/relay/inventory"
 	"openrelay/internal/store"
@@ -133,7 +134,7 @@ func (a *API) stock() {
 		State    string `query:"state" enum:"negative,short,low,coming," doc:"negative: below nothing; short: nothing available; low: under five; coming: ordered or under way"`
 		After    string `query:"after" doc:"Keyset: SKU and location of the last row"`
 	}
-	op(a, "viewer", http.MethodGet, "/stock", "stock", "Levels by item and location", func(ctx context.Context, in *listInput) (*paged[Level], error) {
+	op(a, person.Viewer, http.MethodGet, "/stock", "stock", "Levels by item and location", func(ctx context.Context, in *listInput) (*paged[Level], error) {
 		f := store.StockFilter{Search: strings.TrimSpace(in.Search), Location: in.Location, State: in.State, Limit: in.Limit}
 		var locText string
 		f.AfterSKU, locText, _ = strings.Cut(in.After, "|")
@@ -193,7 +194,7 @@ func (a *API) stock() {
 		v.Timeline = a.entries(ctx, tl)
 		return &body[ItemView]{v}, err
 	}
-	op(a, "viewer", http.MethodGet, "/items/{sku}", "item", "An item with stock, ledger and listings", func(ctx context.Context, in *itemInput) (*body[ItemView], error) {
+	op(a, person.Viewer, http.MethodGet, "/items/{sku}", "item", "An item with stock, ledger and listings", func(ctx context.Context, in *itemInput) (*body[ItemView], error) {
 		return view(ctx, in.SKU, in.Before, in.At)
 	})
 	type adjustInput struct {
@@ -201,7 +202,7 @@ func (a *API) stock() {
 		Key  string `header:"Idempotency-Key"`
 		Body inventory.Adjustment
 	}
-	op(a, "operator", http.MethodPost, "/items/{sku}/adjust", "adjust", "Change what lies at a location", func(ctx context.Context, in *adjustInput) (*body[ItemView], error) {
+	op(a, person.Operator, http.MethodPost, "/items/{sku}/adjust", "adjust", "Change what lies at a location", func(ctx context.Context, in *adjustInput) (*body[ItemView], error) {
 		in.Body.SKU = in.SKU
 		if err := a.relay.Adjust(ctx, in.Body, who(ctx)); err != nil {
 			return nil, err
@@ -219,7 +220,7 @@ func (a *API) stock() {
 			Usual    bool   `json:"usual,omitempty" doc:"It usually lies in the new bin from now on"`
 		}
 	}
-	op(a, "operator", http.MethodPost, "/items/{sku}/rebin", "rebin", "Move goods from bin to bin", func(ctx context.Context, in *rebinInput) (*body[ItemView], error) {
+	op(a, person.Operator, http.MethodPost, "/items/{sku}/rebin", "rebin", "Move goods from bin to bin", func(ctx context.Context, in *rebinInput) (*body[ItemView], error) {
 		b := in.Body
 		if err := a.relay.Rebin(ctx, in.SKU, b.Location, b.From, b.To, b.Quantity, b.Usual, who(ctx)); err != nil {
 			return nil, err
@@ -231,7 +232,7 @@ func (a *API) stock() {
 		SKU  string `path:"sku" maxLength:"80" doc:"SKU of the listing, or the channel's number"`
 		AtInput
 	}
-	op(a, "viewer", http.MethodGet, "/connections/{code}/listings/{sku}/why", "why", "Why does a channel show this quantity, now or at a moment of the last 90 days", func(ctx context.Context, in *whyInput) (*body[OfferView], error) {
+	op(a, person.Viewer, http.MethodGet, "/connections/{code}/listings/{sku}/why", "why", "Why does a channel show this quantity, now or at a moment of the last 90 days", func(ctx context.Context, in *whyInput) (*body[OfferView], error) {
 		w, err := a.relay.WhyOffer(ctx, in.Code, in.SKU, in.At)
 		if err != nil {
 			return nil, fmt.Errorf("listing %s at %s: %w", in.SKU, in.Code, err)
@@ -251,7 +252,7 @@ func (a *API) stock() {
 	type compareInput struct {
 		Connection string `query:"connection" doc:"Code; empty compares all"`
 	}
-	op(a, "viewer", http.MethodGet, "/compare", "compare", "What channels show beside what they should, as they were last read", func(ctx context.Context, in *compareInput) (*body[compared], error) {
+	op(a, person.Viewer, http.MethodGet, "/compare", "compare", "What channels show beside what they should, as they were last read", func(ctx context.Context, in *compareInput) (*body[compared], error) {
 		list, n, err := a.relay.Compare(ctx, in.Connection)
 		out := compared{Compared: n, Differences: make([]Difference, len(list))}
 		for i, d := range list {
@@ -267,7 +268,7 @@ func (a *API) stock() {
 			Connection string `json:"connection,omitempty" doc:"Code; empty corrects all"`
 		}
 	}
-	op(a, "operator", http.MethodPost, "/compare/correct", "correct", "Send the right quantity for every listing that differs", func(ctx context.Context, in *correctInput) (*body[corrected], error) {
+	op(a, person.Operator, http.MethodPost, "/compare/correct", "correct", "Send the right quantity for every listing that differs", func(ctx context.Context, in *correctInput) (*body[corrected], error) {
 		n, err := a.relay.Correct(ctx, in.Body.Connection, who(ctx))
 		return &body[corrected]{corrected{n}}, err
 	})
@@ -279,7 +280,7 @@ func (a *API) stock() {
 	type readOutput struct {
 		Reading []string `json:"reading" doc:"Codes of the connections whose listings are being read"`
 	}
-	op(a, "operator", http.MethodPost, "/compare/read", "read-listings", "Read what the channels show now", func(ctx context.Context, in *readInput) (*body[readOutput], error) {
+	op(a, person.Operator, http.MethodPost, "/compare/read", "read-listings", "Read what the channels show now", func(ctx context.Context, in *readInput) (*body[readOutput], error) {
 		codes, err := a.relay.ReadListings(ctx, in.Body.Connection, who(ctx))
 		if codes == nil {
 			codes = []string{}

@@ -6,6 +6,7 @@ import (
 	"net/http"
 	"time"
 
+	"openrelay/internal/core/person"
 	"openrelay/internal/relay/inventory"
 	"openrelay/internal/store"
 )
@@ -145,7 +146,7 @@ func mapped[I, O any](list []I, f func(I) O) []O {
 
 func (a *API) supply() {
 	st := a.relay.Store
-	op(a, "viewer", http.MethodGet, "/purchases", "purchases", "Purchase orders, newest first", func(ctx context.Context, in *SupplyInput) (*body[[]Purchase], error) {
+	op(a, person.Viewer, http.MethodGet, "/purchases", "purchases", "Purchase orders, newest first", func(ctx context.Context, in *SupplyInput) (*body[[]Purchase], error) {
 		list, err := st.Purchases(ctx, in.State, 0, in.Limit)
 		return &body[[]Purchase]{mapped(list, purchase)}, err
 	})
@@ -162,14 +163,14 @@ func (a *API) supply() {
 		Key  string `header:"Idempotency-Key"`
 		Body inventory.NewPurchase
 	}
-	op(a, "operator", http.MethodPost, "/purchases", "add-purchase", "Order goods at a supplier", func(ctx context.Context, in *newPurchase) (*body[Purchase], error) {
+	op(a, person.Operator, http.MethodPost, "/purchases", "add-purchase", "Order goods at a supplier", func(ctx context.Context, in *newPurchase) (*body[Purchase], error) {
 		n, err := a.relay.AddPurchase(ctx, in.Body, who(ctx))
 		if err != nil {
 			return nil, err
 		}
 		return getPurchase(ctx, n)
 	})
-	op(a, "viewer", http.MethodGet, "/purchases/{number}", "purchase", "A purchase order", func(ctx context.Context, in *NumberInput) (*body[Purchase], error) {
+	op(a, person.Viewer, http.MethodGet, "/purchases/{number}", "purchase", "A purchase order", func(ctx context.Context, in *NumberInput) (*body[Purchase], error) {
 		return getPurchase(ctx, in.Number)
 	})
 	type arrivals struct {
@@ -179,20 +180,20 @@ func (a *API) supply() {
 			Items []inventory.Arrival `json:"items"`
 		}
 	}
-	op(a, "operator", http.MethodPost, "/purchases/{number}/receive", "receive", "Receive goods by scan, or many at once", func(ctx context.Context, in *arrivals) (*body[Purchase], error) {
+	op(a, person.Operator, http.MethodPost, "/purchases/{number}/receive", "receive", "Receive goods by scan, or many at once", func(ctx context.Context, in *arrivals) (*body[Purchase], error) {
 		if _, err := a.relay.Receive(ctx, in.Number, in.Body.Items, who(ctx)); err != nil {
 			return nil, err
 		}
 		return getPurchase(ctx, in.Number)
 	})
-	op(a, "operator", http.MethodPost, "/purchases/{number}/close", "close-purchase", "Close a purchase order; what has not come is no longer expected", func(ctx context.Context, in *NumberInput) (*body[Purchase], error) {
+	op(a, person.Operator, http.MethodPost, "/purchases/{number}/close", "close-purchase", "Close a purchase order; what has not come is no longer expected", func(ctx context.Context, in *NumberInput) (*body[Purchase], error) {
 		if err := a.relay.ClosePurchase(ctx, in.Number, who(ctx)); err != nil {
 			return nil, err
 		}
 		return getPurchase(ctx, in.Number)
 	})
 
-	op(a, "viewer", http.MethodGet, "/transfers", "transfers", "Transfers between locations, newest first", func(ctx context.Context, in *SupplyInput) (*body[[]Transfer], error) {
+	op(a, person.Viewer, http.MethodGet, "/transfers", "transfers", "Transfers between locations, newest first", func(ctx context.Context, in *SupplyInput) (*body[[]Transfer], error) {
 		list, err := st.Transfers(ctx, in.State, 0, in.Limit)
 		return &body[[]Transfer]{mapped(list, transfer)}, err
 	})
@@ -209,14 +210,14 @@ func (a *API) supply() {
 		Key  string `header:"Idempotency-Key"`
 		Body inventory.NewTransfer
 	}
-	op(a, "operator", http.MethodPost, "/transfers", "add-transfer", "Prepare a transfer", func(ctx context.Context, in *newTransfer) (*body[Transfer], error) {
+	op(a, person.Operator, http.MethodPost, "/transfers", "add-transfer", "Prepare a transfer", func(ctx context.Context, in *newTransfer) (*body[Transfer], error) {
 		n, err := a.relay.AddTransfer(ctx, in.Body, who(ctx))
 		if err != nil {
 			return nil, err
 		}
 		return getTransfer(ctx, n)
 	})
-	op(a, "viewer", http.MethodGet, "/transfers/{number}", "transfer", "A transfer", func(ctx context.Context, in *NumberInput) (*body[Transfer], error) {
+	op(a, person.Viewer, http.MethodGet, "/transfers/{number}", "transfer", "A transfer", func(ctx context.Context, in *NumberInput) (*body[Transfer], error) {
 		return getTransfer(ctx, in.Number)
 	})
 	type move struct {
@@ -240,7 +241,7 @@ func (a *API) supply() {
 		}},
 		{"drop", "drop-transfer", "Forget a transfer that was not sent", func(ctx context.Context, in *move) error { return a.relay.DropTransfer(ctx, in.Number, who(ctx)) }},
 	} {
-		op(a, "operator", http.MethodPost, "/transfers/{number}/"+m.path, m.id, m.about, func(ctx context.Context, in *move) (*body[Transfer], error) {
+		op(a, person.Operator, http.MethodPost, "/transfers/{number}/"+m.path, m.id, m.about, func(ctx context.Context, in *move) (*body[Transfer], error) {
 			if err := m.f(ctx, in); err != nil {
 				return nil, err
 			}
@@ -248,7 +249,7 @@ func (a *API) supply() {
 		})
 	}
 
-	op(a, "viewer", http.MethodGet, "/counts", "counts", "Counts, newest first", func(ctx context.Context, in *SupplyInput) (*body[[]Count], error) {
+	op(a, person.Viewer, http.MethodGet, "/counts", "counts", "Counts, newest first", func(ctx context.Context, in *SupplyInput) (*body[[]Count], error) {
 		list, err := st.Counts(ctx, in.State, 0, in.Limit)
 		return &body[[]Count]{mapped(list, count)}, err
 	})
@@ -268,14 +269,14 @@ func (a *API) supply() {
 			Note     string `json:"note,omitempty" maxLength:"500"`
 		}
 	}
-	op(a, "operator", http.MethodPost, "/counts", "start-count", "Begin to count a location", func(ctx context.Context, in *newCount) (*body[Count], error) {
+	op(a, person.Operator, http.MethodPost, "/counts", "start-count", "Begin to count a location", func(ctx context.Context, in *newCount) (*body[Count], error) {
 		n, err := a.relay.StartCount(ctx, in.Body.Location, in.Body.Note, who(ctx))
 		if err != nil {
 			return nil, err
 		}
 		return getCount(ctx, n)
 	})
-	op(a, "viewer", http.MethodGet, "/counts/{number}", "count", "A count", func(ctx context.Context, in *NumberInput) (*body[Count], error) {
+	op(a, person.Viewer, http.MethodGet, "/counts/{number}", "count", "A count", func(ctx context.Context, in *NumberInput) (*body[Count], error) {
 		return getCount(ctx, in.Number)
 	})
 	type counted struct {
@@ -283,7 +284,7 @@ func (a *API) supply() {
 		Key  string `header:"Idempotency-Key"`
 		Body inventory.Counted
 	}
-	op(a, "operator", http.MethodPost, "/counts/{number}/lines", "count-item", "Note what was counted of an item in a bin", func(ctx context.Context, in *counted) (*body[Count], error) {
+	op(a, person.Operator, http.MethodPost, "/counts/{number}/lines", "count-item", "Note what was counted of an item in a bin", func(ctx context.Context, in *counted) (*body[Count], error) {
 		if _, err := a.relay.CountItem(ctx, in.Number, in.Body, who(ctx)); err != nil {
 			return nil, err
 		}
@@ -294,7 +295,7 @@ func (a *API) supply() {
 		SKU string `query:"sku" required:"true"`
 		Bin string `query:"bin"`
 	}
-	op(a, "operator", http.MethodDelete, "/counts/{number}/lines", "uncount-item", "Take a counted line away again", func(ctx context.Context, in *uncount) (*body[Count], error) {
+	op(a, person.Operator, http.MethodDelete, "/counts/{number}/lines", "uncount-item", "Take a counted line away again", func(ctx context.Context, in *uncount) (*body[Count], error) {
 		if err := a.relay.Uncount(ctx, in.Number, in.SKU, in.Bin); err != nil {
 			return nil, err
 		}
@@ -306,13 +307,13 @@ func (a *API) supply() {
 			Reason string `json:"reason,omitempty" maxLength:"200"`
 		}
 	}
-	op(a, "operator", http.MethodPost, "/counts/{number}/post", "post-count", "Book the differences that a count found", func(ctx context.Context, in *post) (*body[Count], error) {
+	op(a, person.Operator, http.MethodPost, "/counts/{number}/post", "post-count", "Book the differences that a count found", func(ctx context.Context, in *post) (*body[Count], error) {
 		if err := a.relay.PostCount(ctx, in.Number, in.Body.Reason, who(ctx)); err != nil {
 			return nil, err
 		}
 		return getCount(ctx, in.Number)
 	})
-	op(a, "operator", http.MethodPost, "/counts/{number}/drop", "drop-count", "Forget a count that was not posted", func(ctx context.Context, in *NumberInput) (*body[Count], error) {
+	op(a, person.Operator, http.MethodPost, "/counts/{number}/drop", "drop-count", "Forget a count that was not posted", func(ctx context.Context, in *NumberInput) (*body[Count], error) {
 		if err := a.relay.DropCount(ctx, in.Number, who(ctx)); err != nil {
 			return nil, err
 		}
@@ -321,7 +322,7 @@ func (a *API) supply() {
 	type serialPath struct {
 		Number string `path:"number"`
 	}
-	op(a, "viewer", http.MethodGet, "/shipments/{number}/serials", "shipment-serials", "The serial numbers that go with a shipment", func(ctx context.Context, in *serialPath) (*body[[]store.Serial], error) {
+	op(a, person.Viewer, http.MethodGet, "/shipments/{number}/serials", "shipment-serials", "The serial numbers that go with a shipment", func(ctx context.Context, in *serialPath) (*body[[]store.Serial], error) {
 		s, err := st.Shipment(ctx, in.Number)
 		if err != nil {
 			return nil, err

@@ -410,25 +410,25 @@ type LogLine struct {
 // Exception is something that needs a person, or all that is the same of it: of one cause, about one thing, at
 // one connection.
 type Exception struct {
-	ID             int64      `json:"id"`
-	Cause          string     `json:"cause"`
-	Subject        string     `json:"subject" doc:"What it is about within its cause: an SKU, a field, a reason"`
-	Text           string     `json:"text"`
-	Expected       string     `json:"expected"`
-	Side           string     `json:"side" enum:"ours,theirs,either" doc:"Which side can mend it"`
-	Connection     string     `json:"connection,omitempty" doc:"Code"`
-	ConnectionName string     `json:"connection_name,omitempty"`
-	OrderNumber    string     `json:"order_number,omitempty"`
-	SKU            string     `json:"sku,omitempty"`
-	OutboxID       int64      `json:"outbox_id,omitempty" doc:"A message that was refused and can be sent again"`
-	InboxID        int64      `json:"inbox_id,omitempty" doc:"A message that was not understood and can be taken in again"`
-	OpenedAt       *time.Time `json:"opened_at"`
-	Assignee       string     `json:"assignee,omitempty"`
-	SnoozedUntil   *time.Time `json:"snoozed_until,omitempty"`
-	Count          int64      `json:"count" doc:"How many there are of the same"`
-	Orders         int64      `json:"orders" doc:"How many orders wait for it"`
-	OldestAt       *time.Time `json:"oldest_at,omitempty"`
-	Settled        bool       `json:"settled" doc:"A person may say that it was dealt with; others end with their cause"`
+	ID             int64       `json:"id"`
+	Cause          order.Cause `json:"cause"`
+	Subject        string      `json:"subject" doc:"What it is about within its cause: an SKU, a field, a reason"`
+	Text           string      `json:"text"`
+	Expected       string      `json:"expected"`
+	Side           string      `json:"side" enum:"ours,theirs,either" doc:"Which side can mend it"`
+	Connection     string      `json:"connection,omitempty" doc:"Code"`
+	ConnectionName string      `json:"connection_name,omitempty"`
+	OrderNumber    string      `json:"order_number,omitempty"`
+	SKU            string      `json:"sku,omitempty"`
+	OutboxID       int64       `json:"outbox_id,omitempty" doc:"A message that was refused and can be sent again"`
+	InboxID        int64       `json:"inbox_id,omitempty" doc:"A message that was not understood and can be taken in again"`
+	OpenedAt       *time.Time  `json:"opened_at"`
+	Assignee       string      `json:"assignee,omitempty"`
+	SnoozedUntil   *time.Time  `json:"snoozed_until,omitempty"`
+	Count          int64       `json:"count" doc:"How many there are of the same"`
+	Orders         int64       `json:"orders" doc:"How many orders wait for it"`
+	OldestAt       *time.Time  `json:"oldest_at,omitempty"`
+	Settled        bool        `json:"settled" doc:"A person may say that it was dealt with; others end with their cause"`
 }
 
 // Manifest is a carrier's list of one day.

@@ -11,6 +11,7 @@ import (
 
 	"openrelay/internal/api"
 	"openrelay/internal/client"
+	"openrelay/internal/core/order"
 	"openrelay/internal/relay/attention"
 	"openrelay/internal/relay/engine"
 	"openrelay/internal/relay/orders"
@@ -27,7 +28,7 @@ func orderNouns() []command {
 		return p.show(v, func(row func(...any)) { row(fmt.Sprintf(format, args...)) })
 	}
 	group := func(a []string) attention.GroupOf {
-		return attention.GroupOf{Cause: a[0], Connection: connection, Subject: subject}
+		return attention.GroupOf{Cause: order.Cause(a[0]), Connection: connection, Subject: subject}
 	}
 	groupFlags := func(f *flag.FlagSet) {
 		f.StringVar(&connection, "connection", "", "of this connection (its code)")
@@ -37,7 +38,7 @@ func orderNouns() []command {
 		noun("act", "ACTION NUMBER...", "Do one thing to many orders: approve, hold, tag, untag, assign, pick, ship, cancel, void, hand over", 2, -1, func(f *flag.FlagSet) {
 			f.StringVar(&value, "value", "", "the `tag`, the person, or the reason")
 		}, func(ctx context.Context, c *client.Client, p *printer, a []string) error {
-			d, err := c.Act(ctx, a[0], value, a[1:]...)
+			d, err := c.Act(ctx, orders.ActionKind(a[0]), value, a[1:]...)
 			if err == nil {
 				d, err = c.ActionDone(ctx, d, func(d orders.BulkDone) { p.say("%d of %d have their outcome", d.Settled, d.Total) })
 			}
@@ -297,7 +298,11 @@ func orderNouns() []command {
 			if err != nil {
 				return usage{fmt.Sprintf("-every %q: a duration such as 5m is expected", every)}
 			}
-			id, secret, err := c.PutTarget(ctx, attention.NewTarget{Kind: a[0], Address: a[1], Causes: a[2:], Every: int64(d / time.Minute), On: true})
+			causes := make([]order.Cause, len(a)-2)
+			for i, cause := range a[2:] {
+				causes[i] = order.Cause(cause)
+			}
+			id, secret, err := c.PutTarget(ctx, attention.NewTarget{Kind: a[0], Address: a[1], Causes: causes, Every: int64(d / time.Minute), On: true})
 			if err != nil {
 				return err
 			}

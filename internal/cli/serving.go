@@ -20,11 +20,11 @@ import (
 
 	"openrelay/console"
 	"openrelay/internal/api"
+	"openrelay/internal/core/person"
 	"openrelay/internal/demo"
 	"openrelay/internal/mail"
 	"openrelay/internal/relay"
 	"openrelay/internal/relay/engine"
-	"openrelay/internal/relay/people"
 	"openrelay/internal/store"
 )
 
@@ -307,12 +307,12 @@ func withRelay(ctx context.Context, file string, do func(*relay.Relay) error) er
 
 func runUser(ctx context.Context, e *Env, f *flag.FlagSet, args []string) error {
 	name := f.String("name", "", "the person's name")
-	role := f.String("role", "operator", "viewer, operator or admin")
+	role := f.String("role", string(person.Operator), "one of "+person.List())
 	if err := parse(f, args, 2, 2); err != nil {
 		return err
 	}
-	if !knownRole(*role) {
-		return usage{fmt.Sprintf("-role %q: viewer, operator or admin is expected", *role)}
+	if err := person.Role(*role).Check(); err != nil {
+		return usage{err.Error()}
 	}
 	fmt.Fprintln(e.Err, "Password (at least 8 characters):")
 	line, err := bufio.NewReader(os.Stdin).ReadString('\n')
@@ -323,32 +323,23 @@ func runUser(ctx context.Context, e *Env, f *flag.FlagSet, args []string) error 
 		*name = f.Arg(1)
 	}
 	return withRelay(ctx, f.Arg(0), func(r *relay.Relay) error {
-		return r.PutUser(ctx, f.Arg(1), *name, *role, strings.TrimRight(line, "\r\n"))
+		return r.PutUser(ctx, f.Arg(1), *name, person.Role(*role), strings.TrimRight(line, "\r\n"))
 	})
 }
 
-func knownRole(role string) bool {
-	for _, r := range people.Roles {
-		if r == role {
-			return true
-		}
-	}
-	return false
-}
-
 func runToken(ctx context.Context, e *Env, f *flag.FlagSet, args []string) error {
-	role := f.String("role", "operator", "viewer, operator or admin")
+	role := f.String("role", string(person.Operator), "one of "+person.List())
 	if err := parse(f, args, 2, 2); err != nil {
 		return err
 	}
-	if !knownRole(*role) {
-		return usage{fmt.Sprintf("-role %q: viewer, operator or admin is expected", *role)}
+	if err := person.Role(*role).Check(); err != nil {
+		return usage{err.Error()}
 	}
 	if err := mustExist(f.Arg(0)); err != nil {
 		return err
 	}
 	return withRelay(ctx, f.Arg(0), func(r *relay.Relay) error {
-		token, err := r.NewToken(ctx, f.Arg(1), *role)
+		token, err := r.NewToken(ctx, f.Arg(1), person.Role(*role))
 		if err == nil {
 			fmt.Fprintln(e.Out, token)
 		}

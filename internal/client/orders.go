@@ -35,7 +35,7 @@ func (c *Client) TypeOrder(ctx context.Context, o orders.TypedOrder) (string, er
 }
 
 // Act does one thing to many orders.
-func (c *Client) Act(ctx context.Context, action, value string, numbers ...string) (out orders.BulkDone, err error) {
+func (c *Client) Act(ctx context.Context, action orders.ActionKind, value string, numbers ...string) (out orders.BulkDone, err error) {
 	_, err = c.Do(ctx, http.MethodPost, "/orders/actions", orders.Bulk{Action: action, Value: value, Orders: numbers}, &out)
 	return out, err
 }

@@ -9,6 +9,7 @@ import (
 
 	"openrelay/internal/core/catalog"
 	"openrelay/internal/core/gs1"
+	"openrelay/internal/core/person"
 	"openrelay/internal/relay/listing"
 	"openrelay/internal/standin"
 )
@@ -20,11 +21,14 @@ const Company = "Morrow Hive Supply"
 const Password = "honeycomb"
 
 // People who may sign in.
-var People = []struct{ Email, Name, Role string }{
-	{"lead@morrowhive.example", "Edda Quillon", "admin"},
-	{"desk@morrowhive.example", "Joss Fenn", "operator"},
-	{"packer@morrowhive.example", "Runa Hollis", "operator"},
-	{"books@morrowhive.example", "Aldous Oster", "viewer"},
+var People = []struct {
+	Email, Name string
+	Role        person.Role
+}{
+	{"lead@morrowhive.example", "Edda Quillon", person.Admin},
+	{"desk@morrowhive.example", "Joss Fenn", person.Operator},
+	{"packer@morrowhive.example", "Runa Hollis", person.Operator},
+	{"books@morrowhive.example", "Aldous Oster", person.Viewer},
 }
 
 type good struct {

@@ -13,6 +13,7 @@ import (
 	"openrelay/internal/api"
 	"openrelay/internal/client"
 	"openrelay/internal/connector"
+	"openrelay/internal/core/person"
 	"openrelay/internal/mail"
 	"openrelay/internal/relay"
 	"openrelay/internal/relay/engine"
@@ -180,7 +181,7 @@ func SetUp(ctx context.Context, r *relay.Relay, o *Outside, token string, extra 
 			return err
 		}
 	}
-	if err := r.AddToken(ctx, "Runa Hollis", "admin", token); err != nil {
+	if err := r.AddToken(ctx, "Runa Hollis", person.Admin, token); err != nil {
 		return err
 	}
 	_, err = r.ApplySetup(ctx, s, map[string]map[string]string{

@@ -38,9 +38,9 @@ func (r *Relay) wire() {
 		engine.JobCarry:    r.CarryStep,
 		engine.JobServices: r.ServicesStep,
 	}
-	r.Actions = map[string]orders.Action{
-		"pick": {Do: r.pickAction},
-		"ship": {Do: r.shipAction, Became: r.LabelsCame},
+	r.Actions = map[orders.ActionKind]orders.Action{
+		orders.Pick: {Do: r.pickAction},
+		orders.Ship: {Do: r.shipAction, Became: r.LabelsCame},
 	}
 	r.OnMark(engine.StockFreed, r.SettleFreed)
 	r.OnMark(engine.ItemKnown, r.SettleItemsKnown)

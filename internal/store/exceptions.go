@@ -5,36 +5,39 @@ import (
 	"fmt"
 	"strings"
 	"time"
+
+	"openrelay/internal/core/order"
 )
 
 // Exception is something that needs a person.
 type Exception struct {
-	ID             int64  `db:"id"`
-	Cause          string `db:"cause"`
-	Subject        string `db:"subject"` // what it is about within its cause: an SKU, a field, a reason
-	Text           string `db:"text"`
-	Expected       string `db:"expected"`
-	ConnectionID   int64  `db:"connection_id"`
-	ConnectionCode string `db:"connection_code"`
-	ConnectionName string `db:"connection_name"`
-	OrderID        int64  `db:"order_id"`
-	OrderNumber    string `db:"order_number"`
-	OutboxID       int64  `db:"outbox_id"`
-	InboxID        int64  `db:"inbox_id"`
-	ItemID         int64  `db:"item_id"`
-	SKU            string `db:"sku"`
-	OpenedAt       int64  `db:"opened_at"`
-	ClosedAt       int64  `db:"closed_at"`
-	Assignee       string `db:"assignee"`
-	SnoozedUntil   int64  `db:"snoozed_until"`
-	Standing       bool   `db:"standing"` // it does not end with a hold of its order, but with its own cause or by a person
+	ID             int64       `db:"id"`
+	Cause          order.Cause `db:"cause"`
+	Subject        string      `db:"subject"` // what it is about within its cause: an SKU, a field, a reason
+	Text           string      `db:"text"`
+	Expected       string      `db:"expected"`
+	ConnectionID   int64       `db:"connection_id"`
+	ConnectionCode string      `db:"connection_code"`
+	ConnectionName string      `db:"connection_name"`
+	OrderID        int64       `db:"order_id"`
+	OrderNumber    string      `db:"order_number"`
+	OutboxID       int64       `db:"outbox_id"`
+	InboxID        int64       `db:"inbox_id"`
+	ItemID         int64       `db:"item_id"`
+	SKU            string      `db:"sku"`
+	OpenedAt       int64       `db:"opened_at"`
+	ClosedAt       int64       `db:"closed_at"`
+	Assignee       string      `db:"assignee"`
+	SnoozedUntil   int64       `db:"snoozed_until"`
+	Standing       bool        `db:"standing"` // it does not end with a hold of its order, but with its own cause or by a person
 }
 
 // Group names all open exceptions of one cause about one thing at one connection: what is mended for one of
 // them is mended for all.
 type Group struct {
-	Cause, Subject string
-	ConnectionID   int64
+	Cause        order.Cause
+	Subject      string
+	ConnectionID int64
 }
 
 // Raise opens an exception unless one of the same cause is open for the same thing. Who looks after its group,
@@ -68,19 +71,19 @@ func (t *Tx) CloseExceptionFor(outbox, inbox int64, who string, now time.Time) e
 }
 
 // CloseShipmentExceptions closes the open exceptions of a cause about messages of a shipment.
-func (t *Tx) CloseShipmentExceptions(shipment int64, cause, who string, now time.Time) error {
+func (t *Tx) CloseShipmentExceptions(shipment int64, cause order.Cause, who string, now time.Time) error {
 	_, err := t.exec("UPDATE exception SET closed_at=?, closed_by=? WHERE closed_at=0 AND cause=? AND outbox_id IN (SELECT id FROM outbox WHERE shipment_id=? AND order_id=(SELECT order_id FROM shipment WHERE id=?))", micros(now), who, cause, shipment, shipment)
 	return err
 }
 
 // CloseStanding closes the open exceptions of a cause about an order that stand by themselves.
-func (t *Tx) CloseStanding(order int64, cause, who string, now time.Time) error {
-	_, err := t.exec("UPDATE exception SET closed_at=?, closed_by=? WHERE closed_at=0 AND order_id=? AND order_id<>0 AND standing=1 AND cause=?", micros(now), who, order, cause)
+func (t *Tx) CloseStanding(orderID int64, cause order.Cause, who string, now time.Time) error {
+	_, err := t.exec("UPDATE exception SET closed_at=?, closed_by=? WHERE closed_at=0 AND order_id=? AND order_id<>0 AND standing=1 AND cause=?", micros(now), who, orderID, cause)
 	return err
 }
 
 // ShipmentsOfExceptions lists the packed shipments of the orders for which a cause is open at a connection.
-func (t *Tx) ShipmentsOfExceptions(cause string, connection int64) (numbers []string, err error) {
+func (t *Tx) ShipmentsOfExceptions(cause order.Cause, connection int64) (numbers []string, err error) {
 	rows := []struct {
 		Number string `db:"number"`
 	}{}
@@ -92,13 +95,13 @@ func (t *Tx) ShipmentsOfExceptions(cause string, connection int64) (numbers []st
 }
 
 // CloseConnectionException closes the open exceptions of a cause about a connection as a whole.
-func (t *Tx) CloseConnectionException(connection int64, cause string, now time.Time) error {
+func (t *Tx) CloseConnectionException(connection int64, cause order.Cause, now time.Time) error {
 	_, err := t.exec("UPDATE exception SET closed_at=?, closed_by='relay' WHERE closed_at=0 AND connection_id=? AND cause=? AND order_id=0 AND outbox_id=0 AND inbox_id=0", micros(now), connection, cause)
 	return err
 }
 
 // CloseItemException closes the open exceptions of a cause about an item and a connection (0: none).
-func (t *Tx) CloseItemException(item, connection int64, cause string, now time.Time) error {
+func (t *Tx) CloseItemException(item, connection int64, cause order.Cause, now time.Time) error {
 	_, err := t.exec("UPDATE exception SET closed_at=?, closed_by='relay' WHERE closed_at=0 AND item_id=? AND item_id<>0 AND connection_id=? AND cause=?", micros(now), item, connection, cause)
 	return err
 }
@@ -138,11 +141,12 @@ type ExceptionGroup struct {
 
 // ExceptionFilter narrows the groups. What is empty does not narrow.
 type ExceptionFilter struct {
-	Cause, Connection, Assignee string
-	Nobodys                     bool // nobody looks after it
-	Asleep                      bool // those that sleep, instead of those that do not
-	Now                         time.Time
-	Limit                       int
+	Cause                order.Cause
+	Connection, Assignee string
+	Nobodys              bool // nobody looks after it
+	Asleep               bool // those that sleep, instead of those that do not
+	Now                  time.Time
+	Limit                int
 }
 
 // ExceptionGroups lists what needs a person by cause and thing, those that block most orders first.

@@ -8,6 +8,7 @@ import (
 	"unicode"
 
 	"openrelay/internal/core/message"
+	"openrelay/internal/core/order"
 )
 
 // OrderRow is an order as lists show it.
@@ -49,8 +50,8 @@ type OrderFilter struct {
 	Kind       string
 	Tag        string
 	Assignee   string
-	Cause      string // of an open exception
-	Typed      string // who typed it; "*": anybody
+	Cause      order.Cause // of an open exception
+	Typed      string      // who typed it; "*": anybody
 	Customer   int64
 	Merged     int64 // members of this summary order
 	From, To   time.Time

@@ -3,15 +3,17 @@ package store
 import (
 	"context"
 	"time"
+
+	"openrelay/internal/core/person"
 )
 
 // User is a person who may sign in.
 type User struct {
-	ID           int64  `db:"id"`
-	Email        string `db:"email"`
-	Name         string `db:"name"`
-	Role         string `db:"role"`
-	PasswordHash string `db:"password_hash"`
+	ID           int64       `db:"id"`
+	Email        string      `db:"email"`
+	Name         string      `db:"name"`
+	Role         person.Role `db:"role"`
+	PasswordHash string      `db:"password_hash"`
 }
 
 // UserByEmail loads a user.
@@ -37,13 +39,13 @@ func (t *Tx) PutUser(u User) error {
 
 // Token is an API token without its secret.
 type Token struct {
-	ID   int64  `db:"id"`
-	Name string `db:"name"`
-	Role string `db:"role"`
+	ID   int64       `db:"id"`
+	Name string      `db:"name"`
+	Role person.Role `db:"role"`
 }
 
 // AddToken writes an API token by the hash of its secret.
-func (t *Tx) AddToken(name, role string, hash []byte, now time.Time) error {
+func (t *Tx) AddToken(name string, role person.Role, hash []byte, now time.Time) error {
 	_, err := t.exec("INSERT INTO api_token (name, role, hash, created_at) VALUES (?,?,?,?)", name, role, hash, micros(now))
 	return err
 }

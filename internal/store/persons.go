@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"openrelay/internal/core/order"
+	"openrelay/internal/core/person"
 )
 
 // CustomersByEmail finds the customers of a connection by their e-mail, and tells which of them bought before.
@@ -117,12 +118,12 @@ func (t *Tx) ForgetCustomers(email string, now time.Time) (int64, error) {
 
 // Look is that somebody looked at personal data.
 type Look struct {
-	ID    int64  `db:"id"`
-	At    int64  `db:"at"`
-	Who   string `db:"who"`
-	Role  string `db:"role"`
-	Thing string `db:"thing"` // order, list, person, table
-	Key   string `db:"key"`
+	ID    int64       `db:"id"`
+	At    int64       `db:"at"`
+	Who   string      `db:"who"`
+	Role  person.Role `db:"role"`
+	Thing string      `db:"thing"` // order, list, person, table
+	Key   string      `db:"key"`
 }
 
 // NoteLook writes that somebody looked.

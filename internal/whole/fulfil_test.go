@@ -373,7 +373,7 @@ func TestTheStoryIsTheSameEveryTime(t *testing.T) {
 		require.NoError(t, err)
 		var causes []string
 		for _, e := range open {
-			causes = append(causes, e.Cause)
+			causes = append(causes, string(e.Cause))
 		}
 		require.ElementsMatch(t, []string{"unknown item", "bad address", "total differs", "no stock", "held by a rule"}, causes)
 		findings, err := w.Store.Verify(t.Context())

@@ -19,6 +19,7 @@ import (
 	"openrelay/internal/cli"
 	"openrelay/internal/client"
 	"openrelay/internal/core/message"
+	"openrelay/internal/core/order"
 	"openrelay/internal/core/place"
 	"openrelay/internal/demo"
 	"openrelay/internal/relay/attention"
@@ -262,7 +263,7 @@ func TestExceptionsTogether(t *testing.T) {
 func TestNotices(t *testing.T) {
 	w := openWorld(t, false)
 	ctx, c := t.Context(), w.Client
-	_, secret, err := c.PutTarget(ctx, attention.NewTarget{Kind: "webhook", Address: w.TrayURL + "/call", Causes: []string{"unknown item"}, On: true})
+	_, secret, err := c.PutTarget(ctx, attention.NewTarget{Kind: "webhook", Address: w.TrayURL + "/call", Causes: []order.Cause{"unknown item"}, On: true})
 	require.NoError(t, err)
 	require.True(t, strings.HasPrefix(secret, "whsec_"))
 	w.Tray.Trust(secret)
@@ -501,11 +502,11 @@ func TestStoreRoomSales(t *testing.T) {
 	require.NoError(t, w.Tansy.Hold(sku, 20))
 	again(t, w, "tansy", "stock in")
 	eventually(t, "the word of the store room", func() bool { return room() == 20 })
-	for i, first := range []string{"orders in", "stock in"} {
+	for i, first := range []message.Feed{"orders in", "stock in"} {
 		id, err := w.Tansy.Sell(standin.DeskSale{SKU: sku, Quantity: 2, Own: true})
 		require.NoError(t, err)
 		again(t, w, "tansy", first)
-		second := map[string]string{"orders in": "stock in", "stock in": "orders in"}[first]
+		second := map[message.Feed]message.Feed{"orders in": "stock in", "stock in": "orders in"}[first]
 		if first == "orders in" {
 			eventually(t, "the order", func() bool { stage, _ := orderOf(t, w, id); return stage == "shipped" })
 		} else {

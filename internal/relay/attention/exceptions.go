@@ -6,15 +6,16 @@ import (
 	"fmt"
 	"time"
 
+	"openrelay/internal/core/order"
 	"openrelay/internal/relay/engine"
 	"openrelay/internal/store"
 )
 
 // GroupOf names a group of exceptions as people do.
 type GroupOf struct {
-	Cause      string `json:"cause"`
-	Connection string `json:"connection,omitempty" doc:"Code; empty: none"`
-	Subject    string `json:"subject,omitempty"`
+	Cause      order.Cause `json:"cause"`
+	Connection string      `json:"connection,omitempty" doc:"Code; empty: none"`
+	Subject    string      `json:"subject,omitempty"`
 }
 
 func (r *Attention) group(g GroupOf) (store.Group, error) {

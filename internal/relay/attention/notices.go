@@ -24,12 +24,12 @@ import (
 
 // NewTarget is somebody who wants to be told of exceptions.
 type NewTarget struct {
-	ID      int64    `json:"id,omitempty"`
-	Kind    string   `json:"kind" enum:"webhook,email"`
-	Address string   `json:"address" doc:"URL or e-mail address"`
-	Causes  []string `json:"causes,omitempty" doc:"What they chose to be told about; empty: everything"`
-	Every   int64    `json:"every_minutes" doc:"At most one message in so many minutes; what happens meanwhile goes together"`
-	On      bool     `json:"on"`
+	ID      int64         `json:"id,omitempty"`
+	Kind    string        `json:"kind" enum:"webhook,email"`
+	Address string        `json:"address" doc:"URL or e-mail address"`
+	Causes  []order.Cause `json:"causes,omitempty" doc:"What they chose to be told about; empty: everything"`
+	Every   int64         `json:"every_minutes" doc:"At most one message in so many minutes; what happens meanwhile goes together"`
+	On      bool          `json:"on"`
 }
 
 // PutTarget adds or changes somebody who wants to be told. For a new webhook it returns the secret that signs what
@@ -55,10 +55,10 @@ func (r *Attention) PutTarget(ctx context.Context, n NewTarget, who string) (id 
 		return 0, "", engine.Refuse("every_minutes: 0 to 10080 are expected")
 	}
 	if n.Causes == nil {
-		n.Causes = []string{}
+		n.Causes = []order.Cause{}
 	}
 	for _, c := range n.Causes {
-		if !slices.Contains(engine.Causes, c) && !slices.Contains(order.Causes, order.Cause(c)) {
+		if !slices.Contains(engine.Causes, c) && !slices.Contains(order.Causes, c) {
 			return 0, "", engine.Refuse("causes: nothing is ever raised as %q", c)
 		}
 	}
@@ -135,13 +135,13 @@ type noticeData struct {
 }
 
 type noticeSet struct {
-	Cause      string   `json:"cause"`
-	Subject    string   `json:"subject,omitempty"`
-	Connection string   `json:"connection,omitempty"`
-	Count      int      `json:"count"`
-	Text       string   `json:"text"`
-	Expected   string   `json:"expected"`
-	Orders     []string `json:"orders"`
+	Cause      order.Cause `json:"cause"`
+	Subject    string      `json:"subject,omitempty"`
+	Connection string      `json:"connection,omitempty"`
+	Count      int         `json:"count"`
+	Text       string      `json:"text"`
+	Expected   string      `json:"expected"`
+	Orders     []string    `json:"orders"`
 }
 
 // Gather makes, for each target whose time has come, one message of all that was raised since the last. It
@@ -186,7 +186,7 @@ func (r *Attention) Gather(ctx context.Context) (next time.Time, err error) {
 		}
 		subject := fmt.Sprintf("%d need a person: %s", data.Count, data.Groups[0].Cause)
 		if data.Count == 1 {
-			subject = "Needs a person: " + data.Groups[0].Cause
+			subject = "Needs a person: " + string(data.Groups[0].Cause)
 		} else if len(data.Groups) > 1 {
 			subject += " and more"
 		}

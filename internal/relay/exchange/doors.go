@@ -1,6 +1,7 @@
 package exchange
 
 import (
+	"openrelay/internal/core/order"
 	"openrelay/internal/relay/engine"
 	"openrelay/internal/store"
 )
@@ -33,7 +34,7 @@ type Outbound struct {
 	// confirmed: reading back showed it.
 	Confirmed func(ch *engine.Change, c *engine.Conn, m store.OutboxMessage) error
 	// refused: it will not be taken. It returns the cause under which that is raised; empty: it was raised already.
-	Refused func(ch *engine.Change, c *engine.Conn, m store.OutboxMessage) (cause string, err error)
+	Refused func(ch *engine.Change, c *engine.Conn, m store.OutboxMessage) (cause order.Cause, err error)
 	// unknown: it was tried often, may have been carried out, and nobody said so. Without it, that is a refusal.
 	Unknown func(ch *engine.Change, c *engine.Conn, m store.OutboxMessage) error
 	// again: a person wants it sent again.

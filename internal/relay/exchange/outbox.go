@@ -254,7 +254,7 @@ func (r *Exchange) refused(ch *engine.Change, c *engine.Conn, m store.OutboxMess
 		did, expected = "gave no clear answer to", "An answer. It may have been carried out there; sending it again under the same reference does nothing twice."
 	}
 	if m.OrderID != 0 {
-		if err := ch.Note(store.Entry{At: ch.Now.UnixMicro(), Who: c.Rec().Name, Thing: "order", ThingID: m.OrderID, What: cause, Text: fmt.Sprintf("%s %s %s: %s", c.Rec().Name, did, m.Feed, m.Error)}); err != nil {
+		if err := ch.Note(store.Entry{At: ch.Now.UnixMicro(), Who: c.Rec().Name, Thing: "order", ThingID: m.OrderID, What: string(cause), Text: fmt.Sprintf("%s %s %s: %s", c.Rec().Name, did, m.Feed, m.Error)}); err != nil {
 			return err
 		}
 	}

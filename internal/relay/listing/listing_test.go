@@ -9,6 +9,8 @@ import (
 
 	"openrelay/internal/core/catalog"
 	"openrelay/internal/core/message"
+	"openrelay/internal/core/order"
+	"openrelay/internal/relay/engine"
 	"openrelay/internal/relay/listing"
 	"openrelay/internal/relay/trial"
 	"openrelay/internal/store"
@@ -68,7 +70,7 @@ func TestPublishing(t *testing.T) {
 	_, err = k.Publish(ctx, "shelf", other, p.Digest, "Edda")
 	require.NoError(t, err)
 	k.Settle()
-	require.Equal(t, []string{"listing rejected"}, k.Causes())
+	require.Equal(t, []order.Cause{engine.ListingRejected}, k.Causes())
 	require.Contains(t, k.Exceptions()[0].Text, "LID")
 	k.On("shelf", "/items", func(c trial.Call) (int, any) { return 200, map[string]any{"id": "SH-2"} })
 	p, err = k.PublishPreview(ctx, "shelf", other)
@@ -89,7 +91,7 @@ func TestPublishing(t *testing.T) {
 	_, err = k.Publish(ctx, "shelf", pick, p.Digest, "Edda")
 	require.NoError(t, err)
 	k.Settle()
-	require.Equal(t, []string{"listing rejected"}, k.Causes(), "a change that is not taken is raised, too")
+	require.Equal(t, []order.Cause{engine.ListingRejected}, k.Causes(), "a change that is not taken is raised, too")
 	require.Equal(t, "live", only(t, k, "JAR").State)
 	for _, wrong := range []listing.Selection{{}, {SKUs: []string{"JAR"}, Mark: "gift"}, {SKUs: []string{"CUP"}}} {
 		_, err = k.PublishPreview(ctx, "shelf", wrong)

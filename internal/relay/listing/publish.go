@@ -12,6 +12,7 @@ import (
 	"openrelay/internal/connector"
 	"openrelay/internal/core/catalog"
 	"openrelay/internal/core/message"
+	"openrelay/internal/core/order"
 	"openrelay/internal/core/stock"
 	"openrelay/internal/relay/engine"
 	"openrelay/internal/relay/inventory"
@@ -416,7 +417,7 @@ func (r *Listing) Published(ch *engine.Change, c *engine.Conn, m *store.OutboxMe
 }
 
 // PublishRefused ends a publication that the channel does not take.
-func (r *Listing) PublishRefused(ch *engine.Change, c *engine.Conn, m store.OutboxMessage) (string, error) {
+func (r *Listing) PublishRefused(ch *engine.Change, c *engine.Conn, m store.OutboxMessage) (order.Cause, error) {
 	ch.Tell("listing", "")
 	return "", r.notPublished(ch, c, m)
 }

@@ -14,11 +14,30 @@ import (
 	"openrelay/internal/store"
 )
 
+// ActionKind is what can be done to many orders at once.
+type ActionKind string
+
+const (
+	Approve  ActionKind = "approve" // lets it go on although it is held
+	Hold     ActionKind = "hold"
+	Tag      ActionKind = "tag"
+	Untag    ActionKind = "untag"
+	Assign   ActionKind = "assign"
+	Pick     ActionKind = "pick"
+	Ship     ActionKind = "ship"
+	Cancel   ActionKind = "cancel"
+	VoidIt   ActionKind = "void"
+	HandOver ActionKind = "hand over"
+)
+
+// ActionKinds are all of them, in the order in which people meet them.
+var ActionKinds = []ActionKind{Approve, Hold, Tag, Untag, Assign, Pick, Ship, Cancel, VoidIt, HandOver}
+
 // Bulk is one action on many orders.
 type Bulk struct {
-	Action string   `json:"action" enum:"approve,hold,tag,untag,assign,pick,ship,cancel,void,hand over"`
-	Value  string   `json:"value,omitempty" doc:"The tag, the person, or the reason"`
-	Orders []string `json:"orders" maxItems:"5000" doc:"Numbers"`
+	Action ActionKind `json:"action" enum:"approve,hold,tag,untag,assign,pick,ship,cancel,void,hand over"`
+	Value  string     `json:"value,omitempty" doc:"The tag, the person, or the reason"`
+	Orders []string   `json:"orders" maxItems:"5000" doc:"Numbers"`
 }
 
 // BulkResult is what became of one order.
@@ -34,7 +53,7 @@ type BulkResult struct {
 // BulkDone is an action on many orders with what became of each.
 type BulkDone struct {
 	ID      int64        `json:"id"`
-	Action  string       `json:"action"`
+	Action  ActionKind   `json:"action"`
 	Value   string       `json:"value,omitempty"`
 	State   string       `json:"state" enum:"waiting,done" doc:"waiting: it is under way and goes on by itself; ask again by its id"`
 	Error   string       `json:"error,omitempty" doc:"Why its last step failed; it is tried again"`
@@ -47,13 +66,13 @@ type BulkDone struct {
 
 // actArgs are what a job on many orders does.
 type actArgs struct {
-	Action string `json:"action"`
-	Value  string `json:"value"`
-	Undoes int64  `json:"undoes,omitempty"` // the job that it takes back; each part then says what it brings back
+	Action ActionKind `json:"action"`
+	Value  string     `json:"value"`
+	Undoes int64      `json:"undoes,omitempty"` // the job that it takes back; each part then says what it brings back
 }
 
 // undoable are the actions that can be taken back, and how.
-var undoable = map[string]string{"tag": "untag", "untag": "tag", "hold": "approve", "assign": "assign", "approve": "hold"}
+var undoable = map[ActionKind]ActionKind{Tag: Untag, Untag: Tag, Hold: Approve, Assign: Assign, Approve: Hold}
 
 // maxBulk is how many orders one action takes.
 const maxBulk = 5000
@@ -65,14 +84,13 @@ const bulkPatience = 3 * time.Second
 // from it. It goes on after the caller has left; what is not done in a moment is asked for by its id.
 func (r *Orders) Act(ctx context.Context, b Bulk, who string) (BulkDone, error) {
 	value := strings.TrimSpace(b.Value)
-	switch b.Action {
-	case "tag", "untag":
+	if !slices.Contains(ActionKinds, b.Action) {
+		return BulkDone{}, engine.Refuse("action %q is none of %s", b.Action, engine.Join(ActionKinds))
+	}
+	if b.Action == Tag || b.Action == Untag {
 		if value == "" || len(value) > 60 || strings.ContainsAny(value, ",\"\\") {
 			return BulkDone{}, engine.Refuse("a tag has 1 to 60 characters and neither comma nor quotes")
 		}
-	case "assign", "approve", "hold", "pick", "ship", "cancel", "void", "hand over":
-	default:
-		return BulkDone{}, engine.Refuse("action %q is none of approve, hold, tag, untag, assign, pick, ship, cancel, void and hand over", b.Action)
 	}
 	if len(b.Orders) == 0 || len(b.Orders) > maxBulk {
 		return BulkDone{}, engine.Refuse("1 to %d orders are expected", maxBulk)
@@ -157,7 +175,7 @@ func (r *Orders) UndoBulk(ctx context.Context, id int64, who string) (BulkDone, 
 			continue
 		}
 		value := old.Value
-		if old.Action == "assign" || old.Action == "approve" {
+		if old.Action == Assign || old.Action == Approve {
 			value = res.Was
 		}
 		parts = append(parts, store.JobPart{Subject: res.Number, Was: value})
@@ -268,12 +286,12 @@ func (r *Orders) actPart(ctx context.Context, a actArgs, p store.JobPart, who st
 	return p, nil
 }
 
-func (r *Orders) actOne(ctx context.Context, action, value, number, who string) (text, was string, err error) {
+func (r *Orders) actOne(ctx context.Context, action ActionKind, value, number, who string) (text, was string, err error) {
 	switch action {
-	case "void":
+	case VoidIt:
 		now, err := r.Void(ctx, number, value, false, 0, who)
 		return "void as " + now, "", err
-	case "hand over":
+	case HandOver:
 		return "handed over", "", r.HandOver(ctx, number, who)
 	}
 	err = r.Commit(ctx, func(ch *engine.Change) error {
@@ -286,7 +304,7 @@ func (r *Orders) actOne(ctx context.Context, action, value, number, who string) 
 }
 
 // actOn does an action to an order that is loaded, and says what was done and what undoing would bring back.
-func actOn(o *order.Order, action, value, who string, s *order.Scene) (got order.Change, text, was string, err error) {
+func actOn(o *order.Order, action ActionKind, value, who string, s *order.Scene) (got order.Change, text, was string, err error) {
 	got = order.Change{Order: o}
 	note := func(what, format string, args ...any) {
 		o.Revision++
@@ -296,9 +314,9 @@ func actOn(o *order.Order, action, value, who string, s *order.Scene) (got order
 		return got, "", "", &engine.Refused{Text: fmt.Sprintf(format, args...), Conflict: true}
 	}
 	switch action {
-	case "approve":
+	case Approve:
 		return approve(o, who)
-	case "hold":
+	case Hold:
 		switch st := o.Stage(); st {
 		case order.Shipped, order.Delivered, order.Cancelled, order.Void:
 			return refuse("it is %s", st)
@@ -306,26 +324,26 @@ func actOn(o *order.Order, action, value, who string, s *order.Scene) (got order
 		o.Hold(order.Hold{Cause: order.ByPerson, Text: engine.Or(value, "Held by "+who) + ".", Expected: who + ", or somebody else, to let it go on."})
 		note("held", "Held by %s: %s", who, engine.Or(value, "no reason given"))
 		text = "held"
-	case "tag":
+	case Tag:
 		if !o.Tag(value) {
 			return refuse("has the tag already")
 		}
 		note("tag", "Tagged %s by %s", value, who)
 		text = "tagged"
-	case "untag":
+	case Untag:
 		if !o.Untag(value) {
 			return refuse("does not have the tag")
 		}
 		note("tag", "Tag %s taken off by %s", value, who)
 		text = "tag taken off"
-	case "assign":
+	case Assign:
 		if was = o.Assignee; was == value {
 			return refuse("nothing to change")
 		}
 		o.Assignee = value
 		note("assigned", "Assigned to %s by %s", engine.Or(value, "nobody"), who)
 		text = "assigned to " + engine.Or(value, "nobody")
-	case "cancel":
+	case Cancel:
 		got, err = order.CallOff(o, who, value, s)
 		text = "cancelled"
 	}

@@ -32,7 +32,7 @@ func (r *Orders) MakeKnown(ctx context.Context, code, sold, sku string, create b
 	}
 	out := Known{SKU: sku, Created: create}
 	waiting := func() (int64, error) {
-		return r.Store.OrdersOfGroup(ctx, store.Group{Cause: string(order.UnknownItem), ConnectionID: c.ID, Subject: sold})
+		return r.Store.OrdersOfGroup(ctx, store.Group{Cause: order.UnknownItem, ConnectionID: c.ID, Subject: sold})
 	}
 	before, err := waiting()
 	if err != nil {

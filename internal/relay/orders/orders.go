@@ -20,7 +20,7 @@ type Orders struct {
 	Listing   *listing.Listing
 
 	// Actions are what can be done to an order, beyond what the order alone decides.
-	Actions map[string]Action
+	Actions map[ActionKind]Action
 
 	rules atomic.Pointer[rules.Set]
 }

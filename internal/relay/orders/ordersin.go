@@ -377,7 +377,7 @@ func (r *Orders) SettleHolds(ch *engine.Change, o *order.Order) error {
 		}
 		for _, subject := range about {
 			keep = append(keep, string(h.Cause)+"\x1f"+subject)
-			if err := ch.Raise(store.Exception{Cause: string(h.Cause), Subject: subject, Text: h.Text, Expected: h.Expected, ConnectionID: o.ConnectionID, OrderID: o.ID}, ch.Now); err != nil {
+			if err := ch.Raise(store.Exception{Cause: h.Cause, Subject: subject, Text: h.Text, Expected: h.Expected, ConnectionID: o.ConnectionID, OrderID: o.ID}, ch.Now); err != nil {
 				return err
 			}
 		}

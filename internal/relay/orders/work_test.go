@@ -103,7 +103,7 @@ func TestAChannelThatWaitsForAnAnswer(t *testing.T) {
 	k.Settle()
 	_, err := k.AnswersDue(ctx)
 	require.NoError(t, err)
-	require.Contains(t, k.Causes(), string(order.NotAnswered))
+	require.Contains(t, k.Causes(), order.NotAnswered)
 	k.Holds()
 }
 
@@ -242,6 +242,6 @@ func TestAnUnknownSKUIsMadeKnown(t *testing.T) {
 	require.NoError(t, err)
 	k.Settle()
 	require.Equal(t, "held", k.Stage("S-4"), "it is known, and there is none")
-	require.Equal(t, []string{string(order.NoStock)}, k.Causes())
+	require.Equal(t, []order.Cause{order.NoStock}, k.Causes())
 	k.Holds()
 }

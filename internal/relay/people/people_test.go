@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"openrelay/internal/core/message"
+	"openrelay/internal/core/person"
 	"openrelay/internal/relay/people"
 	"openrelay/internal/relay/trial"
 )
@@ -19,14 +20,14 @@ func TestWhoMaySignIn(t *testing.T) {
 	require.NoError(t, k.PutUser(ctx, "edda@morrow.example", "Edda", "operator", "a long password"))
 	u, err := k.SignIn(ctx, "EDDA@morrow.example", "a long password")
 	require.NoError(t, err)
-	require.Equal(t, []string{"Edda", "operator"}, []string{u.Name, u.Role})
+	require.Equal(t, []string{"Edda", "operator"}, []string{u.Name, string(u.Role)})
 	for _, wrong := range [][2]string{{"edda@morrow.example", "a long passwor"}, {"edda@morrow.example", ""}, {"nobody@morrow.example", "a long password"}} {
 		u, err = k.SignIn(ctx, wrong[0], wrong[1])
 		require.NoError(t, err)
 		require.Nil(t, u, wrong)
 	}
 	for _, wrong := range [][4]string{{"no address", "E", "operator", "a long password"}, {"e@x.example", "E", "owner", "a long password"}, {"e@x.example", "E", "viewer", "short"}} {
-		require.Error(t, k.PutUser(ctx, wrong[0], wrong[1], wrong[2], wrong[3]), wrong)
+		require.Error(t, k.PutUser(ctx, wrong[0], wrong[1], person.Role(wrong[2]), wrong[3]), wrong)
 	}
 	require.NoError(t, k.PutUser(ctx, "edda@morrow.example", "Edda T", "admin", "another password"))
 	u, err = k.SignIn(ctx, "edda@morrow.example", "a long password")
@@ -37,7 +38,7 @@ func TestWhoMaySignIn(t *testing.T) {
 	require.NoError(t, err)
 	known, err := k.TokenFor(ctx, token)
 	require.NoError(t, err)
-	require.Equal(t, []string{"scripts", "viewer"}, []string{known.Name, known.Role})
+	require.Equal(t, []string{"scripts", "viewer"}, []string{known.Name, string(known.Role)})
 	_, err = k.TokenFor(ctx, token+"x")
 	require.Error(t, err)
 	_, err = k.NewToken(ctx, "scripts", "owner")

@@ -11,6 +11,7 @@ import (
 
 	"openrelay/internal/core/message"
 	"openrelay/internal/core/order"
+	"openrelay/internal/core/person"
 	"openrelay/internal/core/place"
 	"openrelay/internal/core/rules"
 	"openrelay/internal/relay/engine"
@@ -234,7 +235,7 @@ type accessLog struct {
 }
 
 // Looked writes that somebody looked at personal data: thing and key say at what.
-func (r *People) Looked(ctx context.Context, who, role, thing, key string) error {
+func (r *People) Looked(ctx context.Context, who string, role person.Role, thing, key string) error {
 	now := r.Clock()
 	k := who + "\x00" + thing + "\x00" + key
 	r.accesses.mu.Lock()

@@ -7,28 +7,25 @@ import (
 	"crypto/subtle"
 	"encoding/base64"
 	"fmt"
-	"slices"
 	"strings"
 
 	"golang.org/x/crypto/argon2"
 
+	"openrelay/internal/core/person"
 	"openrelay/internal/relay/engine"
 	"openrelay/internal/store"
 )
 
-// Roles, from the least to the most that one may do.
-var Roles = []string{"viewer", "operator", "admin"}
-
 // PutUser adds a person, or sets name, role and password of the one with this e-mail.
-func (r *People) PutUser(ctx context.Context, email, name, role, password string) error {
+func (r *People) PutUser(ctx context.Context, email, name string, role person.Role, password string) error {
 	if len(password) < 8 {
 		return engine.Refuse("password: at least 8 characters are expected")
 	}
 	if !strings.Contains(email, "@") {
 		return engine.Refuse("e-mail %q: an address is expected", email)
 	}
-	if err := checkRole(role); err != nil {
-		return err
+	if err := role.Check(); err != nil {
+		return engine.Refuse("%v", err)
 	}
 	return r.Commit(ctx, func(ch *engine.Change) error {
 		return ch.PutUser(store.User{Email: strings.ToLower(email), Name: name, Role: role, PasswordHash: HashPassword(password)})
@@ -87,27 +84,19 @@ func PasswordFits(hash, password string) bool {
 	return subtle.ConstantTimeCompare(want, argon2.IDKey([]byte(password), salt, t, m, p, uint32(len(want)))) == 1
 }
 
-// checkRole refuses a role that there is not.
-func checkRole(role string) error {
-	if !slices.Contains(Roles, role) {
-		return engine.Refuse("role %q is none of %s", role, engine.Join(Roles))
-	}
-	return nil
-}
-
 // NewToken makes an API token. The text is shown once; only its hash is kept.
-func (r *People) NewToken(ctx context.Context, name, role string) (string, error) {
+func (r *People) NewToken(ctx context.Context, name string, role person.Role) (string, error) {
 	token := "relay_" + engine.RandomText(40)
 	return token, r.AddToken(ctx, name, role, token)
 }
 
 // AddToken keeps an API token by its hash.
-func (r *People) AddToken(ctx context.Context, name, role, token string) error {
+func (r *People) AddToken(ctx context.Context, name string, role person.Role, token string) error {
 	if len(token) < 20 {
 		return engine.Refuse("token: at least 20 characters are expected")
 	}
-	if err := checkRole(role); err != nil {
-		return err
+	if err := role.Check(); err != nil {
+		return engine.Refuse("%v", err)
 	}
 	return r.Commit(ctx, func(ch *engine.Change) error { return ch.AddToken(name, role, tokenHash(token), ch.Now) })
 }

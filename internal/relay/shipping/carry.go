@@ -82,7 +82,7 @@ func (r *Shipping) shipByRule(ctx context.Context, shipment string) error {
 
 // orSay writes a refusal of a step that nobody asked for on the order instead of handing it to whoever did the step
 // before: that step stands. With a cause it is raised, too.
-func (r *Shipping) orSay(ctx context.Context, shipment, what, cause string, err error) error {
+func (r *Shipping) orSay(ctx context.Context, shipment, what string, cause order.Cause, err error) error {
 	why, refused := engine.IsRefused(err)
 	if !refused {
 		return err

@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"openrelay/internal/core/message"
+	"openrelay/internal/core/order"
 	"openrelay/internal/relay/attention"
 	"openrelay/internal/relay/engine"
 	"openrelay/internal/relay/orders"
@@ -94,7 +95,7 @@ func TestTheWishedServiceCounts(t *testing.T) {
 			calls := k.Sent("ann", "/labels")
 			if c.bought == "" {
 				require.Empty(t, calls)
-				require.Equal(t, []string{engine.ServiceOpen}, k.Causes())
+				require.Equal(t, []order.Cause{engine.ServiceOpen}, k.Causes())
 				require.Contains(t, k.Exceptions()[0].Text, c.says)
 				set.Services = map[string]string{c.wish: "fast"}
 				require.NoError(t, k.SetSettings(t.Context(), "stall", set, 0, "Edda"))

@@ -77,7 +77,7 @@ func (r *Shipping) applied(b *exchange.Batch, in store.InboxMessage, y *store.Ta
 		return err
 	}
 	y.Failed++
-	y.Reason(engine.NotApplied)
+	y.Reason(string(engine.NotApplied))
 	if _, run, err := b.Tally(in); err == nil {
 		b.Logs = append(b.Logs, exchange.Logged{Run: run, Level: "error", Text: fmt.Sprintf("dispatch %s: %s", in.OutsideID, u.why)})
 	}

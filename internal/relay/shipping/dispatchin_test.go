@@ -7,6 +7,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"openrelay/internal/core/message"
+	"openrelay/internal/core/order"
 	"openrelay/internal/relay/engine"
 	"openrelay/internal/relay/trial"
 )
@@ -58,7 +59,7 @@ func TestACorrectedQuantityIsFollowed(t *testing.T) {
 	require.Equal(t, int64(7), k.OnHand("JAR"))
 	k.Take("stall", trial.Event("dispatch", "d-1", 4, some(4)))
 	require.Equal(t, int64(7), k.OnHand("JAR"), "more than was ordered changes nothing")
-	require.Equal(t, []string{engine.NotApplied}, k.Causes())
+	require.Equal(t, []order.Cause{engine.NotApplied}, k.Causes())
 	k.Take("stall", trial.Event("dispatch", "d-2", 1, left("S-1", "AA2")))
 	require.Equal(t, "shipped", k.Stage("S-1"))
 	k.Holds()

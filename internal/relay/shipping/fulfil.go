@@ -108,7 +108,7 @@ func (r *Shipping) raisePutBack(ch *engine.Change, o *order.Order, s *store.Ship
 		Expected: "The goods in their bin, where the next order finds them. Settle this when they are.", ConnectionID: o.ConnectionID, OrderID: o.ID, Standing: true}, ch.Now); err != nil {
 		return err
 	}
-	return r.NoteOrder(ch, o, "relay", engine.PutBack, "To be put back: %s", engine.Join(parts))
+	return r.NoteOrder(ch, o, "relay", string(engine.PutBack), "To be put back: %s", engine.Join(parts))
 }
 
 // StartPick makes the shipments of an order, one per location that holds its stock, or finds those
@@ -516,7 +516,7 @@ func (r *Shipping) DayClosed(ch *engine.Change, _ *engine.Conn, m store.OutboxMe
 	return ch.SetManifest(id, "closed", receipt.ID, ch.Now)
 }
 
-func (r *Shipping) HandoverRefused(ch *engine.Change, _ *engine.Conn, m store.OutboxMessage) (string, error) {
+func (r *Shipping) HandoverRefused(ch *engine.Change, _ *engine.Conn, m store.OutboxMessage) (order.Cause, error) {
 	id, err := manifestOf(m)
 	if err != nil {
 		return "", err
@@ -544,7 +544,7 @@ func (r *Shipping) noteDispatch(ch *engine.Change, c *engine.Conn, m store.Outbo
 }
 
 // Release takes a hold of an order away on a person's word.
-func (r *Shipping) Release(ctx context.Context, number, cause, who string, revision int64) error {
+func (r *Shipping) Release(ctx context.Context, number string, cause order.Cause, who string, revision int64) error {
 	return r.Commit(ctx, func(ch *engine.Change) error {
 		o, err := ch.OrderByNumber(number)
 		if err != nil {

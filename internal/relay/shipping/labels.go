@@ -116,14 +116,14 @@ func notToShip(s store.Shipment) string {
 }
 
 // labelSettled ends what was raised about attempts to buy a label of a shipment.
-func (r *Shipping) labelSettled(ch *engine.Change, shipment, order int64, who string) error {
+func (r *Shipping) labelSettled(ch *engine.Change, shipment, orderID int64, who string) error {
 	ch.Tell("exception", "")
-	for _, cause := range []string{engine.LabelRefused, engine.LabelUnknown} {
+	for _, cause := range []order.Cause{engine.LabelRefused, engine.LabelUnknown} {
 		if err := ch.CloseShipmentExceptions(shipment, cause, who, ch.Now); err != nil {
 			return err
 		}
 	}
-	return ch.CloseStanding(order, engine.ServiceOpen, who, ch.Now)
+	return ch.CloseStanding(orderID, engine.ServiceOpen, who, ch.Now)
 }
 
 // labelBought books a parcel that has its label: goods out, number kept, manifest, write-back. A label that nobody
@@ -277,7 +277,7 @@ func (r *Shipping) surplus(ch *engine.Change, c *engine.Conn, m store.OutboxMess
 		Expected: "One label a parcel. Void this one at the carrier, then settle this here. The parcel and what the channel knows are unchanged.", ConnectionID: c.ID, OrderID: o.ID, OutboxID: m.ID, Standing: true}, ch.Now); err != nil {
 		return err
 	}
-	return r.NoteOrder(ch, o, c.Rec().Name, engine.LabelSurplus, "Label %s came although %s; it is to be voided", label.Tracking, stands)
+	return r.NoteOrder(ch, o, c.Rec().Name, string(engine.LabelSurplus), "Label %s came although %s; it is to be voided", label.Tracking, stands)
 }
 
 // LabelAnswered takes what a carrier answers to a purchase.
@@ -290,7 +290,7 @@ func (r *Shipping) LabelAnswered(ch *engine.Change, c *engine.Conn, m store.Outb
 }
 
 // LabelNotSold ends a purchase that the carrier does not make.
-func (r *Shipping) LabelNotSold(ch *engine.Change, _ *engine.Conn, m store.OutboxMessage) (string, error) {
+func (r *Shipping) LabelNotSold(ch *engine.Change, _ *engine.Conn, m store.OutboxMessage) (order.Cause, error) {
 	return engine.LabelRefused, r.labelNotBought(ch, m)
 }
 

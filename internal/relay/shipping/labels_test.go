@@ -6,6 +6,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"openrelay/internal/core/order"
 	"openrelay/internal/relay/attention"
 	"openrelay/internal/relay/engine"
 	"openrelay/internal/relay/exchange"
@@ -34,7 +35,7 @@ func TestARefusedLabelIsNotSentAgainBesideAnother(t *testing.T) {
 	k, s := labelKit(t)
 	k.On("ann", "/labels", refusing)
 	require.NoError(t, k.Label(s, "ann"))
-	require.Equal(t, []string{engine.LabelRefused}, k.Causes())
+	require.Equal(t, []order.Cause{engine.LabelRefused}, k.Causes())
 	first := k.OutboxOf("S-1", "labels out")
 	require.Equal(t, store.ToShip, k.ParcelOf(s).State)
 
@@ -78,7 +79,7 @@ func TestALabelOfWhichNothingIsKnown(t *testing.T) {
 	require.NoError(t, k.Label(s, "ann"))
 	k.InVain(exchange.MaxAttempts + 2)
 	require.Equal(t, store.Buying, k.ParcelOf(s).State)
-	require.Equal(t, []string{engine.LabelUnknown}, k.Causes())
+	require.Equal(t, []order.Cause{engine.LabelUnknown}, k.Causes())
 	require.ErrorContains(t, k.AskLabel(t.Context(), s, "bob", "slow", "Pim"), "It may exist")
 
 	k.On("ann", "/labels", nil)

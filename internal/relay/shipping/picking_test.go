@@ -7,6 +7,7 @@ import (
 
 	"openrelay/internal/core/catalog"
 	"openrelay/internal/core/message"
+	"openrelay/internal/core/order"
 	"openrelay/internal/relay/attention"
 	"openrelay/internal/relay/engine"
 	"openrelay/internal/relay/inventory"
@@ -48,7 +49,7 @@ func TestWhatIsPickedTooMuchIsPutBack(t *testing.T) {
 	k.Sell("S-1", trial.Units("JAR", 3))
 	k.Picked("S-1")
 	k.Take("stall", trial.Event("order", "S-1", 2, trial.Sale("S-1", trial.Units("JAR", 2))))
-	require.Equal(t, []string{engine.PutBack}, k.Causes())
+	require.Equal(t, []order.Cause{engine.PutBack}, k.Causes())
 	require.Contains(t, k.Exceptions()[0].Text, "Put back 1 × JAR")
 	k.Take("stall", trial.Event("order", "S-1", 3, func() message.Order { o := trial.Sale("S-1", trial.Units("JAR", 2)); o.Note = "thanks"; return o }()))
 	require.Len(t, k.Exceptions(), 1, "it stays until somebody did it")

@@ -22,6 +22,7 @@ import (
 
 	"openrelay/internal/core/catalog"
 	"openrelay/internal/core/message"
+	"openrelay/internal/core/order"
 	"openrelay/internal/core/place"
 	"openrelay/internal/core/stock"
 	"openrelay/internal/relay"
@@ -584,9 +585,9 @@ func (k *Kit) OutboxOf(number string, feed message.Feed) store.OutboxMessage {
 }
 
 // Causes lists the causes of what is open.
-func (k *Kit) Causes() []string {
+func (k *Kit) Causes() []order.Cause {
 	k.t.Helper()
-	out := []string{}
+	out := []order.Cause{}
 	for _, e := range k.Exceptions() {
 		out = append(out, e.Cause)
 	}

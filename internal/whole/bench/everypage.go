@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"openrelay/internal/api"
+	"openrelay/internal/core/person"
 	"openrelay/internal/relay"
 	"openrelay/internal/relay/engine"
 	"openrelay/internal/store"
@@ -25,7 +26,7 @@ func (b *bench) everyPage(st *store.Store, n int) error {
 	defer r.Stop()
 	a, handler := api.New(r, api.Options{})
 	defer a.End()
-	key, err := r.NewToken(b.ctx, "bench", "admin")
+	key, err := r.NewToken(b.ctx, "bench", person.Admin)
 	if err != nil {
 		return err
 	}

@@ -362,7 +362,7 @@ func (w *world) person() {
 			w.step("take in again", func() error { _, err := w.Relay.TryAgain(ctx, g.ConnectionCode, "Joss Fenn"); return err })
 		case g.OutboxID != 0:
 			w.step("send again", func() error { _, err := w.Relay.SendGroupAgain(ctx, of, "Joss Fenn"); return err })
-		case g.Cause == string(order.TotalDiffers) || g.Cause == string(order.ByRule):
+		case g.Cause == order.TotalDiffers || g.Cause == order.ByRule:
 			w.step("let go on", func() error {
 				_, err := w.Relay.Act(ctx, orders.Bulk{Action: "approve", Orders: []string{g.OrderNumber}}, "Joss Fenn")
 				return err
