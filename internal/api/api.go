@@ -134,7 +134,7 @@ func schemaName(t reflect.Type, hint string) string {
 	if strings.Contains(t.PkgPath(), "openrelay/internal/relay/") {
 		pkg = "relay" // in which room a type stands is no matter of who calls
 	}
-	if t.Name() != "" && pkg != "api" && strings.Contains(t.PkgPath(), "openrelay/") && !strings.Contains(name, "[") {
+	if t.Name() != "" && pkg != "api" && pkg != "wire" && strings.Contains(t.PkgPath(), "openrelay/") && !strings.Contains(name, "[") {
 		return strings.ToUpper(pkg[:1]) + pkg[1:] + name
 	}
 	return name

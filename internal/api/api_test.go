@@ -13,6 +13,7 @@ import (
 	"openrelay/internal/core/message"
 	"openrelay/internal/core/person"
 	"openrelay/internal/store"
+	"openrelay/internal/wire"
 )
 
 func TestConsoleIsServed(t *testing.T) {
@@ -108,7 +109,7 @@ func TestThrottle(t *testing.T) {
 
 func TestSchemaNames(t *testing.T) {
 	for want, typ := range map[string]reflect.Type{
-		"Order": reflect.TypeFor[Order](), "MessageOrder": reflect.TypeFor[message.Order](), "StoreItem": reflect.TypeFor[*store.Item](), "OrderRow": reflect.TypeFor[OrderRow](),
+		"Order": reflect.TypeFor[wire.Order](), "MessageOrder": reflect.TypeFor[message.Order](), "StoreItem": reflect.TypeFor[*store.Item](), "OrderRow": reflect.TypeFor[wire.OrderRow](),
 	} {
 		require.Equal(t, want, schemaName(typ, ""))
 	}
@@ -119,7 +120,7 @@ func TestRoles(t *testing.T) {
 		have, need person.Role
 		may        bool
 	}{{"viewer", "viewer", true}, {"viewer", "operator", false}, {"operator", "viewer", true}, {"admin", "operator", true}, {"stranger", "viewer", false}} {
-		require.Equal(t, c.may, may(&Person{Role: c.have}, c.need), c)
+		require.Equal(t, c.may, may(&wire.Person{Role: c.have}, c.need), c)
 	}
 	require.False(t, may(nil, "viewer"))
 }

@@ -13,19 +13,13 @@ import (
 
 	"openrelay/internal/core/person"
 	"openrelay/internal/store"
+	"openrelay/internal/wire"
 )
-
-// Person is who makes a request.
-type Person struct {
-	Name  string      `json:"name"`
-	Email string      `json:"email,omitempty"`
-	Role  person.Role `json:"role" enum:"viewer,operator,admin"`
-}
 
 type personKey struct{}
 
-func personOf(ctx context.Context) *Person {
-	p, _ := ctx.Value(personKey{}).(*Person)
+func personOf(ctx context.Context) *wire.Person {
+	p, _ := ctx.Value(personKey{}).(*wire.Person)
 	return p
 }
 
@@ -36,27 +30,27 @@ func who(ctx context.Context) string {
 	return "nobody"
 }
 
-func may(p *Person, role person.Role) bool { return p != nil && p.Role.Covers(role) }
+func may(p *wire.Person, role person.Role) bool { return p != nil && p.Role.Covers(role) }
 
-func wants(role person.Role, p *Person) string {
+func wants(role person.Role, p *wire.Person) string {
 	return fmt.Sprintf("This needs the role %s; you are %s.", role, p.Role)
 }
 
 // identify finds out who makes a request: an API token, or a session.
 func (a *API) identify(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		var p *Person
+		var p *wire.Person
 		if token, ok := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer "); ok {
 			t, err := a.relay.TokenFor(r.Context(), token)
 			if err != nil {
 				problem(w, http.StatusUnauthorized, "The API token is not known.")
 				return
 			}
-			p = &Person{Name: t.Name, Role: t.Role}
+			p = &wire.Person{Name: t.Name, Role: t.Role}
 		} else if id := a.sessions.GetInt64(r.Context(), "user"); id != 0 && a.awake(r.Context(), time.Now()) {
 			u, err := a.relay.Store.User(r.Context(), id)
 			if err == nil {
-				p = &Person{Name: u.Name, Email: u.Email, Role: u.Role}
+				p = &wire.Person{Name: u.Name, Email: u.Email, Role: u.Role}
 			} else if !errors.Is(err, store.ErrNotFound) {
 				problem(w, http.StatusInternalServerError, "The session could not be read.")
 				return

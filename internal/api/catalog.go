@@ -6,49 +6,17 @@ import (
 	"net/http"
 	"net/url"
 	"strings"
-	"time"
 
 	"openrelay/internal/core/catalog"
 	"openrelay/internal/core/person"
 	"openrelay/internal/core/stock"
 	"openrelay/internal/relay/listing"
 	"openrelay/internal/store"
+	"openrelay/internal/wire"
 )
 
-// Listing is where an item is listed, and what is shown there.
-type Listing struct {
-	ID             int64                `json:"id"`
-	Connection     string               `json:"connection"`
-	ConnectionName string               `json:"connection_name"`
-	Number         string               `json:"number" doc:"The channel's number; empty while it has given none"`
-	SKU            string               `json:"sku"`
-	GTIN           string               `json:"gtin,omitempty"`
-	Title          string               `json:"title"`
-	Category       string               `json:"category,omitempty"`
-	Price          int64                `json:"price"`
-	Currency       string               `json:"currency"`
-	URL            string               `json:"url,omitempty"`
-	State          string               `json:"state" doc:"live, off, in review, rejected, or submitted while the channel has not answered"`
-	Reason         string               `json:"reason,omitempty" doc:"Why the channel rejected it"`
-	Item           string               `json:"item,omitempty" doc:"SKU of the item that it is"`
-	MatchedBy      string               `json:"matched_by,omitempty"`
-	Doubt          string               `json:"doubt,omitempty" doc:"Why it was not matched by itself"`
-	IgnoredBy      string               `json:"ignored_by,omitempty" doc:"Who leaves it alone on purpose"`
-	Shows          int64                `json:"shows" doc:"What the channel shows, as far as we know"`
-	ShownAt        *time.Time           `json:"shown_at,omitempty"`
-	Told           *int64               `json:"told,omitempty" doc:"What it last accepted from us"`
-	ToldAt         *time.Time           `json:"told_at,omitempty"`
-	Allowed        int64                `json:"allowed" doc:"What the offer policy allows now"`
-	On             bool                 `json:"on" doc:"Whether quantities are sent there"`
-	Published      bool                 `json:"published" doc:"Whether its texts and price are ours"`
-	Own            listing.Own          `json:"own" doc:"What is said on this channel only"`
-	Policy         stock.Override       `json:"policy" doc:"How its quantity differs from the channel's policy"`
-	Suggestions    []catalog.Suggestion `json:"suggestions,omitempty"`
-	Waiting        int64                `json:"waiting,omitempty" doc:"Orders held until it is matched"`
-}
-
-func listingShown(l store.Listing, item string, allowed int64, on bool) Listing {
-	out := Listing{ID: l.ID, Connection: l.ConnectionCode, ConnectionName: l.ConnectionName, Number: l.OutsideID, SKU: l.SKU, GTIN: l.GTIN, Title: l.Title, Category: l.Category,
+func listingShown(l store.Listing, item string, allowed int64, on bool) wire.Listing {
+	out := wire.Listing{ID: l.ID, Connection: l.ConnectionCode, ConnectionName: l.ConnectionName, Number: l.OutsideID, SKU: l.SKU, GTIN: l.GTIN, Title: l.Title, Category: l.Category,
 		Price: l.Price, Currency: l.Currency, URL: l.URL, State: l.State, Reason: l.Reason, Item: item, MatchedBy: l.MatchedBy, Doubt: l.Doubt, IgnoredBy: l.IgnoredBy,
 		Shows: l.SeenQty, ShownAt: at(l.SeenAt), ToldAt: at(l.ToldAt), Allowed: allowed, On: on, Published: l.Published != "", Own: listing.OwnOf(&l)}
 	if l.OutsideID == store.NewListing(l.SKU) {
@@ -204,7 +172,7 @@ func (a *API) listings() {
 		Search     string `query:"q" maxLength:"100"`
 		After      int64  `query:"after"`
 	}
-	op(a, person.Viewer, http.MethodGet, "/listings", "listings", "Listings of the channels, those that wait with what they may be", func(ctx context.Context, in *listInput) (*paged[Listing], error) {
+	op(a, person.Viewer, http.MethodGet, "/listings", "listings", "Listings of the channels, those that wait with what they may be", func(ctx context.Context, in *listInput) (*paged[wire.Listing], error) {
 		list, err := a.relay.ToMatch(ctx, store.ListingFilter{Connection: in.Connection, Match: in.Match, State: in.State, Search: strings.TrimSpace(in.Search), After: in.After, Limit: in.Limit}, 4)
 		if err != nil {
 			return nil, err
@@ -221,7 +189,7 @@ func (a *API) listings() {
 		if err != nil {
 			return nil, err
 		}
-		out := &paged[Listing]{Body: make([]Listing, len(list))}
+		out := &paged[wire.Listing]{Body: make([]wire.Listing, len(list))}
 		for i, l := range list {
 			out.Body[i] = listingShown(l.Listing, items[l.ItemID].SKU, offers[i].Allowed, offers[i].On)
 			out.Body[i].Suggestions, out.Body[i].Waiting = l.Suggestions, l.Waiting
@@ -244,7 +212,7 @@ func (a *API) listings() {
 	type IDInput struct {
 		ID int64 `path:"id"`
 	}
-	get := func(ctx context.Context, id int64) (*body[Listing], error) {
+	get := func(ctx context.Context, id int64) (*body[wire.Listing], error) {
 		l, err := a.relay.Store.ListingByID(ctx, id)
 		if err != nil {
 			return nil, err
@@ -257,7 +225,7 @@ func (a *API) listings() {
 		if err != nil {
 			return nil, err
 		}
-		return &body[Listing]{listingShown(l, items[l.ItemID].SKU, offers[0].Allowed, offers[0].On)}, nil
+		return &body[wire.Listing]{listingShown(l, items[l.ItemID].SKU, offers[0].Allowed, offers[0].On)}, nil
 	}
 	type matchInput struct {
 		IDInput
@@ -266,13 +234,13 @@ func (a *API) listings() {
 			Every bool   `json:"every,omitempty" doc:"All listings of the channel with the same SKU: they are folded into one item"`
 		}
 	}
-	op(a, person.Operator, http.MethodPost, "/listings/{id}/match", "match", "Say which item a listing is; orders that waited go on", func(ctx context.Context, in *matchInput) (*body[Listing], error) {
+	op(a, person.Operator, http.MethodPost, "/listings/{id}/match", "match", "Say which item a listing is; orders that waited go on", func(ctx context.Context, in *matchInput) (*body[wire.Listing], error) {
 		if err := a.relay.Match(ctx, in.ID, in.Body.Item, in.Body.Every, who(ctx)); err != nil {
 			return nil, err
 		}
 		return get(ctx, in.ID)
 	})
-	op(a, person.Operator, http.MethodPost, "/listings/{id}/unmatch", "unmatch", "End a match; the listing waits again", func(ctx context.Context, in *IDInput) (*body[Listing], error) {
+	op(a, person.Operator, http.MethodPost, "/listings/{id}/unmatch", "unmatch", "End a match; the listing waits again", func(ctx context.Context, in *IDInput) (*body[wire.Listing], error) {
 		if err := a.relay.Unmatch(ctx, in.ID, who(ctx)); err != nil {
 			return nil, err
 		}
@@ -284,7 +252,7 @@ func (a *API) listings() {
 			SKU string `json:"sku,omitempty" doc:"Empty takes the listing's own"`
 		}
 	}
-	op(a, person.Operator, http.MethodPost, "/listings/{id}/create-item", "create-from-listing", "Make an item from a listing", func(ctx context.Context, in *createInput) (*body[Listing], error) {
+	op(a, person.Operator, http.MethodPost, "/listings/{id}/create-item", "create-from-listing", "Make an item from a listing", func(ctx context.Context, in *createInput) (*body[wire.Listing], error) {
 		if _, err := a.relay.CreateFrom(ctx, in.ID, strings.TrimSpace(in.Body.SKU), who(ctx)); err != nil {
 			return nil, err
 		}
@@ -296,7 +264,7 @@ func (a *API) listings() {
 			Ignore bool `json:"ignore"`
 		}
 	}
-	op(a, person.Operator, http.MethodPost, "/listings/{id}/ignore", "ignore-listing", "Leave a listing alone on purpose, or end that", func(ctx context.Context, in *ignoreInput) (*body[Listing], error) {
+	op(a, person.Operator, http.MethodPost, "/listings/{id}/ignore", "ignore-listing", "Leave a listing alone on purpose, or end that", func(ctx context.Context, in *ignoreInput) (*body[wire.Listing], error) {
 		if err := a.relay.Ignore(ctx, in.ID, in.Body.Ignore, who(ctx)); err != nil {
 			return nil, err
 		}
@@ -306,7 +274,7 @@ func (a *API) listings() {
 		IDInput
 		Body listing.Own
 	}
-	op(a, person.Operator, http.MethodPut, "/listings/{id}/own", "set-own", "Say something of an item on this channel only", func(ctx context.Context, in *ownInput) (*body[Listing], error) {
+	op(a, person.Operator, http.MethodPut, "/listings/{id}/own", "set-own", "Say something of an item on this channel only", func(ctx context.Context, in *ownInput) (*body[wire.Listing], error) {
 		if err := a.relay.SetOwn(ctx, in.ID, in.Body, who(ctx)); err != nil {
 			return nil, err
 		}
@@ -316,7 +284,7 @@ func (a *API) listings() {
 		IDInput
 		Body stock.Override
 	}
-	op(a, person.Operator, http.MethodPut, "/listings/{id}/policy", "set-listing-policy", "Offer a listing differently from the rest of its channel", func(ctx context.Context, in *policyInput) (*body[Listing], error) {
+	op(a, person.Operator, http.MethodPut, "/listings/{id}/policy", "set-listing-policy", "Offer a listing differently from the rest of its channel", func(ctx context.Context, in *policyInput) (*body[wire.Listing], error) {
 		if err := a.relay.SetPolicy(ctx, in.ID, in.Body, who(ctx)); err != nil {
 			return nil, err
 		}
@@ -337,11 +305,8 @@ func (a *API) listings() {
 			Digest string `json:"digest" doc:"Of the preview that was seen"`
 		}
 	}
-	type sent struct {
-		Sent int64 `json:"sent"`
-	}
-	op(a, person.Operator, http.MethodPost, "/connections/{code}/publish", "publish", "List items on a channel, or change how they are listed", func(ctx context.Context, in *publishInput) (*body[sent], error) {
+	op(a, person.Operator, http.MethodPost, "/connections/{code}/publish", "publish", "List items on a channel, or change how they are listed", func(ctx context.Context, in *publishInput) (*body[wire.Sent], error) {
 		n, err := a.relay.Publish(ctx, in.Code, in.Body.Selection, in.Body.Digest, who(ctx))
-		return &body[sent]{sent{n}}, err
+		return &body[wire.Sent]{wire.Sent{Sent: n}}, err
 	})
 }

@@ -12,6 +12,7 @@ import (
 	"openrelay/internal/relay/engine"
 	"openrelay/internal/relay/orders"
 	"openrelay/internal/store"
+	"openrelay/internal/wire"
 )
 
 // sides says which side can mend an exception of a cause; the others can be mended on either.
@@ -22,36 +23,25 @@ var sides = map[order.Cause]string{
 	engine.ServiceOpen: "ours", engine.LabelUnknown: "theirs",
 }
 
-func exception(e store.Exception) Exception {
+func exception(e store.Exception) wire.Exception {
 	side := sides[e.Cause]
 	if side == "" {
 		side = "either"
 	}
-	return Exception{ID: e.ID, Cause: e.Cause, Subject: e.Subject, Text: e.Text, Expected: e.Expected, Side: side, Connection: e.ConnectionCode, ConnectionName: e.ConnectionName, OrderNumber: e.OrderNumber, SKU: e.SKU,
+	return wire.Exception{ID: e.ID, Cause: e.Cause, Subject: e.Subject, Text: e.Text, Expected: e.Expected, Side: side, Connection: e.ConnectionCode, ConnectionName: e.ConnectionName, OrderNumber: e.OrderNumber, SKU: e.SKU,
 		OutboxID: e.OutboxID, InboxID: e.InboxID, OpenedAt: at(e.OpenedAt), Assignee: e.Assignee, SnoozedUntil: at(e.SnoozedUntil), Count: 1, Settled: e.OrderID == 0 || e.OutboxID != 0 || e.InboxID != 0 || e.Standing}
 }
 
 // groups lists what needs a person, the same of it together.
-func (a *API) groups(ctx context.Context, f store.ExceptionFilter) ([]Exception, error) {
+func (a *API) groups(ctx context.Context, f store.ExceptionFilter) ([]wire.Exception, error) {
 	f.Now = time.Now()
 	list, err := a.relay.Store.ExceptionGroups(ctx, f)
-	out := make([]Exception, len(list))
+	out := make([]wire.Exception, len(list))
 	for i, g := range list {
 		out[i] = exception(g.Exception)
 		out[i].Count, out[i].Orders, out[i].OldestAt = g.N, g.OrderCount, at(g.OldestAt)
 	}
 	return out, err
-}
-
-// Target is somebody who wants to be told.
-type Target struct {
-	ID       int64    `json:"id"`
-	Kind     string   `json:"kind" enum:"webhook,email"`
-	Address  string   `json:"address"`
-	Causes   []string `json:"causes"`
-	Every    int64    `json:"every_minutes"`
-	On       bool     `json:"on"`
-	Revision int64    `json:"revision"`
 }
 
 func (a *API) inbox() {
@@ -63,9 +53,9 @@ func (a *API) inbox() {
 		Nobodys    bool        `query:"nobodys" doc:"Only those that nobody looks after"`
 		Asleep     bool        `query:"asleep" doc:"Those that sleep, instead of those that do not"`
 	}
-	op(a, person.Viewer, http.MethodGet, "/exceptions", "exceptions", "What needs a person, by cause and thing, what blocks most orders first", func(ctx context.Context, in *listInput) (*body[[]Exception], error) {
+	op(a, person.Viewer, http.MethodGet, "/exceptions", "exceptions", "What needs a person, by cause and thing, what blocks most orders first", func(ctx context.Context, in *listInput) (*body[[]wire.Exception], error) {
 		list, err := a.groups(ctx, store.ExceptionFilter{Cause: in.Cause, Connection: in.Connection, Assignee: in.Assignee, Nobodys: in.Nobodys, Asleep: in.Asleep, Limit: in.Limit})
-		return &body[[]Exception]{list}, err
+		return &body[[]wire.Exception]{list}, err
 	})
 	op(a, person.Viewer, http.MethodGet, "/exceptions/causes", "exception-causes", "How many are open, by cause", func(ctx context.Context, _ *struct{}) (*body[[]store.NamedCount], error) {
 		list, err := a.relay.Store.CauseCounts(ctx)
@@ -78,25 +68,24 @@ func (a *API) inbox() {
 		Subject    string      `query:"subject"`
 		After      int64       `query:"after"`
 	}
-	op(a, person.Viewer, http.MethodGet, "/exceptions/of", "exceptions-of", "One by one what is open of a cause about one thing, oldest first", func(ctx context.Context, in *exceptionsOfInput) (*body[[]Exception], error) {
+	op(a, person.Viewer, http.MethodGet, "/exceptions/of", "exceptions-of", "One by one what is open of a cause about one thing, oldest first", func(ctx context.Context, in *exceptionsOfInput) (*body[[]wire.Exception], error) {
 		list, err := a.relay.ExceptionsOf(ctx, attention.GroupOf{Cause: in.Cause, Connection: in.Connection, Subject: in.Subject}, in.After, in.Limit)
-		out := make([]Exception, len(list))
+		out := make([]wire.Exception, len(list))
 		for i, e := range list {
 			out[i] = exception(e)
 		}
-		return &body[[]Exception]{out}, err
+		return &body[[]wire.Exception]{out}, err
 	})
-	type groupCount struct {
-		Count int64 `json:"count"`
+	said := func(n int64, err error) (*body[wire.Counted], error) {
+		return &body[wire.Counted]{wire.Counted{Count: n}}, err
 	}
-	said := func(n int64, err error) (*body[groupCount], error) { return &body[groupCount]{groupCount{n}}, err }
 	type assignGroupInput struct {
 		Body struct {
 			attention.GroupOf
 			Assignee string `json:"assignee" maxLength:"100" doc:"Empty: nobody"`
 		}
 	}
-	op(a, person.Operator, http.MethodPost, "/exceptions/assign", "assign-exception", "Say who looks after it", func(ctx context.Context, in *assignGroupInput) (*body[groupCount], error) {
+	op(a, person.Operator, http.MethodPost, "/exceptions/assign", "assign-exception", "Say who looks after it", func(ctx context.Context, in *assignGroupInput) (*body[wire.Counted], error) {
 		return said(a.relay.AssignException(ctx, in.Body.GroupOf, in.Body.Assignee))
 	})
 	type snoozeInput struct {
@@ -105,14 +94,14 @@ func (a *API) inbox() {
 			Until time.Time `json:"until,omitzero" doc:"Empty: wake it"`
 		}
 	}
-	op(a, person.Operator, http.MethodPost, "/exceptions/snooze", "snooze-exception", "Let it sleep until a time, or wake it", func(ctx context.Context, in *snoozeInput) (*body[groupCount], error) {
+	op(a, person.Operator, http.MethodPost, "/exceptions/snooze", "snooze-exception", "Let it sleep until a time, or wake it", func(ctx context.Context, in *snoozeInput) (*body[wire.Counted], error) {
 		return said(a.relay.Snooze(ctx, in.Body.GroupOf, in.Body.Until))
 	})
 	type exceptionGroupInput struct{ Body attention.GroupOf }
-	op(a, person.Operator, http.MethodPost, "/exceptions/settle", "settle-exception", "Say that it was dealt with elsewhere", func(ctx context.Context, in *exceptionGroupInput) (*body[groupCount], error) {
+	op(a, person.Operator, http.MethodPost, "/exceptions/settle", "settle-exception", "Say that it was dealt with elsewhere", func(ctx context.Context, in *exceptionGroupInput) (*body[wire.Counted], error) {
 		return said(a.relay.Settle(ctx, in.Body, who(ctx)))
 	})
-	op(a, person.Operator, http.MethodPost, "/exceptions/send-again", "send-group-again", "Send all refused messages of it again", func(ctx context.Context, in *exceptionGroupInput) (*body[groupCount], error) {
+	op(a, person.Operator, http.MethodPost, "/exceptions/send-again", "send-group-again", "Send all refused messages of it again", func(ctx context.Context, in *exceptionGroupInput) (*body[wire.Counted], error) {
 		return said(a.relay.SendGroupAgain(ctx, in.Body, who(ctx)))
 	})
 	type makeKnownInput struct {
@@ -135,25 +124,21 @@ func (a *API) inbox() {
 		list, err := a.relay.MayBe(ctx, in.Connection, in.Sold)
 		return &body[[]orders.MayBe]{list}, err
 	})
-	op(a, person.Admin, http.MethodGet, "/targets", "targets", "Who is told of exceptions", func(ctx context.Context, _ *struct{}) (*body[[]Target], error) {
+	op(a, person.Admin, http.MethodGet, "/targets", "targets", "Who is told of exceptions", func(ctx context.Context, _ *struct{}) (*body[[]wire.Target], error) {
 		list, err := a.relay.Store.Targets(ctx)
-		out := make([]Target, len(list))
+		out := make([]wire.Target, len(list))
 		for i, t := range list {
-			out[i] = Target{ID: t.ID, Kind: t.Kind, Address: t.Address, Causes: []string{}, Every: t.Every, On: t.On, Revision: t.Revision}
+			out[i] = wire.Target{ID: t.ID, Kind: t.Kind, Address: t.Address, Causes: []string{}, Every: t.Every, On: t.On, Revision: t.Revision}
 			if err := json.Unmarshal([]byte(t.Causes), &out[i].Causes); err != nil {
 				return nil, err
 			}
 		}
-		return &body[[]Target]{out}, err
+		return &body[[]wire.Target]{out}, err
 	})
 	type putTargetInput struct{ Body attention.NewTarget }
-	type targetOutput struct {
-		ID     int64  `json:"id"`
-		Secret string `json:"secret,omitempty" doc:"Signs what is sent there; it is shown once"`
-	}
-	op(a, person.Admin, http.MethodPut, "/targets", "put-target", "Add or change somebody who is told of exceptions", func(ctx context.Context, in *putTargetInput) (*body[targetOutput], error) {
+	op(a, person.Admin, http.MethodPut, "/targets", "put-target", "Add or change somebody who is told of exceptions", func(ctx context.Context, in *putTargetInput) (*body[wire.NewTarget], error) {
 		id, secret, err := a.relay.PutTarget(ctx, in.Body, who(ctx))
-		return &body[targetOutput]{targetOutput{id, secret}}, err
+		return &body[wire.NewTarget]{wire.NewTarget{ID: id, Secret: secret}}, err
 	})
 	type targetID struct {
 		ID int64 `path:"id"`

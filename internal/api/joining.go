@@ -8,7 +8,6 @@ import (
 	"net/http"
 	"net/url"
 	"strings"
-	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/go-chi/chi/v5"
@@ -21,89 +20,11 @@ import (
 	"openrelay/internal/relay/joining"
 	"openrelay/internal/setup"
 	"openrelay/internal/store"
+	"openrelay/internal/wire"
 )
 
-// Connector is a system that can be joined.
-type Connector struct {
-	Connector string                 `json:"connector"`
-	Title     string                 `json:"title"`
-	Side      string                 `json:"side"`
-	About     string                 `json:"about"`
-	Extends   string                 `json:"extends,omitempty"`
-	Added     bool                   `json:"added" doc:"A person added it; the others are built in"`
-	Address   string                 `json:"address,omitempty" doc:"Where it is reached, unless a person says otherwise"`
-	Way       string                 `json:"way" enum:"consent,client,password,key,token,inbound"`
-	Fields    []connector.Field      `json:"fields"`
-	Steps     []string               `json:"steps"`
-	Sites     []connector.Site       `json:"sites"`
-	Can       connector.Capabilities `json:"can"`
-	Used      int64                  `json:"used" doc:"Connections that use it"`
-}
-
-// Account is what lets us in at an outside system.
-type Account struct {
-	ID        int64    `json:"id"`
-	Connector string   `json:"connector"`
-	Title     string   `json:"title"`
-	Address   string   `json:"address"`
-	Name      string   `json:"name" doc:"Our name on the other side"`
-	Number    string   `json:"number" doc:"Our number on the other side"`
-	Country   string   `json:"country,omitempty"`
-	Used      []string `json:"used" doc:"Names of the connections that use it"`
-}
-
-// Join is a connection being set up, with everything the person who does it looks at.
-type Join struct {
-	Connection Connection       `json:"connection"`
-	Connector  Connector        `json:"connector"`
-	Accounts   []Account        `json:"accounts" doc:"Accounts of the same system that are there already"`
-	Checklist  []joining.Check  `json:"checklist"`
-	Ready      bool             `json:"ready" doc:"Nothing that is required is missing"`
-	Identity   message.Identity `json:"identity" doc:"Who we are on the other side, once it let us in"`
-	Last       *engine.Tested   `json:"last,omitempty" doc:"The last verdict on an access"`
-	Return     string           `json:"return" doc:"Path of the return address for a consent"`
-}
-
-// ImportView is a first import and how it stands.
-type ImportView struct {
-	joining.Import
-	Records []ImportRecord `json:"records" doc:"Up to 200, conflicts first"`
-	Total   int64          `json:"total"`
-	Done    int64          `json:"done"`
-}
-
-// ImportRecord is a record of a first import.
-type ImportRecord struct {
-	Kind    message.Feed `json:"kind"`
-	Number  string       `json:"number"`
-	Title   string       `json:"title"`
-	Verdict string       `json:"verdict"`
-	Reason  string       `json:"reason,omitempty"`
-	Done    bool         `json:"done"`
-}
-
-// BenchRow is an exchange that was tried.
-type BenchRow struct {
-	ID       int64              `json:"id"`
-	At       *time.Time         `json:"at"`
-	Who      string             `json:"who"`
-	Feed     message.Feed       `json:"feed"`
-	Message  string             `json:"message"`
-	Exchange connector.Exchange `json:"exchange"`
-	Error    string             `json:"error,omitempty"`
-}
-
-// Location is a place that holds stock.
-type Location struct {
-	ID   int64  `json:"id"`
-	Code string `json:"code"`
-	Name string `json:"name"`
-
-	Keeper string `json:"keeper,omitempty" doc:"Connection whose word counts there; empty: ours"`
-}
-
-func (a *API) connector(d *connector.Definition, used int64) Connector {
-	c := Connector{Connector: d.Connector, Title: d.Title, Side: d.Side, About: d.About, Extends: d.Extends, Added: a.relay.Added(d.Connector), Address: d.Address.Default, Way: d.Access.Way,
+func (a *API) connector(d *connector.Definition, used int64) wire.Connector {
+	c := wire.Connector{Connector: d.Connector, Title: d.Title, Side: d.Side, About: d.About, Extends: d.Extends, Added: a.relay.Added(d.Connector), Address: d.Address.Default, Way: d.Access.Way,
 		Fields: d.Access.Fields, Steps: d.Access.Steps, Sites: d.Sites, Can: d.Capabilities(), Used: used}
 	if c.Fields == nil {
 		c.Fields = []connector.Field{}
@@ -118,7 +39,7 @@ func (a *API) connector(d *connector.Definition, used int64) Connector {
 }
 
 // accounts lists the accounts of a connector, or all.
-func (a *API) accounts(ctx context.Context, only string) ([]Account, error) {
+func (a *API) accounts(ctx context.Context, only string) ([]wire.Account, error) {
 	list, err := a.relay.Store.Accounts(ctx)
 	if err != nil {
 		return nil, err
@@ -127,12 +48,12 @@ func (a *API) accounts(ctx context.Context, only string) ([]Account, error) {
 	if err != nil {
 		return nil, err
 	}
-	out := []Account{}
+	out := []wire.Account{}
 	for _, acc := range list {
 		if only != "" && acc.Connector != only {
 			continue
 		}
-		v := Account{ID: acc.ID, Connector: acc.Connector, Title: acc.Name, Address: acc.BaseURL, Used: []string{}}
+		v := wire.Account{ID: acc.ID, Connector: acc.Connector, Title: acc.Name, Address: acc.BaseURL, Used: []string{}}
 		var id message.Identity
 		if err := json.Unmarshal([]byte(acc.Identity), &id); err != nil {
 			return nil, err
@@ -149,24 +70,24 @@ func (a *API) accounts(ctx context.Context, only string) ([]Account, error) {
 }
 
 func (a *API) connectors() {
-	op(a, person.Viewer, http.MethodGet, "/connectors", "connectors", "The systems that can be joined", func(ctx context.Context, _ *struct{}) (*body[[]Connector], error) {
+	op(a, person.Viewer, http.MethodGet, "/connectors", "connectors", "The systems that can be joined", func(ctx context.Context, _ *struct{}) (*body[[]wire.Connector], error) {
 		views, err := a.relay.Connections(ctx)
 		used := map[string]int64{}
 		for _, v := range views {
 			used[v.Connector]++
 		}
 		lib := a.relay.Library()
-		out := make([]Connector, 0, len(lib))
+		out := make([]wire.Connector, 0, len(lib))
 		for _, code := range lib.Codes() {
 			out = append(out, a.connector(lib[code], used[code]))
 		}
-		return &body[[]Connector]{out}, err
+		return &body[[]wire.Connector]{out}, err
 	})
 	type codeInput struct {
 		Code string `path:"code" maxLength:"60"`
 	}
 	type text struct {
-		Connector
+		wire.Connector
 		Text string `json:"text" doc:"The definition as it was written"`
 	}
 	op(a, person.Viewer, http.MethodGet, "/connectors/{code}", "connector", "One connector with its definition", func(_ context.Context, in *codeInput) (*body[text], error) {
@@ -182,49 +103,44 @@ func (a *API) connectors() {
 			Text string `json:"text" maxLength:"1000000"`
 		}
 	}
-	type checked struct {
-		Good     bool                `json:"good"`
-		Mistakes []connector.Mistake `json:"mistakes"`
-		Title    string              `json:"title,omitempty"`
-	}
 	name := func(file string) string {
 		if file == "" {
 			return "definition.yaml"
 		}
 		return file
 	}
-	op(a, person.Operator, http.MethodPost, "/connectors/check", "check-connector", "Check a definition without adding it", func(_ context.Context, in *definition) (*body[checked], error) {
+	op(a, person.Operator, http.MethodPost, "/connectors/check", "check-connector", "Check a definition without adding it", func(_ context.Context, in *definition) (*body[wire.DefinitionCheck], error) {
 		d, err := connector.Load(name(in.Body.File), []byte(in.Body.Text), a.relay.Library())
 		var bad connector.Mistakes
 		if errors.As(err, &bad) {
-			return &body[checked]{checked{Mistakes: bad}}, nil
+			return &body[wire.DefinitionCheck]{wire.DefinitionCheck{Mistakes: bad}}, nil
 		}
 		if err != nil {
 			return nil, err
 		}
-		return &body[checked]{checked{Good: true, Mistakes: []connector.Mistake{}, Title: d.Title}}, nil
+		return &body[wire.DefinitionCheck]{wire.DefinitionCheck{Good: true, Mistakes: []connector.Mistake{}, Title: d.Title}}, nil
 	})
-	op(a, person.Admin, http.MethodPost, "/connectors", "add-connector", "Add a definition, or replace one that was added before", func(ctx context.Context, in *definition) (*body[Connector], error) {
+	op(a, person.Admin, http.MethodPost, "/connectors", "add-connector", "Add a definition, or replace one that was added before", func(ctx context.Context, in *definition) (*body[wire.Connector], error) {
 		d, err := a.relay.AddDefinition(ctx, name(in.Body.File), in.Body.Text, who(ctx))
 		if err != nil {
 			return nil, err
 		}
-		return &body[Connector]{a.connector(d, 0)}, nil
+		return &body[wire.Connector]{a.connector(d, 0)}, nil
 	})
 	op(a, person.Admin, http.MethodDelete, "/connectors/{code}", "drop-connector", "Remove a definition that was added and nobody uses", func(ctx context.Context, in *codeInput) (*struct{}, error) {
 		return nil, a.relay.DropDefinition(ctx, in.Code, who(ctx))
 	})
-	op(a, person.Viewer, http.MethodGet, "/accounts", "accounts", "What lets us in at outside systems", func(ctx context.Context, _ *struct{}) (*body[[]Account], error) {
+	op(a, person.Viewer, http.MethodGet, "/accounts", "accounts", "What lets us in at outside systems", func(ctx context.Context, _ *struct{}) (*body[[]wire.Account], error) {
 		list, err := a.accounts(ctx, "")
-		return &body[[]Account]{list}, err
+		return &body[[]wire.Account]{list}, err
 	})
-	op(a, person.Viewer, http.MethodGet, "/locations", "locations", "The places that hold stock", func(ctx context.Context, _ *struct{}) (*body[[]Location], error) {
+	op(a, person.Viewer, http.MethodGet, "/locations", "locations", "The places that hold stock", func(ctx context.Context, _ *struct{}) (*body[[]wire.Location], error) {
 		list, err := a.relay.Store.Locations(ctx)
-		out := make([]Location, len(list))
+		out := make([]wire.Location, len(list))
 		for i, l := range list {
-			out[i] = Location{ID: l.ID, Code: l.Code, Name: l.Name, Keeper: a.relay.Code(l.Keeper)}
+			out[i] = wire.Location{ID: l.ID, Code: l.Code, Name: l.Name, Keeper: a.relay.Code(l.Keeper)}
 		}
-		return &body[[]Location]{out}, err
+		return &body[[]wire.Location]{out}, err
 	})
 	type locationInput struct {
 		Code string `path:"code" maxLength:"31"`
@@ -233,14 +149,14 @@ func (a *API) connectors() {
 			Keeper string `json:"keeper,omitempty" doc:"Code of the connection whose word counts there; empty: ours"`
 		}
 	}
-	op(a, person.Admin, http.MethodPut, "/locations/{code}", "put-location", "Add a location, or change its name and whose word counts there", func(ctx context.Context, in *locationInput) (*body[Location], error) {
+	op(a, person.Admin, http.MethodPut, "/locations/{code}", "put-location", "Add a location, or change its name and whose word counts there", func(ctx context.Context, in *locationInput) (*body[wire.Location], error) {
 		if err := a.relay.PutLocation(ctx, in.Code, in.Body.Name, in.Body.Keeper, who(ctx)); err != nil {
 			return nil, err
 		}
 		list, err := a.relay.Store.Locations(ctx)
 		for _, l := range list {
 			if l.Code == in.Code {
-				return &body[Location]{Location{ID: l.ID, Code: l.Code, Name: l.Name, Keeper: a.relay.Code(l.Keeper)}}, err
+				return &body[wire.Location]{wire.Location{ID: l.ID, Code: l.Code, Name: l.Name, Keeper: a.relay.Code(l.Keeper)}}, err
 			}
 		}
 		return nil, err
@@ -252,7 +168,7 @@ func (a *API) connectors() {
 	})
 }
 
-func (a *API) join(ctx context.Context, code string) (*body[Join], error) {
+func (a *API) join(ctx context.Context, code string) (*body[wire.Join], error) {
 	views, err := a.relay.Connections(ctx)
 	if err != nil {
 		return nil, err
@@ -261,7 +177,7 @@ func (a *API) join(ctx context.Context, code string) (*body[Join], error) {
 		if v.Code != code {
 			continue
 		}
-		out := Join{Connection: a.connection(v), Connector: a.connector(a.relay.Connector(v.Connector), 0), Ready: true, Return: "/back"}
+		out := wire.Join{Connection: a.connection(v), Connector: a.connector(a.relay.Connector(v.Connector), 0), Ready: true, Return: "/back"}
 		if out.Accounts, err = a.accounts(ctx, v.Connector); err != nil {
 			return nil, err
 		}
@@ -275,7 +191,7 @@ func (a *API) join(ctx context.Context, code string) (*body[Join], error) {
 		if t, ok := a.relay.LastTest(code); ok {
 			out.Last = &t
 		}
-		return &body[Join]{out}, nil
+		return &body[wire.Join]{out}, nil
 	}
 	return nil, fmt.Errorf("connection %s: %w", code, store.ErrNotFound)
 }
@@ -285,14 +201,14 @@ func (a *API) joins() {
 		Code string `path:"code" maxLength:"60"`
 	}
 	type newInput struct{ Body joining.NewJoin }
-	op(a, person.Admin, http.MethodPost, "/joins", "start-join", "Begin to set a connection up", func(ctx context.Context, in *newInput) (*body[Join], error) {
+	op(a, person.Admin, http.MethodPost, "/joins", "start-join", "Begin to set a connection up", func(ctx context.Context, in *newInput) (*body[wire.Join], error) {
 		code, err := a.relay.StartJoin(ctx, in.Body, who(ctx))
 		if err != nil {
 			return nil, err
 		}
 		return a.join(ctx, code)
 	})
-	op(a, person.Viewer, http.MethodGet, "/connections/{code}/join", "join", "A connection being set up", func(ctx context.Context, in *codeInput) (*body[Join], error) {
+	op(a, person.Viewer, http.MethodGet, "/connections/{code}/join", "join", "A connection being set up", func(ctx context.Context, in *codeInput) (*body[wire.Join], error) {
 		return a.join(ctx, in.Code)
 	})
 	op(a, person.Admin, http.MethodDelete, "/connections/{code}/join", "drop-join", "Give a set-up up", func(ctx context.Context, in *codeInput) (*struct{}, error) {
@@ -313,16 +229,13 @@ func (a *API) joins() {
 			Origin string `json:"origin" maxLength:"300" doc:"Address of this service as the person's browser reaches it"`
 		}
 	}
-	type page struct {
-		Page string `json:"page" doc:"The other side's page on which the person lets us in"`
-	}
-	op(a, person.Admin, http.MethodPost, "/connections/{code}/consent", "ask-consent", "Prepare a consent on the other side's page", func(ctx context.Context, in *consentInput) (*body[page], error) {
+	op(a, person.Admin, http.MethodPost, "/connections/{code}/consent", "ask-consent", "Prepare a consent on the other side's page", func(ctx context.Context, in *consentInput) (*body[wire.ConsentPage], error) {
 		u, err := url.Parse(in.Body.Origin)
 		if err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" {
 			return nil, engine.Refuse("origin %q: an address such as https://relay.example is expected", in.Body.Origin)
 		}
 		p, err := a.relay.AskConsent(ctx, in.Code, in.Body.Access, u.Scheme+"://"+u.Host+"/back", who(ctx))
-		return &body[page]{page{p}}, err
+		return &body[wire.ConsentPage]{wire.ConsentPage{Page: p}}, err
 	})
 	type confirmInput struct {
 		Code string `path:"code" maxLength:"60"`
@@ -331,7 +244,7 @@ func (a *API) joins() {
 			Yes    bool   `json:"yes" doc:"Whether it is the one that is meant; if not, the access is forgotten"`
 		}
 	}
-	op(a, person.Admin, http.MethodPost, "/connections/{code}/confirm", "confirm", "Say whether the account is the one that is meant", func(ctx context.Context, in *confirmInput) (*body[Join], error) {
+	op(a, person.Admin, http.MethodPost, "/connections/{code}/confirm", "confirm", "Say whether the account is the one that is meant", func(ctx context.Context, in *confirmInput) (*body[wire.Join], error) {
 		code, err := a.relay.Confirm(ctx, in.Code, in.Body.Number, in.Body.Yes, who(ctx))
 		if err != nil {
 			return nil, err
@@ -343,7 +256,7 @@ func (a *API) joins() {
 		IfMatch string `header:"If-Match"`
 		Body    engine.Settings
 	}
-	op(a, person.Admin, http.MethodPut, "/connections/{code}/settings", "set-settings", "Replace the settings of a connection", func(ctx context.Context, in *settingsInput) (*body[Join], error) {
+	op(a, person.Admin, http.MethodPut, "/connections/{code}/settings", "set-settings", "Replace the settings of a connection", func(ctx context.Context, in *settingsInput) (*body[wire.Join], error) {
 		rev, err := seenRevision(in.IfMatch)
 		if err != nil {
 			return nil, err
@@ -360,7 +273,7 @@ func (a *API) joins() {
 			Overrides string `json:"overrides" maxLength:"1000000" doc:"Part of a definition, as YAML; empty takes all away"`
 		}
 	}
-	op(a, person.Admin, http.MethodPut, "/connections/{code}/overrides", "set-overrides", "Replace what a connection changes of its connector", func(ctx context.Context, in *overridesInput) (*body[Join], error) {
+	op(a, person.Admin, http.MethodPut, "/connections/{code}/overrides", "set-overrides", "Replace what a connection changes of its connector", func(ctx context.Context, in *overridesInput) (*body[wire.Join], error) {
 		rev, err := seenRevision(in.IfMatch)
 		if err != nil {
 			return nil, err
@@ -370,7 +283,7 @@ func (a *API) joins() {
 		}
 		return a.join(ctx, in.Code)
 	})
-	op(a, person.Admin, http.MethodPost, "/connections/{code}/switch-on", "switch-on", "Put a connection to work whose set-up is complete", func(ctx context.Context, in *codeInput) (*body[Join], error) {
+	op(a, person.Admin, http.MethodPost, "/connections/{code}/switch-on", "switch-on", "Put a connection to work whose set-up is complete", func(ctx context.Context, in *codeInput) (*body[wire.Join], error) {
 		if err := a.relay.SwitchOn(ctx, in.Code, who(ctx)); err != nil {
 			return nil, err
 		}
@@ -380,7 +293,7 @@ func (a *API) joins() {
 		out, err := a.relay.WouldLeave(ctx, in.Code)
 		return &body[joining.Leaving]{out}, err
 	})
-	op(a, person.Admin, http.MethodPost, "/connections/{code}/leave", "leave", "Disconnect; orders and history stay", func(ctx context.Context, in *codeInput) (*body[Join], error) {
+	op(a, person.Admin, http.MethodPost, "/connections/{code}/leave", "leave", "Disconnect; orders and history stay", func(ctx context.Context, in *codeInput) (*body[wire.Join], error) {
 		if err := a.relay.Leave(ctx, in.Code, who(ctx)); err != nil {
 			return nil, err
 		}
@@ -416,11 +329,11 @@ func (a *API) previews() {
 		p, err := a.relay.StockPreview(ctx, in.Code)
 		return &body[joining.Preview]{p}, err
 	})
-	view := func(ctx context.Context, code string) (*body[ImportView], error) {
+	view := func(ctx context.Context, code string) (*body[wire.ImportView], error) {
 		im, err := a.relay.FirstImport(ctx, code)
-		out := ImportView{Import: im, Records: make([]ImportRecord, len(im.Records))}
+		out := wire.ImportView{Import: im, Records: make([]wire.ImportRecord, len(im.Records))}
 		for i, r := range im.Records {
-			out.Records[i] = ImportRecord{r.Kind, r.OutsideID, r.Title, r.Verdict, r.Reason, r.Done}
+			out.Records[i] = wire.ImportRecord{Kind: r.Kind, Number: r.OutsideID, Title: r.Title, Verdict: r.Verdict, Reason: r.Reason, Done: r.Done}
 		}
 		for _, c := range im.Counts {
 			out.Total += c.Count
@@ -428,22 +341,22 @@ func (a *API) previews() {
 				out.Done += c.Count
 			}
 		}
-		return &body[ImportView]{out}, err
+		return &body[wire.ImportView]{out}, err
 	}
-	op(a, person.Viewer, http.MethodGet, "/connections/{code}/import", "first-import", "The first import and how it stands", func(ctx context.Context, in *codeInput) (*body[ImportView], error) {
+	op(a, person.Viewer, http.MethodGet, "/connections/{code}/import", "first-import", "The first import and how it stands", func(ctx context.Context, in *codeInput) (*body[wire.ImportView], error) {
 		return view(ctx, in.Code)
 	})
 	type lookInput struct {
 		Code string `path:"code" maxLength:"60"`
 		Body joining.ImportChoices
 	}
-	op(a, person.Admin, http.MethodPost, "/connections/{code}/import", "look-at-import", "Look at what is there; nothing is changed", func(ctx context.Context, in *lookInput) (*body[ImportView], error) {
+	op(a, person.Admin, http.MethodPost, "/connections/{code}/import", "look-at-import", "Look at what is there; nothing is changed", func(ctx context.Context, in *lookInput) (*body[wire.ImportView], error) {
 		if err := a.relay.LookAtImport(ctx, in.Code, in.Body, who(ctx)); err != nil {
 			return nil, err
 		}
 		return view(ctx, in.Code)
 	})
-	op(a, person.Admin, http.MethodPost, "/connections/{code}/import/go", "go-on-with-import", "Bring over what was found", func(ctx context.Context, in *codeInput) (*body[ImportView], error) {
+	op(a, person.Admin, http.MethodPost, "/connections/{code}/import/go", "go-on-with-import", "Bring over what was found", func(ctx context.Context, in *codeInput) (*body[wire.ImportView], error) {
 		if err := a.relay.GoOnWithImport(ctx, in.Code, who(ctx)); err != nil {
 			return nil, err
 		}
@@ -462,7 +375,7 @@ func (a *API) bench() {
 			Test bool `json:"test"`
 		}
 	}
-	op(a, person.Admin, http.MethodPut, "/connections/{code}/test-mode", "set-test", "Put a connection in test, or take it live", func(ctx context.Context, in *testInput) (*body[Join], error) {
+	op(a, person.Admin, http.MethodPut, "/connections/{code}/test-mode", "set-test", "Put a connection in test, or take it live", func(ctx context.Context, in *testInput) (*body[wire.Join], error) {
 		rev, err := seenRevision(in.IfMatch)
 		if err != nil {
 			return nil, err
@@ -472,14 +385,11 @@ func (a *API) bench() {
 		}
 		return a.join(ctx, in.Code)
 	})
-	type cleared struct {
-		Orders int64 `json:"orders"`
-	}
-	op(a, person.Admin, http.MethodPost, "/connections/{code}/clear-tests", "clear-tests", "Remove the test orders and what was tried on the bench", func(ctx context.Context, in *codeInput) (*body[cleared], error) {
+	op(a, person.Admin, http.MethodPost, "/connections/{code}/clear-tests", "clear-tests", "Remove the test orders and what was tried on the bench", func(ctx context.Context, in *codeInput) (*body[wire.Cleared], error) {
 		n, err := a.relay.ClearTests(ctx, in.Code, who(ctx))
-		return &body[cleared]{cleared{n}}, err
+		return &body[wire.Cleared]{wire.Cleared{Orders: n}}, err
 	})
-	op(a, person.Viewer, http.MethodGet, "/connections/{code}/bench", "bench", "What was tried on the bench, newest first", func(ctx context.Context, in *codeInput) (*body[[]BenchRow], error) {
+	op(a, person.Viewer, http.MethodGet, "/connections/{code}/bench", "bench", "What was tried on the bench, newest first", func(ctx context.Context, in *codeInput) (*body[[]wire.BenchRow], error) {
 		views, err := a.relay.Connections(ctx)
 		if err != nil {
 			return nil, err
@@ -489,14 +399,14 @@ func (a *API) bench() {
 				continue
 			}
 			list, err := a.relay.Store.Bench(ctx, v.ID)
-			out := make([]BenchRow, len(list))
+			out := make([]wire.BenchRow, len(list))
 			for i, r := range list {
-				out[i] = BenchRow{ID: r.ID, At: at(r.At), Who: r.Who, Feed: r.Feed, Message: r.Message, Error: r.Error}
+				out[i] = wire.BenchRow{ID: r.ID, At: at(r.At), Who: r.Who, Feed: r.Feed, Message: r.Message, Error: r.Error}
 				if err := json.Unmarshal([]byte(r.Exchange), &out[i].Exchange); err != nil {
 					return nil, err
 				}
 			}
-			return &body[[]BenchRow]{out}, err
+			return &body[[]wire.BenchRow]{out}, err
 		}
 		return nil, fmt.Errorf("connection %s: %w", in.Code, store.ErrNotFound)
 	})
@@ -504,12 +414,9 @@ func (a *API) bench() {
 		Code string       `path:"code" maxLength:"60"`
 		Feed message.Feed `query:"feed" maxLength:"40"`
 	}
-	type sample struct {
-		Text string `json:"text"`
-	}
-	op(a, person.Operator, http.MethodGet, "/connections/{code}/sample", "sample", "Something to try a feed with", func(ctx context.Context, in *sampleInput) (*body[sample], error) {
+	op(a, person.Operator, http.MethodGet, "/connections/{code}/sample", "sample", "Something to try a feed with", func(ctx context.Context, in *sampleInput) (*body[wire.Sample], error) {
 		text, err := a.relay.Sample(ctx, in.Code, in.Feed)
-		return &body[sample]{sample{text}}, err
+		return &body[wire.Sample]{wire.Sample{Text: text}}, err
 	})
 	type tryInput struct {
 		Code string `path:"code" maxLength:"60"`

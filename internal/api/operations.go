@@ -17,6 +17,7 @@ import (
 	"openrelay/internal/core/place"
 	"openrelay/internal/relay/shipping"
 	"openrelay/internal/store"
+	"openrelay/internal/wire"
 )
 
 type body[T any] struct{ Body T }
@@ -85,7 +86,7 @@ func (a *API) people() {
 		}
 	}
 	type session struct {
-		Body Person
+		Body wire.Person
 	}
 	huma.Register(a.huma, huma.Operation{OperationID: "sign-in", Method: http.MethodPost, Path: "/api/v1/session", Summary: "Sign in with e-mail and password", Tags: []string{"session"}, Errors: []int{401, 429}},
 		func(ctx context.Context, in *signIn) (*session, error) {
@@ -106,7 +107,7 @@ func (a *API) people() {
 			}
 			a.sessions.Put(ctx, "user", u.ID)
 			a.sessions.Put(ctx, "used", now.Unix())
-			return &session{Person{u.Name, u.Email, u.Role}}, nil
+			return &session{wire.Person{Name: u.Name, Email: u.Email, Role: u.Role}}, nil
 		})
 	op(a, person.Anybody, http.MethodDelete, "/session", "sign-out", "Sign out", func(ctx context.Context, _ *struct{}) (*struct{}, error) {
 		return nil, a.sessions.Destroy(ctx)
@@ -117,10 +118,10 @@ func (a *API) people() {
 }
 
 func (a *API) board() {
-	op(a, person.Viewer, http.MethodGet, "/board", "board", "Everything at a glance", func(ctx context.Context, _ *struct{}) (*body[Board], error) {
+	op(a, person.Viewer, http.MethodGet, "/board", "board", "Everything at a glance", func(ctx context.Context, _ *struct{}) (*body[wire.Board], error) {
 		now := a.relay.Now()
 		st := a.relay.Store
-		b := Board{Now: now, Stages: []StageCount{}, Connections: []Connection{}, Places: []PlaceCount{}, Late: []OrderRow{}}
+		b := wire.Board{Now: now, Stages: []wire.StageCount{}, Connections: []wire.Connection{}, Places: []wire.PlaceCount{}, Late: []wire.OrderRow{}}
 		var err error
 		if b.Company, err = st.Setting(ctx, "company"); err != nil {
 			return nil, err
@@ -135,7 +136,7 @@ func (a *API) board() {
 		}
 		for _, s := range order.Stages {
 			if c := by[string(s)]; s != order.Void {
-				b.Stages = append(b.Stages, StageCount{string(s), c.Count, at(c.Oldest)})
+				b.Stages = append(b.Stages, wire.StageCount{Stage: string(s), Count: c.Count, Oldest: at(c.Oldest)})
 			}
 		}
 		conns, err := a.relay.Connections(ctx)
@@ -150,7 +151,7 @@ func (a *API) board() {
 			return nil, err
 		}
 		for _, p := range places {
-			b.Places = append(b.Places, PlaceCount{p.Code, p.Name, p.ToPick, p.ToShip})
+			b.Places = append(b.Places, wire.PlaceCount{Code: p.Code, Name: p.Name, ToPick: p.ToPick, ToShip: p.ToShip})
 		}
 		if b.Exceptions, err = a.groups(ctx, store.ExceptionFilter{Limit: 12}); err != nil {
 			return nil, err
@@ -162,7 +163,7 @@ func (a *API) board() {
 		for _, r := range late {
 			b.Late = append(b.Late, a.orderRow(ctx, r))
 		}
-		return &body[Board]{b}, nil
+		return &body[wire.Board]{b}, nil
 	})
 	type activityInput struct {
 		PageInput
@@ -171,9 +172,9 @@ func (a *API) board() {
 		Thing  string `query:"thing" doc:"Only what happened to things of this kind"`
 		What   string `query:"what" doc:"Only this kind of happening"`
 	}
-	op(a, person.Viewer, http.MethodGet, "/activity", "activity", "What happened, newest first", func(ctx context.Context, in *activityInput) (*paged[Entry], error) {
+	op(a, person.Viewer, http.MethodGet, "/activity", "activity", "What happened, newest first", func(ctx context.Context, in *activityInput) (*paged[wire.Entry], error) {
 		list, err := a.relay.Store.Activity(ctx, store.ActivityFilter{Who: in.Who, Thing: in.Thing, What: in.What, Before: in.Before, Limit: in.Limit})
-		out := &paged[Entry]{Body: a.entries(ctx, list)}
+		out := &paged[wire.Entry]{Body: a.entries(ctx, list)}
 		if len(list) == in.Limit {
 			q := url.Values{"limit": {fmt.Sprint(in.Limit)}}
 			for k, v := range map[string]string{"who": in.Who, "thing": in.Thing, "what": in.What} {
@@ -188,39 +189,35 @@ func (a *API) board() {
 	type findInput struct {
 		Code string `query:"code" maxLength:"80" doc:"Something scanned or typed"`
 	}
-	type found struct {
-		Kind string `json:"kind" enum:"order,shipment,item,purchase,transfer,none"`
-		Key  string `json:"key"`
-	}
-	op(a, person.Viewer, http.MethodGet, "/find", "find", "What a scanned code stands for", func(ctx context.Context, in *findInput) (*body[found], error) {
+	op(a, person.Viewer, http.MethodGet, "/find", "find", "What a scanned code stands for", func(ctx context.Context, in *findInput) (*body[wire.Found], error) {
 		code := strings.TrimSpace(in.Code)
 		if o, err := a.relay.Store.OrderByNumber(ctx, code); err == nil {
-			return &body[found]{found{"order", o.Number}}, nil
+			return &body[wire.Found]{wire.Found{Kind: "order", Key: o.Number}}, nil
 		}
 		if s, err := a.relay.Store.Shipment(ctx, code); err == nil {
-			return &body[found]{found{"shipment", s.Number}}, nil
+			return &body[wire.Found]{wire.Found{Kind: "shipment", Key: s.Number}}, nil
 		}
 		if p, err := a.relay.Store.Purchase(ctx, code); err == nil {
-			return &body[found]{found{"purchase", p.Number}}, nil
+			return &body[wire.Found]{wire.Found{Kind: "purchase", Key: p.Number}}, nil
 		}
 		if t, err := a.relay.Store.Transfer(ctx, code); err == nil {
-			return &body[found]{found{"transfer", t.Number}}, nil
+			return &body[wire.Found]{wire.Found{Kind: "transfer", Key: t.Number}}, nil
 		}
 		if i, err := a.relay.Store.ItemByCode(ctx, code); err == nil {
-			return &body[found]{found{"item", i.SKU}}, nil
+			return &body[wire.Found]{wire.Found{Kind: "item", Key: i.SKU}}, nil
 		}
-		return &body[found]{found{"none", code}}, nil
+		return &body[wire.Found]{wire.Found{Kind: "none", Key: code}}, nil
 	})
 }
 
 func (a *API) orders() {
-	op(a, person.Viewer, http.MethodGet, "/orders", "orders", "List orders, newest first", func(ctx context.Context, in *OrdersInput) (*paged[OrderRow], error) {
+	op(a, person.Viewer, http.MethodGet, "/orders", "orders", "List orders, newest first", func(ctx context.Context, in *OrdersInput) (*paged[wire.OrderRow], error) {
 		f, err := in.filter(ctx, a.relay.Zone())
 		if err != nil {
 			return nil, err
 		}
 		list, err := a.relay.Store.ListOrders(ctx, f)
-		out := &paged[OrderRow]{Body: make([]OrderRow, len(list))}
+		out := &paged[wire.OrderRow]{Body: make([]wire.OrderRow, len(list))}
 		for i, r := range list {
 			out.Body[i] = a.orderRow(ctx, r)
 		}
@@ -234,7 +231,7 @@ func (a *API) orders() {
 	})
 	type orderOutput struct {
 		ETag string `header:"ETag"`
-		Body Order
+		Body wire.Order
 	}
 	get := func(ctx context.Context, n string) (*orderOutput, error) {
 		v, err := a.relay.Order(ctx, n)
@@ -246,15 +243,12 @@ func (a *API) orders() {
 	op(a, person.Viewer, http.MethodGet, "/orders/{number}", "order", "One order with everything known about it", func(ctx context.Context, in *NumberInput) (*orderOutput, error) {
 		return get(ctx, in.Number)
 	})
-	type shipmentRef struct {
-		Shipment string `json:"shipment"`
-	}
-	op(a, person.Operator, http.MethodPost, "/orders/{number}/pick", "pick", "Begin to pick an order, or go on", func(ctx context.Context, in *NumberInput) (*body[shipmentRef], error) {
+	op(a, person.Operator, http.MethodPost, "/orders/{number}/pick", "pick", "Begin to pick an order, or go on", func(ctx context.Context, in *NumberInput) (*body[wire.ShipmentRef], error) {
 		s, err := a.relay.StartPick(ctx, in.Number, who(ctx))
 		if err != nil {
 			return nil, wrapNumber("order", in.Number, err)
 		}
-		return &body[shipmentRef]{shipmentRef{s}}, nil
+		return &body[wire.ShipmentRef]{wire.ShipmentRef{Shipment: s}}, nil
 	})
 	type releaseInput struct {
 		NumberInput
@@ -313,7 +307,7 @@ func (a *API) shipments() {
 		Manifest int64  `query:"manifest"`
 		Before   string `query:"before" doc:"Keyset: a shipment's number"`
 	}
-	op(a, person.Viewer, http.MethodGet, "/shipments", "shipments", "List shipments, newest first", func(ctx context.Context, in *listInput) (*paged[Shipment], error) {
+	op(a, person.Viewer, http.MethodGet, "/shipments", "shipments", "List shipments, newest first", func(ctx context.Context, in *listInput) (*paged[wire.Shipment], error) {
 		var states []string
 		if in.State != "" {
 			states = strings.Split(in.State, ",")
@@ -327,7 +321,7 @@ func (a *API) shipments() {
 			before = s.ID
 		}
 		list, err := a.relay.Store.ListShipments(ctx, states, in.Manifest, before, in.Limit)
-		out := &paged[Shipment]{Body: make([]Shipment, len(list))}
+		out := &paged[wire.Shipment]{Body: make([]wire.Shipment, len(list))}
 		for i, s := range list {
 			out.Body[i] = a.shipment(ctx, s)
 		}
@@ -340,14 +334,14 @@ func (a *API) shipments() {
 		}
 		return out, err
 	})
-	get := func(ctx context.Context, n string) (*body[ShipmentView], error) {
+	get := func(ctx context.Context, n string) (*body[wire.ShipmentView], error) {
 		v, err := a.relay.Shipment(ctx, n)
 		if err != nil {
 			return nil, fmt.Errorf("shipment %s: %w", n, err)
 		}
-		return &body[ShipmentView]{a.shipmentView(ctx, v)}, nil
+		return &body[wire.ShipmentView]{a.shipmentView(ctx, v)}, nil
 	}
-	op(a, person.Viewer, http.MethodGet, "/shipments/{number}", "shipment", "One shipment with what is to be picked", func(ctx context.Context, in *NumberInput) (*body[ShipmentView], error) {
+	op(a, person.Viewer, http.MethodGet, "/shipments/{number}", "shipment", "One shipment with what is to be picked", func(ctx context.Context, in *NumberInput) (*body[wire.ShipmentView], error) {
 		return get(ctx, in.Number)
 	})
 	type scanInput struct {
@@ -358,17 +352,12 @@ func (a *API) shipments() {
 			Quantity int64  `json:"quantity,omitempty" minimum:"0" doc:"Units; 0 means one"`
 		}
 	}
-	type scanOutput struct {
-		Outcome  picking.Outcome `json:"outcome"`
-		Wants    []picking.Want  `json:"wants"`
-		Expected string          `json:"expected"`
-	}
-	op(a, person.Operator, http.MethodPost, "/shipments/{number}/scan", "scan", "Scan an order, a bin or a product", func(ctx context.Context, in *scanInput) (*body[scanOutput], error) {
+	op(a, person.Operator, http.MethodPost, "/shipments/{number}/scan", "scan", "Scan an order, a bin or a product", func(ctx context.Context, in *scanInput) (*body[wire.Scanned], error) {
 		s, err := a.relay.Scan(ctx, in.Number, in.Body.Code, in.Body.Bin, in.Body.Quantity, who(ctx))
 		if err != nil {
 			return nil, wrapNumber("shipment", in.Number, err)
 		}
-		return &body[scanOutput]{scanOutput{s.Outcome, s.Wants, picking.Expected(s.Wants)}}, nil
+		return &body[wire.Scanned]{wire.Scanned{Outcome: s.Outcome, Wants: s.Wants, Expected: picking.Expected(s.Wants)}}, nil
 	})
 	type packInput struct {
 		NumberInput
@@ -379,7 +368,7 @@ func (a *API) shipments() {
 			Serials map[string][]string `json:"serials,omitempty" doc:"Serial numbers of the units that have them, by SKU"`
 		}
 	}
-	op(a, person.Operator, http.MethodPost, "/shipments/{number}/pack", "pack", "Pack what was picked into one parcel", func(ctx context.Context, in *packInput) (*body[ShipmentView], error) {
+	op(a, person.Operator, http.MethodPost, "/shipments/{number}/pack", "pack", "Pack what was picked into one parcel", func(ctx context.Context, in *packInput) (*body[wire.ShipmentView], error) {
 		if err := a.relay.Pack(ctx, in.Number, in.Body.Profile, in.Body.WeightG, in.Body.Serials, who(ctx)); err != nil {
 			return nil, wrapNumber("shipment", in.Number, err)
 		}
@@ -400,33 +389,33 @@ func (a *API) shipments() {
 			Service string `json:"service"`
 		}
 	}
-	op(a, person.Operator, http.MethodPost, "/shipments/{number}/ship", "ship", "Buy the label; the parcel leaves", func(ctx context.Context, in *shipInput) (*body[ShipmentView], error) {
+	op(a, person.Operator, http.MethodPost, "/shipments/{number}/ship", "ship", "Buy the label; the parcel leaves", func(ctx context.Context, in *shipInput) (*body[wire.ShipmentView], error) {
 		if _, err := a.relay.Ship(ctx, in.Number, in.Body.Carrier, in.Body.Service, who(ctx)); err != nil {
 			return nil, wrapNumber("shipment", in.Number, err)
 		}
 		return get(ctx, in.Number)
 	})
-	op(a, person.Viewer, http.MethodGet, "/profiles", "profiles", "Parcel profiles, smallest first", func(ctx context.Context, _ *struct{}) (*body[[]Profile], error) {
+	op(a, person.Viewer, http.MethodGet, "/profiles", "profiles", "Parcel profiles, smallest first", func(ctx context.Context, _ *struct{}) (*body[[]wire.Profile], error) {
 		list, err := a.relay.Store.Profiles(ctx)
-		return &body[[]Profile]{list}, err
+		return &body[[]wire.Profile]{list}, err
 	})
-	op(a, person.Viewer, http.MethodGet, "/manifests", "manifests", "The carriers' lists per day, newest first", func(ctx context.Context, in *PageInput) (*body[[]Manifest], error) {
+	op(a, person.Viewer, http.MethodGet, "/manifests", "manifests", "The carriers' lists per day, newest first", func(ctx context.Context, in *PageInput) (*body[[]wire.Manifest], error) {
 		list, err := a.relay.Store.Manifests(ctx, in.Limit)
-		out := make([]Manifest, len(list))
+		out := make([]wire.Manifest, len(list))
 		for i, m := range list {
 			out[i] = manifest(m)
 		}
-		return &body[[]Manifest]{out}, err
+		return &body[[]wire.Manifest]{out}, err
 	})
 	type manifestID struct {
 		ID int64 `path:"id"`
 	}
-	op(a, person.Operator, http.MethodPost, "/manifests/{id}/close", "close-manifest", "Close the day with a carrier", func(ctx context.Context, in *manifestID) (*body[Manifest], error) {
+	op(a, person.Operator, http.MethodPost, "/manifests/{id}/close", "close-manifest", "Close the day with a carrier", func(ctx context.Context, in *manifestID) (*body[wire.Manifest], error) {
 		if err := a.relay.CloseManifest(ctx, in.ID, who(ctx)); err != nil {
 			return nil, err
 		}
 		m, err := a.relay.Store.Manifest(ctx, in.ID)
-		return &body[Manifest]{manifest(m)}, err
+		return &body[wire.Manifest]{manifest(m)}, err
 	})
 }
 
@@ -434,27 +423,27 @@ func (a *API) connections() {
 	type codeInput struct {
 		Code string `path:"code"`
 	}
-	get := func(ctx context.Context, code string) (*body[Connection], error) {
+	get := func(ctx context.Context, code string) (*body[wire.Connection], error) {
 		list, err := a.relay.Connections(ctx)
 		if err != nil {
 			return nil, err
 		}
 		for _, v := range list {
 			if v.Code == code {
-				return &body[Connection]{a.connection(v)}, nil
+				return &body[wire.Connection]{a.connection(v)}, nil
 			}
 		}
 		return nil, fmt.Errorf("connection %s: %w", code, store.ErrNotFound)
 	}
-	op(a, person.Viewer, http.MethodGet, "/connections", "connections", "All connections and how they stand", func(ctx context.Context, _ *struct{}) (*body[[]Connection], error) {
+	op(a, person.Viewer, http.MethodGet, "/connections", "connections", "All connections and how they stand", func(ctx context.Context, _ *struct{}) (*body[[]wire.Connection], error) {
 		list, err := a.relay.Connections(ctx)
-		out := make([]Connection, len(list))
+		out := make([]wire.Connection, len(list))
 		for i, v := range list {
 			out[i] = a.connection(v)
 		}
-		return &body[[]Connection]{out}, err
+		return &body[[]wire.Connection]{out}, err
 	})
-	op(a, person.Viewer, http.MethodGet, "/connections/{code}", "connection", "One connection", func(ctx context.Context, in *codeInput) (*body[Connection], error) {
+	op(a, person.Viewer, http.MethodGet, "/connections/{code}", "connection", "One connection", func(ctx context.Context, in *codeInput) (*body[wire.Connection], error) {
 		return get(ctx, in.Code)
 	})
 	op(a, person.Operator, http.MethodPost, "/connections/{code}/test", "test-connection", "Ask the other side who we are there", func(ctx context.Context, in *codeInput) (*body[message.Identity], error) {
@@ -471,7 +460,7 @@ func (a *API) connections() {
 			Paused bool `json:"paused"`
 		}
 	}
-	op(a, person.Admin, http.MethodPatch, "/connections/{code}", "pause", "Pause or resume a connection", func(ctx context.Context, in *pauseInput) (*body[Connection], error) {
+	op(a, person.Admin, http.MethodPatch, "/connections/{code}", "pause", "Pause or resume a connection", func(ctx context.Context, in *pauseInput) (*body[wire.Connection], error) {
 		rev, err := seenRevision(in.IfMatch)
 		if err != nil {
 			return nil, err
@@ -493,7 +482,7 @@ func (a *API) connections() {
 			Schedule string `json:"schedule,omitempty"`
 		}
 	}
-	op(a, person.Admin, http.MethodPatch, "/connections/{code}/feeds/{kind}", "set-feed", "Switch a feed, set its schedule", func(ctx context.Context, in *feedInput) (*body[Connection], error) {
+	op(a, person.Admin, http.MethodPatch, "/connections/{code}/feeds/{kind}", "set-feed", "Switch a feed, set its schedule", func(ctx context.Context, in *feedInput) (*body[wire.Connection], error) {
 		rev, err := seenRevision(in.IfMatch)
 		if err != nil {
 			return nil, err
@@ -513,28 +502,22 @@ func (a *API) connections() {
 			From string `json:"from,omitempty" doc:"Load again from this time on (RFC 3339)"`
 		}
 	}
-	type runRef struct {
-		Run int64 `json:"run" doc:"Number of the run; 0 where it waits behind another"`
-	}
-	op(a, person.Operator, http.MethodPost, "/connections/{code}/feeds/{kind}/run", "run-now", "Run a feed now", func(ctx context.Context, in *runInput) (*body[runRef], error) {
+	op(a, person.Operator, http.MethodPost, "/connections/{code}/feeds/{kind}/run", "run-now", "Run a feed now", func(ctx context.Context, in *runInput) (*body[wire.RunRef], error) {
 		id, err := a.relay.RunNow(ctx, in.Code, in.Kind, in.Body.From, who(ctx))
-		return &body[runRef]{runRef{id}}, err
+		return &body[wire.RunRef]{wire.RunRef{Run: id}}, err
 	})
-	type retried struct {
-		Messages int64 `json:"messages"`
-	}
-	op(a, person.Operator, http.MethodPost, "/connections/{code}/try-again", "try-again", "Take failed messages in again", func(ctx context.Context, in *codeInput) (*body[retried], error) {
+	op(a, person.Operator, http.MethodPost, "/connections/{code}/try-again", "try-again", "Take failed messages in again", func(ctx context.Context, in *codeInput) (*body[wire.Retried], error) {
 		n, err := a.relay.TryAgain(ctx, in.Code, who(ctx))
-		return &body[retried]{retried{n}}, err
+		return &body[wire.Retried]{wire.Retried{Messages: n}}, err
 	})
 	type runsInput struct {
 		PageInput
 		Connection string `query:"connection"`
 		Before     int64  `query:"before"`
 	}
-	op(a, person.Viewer, http.MethodGet, "/runs", "runs", "Runs, newest first", func(ctx context.Context, in *runsInput) (*paged[Run], error) {
+	op(a, person.Viewer, http.MethodGet, "/runs", "runs", "Runs, newest first", func(ctx context.Context, in *runsInput) (*paged[wire.Run], error) {
 		list, err := a.relay.Store.Runs(ctx, in.Connection, in.Before, in.Limit)
-		out := &paged[Run]{Body: make([]Run, len(list))}
+		out := &paged[wire.Run]{Body: make([]wire.Run, len(list))}
 		for i, r := range list {
 			out.Body[i] = run(r)
 		}
@@ -550,20 +533,16 @@ func (a *API) connections() {
 	type runID struct {
 		ID int64 `path:"id"`
 	}
-	type runView struct {
-		Run Run       `json:"run"`
-		Log []LogLine `json:"log"`
-	}
-	op(a, person.Viewer, http.MethodGet, "/runs/{id}", "run", "One run with its log", func(ctx context.Context, in *runID) (*body[runView], error) {
+	op(a, person.Viewer, http.MethodGet, "/runs/{id}", "run", "One run with its log", func(ctx context.Context, in *runID) (*body[wire.RunLog], error) {
 		r, err := a.relay.Store.Run(ctx, in.ID)
 		if err != nil {
 			return nil, err
 		}
 		lines, err := a.relay.Store.RunLog(ctx, in.ID)
-		out := runView{Run: run(r), Log: make([]LogLine, len(lines))}
+		out := wire.RunLog{Run: run(r), Log: make([]wire.LogLine, len(lines))}
 		for i, l := range lines {
-			out.Log[i] = LogLine{at(l.At), l.Level, l.Text}
+			out.Log[i] = wire.LogLine{At: at(l.At), Level: l.Level, Text: l.Text}
 		}
-		return &body[runView]{out}, err
+		return &body[wire.RunLog]{out}, err
 	})
 }

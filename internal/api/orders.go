@@ -11,7 +11,6 @@ import (
 	"strings"
 	"time"
 
-	"openrelay/internal/core/message"
 	"openrelay/internal/core/money"
 	"openrelay/internal/core/order"
 	"openrelay/internal/core/person"
@@ -19,6 +18,7 @@ import (
 	"openrelay/internal/relay/orders"
 	"openrelay/internal/relay/views"
 	"openrelay/internal/store"
+	"openrelay/internal/wire"
 )
 
 // sees tells whether somebody may see personal data: those who work on orders do, those who only look do not.
@@ -154,8 +154,8 @@ func (a *API) ordersCSV(w http.ResponseWriter, r *http.Request) {
 }
 
 // compared says what each version of the channel's record changed against the one before, field by field.
-func compared(ctx context.Context, versions []views.Version) []VersionChange {
-	out := []VersionChange{}
+func compared(ctx context.Context, versions []views.Version) []wire.VersionChange {
+	out := []wire.VersionChange{}
 	if !sees(ctx) {
 		return out
 	}
@@ -164,18 +164,18 @@ func compared(ctx context.Context, versions []views.Version) []VersionChange {
 		is := map[string]string{}
 		flatten(is, "", v.Record)
 		if was != nil {
-			c := VersionChange{Version: v.Version, Changes: []Change{}}
+			c := wire.VersionChange{Version: v.Version, Changes: []wire.Change{}}
 			for k, t := range is {
 				if was[k] != t {
-					c.Changes = append(c.Changes, Change{k, was[k], t})
+					c.Changes = append(c.Changes, wire.Change{Field: k, Was: was[k], Is: t})
 				}
 			}
 			for k, t := range was {
 				if _, ok := is[k]; !ok {
-					c.Changes = append(c.Changes, Change{k, t, ""})
+					c.Changes = append(c.Changes, wire.Change{Field: k, Was: t, Is: ""})
 				}
 			}
-			slices.SortFunc(c.Changes, func(a, b Change) int { return strings.Compare(a.Field, b.Field) })
+			slices.SortFunc(c.Changes, func(a, b wire.Change) int { return strings.Compare(a.Field, b.Field) })
 			c.Changes = c.Changes[:min(len(c.Changes), 100)]
 			out = append(out, c)
 		}
@@ -206,14 +206,11 @@ func flatten(to map[string]string, path string, v any) {
 }
 
 func (a *API) orderWork() {
-	type numberOutput struct {
-		Number string `json:"number"`
-	}
-	one := func(number string, err error) (*body[numberOutput], error) {
-		return &body[numberOutput]{numberOutput{number}}, err
+	one := func(number string, err error) (*body[wire.OrderNumber], error) {
+		return &body[wire.OrderNumber]{wire.OrderNumber{Number: number}}, err
 	}
 	type typedOrderInput struct{ Body orders.TypedOrder }
-	op(a, person.Operator, http.MethodPost, "/orders", "type-order", "Take in an order that a person typed", func(ctx context.Context, in *typedOrderInput) (*body[numberOutput], error) {
+	op(a, person.Operator, http.MethodPost, "/orders", "type-order", "Take in an order that a person typed", func(ctx context.Context, in *typedOrderInput) (*body[wire.OrderNumber], error) {
 		return one(a.relay.TypeOrder(ctx, in.Body, who(ctx)))
 	})
 	type bulkInput struct{ Body orders.Bulk }
@@ -244,10 +241,10 @@ func (a *API) orderWork() {
 			Reason  string `json:"reason,omitempty" maxLength:"300" doc:"Why it is declined"`
 		}
 	}
-	op(a, person.Operator, http.MethodPost, "/orders/{number}/answer", "answer-order", "Tell the channel whether we take an order", func(ctx context.Context, in *orderAnswerInput) (*body[numberOutput], error) {
+	op(a, person.Operator, http.MethodPost, "/orders/{number}/answer", "answer-order", "Tell the channel whether we take an order", func(ctx context.Context, in *orderAnswerInput) (*body[wire.OrderNumber], error) {
 		return one(in.Number, wrapNumber("order", in.Number, a.relay.Answer(ctx, in.Number, in.Body.Accept, in.Body.Minutes, in.Body.Reason, who(ctx))))
 	})
-	op(a, person.Operator, http.MethodPost, "/orders/{number}/hand-over", "hand-over", "Note that the buyer has what lay ready", func(ctx context.Context, in *NumberInput) (*body[numberOutput], error) {
+	op(a, person.Operator, http.MethodPost, "/orders/{number}/hand-over", "hand-over", "Note that the buyer has what lay ready", func(ctx context.Context, in *NumberInput) (*body[wire.OrderNumber], error) {
 		return one(in.Number, wrapNumber("order", in.Number, a.relay.HandOver(ctx, in.Number, who(ctx))))
 	})
 	type voidInput struct {
@@ -258,7 +255,7 @@ func (a *API) orderWork() {
 			Release bool   `json:"release_number,omitempty" doc:"Its number can be given again"`
 		}
 	}
-	op(a, person.Operator, http.MethodPost, "/orders/{number}/void", "void-order", "Make an order one that only stays for the record", func(ctx context.Context, in *voidInput) (*body[numberOutput], error) {
+	op(a, person.Operator, http.MethodPost, "/orders/{number}/void", "void-order", "Make an order one that only stays for the record", func(ctx context.Context, in *voidInput) (*body[wire.OrderNumber], error) {
 		rev, err := seenRevision(in.IfMatch)
 		if err != nil {
 			return nil, err
@@ -266,14 +263,14 @@ func (a *API) orderWork() {
 		n, err := a.relay.Void(ctx, in.Number, in.Body.Reason, in.Body.Release, rev, who(ctx))
 		return one(n, wrapNumber("order", in.Number, err))
 	})
-	op(a, person.Operator, http.MethodPost, "/orders/{number}/take-in-again", "take-in-again", "Take the channel's order behind a voided one in anew", func(ctx context.Context, in *NumberInput) (*body[numberOutput], error) {
+	op(a, person.Operator, http.MethodPost, "/orders/{number}/take-in-again", "take-in-again", "Take the channel's order behind a voided one in anew", func(ctx context.Context, in *NumberInput) (*body[wire.OrderNumber], error) {
 		n, err := a.relay.TakeInAgain(ctx, in.Number, who(ctx))
 		return one(n, wrapNumber("order", in.Number, err))
 	})
-	op(a, person.Operator, http.MethodPost, "/orders/{number}/undo-merge", "undo-merge", "Take a summary of a day apart, unless it was posted", func(ctx context.Context, in *NumberInput) (*body[numberOutput], error) {
+	op(a, person.Operator, http.MethodPost, "/orders/{number}/undo-merge", "undo-merge", "Take a summary of a day apart, unless it was posted", func(ctx context.Context, in *NumberInput) (*body[wire.OrderNumber], error) {
 		return one(in.Number, wrapNumber("order", in.Number, a.relay.UndoMerge(ctx, in.Number, who(ctx))))
 	})
-	op(a, person.Operator, http.MethodPost, "/orders/{number}/posted", "posted", "Note that a summary went into the books", func(ctx context.Context, in *NumberInput) (*body[numberOutput], error) {
+	op(a, person.Operator, http.MethodPost, "/orders/{number}/posted", "posted", "Note that a summary went into the books", func(ctx context.Context, in *NumberInput) (*body[wire.OrderNumber], error) {
 		return one(in.Number, wrapNumber("order", in.Number, a.relay.Posted(ctx, in.Number, who(ctx))))
 	})
 	type mergeDayInput struct {
@@ -282,10 +279,7 @@ func (a *API) orderWork() {
 			Before time.Time `json:"before,omitzero" doc:"Orders placed before; empty: before now"`
 		}
 	}
-	type merged struct {
-		Orders []string `json:"orders" doc:"Numbers of the summaries"`
-	}
-	op(a, person.Operator, http.MethodPost, "/connections/{code}/merge", "merge", "Make summary orders of what is done, without waiting for the set hour", func(ctx context.Context, in *mergeDayInput) (*body[merged], error) {
+	op(a, person.Operator, http.MethodPost, "/connections/{code}/merge", "merge", "Make summary orders of what is done, without waiting for the set hour", func(ctx context.Context, in *mergeDayInput) (*body[wire.Merged], error) {
 		if in.Body.Before.IsZero() {
 			in.Body.Before = time.Now()
 		}
@@ -293,7 +287,7 @@ func (a *API) orderWork() {
 		if list == nil {
 			list = []string{}
 		}
-		return &body[merged]{merged{list}}, err
+		return &body[wire.Merged]{wire.Merged{Orders: list}}, err
 	})
 	op(a, person.Viewer, http.MethodGet, "/tags", "tags", "Tags in use, with the number of orders", func(ctx context.Context, _ *struct{}) (*body[[]store.NamedCount], error) {
 		list, err := a.relay.Store.Tags(ctx)
@@ -335,17 +329,8 @@ func (a *API) orderWork() {
 	op(a, person.Operator, http.MethodDelete, "/views/{id}", "drop-view", "Forget a filter", func(ctx context.Context, in *workIDInput) (*struct{}, error) {
 		return nil, a.relay.Store.Write(ctx, func(t *store.Tx) error { return t.DropView(in.ID) })
 	})
-	type rawOutput struct {
-		Body struct {
-			Raw    string         `json:"raw" doc:"As it came"`
-			Order  *message.Order `json:"order,omitempty" doc:"What could be read of it"`
-			Reason string         `json:"reason" doc:"Why it could not be taken in"`
-		}
-	}
-	op(a, person.Operator, http.MethodGet, "/inbox/{id}", "inbox-message", "A message as it came, and what can be read of it", func(ctx context.Context, in *workIDInput) (*rawOutput, error) {
+	op(a, person.Operator, http.MethodGet, "/inbox/{id}", "inbox-message", "A message as it came, and what can be read of it", func(ctx context.Context, in *workIDInput) (*body[wire.Original], error) {
 		raw, o, reason, err := a.relay.Original(ctx, in.ID)
-		out := &rawOutput{}
-		out.Body.Raw, out.Body.Order, out.Body.Reason = raw, o, reason
-		return out, err
+		return &body[wire.Original]{wire.Original{Raw: raw, Order: o, Reason: reason}}, err
 	})
 }

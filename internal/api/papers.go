@@ -19,6 +19,7 @@ import (
 	"openrelay/internal/paper"
 	"openrelay/internal/relay/engine"
 	"openrelay/internal/relay/views"
+	"openrelay/internal/wire"
 )
 
 // deny answers an error of the relay on a raw route.
@@ -184,6 +185,6 @@ func (a *API) runLog(w http.ResponseWriter, r *http.Request) {
 	w.Header().Set("Content-Disposition", fmt.Sprintf("attachment; filename=run-%d.ndjson", id))
 	enc := json.NewEncoder(w)
 	for _, l := range lines {
-		enc.Encode(LogLine{at(l.At), l.Level, l.Text})
+		enc.Encode(wire.LogLine{At: at(l.At), Level: l.Level, Text: l.Text})
 	}
 }

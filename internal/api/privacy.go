@@ -14,19 +14,17 @@ import (
 	"openrelay/internal/relay/engine"
 	"openrelay/internal/relay/people"
 	"openrelay/internal/store"
+	"openrelay/internal/wire"
 )
 
 func (a *API) privacy() {
-	type privacyTerms struct {
-		KeepDays int `json:"keep_days" doc:"Personal data is removed so many days after an order is done; 0: never"`
-	}
-	get := func(ctx context.Context) (*body[privacyTerms], error) {
+	get := func(ctx context.Context) (*body[wire.PrivacyTerms], error) {
 		n, err := a.relay.KeepDays(ctx)
-		return &body[privacyTerms]{privacyTerms{n}}, err
+		return &body[wire.PrivacyTerms]{wire.PrivacyTerms{KeepDays: n}}, err
 	}
-	op(a, person.Viewer, http.MethodGet, "/privacy", "privacy", "How long personal data is kept", func(ctx context.Context, _ *struct{}) (*body[privacyTerms], error) { return get(ctx) })
-	type setPrivacyInput struct{ Body privacyTerms }
-	op(a, person.Admin, http.MethodPut, "/privacy", "set-privacy", "Say how long personal data is kept", func(ctx context.Context, in *setPrivacyInput) (*body[privacyTerms], error) {
+	op(a, person.Viewer, http.MethodGet, "/privacy", "privacy", "How long personal data is kept", func(ctx context.Context, _ *struct{}) (*body[wire.PrivacyTerms], error) { return get(ctx) })
+	type setPrivacyInput struct{ Body wire.PrivacyTerms }
+	op(a, person.Admin, http.MethodPut, "/privacy", "set-privacy", "Say how long personal data is kept", func(ctx context.Context, in *setPrivacyInput) (*body[wire.PrivacyTerms], error) {
 		if err := a.relay.SetKeepDays(ctx, in.Body.KeepDays, who(ctx)); err != nil {
 			return nil, err
 		}
@@ -42,12 +40,9 @@ func (a *API) privacy() {
 		}
 		return &body[people.PersonData]{p}, err
 	})
-	type erased struct {
-		Orders int `json:"orders"`
-	}
-	op(a, person.Admin, http.MethodDelete, "/persons/{email}", "erase-person", "Remove the personal data of a person; the books stay", func(ctx context.Context, in *emailInput) (*body[erased], error) {
+	op(a, person.Admin, http.MethodDelete, "/persons/{email}", "erase-person", "Remove the personal data of a person; the books stay", func(ctx context.Context, in *emailInput) (*body[wire.Erased], error) {
 		n, err := a.relay.ErasePerson(ctx, in.Email, who(ctx))
-		return &body[erased]{erased{n}}, err
+		return &body[wire.Erased]{wire.Erased{Orders: n}}, err
 	})
 	type looksInput struct {
 		PageInput
@@ -55,41 +50,14 @@ func (a *API) privacy() {
 		Key    string `query:"key"`
 		Before int64  `query:"before"`
 	}
-	type lookRow struct {
-		ID    int64       `json:"id"`
-		At    *time.Time  `json:"at"`
-		Who   string      `json:"who"`
-		Role  person.Role `json:"role"`
-		Thing string      `json:"thing"`
-		Key   string      `json:"key"`
-	}
-	op(a, person.Admin, http.MethodGet, "/looks", "looks", "Who looked at personal data, newest first", func(ctx context.Context, in *looksInput) (*body[[]lookRow], error) {
+	op(a, person.Admin, http.MethodGet, "/looks", "looks", "Who looked at personal data, newest first", func(ctx context.Context, in *looksInput) (*body[[]wire.Look], error) {
 		list, err := a.relay.Store.Looks(ctx, in.Thing, in.Key, in.Before, in.Limit)
-		out := make([]lookRow, len(list))
+		out := make([]wire.Look, len(list))
 		for i, l := range list {
-			out[i] = lookRow{l.ID, at(l.At), l.Who, l.Role, l.Thing, l.Key}
+			out[i] = wire.Look{ID: l.ID, At: at(l.At), Who: l.Who, Role: l.Role, Thing: l.Thing, Key: l.Key}
 		}
-		return &body[[]lookRow]{out}, err
+		return &body[[]wire.Look]{out}, err
 	})
-}
-
-// Report is figures over a span of time.
-type Report struct {
-	Code string      `json:"code"`
-	From time.Time   `json:"from"`
-	To   time.Time   `json:"to"`
-	Rows []ReportRow `json:"rows"`
-}
-
-// ReportRow is a row of a report. What the figures are depends on the report: see its columns.
-type ReportRow struct {
-	Name      string  `json:"name"`
-	Second    string  `json:"second,omitempty"`
-	Currency  string  `json:"currency,omitempty" doc:"Of the amounts; they are never added across currencies"`
-	A         int64   `json:"a"`
-	B         int64   `json:"b"`
-	C         float64 `json:"c"`
-	Cancelled int64   `json:"cancelled,omitempty" doc:"Cancelled orders; they count in no other figure"`
 }
 
 // reportColumns names the columns of each report, as its CSV heads them: name, second name, currency, a, b, c, cancelled.
@@ -107,7 +75,7 @@ var reportColumns = map[string][7]string{
 var reportAmounts = map[string][2]bool{"source": {false, true}, "days": {false, true}, "shipping": {true, true}}
 
 // ReportTable is a report as a table for people and programs: headings, then rows, with amounts as people write them.
-func ReportTable(r Report) [][]string {
+func ReportTable(r wire.Report) [][]string {
 	head := reportColumns[r.Code]
 	amount := func(i int, minor int64, currency string) string {
 		if reportAmounts[r.Code][i] {
@@ -154,8 +122,8 @@ func span(from, to string, now time.Time) (time.Time, time.Time, error) {
 	return f, t.AddDate(0, 0, 1), nil
 }
 
-func (a *API) report(ctx context.Context, code, from, to string) (Report, error) {
-	out := Report{Code: code, Rows: []ReportRow{}}
+func (a *API) report(ctx context.Context, code, from, to string) (wire.Report, error) {
+	out := wire.Report{Code: code, Rows: []wire.ReportRow{}}
 	var err error
 	if out.From, out.To, err = span(from, to, a.relay.Now()); err != nil {
 		return out, err
@@ -165,7 +133,7 @@ func (a *API) report(ctx context.Context, code, from, to string) (Report, error)
 		return out, fmt.Errorf("report %s: %w", code, err)
 	}
 	for _, r := range rows {
-		out.Rows = append(out.Rows, ReportRow(r))
+		out.Rows = append(out.Rows, wire.ReportRow(r))
 	}
 	return out, err
 }
@@ -194,9 +162,9 @@ func (a *API) reports() {
 		From string `query:"from" doc:"First day, YYYY-MM-DD; without it thirty days before the last"`
 		To   string `query:"to" doc:"Last day; without it today"`
 	}
-	op(a, person.Viewer, http.MethodGet, "/reports/{code}", "report", "Figures over a span of days", func(ctx context.Context, in *input) (*body[Report], error) {
+	op(a, person.Viewer, http.MethodGet, "/reports/{code}", "report", "Figures over a span of days", func(ctx context.Context, in *input) (*body[wire.Report], error) {
 		r, err := a.report(ctx, in.Code, in.From, in.To)
-		return &body[Report]{r}, err
+		return &body[wire.Report]{r}, err
 	})
 }
 

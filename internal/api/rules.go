@@ -9,26 +9,11 @@ import (
 	"openrelay/internal/core/rules"
 	"openrelay/internal/relay/orders"
 	"openrelay/internal/store"
+	"openrelay/internal/wire"
 )
 
-// Rule is a rule as people read it.
-type Rule struct {
-	ID        int64           `json:"id"`
-	Position  int64           `json:"position"`
-	Name      string          `json:"name"`
-	On        bool            `json:"on"`
-	When      string          `json:"when" doc:"Condition in CEL; empty: every order"`
-	Then      string          `json:"then"`
-	Sentence  *rules.Sentence `json:"sentence,omitempty" doc:"The condition as a sentence, where it can be one"`
-	Actions   []rules.Action  `json:"actions"`
-	ChangedAt *time.Time      `json:"changed_at"`
-	ChangedBy string          `json:"changed_by"`
-	Revision  int64           `json:"revision"`
-	Broken    string          `json:"broken,omitempty" doc:"Why it cannot be read"`
-}
-
-func ruleOf(r store.Rule) Rule {
-	out := Rule{ID: r.ID, Position: r.Position, Name: r.Name, On: r.On, When: r.Condition, Then: r.Actions, Actions: []rules.Action{}, ChangedAt: at(r.ChangedAt), ChangedBy: r.ChangedBy, Revision: r.Revision}
+func ruleOf(r store.Rule) wire.Rule {
+	out := wire.Rule{ID: r.ID, Position: r.Position, Name: r.Name, On: r.On, When: r.Condition, Then: r.Actions, Actions: []rules.Action{}, ChangedAt: at(r.ChangedAt), ChangedBy: r.ChangedBy, Revision: r.Revision}
 	if err := rules.Check(r.Rule()); err != nil {
 		out.Broken = err.Error()
 	}
@@ -42,15 +27,15 @@ func ruleOf(r store.Rule) Rule {
 }
 
 func (a *API) rules() {
-	list := func(ctx context.Context) (*body[[]Rule], error) {
+	list := func(ctx context.Context) (*body[[]wire.Rule], error) {
 		rows, err := a.relay.Store.Rules(ctx)
-		out := make([]Rule, len(rows))
+		out := make([]wire.Rule, len(rows))
 		for i, r := range rows {
 			out[i] = ruleOf(r)
 		}
-		return &body[[]Rule]{out}, err
+		return &body[[]wire.Rule]{out}, err
 	}
-	op(a, person.Viewer, http.MethodGet, "/rules", "rules", "All rules, in the order in which they are applied", func(ctx context.Context, _ *struct{}) (*body[[]Rule], error) { return list(ctx) })
+	op(a, person.Viewer, http.MethodGet, "/rules", "rules", "All rules, in the order in which they are applied", func(ctx context.Context, _ *struct{}) (*body[[]wire.Rule], error) { return list(ctx) })
 	type words struct {
 		Fields      []rules.Field       `json:"fields"`
 		Comparisons map[string][]string `json:"comparisons" doc:"By type of field"`
@@ -104,7 +89,7 @@ func (a *API) rules() {
 		return &body[reading]{out}, nil
 	})
 	type ruleChangeInput struct{ Body orders.RuleChange }
-	op(a, person.Admin, http.MethodPost, "/rules", "change-rule", "Add, change, move, switch or remove a rule", func(ctx context.Context, in *ruleChangeInput) (*body[[]Rule], error) {
+	op(a, person.Admin, http.MethodPost, "/rules", "change-rule", "Add, change, move, switch or remove a rule", func(ctx context.Context, in *ruleChangeInput) (*body[[]wire.Rule], error) {
 		if _, err := a.relay.PutRule(ctx, in.Body, who(ctx)); err != nil {
 			return nil, err
 		}
@@ -116,11 +101,7 @@ func (a *API) rules() {
 			Orders int64 `json:"orders,omitempty" minimum:"0" maximum:"1000000" doc:"The newest so many; 0: 10,000"`
 		}
 	}
-	type rehearsal struct {
-		rules.Rehearsal
-		TookMS float64 `json:"took_ms"`
-	}
-	op(a, person.Viewer, http.MethodPost, "/rules/rehearse", "rehearse", "What a change of the rules would have made of past orders; nothing is changed", func(ctx context.Context, in *rehearseInput) (*body[rehearsal], error) {
+	op(a, person.Viewer, http.MethodPost, "/rules/rehearse", "rehearse", "What a change of the rules would have made of past orders; nothing is changed", func(ctx context.Context, in *rehearseInput) (*body[wire.Rehearsed], error) {
 		n := in.Body.Orders
 		if n == 0 {
 			n = 10_000
@@ -130,6 +111,6 @@ func (a *API) rules() {
 		if err != nil {
 			return nil, err
 		}
-		return &body[rehearsal]{rehearsal{*got, float64(time.Since(begin).Microseconds()) / 1000}}, nil
+		return &body[wire.Rehearsed]{wire.Rehearsed{Rehearsal: *got, TookMS: float64(time.Since(begin).Microseconds()) / 1000}}, nil
 	})
 }

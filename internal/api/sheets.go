@@ -7,45 +7,18 @@ import (
 	"fmt"
 	"net/http"
 	"net/url"
-	"time"
 
 	"github.com/go-chi/chi/v5"
 
 	"openrelay/internal/core/person"
 	"openrelay/internal/relay/engine"
 	"openrelay/internal/relay/sheets"
-	"openrelay/internal/sheet"
 	"openrelay/internal/store"
+	"openrelay/internal/wire"
 )
 
-// Sheet is a CSV file that was handed in, and how it stands.
-type Sheet struct {
-	ID      int64              `json:"id"`
-	Kind    string             `json:"kind"`
-	Name    string             `json:"name"`
-	State   string             `json:"state" enum:"checking,checked,applying,done,failed" doc:"checked: each row was looked at, nothing is changed yet"`
-	Form    sheet.Form         `json:"form" doc:"How the file is written"`
-	Total   int64              `json:"total" doc:"Rows"`
-	Done    int64              `json:"done" doc:"Rows that were carried out"`
-	Counts  []store.SheetCount `json:"counts" doc:"Rows by what would become, or became, of them: add, change, nothing, refused; then added, changed"`
-	Error   string             `json:"error,omitempty"`
-	Who     string             `json:"who"`
-	At      *time.Time         `json:"at"`
-	EndedAt *time.Time         `json:"ended_at,omitempty"`
-}
-
-// SheetRow is a row with what would become, or became, of it.
-type SheetRow struct {
-	Row     int64             `json:"row" doc:"Line of the file; its first row is 1"`
-	Key     string            `json:"key"`
-	Verdict string            `json:"verdict"`
-	Changes string            `json:"changes,omitempty"`
-	Reason  string            `json:"reason,omitempty" doc:"Why it is refused"`
-	Fields  map[string]string `json:"fields"`
-}
-
-func (a *API) sheet(ctx context.Context, s store.Sheet) (Sheet, error) {
-	out := Sheet{ID: s.ID, Kind: s.Kind, Name: s.Name, State: s.State, Total: s.Total, Done: s.Done, Error: s.Error, Who: s.Who, At: at(s.At), EndedAt: at(s.EndedAt)}
+func (a *API) sheet(ctx context.Context, s store.Sheet) (wire.Sheet, error) {
+	out := wire.Sheet{ID: s.ID, Kind: s.Kind, Name: s.Name, State: s.State, Total: s.Total, Done: s.Done, Error: s.Error, Who: s.Who, At: at(s.At), EndedAt: at(s.EndedAt)}
 	if s.Form != "" {
 		if err := json.Unmarshal([]byte(s.Form), &out.Form); err != nil {
 			return out, err
@@ -65,28 +38,28 @@ func (a *API) sheets() {
 	op(a, person.Viewer, http.MethodGet, "/sheet-kinds", "sheet-kinds", "What can be handed in and saved as CSV, with its columns", func(context.Context, *struct{}) (*body[[]sheets.SheetKind], error) {
 		return &body[[]sheets.SheetKind]{sheets.SheetKinds()}, nil
 	})
-	op(a, person.Viewer, http.MethodGet, "/sheets", "sheets", "Files that were handed in, newest first", func(ctx context.Context, in *PageInput) (*body[[]Sheet], error) {
+	op(a, person.Viewer, http.MethodGet, "/sheets", "sheets", "Files that were handed in, newest first", func(ctx context.Context, in *PageInput) (*body[[]wire.Sheet], error) {
 		list, err := a.relay.Store.Sheets(ctx, in.Limit)
 		if err != nil {
 			return nil, err
 		}
-		out := make([]Sheet, len(list))
+		out := make([]wire.Sheet, len(list))
 		for i, s := range list {
 			if out[i], err = a.sheet(ctx, s); err != nil {
 				return nil, err
 			}
 		}
-		return &body[[]Sheet]{out}, nil
+		return &body[[]wire.Sheet]{out}, nil
 	})
-	get := func(ctx context.Context, id int64) (*body[Sheet], error) {
+	get := func(ctx context.Context, id int64) (*body[wire.Sheet], error) {
 		s, err := a.relay.Store.Sheet(ctx, id)
 		if err != nil {
 			return nil, fmt.Errorf("sheet %d: %w", id, err)
 		}
 		out, err := a.sheet(ctx, s)
-		return &body[Sheet]{out}, err
+		return &body[wire.Sheet]{out}, err
 	}
-	op(a, person.Viewer, http.MethodGet, "/sheets/{id}", "sheet", "A file and how it stands", func(ctx context.Context, in *SheetInput) (*body[Sheet], error) {
+	op(a, person.Viewer, http.MethodGet, "/sheets/{id}", "sheet", "A file and how it stands", func(ctx context.Context, in *SheetInput) (*body[wire.Sheet], error) {
 		return get(ctx, in.ID)
 	})
 	type rowsInput struct {
@@ -95,11 +68,11 @@ func (a *API) sheets() {
 		Verdict string `query:"verdict"`
 		After   int64  `query:"after"`
 	}
-	op(a, person.Viewer, http.MethodGet, "/sheets/{id}/rows", "sheet-rows", "Its rows, with what each changes or why it is refused", func(ctx context.Context, in *rowsInput) (*paged[SheetRow], error) {
+	op(a, person.Viewer, http.MethodGet, "/sheets/{id}/rows", "sheet-rows", "Its rows, with what each changes or why it is refused", func(ctx context.Context, in *rowsInput) (*paged[wire.SheetRow], error) {
 		list, err := a.relay.Store.SheetRows(ctx, in.ID, in.Verdict, in.After, in.Limit)
-		out := &paged[SheetRow]{Body: make([]SheetRow, len(list))}
+		out := &paged[wire.SheetRow]{Body: make([]wire.SheetRow, len(list))}
 		for i, r := range list {
-			out.Body[i] = SheetRow{Row: r.Row, Key: r.Key, Verdict: r.Verdict, Changes: r.Changes, Reason: r.Reason}
+			out.Body[i] = wire.SheetRow{Row: r.Row, Key: r.Key, Verdict: r.Verdict, Changes: r.Changes, Reason: r.Reason}
 			if err := json.Unmarshal([]byte(r.Fields), &out.Body[i].Fields); err != nil {
 				return nil, err
 			}
@@ -113,7 +86,7 @@ func (a *API) sheets() {
 		}
 		return out, err
 	})
-	op(a, person.Operator, http.MethodPost, "/sheets/{id}/apply", "apply-sheet", "Carry out the rows of a file that was looked at", func(ctx context.Context, in *SheetInput) (*body[Sheet], error) {
+	op(a, person.Operator, http.MethodPost, "/sheets/{id}/apply", "apply-sheet", "Carry out the rows of a file that was looked at", func(ctx context.Context, in *SheetInput) (*body[wire.Sheet], error) {
 		if err := a.relay.ApplySheet(ctx, in.ID, who(ctx)); err != nil {
 			return nil, err
 		}

@@ -7,16 +7,13 @@ import (
 	"strconv"
 	"time"
 
-	"openrelay/internal/connector"
-	"openrelay/internal/core/message"
 	"openrelay/internal/core/order"
-	"openrelay/internal/core/packing"
 	"openrelay/internal/core/picking"
-	"openrelay/internal/core/place"
 	"openrelay/internal/relay/engine"
 	"openrelay/internal/relay/people"
 	"openrelay/internal/relay/views"
 	"openrelay/internal/store"
+	"openrelay/internal/wire"
 )
 
 func at(us int64) *time.Time {
@@ -27,34 +24,9 @@ func at(us int64) *time.Time {
 	return &t
 }
 
-// OrderRow is an order in a list.
-type OrderRow struct {
-	Number         string     `json:"number"`
-	Connection     string     `json:"connection"`
-	ConnectionName string     `json:"connection_name"`
-	ChannelNumber  string     `json:"channel_number"`
-	ChannelState   string     `json:"channel_state"`
-	Stage          string     `json:"stage"`
-	Buyer          string     `json:"buyer"`
-	Currency       string     `json:"currency"`
-	Total          int64      `json:"total" doc:"Minor units"`
-	Units          int64      `json:"units"`
-	PlacedAt       *time.Time `json:"placed_at"`
-	ReceivedAt     *time.Time `json:"received_at"`
-	Via            string     `json:"via"`
-	Held           []string   `json:"held" doc:"Causes of the holds"`
-	Kind           string     `json:"kind" enum:"ship,collect,local,counter,prepared,summary"`
-	Tags           []string   `json:"tags"`
-	Assignee       string     `json:"assignee,omitempty"`
-	TypedBy        string     `json:"typed_by,omitempty"`
-	ShippedAt      *time.Time `json:"shipped_at,omitempty"`
-	AnswerBy       *time.Time `json:"answer_by,omitempty" doc:"The channel waits for our answer until then"`
-	Merged         bool       `json:"merged,omitempty" doc:"Part of a summary order"`
-}
-
-func (a *API) orderRow(ctx context.Context, r store.OrderRow) OrderRow {
-	out := OrderRow{r.Number, r.ConnectionCode, r.ConnectionName, r.ChannelNumber, r.ChannelState, r.Stage, r.Buyer, r.Currency, r.Total, r.Units, at(r.PlacedAt), at(r.ReceivedAt), r.Via, []string{},
-		r.Kind, []string{}, r.Assignee, r.TypedBy, at(r.ShippedAt), at(r.AnswerBy), r.MergedInto != 0}
+func (a *API) orderRow(ctx context.Context, r store.OrderRow) wire.OrderRow {
+	out := wire.OrderRow{Number: r.Number, Connection: r.ConnectionCode, ConnectionName: r.ConnectionName, ChannelNumber: r.ChannelNumber, ChannelState: r.ChannelState, Stage: r.Stage, Buyer: r.Buyer, Currency: r.Currency, Total: r.Total, Units: r.Units, PlacedAt: at(r.PlacedAt), ReceivedAt: at(r.ReceivedAt), Via: r.Via, Held: []string{},
+		Kind: r.Kind, Tags: []string{}, Assignee: r.Assignee, TypedBy: r.TypedBy, ShippedAt: at(r.ShippedAt), AnswerBy: at(r.AnswerBy), Merged: r.MergedInto != 0}
 	if !sees(ctx) {
 		out.Buyer = initials(out.Buyer)
 	}
@@ -70,98 +42,10 @@ func (a *API) orderRow(ctx context.Context, r store.OrderRow) OrderRow {
 	return out
 }
 
-// Order is one order with everything known about it.
-type Order struct {
-	Number         string           `json:"number"`
-	Revision       int64            `json:"revision"`
-	Stage          string           `json:"stage"`
-	Connection     string           `json:"connection"`
-	ConnectionName string           `json:"connection_name"`
-	OutsideID      string           `json:"outside_id"`
-	Via            string           `json:"via"`
-	ReceivedAt     *time.Time       `json:"received_at"`
-	ShippedAt      *time.Time       `json:"shipped_at,omitempty"`
-	ShipTo         place.Address    `json:"ship_to"`
-	Lines          []Line           `json:"lines"`
-	Holds          []order.Hold     `json:"holds"`
-	Record         message.Order    `json:"record" doc:"The channel's record in our words"`
-	Totals         order.Totals     `json:"totals" doc:"Recalculated from the lines"`
-	Versions       []ChannelVersion `json:"versions" doc:"What the channel sent, oldest first"`
-	Timeline       []Entry          `json:"timeline"`
-	Shipments      []Shipment       `json:"shipments"`
-	WriteBacks     []Outbox         `json:"write_backs"`
-
-	Kind       string          `json:"kind" enum:"ship,collect,local,counter,prepared,summary"`
-	Assignee   string          `json:"assignee,omitempty"`
-	TypedBy    string          `json:"typed_by,omitempty"`
-	Ours       order.Ours      `json:"ours" doc:"What people and rules added"`
-	Customer   *OrderCustomer  `json:"customer,omitempty"`
-	MergedInto string          `json:"merged_into,omitempty" doc:"Number of the summary order"`
-	Members    []OrderRow      `json:"members,omitempty" doc:"Of a summary order: the first of its orders"`
-	Hidden     bool            `json:"hidden,omitempty" doc:"Personal data is hidden from your role"`
-	Forgotten  *time.Time      `json:"forgotten,omitempty" doc:"When personal data was removed"`
-	Actions    []string        `json:"actions" doc:"What can be done with it now"`
-	Compared   []VersionChange `json:"compared" doc:"What each version of the channel's record changed against the one before"`
-}
-
-// OrderCustomer is who bought, and how often.
-type OrderCustomer struct {
-	ID     int64  `json:"id"`
-	Name   string `json:"name"`
-	Orders int64  `json:"orders" doc:"All their orders on this channel, up to 100"`
-}
-
-// VersionChange is what a version of the channel's record changed.
-type VersionChange struct {
-	Version int64    `json:"version"`
-	Changes []Change `json:"changes"`
-}
-
-// Change is a field that differs.
-type Change struct {
-	Field string `json:"field"`
-	Was   string `json:"was"`
-	Is    string `json:"is"`
-}
-
-// Line is an order line with where its units are.
-type Line struct {
-	order.Line
-	Waiting int64       `json:"waiting"`
-	At      []LinePlace `json:"at"`
-}
-
-// LinePlace is where units of a line lie.
-type LinePlace struct {
-	Location string `json:"location"`
-	Quantity int64  `json:"quantity"`
-}
-
-// ChannelVersion is one version of the channel's record.
-type ChannelVersion struct {
-	Version    int64      `json:"version"`
-	Via        string     `json:"via"`
-	ReceivedAt *time.Time `json:"received_at"`
-	State      string     `json:"state"`
-	Reason     string     `json:"reason,omitempty"`
-	Record     any        `json:"record"`
-}
-
-// Entry is a timeline entry.
-type Entry struct {
-	ID    int64      `json:"id"`
-	At    *time.Time `json:"at"`
-	Who   string     `json:"who"`
-	Thing string     `json:"thing"`
-	Name  string     `json:"name"`
-	What  string     `json:"what"`
-	Text  string     `json:"text"`
-}
-
-func (a *API) entries(ctx context.Context, list []store.Entry) []Entry {
-	out := make([]Entry, len(list))
+func (a *API) entries(ctx context.Context, list []store.Entry) []wire.Entry {
+	out := make([]wire.Entry, len(list))
 	for i, e := range list {
-		out[i] = Entry{e.ID, at(e.At), e.Who, e.Thing, e.Name, e.What, e.Text}
+		out[i] = wire.Entry{ID: e.ID, At: at(e.At), Who: e.Who, Thing: e.Thing, Name: e.Name, What: e.What, Text: e.Text}
 		if e.What == "address" && !sees(ctx) {
 			out[i].Text = "Address changed"
 		}
@@ -169,62 +53,15 @@ func (a *API) entries(ctx context.Context, list []store.Entry) []Entry {
 	return out
 }
 
-// Outbox is a message decided and sent or waiting.
-type Outbox struct {
-	ID             int64        `json:"id"`
-	Connection     string       `json:"connection"`
-	ConnectionName string       `json:"connection_name"`
-	Feed           message.Feed `json:"feed"`
-	Subject        string       `json:"subject"`
-	Reference      string       `json:"reference"`
-	State          string       `json:"state" enum:"waiting,sending,sent,confirmed,refused,superseded"`
-	Attempts       int64        `json:"attempts"`
-	CreatedAt      *time.Time   `json:"created_at"`
-	NextAt         *time.Time   `json:"next_at,omitempty"`
-	SentAt         *time.Time   `json:"sent_at,omitempty"`
-	ConfirmedAt    *time.Time   `json:"confirmed_at,omitempty"`
-	Error          string       `json:"error,omitempty"`
+func outbox(m store.OutboxMessage) wire.Outbox {
+	return wire.Outbox{ID: m.ID, Connection: m.ConnectionCode, ConnectionName: m.ConnectionName, Feed: m.Feed, Subject: m.Subject, Reference: m.Ref, State: m.State, Attempts: m.Attempts, CreatedAt: at(m.CreatedAt), NextAt: at(m.NextAt), SentAt: at(m.SentAt), ConfirmedAt: at(m.ConfirmedAt), Error: m.Error}
 }
 
-func outbox(m store.OutboxMessage) Outbox {
-	return Outbox{m.ID, m.ConnectionCode, m.ConnectionName, m.Feed, m.Subject, m.Ref, m.State, m.Attempts, at(m.CreatedAt), at(m.NextAt), at(m.SentAt), at(m.ConfirmedAt), m.Error}
-}
-
-// Shipment is a shipment as lists show it.
-type Shipment struct {
-	Number      string     `json:"number"`
-	OrderNumber string     `json:"order_number"`
-	Buyer       string     `json:"buyer"`
-	Location    string     `json:"location"`
-	State       string     `json:"state" enum:"picking,packed,buying label,shipped,delivered,called off"`
-	Quantity    int64      `json:"quantity"`
-	Picked      int64      `json:"picked"`
-	Pickers     string     `json:"pickers,omitempty"`
-	Profile     string     `json:"profile,omitempty"`
-	WeightG     int64      `json:"weight_g"`
-	LengthMM    int64      `json:"length_mm"`
-	WidthMM     int64      `json:"width_mm"`
-	HeightMM    int64      `json:"height_mm"`
-	Carrier     string     `json:"carrier,omitempty"`
-	Service     string     `json:"service,omitempty"`
-	ServiceName string     `json:"service_name,omitempty"`
-	Tracking    string     `json:"tracking,omitempty"`
-	TrackingURL string     `json:"tracking_url,omitempty"`
-	Price       int64      `json:"price"`
-	Currency    string     `json:"currency,omitempty"`
-	ManifestID  int64      `json:"manifest_id,omitempty"`
-	SSCC        string     `json:"sscc,omitempty"`
-	Error       string     `json:"error,omitempty"`
-	CreatedAt   *time.Time `json:"created_at"`
-	ShippedAt   *time.Time `json:"shipped_at,omitempty"`
-	DeliveredAt *time.Time `json:"delivered_at,omitempty"`
-}
-
-func (a *API) shipment(ctx context.Context, s store.Shipment) Shipment {
+func (a *API) shipment(ctx context.Context, s store.Shipment) wire.Shipment {
 	if !sees(ctx) {
 		s.Buyer = initials(s.Buyer)
 	}
-	out := Shipment{Number: s.Number, OrderNumber: s.OrderNumber, Buyer: s.Buyer, Location: a.relay.Place(s.LocationID).Name, State: s.State, Pickers: s.Pickers, Profile: s.Profile,
+	out := wire.Shipment{Number: s.Number, OrderNumber: s.OrderNumber, Buyer: s.Buyer, Location: a.relay.Place(s.LocationID).Name, State: s.State, Pickers: s.Pickers, Profile: s.Profile,
 		WeightG: s.WeightG, LengthMM: s.LengthMM, WidthMM: s.WidthMM, HeightMM: s.HeightMM, Carrier: s.CarrierName, Service: s.Service, ServiceName: s.ServiceName, Tracking: s.Tracking,
 		TrackingURL: s.TrackingURL, Price: s.Price, Currency: s.Currency, ManifestID: s.ManifestID, SSCC: s.SSCC, Error: s.Error, CreatedAt: at(s.CreatedAt), ShippedAt: at(s.ShippedAt), DeliveredAt: at(s.DeliveredAt)}
 	for _, l := range s.Lines {
@@ -234,28 +71,14 @@ func (a *API) shipment(ctx context.Context, s store.Shipment) Shipment {
 	return out
 }
 
-// ShipmentView is a shipment with what is to be picked.
-type ShipmentView struct {
-	Shipment
-	Wants    []picking.Want `json:"wants"`
-	Expected string         `json:"expected" doc:"What may be scanned next"`
-	ShipTo   place.Address  `json:"ship_to"`
-	Note     string         `json:"note,omitempty"`
-	Wish     string         `json:"requested_service,omitempty"`
-	Stage    string         `json:"stage"`
-	Gift     string         `json:"gift_note,omitempty"`
-	Profiled string         `json:"decided_profile,omitempty" doc:"The profile that a rule chose"`
-	Served   string         `json:"decided_service,omitempty" doc:"The service that a rule chose"`
-}
-
-func (a *API) shipmentView(ctx context.Context, v views.ShipmentView) ShipmentView {
+func (a *API) shipmentView(ctx context.Context, v views.ShipmentView) wire.ShipmentView {
 	if !sees(ctx) {
 		people.Strip(v.Order, hidden)
 	}
-	return ShipmentView{Profiled: v.Order.Ours.Decided.Profile, Served: v.Order.Ours.Decided.Service, Gift: v.Order.Record.GiftNote, Shipment: a.shipment(ctx, v.Shipment), Wants: v.Wants, Expected: picking.Expected(v.Wants), ShipTo: v.Order.ShipTo, Note: v.Order.Record.Note, Wish: v.Order.Record.RequestedService, Stage: string(v.Order.Stage())}
+	return wire.ShipmentView{Profiled: v.Order.Ours.Decided.Profile, Served: v.Order.Ours.Decided.Service, Gift: v.Order.Record.GiftNote, Shipment: a.shipment(ctx, v.Shipment), Wants: v.Wants, Expected: picking.Expected(v.Wants), ShipTo: v.Order.ShipTo, Note: v.Order.Record.Note, Wish: v.Order.Record.RequestedService, Stage: string(v.Order.Stage())}
 }
 
-func (a *API) order(ctx context.Context, v views.OrderView) Order {
+func (a *API) order(ctx context.Context, v views.OrderView) wire.Order {
 	o := v.Order
 	if !sees(ctx) {
 		people.Strip(o, hidden)
@@ -263,22 +86,22 @@ func (a *API) order(ctx context.Context, v views.OrderView) Order {
 			v.Versions[i].Record = nil
 		}
 	}
-	out := Order{Number: o.Number, Revision: o.Revision, Stage: string(o.Stage()), Connection: v.Channel.Code, ConnectionName: v.Channel.Name, OutsideID: o.OutsideID, Via: o.Via,
+	out := wire.Order{Number: o.Number, Revision: o.Revision, Stage: string(o.Stage()), Connection: v.Channel.Code, ConnectionName: v.Channel.Name, OutsideID: o.OutsideID, Via: o.Via,
 		ReceivedAt: timeAt(o.ReceivedAt), ShippedAt: timeAt(o.ShippedAt), ShipTo: o.ShipTo, Holds: o.Holds, Record: o.Record, Totals: v.Totals, Timeline: a.entries(ctx, v.Timeline),
-		Lines: []Line{}, Versions: []ChannelVersion{}, Shipments: []Shipment{}, WriteBacks: []Outbox{}}
+		Lines: []wire.Line{}, Versions: []wire.ChannelVersion{}, Shipments: []wire.Shipment{}, WriteBacks: []wire.Outbox{}}
 	if out.Holds == nil {
 		out.Holds = []order.Hold{}
 	}
 	for i := range o.Lines {
-		l := Line{Line: o.Lines[i], Waiting: o.Lines[i].Waiting(), At: []LinePlace{}}
+		l := wire.Line{Line: o.Lines[i], Waiting: o.Lines[i].Waiting(), At: []wire.LinePlace{}}
 		for _, p := range l.Allocations {
-			l.At = append(l.At, LinePlace{a.relay.Place(p.Location).Name, p.Quantity})
+			l.At = append(l.At, wire.LinePlace{Location: a.relay.Place(p.Location).Name, Quantity: p.Quantity})
 		}
 		l.Allocations = nil
 		out.Lines = append(out.Lines, l)
 	}
 	for _, x := range v.Versions {
-		out.Versions = append(out.Versions, ChannelVersion{x.Version, x.Via, at(x.ReceivedAt), x.State, x.Reason, x.Record})
+		out.Versions = append(out.Versions, wire.ChannelVersion{Version: x.Version, Via: x.Via, ReceivedAt: at(x.ReceivedAt), State: x.State, Reason: x.Reason, Record: x.Record})
 	}
 	for _, s := range v.Shipments {
 		out.Shipments = append(out.Shipments, a.shipment(ctx, s))
@@ -292,7 +115,7 @@ func (a *API) order(ctx context.Context, v views.OrderView) Order {
 		out.Members = append(out.Members, a.orderRow(ctx, r))
 	}
 	if v.Customer.ID != 0 {
-		out.Customer = &OrderCustomer{v.Customer.ID, v.Customer.Name, v.Bought}
+		out.Customer = &wire.OrderCustomer{ID: v.Customer.ID, Name: v.Customer.Name, Orders: v.Bought}
 		if !sees(ctx) {
 			out.Customer.Name = initials(v.Customer.Name)
 		}
@@ -307,55 +130,9 @@ func timeAt(t time.Time) *time.Time {
 	return &t
 }
 
-// Connection is a connection with its feeds.
-type Connection struct {
-	Code      string                 `json:"code"`
-	Name      string                 `json:"name"`
-	Connector string                 `json:"connector"`
-	Title     string                 `json:"title"`
-	Side      string                 `json:"side"`
-	BaseURL   string                 `json:"base_url"`
-	Paused    bool                   `json:"paused"`
-	Revision  int64                  `json:"revision"`
-	Lamp      views.Lamp             `json:"lamp"`
-	Orders    int64                  `json:"orders_today"`
-	Waiting   int64                  `json:"waiting" doc:"Messages that wait to be sent or confirmed"`
-	Refused   int64                  `json:"refused"`
-	LastOK    *time.Time             `json:"last_ok,omitempty"`
-	BeganAt   *time.Time             `json:"began_at"`
-	Feeds     []Feed                 `json:"feeds"`
-	PushPath  string                 `json:"push_path,omitempty" doc:"Where the other side pushes to"`
-	Settings  engine.Settings        `json:"settings"`
-	State     string                 `json:"state" enum:"joining,on,left"`
-	Test      bool                   `json:"test"`
-	Site      string                 `json:"site,omitempty"`
-	AccountNo string                 `json:"account_no,omitempty" doc:"Our number on the other side, once a person confirmed it"`
-	AccountID int64                  `json:"account_id,omitempty"`
-	Account   string                 `json:"account,omitempty" doc:"Our name on the other side"`
-	Overrides string                 `json:"overrides,omitempty"`
-	Can       connector.Capabilities `json:"can"`
-	Previewed *time.Time             `json:"previewed,omitempty" doc:"When somebody saw what sending stock changes"`
-}
-
-// Feed is one kind of record moving one way.
-type Feed struct {
-	Kind     message.Feed `json:"kind"`
-	On       bool         `json:"on"`
-	Lamp     views.Lamp   `json:"lamp"`
-	Ways     []string     `json:"ways" doc:"push, read or send"`
-	Schedule string       `json:"schedule" doc:"Cron fields or @every; empty means the connector's own"`
-	Every    string       `json:"every,omitempty" doc:"The connector's own schedule"`
-	Mark     string       `json:"mark,omitempty"`
-	LastOK   *time.Time   `json:"last_ok,omitempty"`
-	Next     *time.Time   `json:"next,omitempty"`
-	Failures int64        `json:"failures"`
-	Error    string       `json:"error,omitempty"`
-	Revision int64        `json:"revision"`
-}
-
-func (a *API) connection(v views.ConnectionView) Connection {
-	c := Connection{Code: v.Code, Name: v.Name, Connector: v.Connector, Title: v.Title, Side: v.Side, BaseURL: v.Host, Paused: v.Paused, Revision: v.Revision, Lamp: v.Lamp,
-		Orders: v.Orders, Waiting: v.Open[store.Waiting] + v.Open[store.Sending] + v.Open[store.Sent], Refused: v.Open[store.Refused], LastOK: timeAt(v.LastOK), BeganAt: at(v.BeganAt), Feeds: []Feed{},
+func (a *API) connection(v views.ConnectionView) wire.Connection {
+	c := wire.Connection{Code: v.Code, Name: v.Name, Connector: v.Connector, Title: v.Title, Side: v.Side, BaseURL: v.Host, Paused: v.Paused, Revision: v.Revision, Lamp: v.Lamp,
+		Orders: v.Orders, Waiting: v.Open[store.Waiting] + v.Open[store.Sending] + v.Open[store.Sent], Refused: v.Open[store.Refused], LastOK: timeAt(v.LastOK), BeganAt: at(v.BeganAt), Feeds: []wire.Feed{},
 		State: v.State, Test: v.Test, Site: v.Site, AccountNo: v.AccountNo, AccountID: v.AccountID, Account: v.Identity.Name, Overrides: v.Overrides, Can: v.Capabilities, Previewed: at(v.PreviewedAt)}
 	if err := json.Unmarshal([]byte(v.Connection.Settings), &c.Settings); err != nil {
 		a.log.Error("settings cannot be read", "connection", v.Code, "error", err)
@@ -364,7 +141,7 @@ func (a *API) connection(v views.ConnectionView) Connection {
 		c.PushPath = "/in/" + v.Code
 	}
 	for _, f := range v.Feeds {
-		out := Feed{f.Kind, f.On, f.Lamp, f.Ways, f.Schedule, "", f.Mark, at(f.LastOKAt), timeAt(f.Next), f.Failures, f.LastError, f.Revision}
+		out := wire.Feed{Kind: f.Kind, On: f.On, Lamp: f.Lamp, Ways: f.Ways, Schedule: f.Schedule, Every: "", Mark: f.Mark, LastOK: at(f.LastOKAt), Next: timeAt(f.Next), Failures: f.Failures, Error: f.LastError, Revision: f.Revision}
 		if f.Every > 0 {
 			out.Every = f.Every.String()
 		}
@@ -373,108 +150,17 @@ func (a *API) connection(v views.ConnectionView) Connection {
 	return c
 }
 
-// Run is one execution of a feed.
-type Run struct {
-	ID             int64            `json:"id"`
-	Connection     string           `json:"connection"`
-	ConnectionName string           `json:"connection_name"`
-	Feed           message.Feed     `json:"feed"`
-	Cause          string           `json:"cause"`
-	State          string           `json:"state" enum:"running,open,done,failed"`
-	StartedAt      *time.Time       `json:"started_at"`
-	EndedAt        *time.Time       `json:"ended_at,omitempty"`
-	Found          int64            `json:"found"`
-	New            int64            `json:"new"`
-	Changed        int64            `json:"changed"`
-	Skipped        int64            `json:"skipped"`
-	Failed         int64            `json:"failed"`
-	Reasons        map[string]int64 `json:"reasons"`
-	Error          string           `json:"error,omitempty"`
-}
-
-func run(r store.Run) Run {
-	out := Run{r.ID, r.ConnectionCode, r.ConnectionName, r.FeedKind, r.Cause, r.State, at(r.StartedAt), at(r.EndedAt), r.Found, r.New, r.Changed, r.Skipped, r.Failed, map[string]int64{}, r.Error}
+func run(r store.Run) wire.Run {
+	out := wire.Run{ID: r.ID, Connection: r.ConnectionCode, ConnectionName: r.ConnectionName, Feed: r.FeedKind, Cause: r.Cause, State: r.State, StartedAt: at(r.StartedAt), EndedAt: at(r.EndedAt), Found: r.Found, New: r.New, Changed: r.Changed, Skipped: r.Skipped, Failed: r.Failed, Reasons: map[string]int64{}, Error: r.Error}
 	if json.Unmarshal([]byte(r.Reasons), &out.Reasons) != nil {
 		out.Reasons = map[string]int64{}
 	}
 	return out
 }
 
-// LogLine is a line of a run's log.
-type LogLine struct {
-	At    *time.Time `json:"at"`
-	Level string     `json:"level"`
-	Text  string     `json:"text"`
+func manifest(m store.Manifest) wire.Manifest {
+	return wire.Manifest{ID: m.ID, Carrier: m.CarrierCode, Name: m.CarrierName, Day: m.Day, State: m.State, Receipt: m.Receipt, Parcels: m.Parcels, ClosedAt: at(m.ClosedAt)}
 }
-
-// Exception is something that needs a person, or all that is the same of it: of one cause, about one thing, at
-// one connection.
-type Exception struct {
-	ID             int64       `json:"id"`
-	Cause          order.Cause `json:"cause"`
-	Subject        string      `json:"subject" doc:"What it is about within its cause: an SKU, a field, a reason"`
-	Text           string      `json:"text"`
-	Expected       string      `json:"expected"`
-	Side           string      `json:"side" enum:"ours,theirs,either" doc:"Which side can mend it"`
-	Connection     string      `json:"connection,omitempty" doc:"Code"`
-	ConnectionName string      `json:"connection_name,omitempty"`
-	OrderNumber    string      `json:"order_number,omitempty"`
-	SKU            string      `json:"sku,omitempty"`
-	OutboxID       int64       `json:"outbox_id,omitempty" doc:"A message that was refused and can be sent again"`
-	InboxID        int64       `json:"inbox_id,omitempty" doc:"A message that was not understood and can be taken in again"`
-	OpenedAt       *time.Time  `json:"opened_at"`
-	Assignee       string      `json:"assignee,omitempty"`
-	SnoozedUntil   *time.Time  `json:"snoozed_until,omitempty"`
-	Count          int64       `json:"count" doc:"How many there are of the same"`
-	Orders         int64       `json:"orders" doc:"How many orders wait for it"`
-	OldestAt       *time.Time  `json:"oldest_at,omitempty"`
-	Settled        bool        `json:"settled" doc:"A person may say that it was dealt with; others end with their cause"`
-}
-
-// Manifest is a carrier's list of one day.
-type Manifest struct {
-	ID       int64      `json:"id"`
-	Carrier  string     `json:"carrier"`
-	Name     string     `json:"carrier_name"`
-	Day      string     `json:"day"`
-	State    string     `json:"state" enum:"open,closing,closed"`
-	Receipt  string     `json:"receipt,omitempty"`
-	Parcels  int64      `json:"parcels"`
-	ClosedAt *time.Time `json:"closed_at,omitempty"`
-}
-
-func manifest(m store.Manifest) Manifest {
-	return Manifest{m.ID, m.CarrierCode, m.CarrierName, m.Day, m.State, m.Receipt, m.Parcels, at(m.ClosedAt)}
-}
-
-// Board is everything at a glance.
-type Board struct {
-	Company     string       `json:"company"`
-	Now         time.Time    `json:"now"`
-	Stages      []StageCount `json:"stages"`
-	Connections []Connection `json:"connections"`
-	Places      []PlaceCount `json:"places"`
-	Exceptions  []Exception  `json:"exceptions"`
-	Late        []OrderRow   `json:"late" doc:"Oldest orders that are still to be sent"`
-}
-
-// StageCount is how many orders stand at a stage.
-type StageCount struct {
-	Stage  string     `json:"stage"`
-	Count  int64      `json:"count"`
-	Oldest *time.Time `json:"oldest,omitempty"`
-}
-
-// PlaceCount is a location and what is to be sent from it.
-type PlaceCount struct {
-	Code   string `json:"code"`
-	Name   string `json:"name"`
-	ToPick int64  `json:"to_pick"`
-	ToShip int64  `json:"to_ship"`
-}
-
-// Profile is a parcel profile.
-type Profile = packing.Profile
 
 func etag(revision int64) string { return strconv.Quote(strconv.FormatInt(revision, 10)) }
 

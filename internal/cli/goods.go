@@ -11,7 +11,6 @@ import (
 	"strings"
 	"time"
 
-	"openrelay/internal/api"
 	"openrelay/internal/client"
 	"openrelay/internal/core/catalog"
 	"openrelay/internal/core/money"
@@ -19,6 +18,7 @@ import (
 	"openrelay/internal/relay/inventory"
 	"openrelay/internal/relay/listing"
 	"openrelay/internal/relay/sheets"
+	"openrelay/internal/wire"
 )
 
 func momentFlag(to *time.Time) func(string) error {
@@ -113,7 +113,7 @@ func showRecord(p *printer, it catalog.Item, err error) error {
 	})
 }
 
-func listingTable(row func(...any), list []api.Listing) {
+func listingTable(row func(...any), list []wire.Listing) {
 	row("Listing", "Channel", "Number", "SKU", "Title", "Price", "State", "Shows", "Item", "How", "")
 	for _, l := range list {
 		item, how, note := l.Item, l.MatchedBy, l.Doubt
@@ -133,14 +133,14 @@ func listingTable(row func(...any), list []api.Listing) {
 	}
 }
 
-func showListing(p *printer, l api.Listing, err error) error {
+func showListing(p *printer, l wire.Listing, err error) error {
 	if err != nil {
 		return err
 	}
-	return p.show(l, func(row func(...any)) { listingTable(row, []api.Listing{l}) })
+	return p.show(l, func(row func(...any)) { listingTable(row, []wire.Listing{l}) })
 }
 
-func showPurchase(p *printer, x api.Purchase, err error) error {
+func showPurchase(p *printer, x wire.Purchase, err error) error {
 	if err != nil {
 		return err
 	}
@@ -153,7 +153,7 @@ func showPurchase(p *printer, x api.Purchase, err error) error {
 	})
 }
 
-func showTransfer(p *printer, x api.Transfer, err error) error {
+func showTransfer(p *printer, x wire.Transfer, err error) error {
 	if err != nil {
 		return err
 	}
@@ -166,7 +166,7 @@ func showTransfer(p *printer, x api.Transfer, err error) error {
 	})
 }
 
-func showCount(p *printer, x api.Count, err error) error {
+func showCount(p *printer, x wire.Count, err error) error {
 	if err != nil {
 		return err
 	}
@@ -255,7 +255,7 @@ func goods() []command {
 			f.StringVar(&search, "q", "", "part of SKU or title, the channel's number, or a GTIN")
 			want.flags(f)
 		}, func(ctx context.Context, c *client.Client, p *printer, _ []string) error {
-			list, more, err := listed[api.Listing](ctx, c, "/listings", query("connection", connection, "match", match, "state", state, "q", search), &want)
+			list, more, err := listed[wire.Listing](ctx, c, "/listings", query("connection", connection, "match", match, "state", state, "q", search), &want)
 			if err != nil {
 				return err
 			}

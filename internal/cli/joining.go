@@ -11,7 +11,6 @@ import (
 	"strings"
 	"time"
 
-	"openrelay/internal/api"
 	"openrelay/internal/client"
 	"openrelay/internal/connector"
 	"openrelay/internal/core/message"
@@ -19,6 +18,7 @@ import (
 	"openrelay/internal/relay/engine"
 	"openrelay/internal/relay/joining"
 	"openrelay/internal/setup"
+	"openrelay/internal/wire"
 )
 
 // pairs collects repeated name=value flags. A value env:NAME is read from the environment and @FILE from
@@ -434,7 +434,7 @@ func changed(ctx context.Context, c *client.Client, s engine.Settings, set map[s
 	return out, nil
 }
 
-func showJoin(p *printer, j api.Join, err error) error {
+func showJoin(p *printer, j wire.Join, err error) error {
 	if err != nil {
 		return err
 	}

@@ -14,12 +14,12 @@ import (
 	"text/tabwriter"
 	"time"
 
-	"openrelay/internal/api"
 	"openrelay/internal/client"
 	"openrelay/internal/core/message"
 	"openrelay/internal/core/money"
 	"openrelay/internal/core/picking"
 	"openrelay/internal/store"
+	"openrelay/internal/wire"
 )
 
 // noun wraps a client command with the flags they all have.
@@ -152,7 +152,7 @@ func nouns() []command {
 				}
 				return os.WriteFile(out, raw, 0o600)
 			}
-			list, more, err := listed[api.OrderRow](ctx, c, "/orders", filter, &want)
+			list, more, err := listed[wire.OrderRow](ctx, c, "/orders", filter, &want)
 			if err != nil {
 				return err
 			}
@@ -184,7 +184,7 @@ func nouns() []command {
 			f.StringVar(&state, "state", "", "only what is negative, short, low or coming")
 			want.flags(f)
 		}, func(ctx context.Context, c *client.Client, p *printer, _ []string) error {
-			list, more, err := listed[api.Level](ctx, c, "/stock", query("q", search, "location", location, "state", state), &want)
+			list, more, err := listed[wire.Level](ctx, c, "/stock", query("q", search, "location", location, "state", state), &want)
 			if err != nil {
 				return err
 			}
@@ -353,7 +353,7 @@ func nouns() []command {
 			f.StringVar(&connection, "connection", "", "only of this connection")
 			want.flags(f)
 		}, func(ctx context.Context, c *client.Client, p *printer, _ []string) error {
-			list, more, err := listed[api.Run](ctx, c, "/runs", query("connection", connection), &want)
+			list, more, err := listed[wire.Run](ctx, c, "/runs", query("connection", connection), &want)
 			if err != nil {
 				return err
 			}
@@ -486,7 +486,7 @@ func nouns() []command {
 			f.StringVar(&state, "state", "", "only this state, or several by comma")
 			want.flags(f)
 		}, func(ctx context.Context, c *client.Client, p *printer, _ []string) error {
-			list, more, err := listed[api.Shipment](ctx, c, "/shipments", query("state", state), &want)
+			list, more, err := listed[wire.Shipment](ctx, c, "/shipments", query("state", state), &want)
 			if err != nil {
 				return err
 			}
@@ -546,7 +546,7 @@ func nouns() []command {
 			return p.show(map[string]int64{"message": id}, func(row func(...any)) { row("It is queued again.") })
 		}),
 		noun("activity", "", "What happened, newest first", 0, 0, want.flags, func(ctx context.Context, c *client.Client, p *printer, _ []string) error {
-			list, more, err := listed[api.Entry](ctx, c, "/activity", "", &want)
+			list, more, err := listed[wire.Entry](ctx, c, "/activity", "", &want)
 			if err != nil {
 				return err
 			}
@@ -574,7 +574,7 @@ func savePDF(ctx context.Context, c *client.Client, p *printer, path, file, othe
 	return p.show(map[string]any{"file": file, "bytes": len(pdf)}, func(row func(...any)) { row("Written to", file) })
 }
 
-func orderTable(o api.Order, row func(...any)) {
+func orderTable(o wire.Order, row func(...any)) {
 	m := o.Record
 	row("Order", o.Number, o.Stage)
 	row("Channel", o.ConnectionName, m.Number, m.State)
@@ -601,7 +601,7 @@ func orderTable(o api.Order, row func(...any)) {
 	}
 }
 
-func itemTable(v api.ItemView, row func(...any)) {
+func itemTable(v wire.ItemView, row func(...any)) {
 	row(v.Item.SKU, v.Item.Name, amount(v.Item.Price, v.Item.Currency))
 	row()
 	row("Location", "Bin", "On hand", "Allocated", "Available")
@@ -620,7 +620,7 @@ func itemTable(v api.ItemView, row func(...any)) {
 	}
 }
 
-func feedTable(x api.Connection, row func(...any)) {
+func feedTable(x wire.Connection, row func(...any)) {
 	row("Feed", "Switch", "Lamp", "By", "Schedule", "Last good run")
 	for _, f := range x.Feeds {
 		sw := "off"
@@ -642,7 +642,7 @@ func wantTable(wants []picking.Want, row func(...any)) {
 	}
 }
 
-func shipmentTable(v api.ShipmentView, row func(...any)) {
+func shipmentTable(v wire.ShipmentView, row func(...any)) {
 	row("Shipment", v.Number, v.State, "order "+v.OrderNumber, "from "+v.Location)
 	if v.WeightG > 0 {
 		row("Parcel", v.Profile, fmt.Sprintf("%d g", v.WeightG), fmt.Sprintf("%d×%d×%d mm", v.LengthMM, v.WidthMM, v.HeightMM))

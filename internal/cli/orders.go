@@ -15,6 +15,7 @@ import (
 	"openrelay/internal/relay/attention"
 	"openrelay/internal/relay/engine"
 	"openrelay/internal/relay/orders"
+	"openrelay/internal/wire"
 )
 
 // orderNouns are the commands for orders that need a decision: rules, exceptions, answers, actions on many.
@@ -353,7 +354,7 @@ func orderNouns() []command {
 	}
 }
 
-func ruleRows(list []api.Rule, row func(...any)) {
+func ruleRows(list []wire.Rule, row func(...any)) {
 	row("", "Rule", "", "When", "Then")
 	for _, r := range list {
 		w := r.When

@@ -14,11 +14,10 @@ import (
 	"strings"
 	"time"
 
-	"openrelay/internal/api"
 	"openrelay/internal/core/message"
-	"openrelay/internal/core/picking"
 	"openrelay/internal/relay/shipping"
 	"openrelay/internal/store"
+	"openrelay/internal/wire"
 )
 
 // Client speaks to one service.
@@ -152,55 +151,46 @@ func get[T any](ctx context.Context, c *Client, path string) (out T, err error) 
 func esc[T ~string](s T) string { return url.PathEscape(string(s)) }
 
 // Orders lists a page of orders; query is like "stage=ready&limit=50".
-func (c *Client) Orders(ctx context.Context, query string) (list []api.OrderRow, next string, err error) {
+func (c *Client) Orders(ctx context.Context, query string) (list []wire.OrderRow, next string, err error) {
 	next, err = c.Do(ctx, http.MethodGet, "/orders?"+query, nil, &list)
 	return list, next, err
 }
 
 // Order returns one order.
-func (c *Client) Order(ctx context.Context, number string) (api.Order, error) {
-	return get[api.Order](ctx, c, "/orders/"+esc(number))
+func (c *Client) Order(ctx context.Context, number string) (wire.Order, error) {
+	return get[wire.Order](ctx, c, "/orders/"+esc(number))
 }
 
 // Board returns everything at a glance.
-func (c *Client) Board(ctx context.Context) (api.Board, error) {
-	return get[api.Board](ctx, c, "/board")
+func (c *Client) Board(ctx context.Context) (wire.Board, error) {
+	return get[wire.Board](ctx, c, "/board")
 }
 
 // Pick begins to pick an order and returns the shipment.
 func (c *Client) Pick(ctx context.Context, order string) (string, error) {
-	var out struct {
-		Shipment string `json:"shipment"`
-	}
+	var out wire.ShipmentRef
 	_, err := c.Do(ctx, http.MethodPost, "/orders/"+esc(order)+"/pick", nil, &out)
 	return out.Shipment, err
 }
 
 // Shipment returns one shipment.
-func (c *Client) Shipment(ctx context.Context, number string) (api.ShipmentView, error) {
-	return get[api.ShipmentView](ctx, c, "/shipments/"+esc(number))
+func (c *Client) Shipment(ctx context.Context, number string) (wire.ShipmentView, error) {
+	return get[wire.ShipmentView](ctx, c, "/shipments/"+esc(number))
 }
 
 // Shipments lists shipments; query is like "state=packed".
-func (c *Client) Shipments(ctx context.Context, query string) (list []api.Shipment, err error) {
-	return get[[]api.Shipment](ctx, c, "/shipments?"+query)
-}
-
-// Scanned is the outcome of a scan.
-type Scanned struct {
-	Outcome  picking.Outcome `json:"outcome"`
-	Wants    []picking.Want  `json:"wants"`
-	Expected string          `json:"expected"`
+func (c *Client) Shipments(ctx context.Context, query string) (list []wire.Shipment, err error) {
+	return get[[]wire.Shipment](ctx, c, "/shipments?"+query)
 }
 
 // Scan scans a code for a shipment.
-func (c *Client) Scan(ctx context.Context, shipment, code, bin string, quantity int64) (out Scanned, err error) {
+func (c *Client) Scan(ctx context.Context, shipment, code, bin string, quantity int64) (out wire.Scanned, err error) {
 	_, err = c.Do(ctx, http.MethodPost, "/shipments/"+esc(shipment)+"/scan", map[string]any{"code": code, "bin": bin, "quantity": quantity}, &out)
 	return out, err
 }
 
 // Pack packs a shipment into a parcel of a profile.
-func (c *Client) Pack(ctx context.Context, shipment, profile string, weight int64, serials map[string][]string) (out api.ShipmentView, err error) {
+func (c *Client) Pack(ctx context.Context, shipment, profile string, weight int64, serials map[string][]string) (out wire.ShipmentView, err error) {
 	_, err = c.Do(ctx, http.MethodPost, "/shipments/"+esc(shipment)+"/pack", map[string]any{"profile": profile, "weight_g": weight, "serials": serials}, &out)
 	return out, err
 }
@@ -211,19 +201,19 @@ func (c *Client) Rates(ctx context.Context, shipment string) ([]shipping.Rate, e
 }
 
 // Ship buys the label of a packed shipment.
-func (c *Client) Ship(ctx context.Context, shipment, carrier, service string, opts ...Option) (out api.ShipmentView, err error) {
+func (c *Client) Ship(ctx context.Context, shipment, carrier, service string, opts ...Option) (out wire.ShipmentView, err error) {
 	_, err = c.Do(ctx, http.MethodPost, "/shipments/"+esc(shipment)+"/ship", map[string]any{"carrier": carrier, "service": service}, &out, opts...)
 	return out, err
 }
 
 // Stock lists levels.
-func (c *Client) Stock(ctx context.Context, query string) ([]api.Level, error) {
-	return get[[]api.Level](ctx, c, "/stock?"+query)
+func (c *Client) Stock(ctx context.Context, query string) ([]wire.Level, error) {
+	return get[[]wire.Level](ctx, c, "/stock?"+query)
 }
 
 // Item returns an item with stock, ledger and listings.
-func (c *Client) Item(ctx context.Context, sku string) (api.ItemView, error) {
-	return get[api.ItemView](ctx, c, "/items/"+esc(sku))
+func (c *Client) Item(ctx context.Context, sku string) (wire.ItemView, error) {
+	return get[wire.ItemView](ctx, c, "/items/"+esc(sku))
 }
 
 // Items lists items.
@@ -232,24 +222,24 @@ func (c *Client) Items(ctx context.Context, query string) ([]store.Item, error) 
 }
 
 // Adjust changes what lies at a location.
-func (c *Client) Adjust(ctx context.Context, sku, location string, change int64, reason string, opts ...Option) (out api.ItemView, err error) {
+func (c *Client) Adjust(ctx context.Context, sku, location string, change int64, reason string, opts ...Option) (out wire.ItemView, err error) {
 	_, err = c.Do(ctx, http.MethodPost, "/items/"+esc(sku)+"/adjust", map[string]any{"location": location, "change": change, "reason": reason}, &out, opts...)
 	return out, err
 }
 
 // Why explains the quantity a channel shows.
-func (c *Client) Why(ctx context.Context, connection, sku string) (api.OfferView, error) {
-	return get[api.OfferView](ctx, c, "/connections/"+esc(connection)+"/listings/"+esc(sku)+"/why")
+func (c *Client) Why(ctx context.Context, connection, sku string) (wire.OfferView, error) {
+	return get[wire.OfferView](ctx, c, "/connections/"+esc(connection)+"/listings/"+esc(sku)+"/why")
 }
 
 // Connections lists the connections.
-func (c *Client) Connections(ctx context.Context) ([]api.Connection, error) {
-	return get[[]api.Connection](ctx, c, "/connections")
+func (c *Client) Connections(ctx context.Context) ([]wire.Connection, error) {
+	return get[[]wire.Connection](ctx, c, "/connections")
 }
 
 // Connection returns one connection.
-func (c *Client) Connection(ctx context.Context, code string) (api.Connection, error) {
-	return get[api.Connection](ctx, c, "/connections/"+esc(code))
+func (c *Client) Connection(ctx context.Context, code string) (wire.Connection, error) {
+	return get[wire.Connection](ctx, c, "/connections/"+esc(code))
 }
 
 // Test asks the other side of a connection who we are there.
@@ -259,70 +249,62 @@ func (c *Client) Test(ctx context.Context, code string) (out message.Identity, e
 }
 
 // SetFeed switches a feed; the revision is the one seen.
-func (c *Client) SetFeed(ctx context.Context, code string, kind message.Feed, on bool, schedule string, revision int64) (out api.Connection, err error) {
+func (c *Client) SetFeed(ctx context.Context, code string, kind message.Feed, on bool, schedule string, revision int64) (out wire.Connection, err error) {
 	_, err = c.Do(ctx, http.MethodPatch, "/connections/"+esc(code)+"/feeds/"+esc(kind), map[string]any{"on": on, "schedule": schedule}, &out, Match(revision))
 	return out, err
 }
 
 // Pause pauses or resumes a connection; the revision is the one seen.
-func (c *Client) Pause(ctx context.Context, code string, paused bool, revision int64) (out api.Connection, err error) {
+func (c *Client) Pause(ctx context.Context, code string, paused bool, revision int64) (out wire.Connection, err error) {
 	_, err = c.Do(ctx, http.MethodPatch, "/connections/"+esc(code), map[string]any{"paused": paused}, &out, Match(revision))
 	return out, err
 }
 
 // RunNow runs a feed now, from a time on if one is given.
 func (c *Client) RunNow(ctx context.Context, code string, kind message.Feed, from string) (int64, error) {
-	var out struct {
-		Run int64 `json:"run"`
-	}
+	var out wire.RunRef
 	_, err := c.Do(ctx, http.MethodPost, "/connections/"+esc(code)+"/feeds/"+esc(kind)+"/run", map[string]any{"from": from}, &out)
 	return out.Run, err
 }
 
 // Runs lists runs.
-func (c *Client) Runs(ctx context.Context, query string) ([]api.Run, error) {
-	return get[[]api.Run](ctx, c, "/runs?"+query)
-}
-
-// RunLog is a run with its log.
-type RunLog struct {
-	Run api.Run       `json:"run"`
-	Log []api.LogLine `json:"log"`
+func (c *Client) Runs(ctx context.Context, query string) ([]wire.Run, error) {
+	return get[[]wire.Run](ctx, c, "/runs?"+query)
 }
 
 // Run returns one run with its log.
-func (c *Client) Run(ctx context.Context, id int64) (RunLog, error) {
-	return get[RunLog](ctx, c, fmt.Sprintf("/runs/%d", id))
+func (c *Client) Run(ctx context.Context, id int64) (wire.RunLog, error) {
+	return get[wire.RunLog](ctx, c, fmt.Sprintf("/runs/%d", id))
 }
 
 // Manifests lists the carriers' lists per day.
-func (c *Client) Manifests(ctx context.Context) ([]api.Manifest, error) {
-	return get[[]api.Manifest](ctx, c, "/manifests")
+func (c *Client) Manifests(ctx context.Context) ([]wire.Manifest, error) {
+	return get[[]wire.Manifest](ctx, c, "/manifests")
 }
 
 // CloseManifest closes a carrier's day.
-func (c *Client) CloseManifest(ctx context.Context, id int64) (out api.Manifest, err error) {
+func (c *Client) CloseManifest(ctx context.Context, id int64) (out wire.Manifest, err error) {
 	_, err = c.Do(ctx, http.MethodPost, fmt.Sprintf("/manifests/%d/close", id), nil, &out)
 	return out, err
 }
 
 // Exceptions lists what needs a person, the same of it together.
-func (c *Client) Exceptions(ctx context.Context) ([]api.Exception, error) {
+func (c *Client) Exceptions(ctx context.Context) ([]wire.Exception, error) {
 	return c.Groups(ctx, "limit=200")
 }
 
 // Activity lists what happened, newest first.
-func (c *Client) Activity(ctx context.Context, query string) ([]api.Entry, error) {
-	return get[[]api.Entry](ctx, c, "/activity?"+query)
+func (c *Client) Activity(ctx context.Context, query string) ([]wire.Entry, error) {
+	return get[[]wire.Entry](ctx, c, "/activity?"+query)
 }
 
 // Profiles lists the parcel profiles.
-func (c *Client) Profiles(ctx context.Context) ([]api.Profile, error) {
-	return get[[]api.Profile](ctx, c, "/profiles")
+func (c *Client) Profiles(ctx context.Context) ([]wire.Profile, error) {
+	return get[[]wire.Profile](ctx, c, "/profiles")
 }
 
 // Release lets a held order go on.
-func (c *Client) Release(ctx context.Context, order, cause string) (out api.Order, err error) {
+func (c *Client) Release(ctx context.Context, order, cause string) (out wire.Order, err error) {
 	_, err = c.Do(ctx, http.MethodPost, "/orders/"+esc(order)+"/release", map[string]any{"cause": cause}, &out)
 	return out, err
 }

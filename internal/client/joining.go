@@ -5,21 +5,21 @@ import (
 	"net/http"
 	"net/url"
 
-	"openrelay/internal/api"
 	"openrelay/internal/core/message"
 	"openrelay/internal/core/place"
 	"openrelay/internal/relay/engine"
 	"openrelay/internal/relay/joining"
 	"openrelay/internal/setup"
+	"openrelay/internal/wire"
 )
 
 // Connectors lists the systems that can be joined.
-func (c *Client) Connectors(ctx context.Context) ([]api.Connector, error) {
-	return get[[]api.Connector](ctx, c, "/connectors")
+func (c *Client) Connectors(ctx context.Context) ([]wire.Connector, error) {
+	return get[[]wire.Connector](ctx, c, "/connectors")
 }
 
 // AddConnector adds a connector definition, or replaces one that was added before.
-func (c *Client) AddConnector(ctx context.Context, file, text string) (out api.Connector, err error) {
+func (c *Client) AddConnector(ctx context.Context, file, text string) (out wire.Connector, err error) {
 	_, err = c.Do(ctx, http.MethodPost, "/connectors", map[string]string{"file": file, "text": text}, &out)
 	return out, err
 }
@@ -31,19 +31,19 @@ func (c *Client) DropConnector(ctx context.Context, code string) error {
 }
 
 // Accounts lists what lets us in at outside systems.
-func (c *Client) Accounts(ctx context.Context) ([]api.Account, error) {
-	return get[[]api.Account](ctx, c, "/accounts")
+func (c *Client) Accounts(ctx context.Context) ([]wire.Account, error) {
+	return get[[]wire.Account](ctx, c, "/accounts")
 }
 
 // StartJoin begins to set a connection up.
-func (c *Client) StartJoin(ctx context.Context, n joining.NewJoin) (out api.Join, err error) {
+func (c *Client) StartJoin(ctx context.Context, n joining.NewJoin) (out wire.Join, err error) {
 	_, err = c.Do(ctx, http.MethodPost, "/joins", n, &out)
 	return out, err
 }
 
 // Join returns a connection being set up.
-func (c *Client) Join(ctx context.Context, code string) (api.Join, error) {
-	return get[api.Join](ctx, c, "/connections/"+esc(code)+"/join")
+func (c *Client) Join(ctx context.Context, code string) (wire.Join, error) {
+	return get[wire.Join](ctx, c, "/connections/"+esc(code)+"/join")
 }
 
 // DropJoin gives a set-up up.
@@ -61,9 +61,7 @@ func (c *Client) TestAccess(ctx context.Context, code string, a joining.Access) 
 // AskConsent returns the other side's page on which a person lets us in. origin is the address of the
 // service as that person's browser reaches it.
 func (c *Client) AskConsent(ctx context.Context, code string, a joining.Access, origin string) (string, error) {
-	var out struct {
-		Page string `json:"page"`
-	}
+	var out wire.ConsentPage
 	_, err := c.Do(ctx, http.MethodPost, "/connections/"+esc(code)+"/consent", struct {
 		joining.Access
 		Origin string `json:"origin"`
@@ -72,25 +70,25 @@ func (c *Client) AskConsent(ctx context.Context, code string, a joining.Access, 
 }
 
 // Confirm says whether the account on the other side is the one that is meant.
-func (c *Client) Confirm(ctx context.Context, code, number string, yes bool) (out api.Join, err error) {
+func (c *Client) Confirm(ctx context.Context, code, number string, yes bool) (out wire.Join, err error) {
 	_, err = c.Do(ctx, http.MethodPost, "/connections/"+esc(code)+"/confirm", map[string]any{"number": number, "yes": yes}, &out)
 	return out, err
 }
 
 // SetSettings replaces the settings of a connection; the revision is the one seen.
-func (c *Client) SetSettings(ctx context.Context, code string, s engine.Settings, revision int64) (out api.Join, err error) {
+func (c *Client) SetSettings(ctx context.Context, code string, s engine.Settings, revision int64) (out wire.Join, err error) {
 	_, err = c.Do(ctx, http.MethodPut, "/connections/"+esc(code)+"/settings", s, &out, Match(revision))
 	return out, err
 }
 
 // SetOverrides replaces what a connection changes of its connector.
-func (c *Client) SetOverrides(ctx context.Context, code, text string) (out api.Join, err error) {
+func (c *Client) SetOverrides(ctx context.Context, code, text string) (out wire.Join, err error) {
 	_, err = c.Do(ctx, http.MethodPut, "/connections/"+esc(code)+"/overrides", map[string]string{"overrides": text}, &out)
 	return out, err
 }
 
 // SwitchOn puts a connection to work whose set-up is complete.
-func (c *Client) SwitchOn(ctx context.Context, code string) (out api.Join, err error) {
+func (c *Client) SwitchOn(ctx context.Context, code string) (out wire.Join, err error) {
 	_, err = c.Do(ctx, http.MethodPost, "/connections/"+esc(code)+"/switch-on", nil, &out)
 	return out, err
 }
@@ -101,7 +99,7 @@ func (c *Client) WouldLeave(ctx context.Context, code string) (joining.Leaving, 
 }
 
 // Leave disconnects a connection.
-func (c *Client) Leave(ctx context.Context, code string) (out api.Join, err error) {
+func (c *Client) Leave(ctx context.Context, code string) (out wire.Join, err error) {
 	_, err = c.Do(ctx, http.MethodPost, "/connections/"+esc(code)+"/leave", nil, &out)
 	return out, err
 }
@@ -124,42 +122,38 @@ func (c *Client) AcceptPreview(ctx context.Context, code, digest string) error {
 }
 
 // FirstImport says how a first import stands.
-func (c *Client) FirstImport(ctx context.Context, code string) (api.ImportView, error) {
-	return get[api.ImportView](ctx, c, "/connections/"+esc(code)+"/import")
+func (c *Client) FirstImport(ctx context.Context, code string) (wire.ImportView, error) {
+	return get[wire.ImportView](ctx, c, "/connections/"+esc(code)+"/import")
 }
 
 // LookAtImport looks at what is there, without changing anything.
-func (c *Client) LookAtImport(ctx context.Context, code string, choose joining.ImportChoices) (out api.ImportView, err error) {
+func (c *Client) LookAtImport(ctx context.Context, code string, choose joining.ImportChoices) (out wire.ImportView, err error) {
 	_, err = c.Do(ctx, http.MethodPost, "/connections/"+esc(code)+"/import", choose, &out)
 	return out, err
 }
 
 // GoOnWithImport brings over what was found.
-func (c *Client) GoOnWithImport(ctx context.Context, code string) (out api.ImportView, err error) {
+func (c *Client) GoOnWithImport(ctx context.Context, code string) (out wire.ImportView, err error) {
 	_, err = c.Do(ctx, http.MethodPost, "/connections/"+esc(code)+"/import/go", nil, &out)
 	return out, err
 }
 
 // SetTest puts a connection in test, or takes it live.
-func (c *Client) SetTest(ctx context.Context, code string, test bool) (out api.Join, err error) {
+func (c *Client) SetTest(ctx context.Context, code string, test bool) (out wire.Join, err error) {
 	_, err = c.Do(ctx, http.MethodPut, "/connections/"+esc(code)+"/test-mode", map[string]bool{"test": test}, &out)
 	return out, err
 }
 
 // ClearTests removes the test orders of a connection.
 func (c *Client) ClearTests(ctx context.Context, code string) (int64, error) {
-	var out struct {
-		Orders int64 `json:"orders"`
-	}
+	var out wire.Cleared
 	_, err := c.Do(ctx, http.MethodPost, "/connections/"+esc(code)+"/clear-tests", nil, &out)
 	return out.Orders, err
 }
 
 // Sample is something to try a feed with.
 func (c *Client) Sample(ctx context.Context, code string, feed message.Feed) (string, error) {
-	out, err := get[struct {
-		Text string `json:"text"`
-	}](ctx, c, "/connections/"+esc(code)+"/sample?feed="+url.QueryEscape(string(feed)))
+	out, err := get[wire.Sample](ctx, c, "/connections/"+esc(code)+"/sample?feed="+url.QueryEscape(string(feed)))
 	return out.Text, err
 }
 
@@ -170,13 +164,13 @@ func (c *Client) Try(ctx context.Context, code string, feed message.Feed, text s
 }
 
 // Bench lists what was tried on a connection's bench.
-func (c *Client) Bench(ctx context.Context, code string) ([]api.BenchRow, error) {
-	return get[[]api.BenchRow](ctx, c, "/connections/"+esc(code)+"/bench")
+func (c *Client) Bench(ctx context.Context, code string) ([]wire.BenchRow, error) {
+	return get[[]wire.BenchRow](ctx, c, "/connections/"+esc(code)+"/bench")
 }
 
 // Locations lists the places that hold stock.
-func (c *Client) Locations(ctx context.Context) ([]api.Location, error) {
-	return get[[]api.Location](ctx, c, "/locations")
+func (c *Client) Locations(ctx context.Context) ([]wire.Location, error) {
+	return get[[]wire.Location](ctx, c, "/locations")
 }
 
 // CheckAddress asks the address service about an address.

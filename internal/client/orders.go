@@ -7,29 +7,24 @@ import (
 	"net/url"
 	"time"
 
-	"openrelay/internal/api"
-	"openrelay/internal/core/rules"
 	"openrelay/internal/relay/attention"
 	"openrelay/internal/relay/engine"
 	"openrelay/internal/relay/orders"
 	"openrelay/internal/relay/people"
 	"openrelay/internal/store"
+	"openrelay/internal/wire"
 )
-
-type numberAnswer struct {
-	Number string `json:"number"`
-}
 
 // onOrder does something to one order and returns the number it then has.
 func (c *Client) onOrder(ctx context.Context, number, what string, in any) (string, error) {
-	var out numberAnswer
+	var out wire.OrderNumber
 	_, err := c.Do(ctx, http.MethodPost, "/orders/"+esc(number)+"/"+what, in, &out)
 	return out.Number, err
 }
 
 // TypeOrder takes in an order that a person typed, and returns its number.
 func (c *Client) TypeOrder(ctx context.Context, o orders.TypedOrder) (string, error) {
-	var out numberAnswer
+	var out wire.OrderNumber
 	_, err := c.Do(ctx, http.MethodPost, "/orders", o, &out)
 	return out.Number, err
 }
@@ -130,9 +125,7 @@ func (c *Client) Posted(ctx context.Context, number string) error {
 
 // Merge makes summary orders of what is done on a channel, and returns their numbers.
 func (c *Client) Merge(ctx context.Context, connection string, before time.Time) ([]string, error) {
-	var out struct {
-		Orders []string `json:"orders"`
-	}
+	var out wire.Merged
 	in := map[string]any{}
 	if !before.IsZero() {
 		in["before"] = before
@@ -142,24 +135,18 @@ func (c *Client) Merge(ctx context.Context, connection string, before time.Time)
 }
 
 // Rules lists the rules in their order.
-func (c *Client) Rules(ctx context.Context) ([]api.Rule, error) {
-	return get[[]api.Rule](ctx, c, "/rules")
+func (c *Client) Rules(ctx context.Context) ([]wire.Rule, error) {
+	return get[[]wire.Rule](ctx, c, "/rules")
 }
 
 // ChangeRule adds, changes, moves, switches or removes a rule, and returns them all.
-func (c *Client) ChangeRule(ctx context.Context, r orders.RuleChange) (out []api.Rule, err error) {
+func (c *Client) ChangeRule(ctx context.Context, r orders.RuleChange) (out []wire.Rule, err error) {
 	_, err = c.Do(ctx, http.MethodPost, "/rules", r, &out)
 	return out, err
 }
 
-// Rehearsed is the outcome of a rehearsal.
-type Rehearsed struct {
-	rules.Rehearsal
-	TookMS float64 `json:"took_ms"`
-}
-
 // Rehearse tells what a change of the rules would have made of the newest so many orders.
-func (c *Client) Rehearse(ctx context.Context, r orders.RuleChange, last int64) (out Rehearsed, err error) {
+func (c *Client) Rehearse(ctx context.Context, r orders.RuleChange, last int64) (out wire.Rehearsed, err error) {
 	_, err = c.Do(ctx, http.MethodPost, "/rules/rehearse", struct {
 		orders.RuleChange
 		Orders int64 `json:"orders"`
@@ -168,16 +155,14 @@ func (c *Client) Rehearse(ctx context.Context, r orders.RuleChange, last int64) 
 }
 
 func (c *Client) onGroup(ctx context.Context, what string, in any) (int64, error) {
-	var out struct {
-		Count int64 `json:"count"`
-	}
+	var out wire.Counted
 	_, err := c.Do(ctx, http.MethodPost, "/exceptions/"+what, in, &out)
 	return out.Count, err
 }
 
 // Groups lists what needs a person; query is like "cause=unknown%20item".
-func (c *Client) Groups(ctx context.Context, query string) ([]api.Exception, error) {
-	return get[[]api.Exception](ctx, c, "/exceptions?"+query)
+func (c *Client) Groups(ctx context.Context, query string) ([]wire.Exception, error) {
+	return get[[]wire.Exception](ctx, c, "/exceptions?"+query)
 }
 
 // Assign says who looks after a group of exceptions.
@@ -214,17 +199,14 @@ func (c *Client) MakeKnown(ctx context.Context, connection, sold, sku string, cr
 
 // PutTarget adds or changes somebody who is told of exceptions. The secret of a new webhook is shown once.
 func (c *Client) PutTarget(ctx context.Context, t attention.NewTarget) (id int64, secret string, err error) {
-	var out struct {
-		ID     int64  `json:"id"`
-		Secret string `json:"secret"`
-	}
+	var out wire.NewTarget
 	_, err = c.Do(ctx, http.MethodPut, "/targets", t, &out)
 	return out.ID, out.Secret, err
 }
 
 // Targets lists who is told of exceptions.
-func (c *Client) Targets(ctx context.Context) ([]api.Target, error) {
-	return get[[]api.Target](ctx, c, "/targets")
+func (c *Client) Targets(ctx context.Context) ([]wire.Target, error) {
+	return get[[]wire.Target](ctx, c, "/targets")
 }
 
 // DropTarget tells somebody no more.
@@ -234,8 +216,8 @@ func (c *Client) DropTarget(ctx context.Context, id int64) error {
 }
 
 // Report returns figures over a span of days; empty days mean the last thirty.
-func (c *Client) Report(ctx context.Context, code, from, to string) (api.Report, error) {
-	return get[api.Report](ctx, c, "/reports/"+esc(code)+"?"+url.Values{"from": {from}, "to": {to}}.Encode())
+func (c *Client) Report(ctx context.Context, code, from, to string) (wire.Report, error) {
+	return get[wire.Report](ctx, c, "/reports/"+esc(code)+"?"+url.Values{"from": {from}, "to": {to}}.Encode())
 }
 
 // Person returns all that is kept of a person.
@@ -245,9 +227,7 @@ func (c *Client) Person(ctx context.Context, email string) (people.PersonData, e
 
 // ErasePerson removes the personal data of a person and returns how many orders that were.
 func (c *Client) ErasePerson(ctx context.Context, email string) (int, error) {
-	var out struct {
-		Orders int `json:"orders"`
-	}
+	var out wire.Erased
 	_, err := c.Do(ctx, http.MethodDelete, "/persons/"+esc(email), nil, &out)
 	return out.Orders, err
 }
@@ -258,28 +238,14 @@ func (c *Client) KeepFor(ctx context.Context, days int) error {
 	return err
 }
 
-// Look is that somebody looked at personal data.
-type Look struct {
-	At    time.Time `json:"at"`
-	Who   string    `json:"who"`
-	Thing string    `json:"thing"`
-	Key   string    `json:"key"`
-}
-
 // Looks lists who looked at personal data.
-func (c *Client) Looks(ctx context.Context, query string) ([]Look, error) {
-	return get[[]Look](ctx, c, "/looks?"+query)
-}
-
-// Original is a message as it came, and what can be read of it.
-type Original struct {
-	Raw    string `json:"raw"`
-	Reason string `json:"reason"`
+func (c *Client) Looks(ctx context.Context, query string) ([]wire.Look, error) {
+	return get[[]wire.Look](ctx, c, "/looks?"+query)
 }
 
 // Inbox returns a message as it came.
-func (c *Client) Inbox(ctx context.Context, id int64) (Original, error) {
-	return get[Original](ctx, c, "/inbox/"+fmt.Sprint(id))
+func (c *Client) Inbox(ctx context.Context, id int64) (wire.Original, error) {
+	return get[wire.Original](ctx, c, "/inbox/"+fmt.Sprint(id))
 }
 
 // Views lists filters kept under a name.

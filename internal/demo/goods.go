@@ -8,7 +8,6 @@ import (
 	"strings"
 	"time"
 
-	"openrelay/internal/api"
 	"openrelay/internal/client"
 	"openrelay/internal/core/catalog"
 	"openrelay/internal/core/message"
@@ -16,6 +15,7 @@ import (
 	"openrelay/internal/relay/inventory"
 	"openrelay/internal/relay/listing"
 	"openrelay/internal/standin"
+	"openrelay/internal/wire"
 )
 
 // goods goes through catalog and stock: what waits to be matched, a receipt, a count, a sale at the till, an
@@ -49,7 +49,7 @@ func (k *walk) matching(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	var o api.Order
+	var o wire.Order
 	if _, err := until(ctx, 20*time.Second, "the marketplace's order", func() (bool, error) {
 		o, err = c.Order(ctx, sold)
 		if client.StatusOf(err) == http.StatusNotFound {
@@ -65,7 +65,7 @@ func (k *walk) matching(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	var found api.Listing
+	var found wire.Listing
 	for _, l := range list {
 		if l.SKU == "TNS-SMK-M" {
 			found = l
@@ -169,7 +169,7 @@ func (k *walk) counting(ctx context.Context) error {
 		"delivery": map[string]any{"name": "Ina Brock", "street": "Lindenrow 2", "postcode": "41360", "town": "Harrowmere", "country": "XW", "method": "standard"}}, nil); err != nil {
 		return err
 	}
-	var l api.Level
+	var l wire.Level
 	if _, err := until(ctx, 5*time.Second, "the sale", func() (bool, error) {
 		v, err := c.Item(ctx, sku)
 		if err == nil {
@@ -225,7 +225,7 @@ func (k *walk) tillSale(ctx context.Context) error {
 	if _, err := c.RunNow(ctx, "till", message.OrdersIn, ""); err != nil {
 		return err
 	}
-	var after api.ItemView
+	var after wire.ItemView
 	if _, err := until(ctx, 10*time.Second, "the counter sale", func() (bool, error) {
 		after, err = c.Item(ctx, code)
 		return err == nil && levelAt(after, "mill").OnHand == levelAt(before, "mill").OnHand-2, err
@@ -236,13 +236,13 @@ func (k *walk) tillSale(ctx context.Context) error {
 	return nil
 }
 
-func levelAt(v api.ItemView, location string) api.Level {
+func levelAt(v wire.ItemView, location string) wire.Level {
 	for _, l := range v.Levels {
 		if l.Location == location {
 			return l
 		}
 	}
-	return api.Level{}
+	return wire.Level{}
 }
 
 func (k *walk) adminEdit(ctx context.Context) error {
@@ -314,7 +314,7 @@ func (k *walk) storeRoom(ctx context.Context) error {
 	if err := w.Tansy.Hold("TNS-SMK-M", 23); err != nil {
 		return err
 	}
-	var v api.ItemView
+	var v wire.ItemView
 	if _, err := until(ctx, 20*time.Second, "the store room's word", func() (bool, error) {
 		if _, err := c.RunNow(ctx, "tansy", message.StockIn, ""); err != nil && client.StatusOf(err) != http.StatusConflict {
 			return false, err
@@ -361,7 +361,7 @@ func (k *walk) listing(ctx context.Context) error {
 	if _, err := c.Publish(ctx, "bramble", sel, p.Digest); err != nil {
 		return err
 	}
-	states := map[string]api.Listing{}
+	states := map[string]wire.Listing{}
 	if _, err := until(ctx, 30*time.Second, "the reviews", func() (bool, error) {
 		list, err := c.Listings(ctx, "connection=bramble&limit=200")
 		for _, l := range list {
@@ -411,9 +411,9 @@ func (k *walk) comparing(ctx context.Context) error {
 	if err := w.Bramble.EditShown("SMOKER-M", 77, "a person there"); err != nil {
 		return err
 	}
-	compare := func() (client.Compared, error) {
+	compare := func() (wire.Compared, error) {
 		if err := k.readAll(ctx); err != nil {
-			return client.Compared{}, err
+			return wire.Compared{}, err
 		}
 		return c.Compare(ctx, "")
 	}

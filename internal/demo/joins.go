@@ -10,12 +10,12 @@ import (
 	"strings"
 	"time"
 
-	"openrelay/internal/api"
 	"openrelay/internal/client"
 	"openrelay/internal/core/message"
 	"openrelay/internal/relay/engine"
 	"openrelay/internal/relay/joining"
 	"openrelay/internal/relay/listing"
+	"openrelay/internal/wire"
 )
 
 // Consent goes to a marketplace's consent page as a person's browser would: it lets the application in for
@@ -82,8 +82,8 @@ type Joining struct {
 }
 
 // Finish confirms the account, decides the settings, brings over what is there, and switches on.
-func (w *World) Finish(ctx context.Context, code, number string, how Joining) (api.ImportView, error) {
-	var im api.ImportView
+func (w *World) Finish(ctx context.Context, code, number string, how Joining) (wire.ImportView, error) {
+	var im wire.ImportView
 	c := w.Client
 	j, err := c.Confirm(ctx, code, number, true)
 	if err != nil {
@@ -153,8 +153,8 @@ func (w *World) sendStock(ctx context.Context, code string) error {
 }
 
 // imported waits until a first import has looked or is done.
-func (w *World) imported(ctx context.Context, code string) (api.ImportView, error) {
-	var im api.ImportView
+func (w *World) imported(ctx context.Context, code string) (wire.ImportView, error) {
+	var im wire.ImportView
 	err := w.Wait(ctx, 20*time.Second, "the first import", func() (bool, error) {
 		var err error
 		im, err = w.Client.FirstImport(ctx, code)
@@ -173,43 +173,43 @@ func (w *World) Join(ctx context.Context, connector, code, name string) error {
 }
 
 // JoinTansy joins the marketplace through its consent page.
-func (w *World) JoinTansy(ctx context.Context, how Joining) (api.ImportView, error) {
+func (w *World) JoinTansy(ctx context.Context, how Joining) (wire.ImportView, error) {
 	if err := w.Join(ctx, "tansy", "tansy", "Tansy"); err != nil {
-		return api.ImportView{}, err
+		return wire.ImportView{}, err
 	}
 	if _, err := w.Consent(ctx, w.Client, "tansy", "westmark", "T-8841"); err != nil {
-		return api.ImportView{}, err
+		return wire.ImportView{}, err
 	}
 	return w.Finish(ctx, "tansy", "T-8841", how)
 }
 
 // JoinBramble joins the marketplace by key and secret.
-func (w *World) JoinBramble(ctx context.Context, how Joining) (api.ImportView, error) {
+func (w *World) JoinBramble(ctx context.Context, how Joining) (wire.ImportView, error) {
 	return w.joinBy(ctx, "bramble-row", "bramble", "Bramble Row", w.BrambleURL, BrambleAccess, how)
 }
 
 // JoinTill joins the till by name and password.
-func (w *World) JoinTill(ctx context.Context, how Joining) (api.ImportView, error) {
+func (w *World) JoinTill(ctx context.Context, how Joining) (wire.ImportView, error) {
 	return w.joinBy(ctx, "counterpane", "till", "Mill Lane till", w.CounterpaneURL, CounterpaneAccess, how)
 }
 
 // JoinNosh joins the ordering portal by its kitchen key.
-func (w *World) JoinNosh(ctx context.Context, how Joining) (api.ImportView, error) {
+func (w *World) JoinNosh(ctx context.Context, how Joining) (wire.ImportView, error) {
 	im, err := w.joinBy(ctx, "nosh-lane", "nosh", "Nosh Lane", w.NoshURL, NoshAccess, how)
 	w.Nosh.SetHook(w.URL + "/in/nosh")
 	return im, err
 }
 
-func (w *World) joinBy(ctx context.Context, connector, code, name, address string, secrets map[string]string, how Joining) (api.ImportView, error) {
+func (w *World) joinBy(ctx context.Context, connector, code, name, address string, secrets map[string]string, how Joining) (wire.ImportView, error) {
 	if err := w.Join(ctx, connector, code, name); err != nil {
-		return api.ImportView{}, err
+		return wire.ImportView{}, err
 	}
 	t, err := w.Client.TestAccess(ctx, code, joining.Access{Address: address, Secrets: secrets})
 	if err == nil && !t.LetIn {
 		err = errors.New(t.Text)
 	}
 	if err != nil {
-		return api.ImportView{}, err
+		return wire.ImportView{}, err
 	}
 	if bell := t.Given["bell"]; bell != "" { // shown once; the portal's people put it in
 		w.Nosh.SetBell(bell)

@@ -7,11 +7,11 @@ import (
 	"strings"
 	"time"
 
-	"openrelay/internal/api"
 	"openrelay/internal/client"
 	"openrelay/internal/core/message"
 	"openrelay/internal/relay/orders"
 	"openrelay/internal/standin"
+	"openrelay/internal/wire"
 )
 
 // orders goes through what happens to orders when something is odd, and when nothing is.
@@ -25,7 +25,7 @@ func (k *walk) orders(ctx context.Context) error {
 }
 
 // here waits until an order of a channel is here and as it should be.
-func (k *walk) here(ctx context.Context, number, what string, ok func(api.Order) bool) (o api.Order, err error) {
+func (k *walk) here(ctx context.Context, number, what string, ok func(wire.Order) bool) (o wire.Order, err error) {
 	_, err = until(ctx, 15*time.Second, what, func() (bool, error) {
 		o, err = k.w.Client.Order(ctx, number)
 		if client.StatusOf(err) == http.StatusNotFound {
@@ -36,7 +36,9 @@ func (k *walk) here(ctx context.Context, number, what string, ok func(api.Order)
 	return o, err
 }
 
-func at(stage string) func(api.Order) bool { return func(o api.Order) bool { return o.Stage == stage } }
+func at(stage string) func(wire.Order) bool {
+	return func(o wire.Order) bool { return o.Stage == stage }
+}
 
 func (w *World) sale(n int64, lines ...standin.SaleLine) standin.Sale {
 	return standin.Sale{Customer: "Maren Tolland", Email: "maren.tolland@example.test", Shipping: 490, Lines: append([]standin.SaleLine{{SKU: "JAR-250-T24", Qty: n}}, lines...),
@@ -68,7 +70,7 @@ func (k *walk) pending(ctx context.Context) error {
 	return nil
 }
 
-func changesText(v api.VersionChange) string {
+func changesText(v wire.VersionChange) string {
 	var out []string
 	for _, c := range v.Changes {
 		if c.Field != "changed_at" && c.Field != "revision" {
@@ -105,7 +107,7 @@ func (k *walk) byTheMarketplace(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	var after api.ItemView
+	var after wire.ItemView
 	if _, err := until(ctx, 20*time.Second, "the store room", func() (bool, error) {
 		_, _ = c.RunNow(ctx, "tansy", message.StockIn, "")
 		after, err = c.Item(ctx, "SMOKER-M")
@@ -160,7 +162,7 @@ func (k *walk) portal(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	o, err := k.here(ctx, ref, "the order", func(o api.Order) bool { return o.Ours.Answer != nil })
+	o, err := k.here(ctx, ref, "the order", func(o wire.Order) bool { return o.Ours.Answer != nil })
 	if err != nil {
 		return err
 	}

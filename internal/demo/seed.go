@@ -7,11 +7,11 @@ import (
 	"math/rand/v2"
 	"time"
 
-	"openrelay/internal/api"
 	"openrelay/internal/core/picking"
 	"openrelay/internal/relay/orders"
 	"openrelay/internal/standin"
 	"openrelay/internal/store"
+	"openrelay/internal/wire"
 )
 
 // Rules of the company, as its story begins.
@@ -172,8 +172,8 @@ func (w *World) pickSome(ctx context.Context, order string, units int) error {
 }
 
 // PackOne picks an order completely and packs it into the smallest carton that holds it.
-func (w *World) PackOne(ctx context.Context, order string) (api.ShipmentView, error) {
-	var none api.ShipmentView
+func (w *World) PackOne(ctx context.Context, order string) (wire.ShipmentView, error) {
+	var none wire.ShipmentView
 	s, err := w.Client.Pick(ctx, order)
 	if err != nil {
 		return none, err
@@ -236,7 +236,7 @@ func code(w picking.Want) string {
 }
 
 // ShipOne picks, packs and ships an order by the cheapest service that takes it.
-func (w *World) ShipOne(ctx context.Context, order string) (api.ShipmentView, error) {
+func (w *World) ShipOne(ctx context.Context, order string) (wire.ShipmentView, error) {
 	v, err := w.PackOne(ctx, order)
 	if err != nil {
 		return v, err

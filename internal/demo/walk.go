@@ -11,7 +11,6 @@ import (
 	"strings"
 	"time"
 
-	"openrelay/internal/api"
 	"openrelay/internal/client"
 	"openrelay/internal/core/freight"
 	"openrelay/internal/core/gs1"
@@ -20,6 +19,7 @@ import (
 	"openrelay/internal/relay/engine"
 	"openrelay/internal/relay/joining"
 	"openrelay/internal/standin"
+	"openrelay/internal/wire"
 )
 
 // walk goes through the demo as a person would, but by the interfaces, and checks what it sees.
@@ -142,7 +142,7 @@ func (k *walk) all(ctx context.Context) error {
 	if err := errors.Join(control(ctx, "GET", w.MorrowURL+"/control/api/stock", nil, &morrow0), control(ctx, "GET", w.SkepURL+"/control/api/stock", nil, &skep0)); err != nil {
 		return err
 	}
-	for _, v := range []api.ItemView{before, suitBefore} {
+	for _, v := range []wire.ItemView{before, suitBefore} {
 		k.saw("%s: %s", v.Item.SKU, levelsText(v))
 	}
 	k.saw("Morrow Hive Supply shows %d and %d, Little Skep shows %d and %d", morrow0[jar], morrow0[suit], skep0[jar], skep0[suit])
@@ -161,7 +161,7 @@ func (k *walk) all(ctx context.Context) error {
 	if err := control(ctx, "POST", w.MorrowURL+"/control/api/orders", sale, &sold); err != nil {
 		return err
 	}
-	var o api.Order
+	var o wire.Order
 	if _, err := until(ctx, 5*time.Second, "the order", func() (bool, error) {
 		var err error
 		o, err = c.Order(ctx, sold.Name)
@@ -379,7 +379,7 @@ func (k *walk) joins(ctx context.Context) error {
 		return err
 	}
 	k.imported(im, 30)
-	var o api.Order
+	var o wire.Order
 	if _, err := until(ctx, 10*time.Second, "the marketplace's order", func() (bool, error) {
 		o, err = c.Order(ctx, sold)
 		if client.StatusOf(err) == http.StatusNotFound {
@@ -467,7 +467,7 @@ func (k *walk) joins(ctx context.Context) error {
 }
 
 // imported prints what a first import brought over.
-func (k *walk) imported(im api.ImportView, want int64) {
+func (k *walk) imported(im wire.ImportView, want int64) {
 	var listings int64
 	for _, n := range im.Counts {
 		k.saw("%3d %-12s %-9s %s", n.Count, n.Kind, n.Verdict, n.Reason)
@@ -482,7 +482,7 @@ func eur(minor int64) string { return money.Amount{Minor: minor, Currency: "EUR"
 
 type totals struct{ onHand, allocated int64 }
 
-func sum(v api.ItemView) (t totals) {
+func sum(v wire.ItemView) (t totals) {
 	for _, l := range v.Levels {
 		t.onHand += l.OnHand
 		t.allocated += l.Allocated
@@ -490,7 +490,7 @@ func sum(v api.ItemView) (t totals) {
 	return t
 }
 
-func levelsText(v api.ItemView) string {
+func levelsText(v wire.ItemView) string {
 	var parts []string
 	for _, l := range v.Levels {
 		parts = append(parts, fmt.Sprintf("%s %d on hand, %d allocated, %d available", l.LocationName, l.OnHand, l.Allocated, l.Available))

@@ -11,7 +11,6 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"openrelay/internal/api"
 	"openrelay/internal/client"
 	"openrelay/internal/core/freight"
 	"openrelay/internal/core/message"
@@ -20,6 +19,7 @@ import (
 	"openrelay/internal/demo"
 	"openrelay/internal/relay/joining"
 	"openrelay/internal/standin"
+	"openrelay/internal/wire"
 )
 
 func sellReady(t *testing.T, w *demo.World, s standin.Sale) (id, name string) {
@@ -30,9 +30,9 @@ func sellReady(t *testing.T, w *demo.World, s standin.Sale) (id, name string) {
 	return id, name
 }
 
-func confirmed(t *testing.T, w *demo.World, name string, parcels int) api.Order {
+func confirmed(t *testing.T, w *demo.World, name string, parcels int) wire.Order {
 	t.Helper()
-	var o api.Order
+	var o wire.Order
 	eventually(t, "write-backs confirmed", func() bool {
 		var err error
 		o, err = w.Client.Order(t.Context(), name)
@@ -76,7 +76,7 @@ func TestFromTwoPlaces(t *testing.T) {
 	id, name := sellReady(t, w, sale)
 	o, err := w.Client.Order(t.Context(), name)
 	require.NoError(t, err)
-	require.Equal(t, []api.LinePlace{{Location: "Alder Yard", Quantity: 2}, {Location: "Pier Nine", Quantity: 1}}, o.Lines[0].At)
+	require.Equal(t, []wire.LinePlace{{Location: "Alder Yard", Quantity: 2}, {Location: "Pier Nine", Quantity: 1}}, o.Lines[0].At)
 
 	_, err = w.ShipOne(t.Context(), name)
 	require.NoError(t, err)
@@ -141,7 +141,7 @@ func TestRefusedWriteBackWaitsForAPerson(t *testing.T) {
 	w.Morrow.Misbehave(standin.Faults{Status: 422, Text: "we are moving house", Only: "/parcels"})
 	_, err := w.ShipOne(t.Context(), name)
 	require.NoError(t, err)
-	var open []api.Exception
+	var open []wire.Exception
 	eventually(t, "an exception", func() bool {
 		open, err = w.Client.Exceptions(t.Context())
 		require.NoError(t, err)
@@ -171,7 +171,7 @@ func TestSaidButNotSeen(t *testing.T) {
 	_, err := w.ShipOne(t.Context(), name)
 	require.NoError(t, err)
 	o := confirmed(t, w, name, 1)
-	i := slices.IndexFunc(o.WriteBacks, func(m api.Outbox) bool { return m.Feed == "dispatch out" })
+	i := slices.IndexFunc(o.WriteBacks, func(m wire.Outbox) bool { return m.Feed == "dispatch out" })
 	require.Greater(t, o.WriteBacks[i].Attempts, int64(1))
 	var rec struct {
 		Order struct{ Parcels []struct{ Tracking string } }
@@ -190,7 +190,7 @@ func TestCredentialsRefusedThenRenewed(t *testing.T) {
 	eventually(t, "the exception", func() bool {
 		open, err := w.Client.Exceptions(t.Context())
 		require.NoError(t, err)
-		return slices.ContainsFunc(open, func(e api.Exception) bool { return e.Cause == "credentials refused" })
+		return slices.ContainsFunc(open, func(e wire.Exception) bool { return e.Cause == "credentials refused" })
 	})
 	w.Morrow.Misbehave(standin.Faults{})
 	confirmed(t, w, name, 1)
@@ -205,7 +205,7 @@ func TestCredentialsRefusedThenRenewed(t *testing.T) {
 func TestTakenInAgain(t *testing.T) {
 	w := openWorld(t, false)
 	push(t, w, event(map[string]any{"currency": "EURO"}), nil)
-	var open []api.Exception
+	var open []wire.Exception
 	eventually(t, "the exception", func() bool {
 		var err error
 		open, err = w.Client.Exceptions(t.Context())
@@ -239,7 +239,7 @@ func TestLoadAgainFromADate(t *testing.T) {
 	}
 	id, err := w.Client.RunNow(t.Context(), "morrow", "orders in", time.Now().Add(-time.Hour).UTC().Format(time.RFC3339))
 	require.NoError(t, err)
-	var r client.RunLog
+	var r wire.RunLog
 	eventually(t, "the run to end", func() bool {
 		r, err = w.Client.Run(t.Context(), id)
 		return err == nil && r.Run.State == "done"
@@ -261,7 +261,7 @@ func TestSwitchedOffStockOut(t *testing.T) {
 	set := func(on bool) {
 		c, err := w.Client.Connection(t.Context(), "skep")
 		require.NoError(t, err)
-		i := slices.IndexFunc(c.Feeds, func(f api.Feed) bool { return f.Kind == "stock out" })
+		i := slices.IndexFunc(c.Feeds, func(f wire.Feed) bool { return f.Kind == "stock out" })
 		_, err = w.Client.SetFeed(t.Context(), "skep", "stock out", on, "", c.Feeds[i].Revision)
 		require.NoError(t, err)
 	}
@@ -283,7 +283,7 @@ func TestWhatIsOfferedIsSeenAgain(t *testing.T) {
 	stockOut := func(on bool) error {
 		c, err := w.Client.Connection(ctx, "skep")
 		require.NoError(t, err)
-		i := slices.IndexFunc(c.Feeds, func(f api.Feed) bool { return f.Kind == "stock out" })
+		i := slices.IndexFunc(c.Feeds, func(f wire.Feed) bool { return f.Kind == "stock out" })
 		_, err = w.Client.SetFeed(ctx, "skep", "stock out", on, "", c.Feeds[i].Revision)
 		return err
 	}

@@ -15,7 +15,6 @@ import (
 	"github.com/stretchr/testify/require"
 	"golang.org/x/text/encoding/charmap"
 
-	"openrelay/internal/api"
 	"openrelay/internal/client"
 	"openrelay/internal/core/catalog"
 	"openrelay/internal/core/stock"
@@ -24,10 +23,11 @@ import (
 	"openrelay/internal/relay/inventory"
 	"openrelay/internal/relay/listing"
 	"openrelay/internal/standin"
+	"openrelay/internal/wire"
 )
 
 // lies is the level of an item at a location.
-func lies(t *testing.T, w *demo.World, sku, location string) api.Level {
+func lies(t *testing.T, w *demo.World, sku, location string) wire.Level {
 	t.Helper()
 	v, err := w.Client.Item(t.Context(), sku)
 	require.NoError(t, err)
@@ -36,7 +36,7 @@ func lies(t *testing.T, w *demo.World, sku, location string) api.Level {
 			return l
 		}
 	}
-	return api.Level{}
+	return wire.Level{}
 }
 
 // sale is a sale of some units of an item.
@@ -347,10 +347,10 @@ func TestMatchingByAPerson(t *testing.T) {
 	c := w.Client
 	_, err := w.JoinTansy(ctx, sells)
 	require.NoError(t, err)
-	waiting := func() map[string]api.Listing {
+	waiting := func() map[string]wire.Listing {
 		list, err := c.Listings(ctx, "connection=tansy&match=to+match&limit=200")
 		require.NoError(t, err)
-		out := map[string]api.Listing{}
+		out := map[string]wire.Listing{}
 		for _, l := range list {
 			out[l.Number] = l
 		}
@@ -693,7 +693,7 @@ func TestAChannelShowsWhatNobodySent(t *testing.T) {
 	_, err := w.JoinTansy(ctx, how)
 	require.NoError(t, err)
 	require.NoError(t, w.Wait(ctx, 15*time.Second, "quiet", func() (bool, error) { return w.Quiet(ctx) }))
-	differ := func(n int) (got client.Compared) { // a reading that began earlier may still come in
+	differ := func(n int) (got wire.Compared) { // a reading that began earlier may still come in
 		eventually(t, fmt.Sprintf("%d differences", n), func() bool {
 			again(t, w, "tansy", "listings in")
 			got, err = w.Client.Compare(ctx, "tansy")
@@ -808,7 +808,7 @@ func TestTables(t *testing.T) {
 		_, err = c.HandIn(ctx, bad.kind, "x.csv", strings.NewReader(bad.text))
 		refused(t, err, bad.say)
 	}
-	do := func(kind, text string, refusals int) api.Sheet {
+	do := func(kind, text string, refusals int) wire.Sheet {
 		t.Helper()
 		s, err := c.HandIn(ctx, kind, kind+".csv", strings.NewReader(text))
 		require.NoError(t, err)

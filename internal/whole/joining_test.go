@@ -16,7 +16,6 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"openrelay/internal/api"
 	"openrelay/internal/client"
 	"openrelay/internal/connector"
 	"openrelay/internal/core/message"
@@ -28,15 +27,16 @@ import (
 	"openrelay/internal/setup"
 	"openrelay/internal/standin"
 	"openrelay/internal/store"
+	"openrelay/internal/wire"
 )
 
 var sells = demo.Joining{Sources: []string{"alder"}, Import: joining.ImportChoices{Items: true, Orders: true}}
 
-func ordersOf(t *testing.T, w *demo.World, connection string) map[string]api.OrderRow {
+func ordersOf(t *testing.T, w *demo.World, connection string) map[string]wire.OrderRow {
 	t.Helper()
 	list, _, err := w.Client.Orders(t.Context(), "connection="+connection+"&limit=200")
 	require.NoError(t, err)
-	out := map[string]api.OrderRow{}
+	out := map[string]wire.OrderRow{}
 	for _, o := range list {
 		require.NotContains(t, out, o.ChannelNumber, "an order stands twice")
 		out[o.ChannelNumber] = o
@@ -160,7 +160,7 @@ func TestTokensRunOutAndConsentIsTakenBack(t *testing.T) {
 	eventually(t, "a person is asked", func() bool {
 		list, err := w.Client.Exceptions(ctx)
 		require.NoError(t, err)
-		return slices.ContainsFunc(list, func(x api.Exception) bool {
+		return slices.ContainsFunc(list, func(x wire.Exception) bool {
 			return x.Cause == "credentials refused" && strings.Contains(x.Text, "took the consent back")
 		})
 	})
@@ -174,7 +174,7 @@ func TestTokensRunOutAndConsentIsTakenBack(t *testing.T) {
 	eventually(t, "what waited", func() bool { return len(ordersOf(t, w, "tansy")) == 131 })
 	list, err := w.Client.Exceptions(ctx)
 	require.NoError(t, err)
-	require.False(t, slices.ContainsFunc(list, func(x api.Exception) bool { return x.Cause == "credentials refused" }), "renewing ends what was raised")
+	require.False(t, slices.ContainsFunc(list, func(x wire.Exception) bool { return x.Cause == "credentials refused" }), "renewing ends what was raised")
 	clean(t, w)
 }
 
@@ -192,7 +192,7 @@ func TestOneAccountIsJoinedOnce(t *testing.T) {
 	require.NoError(t, w.Join(ctx, "bramble-row", "second", "Second"))
 	accounts, err := w.Client.Accounts(ctx)
 	require.NoError(t, err)
-	i := slices.IndexFunc(accounts, func(a api.Account) bool { return a.Connector == "bramble-row" })
+	i := slices.IndexFunc(accounts, func(a wire.Account) bool { return a.Connector == "bramble-row" })
 	for _, a := range []joining.Access{{Address: w.BrambleURL, Secrets: demo.BrambleAccess}, {Account: accounts[i].ID}} {
 		got, err := w.Client.TestAccess(ctx, "second", a)
 		require.NoError(t, err)
@@ -213,7 +213,7 @@ func TestOneAccountIsJoinedOnce(t *testing.T) {
 	require.Len(t, ordersOf(t, w, "bramble"), 1)
 	accounts, err = w.Client.Accounts(ctx)
 	require.NoError(t, err)
-	require.False(t, slices.ContainsFunc(accounts, func(a api.Account) bool { return a.Connector == "bramble-row" }), "the credentials are gone")
+	require.False(t, slices.ContainsFunc(accounts, func(a wire.Account) bool { return a.Connector == "bramble-row" }), "the credentials are gone")
 	meanwhile, err := w.Bramble.Sell(standin.DeskSale{SKU: "SMOKER-M"})
 	require.NoError(t, err)
 	_, err = w.Client.RunNow(ctx, "bramble", "orders in", "")
@@ -349,7 +349,7 @@ func TestBatchesAreReportedOnLater(t *testing.T) {
 	eventually(t, "one of them is refused", func() bool {
 		list, err := w.Client.Exceptions(ctx)
 		require.NoError(t, err)
-		return slices.ContainsFunc(list, func(x api.Exception) bool { return strings.Contains(x.Text, "the listing is in review") })
+		return slices.ContainsFunc(list, func(x wire.Exception) bool { return strings.Contains(x.Text, "the listing is in review") })
 	})
 	require.NotEqual(t, int64(0), w.Bramble.Shows()["WAX-1KG"], "the others of the batch were taken")
 
@@ -387,7 +387,7 @@ func TestReportThatNeverComes(t *testing.T) {
 	eventually(t, "a person is asked", func() bool {
 		list, err := w.Client.Exceptions(ctx)
 		require.NoError(t, err)
-		return slices.ContainsFunc(list, func(x api.Exception) bool { return strings.Contains(x.Text, "no report on submission") })
+		return slices.ContainsFunc(list, func(x wire.Exception) bool { return strings.Contains(x.Text, "no report on submission") })
 	})
 }
 
@@ -574,7 +574,7 @@ func TestDirectHandIn(t *testing.T) {
 	eventually(t, "the mistake is named", func() bool {
 		list, err := w.Client.Exceptions(ctx)
 		require.NoError(t, err)
-		return slices.ContainsFunc(list, func(x api.Exception) bool { return strings.Contains(x.Text, `there is no field "colour"`) })
+		return slices.ContainsFunc(list, func(x wire.Exception) bool { return strings.Contains(x.Text, `there is no field "colour"`) })
 	})
 	clean(t, w)
 }

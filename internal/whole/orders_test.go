@@ -15,7 +15,6 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"openrelay/internal/api"
 	"openrelay/internal/cli"
 	"openrelay/internal/client"
 	"openrelay/internal/core/message"
@@ -29,10 +28,11 @@ import (
 	"openrelay/internal/relay/shipping"
 	"openrelay/internal/standin"
 	"openrelay/internal/store"
+	"openrelay/internal/wire"
 )
 
 // placed sells at the first store and waits until the order is here.
-func placed(t *testing.T, w *demo.World, s standin.Sale) (id string, o api.Order) {
+func placed(t *testing.T, w *demo.World, s standin.Sale) (id string, o wire.Order) {
 	t.Helper()
 	id, name, err := w.Morrow.Place(s)
 	require.NoError(t, err)
@@ -44,7 +44,7 @@ func placed(t *testing.T, w *demo.World, s standin.Sale) (id string, o api.Order
 	return id, o
 }
 
-func orderNow(t *testing.T, w *demo.World, number string) api.Order {
+func orderNow(t *testing.T, w *demo.World, number string) wire.Order {
 	t.Helper()
 	o, err := w.Client.Order(t.Context(), number)
 	require.NoError(t, err)
@@ -154,7 +154,7 @@ func TestTypedBesideTheOriginal(t *testing.T) {
 	ctx, c := t.Context(), w.Client
 	status, _ := push(t, w, event(map[string]any{"state": "enchanted"}), nil)
 	require.Equal(t, http.StatusAccepted, status)
-	var e api.Exception
+	var e wire.Exception
 	eventually(t, "the exception", func() bool {
 		list, err := c.Groups(ctx, "cause=message%20not%20understood")
 		if err != nil || len(list) != 1 {
@@ -219,7 +219,7 @@ func TestExceptionsTogether(t *testing.T) {
 		require.Equal(t, "held", o.Stage)
 		numbers = append(numbers, o.Number)
 	}
-	groups := func(q string) []api.Exception {
+	groups := func(q string) []wire.Exception {
 		list, err := c.Groups(ctx, q)
 		require.NoError(t, err)
 		return list
@@ -663,7 +663,7 @@ func TestRulesCarryToTheLabel(t *testing.T) {
 
 	_, err = c.ChangeRule(ctx, orders.RuleChange{Name: "One tray", On: true, When: `"JAR-500-T12" in skus`, Then: fmt.Sprintf(`profile("medium"), service(%q), carry("ship")`, dearest)})
 	require.NoError(t, err)
-	picked := func(n int64) (string, api.Order) {
+	picked := func(n int64) (string, wire.Order) {
 		_, o := placed(t, w, jars(n))
 		require.Equal(t, "routed", o.Stage)
 		s := o.Shipments[0].Number
@@ -690,7 +690,7 @@ func TestRulesCarryToTheLabel(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, store.ToPick, v.State)
 	eventually(t, "it is said on the order", func() bool {
-		return slices.ContainsFunc(orderNow(t, w, o.Number).Timeline, func(e api.Entry) bool { return strings.HasPrefix(e.Text, "Not packed without a person: ") })
+		return slices.ContainsFunc(orderNow(t, w, o.Number).Timeline, func(e wire.Entry) bool { return strings.HasPrefix(e.Text, "Not packed without a person: ") })
 	})
 	_, err = c.Pack(ctx, s, "large", 0, nil)
 	require.NoError(t, err)
@@ -716,22 +716,22 @@ func TestFindingOrders(t *testing.T) {
 	}
 	all, _, err := c.Orders(ctx, "limit=200")
 	require.NoError(t, err)
-	for query, fits := range map[string]func(api.OrderRow) bool{
-		"stage=held":                  func(r api.OrderRow) bool { return r.Stage == "held" },
-		"connection=skep&state=sent":  func(r api.OrderRow) bool { return r.Connection == "skep" && r.ChannelState == "sent" },
-		"connection=skep&stage=ready": func(r api.OrderRow) bool { return r.Connection == "skep" && r.Stage == "ready" },
-		"tag=fragile&connection=morrow": func(r api.OrderRow) bool {
+	for query, fits := range map[string]func(wire.OrderRow) bool{
+		"stage=held":                  func(r wire.OrderRow) bool { return r.Stage == "held" },
+		"connection=skep&state=sent":  func(r wire.OrderRow) bool { return r.Connection == "skep" && r.ChannelState == "sent" },
+		"connection=skep&stage=ready": func(r wire.OrderRow) bool { return r.Connection == "skep" && r.Stage == "ready" },
+		"tag=fragile&connection=morrow": func(r wire.OrderRow) bool {
 			return strings.Contains(fmt.Sprint(r.Tags), "fragile") && r.Connection == "morrow"
 		},
-		"cause=unknown+item": func(r api.OrderRow) bool { return strings.Contains(fmt.Sprint(r.Held), "unknown item") },
-		"stage=ready,picking&tag=fragile": func(r api.OrderRow) bool {
+		"cause=unknown+item": func(r wire.OrderRow) bool { return strings.Contains(fmt.Sprint(r.Held), "unknown item") },
+		"stage=ready,picking&tag=fragile": func(r wire.OrderRow) bool {
 			return (r.Stage == "ready" || r.Stage == "picking") && strings.Contains(fmt.Sprint(r.Tags), "fragile")
 		},
-		"from=2020-01-01&to=2020-01-02":       func(api.OrderRow) bool { return false },
-		"from=2020-01-01&stage=cancelled":     func(r api.OrderRow) bool { return r.Stage == "cancelled" },
-		"typed=*":                             func(r api.OrderRow) bool { return r.TypedBy != "" },
-		"kind=counter":                        func(r api.OrderRow) bool { return r.Kind == "counter" },
-		"stage=ready&connection=skep&tag=xyz": func(api.OrderRow) bool { return false },
+		"from=2020-01-01&to=2020-01-02":       func(wire.OrderRow) bool { return false },
+		"from=2020-01-01&stage=cancelled":     func(r wire.OrderRow) bool { return r.Stage == "cancelled" },
+		"typed=*":                             func(r wire.OrderRow) bool { return r.TypedBy != "" },
+		"kind=counter":                        func(r wire.OrderRow) bool { return r.Kind == "counter" },
+		"stage=ready&connection=skep&tag=xyz": func(wire.OrderRow) bool { return false },
 	} {
 		var want []string
 		for _, r := range all {

@@ -22,6 +22,7 @@ import (
 	"openrelay/internal/client"
 	"openrelay/internal/demo"
 	"openrelay/internal/standin"
+	"openrelay/internal/wire"
 )
 
 // jars is a sale of some trays of jars.
@@ -224,7 +225,7 @@ func TestStoreMisbehaves(t *testing.T) {
 			require.NoError(t, err)
 			_, err = w.Client.RunNow(ctx, "morrow", "orders in", "")
 			require.NoError(t, err)
-			var failed client.RunLog
+			var failed wire.RunLog
 			eventually(t, "the run to fail", func() bool {
 				runs, err := w.Client.Runs(ctx, "connection=morrow&limit=5")
 				require.NoError(t, err)

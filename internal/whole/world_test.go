@@ -10,8 +10,8 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"openrelay/internal/api"
 	"openrelay/internal/demo"
+	"openrelay/internal/wire"
 )
 
 // openWorld opens the demo company for one test. Tests that wait for something most of the time run
@@ -31,8 +31,8 @@ func openWorld(t *testing.T, seed bool) *demo.World {
 }
 
 type (
-	apiRun       = api.Run
-	apiException = api.Exception
+	apiRun       = wire.Run
+	apiException = wire.Exception
 )
 
 // journal is a log that can be read while it is written.

@@ -10,8 +10,8 @@ import (
 	"github.com/chromedp/chromedp/kb"
 	"github.com/stretchr/testify/require"
 
-	"openrelay/internal/api"
 	"openrelay/internal/core/gs1"
+	"openrelay/internal/wire"
 )
 
 // TestConsoleFromBasketToTracking goes through a sale as people do: the shopper in the store, the clerk
@@ -160,7 +160,7 @@ func TestConsolePages(t *testing.T) {
 	// A bad address is corrected where it is shown, and the order goes on.
 	held, _, err := w.Client.Orders(t.Context(), "stage=held")
 	require.NoError(t, err)
-	at := slices.IndexFunc(held, func(o api.OrderRow) bool { return slices.Contains(o.Held, "bad address") })
+	at := slices.IndexFunc(held, func(o wire.OrderRow) bool { return slices.Contains(o.Held, "bad address") })
 	b.do(chromedp.Navigate(w.URL + "/orders/" + held[at].Number))
 	b.click("Correct the address")
 	b.do(chromedp.WaitVisible(chromedp.CSS(`input[name=postcode]`)), chromedp.SendKeys(chromedp.CSS(`input[name=postcode]`), kb.End+"7"))

@@ -9,12 +9,12 @@ import (
 	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/require"
 
-	"openrelay/internal/api"
 	"openrelay/internal/client"
 	"openrelay/internal/demo"
 	"openrelay/internal/relay/engine"
 	"openrelay/internal/relay/joining"
 	"openrelay/internal/standin"
+	"openrelay/internal/wire"
 )
 
 // choose picks an option of a select as a person does.
@@ -110,7 +110,7 @@ func TestOrdersAndExceptions(t *testing.T) {
 	// A portal waits; a person answers in time.
 	ref, err := w.Nosh.Order(standin.NoshSale{Dishes: []standin.NoshDishSale{{Code: "LUNCH-SOUP", Count: 2, Wish: "without cream"}}, Brought: true, Kitchen: "Nut allergy", Voucher: 200})
 	require.NoError(t, err)
-	var o api.Order
+	var o wire.Order
 	require.NoError(t, w.Wait(ctx, 8*time.Second, "the portal's order", func() (bool, error) {
 		var err error
 		o, err = c.Order(ctx, ref)

@@ -9,7 +9,7 @@ import { Lamp } from "../../parts/lamp";
 import { keptValue, shownValue, unitOf, useWords, type Action, type Comparison, type Field } from "./words";
 
 type Read = Schema<"Reading">;
-type Rehearsal = Schema<"Rehearsal">;
+type Rehearsal = Schema<"Rehearsed">;
 
 /** One rule: the sentence and the text beside it are the same thing, and either can be edited. */
 export default function EditRule() {
@@ -114,7 +114,7 @@ function Form({ rule, place, words }: { rule?: Schema<"Rule">; place: number; wo
             </div>
           </section>
         </div>
-        <section aria-label="Rehearsal" className="flex flex-col gap-3">
+        <section aria-label="Rehearsed" className="flex flex-col gap-3">
           <div className="flex flex-wrap items-center gap-2">
             <Button onClick={() => rehearse.mutate(false)} disabled={!ready || rehearse.isPending}>
               {rehearse.isPending ? "Going through past orders …" : "See what it would have changed"}

@@ -1,0 +1,325 @@
+package wire
+
+import (
+	"time"
+
+	"openrelay/internal/connector"
+	"openrelay/internal/core/message"
+	"openrelay/internal/core/order"
+	"openrelay/internal/core/packing"
+	"openrelay/internal/core/picking"
+	"openrelay/internal/core/place"
+	"openrelay/internal/relay/engine"
+	"openrelay/internal/relay/views"
+)
+
+// OrderRow is an order in a list.
+type OrderRow struct {
+	Number         string     `json:"number"`
+	Connection     string     `json:"connection"`
+	ConnectionName string     `json:"connection_name"`
+	ChannelNumber  string     `json:"channel_number"`
+	ChannelState   string     `json:"channel_state"`
+	Stage          string     `json:"stage"`
+	Buyer          string     `json:"buyer"`
+	Currency       string     `json:"currency"`
+	Total          int64      `json:"total" doc:"Minor units"`
+	Units          int64      `json:"units"`
+	PlacedAt       *time.Time `json:"placed_at"`
+	ReceivedAt     *time.Time `json:"received_at"`
+	Via            string     `json:"via"`
+	Held           []string   `json:"held" doc:"Causes of the holds"`
+	Kind           string     `json:"kind" enum:"ship,collect,local,counter,prepared,summary"`
+	Tags           []string   `json:"tags"`
+	Assignee       string     `json:"assignee,omitempty"`
+	TypedBy        string     `json:"typed_by,omitempty"`
+	ShippedAt      *time.Time `json:"shipped_at,omitempty"`
+	AnswerBy       *time.Time `json:"answer_by,omitempty" doc:"The channel waits for our answer until then"`
+	Merged         bool       `json:"merged,omitempty" doc:"Part of a summary order"`
+}
+
+// Order is one order with everything known about it.
+type Order struct {
+	Number         string           `json:"number"`
+	Revision       int64            `json:"revision"`
+	Stage          string           `json:"stage"`
+	Connection     string           `json:"connection"`
+	ConnectionName string           `json:"connection_name"`
+	OutsideID      string           `json:"outside_id"`
+	Via            string           `json:"via"`
+	ReceivedAt     *time.Time       `json:"received_at"`
+	ShippedAt      *time.Time       `json:"shipped_at,omitempty"`
+	ShipTo         place.Address    `json:"ship_to"`
+	Lines          []Line           `json:"lines"`
+	Holds          []order.Hold     `json:"holds"`
+	Record         message.Order    `json:"record" doc:"The channel's record in our words"`
+	Totals         order.Totals     `json:"totals" doc:"Recalculated from the lines"`
+	Versions       []ChannelVersion `json:"versions" doc:"What the channel sent, oldest first"`
+	Timeline       []Entry          `json:"timeline"`
+	Shipments      []Shipment       `json:"shipments"`
+	WriteBacks     []Outbox         `json:"write_backs"`
+
+	Kind       string          `json:"kind" enum:"ship,collect,local,counter,prepared,summary"`
+	Assignee   string          `json:"assignee,omitempty"`
+	TypedBy    string          `json:"typed_by,omitempty"`
+	Ours       order.Ours      `json:"ours" doc:"What people and rules added"`
+	Customer   *OrderCustomer  `json:"customer,omitempty"`
+	MergedInto string          `json:"merged_into,omitempty" doc:"Number of the summary order"`
+	Members    []OrderRow      `json:"members,omitempty" doc:"Of a summary order: the first of its orders"`
+	Hidden     bool            `json:"hidden,omitempty" doc:"Personal data is hidden from your role"`
+	Forgotten  *time.Time      `json:"forgotten,omitempty" doc:"When personal data was removed"`
+	Actions    []string        `json:"actions" doc:"What can be done with it now"`
+	Compared   []VersionChange `json:"compared" doc:"What each version of the channel's record changed against the one before"`
+}
+
+// OrderCustomer is who bought, and how often.
+type OrderCustomer struct {
+	ID     int64  `json:"id"`
+	Name   string `json:"name"`
+	Orders int64  `json:"orders" doc:"All their orders on this channel, up to 100"`
+}
+
+// VersionChange is what a version of the channel's record changed.
+type VersionChange struct {
+	Version int64    `json:"version"`
+	Changes []Change `json:"changes"`
+}
+
+// Change is a field that differs.
+type Change struct {
+	Field string `json:"field"`
+	Was   string `json:"was"`
+	Is    string `json:"is"`
+}
+
+// Line is an order line with where its units are.
+type Line struct {
+	order.Line
+	Waiting int64       `json:"waiting"`
+	At      []LinePlace `json:"at"`
+}
+
+// LinePlace is where units of a line lie.
+type LinePlace struct {
+	Location string `json:"location"`
+	Quantity int64  `json:"quantity"`
+}
+
+// ChannelVersion is one version of the channel's record.
+type ChannelVersion struct {
+	Version    int64      `json:"version"`
+	Via        string     `json:"via"`
+	ReceivedAt *time.Time `json:"received_at"`
+	State      string     `json:"state"`
+	Reason     string     `json:"reason,omitempty"`
+	Record     any        `json:"record"`
+}
+
+// Entry is a timeline entry.
+type Entry struct {
+	ID    int64      `json:"id"`
+	At    *time.Time `json:"at"`
+	Who   string     `json:"who"`
+	Thing string     `json:"thing"`
+	Name  string     `json:"name"`
+	What  string     `json:"what"`
+	Text  string     `json:"text"`
+}
+
+// Outbox is a message decided and sent or waiting.
+type Outbox struct {
+	ID             int64        `json:"id"`
+	Connection     string       `json:"connection"`
+	ConnectionName string       `json:"connection_name"`
+	Feed           message.Feed `json:"feed"`
+	Subject        string       `json:"subject"`
+	Reference      string       `json:"reference"`
+	State          string       `json:"state" enum:"waiting,sending,sent,confirmed,refused,superseded"`
+	Attempts       int64        `json:"attempts"`
+	CreatedAt      *time.Time   `json:"created_at"`
+	NextAt         *time.Time   `json:"next_at,omitempty"`
+	SentAt         *time.Time   `json:"sent_at,omitempty"`
+	ConfirmedAt    *time.Time   `json:"confirmed_at,omitempty"`
+	Error          string       `json:"error,omitempty"`
+}
+
+// Shipment is a shipment as lists show it.
+type Shipment struct {
+	Number      string     `json:"number"`
+	OrderNumber string     `json:"order_number"`
+	Buyer       string     `json:"buyer"`
+	Location    string     `json:"location"`
+	State       string     `json:"state" enum:"picking,packed,buying label,shipped,delivered,called off"`
+	Quantity    int64      `json:"quantity"`
+	Picked      int64      `json:"picked"`
+	Pickers     string     `json:"pickers,omitempty"`
+	Profile     string     `json:"profile,omitempty"`
+	WeightG     int64      `json:"weight_g"`
+	LengthMM    int64      `json:"length_mm"`
+	WidthMM     int64      `json:"width_mm"`
+	HeightMM    int64      `json:"height_mm"`
+	Carrier     string     `json:"carrier,omitempty"`
+	Service     string     `json:"service,omitempty"`
+	ServiceName string     `json:"service_name,omitempty"`
+	Tracking    string     `json:"tracking,omitempty"`
+	TrackingURL string     `json:"tracking_url,omitempty"`
+	Price       int64      `json:"price"`
+	Currency    string     `json:"currency,omitempty"`
+	ManifestID  int64      `json:"manifest_id,omitempty"`
+	SSCC        string     `json:"sscc,omitempty"`
+	Error       string     `json:"error,omitempty"`
+	CreatedAt   *time.Time `json:"created_at"`
+	ShippedAt   *time.Time `json:"shipped_at,omitempty"`
+	DeliveredAt *time.Time `json:"delivered_at,omitempty"`
+}
+
+// ShipmentView is a shipment with what is to be picked.
+type ShipmentView struct {
+	Shipment
+	Wants    []picking.Want `json:"wants"`
+	Expected string         `json:"expected" doc:"What may be scanned next"`
+	ShipTo   place.Address  `json:"ship_to"`
+	Note     string         `json:"note,omitempty"`
+	Wish     string         `json:"requested_service,omitempty"`
+	Stage    string         `json:"stage"`
+	Gift     string         `json:"gift_note,omitempty"`
+	Profiled string         `json:"decided_profile,omitempty" doc:"The profile that a rule chose"`
+	Served   string         `json:"decided_service,omitempty" doc:"The service that a rule chose"`
+}
+
+// Connection is a connection with its feeds.
+type Connection struct {
+	Code      string                 `json:"code"`
+	Name      string                 `json:"name"`
+	Connector string                 `json:"connector"`
+	Title     string                 `json:"title"`
+	Side      string                 `json:"side"`
+	BaseURL   string                 `json:"base_url"`
+	Paused    bool                   `json:"paused"`
+	Revision  int64                  `json:"revision"`
+	Lamp      views.Lamp             `json:"lamp"`
+	Orders    int64                  `json:"orders_today"`
+	Waiting   int64                  `json:"waiting" doc:"Messages that wait to be sent or confirmed"`
+	Refused   int64                  `json:"refused"`
+	LastOK    *time.Time             `json:"last_ok,omitempty"`
+	BeganAt   *time.Time             `json:"began_at"`
+	Feeds     []Feed                 `json:"feeds"`
+	PushPath  string                 `json:"push_path,omitempty" doc:"Where the other side pushes to"`
+	Settings  engine.Settings        `json:"settings"`
+	State     string                 `json:"state" enum:"joining,on,left"`
+	Test      bool                   `json:"test"`
+	Site      string                 `json:"site,omitempty"`
+	AccountNo string                 `json:"account_no,omitempty" doc:"Our number on the other side, once a person confirmed it"`
+	AccountID int64                  `json:"account_id,omitempty"`
+	Account   string                 `json:"account,omitempty" doc:"Our name on the other side"`
+	Overrides string                 `json:"overrides,omitempty"`
+	Can       connector.Capabilities `json:"can"`
+	Previewed *time.Time             `json:"previewed,omitempty" doc:"When somebody saw what sending stock changes"`
+}
+
+// Feed is one kind of record moving one way.
+type Feed struct {
+	Kind     message.Feed `json:"kind"`
+	On       bool         `json:"on"`
+	Lamp     views.Lamp   `json:"lamp"`
+	Ways     []string     `json:"ways" doc:"push, read or send"`
+	Schedule string       `json:"schedule" doc:"Cron fields or @every; empty means the connector's own"`
+	Every    string       `json:"every,omitempty" doc:"The connector's own schedule"`
+	Mark     string       `json:"mark,omitempty"`
+	LastOK   *time.Time   `json:"last_ok,omitempty"`
+	Next     *time.Time   `json:"next,omitempty"`
+	Failures int64        `json:"failures"`
+	Error    string       `json:"error,omitempty"`
+	Revision int64        `json:"revision"`
+}
+
+// Run is one execution of a feed.
+type Run struct {
+	ID             int64            `json:"id"`
+	Connection     string           `json:"connection"`
+	ConnectionName string           `json:"connection_name"`
+	Feed           message.Feed     `json:"feed"`
+	Cause          string           `json:"cause"`
+	State          string           `json:"state" enum:"running,open,done,failed"`
+	StartedAt      *time.Time       `json:"started_at"`
+	EndedAt        *time.Time       `json:"ended_at,omitempty"`
+	Found          int64            `json:"found"`
+	New            int64            `json:"new"`
+	Changed        int64            `json:"changed"`
+	Skipped        int64            `json:"skipped"`
+	Failed         int64            `json:"failed"`
+	Reasons        map[string]int64 `json:"reasons"`
+	Error          string           `json:"error,omitempty"`
+}
+
+// LogLine is a line of a run's log.
+type LogLine struct {
+	At    *time.Time `json:"at"`
+	Level string     `json:"level"`
+	Text  string     `json:"text"`
+}
+
+// Exception is something that needs a person, or all that is the same of it: of one cause, about one thing, at
+// one connection.
+type Exception struct {
+	ID             int64       `json:"id"`
+	Cause          order.Cause `json:"cause"`
+	Subject        string      `json:"subject" doc:"What it is about within its cause: an SKU, a field, a reason"`
+	Text           string      `json:"text"`
+	Expected       string      `json:"expected"`
+	Side           string      `json:"side" enum:"ours,theirs,either" doc:"Which side can mend it"`
+	Connection     string      `json:"connection,omitempty" doc:"Code"`
+	ConnectionName string      `json:"connection_name,omitempty"`
+	OrderNumber    string      `json:"order_number,omitempty"`
+	SKU            string      `json:"sku,omitempty"`
+	OutboxID       int64       `json:"outbox_id,omitempty" doc:"A message that was refused and can be sent again"`
+	InboxID        int64       `json:"inbox_id,omitempty" doc:"A message that was not understood and can be taken in again"`
+	OpenedAt       *time.Time  `json:"opened_at"`
+	Assignee       string      `json:"assignee,omitempty"`
+	SnoozedUntil   *time.Time  `json:"snoozed_until,omitempty"`
+	Count          int64       `json:"count" doc:"How many there are of the same"`
+	Orders         int64       `json:"orders" doc:"How many orders wait for it"`
+	OldestAt       *time.Time  `json:"oldest_at,omitempty"`
+	Settled        bool        `json:"settled" doc:"A person may say that it was dealt with; others end with their cause"`
+}
+
+// Manifest is a carrier's list of one day.
+type Manifest struct {
+	ID       int64      `json:"id"`
+	Carrier  string     `json:"carrier"`
+	Name     string     `json:"carrier_name"`
+	Day      string     `json:"day"`
+	State    string     `json:"state" enum:"open,closing,closed"`
+	Receipt  string     `json:"receipt,omitempty"`
+	Parcels  int64      `json:"parcels"`
+	ClosedAt *time.Time `json:"closed_at,omitempty"`
+}
+
+// Board is everything at a glance.
+type Board struct {
+	Company     string       `json:"company"`
+	Now         time.Time    `json:"now"`
+	Stages      []StageCount `json:"stages"`
+	Connections []Connection `json:"connections"`
+	Places      []PlaceCount `json:"places"`
+	Exceptions  []Exception  `json:"exceptions"`
+	Late        []OrderRow   `json:"late" doc:"Oldest orders that are still to be sent"`
+}
+
+// StageCount is how many orders stand at a stage.
+type StageCount struct {
+	Stage  string     `json:"stage"`
+	Count  int64      `json:"count"`
+	Oldest *time.Time `json:"oldest,omitempty"`
+}
+
+// PlaceCount is a location and what is to be sent from it.
+type PlaceCount struct {
+	Code   string `json:"code"`
+	Name   string `json:"name"`
+	ToPick int64  `json:"to_pick"`
+	ToShip int64  `json:"to_ship"`
+}
+
+// Profile is a parcel profile.
+type Profile = packing.Profile
