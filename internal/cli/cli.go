@@ -11,7 +11,6 @@ import (
 	"fmt"
 	"io"
 	"os"
-	"slices"
 	"strconv"
 	"strings"
 	"text/tabwriter"
@@ -34,14 +33,30 @@ type command struct {
 	run               func(ctx context.Context, e *Env, f *flag.FlagSet, args []string) error
 }
 
+// commands are all of them, in the order in which help lists them.
 func commands() []command {
-	return append(slices.Concat(serving(), nouns(), orderNouns(), goods(), joiningNouns()), command{"version", "", "Print the version", func(_ context.Context, e *Env, f *flag.FlagSet, args []string) error {
-		if err := parse(f, args, 0, 0); err != nil {
-			return err
-		}
-		fmt.Fprintf(e.Out, "openrelay %s\n", e.Version)
-		return nil
-	}})
+	return append(serving(),
+		boardCommand(), ordersCommand(), orderCommand(), releaseCommand(), stockCommand(), itemsCommand(), itemCommand(),
+		adjustCommand(), whyCommand(), connectionsCommand(), feedsCommand(), feedCommand(), pauseCommand(), testCommand(),
+		runCommand(), runsCommand(), logCommand(), pickCommand(), scanCommand(), profilesCommand(), packCommand(), ratesCommand(),
+		shipCommand(), shipmentsCommand(), labelCommand(), picklistCommand(), manifestCommand(), sendAgainCommand(),
+		activityCommand(), actCommand(), undoActCommand(), companyCommand(), jobsCommand(), notBoughtCommand(), answerCommand(),
+		handOverCommand(), voidCommand(), takeInAgainCommand(), mergeCommand(), undoMergeCommand(), exceptionsCommand(),
+		assignCommand(), snoozeCommand(), knownCommand(), typeCommand(), rulesCommand(), ruleCommand(), rehearseCommand(),
+		reportCommand(), tellCommand(), personCommand(), keepPersonalCommand(), looksCommand(), catalogCommand(), listingsCommand(),
+		listingCommand(), publishCommand(), purchaseCommand(), transferCommand(), countCommand(), compareCommand(), importCommand(),
+		saveCommand(), joinCommand(), settingsCommand(), overridesCommand(), renewCommand(), leaveCommand(), testModeCommand(),
+		clearTestsCommand(), benchCommand(), accountsCommand(), connectorsCommand(), addConnectorCommand(), dropConnectorCommand(),
+		checkAddressCommand(), shapesCommand(), setupCommand(),
+		command{"version", "", "Print the version", runVersion})
+}
+
+func runVersion(_ context.Context, e *Env, f *flag.FlagSet, args []string) error {
+	if err := parse(f, args, 0, 0); err != nil {
+		return err
+	}
+	fmt.Fprintf(e.Out, "openrelay %s\n", e.Version)
+	return nil
 }
 
 // Run carries out a command and returns the exit code.

@@ -2,11 +2,17 @@ package cli
 
 import (
 	"context"
+	"encoding/json"
 	"flag"
 	"fmt"
+	"io"
 	"net/http"
+	"net/url"
+	"text/tabwriter"
+	"time"
 
 	"openrelay/internal/client"
+	"openrelay/internal/core/money"
 )
 
 // rows says how much of a list is wanted.
@@ -68,4 +74,64 @@ func (p *printer) say(format string, args ...any) {
 	if p.err != nil {
 		fmt.Fprintf(p.err, format+"\n", args...)
 	}
+}
+
+// told says in a sentence what was done, or prints it as JSON.
+func (p *printer) told(v any, format string, args ...any) error {
+	return p.show(v, func(row func(...any)) { row(fmt.Sprintf(format, args...)) })
+}
+
+// printer prints a table for people or JSON for programs.
+type printer struct {
+	w    io.Writer
+	err  io.Writer // what is no part of the answer
+	json bool
+}
+
+func printJSON(w io.Writer, v any) error {
+	enc := json.NewEncoder(w)
+	enc.SetIndent("", "  ")
+	return enc.Encode(v)
+}
+
+// show prints v as JSON, or lets table write it.
+func (p *printer) show(v any, table func(row func(cells ...any))) error {
+	if p.json {
+		return printJSON(p.w, v)
+	}
+	t := tabwriter.NewWriter(p.w, 0, 4, 2, ' ', 0)
+	table(func(cells ...any) {
+		for i, c := range cells {
+			if i > 0 {
+				fmt.Fprint(t, "\t")
+			}
+			switch x := c.(type) {
+			case *time.Time:
+				if x != nil {
+					fmt.Fprint(t, x.Local().Format("2006-01-02 15:04:05"))
+				}
+			default:
+				fmt.Fprint(t, x)
+			}
+		}
+		fmt.Fprintln(t)
+	})
+	return t.Flush()
+}
+
+func amount(minor int64, currency string) string {
+	if currency == "" {
+		return ""
+	}
+	return money.Amount{Minor: minor, Currency: currency}.String()
+}
+
+func query(pairs ...string) string {
+	q := url.Values{}
+	for i := 0; i < len(pairs); i += 2 {
+		if pairs[i+1] != "" && pairs[i+1] != "0" {
+			q.Set(pairs[i], pairs[i+1])
+		}
+	}
+	return q.Encode()
 }

@@ -1,0 +1,268 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"flag"
+	"fmt"
+	"os"
+	"strings"
+
+	"openrelay/internal/client"
+	"openrelay/internal/connector"
+	"openrelay/internal/core/message"
+)
+
+func connectorsCommand() command {
+	return noun("connectors", "", "List the systems that can be joined, and what each can do", 0, 0, nil, runConnectors)
+}
+
+func runConnectors(ctx context.Context, c *client.Client, p *printer, _ []string) error {
+	list, err := c.Connectors(ctx)
+	if err != nil {
+		return err
+	}
+	return p.show(list, func(row func(...any)) {
+		row("Connector", "Title", "Side", "Let in by", "In", "Out", "Test", "Read back")
+		for _, x := range list {
+			yes := "no"
+			if x.Can.TestFlag != "" {
+				yes = "yes"
+			}
+			row(x.Connector, x.Title, x.Side, x.Can.Way, message.FeedList(x.Can.In), message.FeedList(x.Can.Out), yes, message.FeedList(x.Can.ReadBack))
+		}
+	})
+}
+
+func addConnectorCommand() command {
+	return noun("add-connector", "FILE", "Add a connector definition to a running service, or replace one that was added", 1, 1, nil, runAddConnector)
+}
+
+func runAddConnector(ctx context.Context, c *client.Client, p *printer, a []string) error {
+	text, err := os.ReadFile(a[0])
+	if err != nil {
+		return err
+	}
+	x, err := c.AddConnector(ctx, a[0], string(text))
+	if err != nil {
+		return err
+	}
+	return p.show(x, func(row func(...any)) { row("Added:", x.Connector+", "+x.Title) })
+}
+
+func dropConnectorCommand() command {
+	return noun("drop-connector", "CODE", "Remove a connector definition that was added and nobody uses", 1, 1, nil, runDropConnector)
+}
+
+func runDropConnector(ctx context.Context, c *client.Client, p *printer, a []string) error {
+	if err := c.DropConnector(ctx, a[0]); err != nil {
+		return err
+	}
+	return p.show(map[string]string{"connector": a[0]}, func(row func(...any)) { row("Removed:", a[0]) })
+}
+
+func shapesCommand() command {
+	return command{"shapes", "[NAME]", "Print the names of our messages, or the JSON Schema of one", runShapes}
+}
+
+func runShapes(_ context.Context, e *Env, f *flag.FlagSet, args []string) error {
+	if err := parse(f, args, 0, 1); err != nil {
+		return err
+	}
+	for _, s := range message.Shapes() {
+		if f.NArg() == 0 {
+			fmt.Fprintf(e.Out, "%-16s %s\n", s.Name, s.About)
+		} else if s.Name == f.Arg(0) {
+			text, err := s.SchemaText()
+			if err == nil {
+				_, err = e.Out.Write(text)
+			}
+			return err
+		}
+	}
+	if f.NArg() == 1 {
+		return fmt.Errorf("there is no message %q", f.Arg(0))
+	}
+	return nil
+}
+
+func trialTable(t connector.Trial, row func(...any)) {
+	row("Record", t.ID, fmt.Sprintf("version %d", t.Version))
+	if len(t.Fields) > 0 {
+		row()
+		row("Our field", "Takes", "From the sample")
+		for _, f := range t.Fields {
+			value := f.Value
+			if value == "" {
+				value = "-"
+			}
+			if f.Needed {
+				f.Path += " *"
+			}
+			row(f.Path, f.Kind, value)
+		}
+		row("* is needed")
+		row()
+	}
+	if t.Mistake != "" {
+		row("Mistake:", t.Mistake)
+	}
+	for _, part := range []struct {
+		name string
+		list []string
+	}{{"Needed and missing:", t.Missing}, {"Not used of the sample:", t.Unused}} {
+		if len(part.list) > 0 {
+			row(part.name, strings.Join(part.list, ", "))
+		}
+	}
+}
+
+// runConnector checks a definition, or tries it on a sample or on the system itself.
+func runConnector(ctx context.Context, e *Env, f *flag.FlagSet, args []string) error {
+	sample := f.String("sample", "", "try: `file` with a record as the other side gives it")
+	live := f.Bool("live", false, "try: read one page from the system itself")
+	feed := f.String("feed", "", "try: which feed; the first that comes in, if not said")
+	address := f.String("address", "", "try -live: where the system is reached")
+	site := f.String("site", "", "try -live: site, where the system has several")
+	folder := f.String("connectors", "", "`folder` of further definitions that this one may extend")
+	reach := f.String("reach", "", "try -live: `ranges` that are not public and may be called all the same")
+	asJSON := f.Bool("json", false, "print JSON")
+	var secrets, settings pairs
+	f.Var(&secrets, "set", "try -live: a credential as `name=value`; the value may be env:NAME or @FILE")
+	f.Var(&settings, "setting", "try: a setting as `name=value`, such as time_zone=UTC")
+	if err := parse(f, args, 2, 2); err != nil {
+		return err
+	}
+	if f.Arg(0) != "check" && f.Arg(0) != "try" {
+		return usage{fmt.Sprintf("%q: check or try is expected", f.Arg(0))}
+	}
+	text, err := os.ReadFile(f.Arg(1))
+	if err != nil {
+		return err
+	}
+	lib, err := connector.BuiltIn()
+	if err != nil {
+		return err
+	}
+	if *folder != "" {
+		if err := lib.AddFolder(*folder); err != nil {
+			return err
+		}
+	}
+	d, err := connector.Load(f.Arg(1), text, lib)
+	if err != nil {
+		return err
+	}
+	p := &printer{e.Out, e.Err, *asJSON}
+	if f.Arg(0) == "check" {
+		return p.show(d.Capabilities(), func(row func(...any)) {
+			row(fmt.Sprintf("%s: %s, %s; let in by %s; feeds: %s", f.Arg(1), d.Title, d.Side, d.Capabilities().Way, message.FeedList(d.Kinds())))
+		})
+	}
+	kind := message.Feed(*feed)
+	for _, k := range d.Kinds() {
+		if kind == "" && connector.ComesIn(k) {
+			kind = k
+		}
+	}
+	allowed, err := ranges(*reach)
+	if err != nil {
+		return err
+	}
+	free := map[string]any{}
+	for k, v := range settings.m {
+		free[k] = v
+	}
+	base := *address
+	if base == "" {
+		if base = d.Address.Default; base == "" {
+			base = "http://nowhere.invalid"
+		}
+	}
+	trimmed := connector.Trim(secrets.m)
+	line, err := connector.NewLine(d, connector.LineOptions{Base: base, Site: *site, Login: connector.NewLogin(d, secrets.m, connector.Token{}), Settings: free, Client: connector.Guard{Allowed: allowed}.Client()})
+	if err != nil {
+		return err
+	}
+	switch {
+	case *live:
+		if len(trimmed) > 0 {
+			fmt.Fprintf(e.Err, "Spaces were taken off: %s\n", strings.Join(trimmed, ", "))
+		}
+		return tryLive(ctx, e, p, line, kind)
+	case *sample == "":
+		return usage{"try needs -sample FILE or -live"}
+	}
+	raw, err := os.ReadFile(*sample)
+	if err != nil {
+		return err
+	}
+	t, err := line.Try(kind, raw)
+	if err != nil {
+		return err
+	}
+	if err := p.show(t, func(row func(...any)) { row("Feed", kind); trialTable(t, row) }); err != nil {
+		return err
+	}
+	if t.Mistake != "" {
+		return errors.New("this record would not be taken in: " + t.Mistake)
+	}
+	return nil
+}
+
+// liveReading is what one reading of the system itself came to.
+type liveReading struct {
+	Feed    message.Feed      `json:"feed"`
+	Verdict connector.Verdict `json:"verdict"`
+	Records int               `json:"records"`
+	Good    int               `json:"good"`
+	First   *connector.Trial  `json:"first,omitempty"`
+	Mistake map[string]int    `json:"mistakes"`
+}
+
+func tryLive(ctx context.Context, e *Env, p *printer, line *connector.Line, kind message.Feed) error {
+	out := liveReading{Feed: kind, Verdict: line.Test(ctx), Mistake: map[string]int{}}
+	if !out.Verdict.LetIn {
+		return errors.New(out.Verdict.Text)
+	}
+	fmt.Fprintln(e.Err, out.Verdict.Text)
+	var first *connector.Record
+	_, err := line.Read(ctx, kind, connector.Reading{Pages: 1, Keep: func(list []connector.Record) error {
+		for _, r := range list {
+			out.Records++
+			if r.Err == nil {
+				_, r.Err = line.MapBody(kind, "poll", r.Body)
+			}
+			if r.Err != nil {
+				out.Mistake[r.Err.Error()]++
+				continue
+			}
+			out.Good++
+			if first == nil {
+				first = &r
+			}
+		}
+		return nil
+	}})
+	if err != nil {
+		return err
+	}
+	if first != nil {
+		t, err := line.Try(kind, first.Raw)
+		if err != nil {
+			return err
+		}
+		out.First = &t
+	}
+	return p.show(out, func(row func(...any)) {
+		row(fmt.Sprintf("%s: %d records on the first page, %d can be taken in", kind, out.Records, out.Good))
+		for text, n := range out.Mistake {
+			row(n, "×", text)
+		}
+		if out.First != nil {
+			row()
+			row("The first of them:")
+			trialTable(*out.First, row)
+		}
+	})
+}
