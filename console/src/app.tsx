@@ -1,3 +1,4 @@
+import { clsx } from "clsx";
 import { useQuery } from "@tanstack/react-query";
 import { lazy, Suspense, useCallback, useEffect, useState } from "react";
 import { NavLink, Navigate, Route, Routes, useLocation } from "react-router";
@@ -62,7 +63,13 @@ const stations = [
 ] as const;
 
 /** Pages that belong to a station and have addresses of their own. */
-const belongs: Record<string, RegExp> = { "/stock": /^\/(receiving|counts|transfers|compare)/, "/catalog": /^\/(listings|offers|publish|tables|items)/, "/picking": /^\/pick\//, "/connections": /^\/connectors/, "/activity": /^\/reports/ };
+const belongs: Record<string, RegExp> = {
+  "/stock": /^\/(receiving|counts|transfers|compare)/,
+  "/catalog": /^\/(listings|offers|publish|tables|items)/,
+  "/picking": /^\/pick\//,
+  "/connections": /^\/connectors/,
+  "/activity": /^\/reports/,
+};
 
 const inside = (station: string, where: string) => belongs[station]?.test(where) ?? false;
 
@@ -91,7 +98,11 @@ function Cabin({ person }: { person: Schema<"Person"> }) {
     <div className="md:flex">
       <nav
         aria-label="Pages"
-        className={`${picking ? "hidden md:flex" : "flex"} sticky top-0 z-30 w-full shrink-0 flex-row overflow-x-auto border-b border-rule bg-paper md:h-screen md:w-44 md:flex-col md:border-r md:border-b-0 md:py-4`}
+        className={clsx(
+          picking ? "hidden md:flex" : "flex",
+          "sticky top-0 z-30 w-full shrink-0 flex-row overflow-x-auto border-b border-rule bg-paper",
+          "md:h-screen md:w-44 md:flex-col md:border-r md:border-b-0 md:py-4",
+        )}
       >
         <div className="hidden items-center gap-2 px-4 pb-5 text-[15px] font-semibold md:flex">
           <img src="/mark.svg" alt="" width="22" height="22" />
@@ -104,11 +115,22 @@ function Cabin({ person }: { person: Schema<"Person"> }) {
               <NavLink
                 to={path}
                 end={path === "/"}
-                className={({ isActive }) => `relative flex items-center gap-3 px-3 py-2 md:px-4 md:py-1.5 ${isActive || inside(path, where) ? "font-semibold" : "text-quiet hover:text-ink"}`}
+                className={({ isActive }) =>
+                  clsx(
+                    "relative flex items-center gap-3 px-3 py-2 md:px-4 md:py-1.5",
+                    isActive || inside(path, where) ? "font-semibold" : "text-quiet hover:text-ink",
+                  )
+                }
               >
                 {({ isActive }) => (
                   <>
-                    <span aria-hidden="true" className={`hidden h-[11px] w-[11px] rounded-full border-[1.6px] md:block ${isActive || inside(path, where) ? "border-ink bg-ink" : "border-rule bg-paper"}`} />
+                    <span
+                      aria-hidden="true"
+                      className={clsx(
+                        "hidden h-[11px] w-[11px] rounded-full border-[1.6px] md:block",
+                        isActive || inside(path, where) ? "border-ink bg-ink" : "border-rule bg-paper",
+                      )}
+                    />
                     {name}
                   </>
                 )}
@@ -126,7 +148,11 @@ function Cabin({ person }: { person: Schema<"Person"> }) {
             <Button kind="quiet" className="text-[12px]" onClick={switchTheme}>
               Light or dark
             </Button>
-            <Button kind="quiet" className="text-[12px]" onClick={() => void api.DELETE("/api/v1/session").then(() => location.assign("/"))}>
+            <Button
+              kind="quiet"
+              className="text-[12px]"
+              onClick={() => void api.DELETE("/api/v1/session").then(() => location.assign("/"))}
+            >
               Sign out
             </Button>
           </div>
@@ -139,48 +165,48 @@ function Cabin({ person }: { person: Schema<"Person"> }) {
           </div>
         )}
         <Boundary where={where}>
-        <Suspense fallback={<Loading />}>
-          <Routes>
-            <Route index element={<Board />} />
-            <Route path="orders" element={<Orders />} />
-            <Route path="exceptions" element={<Exceptions />} />
-            <Route path="type" element={<TypeOrder />} />
-            <Route path="rules" element={<Rules />} />
-            <Route path="rules/:id" element={<EditRule />} />
-            <Route path="reports" element={<Reports />} />
-            <Route path="settings" element={<Settings />} />
-            <Route path="orders/:number" element={<Order />} />
-            <Route path="picking" element={<Picking />} />
-            <Route path="pick/:number" element={<Pick />} />
-            <Route path="parcels" element={<Parcels />} />
-            <Route path="parcels/:number" element={<Parcel />} />
-            <Route path="stock" element={<Stock />} />
-            <Route path="catalog" element={<Catalog />} />
-            <Route path="catalog/terms" element={<Terms />} />
-            <Route path="listings" element={<Listings />} />
-            <Route path="offers" element={<Offers />} />
-            <Route path="publish" element={<Publish />} />
-            <Route path="tables" element={<Tables />} />
-            <Route path="tables/:id" element={<TablePage />} />
-            <Route path="items/new" element={<EditItem />} />
-            <Route path="items/:sku" element={<Item />} />
-            <Route path="items/:sku/edit" element={<EditItem />} />
-            <Route path="receiving" element={<Receiving />} />
-            <Route path="receiving/:number" element={<Receive />} />
-            <Route path="transfers" element={<Transfers />} />
-            <Route path="transfers/:number" element={<Transfer />} />
-            <Route path="counts" element={<Counts />} />
-            <Route path="counts/:number" element={<Count />} />
-            <Route path="compare" element={<Compare />} />
-            <Route path="connections" element={<Connections />} />
-            <Route path="connectors" element={<Connectors />} />
-            <Route path="connections/:code" element={<Connection />} />
-            <Route path="connections/:code/join" element={<Join />} />
-            <Route path="connections/:code/bench" element={<Bench />} />
-            <Route path="activity" element={<Activity />} />
-            <Route path="*" element={<Navigate to="/" replace />} />
-          </Routes>
-        </Suspense>
+          <Suspense fallback={<Loading />}>
+            <Routes>
+              <Route index element={<Board />} />
+              <Route path="orders" element={<Orders />} />
+              <Route path="exceptions" element={<Exceptions />} />
+              <Route path="type" element={<TypeOrder />} />
+              <Route path="rules" element={<Rules />} />
+              <Route path="rules/:id" element={<EditRule />} />
+              <Route path="reports" element={<Reports />} />
+              <Route path="settings" element={<Settings />} />
+              <Route path="orders/:number" element={<Order />} />
+              <Route path="picking" element={<Picking />} />
+              <Route path="pick/:number" element={<Pick />} />
+              <Route path="parcels" element={<Parcels />} />
+              <Route path="parcels/:number" element={<Parcel />} />
+              <Route path="stock" element={<Stock />} />
+              <Route path="catalog" element={<Catalog />} />
+              <Route path="catalog/terms" element={<Terms />} />
+              <Route path="listings" element={<Listings />} />
+              <Route path="offers" element={<Offers />} />
+              <Route path="publish" element={<Publish />} />
+              <Route path="tables" element={<Tables />} />
+              <Route path="tables/:id" element={<TablePage />} />
+              <Route path="items/new" element={<EditItem />} />
+              <Route path="items/:sku" element={<Item />} />
+              <Route path="items/:sku/edit" element={<EditItem />} />
+              <Route path="receiving" element={<Receiving />} />
+              <Route path="receiving/:number" element={<Receive />} />
+              <Route path="transfers" element={<Transfers />} />
+              <Route path="transfers/:number" element={<Transfer />} />
+              <Route path="counts" element={<Counts />} />
+              <Route path="counts/:number" element={<Count />} />
+              <Route path="compare" element={<Compare />} />
+              <Route path="connections" element={<Connections />} />
+              <Route path="connectors" element={<Connectors />} />
+              <Route path="connections/:code" element={<Connection />} />
+              <Route path="connections/:code/join" element={<Join />} />
+              <Route path="connections/:code/bench" element={<Bench />} />
+              <Route path="activity" element={<Activity />} />
+              <Route path="*" element={<Navigate to="/" replace />} />
+            </Routes>
+          </Suspense>
         </Boundary>
       </main>
       <Sheet open={foreign !== ""} onClose={() => setForeign("")} title="Nothing goes by this code">

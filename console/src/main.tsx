@@ -11,7 +11,11 @@ applyTheme();
 
 const client = new QueryClient({
   defaultOptions: {
-    queries: { staleTime: 30_000, refetchOnWindowFocus: false, retry: (n, e) => n < 2 && e instanceof Problem && (e.status === 0 || e.status >= 500) },
+    queries: {
+      staleTime: 30_000,
+      refetchOnWindowFocus: false,
+      retry: (n, e) => n < 2 && e instanceof Problem && (e.status === 0 || e.status >= 500),
+    },
   },
 });
 

@@ -67,7 +67,8 @@ func New(r *relay.Relay, o Options) (*API, http.Handler) {
 	a := &API{relay: r, log: o.Log, ended: make(chan struct{})}
 	// Made by hand: scs.New would start a goroutine for a store in memory, and sign-ins are kept in the file.
 	a.sessions = &scs.SessionManager{Store: store.Sessions{Store: r.Store}, Lifetime: 14 * 24 * time.Hour, Codec: scs.GobCodec{},
-		Cookie: scs.SessionCookie{Name: "openrelay", Path: "/", HttpOnly: true, Persist: true, Secure: o.Secure, SameSite: http.SameSiteLaxMode},
+		Cookie: scs.SessionCookie{Name: "openrelay", Path: "/", HttpOnly: true, Persist: true, Secure: o.Secure,
+			SameSite: http.SameSiteLaxMode},
 		ErrorFunc: func(w http.ResponseWriter, _ *http.Request, err error) {
 			a.log.Error("a sign-in could not be read or kept", "error", err)
 			problem(w, http.StatusInternalServerError, "Something broke on our side. It is in the service's log.")
@@ -173,7 +174,8 @@ func (a *API) failure(err error) error {
 	case errors.As(err, &mistakes):
 		details := make([]error, len(mistakes))
 		for i, m := range mistakes {
-			details[i] = &huma.ErrorDetail{Message: m.Text, Location: strings.TrimSuffix(strings.TrimSpace(fmt.Sprintf("%s:%d:%d: %s", m.File, m.Line, m.Column, m.Path)), ":")}
+			details[i] = &huma.ErrorDetail{Message: m.Text,
+				Location: strings.TrimSuffix(strings.TrimSpace(fmt.Sprintf("%s:%d:%d: %s", m.File, m.Line, m.Column, m.Path)), ":")}
 		}
 		return huma.Error422UnprocessableEntity(mistakes.Error(), details...)
 	case errors.As(err, &out):
@@ -405,7 +407,8 @@ func console(files fs.FS) http.HandlerFunc {
 			problem(w, http.StatusNotFound, "The interface has no "+r.URL.Path+".")
 			return
 		}
-		w.Header().Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'")
+		w.Header().Set("Content-Security-Policy",
+			"default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'")
 		w.Header().Set("X-Content-Type-Options", "nosniff")
 		w.Header().Set("Referrer-Policy", "same-origin")
 		name := strings.TrimPrefix(r.URL.Path, "/")
@@ -456,7 +459,8 @@ type metrics struct {
 
 func newMetrics(r *relay.Relay) *metrics {
 	m := &metrics{registry: prometheus.NewRegistry(), requests: prometheus.NewHistogramVec(prometheus.HistogramOpts{
-		Name: "openrelay_http_request_seconds", Help: "Time to answer, by route and status.", Buckets: []float64{.001, .005, .02, .1, .5, 2, 10},
+		Name: "openrelay_http_request_seconds", Help: "Time to answer, by route and status.",
+		Buckets: []float64{.001, .005, .02, .1, .5, 2, 10},
 	}, []string{"method", "route", "status"})}
 	m.registry.MustRegister(m.requests, stateCollector{r})
 	return m
@@ -490,8 +494,9 @@ type stateCollector struct{ r *relay.Relay }
 
 var (
 	stageDesc  = prometheus.NewDesc("openrelay_orders", "Orders on their way, by stage.", []string{"stage"}, nil)
-	outboxDesc = prometheus.NewDesc("openrelay_outbox_messages", "Messages that are not final, by connection and state.", []string{"connection", "state"}, nil)
-	upDesc     = prometheus.NewDesc("openrelay_connection_up", "1 where a connection runs well.", []string{"connection"}, nil)
+	outboxDesc = prometheus.NewDesc("openrelay_outbox_messages", "Messages that are not final, by connection and state.",
+		[]string{"connection", "state"}, nil)
+	upDesc = prometheus.NewDesc("openrelay_connection_up", "1 where a connection runs well.", []string{"connection"}, nil)
 )
 
 func (c stateCollector) Describe(ch chan<- *prometheus.Desc) {

@@ -109,7 +109,8 @@ func TestThrottle(t *testing.T) {
 
 func TestSchemaNames(t *testing.T) {
 	for want, typ := range map[string]reflect.Type{
-		"Order": reflect.TypeFor[wire.Order](), "MessageOrder": reflect.TypeFor[message.Order](), "StoreItem": reflect.TypeFor[*store.Item](), "OrderRow": reflect.TypeFor[wire.OrderRow](),
+		"Order": reflect.TypeFor[wire.Order](), "MessageOrder": reflect.TypeFor[message.Order](),
+		"StoreItem": reflect.TypeFor[*store.Item](), "OrderRow": reflect.TypeFor[wire.OrderRow](),
 	} {
 		require.Equal(t, want, schemaName(typ, ""))
 	}
@@ -119,7 +120,8 @@ func TestRoles(t *testing.T) {
 	for _, c := range []struct {
 		have, need person.Role
 		may        bool
-	}{{"viewer", "viewer", true}, {"viewer", "operator", false}, {"operator", "viewer", true}, {"admin", "operator", true}, {"stranger", "viewer", false}} {
+	}{{"viewer", "viewer", true}, {"viewer", "operator", false}, {"operator", "viewer", true}, {"admin", "operator", true}, {"stranger",
+		"viewer", false}} {
 		require.Equal(t, c.may, may(&wire.Person{Role: c.have}, c.need), c)
 	}
 	require.False(t, may(nil, "viewer"))

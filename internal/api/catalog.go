@@ -16,9 +16,12 @@ import (
 )
 
 func listingShown(l store.Listing, item string, allowed int64, on bool) wire.Listing {
-	out := wire.Listing{ID: l.ID, Connection: l.ConnectionCode, ConnectionName: l.ConnectionName, Number: l.OutsideID, SKU: l.SKU, GTIN: l.GTIN, Title: l.Title, Category: l.Category,
-		Price: l.Price, Currency: l.Currency, URL: l.URL, State: l.State, Reason: l.Reason, Item: item, MatchedBy: l.MatchedBy, Doubt: l.Doubt, IgnoredBy: l.IgnoredBy,
-		Shows: l.SeenQty, ShownAt: at(l.SeenAt), ToldAt: at(l.ToldAt), Allowed: allowed, On: on, Published: l.Published != "", Own: listing.OwnOf(&l)}
+	out := wire.Listing{ID: l.ID, Connection: l.ConnectionCode, ConnectionName: l.ConnectionName, Number: l.OutsideID, SKU: l.SKU,
+		GTIN: l.GTIN, Title: l.Title, Category: l.Category,
+		Price: l.Price, Currency: l.Currency, URL: l.URL, State: l.State, Reason: l.Reason, Item: item, MatchedBy: l.MatchedBy,
+		Doubt: l.Doubt, IgnoredBy: l.IgnoredBy,
+		Shows: l.SeenQty, ShownAt: at(l.SeenAt), ToldAt: at(l.ToldAt), Allowed: allowed, On: on, Published: l.Published != "",
+		Own: listing.OwnOf(&l)}
 	if l.OutsideID == store.NewListing(l.SKU) {
 		out.Number = ""
 	}
@@ -52,29 +55,33 @@ func (a *API) catalog() {
 		Unlisted bool   `query:"unlisted" doc:"Those on no channel"`
 		After    string `query:"after" doc:"Keyset: the last SKU"`
 	}
-	op(a, person.Viewer, http.MethodGet, "/items", "items", "Items in order of SKU", func(ctx context.Context, in *itemsInput) (*paged[store.Item], error) {
-		f := store.ItemFilter{Search: strings.TrimSpace(in.Search), Kind: in.Kind, Mark: in.Mark, Family: in.Family, Category: in.Category, Archived: in.Archived, Unlisted: in.Unlisted, After: in.After, Limit: in.Limit}
-		list, err := a.relay.Store.ListItems(ctx, f)
-		if list == nil {
-			list = []store.Item{}
-		}
-		out := &paged[store.Item]{Body: list}
-		if len(list) == in.Limit {
-			q := url.Values{"limit": {fmt.Sprint(in.Limit)}}
-			for k, v := range map[string]string{"q": in.Search, "kind": in.Kind, "mark": in.Mark, "family": in.Family, "category": in.Category} {
-				if v != "" {
-					q.Set(k, v)
-				}
+	op(a, person.Viewer, http.MethodGet, "/items", "items", "Items in order of SKU",
+		func(ctx context.Context, in *itemsInput) (*paged[store.Item], error) {
+			f := store.ItemFilter{Search: strings.TrimSpace(in.Search), Kind: in.Kind,
+				Mark: in.Mark, Family: in.Family, Category: in.Category, Archived: in.Archived, Unlisted: in.Unlisted, After: in.After,
+				Limit: in.Limit}
+			list, err := a.relay.Store.ListItems(ctx, f)
+			if list == nil {
+				list = []store.Item{}
 			}
-			for k, v := range map[string]bool{"archived": in.Archived, "unlisted": in.Unlisted} {
-				if v {
-					q.Set(k, "true")
+			out := &paged[store.Item]{Body: list}
+			if len(list) == in.Limit {
+				q := url.Values{"limit": {fmt.Sprint(in.Limit)}}
+				for k, v := range map[string]string{"q": in.Search, "kind": in.Kind, "mark": in.Mark, "family": in.Family,
+					"category": in.Category} {
+					if v != "" {
+						q.Set(k, v)
+					}
 				}
+				for k, v := range map[string]bool{"archived": in.Archived, "unlisted": in.Unlisted} {
+					if v {
+						q.Set(k, "true")
+					}
+				}
+				out.Link = next("/items", q, "after", list[len(list)-1].SKU)
 			}
-			out.Link = next("/items", q, "after", list[len(list)-1].SKU)
-		}
-		return out, err
-	})
+			return out, err
+		})
 	type itemBody struct{ Body catalog.Item }
 	type itemOutput struct {
 		ETag string `header:"ETag"`
@@ -87,80 +94,91 @@ func (a *API) catalog() {
 		}
 		return &itemOutput{etag(it.Revision), it}, nil
 	}
-	op(a, person.Operator, http.MethodPost, "/items", "create-item", "Add an item", func(ctx context.Context, in *itemBody) (*itemOutput, error) {
-		in.Body.Complete()
-		if err := a.relay.CreateItem(ctx, in.Body, who(ctx)); err != nil {
-			return nil, err
-		}
-		return get(ctx, in.Body.SKU)
-	})
-	op(a, person.Viewer, http.MethodGet, "/items/{sku}/record", "item-record", "The whole record of an item", func(ctx context.Context, in *SKUInput) (*itemOutput, error) {
-		return get(ctx, in.SKU)
-	})
+	op(a, person.Operator, http.MethodPost, "/items", "create-item", "Add an item",
+		func(ctx context.Context, in *itemBody) (*itemOutput, error) {
+			in.Body.Complete()
+			if err := a.relay.CreateItem(ctx, in.Body, who(ctx)); err != nil {
+				return nil, err
+			}
+			return get(ctx, in.Body.SKU)
+		})
+	op(a, person.Viewer, http.MethodGet, "/items/{sku}/record", "item-record", "The whole record of an item",
+		func(ctx context.Context, in *SKUInput) (*itemOutput, error) {
+			return get(ctx, in.SKU)
+		})
 	type editInput struct {
 		SKUInput
 		IfMatch string `header:"If-Match"`
 		Body    catalog.Item
 	}
-	op(a, person.Operator, http.MethodPut, "/items/{sku}/record", "edit-item", "Replace the record of an item", func(ctx context.Context, in *editInput) (*itemOutput, error) {
-		rev, err := seenRevision(in.IfMatch)
-		if err != nil {
-			return nil, err
-		}
-		in.Body.Complete()
-		if err := a.relay.EditItem(ctx, in.SKU, in.Body, rev, who(ctx)); err != nil {
-			return nil, err
-		}
-		return get(ctx, in.Body.SKU)
-	})
+	op(a, person.Operator, http.MethodPut, "/items/{sku}/record", "edit-item", "Replace the record of an item",
+		func(ctx context.Context, in *editInput) (*itemOutput, error) {
+			rev, err := seenRevision(in.IfMatch)
+			if err != nil {
+				return nil, err
+			}
+			in.Body.Complete()
+			if err := a.relay.EditItem(ctx, in.SKU, in.Body, rev, who(ctx)); err != nil {
+				return nil, err
+			}
+			return get(ctx, in.Body.SKU)
+		})
 	type archiveInput struct {
 		SKUInput
 		Body struct {
 			Archived bool `json:"archived"`
 		}
 	}
-	op(a, person.Operator, http.MethodPost, "/items/{sku}/archive", "archive-item", "End the selling of an item, or take it up again", func(ctx context.Context, in *archiveInput) (*itemOutput, error) {
-		if err := a.relay.Archive(ctx, in.SKU, in.Body.Archived, who(ctx)); err != nil {
-			return nil, err
-		}
-		return get(ctx, in.SKU)
-	})
-	op(a, person.Viewer, http.MethodGet, "/option-groups", "option-groups", "The option groups of prepared food", func(ctx context.Context, _ *struct{}) (*body[[]catalog.Group], error) {
-		list, err := a.relay.Store.Groups(ctx)
-		return &body[[]catalog.Group]{list}, err
-	})
+	op(a, person.Operator, http.MethodPost, "/items/{sku}/archive", "archive-item", "End the selling of an item, or take it up again",
+		func(ctx context.Context, in *archiveInput) (*itemOutput, error) {
+			if err := a.relay.Archive(ctx, in.SKU, in.Body.Archived, who(ctx)); err != nil {
+				return nil, err
+			}
+			return get(ctx, in.SKU)
+		})
+	op(a, person.Viewer, http.MethodGet, "/option-groups", "option-groups", "The option groups of prepared food",
+		func(ctx context.Context, _ *struct{}) (*body[[]catalog.Group], error) {
+			list, err := a.relay.Store.Groups(ctx)
+			return &body[[]catalog.Group]{list}, err
+		})
 	type groupInput struct {
 		Code string `path:"code" maxLength:"80"`
 		Body catalog.Group
 	}
-	op(a, person.Operator, http.MethodPut, "/option-groups/{code}", "put-option-group", "Write an option group", func(ctx context.Context, in *groupInput) (*body[catalog.Group], error) {
-		in.Body.Code = in.Code
-		return &body[catalog.Group]{in.Body}, a.relay.PutGroup(ctx, in.Body)
-	})
-	op(a, person.Viewer, http.MethodGet, "/price-lists", "price-lists", "Price lists beside the items' own prices", func(ctx context.Context, _ *struct{}) (*body[[]store.PriceList], error) {
-		list, err := a.relay.Store.PriceLists(ctx)
-		return &body[[]store.PriceList]{list}, err
-	})
+	op(a, person.Operator, http.MethodPut, "/option-groups/{code}", "put-option-group", "Write an option group",
+		func(ctx context.Context, in *groupInput) (*body[catalog.Group], error) {
+			in.Body.Code = in.Code
+			return &body[catalog.Group]{in.Body}, a.relay.PutGroup(ctx, in.Body)
+		})
+	op(a, person.Viewer, http.MethodGet, "/price-lists", "price-lists", "Price lists beside the items' own prices",
+		func(ctx context.Context, _ *struct{}) (*body[[]store.PriceList], error) {
+			list, err := a.relay.Store.PriceLists(ctx)
+			return &body[[]store.PriceList]{list}, err
+		})
 	type listInput struct {
 		Code string `path:"code" maxLength:"40"`
 		Body store.PriceList
 	}
-	op(a, person.Admin, http.MethodPut, "/price-lists/{code}", "put-price-list", "Write a price list", func(ctx context.Context, in *listInput) (*body[store.PriceList], error) {
-		in.Body.Code = in.Code
-		return &body[store.PriceList]{in.Body}, a.relay.PutPriceList(ctx, in.Body)
-	})
-	op(a, person.Viewer, http.MethodGet, "/field-owners", "field-owners", "Whose word counts for the fields of items", func(ctx context.Context, _ *struct{}) (*body[map[string]string], error) {
-		m, err := a.relay.Owners(ctx)
-		return &body[map[string]string]{m}, err
-	})
+	op(a, person.Admin, http.MethodPut, "/price-lists/{code}", "put-price-list", "Write a price list",
+		func(ctx context.Context, in *listInput) (*body[store.PriceList], error) {
+			in.Body.Code = in.Code
+			return &body[store.PriceList]{in.Body}, a.relay.PutPriceList(ctx, in.Body)
+		})
+	op(a, person.Viewer, http.MethodGet, "/field-owners", "field-owners", "Whose word counts for the fields of items",
+		func(ctx context.Context, _ *struct{}) (*body[map[string]string], error) {
+			m, err := a.relay.Owners(ctx)
+			return &body[map[string]string]{m}, err
+		})
 	type ownersInput struct{ Body map[string]string }
-	op(a, person.Admin, http.MethodPatch, "/field-owners", "set-field-owners", "Say whose word counts for fields of items: a connection's code, or nothing for ours", func(ctx context.Context, in *ownersInput) (*body[map[string]string], error) {
-		if err := a.relay.SetOwners(ctx, in.Body, who(ctx)); err != nil {
-			return nil, err
-		}
-		m, err := a.relay.Owners(ctx)
-		return &body[map[string]string]{m}, err
-	})
+	op(a, person.Admin, http.MethodPatch, "/field-owners", "set-field-owners",
+		"Say whose word counts for fields of items: a connection's code, or nothing for ours",
+		func(ctx context.Context, in *ownersInput) (*body[map[string]string], error) {
+			if err := a.relay.SetOwners(ctx, in.Body, who(ctx)); err != nil {
+				return nil, err
+			}
+			m, err := a.relay.Owners(ctx)
+			return &body[map[string]string]{m}, err
+		})
 }
 
 func (a *API) listings() {
@@ -172,43 +190,46 @@ func (a *API) listings() {
 		Search     string `query:"q" maxLength:"100"`
 		After      int64  `query:"after"`
 	}
-	op(a, person.Viewer, http.MethodGet, "/listings", "listings", "Listings of the channels, those that wait with what they may be", func(ctx context.Context, in *listInput) (*paged[wire.Listing], error) {
-		list, err := a.relay.ToMatch(ctx, store.ListingFilter{Connection: in.Connection, Match: in.Match, State: in.State, Search: strings.TrimSpace(in.Search), After: in.After, Limit: in.Limit}, 4)
-		if err != nil {
-			return nil, err
-		}
-		ids := make([]int64, len(list))
-		for i, l := range list {
-			ids[i] = l.ItemID
-		}
-		items, err := a.relay.Store.Items(ctx, ids)
-		if err != nil {
-			return nil, err
-		}
-		offers, err := a.relay.Offers(ctx, list)
-		if err != nil {
-			return nil, err
-		}
-		out := &paged[wire.Listing]{Body: make([]wire.Listing, len(list))}
-		for i, l := range list {
-			out.Body[i] = listingShown(l.Listing, items[l.ItemID].SKU, offers[i].Allowed, offers[i].On)
-			out.Body[i].Suggestions, out.Body[i].Waiting = l.Suggestions, l.Waiting
-		}
-		if len(list) == in.Limit {
-			q := url.Values{"limit": {fmt.Sprint(in.Limit)}}
-			for k, v := range map[string]string{"connection": in.Connection, "match": in.Match, "state": in.State, "q": in.Search} {
-				if v != "" {
-					q.Set(k, v)
-				}
+	op(a, person.Viewer, http.MethodGet, "/listings", "listings", "Listings of the channels, those that wait with what they may be",
+		func(ctx context.Context, in *listInput) (*paged[wire.Listing], error) {
+			list, err := a.relay.ToMatch(ctx, store.ListingFilter{Connection: in.Connection, Match: in.Match, State: in.State,
+				Search: strings.TrimSpace(in.Search), After: in.After, Limit: in.Limit}, 4)
+			if err != nil {
+				return nil, err
 			}
-			out.Link = next("/listings", q, "after", fmt.Sprint(list[len(list)-1].ID))
-		}
-		return out, nil
-	})
-	op(a, person.Viewer, http.MethodGet, "/listings/counts", "listing-counts", "How the listings of each channel stand", func(ctx context.Context, _ *struct{}) (*body[[]store.ListingCount], error) {
-		list, err := a.relay.Store.CountListings(ctx)
-		return &body[[]store.ListingCount]{list}, err
-	})
+			ids := make([]int64, len(list))
+			for i, l := range list {
+				ids[i] = l.ItemID
+			}
+			items, err := a.relay.Store.Items(ctx, ids)
+			if err != nil {
+				return nil, err
+			}
+			offers, err := a.relay.Offers(ctx, list)
+			if err != nil {
+				return nil, err
+			}
+			out := &paged[wire.Listing]{Body: make([]wire.Listing, len(list))}
+			for i, l := range list {
+				out.Body[i] = listingShown(l.Listing, items[l.ItemID].SKU, offers[i].Allowed, offers[i].On)
+				out.Body[i].Suggestions, out.Body[i].Waiting = l.Suggestions, l.Waiting
+			}
+			if len(list) == in.Limit {
+				q := url.Values{"limit": {fmt.Sprint(in.Limit)}}
+				for k, v := range map[string]string{"connection": in.Connection, "match": in.Match, "state": in.State, "q": in.Search} {
+					if v != "" {
+						q.Set(k, v)
+					}
+				}
+				out.Link = next("/listings", q, "after", fmt.Sprint(list[len(list)-1].ID))
+			}
+			return out, nil
+		})
+	op(a, person.Viewer, http.MethodGet, "/listings/counts", "listing-counts", "How the listings of each channel stand",
+		func(ctx context.Context, _ *struct{}) (*body[[]store.ListingCount], error) {
+			list, err := a.relay.Store.CountListings(ctx)
+			return &body[[]store.ListingCount]{list}, err
+		})
 	type IDInput struct {
 		ID int64 `path:"id"`
 	}
@@ -234,70 +255,79 @@ func (a *API) listings() {
 			Every bool   `json:"every,omitempty" doc:"All listings of the channel with the same SKU: they are folded into one item"`
 		}
 	}
-	op(a, person.Operator, http.MethodPost, "/listings/{id}/match", "match", "Say which item a listing is; orders that waited go on", func(ctx context.Context, in *matchInput) (*body[wire.Listing], error) {
-		if err := a.relay.Match(ctx, in.ID, in.Body.Item, in.Body.Every, who(ctx)); err != nil {
-			return nil, err
-		}
-		return get(ctx, in.ID)
-	})
-	op(a, person.Operator, http.MethodPost, "/listings/{id}/unmatch", "unmatch", "End a match; the listing waits again", func(ctx context.Context, in *IDInput) (*body[wire.Listing], error) {
-		if err := a.relay.Unmatch(ctx, in.ID, who(ctx)); err != nil {
-			return nil, err
-		}
-		return get(ctx, in.ID)
-	})
+	op(a, person.Operator, http.MethodPost, "/listings/{id}/match", "match", "Say which item a listing is; orders that waited go on",
+		func(ctx context.Context, in *matchInput) (*body[wire.Listing], error) {
+			if err := a.relay.Match(ctx, in.ID, in.Body.Item, in.Body.Every, who(ctx)); err != nil {
+				return nil, err
+			}
+			return get(ctx, in.ID)
+		})
+	op(a, person.Operator, http.MethodPost, "/listings/{id}/unmatch", "unmatch", "End a match; the listing waits again",
+		func(ctx context.Context, in *IDInput) (*body[wire.Listing], error) {
+			if err := a.relay.Unmatch(ctx, in.ID, who(ctx)); err != nil {
+				return nil, err
+			}
+			return get(ctx, in.ID)
+		})
 	type createInput struct {
 		IDInput
 		Body struct {
 			SKU string `json:"sku,omitempty" doc:"Empty takes the listing's own"`
 		}
 	}
-	op(a, person.Operator, http.MethodPost, "/listings/{id}/create-item", "create-from-listing", "Make an item from a listing", func(ctx context.Context, in *createInput) (*body[wire.Listing], error) {
-		if _, err := a.relay.CreateFrom(ctx, in.ID, strings.TrimSpace(in.Body.SKU), who(ctx)); err != nil {
-			return nil, err
-		}
-		return get(ctx, in.ID)
-	})
+	op(a, person.Operator, http.MethodPost, "/listings/{id}/create-item", "create-from-listing", "Make an item from a listing",
+		func(ctx context.Context, in *createInput) (*body[wire.Listing], error) {
+			if _, err := a.relay.CreateFrom(ctx, in.ID, strings.TrimSpace(in.Body.SKU), who(ctx)); err != nil {
+				return nil, err
+			}
+			return get(ctx, in.ID)
+		})
 	type ignoreInput struct {
 		IDInput
 		Body struct {
 			Ignore bool `json:"ignore"`
 		}
 	}
-	op(a, person.Operator, http.MethodPost, "/listings/{id}/ignore", "ignore-listing", "Leave a listing alone on purpose, or end that", func(ctx context.Context, in *ignoreInput) (*body[wire.Listing], error) {
-		if err := a.relay.Ignore(ctx, in.ID, in.Body.Ignore, who(ctx)); err != nil {
-			return nil, err
-		}
-		return get(ctx, in.ID)
-	})
+	op(a, person.Operator, http.MethodPost, "/listings/{id}/ignore", "ignore-listing", "Leave a listing alone on purpose, or end that",
+		func(ctx context.Context, in *ignoreInput) (*body[wire.Listing], error) {
+			if err := a.relay.Ignore(ctx, in.ID, in.Body.Ignore, who(ctx)); err != nil {
+				return nil, err
+			}
+			return get(ctx, in.ID)
+		})
 	type ownInput struct {
 		IDInput
 		Body listing.Own
 	}
-	op(a, person.Operator, http.MethodPut, "/listings/{id}/own", "set-own", "Say something of an item on this channel only", func(ctx context.Context, in *ownInput) (*body[wire.Listing], error) {
-		if err := a.relay.SetOwn(ctx, in.ID, in.Body, who(ctx)); err != nil {
-			return nil, err
-		}
-		return get(ctx, in.ID)
-	})
+	op(a, person.Operator, http.MethodPut, "/listings/{id}/own", "set-own", "Say something of an item on this channel only",
+		func(ctx context.Context, in *ownInput) (*body[wire.Listing], error) {
+			if err := a.relay.SetOwn(ctx, in.ID, in.Body, who(ctx)); err != nil {
+				return nil, err
+			}
+			return get(ctx, in.ID)
+		})
 	type policyInput struct {
 		IDInput
 		Body stock.Override
 	}
-	op(a, person.Operator, http.MethodPut, "/listings/{id}/policy", "set-listing-policy", "Offer a listing differently from the rest of its channel", func(ctx context.Context, in *policyInput) (*body[wire.Listing], error) {
-		if err := a.relay.SetPolicy(ctx, in.ID, in.Body, who(ctx)); err != nil {
-			return nil, err
-		}
-		return get(ctx, in.ID)
-	})
+	op(a, person.Operator, http.MethodPut, "/listings/{id}/policy", "set-listing-policy",
+		"Offer a listing differently from the rest of its channel",
+		func(ctx context.Context, in *policyInput) (*body[wire.Listing], error) {
+			if err := a.relay.SetPolicy(ctx, in.ID, in.Body, who(ctx)); err != nil {
+				return nil, err
+			}
+			return get(ctx, in.ID)
+		})
 	type selectInput struct {
 		Code string `path:"code"`
 		Body listing.Selection
 	}
-	op(a, person.Viewer, http.MethodPost, "/connections/{code}/publish/preview", "preview-publish", "Exactly what publishing items on a channel would send", func(ctx context.Context, in *selectInput) (*body[listing.PublishPreview], error) {
-		p, err := a.relay.PublishPreview(ctx, in.Code, in.Body)
-		return &body[listing.PublishPreview]{p}, err
-	})
+	op(a, person.Viewer, http.MethodPost, "/connections/{code}/publish/preview", "preview-publish",
+		"Exactly what publishing items on a channel would send",
+		func(ctx context.Context, in *selectInput) (*body[listing.PublishPreview], error) {
+			p, err := a.relay.PublishPreview(ctx, in.Code, in.Body)
+			return &body[listing.PublishPreview]{p}, err
+		})
 	type publishInput struct {
 		Code string `path:"code"`
 		Body struct {
@@ -305,8 +335,10 @@ func (a *API) listings() {
 			Digest string `json:"digest" doc:"Of the preview that was seen"`
 		}
 	}
-	op(a, person.Operator, http.MethodPost, "/connections/{code}/publish", "publish", "List items on a channel, or change how they are listed", func(ctx context.Context, in *publishInput) (*body[wire.Sent], error) {
-		n, err := a.relay.Publish(ctx, in.Code, in.Body.Selection, in.Body.Digest, who(ctx))
-		return &body[wire.Sent]{wire.Sent{Sent: n}}, err
-	})
+	op(a, person.Operator, http.MethodPost, "/connections/{code}/publish",
+		"publish", "List items on a channel, or change how they are listed",
+		func(ctx context.Context, in *publishInput) (*body[wire.Sent], error) {
+			n, err := a.relay.Publish(ctx, in.Code, in.Body.Selection, in.Body.Digest, who(ctx))
+			return &body[wire.Sent]{wire.Sent{Sent: n}}, err
+		})
 }

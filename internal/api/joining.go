@@ -24,7 +24,8 @@ import (
 )
 
 func (a *API) connector(d *connector.Definition, used int64) wire.Connector {
-	c := wire.Connector{Connector: d.Connector, Title: d.Title, Side: d.Side, About: d.About, Extends: d.Extends, Added: a.relay.Added(d.Connector), Address: d.Address.Default, Way: d.Access.Way,
+	c := wire.Connector{Connector: d.Connector, Title: d.Title, Side: d.Side, About: d.About, Extends: d.Extends,
+		Added: a.relay.Added(d.Connector), Address: d.Address.Default, Way: d.Access.Way,
 		Fields: d.Access.Fields, Steps: d.Access.Steps, Sites: d.Sites, Can: d.Capabilities(), Used: used}
 	if c.Fields == nil {
 		c.Fields = []connector.Field{}
@@ -70,19 +71,20 @@ func (a *API) accounts(ctx context.Context, only string) ([]wire.Account, error)
 }
 
 func (a *API) connectors() {
-	op(a, person.Viewer, http.MethodGet, "/connectors", "connectors", "The systems that can be joined", func(ctx context.Context, _ *struct{}) (*body[[]wire.Connector], error) {
-		views, err := a.relay.Connections(ctx)
-		used := map[string]int64{}
-		for _, v := range views {
-			used[v.Connector]++
-		}
-		lib := a.relay.Library()
-		out := make([]wire.Connector, 0, len(lib))
-		for _, code := range lib.Codes() {
-			out = append(out, a.connector(lib[code], used[code]))
-		}
-		return &body[[]wire.Connector]{out}, err
-	})
+	op(a, person.Viewer, http.MethodGet, "/connectors", "connectors", "The systems that can be joined",
+		func(ctx context.Context, _ *struct{}) (*body[[]wire.Connector], error) {
+			views, err := a.relay.Connections(ctx)
+			used := map[string]int64{}
+			for _, v := range views {
+				used[v.Connector]++
+			}
+			lib := a.relay.Library()
+			out := make([]wire.Connector, 0, len(lib))
+			for _, code := range lib.Codes() {
+				out = append(out, a.connector(lib[code], used[code]))
+			}
+			return &body[[]wire.Connector]{out}, err
+		})
 	type codeInput struct {
 		Code string `path:"code" maxLength:"60"`
 	}
@@ -90,13 +92,14 @@ func (a *API) connectors() {
 		wire.Connector
 		Text string `json:"text" doc:"The definition as it was written"`
 	}
-	op(a, person.Viewer, http.MethodGet, "/connectors/{code}", "connector", "One connector with its definition", func(_ context.Context, in *codeInput) (*body[text], error) {
-		d := a.relay.Connector(in.Code)
-		if d == nil {
-			return nil, fmt.Errorf("connector %s: %w", in.Code, store.ErrNotFound)
-		}
-		return &body[text]{text{a.connector(d, 0), d.Text}}, nil
-	})
+	op(a, person.Viewer, http.MethodGet, "/connectors/{code}", "connector", "One connector with its definition",
+		func(_ context.Context, in *codeInput) (*body[text], error) {
+			d := a.relay.Connector(in.Code)
+			if d == nil {
+				return nil, fmt.Errorf("connector %s: %w", in.Code, store.ErrNotFound)
+			}
+			return &body[text]{text{a.connector(d, 0), d.Text}}, nil
+		})
 	type definition struct {
 		Body struct {
 			File string `json:"file,omitempty" maxLength:"200" doc:"Name that mistakes are reported with"`
@@ -109,39 +112,44 @@ func (a *API) connectors() {
 		}
 		return file
 	}
-	op(a, person.Operator, http.MethodPost, "/connectors/check", "check-connector", "Check a definition without adding it", func(_ context.Context, in *definition) (*body[wire.DefinitionCheck], error) {
-		d, err := connector.Load(name(in.Body.File), []byte(in.Body.Text), a.relay.Library())
-		var bad connector.Mistakes
-		if errors.As(err, &bad) {
-			return &body[wire.DefinitionCheck]{wire.DefinitionCheck{Mistakes: bad}}, nil
-		}
-		if err != nil {
-			return nil, err
-		}
-		return &body[wire.DefinitionCheck]{wire.DefinitionCheck{Good: true, Mistakes: []connector.Mistake{}, Title: d.Title}}, nil
-	})
-	op(a, person.Admin, http.MethodPost, "/connectors", "add-connector", "Add a definition, or replace one that was added before", func(ctx context.Context, in *definition) (*body[wire.Connector], error) {
-		d, err := a.relay.AddDefinition(ctx, name(in.Body.File), in.Body.Text, who(ctx))
-		if err != nil {
-			return nil, err
-		}
-		return &body[wire.Connector]{a.connector(d, 0)}, nil
-	})
-	op(a, person.Admin, http.MethodDelete, "/connectors/{code}", "drop-connector", "Remove a definition that was added and nobody uses", func(ctx context.Context, in *codeInput) (*struct{}, error) {
-		return nil, a.relay.DropDefinition(ctx, in.Code, who(ctx))
-	})
-	op(a, person.Viewer, http.MethodGet, "/accounts", "accounts", "What lets us in at outside systems", func(ctx context.Context, _ *struct{}) (*body[[]wire.Account], error) {
-		list, err := a.accounts(ctx, "")
-		return &body[[]wire.Account]{list}, err
-	})
-	op(a, person.Viewer, http.MethodGet, "/locations", "locations", "The places that hold stock", func(ctx context.Context, _ *struct{}) (*body[[]wire.Location], error) {
-		list, err := a.relay.Store.Locations(ctx)
-		out := make([]wire.Location, len(list))
-		for i, l := range list {
-			out[i] = wire.Location{ID: l.ID, Code: l.Code, Name: l.Name, Keeper: a.relay.Code(l.Keeper)}
-		}
-		return &body[[]wire.Location]{out}, err
-	})
+	op(a, person.Operator, http.MethodPost, "/connectors/check", "check-connector", "Check a definition without adding it",
+		func(_ context.Context, in *definition) (*body[wire.DefinitionCheck], error) {
+			d, err := connector.Load(name(in.Body.File), []byte(in.Body.Text), a.relay.Library())
+			var bad connector.Mistakes
+			if errors.As(err, &bad) {
+				return &body[wire.DefinitionCheck]{wire.DefinitionCheck{Mistakes: bad}}, nil
+			}
+			if err != nil {
+				return nil, err
+			}
+			return &body[wire.DefinitionCheck]{wire.DefinitionCheck{Good: true, Mistakes: []connector.Mistake{}, Title: d.Title}}, nil
+		})
+	op(a, person.Admin, http.MethodPost, "/connectors", "add-connector", "Add a definition, or replace one that was added before",
+		func(ctx context.Context, in *definition) (*body[wire.Connector], error) {
+			d, err := a.relay.AddDefinition(ctx, name(in.Body.File), in.Body.Text, who(ctx))
+			if err != nil {
+				return nil, err
+			}
+			return &body[wire.Connector]{a.connector(d, 0)}, nil
+		})
+	op(a, person.Admin, http.MethodDelete, "/connectors/{code}", "drop-connector", "Remove a definition that was added and nobody uses",
+		func(ctx context.Context, in *codeInput) (*struct{}, error) {
+			return nil, a.relay.DropDefinition(ctx, in.Code, who(ctx))
+		})
+	op(a, person.Viewer, http.MethodGet, "/accounts", "accounts", "What lets us in at outside systems",
+		func(ctx context.Context, _ *struct{}) (*body[[]wire.Account], error) {
+			list, err := a.accounts(ctx, "")
+			return &body[[]wire.Account]{list}, err
+		})
+	op(a, person.Viewer, http.MethodGet, "/locations", "locations", "The places that hold stock",
+		func(ctx context.Context, _ *struct{}) (*body[[]wire.Location], error) {
+			list, err := a.relay.Store.Locations(ctx)
+			out := make([]wire.Location, len(list))
+			for i, l := range list {
+				out[i] = wire.Location{ID: l.ID, Code: l.Code, Name: l.Name, Keeper: a.relay.Code(l.Keeper)}
+			}
+			return &body[[]wire.Location]{out}, err
+		})
 	type locationInput struct {
 		Code string `path:"code" maxLength:"31"`
 		Body struct {
@@ -149,23 +157,26 @@ func (a *API) connectors() {
 			Keeper string `json:"keeper,omitempty" doc:"Code of the connection whose word counts there; empty: ours"`
 		}
 	}
-	op(a, person.Admin, http.MethodPut, "/locations/{code}", "put-location", "Add a location, or change its name and whose word counts there", func(ctx context.Context, in *locationInput) (*body[wire.Location], error) {
-		if err := a.relay.PutLocation(ctx, in.Code, in.Body.Name, in.Body.Keeper, who(ctx)); err != nil {
-			return nil, err
-		}
-		list, err := a.relay.Store.Locations(ctx)
-		for _, l := range list {
-			if l.Code == in.Code {
-				return &body[wire.Location]{wire.Location{ID: l.ID, Code: l.Code, Name: l.Name, Keeper: a.relay.Code(l.Keeper)}}, err
+	op(a, person.Admin, http.MethodPut, "/locations/{code}", "put-location",
+		"Add a location, or change its name and whose word counts there",
+		func(ctx context.Context, in *locationInput) (*body[wire.Location], error) {
+			if err := a.relay.PutLocation(ctx, in.Code, in.Body.Name, in.Body.Keeper, who(ctx)); err != nil {
+				return nil, err
 			}
-		}
-		return nil, err
-	})
+			list, err := a.relay.Store.Locations(ctx)
+			for _, l := range list {
+				if l.Code == in.Code {
+					return &body[wire.Location]{wire.Location{ID: l.ID, Code: l.Code, Name: l.Name, Keeper: a.relay.Code(l.Keeper)}}, err
+				}
+			}
+			return nil, err
+		})
 	type addressInput struct{ Body place.Address }
-	op(a, person.Operator, http.MethodPost, "/address-check", "check-address", "Ask the address service about an address", func(ctx context.Context, in *addressInput) (*body[message.AddressCheck], error) {
-		out, err := a.relay.CheckAddress(ctx, in.Body)
-		return &body[message.AddressCheck]{out}, err
-	})
+	op(a, person.Operator, http.MethodPost, "/address-check", "check-address", "Ask the address service about an address",
+		func(ctx context.Context, in *addressInput) (*body[message.AddressCheck], error) {
+			out, err := a.relay.CheckAddress(ctx, in.Body)
+			return &body[message.AddressCheck]{out}, err
+		})
 }
 
 func (a *API) join(ctx context.Context, code string) (*body[wire.Join], error) {
@@ -177,7 +188,8 @@ func (a *API) join(ctx context.Context, code string) (*body[wire.Join], error) {
 		if v.Code != code {
 			continue
 		}
-		out := wire.Join{Connection: a.connection(v), Connector: a.connector(a.relay.Connector(v.Connector), 0), Ready: true, Return: "/back"}
+		out := wire.Join{Connection: a.connection(v), Connector: a.connector(a.relay.Connector(v.Connector), 0), Ready: true,
+			Return: "/back"}
 		if out.Accounts, err = a.accounts(ctx, v.Connector); err != nil {
 			return nil, err
 		}
@@ -201,27 +213,31 @@ func (a *API) joins() {
 		Code string `path:"code" maxLength:"60"`
 	}
 	type newInput struct{ Body joining.NewJoin }
-	op(a, person.Admin, http.MethodPost, "/joins", "start-join", "Begin to set a connection up", func(ctx context.Context, in *newInput) (*body[wire.Join], error) {
-		code, err := a.relay.StartJoin(ctx, in.Body, who(ctx))
-		if err != nil {
-			return nil, err
-		}
-		return a.join(ctx, code)
-	})
-	op(a, person.Viewer, http.MethodGet, "/connections/{code}/join", "join", "A connection being set up", func(ctx context.Context, in *codeInput) (*body[wire.Join], error) {
-		return a.join(ctx, in.Code)
-	})
-	op(a, person.Admin, http.MethodDelete, "/connections/{code}/join", "drop-join", "Give a set-up up", func(ctx context.Context, in *codeInput) (*struct{}, error) {
-		return nil, a.relay.DropJoin(ctx, in.Code, who(ctx))
-	})
+	op(a, person.Admin, http.MethodPost, "/joins", "start-join", "Begin to set a connection up",
+		func(ctx context.Context, in *newInput) (*body[wire.Join], error) {
+			code, err := a.relay.StartJoin(ctx, in.Body, who(ctx))
+			if err != nil {
+				return nil, err
+			}
+			return a.join(ctx, code)
+		})
+	op(a, person.Viewer, http.MethodGet, "/connections/{code}/join", "join", "A connection being set up",
+		func(ctx context.Context, in *codeInput) (*body[wire.Join], error) {
+			return a.join(ctx, in.Code)
+		})
+	op(a, person.Admin, http.MethodDelete, "/connections/{code}/join", "drop-join", "Give a set-up up",
+		func(ctx context.Context, in *codeInput) (*struct{}, error) {
+			return nil, a.relay.DropJoin(ctx, in.Code, who(ctx))
+		})
 	type accessInput struct {
 		Code string `path:"code" maxLength:"60"`
 		Body joining.Access
 	}
-	op(a, person.Admin, http.MethodPost, "/connections/{code}/access", "test-access", "Test an access; it is kept only if it lets us in", func(ctx context.Context, in *accessInput) (*body[engine.Tested], error) {
-		t, err := a.relay.TestAccess(ctx, in.Code, in.Body, who(ctx))
-		return &body[engine.Tested]{t}, err
-	})
+	op(a, person.Admin, http.MethodPost, "/connections/{code}/access", "test-access", "Test an access; it is kept only if it lets us in",
+		func(ctx context.Context, in *accessInput) (*body[engine.Tested], error) {
+			t, err := a.relay.TestAccess(ctx, in.Code, in.Body, who(ctx))
+			return &body[engine.Tested]{t}, err
+		})
 	type consentInput struct {
 		Code string `path:"code" maxLength:"60"`
 		Body struct {
@@ -229,14 +245,15 @@ func (a *API) joins() {
 			Origin string `json:"origin" maxLength:"300" doc:"Address of this service as the person's browser reaches it"`
 		}
 	}
-	op(a, person.Admin, http.MethodPost, "/connections/{code}/consent", "ask-consent", "Prepare a consent on the other side's page", func(ctx context.Context, in *consentInput) (*body[wire.ConsentPage], error) {
-		u, err := url.Parse(in.Body.Origin)
-		if err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" {
-			return nil, engine.Refuse("origin %q: an address such as https://relay.example is expected", in.Body.Origin)
-		}
-		p, err := a.relay.AskConsent(ctx, in.Code, in.Body.Access, u.Scheme+"://"+u.Host+"/back", who(ctx))
-		return &body[wire.ConsentPage]{wire.ConsentPage{Page: p}}, err
-	})
+	op(a, person.Admin, http.MethodPost, "/connections/{code}/consent", "ask-consent", "Prepare a consent on the other side's page",
+		func(ctx context.Context, in *consentInput) (*body[wire.ConsentPage], error) {
+			u, err := url.Parse(in.Body.Origin)
+			if err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" {
+				return nil, engine.Refuse("origin %q: an address such as https://relay.example is expected", in.Body.Origin)
+			}
+			p, err := a.relay.AskConsent(ctx, in.Code, in.Body.Access, u.Scheme+"://"+u.Host+"/back", who(ctx))
+			return &body[wire.ConsentPage]{wire.ConsentPage{Page: p}}, err
+		})
 	type confirmInput struct {
 		Code string `path:"code" maxLength:"60"`
 		Body struct {
@@ -244,28 +261,30 @@ func (a *API) joins() {
 			Yes    bool   `json:"yes" doc:"Whether it is the one that is meant; if not, the access is forgotten"`
 		}
 	}
-	op(a, person.Admin, http.MethodPost, "/connections/{code}/confirm", "confirm", "Say whether the account is the one that is meant", func(ctx context.Context, in *confirmInput) (*body[wire.Join], error) {
-		code, err := a.relay.Confirm(ctx, in.Code, in.Body.Number, in.Body.Yes, who(ctx))
-		if err != nil {
-			return nil, err
-		}
-		return a.join(ctx, code)
-	})
+	op(a, person.Admin, http.MethodPost, "/connections/{code}/confirm", "confirm", "Say whether the account is the one that is meant",
+		func(ctx context.Context, in *confirmInput) (*body[wire.Join], error) {
+			code, err := a.relay.Confirm(ctx, in.Code, in.Body.Number, in.Body.Yes, who(ctx))
+			if err != nil {
+				return nil, err
+			}
+			return a.join(ctx, code)
+		})
 	type settingsInput struct {
 		Code    string `path:"code" maxLength:"60"`
 		IfMatch string `header:"If-Match"`
 		Body    engine.Settings
 	}
-	op(a, person.Admin, http.MethodPut, "/connections/{code}/settings", "set-settings", "Replace the settings of a connection", func(ctx context.Context, in *settingsInput) (*body[wire.Join], error) {
-		rev, err := seenRevision(in.IfMatch)
-		if err != nil {
-			return nil, err
-		}
-		if err := a.relay.SetSettings(ctx, in.Code, in.Body, rev, who(ctx)); err != nil {
-			return nil, err
-		}
-		return a.join(ctx, in.Code)
-	})
+	op(a, person.Admin, http.MethodPut, "/connections/{code}/settings", "set-settings", "Replace the settings of a connection",
+		func(ctx context.Context, in *settingsInput) (*body[wire.Join], error) {
+			rev, err := seenRevision(in.IfMatch)
+			if err != nil {
+				return nil, err
+			}
+			if err := a.relay.SetSettings(ctx, in.Code, in.Body, rev, who(ctx)); err != nil {
+				return nil, err
+			}
+			return a.join(ctx, in.Code)
+		})
 	type overridesInput struct {
 		Code    string `path:"code" maxLength:"60"`
 		IfMatch string `header:"If-Match"`
@@ -273,36 +292,45 @@ func (a *API) joins() {
 			Overrides string `json:"overrides" maxLength:"1000000" doc:"Part of a definition, as YAML; empty takes all away"`
 		}
 	}
-	op(a, person.Admin, http.MethodPut, "/connections/{code}/overrides", "set-overrides", "Replace what a connection changes of its connector", func(ctx context.Context, in *overridesInput) (*body[wire.Join], error) {
-		rev, err := seenRevision(in.IfMatch)
-		if err != nil {
-			return nil, err
-		}
-		if err := a.relay.SetOverrides(ctx, in.Code, in.Body.Overrides, rev, who(ctx)); err != nil {
-			return nil, err
-		}
-		return a.join(ctx, in.Code)
-	})
-	op(a, person.Admin, http.MethodPost, "/connections/{code}/switch-on", "switch-on", "Put a connection to work whose set-up is complete", func(ctx context.Context, in *codeInput) (*body[wire.Join], error) {
-		if err := a.relay.SwitchOn(ctx, in.Code, who(ctx)); err != nil {
-			return nil, err
-		}
-		return a.join(ctx, in.Code)
-	})
-	op(a, person.Viewer, http.MethodGet, "/connections/{code}/leave", "would-leave", "What leaving a connection takes away and what stays", func(ctx context.Context, in *codeInput) (*body[joining.Leaving], error) {
-		out, err := a.relay.WouldLeave(ctx, in.Code)
-		return &body[joining.Leaving]{out}, err
-	})
-	op(a, person.Admin, http.MethodPost, "/connections/{code}/leave", "leave", "Disconnect; orders and history stay", func(ctx context.Context, in *codeInput) (*body[wire.Join], error) {
-		if err := a.relay.Leave(ctx, in.Code, who(ctx)); err != nil {
-			return nil, err
-		}
-		return a.join(ctx, in.Code)
-	})
-	op(a, person.Admin, http.MethodPost, "/connections/{code}/renew", "renew", "Renew the credentials of a connection at work; what is not given stays", func(ctx context.Context, in *accessInput) (*body[engine.Tested], error) {
-		out, err := a.relay.Renew(ctx, in.Code, in.Body, who(ctx))
-		return &body[engine.Tested]{out}, err
-	})
+	op(a, person.Admin, http.MethodPut, "/connections/{code}/overrides",
+		"set-overrides", "Replace what a connection changes of its connector",
+		func(ctx context.Context, in *overridesInput) (*body[wire.Join], error) {
+			rev, err := seenRevision(in.IfMatch)
+			if err != nil {
+				return nil, err
+			}
+			if err := a.relay.SetOverrides(ctx, in.Code, in.Body.Overrides, rev, who(ctx)); err != nil {
+				return nil, err
+			}
+			return a.join(ctx, in.Code)
+		})
+	op(a, person.Admin, http.MethodPost, "/connections/{code}/switch-on",
+		"switch-on", "Put a connection to work whose set-up is complete",
+		func(ctx context.Context, in *codeInput) (*body[wire.Join], error) {
+			if err := a.relay.SwitchOn(ctx, in.Code, who(ctx)); err != nil {
+				return nil, err
+			}
+			return a.join(ctx, in.Code)
+		})
+	op(a, person.Viewer, http.MethodGet, "/connections/{code}/leave",
+		"would-leave", "What leaving a connection takes away and what stays",
+		func(ctx context.Context, in *codeInput) (*body[joining.Leaving], error) {
+			out, err := a.relay.WouldLeave(ctx, in.Code)
+			return &body[joining.Leaving]{out}, err
+		})
+	op(a, person.Admin, http.MethodPost, "/connections/{code}/leave", "leave", "Disconnect; orders and history stay",
+		func(ctx context.Context, in *codeInput) (*body[wire.Join], error) {
+			if err := a.relay.Leave(ctx, in.Code, who(ctx)); err != nil {
+				return nil, err
+			}
+			return a.join(ctx, in.Code)
+		})
+	op(a, person.Admin, http.MethodPost, "/connections/{code}/renew", "renew",
+		"Renew the credentials of a connection at work; what is not given stays",
+		func(ctx context.Context, in *accessInput) (*body[engine.Tested], error) {
+			out, err := a.relay.Renew(ctx, in.Code, in.Body, who(ctx))
+			return &body[engine.Tested]{out}, err
+		})
 	a.previews()
 	a.bench()
 	a.setups()
@@ -312,28 +340,31 @@ func (a *API) previews() {
 	type codeInput struct {
 		Code string `path:"code" maxLength:"60"`
 	}
-	op(a, person.Viewer, http.MethodGet, "/connections/{code}/preview", "preview", "What switching stock out on would change", func(ctx context.Context, in *codeInput) (*body[joining.Preview], error) {
-		p, err := a.relay.StockPreview(ctx, in.Code)
-		return &body[joining.Preview]{p}, err
-	})
+	op(a, person.Viewer, http.MethodGet, "/connections/{code}/preview", "preview", "What switching stock out on would change",
+		func(ctx context.Context, in *codeInput) (*body[joining.Preview], error) {
+			p, err := a.relay.StockPreview(ctx, in.Code)
+			return &body[joining.Preview]{p}, err
+		})
 	type acceptInput struct {
 		Code string `path:"code" maxLength:"60"`
 		Body struct {
 			Digest string `json:"digest" maxLength:"40" doc:"Of the preview that was seen"`
 		}
 	}
-	op(a, person.Admin, http.MethodPost, "/connections/{code}/preview", "accept-preview", "Say that a preview was seen", func(ctx context.Context, in *acceptInput) (*body[joining.Preview], error) {
-		if err := a.relay.AcceptPreview(ctx, in.Code, in.Body.Digest, who(ctx)); err != nil {
-			return nil, err
-		}
-		p, err := a.relay.StockPreview(ctx, in.Code)
-		return &body[joining.Preview]{p}, err
-	})
+	op(a, person.Admin, http.MethodPost, "/connections/{code}/preview", "accept-preview", "Say that a preview was seen",
+		func(ctx context.Context, in *acceptInput) (*body[joining.Preview], error) {
+			if err := a.relay.AcceptPreview(ctx, in.Code, in.Body.Digest, who(ctx)); err != nil {
+				return nil, err
+			}
+			p, err := a.relay.StockPreview(ctx, in.Code)
+			return &body[joining.Preview]{p}, err
+		})
 	view := func(ctx context.Context, code string) (*body[wire.ImportView], error) {
 		im, err := a.relay.FirstImport(ctx, code)
 		out := wire.ImportView{Import: im, Records: make([]wire.ImportRecord, len(im.Records))}
 		for i, r := range im.Records {
-			out.Records[i] = wire.ImportRecord{Kind: r.Kind, Number: r.OutsideID, Title: r.Title, Verdict: r.Verdict, Reason: r.Reason, Done: r.Done}
+			out.Records[i] = wire.ImportRecord{Kind: r.Kind, Number: r.OutsideID, Title: r.Title, Verdict: r.Verdict, Reason: r.Reason,
+				Done: r.Done}
 		}
 		for _, c := range im.Counts {
 			out.Total += c.Count
@@ -343,25 +374,28 @@ func (a *API) previews() {
 		}
 		return &body[wire.ImportView]{out}, err
 	}
-	op(a, person.Viewer, http.MethodGet, "/connections/{code}/import", "first-import", "The first import and how it stands", func(ctx context.Context, in *codeInput) (*body[wire.ImportView], error) {
-		return view(ctx, in.Code)
-	})
+	op(a, person.Viewer, http.MethodGet, "/connections/{code}/import", "first-import", "The first import and how it stands",
+		func(ctx context.Context, in *codeInput) (*body[wire.ImportView], error) {
+			return view(ctx, in.Code)
+		})
 	type lookInput struct {
 		Code string `path:"code" maxLength:"60"`
 		Body joining.ImportChoices
 	}
-	op(a, person.Admin, http.MethodPost, "/connections/{code}/import", "look-at-import", "Look at what is there; nothing is changed", func(ctx context.Context, in *lookInput) (*body[wire.ImportView], error) {
-		if err := a.relay.LookAtImport(ctx, in.Code, in.Body, who(ctx)); err != nil {
-			return nil, err
-		}
-		return view(ctx, in.Code)
-	})
-	op(a, person.Admin, http.MethodPost, "/connections/{code}/import/go", "go-on-with-import", "Bring over what was found", func(ctx context.Context, in *codeInput) (*body[wire.ImportView], error) {
-		if err := a.relay.GoOnWithImport(ctx, in.Code, who(ctx)); err != nil {
-			return nil, err
-		}
-		return view(ctx, in.Code)
-	})
+	op(a, person.Admin, http.MethodPost, "/connections/{code}/import", "look-at-import", "Look at what is there; nothing is changed",
+		func(ctx context.Context, in *lookInput) (*body[wire.ImportView], error) {
+			if err := a.relay.LookAtImport(ctx, in.Code, in.Body, who(ctx)); err != nil {
+				return nil, err
+			}
+			return view(ctx, in.Code)
+		})
+	op(a, person.Admin, http.MethodPost, "/connections/{code}/import/go", "go-on-with-import", "Bring over what was found",
+		func(ctx context.Context, in *codeInput) (*body[wire.ImportView], error) {
+			if err := a.relay.GoOnWithImport(ctx, in.Code, who(ctx)); err != nil {
+				return nil, err
+			}
+			return view(ctx, in.Code)
+		})
 }
 
 func (a *API) bench() {
@@ -375,49 +409,54 @@ func (a *API) bench() {
 			Test bool `json:"test"`
 		}
 	}
-	op(a, person.Admin, http.MethodPut, "/connections/{code}/test-mode", "set-test", "Put a connection in test, or take it live", func(ctx context.Context, in *testInput) (*body[wire.Join], error) {
-		rev, err := seenRevision(in.IfMatch)
-		if err != nil {
-			return nil, err
-		}
-		if err := a.relay.SetTest(ctx, in.Code, in.Body.Test, rev, who(ctx)); err != nil {
-			return nil, err
-		}
-		return a.join(ctx, in.Code)
-	})
-	op(a, person.Admin, http.MethodPost, "/connections/{code}/clear-tests", "clear-tests", "Remove the test orders and what was tried on the bench", func(ctx context.Context, in *codeInput) (*body[wire.Cleared], error) {
-		n, err := a.relay.ClearTests(ctx, in.Code, who(ctx))
-		return &body[wire.Cleared]{wire.Cleared{Orders: n}}, err
-	})
-	op(a, person.Viewer, http.MethodGet, "/connections/{code}/bench", "bench", "What was tried on the bench, newest first", func(ctx context.Context, in *codeInput) (*body[[]wire.BenchRow], error) {
-		views, err := a.relay.Connections(ctx)
-		if err != nil {
-			return nil, err
-		}
-		for _, v := range views {
-			if v.Code != in.Code {
-				continue
+	op(a, person.Admin, http.MethodPut, "/connections/{code}/test-mode", "set-test", "Put a connection in test, or take it live",
+		func(ctx context.Context, in *testInput) (*body[wire.Join], error) {
+			rev, err := seenRevision(in.IfMatch)
+			if err != nil {
+				return nil, err
 			}
-			list, err := a.relay.Store.Bench(ctx, v.ID)
-			out := make([]wire.BenchRow, len(list))
-			for i, r := range list {
-				out[i] = wire.BenchRow{ID: r.ID, At: at(r.At), Who: r.Who, Feed: r.Feed, Message: r.Message, Error: r.Error}
-				if err := json.Unmarshal([]byte(r.Exchange), &out[i].Exchange); err != nil {
-					return nil, err
+			if err := a.relay.SetTest(ctx, in.Code, in.Body.Test, rev, who(ctx)); err != nil {
+				return nil, err
+			}
+			return a.join(ctx, in.Code)
+		})
+	op(a, person.Admin, http.MethodPost, "/connections/{code}/clear-tests",
+		"clear-tests", "Remove the test orders and what was tried on the bench",
+		func(ctx context.Context, in *codeInput) (*body[wire.Cleared], error) {
+			n, err := a.relay.ClearTests(ctx, in.Code, who(ctx))
+			return &body[wire.Cleared]{wire.Cleared{Orders: n}}, err
+		})
+	op(a, person.Viewer, http.MethodGet, "/connections/{code}/bench", "bench", "What was tried on the bench, newest first",
+		func(ctx context.Context, in *codeInput) (*body[[]wire.BenchRow], error) {
+			views, err := a.relay.Connections(ctx)
+			if err != nil {
+				return nil, err
+			}
+			for _, v := range views {
+				if v.Code != in.Code {
+					continue
 				}
+				list, err := a.relay.Store.Bench(ctx, v.ID)
+				out := make([]wire.BenchRow, len(list))
+				for i, r := range list {
+					out[i] = wire.BenchRow{ID: r.ID, At: at(r.At), Who: r.Who, Feed: r.Feed, Message: r.Message, Error: r.Error}
+					if err := json.Unmarshal([]byte(r.Exchange), &out[i].Exchange); err != nil {
+						return nil, err
+					}
+				}
+				return &body[[]wire.BenchRow]{out}, err
 			}
-			return &body[[]wire.BenchRow]{out}, err
-		}
-		return nil, fmt.Errorf("connection %s: %w", in.Code, store.ErrNotFound)
-	})
+			return nil, fmt.Errorf("connection %s: %w", in.Code, store.ErrNotFound)
+		})
 	type sampleInput struct {
 		Code string       `path:"code" maxLength:"60"`
 		Feed message.Feed `query:"feed" maxLength:"40"`
 	}
-	op(a, person.Operator, http.MethodGet, "/connections/{code}/sample", "sample", "Something to try a feed with", func(ctx context.Context, in *sampleInput) (*body[wire.Sample], error) {
-		text, err := a.relay.Sample(ctx, in.Code, in.Feed)
-		return &body[wire.Sample]{wire.Sample{Text: text}}, err
-	})
+	op(a, person.Operator, http.MethodGet, "/connections/{code}/sample", "sample", "Something to try a feed with",
+		func(ctx context.Context, in *sampleInput) (*body[wire.Sample], error) {
+			text, err := a.relay.Sample(ctx, in.Code, in.Feed)
+			return &body[wire.Sample]{wire.Sample{Text: text}}, err
+		})
 	type tryInput struct {
 		Code string `path:"code" maxLength:"60"`
 		Body struct {
@@ -426,10 +465,11 @@ func (a *API) bench() {
 			Send bool         `json:"send" doc:"Send it, marked as a test; without it, only what would be sent is shown"`
 		}
 	}
-	op(a, person.Operator, http.MethodPost, "/connections/{code}/try", "try", "Try a mapping, see or send one message", func(ctx context.Context, in *tryInput) (*body[joining.Tried], error) {
-		t, err := a.relay.Try(ctx, in.Code, in.Body.Feed, in.Body.Text, in.Body.Send, who(ctx))
-		return &body[joining.Tried]{t}, err
-	})
+	op(a, person.Operator, http.MethodPost, "/connections/{code}/try", "try", "Try a mapping, see or send one message",
+		func(ctx context.Context, in *tryInput) (*body[joining.Tried], error) {
+			t, err := a.relay.Try(ctx, in.Code, in.Body.Feed, in.Body.Text, in.Body.Send, who(ctx))
+			return &body[joining.Tried]{t}, err
+		})
 }
 
 func (a *API) setups() {
@@ -439,28 +479,30 @@ func (a *API) setups() {
 			Secrets map[string]map[string]string `json:"secrets,omitempty" doc:"What the references of the credentials stand for, by connection and field"`
 		}
 	}
-	op(a, person.Admin, http.MethodPost, "/setup/plan", "plan-setup", "What applying a set-up would change", func(ctx context.Context, in *setupInput) (*body[[]setup.Change], error) {
-		s, err := joining.ReadSetup(in.Body.Text)
-		if err != nil {
-			return nil, err
-		}
-		list, err := a.relay.PlanSetup(ctx, s, in.Body.Secrets)
-		if list == nil {
-			list = []setup.Change{}
-		}
-		return &body[[]setup.Change]{list}, err
-	})
-	op(a, person.Admin, http.MethodPost, "/setup/apply", "apply-setup", "Bring the company to what a set-up asks for", func(ctx context.Context, in *setupInput) (*body[joining.Applied], error) {
-		s, err := joining.ReadSetup(in.Body.Text)
-		if err != nil {
-			return nil, err
-		}
-		out, err := a.relay.ApplySetup(ctx, s, in.Body.Secrets, who(ctx))
-		if out.Changes == nil {
-			out.Changes = []setup.Change{}
-		}
-		return &body[joining.Applied]{out}, err
-	})
+	op(a, person.Admin, http.MethodPost, "/setup/plan", "plan-setup", "What applying a set-up would change",
+		func(ctx context.Context, in *setupInput) (*body[[]setup.Change], error) {
+			s, err := joining.ReadSetup(in.Body.Text)
+			if err != nil {
+				return nil, err
+			}
+			list, err := a.relay.PlanSetup(ctx, s, in.Body.Secrets)
+			if list == nil {
+				list = []setup.Change{}
+			}
+			return &body[[]setup.Change]{list}, err
+		})
+	op(a, person.Admin, http.MethodPost, "/setup/apply", "apply-setup", "Bring the company to what a set-up asks for",
+		func(ctx context.Context, in *setupInput) (*body[joining.Applied], error) {
+			s, err := joining.ReadSetup(in.Body.Text)
+			if err != nil {
+				return nil, err
+			}
+			out, err := a.relay.ApplySetup(ctx, s, in.Body.Secrets, who(ctx))
+			if out.Changes == nil {
+				out.Changes = []setup.Change{}
+			}
+			return &body[joining.Applied]{out}, err
+		})
 }
 
 // exportSetup answers the set-up as text.
@@ -496,7 +538,8 @@ func (a *API) consentBack(w http.ResponseWriter, r *http.Request) {
 	code, tested, err := a.relay.ConsentAnswered(r.Context(), q.Get("state"), q.Get("code"), refused, who(r.Context()))
 	switch {
 	case errors.Is(err, joining.ErrState):
-		problem(w, http.StatusBadRequest, "This consent was not asked for here, was answered before, or took longer than half an hour. Ask for it again.")
+		problem(w, http.StatusBadRequest,
+			"This consent was not asked for here, was answered before, or took longer than half an hour. Ask for it again.")
 	case err != nil:
 		var known huma.StatusError
 		if errors.As(a.failure(err), &known) {

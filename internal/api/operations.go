@@ -40,8 +40,9 @@ type NumberInput struct {
 
 // op registers an operation that a role may use.
 func op[I, O any](a *API, role person.Role, method, path, id, summary string, f func(context.Context, *I) (*O, error)) {
-	o := huma.Operation{OperationID: id, Method: method, Path: "/api/v1" + path, Summary: summary, Security: []map[string][]string{{"token": {}}, {"session": {}}},
-		Errors: []int{400, 401, 403, 404, 409, 412, 422}, Tags: []string{strings.Split(strings.TrimPrefix(path, "/"), "/")[0]}}
+	o := huma.Operation{OperationID: id, Method: method, Path: "/api/v1" + path, Summary: summary,
+		Security: []map[string][]string{{"token": {}}, {"session": {}}},
+		Errors:   []int{400, 401, 403, 404, 409, 412, 422}, Tags: []string{strings.Split(strings.TrimPrefix(path, "/"), "/")[0]}}
 	if role != person.Anybody {
 		o.Middlewares = huma.Middlewares{guard(a.huma, role)}
 	}
@@ -88,7 +89,8 @@ func (a *API) people() {
 	type session struct {
 		Body wire.Person
 	}
-	huma.Register(a.huma, huma.Operation{OperationID: "sign-in", Method: http.MethodPost, Path: "/api/v1/session", Summary: "Sign in with e-mail and password", Tags: []string{"session"}, Errors: []int{401, 429}},
+	huma.Register(a.huma, huma.Operation{OperationID: "sign-in", Method: http.MethodPost, Path: "/api/v1/session",
+		Summary: "Sign in with e-mail and password", Tags: []string{"session"}, Errors: []int{401, 429}},
 		func(ctx context.Context, in *signIn) (*session, error) {
 			key, now := strings.ToLower(in.Body.Email), time.Now()
 			if a.throttle.blocked(key, now) {
@@ -118,53 +120,55 @@ func (a *API) people() {
 }
 
 func (a *API) board() {
-	op(a, person.Viewer, http.MethodGet, "/board", "board", "Everything at a glance", func(ctx context.Context, _ *struct{}) (*body[wire.Board], error) {
-		now := a.relay.Now()
-		st := a.relay.Store
-		b := wire.Board{Now: now, Stages: []wire.StageCount{}, Connections: []wire.Connection{}, Places: []wire.PlaceCount{}, Late: []wire.OrderRow{}}
-		var err error
-		if b.Company, err = st.Setting(ctx, "company"); err != nil {
-			return nil, err
-		}
-		counts, err := st.StageCounts(ctx, a.relay.Midnight())
-		if err != nil {
-			return nil, err
-		}
-		by := map[string]store.StageCount{}
-		for _, c := range counts {
-			by[c.Stage] = c
-		}
-		for _, s := range order.Stages {
-			if c := by[string(s)]; s != order.Void {
-				b.Stages = append(b.Stages, wire.StageCount{Stage: string(s), Count: c.Count, Oldest: at(c.Oldest)})
+	op(a, person.Viewer, http.MethodGet, "/board", "board", "Everything at a glance",
+		func(ctx context.Context, _ *struct{}) (*body[wire.Board], error) {
+			now := a.relay.Now()
+			st := a.relay.Store
+			b := wire.Board{Now: now, Stages: []wire.StageCount{}, Connections: []wire.Connection{}, Places: []wire.PlaceCount{},
+				Late: []wire.OrderRow{}}
+			var err error
+			if b.Company, err = st.Setting(ctx, "company"); err != nil {
+				return nil, err
 			}
-		}
-		conns, err := a.relay.Connections(ctx)
-		if err != nil {
-			return nil, err
-		}
-		for _, c := range conns {
-			b.Connections = append(b.Connections, a.connection(c))
-		}
-		places, err := st.PlaceCounts(ctx)
-		if err != nil {
-			return nil, err
-		}
-		for _, p := range places {
-			b.Places = append(b.Places, wire.PlaceCount{Code: p.Code, Name: p.Name, ToPick: p.ToPick, ToShip: p.ToShip})
-		}
-		if b.Exceptions, err = a.groups(ctx, store.ExceptionFilter{Limit: 12}); err != nil {
-			return nil, err
-		}
-		late, err := st.OldestOpen(ctx, 8)
-		if err != nil {
-			return nil, err
-		}
-		for _, r := range late {
-			b.Late = append(b.Late, a.orderRow(ctx, r))
-		}
-		return &body[wire.Board]{b}, nil
-	})
+			counts, err := st.StageCounts(ctx, a.relay.Midnight())
+			if err != nil {
+				return nil, err
+			}
+			by := map[string]store.StageCount{}
+			for _, c := range counts {
+				by[c.Stage] = c
+			}
+			for _, s := range order.Stages {
+				if c := by[string(s)]; s != order.Void {
+					b.Stages = append(b.Stages, wire.StageCount{Stage: string(s), Count: c.Count, Oldest: at(c.Oldest)})
+				}
+			}
+			conns, err := a.relay.Connections(ctx)
+			if err != nil {
+				return nil, err
+			}
+			for _, c := range conns {
+				b.Connections = append(b.Connections, a.connection(c))
+			}
+			places, err := st.PlaceCounts(ctx)
+			if err != nil {
+				return nil, err
+			}
+			for _, p := range places {
+				b.Places = append(b.Places, wire.PlaceCount{Code: p.Code, Name: p.Name, ToPick: p.ToPick, ToShip: p.ToShip})
+			}
+			if b.Exceptions, err = a.groups(ctx, store.ExceptionFilter{Limit: 12}); err != nil {
+				return nil, err
+			}
+			late, err := st.OldestOpen(ctx, 8)
+			if err != nil {
+				return nil, err
+			}
+			for _, r := range late {
+				b.Late = append(b.Late, a.orderRow(ctx, r))
+			}
+			return &body[wire.Board]{b}, nil
+		})
 	type activityInput struct {
 		PageInput
 		Before int64  `query:"before" doc:"Entries with smaller ids"`
@@ -172,63 +176,67 @@ func (a *API) board() {
 		Thing  string `query:"thing" doc:"Only what happened to things of this kind"`
 		What   string `query:"what" doc:"Only this kind of happening"`
 	}
-	op(a, person.Viewer, http.MethodGet, "/activity", "activity", "What happened, newest first", func(ctx context.Context, in *activityInput) (*paged[wire.Entry], error) {
-		list, err := a.relay.Store.Activity(ctx, store.ActivityFilter{Who: in.Who, Thing: in.Thing, What: in.What, Before: in.Before, Limit: in.Limit})
-		out := &paged[wire.Entry]{Body: a.entries(ctx, list)}
-		if len(list) == in.Limit {
-			q := url.Values{"limit": {fmt.Sprint(in.Limit)}}
-			for k, v := range map[string]string{"who": in.Who, "thing": in.Thing, "what": in.What} {
-				if v != "" {
-					q.Set(k, v)
+	op(a, person.Viewer, http.MethodGet, "/activity", "activity", "What happened, newest first",
+		func(ctx context.Context, in *activityInput) (*paged[wire.Entry], error) {
+			list, err := a.relay.Store.Activity(ctx, store.ActivityFilter{Who: in.Who, Thing: in.Thing, What: in.What, Before: in.Before,
+				Limit: in.Limit})
+			out := &paged[wire.Entry]{Body: a.entries(ctx, list)}
+			if len(list) == in.Limit {
+				q := url.Values{"limit": {fmt.Sprint(in.Limit)}}
+				for k, v := range map[string]string{"who": in.Who, "thing": in.Thing, "what": in.What} {
+					if v != "" {
+						q.Set(k, v)
+					}
 				}
+				out.Link = next("/activity", q, "before", fmt.Sprint(list[len(list)-1].ID))
 			}
-			out.Link = next("/activity", q, "before", fmt.Sprint(list[len(list)-1].ID))
-		}
-		return out, err
-	})
+			return out, err
+		})
 	type findInput struct {
 		Code string `query:"code" maxLength:"80" doc:"Something scanned or typed"`
 	}
-	op(a, person.Viewer, http.MethodGet, "/find", "find", "What a scanned code stands for", func(ctx context.Context, in *findInput) (*body[wire.Found], error) {
-		code := strings.TrimSpace(in.Code)
-		if o, err := a.relay.Store.OrderByNumber(ctx, code); err == nil {
-			return &body[wire.Found]{wire.Found{Kind: "order", Key: o.Number}}, nil
-		}
-		if s, err := a.relay.Store.Shipment(ctx, code); err == nil {
-			return &body[wire.Found]{wire.Found{Kind: "shipment", Key: s.Number}}, nil
-		}
-		if p, err := a.relay.Store.Purchase(ctx, code); err == nil {
-			return &body[wire.Found]{wire.Found{Kind: "purchase", Key: p.Number}}, nil
-		}
-		if t, err := a.relay.Store.Transfer(ctx, code); err == nil {
-			return &body[wire.Found]{wire.Found{Kind: "transfer", Key: t.Number}}, nil
-		}
-		if i, err := a.relay.Store.ItemByCode(ctx, code); err == nil {
-			return &body[wire.Found]{wire.Found{Kind: "item", Key: i.SKU}}, nil
-		}
-		return &body[wire.Found]{wire.Found{Kind: "none", Key: code}}, nil
-	})
+	op(a, person.Viewer, http.MethodGet, "/find", "find", "What a scanned code stands for",
+		func(ctx context.Context, in *findInput) (*body[wire.Found], error) {
+			code := strings.TrimSpace(in.Code)
+			if o, err := a.relay.Store.OrderByNumber(ctx, code); err == nil {
+				return &body[wire.Found]{wire.Found{Kind: "order", Key: o.Number}}, nil
+			}
+			if s, err := a.relay.Store.Shipment(ctx, code); err == nil {
+				return &body[wire.Found]{wire.Found{Kind: "shipment", Key: s.Number}}, nil
+			}
+			if p, err := a.relay.Store.Purchase(ctx, code); err == nil {
+				return &body[wire.Found]{wire.Found{Kind: "purchase", Key: p.Number}}, nil
+			}
+			if t, err := a.relay.Store.Transfer(ctx, code); err == nil {
+				return &body[wire.Found]{wire.Found{Kind: "transfer", Key: t.Number}}, nil
+			}
+			if i, err := a.relay.Store.ItemByCode(ctx, code); err == nil {
+				return &body[wire.Found]{wire.Found{Kind: "item", Key: i.SKU}}, nil
+			}
+			return &body[wire.Found]{wire.Found{Kind: "none", Key: code}}, nil
+		})
 }
 
 func (a *API) orders() {
-	op(a, person.Viewer, http.MethodGet, "/orders", "orders", "List orders, newest first", func(ctx context.Context, in *OrdersInput) (*paged[wire.OrderRow], error) {
-		f, err := in.filter(ctx, a.relay.Zone())
-		if err != nil {
-			return nil, err
-		}
-		list, err := a.relay.Store.ListOrders(ctx, f)
-		out := &paged[wire.OrderRow]{Body: make([]wire.OrderRow, len(list))}
-		for i, r := range list {
-			out.Body[i] = a.orderRow(ctx, r)
-		}
-		if len(list) == in.Limit {
-			out.Link = next("/orders", in.query(), "before", fmt.Sprint(list[len(list)-1].ID))
-		}
-		if err == nil && in.Search != "" {
-			err = a.looked(ctx, "search", in.Search)
-		}
-		return out, err
-	})
+	op(a, person.Viewer, http.MethodGet, "/orders", "orders", "List orders, newest first",
+		func(ctx context.Context, in *OrdersInput) (*paged[wire.OrderRow], error) {
+			f, err := in.filter(ctx, a.relay.Zone())
+			if err != nil {
+				return nil, err
+			}
+			list, err := a.relay.Store.ListOrders(ctx, f)
+			out := &paged[wire.OrderRow]{Body: make([]wire.OrderRow, len(list))}
+			for i, r := range list {
+				out.Body[i] = a.orderRow(ctx, r)
+			}
+			if len(list) == in.Limit {
+				out.Link = next("/orders", in.query(), "before", fmt.Sprint(list[len(list)-1].ID))
+			}
+			if err == nil && in.Search != "" {
+				err = a.looked(ctx, "search", in.Search)
+			}
+			return out, err
+		})
 	type orderOutput struct {
 		ETag string `header:"ETag"`
 		Body wire.Order
@@ -240,16 +248,18 @@ func (a *API) orders() {
 		}
 		return &orderOutput{etag(v.Order.Revision), a.order(ctx, v)}, a.looked(ctx, "order", v.Order.Number)
 	}
-	op(a, person.Viewer, http.MethodGet, "/orders/{number}", "order", "One order with everything known about it", func(ctx context.Context, in *NumberInput) (*orderOutput, error) {
-		return get(ctx, in.Number)
-	})
-	op(a, person.Operator, http.MethodPost, "/orders/{number}/pick", "pick", "Begin to pick an order, or go on", func(ctx context.Context, in *NumberInput) (*body[wire.ShipmentRef], error) {
-		s, err := a.relay.StartPick(ctx, in.Number, who(ctx))
-		if err != nil {
-			return nil, wrapNumber("order", in.Number, err)
-		}
-		return &body[wire.ShipmentRef]{wire.ShipmentRef{Shipment: s}}, nil
-	})
+	op(a, person.Viewer, http.MethodGet, "/orders/{number}", "order", "One order with everything known about it",
+		func(ctx context.Context, in *NumberInput) (*orderOutput, error) {
+			return get(ctx, in.Number)
+		})
+	op(a, person.Operator, http.MethodPost, "/orders/{number}/pick", "pick", "Begin to pick an order, or go on",
+		func(ctx context.Context, in *NumberInput) (*body[wire.ShipmentRef], error) {
+			s, err := a.relay.StartPick(ctx, in.Number, who(ctx))
+			if err != nil {
+				return nil, wrapNumber("order", in.Number, err)
+			}
+			return &body[wire.ShipmentRef]{wire.ShipmentRef{Shipment: s}}, nil
+		})
 	type releaseInput struct {
 		NumberInput
 		IfMatch string `header:"If-Match"`
@@ -257,40 +267,45 @@ func (a *API) orders() {
 			Cause order.Cause `json:"cause" doc:"The cause of the hold"`
 		}
 	}
-	op(a, person.Operator, http.MethodPost, "/orders/{number}/release", "release", "Let an order go on although it is held", func(ctx context.Context, in *releaseInput) (*orderOutput, error) {
-		rev, err := seenRevision(in.IfMatch)
-		if err != nil {
-			return nil, err
-		}
-		if err := a.relay.Release(ctx, in.Number, in.Body.Cause, who(ctx), rev); err != nil {
-			return nil, wrapNumber("order", in.Number, err)
-		}
-		return get(ctx, in.Number)
-	})
+	op(a, person.Operator, http.MethodPost, "/orders/{number}/release", "release", "Let an order go on although it is held",
+		func(ctx context.Context, in *releaseInput) (*orderOutput, error) {
+			rev, err := seenRevision(in.IfMatch)
+			if err != nil {
+				return nil, err
+			}
+			if err := a.relay.Release(ctx, in.Number, in.Body.Cause, who(ctx), rev); err != nil {
+				return nil, wrapNumber("order", in.Number, err)
+			}
+			return get(ctx, in.Number)
+		})
 	type addressInput struct {
 		NumberInput
 		IfMatch string `header:"If-Match"`
 		Body    place.Address
 	}
-	op(a, person.Operator, http.MethodPut, "/orders/{number}/address", "readdress", "Change where an order goes", func(ctx context.Context, in *addressInput) (*orderOutput, error) {
-		rev, err := seenRevision(in.IfMatch)
-		if err != nil {
-			return nil, err
-		}
-		if err := a.relay.Readdress(ctx, in.Number, in.Body, who(ctx), rev); err != nil {
-			return nil, wrapNumber("order", in.Number, err)
-		}
-		return get(ctx, in.Number)
-	})
+	op(a, person.Operator, http.MethodPut, "/orders/{number}/address", "readdress", "Change where an order goes",
+		func(ctx context.Context, in *addressInput) (*orderOutput, error) {
+			rev, err := seenRevision(in.IfMatch)
+			if err != nil {
+				return nil, err
+			}
+			if err := a.relay.Readdress(ctx, in.Number, in.Body, who(ctx), rev); err != nil {
+				return nil, wrapNumber("order", in.Number, err)
+			}
+			return get(ctx, in.Number)
+		})
 	type outboxInput struct {
 		ID int64 `path:"id"`
 	}
-	op(a, person.Operator, http.MethodPost, "/outbox/{id}/send-again", "send-again", "Send a refused message again", func(ctx context.Context, in *outboxInput) (*struct{}, error) {
-		return nil, a.relay.SendAgain(ctx, in.ID, who(ctx))
-	})
-	op(a, person.Operator, http.MethodPost, "/outbox/{id}/not-bought", "not-bought", "Say that a label of which nothing was known does not exist at the carrier", func(ctx context.Context, in *outboxInput) (*struct{}, error) {
-		return nil, a.relay.NotBought(ctx, in.ID, who(ctx))
-	})
+	op(a, person.Operator, http.MethodPost, "/outbox/{id}/send-again", "send-again", "Send a refused message again",
+		func(ctx context.Context, in *outboxInput) (*struct{}, error) {
+			return nil, a.relay.SendAgain(ctx, in.ID, who(ctx))
+		})
+	op(a, person.Operator, http.MethodPost, "/outbox/{id}/not-bought", "not-bought",
+		"Say that a label of which nothing was known does not exist at the carrier",
+		func(ctx context.Context, in *outboxInput) (*struct{}, error) {
+			return nil, a.relay.NotBought(ctx, in.ID, who(ctx))
+		})
 }
 
 func wrapNumber(kind, n string, err error) error {
@@ -307,33 +322,34 @@ func (a *API) shipments() {
 		Manifest int64  `query:"manifest"`
 		Before   string `query:"before" doc:"Keyset: a shipment's number"`
 	}
-	op(a, person.Viewer, http.MethodGet, "/shipments", "shipments", "List shipments, newest first", func(ctx context.Context, in *listInput) (*paged[wire.Shipment], error) {
-		var states []string
-		if in.State != "" {
-			states = strings.Split(in.State, ",")
-		}
-		var before int64
-		if in.Before != "" {
-			s, err := a.relay.Store.Shipment(ctx, in.Before)
-			if err != nil {
-				return nil, err
-			}
-			before = s.ID
-		}
-		list, err := a.relay.Store.ListShipments(ctx, states, in.Manifest, before, in.Limit)
-		out := &paged[wire.Shipment]{Body: make([]wire.Shipment, len(list))}
-		for i, s := range list {
-			out.Body[i] = a.shipment(ctx, s)
-		}
-		if len(list) == in.Limit {
-			q := url.Values{"limit": {fmt.Sprint(in.Limit)}}
+	op(a, person.Viewer, http.MethodGet, "/shipments", "shipments", "List shipments, newest first",
+		func(ctx context.Context, in *listInput) (*paged[wire.Shipment], error) {
+			var states []string
 			if in.State != "" {
-				q.Set("state", in.State)
+				states = strings.Split(in.State, ",")
 			}
-			out.Link = next("/shipments", q, "before", list[len(list)-1].Number)
-		}
-		return out, err
-	})
+			var before int64
+			if in.Before != "" {
+				s, err := a.relay.Store.Shipment(ctx, in.Before)
+				if err != nil {
+					return nil, err
+				}
+				before = s.ID
+			}
+			list, err := a.relay.Store.ListShipments(ctx, states, in.Manifest, before, in.Limit)
+			out := &paged[wire.Shipment]{Body: make([]wire.Shipment, len(list))}
+			for i, s := range list {
+				out.Body[i] = a.shipment(ctx, s)
+			}
+			if len(list) == in.Limit {
+				q := url.Values{"limit": {fmt.Sprint(in.Limit)}}
+				if in.State != "" {
+					q.Set("state", in.State)
+				}
+				out.Link = next("/shipments", q, "before", list[len(list)-1].Number)
+			}
+			return out, err
+		})
 	get := func(ctx context.Context, n string) (*body[wire.ShipmentView], error) {
 		v, err := a.relay.Shipment(ctx, n)
 		if err != nil {
@@ -341,9 +357,10 @@ func (a *API) shipments() {
 		}
 		return &body[wire.ShipmentView]{a.shipmentView(ctx, v)}, nil
 	}
-	op(a, person.Viewer, http.MethodGet, "/shipments/{number}", "shipment", "One shipment with what is to be picked", func(ctx context.Context, in *NumberInput) (*body[wire.ShipmentView], error) {
-		return get(ctx, in.Number)
-	})
+	op(a, person.Viewer, http.MethodGet, "/shipments/{number}", "shipment", "One shipment with what is to be picked",
+		func(ctx context.Context, in *NumberInput) (*body[wire.ShipmentView], error) {
+			return get(ctx, in.Number)
+		})
 	type scanInput struct {
 		NumberInput
 		Body struct {
@@ -352,13 +369,14 @@ func (a *API) shipments() {
 			Quantity int64  `json:"quantity,omitempty" minimum:"0" doc:"Units; 0 means one"`
 		}
 	}
-	op(a, person.Operator, http.MethodPost, "/shipments/{number}/scan", "scan", "Scan an order, a bin or a product", func(ctx context.Context, in *scanInput) (*body[wire.Scanned], error) {
-		s, err := a.relay.Scan(ctx, in.Number, in.Body.Code, in.Body.Bin, in.Body.Quantity, who(ctx))
-		if err != nil {
-			return nil, wrapNumber("shipment", in.Number, err)
-		}
-		return &body[wire.Scanned]{wire.Scanned{Outcome: s.Outcome, Wants: s.Wants, Expected: picking.Expected(s.Wants)}}, nil
-	})
+	op(a, person.Operator, http.MethodPost, "/shipments/{number}/scan", "scan", "Scan an order, a bin or a product",
+		func(ctx context.Context, in *scanInput) (*body[wire.Scanned], error) {
+			s, err := a.relay.Scan(ctx, in.Number, in.Body.Code, in.Body.Bin, in.Body.Quantity, who(ctx))
+			if err != nil {
+				return nil, wrapNumber("shipment", in.Number, err)
+			}
+			return &body[wire.Scanned]{wire.Scanned{Outcome: s.Outcome, Wants: s.Wants, Expected: picking.Expected(s.Wants)}}, nil
+		})
 	type packInput struct {
 		NumberInput
 		Body struct {
@@ -368,19 +386,21 @@ func (a *API) shipments() {
 			Serials map[string][]string `json:"serials,omitempty" doc:"Serial numbers of the units that have them, by SKU"`
 		}
 	}
-	op(a, person.Operator, http.MethodPost, "/shipments/{number}/pack", "pack", "Pack what was picked into one parcel", func(ctx context.Context, in *packInput) (*body[wire.ShipmentView], error) {
-		if err := a.relay.Pack(ctx, in.Number, in.Body.Profile, in.Body.WeightG, in.Body.Serials, who(ctx)); err != nil {
-			return nil, wrapNumber("shipment", in.Number, err)
-		}
-		return get(ctx, in.Number)
-	})
-	op(a, person.Viewer, http.MethodGet, "/shipments/{number}/rates", "rates", "Compare the carriers' services", func(ctx context.Context, in *NumberInput) (*body[[]shipping.Rate], error) {
-		list, err := a.relay.Rates(ctx, in.Number)
-		if list == nil {
-			list = []shipping.Rate{}
-		}
-		return &body[[]shipping.Rate]{list}, wrapNumber("shipment", in.Number, err)
-	})
+	op(a, person.Operator, http.MethodPost, "/shipments/{number}/pack", "pack", "Pack what was picked into one parcel",
+		func(ctx context.Context, in *packInput) (*body[wire.ShipmentView], error) {
+			if err := a.relay.Pack(ctx, in.Number, in.Body.Profile, in.Body.WeightG, in.Body.Serials, who(ctx)); err != nil {
+				return nil, wrapNumber("shipment", in.Number, err)
+			}
+			return get(ctx, in.Number)
+		})
+	op(a, person.Viewer, http.MethodGet, "/shipments/{number}/rates", "rates", "Compare the carriers' services",
+		func(ctx context.Context, in *NumberInput) (*body[[]shipping.Rate], error) {
+			list, err := a.relay.Rates(ctx, in.Number)
+			if list == nil {
+				list = []shipping.Rate{}
+			}
+			return &body[[]shipping.Rate]{list}, wrapNumber("shipment", in.Number, err)
+		})
 	type shipInput struct {
 		NumberInput
 		Key  string `header:"Idempotency-Key" doc:"Repeating a request with the same key answers like the first"`
@@ -389,34 +409,38 @@ func (a *API) shipments() {
 			Service string `json:"service"`
 		}
 	}
-	op(a, person.Operator, http.MethodPost, "/shipments/{number}/ship", "ship", "Buy the label; the parcel leaves", func(ctx context.Context, in *shipInput) (*body[wire.ShipmentView], error) {
-		if _, err := a.relay.Ship(ctx, in.Number, in.Body.Carrier, in.Body.Service, who(ctx)); err != nil {
-			return nil, wrapNumber("shipment", in.Number, err)
-		}
-		return get(ctx, in.Number)
-	})
-	op(a, person.Viewer, http.MethodGet, "/profiles", "profiles", "Parcel profiles, smallest first", func(ctx context.Context, _ *struct{}) (*body[[]wire.Profile], error) {
-		list, err := a.relay.Store.Profiles(ctx)
-		return &body[[]wire.Profile]{list}, err
-	})
-	op(a, person.Viewer, http.MethodGet, "/manifests", "manifests", "The carriers' lists per day, newest first", func(ctx context.Context, in *PageInput) (*body[[]wire.Manifest], error) {
-		list, err := a.relay.Store.Manifests(ctx, in.Limit)
-		out := make([]wire.Manifest, len(list))
-		for i, m := range list {
-			out[i] = manifest(m)
-		}
-		return &body[[]wire.Manifest]{out}, err
-	})
+	op(a, person.Operator, http.MethodPost, "/shipments/{number}/ship", "ship", "Buy the label; the parcel leaves",
+		func(ctx context.Context, in *shipInput) (*body[wire.ShipmentView], error) {
+			if _, err := a.relay.Ship(ctx, in.Number, in.Body.Carrier, in.Body.Service, who(ctx)); err != nil {
+				return nil, wrapNumber("shipment", in.Number, err)
+			}
+			return get(ctx, in.Number)
+		})
+	op(a, person.Viewer, http.MethodGet, "/profiles", "profiles", "Parcel profiles, smallest first",
+		func(ctx context.Context, _ *struct{}) (*body[[]wire.Profile], error) {
+			list, err := a.relay.Store.Profiles(ctx)
+			return &body[[]wire.Profile]{list}, err
+		})
+	op(a, person.Viewer, http.MethodGet, "/manifests", "manifests", "The carriers' lists per day, newest first",
+		func(ctx context.Context, in *PageInput) (*body[[]wire.Manifest], error) {
+			list, err := a.relay.Store.Manifests(ctx, in.Limit)
+			out := make([]wire.Manifest, len(list))
+			for i, m := range list {
+				out[i] = manifest(m)
+			}
+			return &body[[]wire.Manifest]{out}, err
+		})
 	type manifestID struct {
 		ID int64 `path:"id"`
 	}
-	op(a, person.Operator, http.MethodPost, "/manifests/{id}/close", "close-manifest", "Close the day with a carrier", func(ctx context.Context, in *manifestID) (*body[wire.Manifest], error) {
-		if err := a.relay.CloseManifest(ctx, in.ID, who(ctx)); err != nil {
-			return nil, err
-		}
-		m, err := a.relay.Store.Manifest(ctx, in.ID)
-		return &body[wire.Manifest]{manifest(m)}, err
-	})
+	op(a, person.Operator, http.MethodPost, "/manifests/{id}/close", "close-manifest", "Close the day with a carrier",
+		func(ctx context.Context, in *manifestID) (*body[wire.Manifest], error) {
+			if err := a.relay.CloseManifest(ctx, in.ID, who(ctx)); err != nil {
+				return nil, err
+			}
+			m, err := a.relay.Store.Manifest(ctx, in.ID)
+			return &body[wire.Manifest]{manifest(m)}, err
+		})
 }
 
 func (a *API) connections() {
@@ -435,24 +459,27 @@ func (a *API) connections() {
 		}
 		return nil, fmt.Errorf("connection %s: %w", code, store.ErrNotFound)
 	}
-	op(a, person.Viewer, http.MethodGet, "/connections", "connections", "All connections and how they stand", func(ctx context.Context, _ *struct{}) (*body[[]wire.Connection], error) {
-		list, err := a.relay.Connections(ctx)
-		out := make([]wire.Connection, len(list))
-		for i, v := range list {
-			out[i] = a.connection(v)
-		}
-		return &body[[]wire.Connection]{out}, err
-	})
-	op(a, person.Viewer, http.MethodGet, "/connections/{code}", "connection", "One connection", func(ctx context.Context, in *codeInput) (*body[wire.Connection], error) {
-		return get(ctx, in.Code)
-	})
-	op(a, person.Operator, http.MethodPost, "/connections/{code}/test", "test-connection", "Ask the other side who we are there", func(ctx context.Context, in *codeInput) (*body[message.Identity], error) {
-		id, err := a.relay.Test(ctx, in.Code)
-		if err != nil {
-			return nil, err
-		}
-		return &body[message.Identity]{*id}, nil
-	})
+	op(a, person.Viewer, http.MethodGet, "/connections", "connections", "All connections and how they stand",
+		func(ctx context.Context, _ *struct{}) (*body[[]wire.Connection], error) {
+			list, err := a.relay.Connections(ctx)
+			out := make([]wire.Connection, len(list))
+			for i, v := range list {
+				out[i] = a.connection(v)
+			}
+			return &body[[]wire.Connection]{out}, err
+		})
+	op(a, person.Viewer, http.MethodGet, "/connections/{code}", "connection", "One connection",
+		func(ctx context.Context, in *codeInput) (*body[wire.Connection], error) {
+			return get(ctx, in.Code)
+		})
+	op(a, person.Operator, http.MethodPost, "/connections/{code}/test", "test-connection", "Ask the other side who we are there",
+		func(ctx context.Context, in *codeInput) (*body[message.Identity], error) {
+			id, err := a.relay.Test(ctx, in.Code)
+			if err != nil {
+				return nil, err
+			}
+			return &body[message.Identity]{*id}, nil
+		})
 	type pauseInput struct {
 		Code    string `path:"code"`
 		IfMatch string `header:"If-Match"`
@@ -460,19 +487,21 @@ func (a *API) connections() {
 			Paused bool `json:"paused"`
 		}
 	}
-	op(a, person.Admin, http.MethodPatch, "/connections/{code}", "pause", "Pause or resume a connection", func(ctx context.Context, in *pauseInput) (*body[wire.Connection], error) {
-		rev, err := seenRevision(in.IfMatch)
-		if err != nil {
-			return nil, err
-		}
-		if rev == 0 {
-			return nil, huma.NewError(http.StatusPreconditionRequired, "Send If-Match with the connection's revision, so that two people do not overwrite each other.")
-		}
-		if err := a.relay.Pause(ctx, in.Code, in.Body.Paused, rev, who(ctx)); err != nil {
-			return nil, err
-		}
-		return get(ctx, in.Code)
-	})
+	op(a, person.Admin, http.MethodPatch, "/connections/{code}", "pause", "Pause or resume a connection",
+		func(ctx context.Context, in *pauseInput) (*body[wire.Connection], error) {
+			rev, err := seenRevision(in.IfMatch)
+			if err != nil {
+				return nil, err
+			}
+			if rev == 0 {
+				return nil, huma.NewError(http.StatusPreconditionRequired,
+					"Send If-Match with the connection's revision, so that two people do not overwrite each other.")
+			}
+			if err := a.relay.Pause(ctx, in.Code, in.Body.Paused, rev, who(ctx)); err != nil {
+				return nil, err
+			}
+			return get(ctx, in.Code)
+		})
 	type feedInput struct {
 		Code    string       `path:"code"`
 		Kind    message.Feed `path:"kind"`
@@ -482,19 +511,21 @@ func (a *API) connections() {
 			Schedule string `json:"schedule,omitempty"`
 		}
 	}
-	op(a, person.Admin, http.MethodPatch, "/connections/{code}/feeds/{kind}", "set-feed", "Switch a feed, set its schedule", func(ctx context.Context, in *feedInput) (*body[wire.Connection], error) {
-		rev, err := seenRevision(in.IfMatch)
-		if err != nil {
-			return nil, err
-		}
-		if rev == 0 {
-			return nil, huma.NewError(http.StatusPreconditionRequired, "Send If-Match with the feed's revision, so that two people do not overwrite each other.")
-		}
-		if err := a.relay.SetFeed(ctx, in.Code, in.Kind, in.Body.On, in.Body.Schedule, rev, who(ctx)); err != nil {
-			return nil, err
-		}
-		return get(ctx, in.Code)
-	})
+	op(a, person.Admin, http.MethodPatch, "/connections/{code}/feeds/{kind}", "set-feed", "Switch a feed, set its schedule",
+		func(ctx context.Context, in *feedInput) (*body[wire.Connection], error) {
+			rev, err := seenRevision(in.IfMatch)
+			if err != nil {
+				return nil, err
+			}
+			if rev == 0 {
+				return nil, huma.NewError(http.StatusPreconditionRequired,
+					"Send If-Match with the feed's revision, so that two people do not overwrite each other.")
+			}
+			if err := a.relay.SetFeed(ctx, in.Code, in.Kind, in.Body.On, in.Body.Schedule, rev, who(ctx)); err != nil {
+				return nil, err
+			}
+			return get(ctx, in.Code)
+		})
 	type runInput struct {
 		Code string       `path:"code"`
 		Kind message.Feed `path:"kind"`
@@ -502,47 +533,51 @@ func (a *API) connections() {
 			From string `json:"from,omitempty" doc:"Load again from this time on (RFC 3339)"`
 		}
 	}
-	op(a, person.Operator, http.MethodPost, "/connections/{code}/feeds/{kind}/run", "run-now", "Run a feed now", func(ctx context.Context, in *runInput) (*body[wire.RunRef], error) {
-		id, err := a.relay.RunNow(ctx, in.Code, in.Kind, in.Body.From, who(ctx))
-		return &body[wire.RunRef]{wire.RunRef{Run: id}}, err
-	})
-	op(a, person.Operator, http.MethodPost, "/connections/{code}/try-again", "try-again", "Take failed messages in again", func(ctx context.Context, in *codeInput) (*body[wire.Retried], error) {
-		n, err := a.relay.TryAgain(ctx, in.Code, who(ctx))
-		return &body[wire.Retried]{wire.Retried{Messages: n}}, err
-	})
+	op(a, person.Operator, http.MethodPost, "/connections/{code}/feeds/{kind}/run", "run-now", "Run a feed now",
+		func(ctx context.Context, in *runInput) (*body[wire.RunRef], error) {
+			id, err := a.relay.RunNow(ctx, in.Code, in.Kind, in.Body.From, who(ctx))
+			return &body[wire.RunRef]{wire.RunRef{Run: id}}, err
+		})
+	op(a, person.Operator, http.MethodPost, "/connections/{code}/try-again", "try-again", "Take failed messages in again",
+		func(ctx context.Context, in *codeInput) (*body[wire.Retried], error) {
+			n, err := a.relay.TryAgain(ctx, in.Code, who(ctx))
+			return &body[wire.Retried]{wire.Retried{Messages: n}}, err
+		})
 	type runsInput struct {
 		PageInput
 		Connection string `query:"connection"`
 		Before     int64  `query:"before"`
 	}
-	op(a, person.Viewer, http.MethodGet, "/runs", "runs", "Runs, newest first", func(ctx context.Context, in *runsInput) (*paged[wire.Run], error) {
-		list, err := a.relay.Store.Runs(ctx, in.Connection, in.Before, in.Limit)
-		out := &paged[wire.Run]{Body: make([]wire.Run, len(list))}
-		for i, r := range list {
-			out.Body[i] = run(r)
-		}
-		if len(list) == in.Limit {
-			q := url.Values{"limit": {fmt.Sprint(in.Limit)}}
-			if in.Connection != "" {
-				q.Set("connection", in.Connection)
+	op(a, person.Viewer, http.MethodGet, "/runs", "runs", "Runs, newest first",
+		func(ctx context.Context, in *runsInput) (*paged[wire.Run], error) {
+			list, err := a.relay.Store.Runs(ctx, in.Connection, in.Before, in.Limit)
+			out := &paged[wire.Run]{Body: make([]wire.Run, len(list))}
+			for i, r := range list {
+				out.Body[i] = run(r)
 			}
-			out.Link = next("/runs", q, "before", fmt.Sprint(list[len(list)-1].ID))
-		}
-		return out, err
-	})
+			if len(list) == in.Limit {
+				q := url.Values{"limit": {fmt.Sprint(in.Limit)}}
+				if in.Connection != "" {
+					q.Set("connection", in.Connection)
+				}
+				out.Link = next("/runs", q, "before", fmt.Sprint(list[len(list)-1].ID))
+			}
+			return out, err
+		})
 	type runID struct {
 		ID int64 `path:"id"`
 	}
-	op(a, person.Viewer, http.MethodGet, "/runs/{id}", "run", "One run with its log", func(ctx context.Context, in *runID) (*body[wire.RunLog], error) {
-		r, err := a.relay.Store.Run(ctx, in.ID)
-		if err != nil {
-			return nil, err
-		}
-		lines, err := a.relay.Store.RunLog(ctx, in.ID)
-		out := wire.RunLog{Run: run(r), Log: make([]wire.LogLine, len(lines))}
-		for i, l := range lines {
-			out.Log[i] = wire.LogLine{At: at(l.At), Level: l.Level, Text: l.Text}
-		}
-		return &body[wire.RunLog]{out}, err
-	})
+	op(a, person.Viewer, http.MethodGet, "/runs/{id}", "run", "One run with its log",
+		func(ctx context.Context, in *runID) (*body[wire.RunLog], error) {
+			r, err := a.relay.Store.Run(ctx, in.ID)
+			if err != nil {
+				return nil, err
+			}
+			lines, err := a.relay.Store.RunLog(ctx, in.ID)
+			out := wire.RunLog{Run: run(r), Log: make([]wire.LogLine, len(lines))}
+			for i, l := range lines {
+				out.Log[i] = wire.LogLine{At: at(l.At), Level: l.Level, Text: l.Text}
+			}
+			return &body[wire.RunLog]{out}, err
+		})
 }

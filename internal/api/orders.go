@@ -63,7 +63,8 @@ type OrdersInput struct {
 }
 
 func (in *OrdersInput) filter(ctx context.Context, zone *time.Location) (store.OrderFilter, error) {
-	f := store.OrderFilter{Connection: in.Connection, State: in.State, Kind: in.Kind, Tag: in.Tag, Assignee: in.Assignee, Cause: in.Cause, Typed: in.Typed, Customer: in.Customer,
+	f := store.OrderFilter{Connection: in.Connection, State: in.State, Kind: in.Kind, Tag: in.Tag, Assignee: in.Assignee, Cause: in.Cause,
+		Typed: in.Typed, Customer: in.Customer,
 		Search: strings.TrimSpace(in.Search), Before: in.Before, Limit: in.Limit, Nameless: !sees(ctx)}
 	if in.Stage != "" {
 		f.Stages = strings.Split(in.Stage, ",")
@@ -92,7 +93,8 @@ func day(text string, zone *time.Location) (time.Time, error) {
 
 func (in *OrdersInput) query() url.Values {
 	q := url.Values{"limit": {fmt.Sprint(in.Limit)}}
-	for k, v := range map[string]string{"stage": in.Stage, "connection": in.Connection, "state": in.State, "kind": in.Kind, "tag": in.Tag, "assignee": in.Assignee, "cause": string(in.Cause), "typed": in.Typed,
+	for k, v := range map[string]string{"stage": in.Stage, "connection": in.Connection, "state": in.State, "kind": in.Kind, "tag": in.Tag,
+		"assignee": in.Assignee, "cause": string(in.Cause), "typed": in.Typed,
 		"from": in.From, "to": in.To, "q": in.Search} {
 		if v != "" {
 			q.Set(k, v)
@@ -110,7 +112,8 @@ const csvMost = 200_000
 // ordersCSV answers the orders of a filter as CSV, page by page, so that memory does not grow with them.
 func (a *API) ordersCSV(w http.ResponseWriter, r *http.Request) {
 	q := r.URL.Query()
-	in := OrdersInput{Stage: q.Get("stage"), Connection: q.Get("connection"), State: q.Get("state"), Kind: q.Get("kind"), Tag: q.Get("tag"), Assignee: q.Get("assignee"), Cause: order.Cause(q.Get("cause")),
+	in := OrdersInput{Stage: q.Get("stage"), Connection: q.Get("connection"), State: q.Get("state"), Kind: q.Get("kind"),
+		Tag: q.Get("tag"), Assignee: q.Get("assignee"), Cause: order.Cause(q.Get("cause")),
 		Typed: q.Get("typed"), From: q.Get("from"), To: q.Get("to"), Search: q.Get("q")}
 	f, err := in.filter(r.Context(), a.relay.Zone())
 	if err != nil {
@@ -130,7 +133,8 @@ func (a *API) ordersCSV(w http.ResponseWriter, r *http.Request) {
 	w.Header().Set("Content-Type", "text/csv; charset=utf-8; header=present")
 	w.Header().Set("Content-Disposition", `attachment; filename="orders.csv"`)
 	out := csv.NewWriter(w)
-	_ = out.Write([]string{"number", "channel", "channel_number", "channel_state", "stage", "kind", "buyer", "currency", "total", "units", "placed_at", "taken_in_at", "via", "typed_by", "assignee", "tags", "held"})
+	_ = out.Write([]string{"number", "channel", "channel_number", "channel_state", "stage", "kind", "buyer", "currency", "total", "units",
+		"placed_at", "taken_in_at", "via", "typed_by", "assignee", "tags", "held"})
 	for n := 0; len(list) > 0 && n < csvMost; n += len(list) {
 		for _, row := range list {
 			o := a.orderRow(r.Context(), row)
@@ -138,7 +142,8 @@ func (a *API) ordersCSV(w http.ResponseWriter, r *http.Request) {
 			if o.PlacedAt != nil {
 				placed = o.PlacedAt.Format(time.RFC3339)
 			}
-			_ = out.Write([]string{o.Number, o.Connection, o.ChannelNumber, o.ChannelState, o.Stage, o.Kind, o.Buyer, o.Currency, money.Decimal(o.Total, o.Currency), fmt.Sprint(o.Units), placed,
+			_ = out.Write([]string{o.Number, o.Connection, o.ChannelNumber, o.ChannelState, o.Stage, o.Kind, o.Buyer, o.Currency,
+				money.Decimal(o.Total, o.Currency), fmt.Sprint(o.Units), placed,
 				o.ReceivedAt.Format(time.RFC3339), o.Via, o.TypedBy, o.Assignee, strings.Join(o.Tags, " "), strings.Join(o.Held, "; ")})
 		}
 		if len(list) < f.Limit {
@@ -210,29 +215,34 @@ func (a *API) orderWork() {
 		return &body[wire.OrderNumber]{wire.OrderNumber{Number: number}}, err
 	}
 	type typedOrderInput struct{ Body orders.TypedOrder }
-	op(a, person.Operator, http.MethodPost, "/orders", "type-order", "Take in an order that a person typed", func(ctx context.Context, in *typedOrderInput) (*body[wire.OrderNumber], error) {
-		return one(a.relay.TypeOrder(ctx, in.Body, who(ctx)))
-	})
+	op(a, person.Operator, http.MethodPost, "/orders", "type-order", "Take in an order that a person typed",
+		func(ctx context.Context, in *typedOrderInput) (*body[wire.OrderNumber], error) {
+			return one(a.relay.TypeOrder(ctx, in.Body, who(ctx)))
+		})
 	type bulkInput struct{ Body orders.Bulk }
-	op(a, person.Operator, http.MethodPost, "/orders/actions", "act", "Do one thing to many orders, with a result for each", func(ctx context.Context, in *bulkInput) (*body[orders.BulkDone], error) {
-		d, err := a.relay.Act(ctx, in.Body, who(ctx))
-		return &body[orders.BulkDone]{d}, err
-	})
+	op(a, person.Operator, http.MethodPost, "/orders/actions", "act", "Do one thing to many orders, with a result for each",
+		func(ctx context.Context, in *bulkInput) (*body[orders.BulkDone], error) {
+			d, err := a.relay.Act(ctx, in.Body, who(ctx))
+			return &body[orders.BulkDone]{d}, err
+		})
 	type workIDInput struct {
 		ID int64 `path:"id"`
 	}
-	op(a, person.Operator, http.MethodGet, "/orders/actions/{id}", "action", "How an action on many orders stands", func(ctx context.Context, in *workIDInput) (*body[orders.BulkDone], error) {
-		d, err := a.relay.BulkResult(ctx, in.ID)
-		return &body[orders.BulkDone]{d}, err
-	})
-	op(a, person.Viewer, http.MethodGet, "/jobs", "jobs", "Work that waits or is under way", func(ctx context.Context, _ *struct{}) (*body[[]engine.Job], error) {
-		list, err := a.relay.OpenJobs(ctx)
-		return &body[[]engine.Job]{list}, err
-	})
-	op(a, person.Operator, http.MethodPost, "/orders/actions/{id}/undo", "undo-act", "Take back what was done to many orders", func(ctx context.Context, in *workIDInput) (*body[orders.BulkDone], error) {
-		d, err := a.relay.UndoBulk(ctx, in.ID, who(ctx))
-		return &body[orders.BulkDone]{d}, err
-	})
+	op(a, person.Operator, http.MethodGet, "/orders/actions/{id}", "action", "How an action on many orders stands",
+		func(ctx context.Context, in *workIDInput) (*body[orders.BulkDone], error) {
+			d, err := a.relay.BulkResult(ctx, in.ID)
+			return &body[orders.BulkDone]{d}, err
+		})
+	op(a, person.Viewer, http.MethodGet, "/jobs", "jobs", "Work that waits or is under way",
+		func(ctx context.Context, _ *struct{}) (*body[[]engine.Job], error) {
+			list, err := a.relay.OpenJobs(ctx)
+			return &body[[]engine.Job]{list}, err
+		})
+	op(a, person.Operator, http.MethodPost, "/orders/actions/{id}/undo", "undo-act", "Take back what was done to many orders",
+		func(ctx context.Context, in *workIDInput) (*body[orders.BulkDone], error) {
+			d, err := a.relay.UndoBulk(ctx, in.ID, who(ctx))
+			return &body[orders.BulkDone]{d}, err
+		})
 	type orderAnswerInput struct {
 		NumberInput
 		Body struct {
@@ -241,12 +251,15 @@ func (a *API) orderWork() {
 			Reason  string `json:"reason,omitempty" maxLength:"300" doc:"Why it is declined"`
 		}
 	}
-	op(a, person.Operator, http.MethodPost, "/orders/{number}/answer", "answer-order", "Tell the channel whether we take an order", func(ctx context.Context, in *orderAnswerInput) (*body[wire.OrderNumber], error) {
-		return one(in.Number, wrapNumber("order", in.Number, a.relay.Answer(ctx, in.Number, in.Body.Accept, in.Body.Minutes, in.Body.Reason, who(ctx))))
-	})
-	op(a, person.Operator, http.MethodPost, "/orders/{number}/hand-over", "hand-over", "Note that the buyer has what lay ready", func(ctx context.Context, in *NumberInput) (*body[wire.OrderNumber], error) {
-		return one(in.Number, wrapNumber("order", in.Number, a.relay.HandOver(ctx, in.Number, who(ctx))))
-	})
+	op(a, person.Operator, http.MethodPost, "/orders/{number}/answer", "answer-order", "Tell the channel whether we take an order",
+		func(ctx context.Context, in *orderAnswerInput) (*body[wire.OrderNumber], error) {
+			return one(in.Number, wrapNumber("order", in.Number, a.relay.Answer(ctx, in.Number, in.Body.Accept, in.Body.Minutes,
+				in.Body.Reason, who(ctx))))
+		})
+	op(a, person.Operator, http.MethodPost, "/orders/{number}/hand-over", "hand-over", "Note that the buyer has what lay ready",
+		func(ctx context.Context, in *NumberInput) (*body[wire.OrderNumber], error) {
+			return one(in.Number, wrapNumber("order", in.Number, a.relay.HandOver(ctx, in.Number, who(ctx))))
+		})
 	type voidInput struct {
 		NumberInput
 		IfMatch string `header:"If-Match"`
@@ -255,65 +268,77 @@ func (a *API) orderWork() {
 			Release bool   `json:"release_number,omitempty" doc:"Its number can be given again"`
 		}
 	}
-	op(a, person.Operator, http.MethodPost, "/orders/{number}/void", "void-order", "Make an order one that only stays for the record", func(ctx context.Context, in *voidInput) (*body[wire.OrderNumber], error) {
-		rev, err := seenRevision(in.IfMatch)
-		if err != nil {
-			return nil, err
-		}
-		n, err := a.relay.Void(ctx, in.Number, in.Body.Reason, in.Body.Release, rev, who(ctx))
-		return one(n, wrapNumber("order", in.Number, err))
-	})
-	op(a, person.Operator, http.MethodPost, "/orders/{number}/take-in-again", "take-in-again", "Take the channel's order behind a voided one in anew", func(ctx context.Context, in *NumberInput) (*body[wire.OrderNumber], error) {
-		n, err := a.relay.TakeInAgain(ctx, in.Number, who(ctx))
-		return one(n, wrapNumber("order", in.Number, err))
-	})
-	op(a, person.Operator, http.MethodPost, "/orders/{number}/undo-merge", "undo-merge", "Take a summary of a day apart, unless it was posted", func(ctx context.Context, in *NumberInput) (*body[wire.OrderNumber], error) {
-		return one(in.Number, wrapNumber("order", in.Number, a.relay.UndoMerge(ctx, in.Number, who(ctx))))
-	})
-	op(a, person.Operator, http.MethodPost, "/orders/{number}/posted", "posted", "Note that a summary went into the books", func(ctx context.Context, in *NumberInput) (*body[wire.OrderNumber], error) {
-		return one(in.Number, wrapNumber("order", in.Number, a.relay.Posted(ctx, in.Number, who(ctx))))
-	})
+	op(a, person.Operator, http.MethodPost, "/orders/{number}/void", "void-order", "Make an order one that only stays for the record",
+		func(ctx context.Context, in *voidInput) (*body[wire.OrderNumber], error) {
+			rev, err := seenRevision(in.IfMatch)
+			if err != nil {
+				return nil, err
+			}
+			n, err := a.relay.Void(ctx, in.Number, in.Body.Reason, in.Body.Release, rev, who(ctx))
+			return one(n, wrapNumber("order", in.Number, err))
+		})
+	op(a, person.Operator, http.MethodPost, "/orders/{number}/take-in-again", "take-in-again",
+		"Take the channel's order behind a voided one in anew",
+		func(ctx context.Context, in *NumberInput) (*body[wire.OrderNumber], error) {
+			n, err := a.relay.TakeInAgain(ctx, in.Number, who(ctx))
+			return one(n, wrapNumber("order", in.Number, err))
+		})
+	op(a, person.Operator, http.MethodPost, "/orders/{number}/undo-merge",
+		"undo-merge", "Take a summary of a day apart, unless it was posted",
+		func(ctx context.Context, in *NumberInput) (*body[wire.OrderNumber], error) {
+			return one(in.Number, wrapNumber("order", in.Number, a.relay.UndoMerge(ctx, in.Number, who(ctx))))
+		})
+	op(a, person.Operator, http.MethodPost, "/orders/{number}/posted", "posted", "Note that a summary went into the books",
+		func(ctx context.Context, in *NumberInput) (*body[wire.OrderNumber], error) {
+			return one(in.Number, wrapNumber("order", in.Number, a.relay.Posted(ctx, in.Number, who(ctx))))
+		})
 	type mergeDayInput struct {
 		Code string `path:"code"`
 		Body struct {
 			Before time.Time `json:"before,omitzero" doc:"Orders placed before; empty: before now"`
 		}
 	}
-	op(a, person.Operator, http.MethodPost, "/connections/{code}/merge", "merge", "Make summary orders of what is done, without waiting for the set hour", func(ctx context.Context, in *mergeDayInput) (*body[wire.Merged], error) {
-		if in.Body.Before.IsZero() {
-			in.Body.Before = time.Now()
-		}
-		list, err := a.relay.Merge(ctx, in.Code, in.Body.Before, who(ctx))
-		if list == nil {
-			list = []string{}
-		}
-		return &body[wire.Merged]{wire.Merged{Orders: list}}, err
-	})
-	op(a, person.Viewer, http.MethodGet, "/tags", "tags", "Tags in use, with the number of orders", func(ctx context.Context, _ *struct{}) (*body[[]store.NamedCount], error) {
-		list, err := a.relay.Store.Tags(ctx)
-		return &body[[]store.NamedCount]{list}, err
-	})
+	op(a, person.Operator, http.MethodPost, "/connections/{code}/merge", "merge",
+		"Make summary orders of what is done, without waiting for the set hour",
+		func(ctx context.Context, in *mergeDayInput) (*body[wire.Merged], error) {
+			if in.Body.Before.IsZero() {
+				in.Body.Before = time.Now()
+			}
+			list, err := a.relay.Merge(ctx, in.Code, in.Body.Before, who(ctx))
+			if list == nil {
+				list = []string{}
+			}
+			return &body[wire.Merged]{wire.Merged{Orders: list}}, err
+		})
+	op(a, person.Viewer, http.MethodGet, "/tags", "tags", "Tags in use, with the number of orders",
+		func(ctx context.Context, _ *struct{}) (*body[[]store.NamedCount], error) {
+			list, err := a.relay.Store.Tags(ctx)
+			return &body[[]store.NamedCount]{list}, err
+		})
 	type statesInput struct {
 		Connection string `query:"connection"`
 	}
-	op(a, person.Viewer, http.MethodGet, "/channel-states", "channel-states", "The words that channels use for states", func(ctx context.Context, in *statesInput) (*body[[]string], error) {
-		list, err := a.relay.Store.States(ctx, in.Connection)
-		if list == nil {
-			list = []string{}
-		}
-		return &body[[]string]{list}, err
-	})
-	op(a, person.Operator, http.MethodGet, "/people-here", "people-here", "Who may be asked to look after something", func(ctx context.Context, _ *struct{}) (*body[[]string], error) {
-		list, err := a.relay.Store.UserNames(ctx)
-		return &body[[]string]{list}, err
-	})
+	op(a, person.Viewer, http.MethodGet, "/channel-states", "channel-states", "The words that channels use for states",
+		func(ctx context.Context, in *statesInput) (*body[[]string], error) {
+			list, err := a.relay.Store.States(ctx, in.Connection)
+			if list == nil {
+				list = []string{}
+			}
+			return &body[[]string]{list}, err
+		})
+	op(a, person.Operator, http.MethodGet, "/people-here", "people-here", "Who may be asked to look after something",
+		func(ctx context.Context, _ *struct{}) (*body[[]string], error) {
+			list, err := a.relay.Store.UserNames(ctx)
+			return &body[[]string]{list}, err
+		})
 	type viewsInput struct {
 		Page string `query:"page" default:"orders"`
 	}
-	op(a, person.Viewer, http.MethodGet, "/views", "views", "Filters kept under a name", func(ctx context.Context, in *viewsInput) (*body[[]store.SavedView], error) {
-		list, err := a.relay.Store.SavedViews(ctx, in.Page)
-		return &body[[]store.SavedView]{list}, err
-	})
+	op(a, person.Viewer, http.MethodGet, "/views", "views", "Filters kept under a name",
+		func(ctx context.Context, in *viewsInput) (*body[[]store.SavedView], error) {
+			list, err := a.relay.Store.SavedViews(ctx, in.Page)
+			return &body[[]store.SavedView]{list}, err
+		})
 	type keepViewInput struct {
 		Body struct {
 			Page  string `json:"page" enum:"orders,exceptions"`
@@ -321,16 +346,20 @@ func (a *API) orderWork() {
 			Query string `json:"query" maxLength:"500"`
 		}
 	}
-	op(a, person.Operator, http.MethodPut, "/views", "keep-view", "Keep a filter under a name", func(ctx context.Context, in *keepViewInput) (*struct{}, error) {
-		return nil, a.relay.Store.Write(ctx, func(t *store.Tx) error {
-			return t.PutView(store.SavedView{Page: in.Body.Page, Name: strings.TrimSpace(in.Body.Name), Query: in.Body.Query, Owner: who(ctx)})
+	op(a, person.Operator, http.MethodPut, "/views", "keep-view", "Keep a filter under a name",
+		func(ctx context.Context, in *keepViewInput) (*struct{}, error) {
+			return nil, a.relay.Store.Write(ctx, func(t *store.Tx) error {
+				return t.PutView(store.SavedView{Page: in.Body.Page, Name: strings.TrimSpace(in.Body.Name), Query: in.Body.Query,
+					Owner: who(ctx)})
+			})
 		})
-	})
-	op(a, person.Operator, http.MethodDelete, "/views/{id}", "drop-view", "Forget a filter", func(ctx context.Context, in *workIDInput) (*struct{}, error) {
-		return nil, a.relay.Store.Write(ctx, func(t *store.Tx) error { return t.DropView(in.ID) })
-	})
-	op(a, person.Operator, http.MethodGet, "/inbox/{id}", "inbox-message", "A message as it came, and what can be read of it", func(ctx context.Context, in *workIDInput) (*body[wire.Original], error) {
-		raw, o, reason, err := a.relay.Original(ctx, in.ID)
-		return &body[wire.Original]{wire.Original{Raw: raw, Order: o, Reason: reason}}, err
-	})
+	op(a, person.Operator, http.MethodDelete, "/views/{id}", "drop-view", "Forget a filter",
+		func(ctx context.Context, in *workIDInput) (*struct{}, error) {
+			return nil, a.relay.Store.Write(ctx, func(t *store.Tx) error { return t.DropView(in.ID) })
+		})
+	op(a, person.Operator, http.MethodGet, "/inbox/{id}", "inbox-message", "A message as it came, and what can be read of it",
+		func(ctx context.Context, in *workIDInput) (*body[wire.Original], error) {
+			raw, o, reason, err := a.relay.Original(ctx, in.ID)
+			return &body[wire.Original]{wire.Original{Raw: raw, Order: o, Reason: reason}}, err
+		})
 }

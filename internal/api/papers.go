@@ -52,8 +52,9 @@ func (a *API) company(r *http.Request) string {
 
 func pickList(company string, v views.ShipmentView, now time.Time) paper.PickList {
 	m := &v.Order.Record
-	return paper.PickList{Company: company, Order: v.OrderNumber, ChannelOrder: m.Number, Shipment: v.Number, Place: v.Location.Name, ShipTo: v.Order.ShipTo,
-		Note: m.Note, Gift: m.GiftNote, Wish: m.RequestedService, Wants: v.Wants, Printed: now}
+	return paper.PickList{Company: company, Order: v.OrderNumber, ChannelOrder: m.Number, Shipment: v.Number, Place: v.Location.Name,
+		ShipTo: v.Order.ShipTo,
+		Note:   m.Note, Gift: m.GiftNote, Wish: m.RequestedService, Wants: v.Wants, Printed: now}
 }
 
 func (a *API) pickListPDF(w http.ResponseWriter, r *http.Request) {
@@ -123,8 +124,10 @@ func (a *API) labelPDF(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	a.pdf(w, "label-"+v.Tracking+".pdf", func(buf *bytes.Buffer) error {
-		return paper.WriteLabel(buf, paper.Label{Carrier: v.CarrierName, Service: v.ServiceName, Tracking: v.Tracking, Routing: l.Routing, Imprint: l.PrintLines, From: from, To: v.Order.ShipTo,
-			Order: v.OrderNumber, Shipment: v.Number, SSCC: v.SSCC, WeightG: v.WeightG, Day: time.UnixMicro(v.ShippedAt).In(a.relay.Zone()).Format(time.DateOnly)}, size == "a4")
+		return paper.WriteLabel(buf, paper.Label{Carrier: v.CarrierName, Service: v.ServiceName, Tracking: v.Tracking, Routing: l.Routing,
+			Imprint: l.PrintLines, From: from, To: v.Order.ShipTo,
+			Order: v.OrderNumber, Shipment: v.Number, SSCC: v.SSCC, WeightG: v.WeightG,
+			Day: time.UnixMicro(v.ShippedAt).In(a.relay.Zone()).Format(time.DateOnly)}, size == "a4")
 	})
 }
 
@@ -145,10 +148,12 @@ func (a *API) manifestPDF(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	a.pdf(w, fmt.Sprintf("manifest-%s-%s.pdf", m.CarrierCode, m.Day), func(buf *bytes.Buffer) error {
-		doc := paper.Manifest{Company: a.company(r), Carrier: m.CarrierName, Day: m.Day, State: m.State, Receipt: m.Receipt, Printed: a.relay.Now()}
+		doc := paper.Manifest{Company: a.company(r), Carrier: m.CarrierName, Day: m.Day, State: m.State, Receipt: m.Receipt,
+			Printed: a.relay.Now()}
 		for i := len(list) - 1; i >= 0; i-- {
 			s := list[i]
-			doc.Rows = append(doc.Rows, paper.ManifestRow{Tracking: s.Tracking, Service: s.ServiceName, Order: s.OrderNumber, To: s.Buyer, WeightG: s.WeightG, Price: money.Amount{Minor: s.Price, Currency: s.Currency}.String()})
+			doc.Rows = append(doc.Rows, paper.ManifestRow{Tracking: s.Tracking, Service: s.ServiceName, Order: s.OrderNumber, To: s.Buyer,
+				WeightG: s.WeightG, Price: money.Amount{Minor: s.Price, Currency: s.Currency}.String()})
 		}
 		return paper.WriteManifest(buf, doc)
 	})

@@ -22,42 +22,47 @@ func (a *API) privacy() {
 		n, err := a.relay.KeepDays(ctx)
 		return &body[wire.PrivacyTerms]{wire.PrivacyTerms{KeepDays: n}}, err
 	}
-	op(a, person.Viewer, http.MethodGet, "/privacy", "privacy", "How long personal data is kept", func(ctx context.Context, _ *struct{}) (*body[wire.PrivacyTerms], error) { return get(ctx) })
+	op(a, person.Viewer, http.MethodGet, "/privacy", "privacy", "How long personal data is kept",
+		func(ctx context.Context, _ *struct{}) (*body[wire.PrivacyTerms], error) { return get(ctx) })
 	type setPrivacyInput struct{ Body wire.PrivacyTerms }
-	op(a, person.Admin, http.MethodPut, "/privacy", "set-privacy", "Say how long personal data is kept", func(ctx context.Context, in *setPrivacyInput) (*body[wire.PrivacyTerms], error) {
-		if err := a.relay.SetKeepDays(ctx, in.Body.KeepDays, who(ctx)); err != nil {
-			return nil, err
-		}
-		return get(ctx)
-	})
+	op(a, person.Admin, http.MethodPut, "/privacy", "set-privacy", "Say how long personal data is kept",
+		func(ctx context.Context, in *setPrivacyInput) (*body[wire.PrivacyTerms], error) {
+			if err := a.relay.SetKeepDays(ctx, in.Body.KeepDays, who(ctx)); err != nil {
+				return nil, err
+			}
+			return get(ctx)
+		})
 	type emailInput struct {
 		Email string `path:"email" maxLength:"200"`
 	}
-	op(a, person.Admin, http.MethodGet, "/persons/{email}", "person", "All that is kept of a person", func(ctx context.Context, in *emailInput) (*body[people.PersonData], error) {
-		p, err := a.relay.Person(ctx, in.Email)
-		if err == nil {
-			err = a.looked(ctx, "person", in.Email)
-		}
-		return &body[people.PersonData]{p}, err
-	})
-	op(a, person.Admin, http.MethodDelete, "/persons/{email}", "erase-person", "Remove the personal data of a person; the books stay", func(ctx context.Context, in *emailInput) (*body[wire.Erased], error) {
-		n, err := a.relay.ErasePerson(ctx, in.Email, who(ctx))
-		return &body[wire.Erased]{wire.Erased{Orders: n}}, err
-	})
+	op(a, person.Admin, http.MethodGet, "/persons/{email}", "person", "All that is kept of a person",
+		func(ctx context.Context, in *emailInput) (*body[people.PersonData], error) {
+			p, err := a.relay.Person(ctx, in.Email)
+			if err == nil {
+				err = a.looked(ctx, "person", in.Email)
+			}
+			return &body[people.PersonData]{p}, err
+		})
+	op(a, person.Admin, http.MethodDelete, "/persons/{email}", "erase-person", "Remove the personal data of a person; the books stay",
+		func(ctx context.Context, in *emailInput) (*body[wire.Erased], error) {
+			n, err := a.relay.ErasePerson(ctx, in.Email, who(ctx))
+			return &body[wire.Erased]{wire.Erased{Orders: n}}, err
+		})
 	type looksInput struct {
 		PageInput
 		Thing  string `query:"thing"`
 		Key    string `query:"key"`
 		Before int64  `query:"before"`
 	}
-	op(a, person.Admin, http.MethodGet, "/looks", "looks", "Who looked at personal data, newest first", func(ctx context.Context, in *looksInput) (*body[[]wire.Look], error) {
-		list, err := a.relay.Store.Looks(ctx, in.Thing, in.Key, in.Before, in.Limit)
-		out := make([]wire.Look, len(list))
-		for i, l := range list {
-			out[i] = wire.Look{ID: l.ID, At: at(l.At), Who: l.Who, Role: l.Role, Thing: l.Thing, Key: l.Key}
-		}
-		return &body[[]wire.Look]{out}, err
-	})
+	op(a, person.Admin, http.MethodGet, "/looks", "looks", "Who looked at personal data, newest first",
+		func(ctx context.Context, in *looksInput) (*body[[]wire.Look], error) {
+			list, err := a.relay.Store.Looks(ctx, in.Thing, in.Key, in.Before, in.Limit)
+			out := make([]wire.Look, len(list))
+			for i, l := range list {
+				out[i] = wire.Look{ID: l.ID, At: at(l.At), Who: l.Who, Role: l.Role, Thing: l.Thing, Key: l.Key}
+			}
+			return &body[[]wire.Look]{out}, err
+		})
 }
 
 // reportColumns names the columns of each report, as its CSV heads them: name, second name, currency, a, b, c, cancelled.
@@ -97,7 +102,8 @@ func ReportTable(r wire.Report) [][]string {
 		if r.Code == "shipping" {
 			c = fmt.Sprintf("%.0f", x.C)
 		}
-		out = append(out, pick([7]string{x.Name, x.Second, x.Currency, amount(0, x.A, x.Currency), amount(1, x.B, x.Currency), c, fmt.Sprint(x.Cancelled)}))
+		out = append(out, pick([7]string{x.Name, x.Second, x.Currency, amount(0, x.A, x.Currency), amount(1, x.B, x.Currency), c,
+			fmt.Sprint(x.Cancelled)}))
 	}
 	return out
 }
@@ -145,15 +151,17 @@ func (a *API) companyOps() {
 		c, err := a.relay.Company(ctx)
 		return &companyBody{c}, err
 	}
-	op(a, person.Viewer, http.MethodGet, "/company", "company", "The company, and the time zone of its days", func(ctx context.Context, _ *struct{}) (*companyBody, error) {
-		return get(ctx)
-	})
-	op(a, person.Admin, http.MethodPut, "/company", "set-company", "Say what the company is called and where its days begin", func(ctx context.Context, in *companyBody) (*companyBody, error) {
-		if err := a.relay.SetCompany(ctx, in.Body, who(ctx)); err != nil {
-			return nil, err
-		}
-		return get(ctx)
-	})
+	op(a, person.Viewer, http.MethodGet, "/company", "company", "The company, and the time zone of its days",
+		func(ctx context.Context, _ *struct{}) (*companyBody, error) {
+			return get(ctx)
+		})
+	op(a, person.Admin, http.MethodPut, "/company", "set-company", "Say what the company is called and where its days begin",
+		func(ctx context.Context, in *companyBody) (*companyBody, error) {
+			if err := a.relay.SetCompany(ctx, in.Body, who(ctx)); err != nil {
+				return nil, err
+			}
+			return get(ctx)
+		})
 }
 
 func (a *API) reports() {
@@ -162,10 +170,11 @@ func (a *API) reports() {
 		From string `query:"from" doc:"First day, YYYY-MM-DD; without it thirty days before the last"`
 		To   string `query:"to" doc:"Last day; without it today"`
 	}
-	op(a, person.Viewer, http.MethodGet, "/reports/{code}", "report", "Figures over a span of days", func(ctx context.Context, in *input) (*body[wire.Report], error) {
-		r, err := a.report(ctx, in.Code, in.From, in.To)
-		return &body[wire.Report]{r}, err
-	})
+	op(a, person.Viewer, http.MethodGet, "/reports/{code}", "report", "Figures over a span of days",
+		func(ctx context.Context, in *input) (*body[wire.Report], error) {
+			r, err := a.report(ctx, in.Code, in.From, in.To)
+			return &body[wire.Report]{r}, err
+		})
 }
 
 func (a *API) reportCSV(w http.ResponseWriter, r *http.Request) {

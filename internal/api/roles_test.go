@@ -74,7 +74,8 @@ func (d *desk) routes() map[string]bool {
 			out[strings.ToUpper(method)+" "+path] = true
 		}
 	}
-	for _, route := range strings.Fields(`/events /orders.csv /reports/{code}.csv /pick-lists.pdf /orders/{number}/pick-list.pdf /shipments/{number}/label.pdf
+	for _, route := range strings.Fields(
+		`/events /orders.csv /reports/{code}.csv /pick-lists.pdf /orders/{number}/pick-list.pdf /shipments/{number}/label.pdf
 		/manifests/{id}/manifest.pdf /runs/{id}/log /setup /saved/{kind}.csv`) {
 		out["GET /api/v1"+route] = true
 	}

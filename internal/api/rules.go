@@ -13,7 +13,9 @@ import (
 )
 
 func ruleOf(r store.Rule) wire.Rule {
-	out := wire.Rule{ID: r.ID, Position: r.Position, Name: r.Name, On: r.On, When: r.Condition, Then: r.Actions, Actions: []rules.Action{}, ChangedAt: at(r.ChangedAt), ChangedBy: r.ChangedBy, Revision: r.Revision}
+	out := wire.Rule{ID: r.ID, Position: r.Position, Name: r.Name, On: r.On,
+		When: r.Condition, Then: r.Actions, Actions: []rules.Action{}, ChangedAt: at(r.ChangedAt), ChangedBy: r.ChangedBy,
+		Revision: r.Revision}
 	if err := rules.Check(r.Rule()); err != nil {
 		out.Broken = err.Error()
 	}
@@ -35,19 +37,21 @@ func (a *API) rules() {
 		}
 		return &body[[]wire.Rule]{out}, err
 	}
-	op(a, person.Viewer, http.MethodGet, "/rules", "rules", "All rules, in the order in which they are applied", func(ctx context.Context, _ *struct{}) (*body[[]wire.Rule], error) { return list(ctx) })
+	op(a, person.Viewer, http.MethodGet, "/rules", "rules", "All rules, in the order in which they are applied",
+		func(ctx context.Context, _ *struct{}) (*body[[]wire.Rule], error) { return list(ctx) })
 	type words struct {
 		Fields      []rules.Field       `json:"fields"`
 		Comparisons map[string][]string `json:"comparisons" doc:"By type of field"`
 		Actions     []rules.ActionKind  `json:"actions"`
 	}
-	op(a, person.Viewer, http.MethodGet, "/rules/words", "rule-words", "What conditions may look at, and what rules can do", func(ctx context.Context, _ *struct{}) (*body[words], error) {
-		w := words{Fields: rules.Fields(), Comparisons: map[string][]string{}, Actions: rules.ActionKinds()}
-		for _, t := range []string{"text", "number", "truth", "list"} {
-			w.Comparisons[t] = rules.Comparisons(t)
-		}
-		return &body[words]{w}, nil
-	})
+	op(a, person.Viewer, http.MethodGet, "/rules/words", "rule-words", "What conditions may look at, and what rules can do",
+		func(ctx context.Context, _ *struct{}) (*body[words], error) {
+			w := words{Fields: rules.Fields(), Comparisons: map[string][]string{}, Actions: rules.ActionKinds()}
+			for _, t := range []string{"text", "number", "truth", "list"} {
+				w.Comparisons[t] = rules.Comparisons(t)
+			}
+			return &body[words]{w}, nil
+		})
 	type ruleTextInput struct {
 		Body struct {
 			When     string          `json:"when,omitempty" doc:"A condition as text"`
@@ -63,54 +67,59 @@ func (a *API) rules() {
 		Actions  []rules.Action  `json:"actions"`
 		Problem  string          `json:"problem,omitempty" doc:"Why it cannot be read"`
 	}
-	op(a, person.Viewer, http.MethodPost, "/rules/read", "read-rule", "Turn a rule's text into a sentence, or a sentence into text; nothing is changed", func(ctx context.Context, in *ruleTextInput) (*body[reading], error) {
-		out := reading{When: in.Body.When, Then: in.Body.Then, Actions: []rules.Action{}}
-		if in.Body.Sentence != nil {
-			text, err := in.Body.Sentence.Text()
-			if err != nil {
+	op(a, person.Viewer, http.MethodPost, "/rules/read", "read-rule",
+		"Turn a rule's text into a sentence, or a sentence into text; nothing is changed",
+		func(ctx context.Context, in *ruleTextInput) (*body[reading], error) {
+			out := reading{When: in.Body.When, Then: in.Body.Then, Actions: []rules.Action{}}
+			if in.Body.Sentence != nil {
+				text, err := in.Body.Sentence.Text()
+				if err != nil {
+					out.Problem = err.Error()
+				}
+				out.When = text
+			}
+			if in.Body.Actions != nil {
+				out.Then = rules.ActionsText(in.Body.Actions)
+			}
+			if s, ok := rules.ParseSentence(out.When); ok {
+				out.Sentence = &s
+			}
+			if list, err := rules.ParseActions(out.Then); err == nil {
+				out.Actions = list
+			} else if out.Problem == "" {
 				out.Problem = err.Error()
 			}
-			out.When = text
-		}
-		if in.Body.Actions != nil {
-			out.Then = rules.ActionsText(in.Body.Actions)
-		}
-		if s, ok := rules.ParseSentence(out.When); ok {
-			out.Sentence = &s
-		}
-		if list, err := rules.ParseActions(out.Then); err == nil {
-			out.Actions = list
-		} else if out.Problem == "" {
-			out.Problem = err.Error()
-		}
-		if err := rules.Check(rules.Rule{Name: "rule", When: out.When, Then: `tag("x")`}); err != nil && out.Problem == "" {
-			out.Problem = err.Error()
-		}
-		return &body[reading]{out}, nil
-	})
+			if err := rules.Check(rules.Rule{Name: "rule", When: out.When, Then: `tag("x")`}); err != nil && out.Problem == "" {
+				out.Problem = err.Error()
+			}
+			return &body[reading]{out}, nil
+		})
 	type ruleChangeInput struct{ Body orders.RuleChange }
-	op(a, person.Admin, http.MethodPost, "/rules", "change-rule", "Add, change, move, switch or remove a rule", func(ctx context.Context, in *ruleChangeInput) (*body[[]wire.Rule], error) {
-		if _, err := a.relay.PutRule(ctx, in.Body, who(ctx)); err != nil {
-			return nil, err
-		}
-		return list(ctx)
-	})
+	op(a, person.Admin, http.MethodPost, "/rules", "change-rule", "Add, change, move, switch or remove a rule",
+		func(ctx context.Context, in *ruleChangeInput) (*body[[]wire.Rule], error) {
+			if _, err := a.relay.PutRule(ctx, in.Body, who(ctx)); err != nil {
+				return nil, err
+			}
+			return list(ctx)
+		})
 	type rehearseInput struct {
 		Body struct {
 			orders.RuleChange
 			Orders int64 `json:"orders,omitempty" minimum:"0" maximum:"1000000" doc:"The newest so many; 0: 10,000"`
 		}
 	}
-	op(a, person.Viewer, http.MethodPost, "/rules/rehearse", "rehearse", "What a change of the rules would have made of past orders; nothing is changed", func(ctx context.Context, in *rehearseInput) (*body[wire.Rehearsed], error) {
-		n := in.Body.Orders
-		if n == 0 {
-			n = 10_000
-		}
-		begin := time.Now()
-		got, err := a.relay.Rehearse(ctx, in.Body.RuleChange, n)
-		if err != nil {
-			return nil, err
-		}
-		return &body[wire.Rehearsed]{wire.Rehearsed{Rehearsal: *got, TookMS: float64(time.Since(begin).Microseconds()) / 1000}}, nil
-	})
+	op(a, person.Viewer, http.MethodPost, "/rules/rehearse", "rehearse",
+		"What a change of the rules would have made of past orders; nothing is changed",
+		func(ctx context.Context, in *rehearseInput) (*body[wire.Rehearsed], error) {
+			n := in.Body.Orders
+			if n == 0 {
+				n = 10_000
+			}
+			begin := time.Now()
+			got, err := a.relay.Rehearse(ctx, in.Body.RuleChange, n)
+			if err != nil {
+				return nil, err
+			}
+			return &body[wire.Rehearsed]{wire.Rehearsed{Rehearsal: *got, TookMS: float64(time.Since(begin).Microseconds()) / 1000}}, nil
+		})
 }

@@ -18,7 +18,9 @@ import (
 func (a *API) movements(list []store.MovementRow) []wire.Movement {
 	out := make([]wire.Movement, len(list))
 	for i, m := range list {
-		out[i] = wire.Movement{ID: m.ID, At: at(m.At), Kind: m.Kind, OnHand: m.OnHand, Allocated: m.Allocated, OnOrder: m.OnOrder, InTransit: m.InTransit, Bin: m.Bin, After: m.AfterOnHand, Reason: m.Reason, Who: m.Who, Document: m.Document, DocKind: m.DocKind, Location: a.relay.Place(m.LocationID).Name}
+		out[i] = wire.Movement{ID: m.ID, At: at(m.At), Kind: m.Kind, OnHand: m.OnHand, Allocated: m.Allocated, OnOrder: m.OnOrder,
+			InTransit: m.InTransit, Bin: m.Bin, After: m.AfterOnHand, Reason: m.Reason, Who: m.Who, Document: m.Document,
+			DocKind: m.DocKind, Location: a.relay.Place(m.LocationID).Name}
 	}
 	return out
 }
@@ -44,28 +46,31 @@ func (a *API) stock() {
 		State    string `query:"state" enum:"negative,short,low,coming," doc:"negative: below nothing; short: nothing available; low: under five; coming: ordered or under way"`
 		After    string `query:"after" doc:"Keyset: SKU and location of the last row"`
 	}
-	op(a, person.Viewer, http.MethodGet, "/stock", "stock", "Levels by item and location", func(ctx context.Context, in *listInput) (*paged[wire.Level], error) {
-		f := store.StockFilter{Search: strings.TrimSpace(in.Search), Location: in.Location, State: in.State, Limit: in.Limit}
-		var locText string
-		f.AfterSKU, locText, _ = strings.Cut(in.After, "|")
-		fmt.Sscan(locText, &f.AfterLocation)
-		list, err := a.relay.Store.ListStock(ctx, f)
-		out := &paged[wire.Level]{Body: make([]wire.Level, len(list))}
-		for i, r := range list {
-			out.Body[i] = wire.Level{SKU: r.SKU, Name: r.Name, Category: r.Category, Location: r.LocationCode, LocationName: r.LocationName, Bin: r.Bin, OnHand: r.OnHand, Allocated: r.Allocated, Available: r.OnHand - r.Allocated, OnOrder: r.OnOrder, InTransit: r.InTransit, Bins: nil}
-		}
-		if len(list) == in.Limit {
-			q := url.Values{"limit": {fmt.Sprint(in.Limit)}}
-			for k, v := range map[string]string{"q": in.Search, "location": in.Location, "state": in.State} {
-				if v != "" {
-					q.Set(k, v)
-				}
+	op(a, person.Viewer, http.MethodGet, "/stock", "stock", "Levels by item and location",
+		func(ctx context.Context, in *listInput) (*paged[wire.Level], error) {
+			f := store.StockFilter{Search: strings.TrimSpace(in.Search), Location: in.Location, State: in.State, Limit: in.Limit}
+			var locText string
+			f.AfterSKU, locText, _ = strings.Cut(in.After, "|")
+			fmt.Sscan(locText, &f.AfterLocation)
+			list, err := a.relay.Store.ListStock(ctx, f)
+			out := &paged[wire.Level]{Body: make([]wire.Level, len(list))}
+			for i, r := range list {
+				out.Body[i] = wire.Level{SKU: r.SKU, Name: r.Name, Category: r.Category, Location: r.LocationCode,
+					LocationName: r.LocationName, Bin: r.Bin, OnHand: r.OnHand, Allocated: r.Allocated, Available: r.OnHand - r.Allocated,
+					OnOrder: r.OnOrder, InTransit: r.InTransit, Bins: nil}
 			}
-			last := list[len(list)-1]
-			out.Link = next("/stock", q, "after", fmt.Sprintf("%s|%d", last.SKU, last.LocationID))
-		}
-		return out, err
-	})
+			if len(list) == in.Limit {
+				q := url.Values{"limit": {fmt.Sprint(in.Limit)}}
+				for k, v := range map[string]string{"q": in.Search, "location": in.Location, "state": in.State} {
+					if v != "" {
+						q.Set(k, v)
+					}
+				}
+				last := list[len(list)-1]
+				out.Link = next("/stock", q, "after", fmt.Sprintf("%s|%d", last.SKU, last.LocationID))
+			}
+			return out, err
+		})
 	type itemInput struct {
 		SKUInput
 		AtInput
@@ -76,7 +81,8 @@ func (a *API) stock() {
 		if err != nil {
 			return nil, fmt.Errorf("item %s: %w", sku, err)
 		}
-		v := wire.ItemView{Item: w.Item, Levels: []wire.Level{}, Promised: a.promises(w.Promised), Movements: a.movements(w.Movements), Listings: []wire.Listing{}, Kits: w.Kits, Serials: w.Serials, Barred: w.Barred}
+		v := wire.ItemView{Item: w.Item, Levels: []wire.Level{}, Promised: a.promises(w.Promised), Movements: a.movements(w.Movements),
+			Listings: []wire.Listing{}, Kits: w.Kits, Serials: w.Serials, Barred: w.Barred}
 		if v.Serials == nil {
 			v.Serials = []store.Serial{}
 		}
@@ -89,7 +95,9 @@ func (a *API) stock() {
 			if !ok {
 				continue
 			}
-			row := wire.Level{SKU: w.Item.SKU, Name: w.Item.Name, Category: w.Item.Category, Location: p.Code, LocationName: p.Name, Bin: w.Usual[p.ID], OnHand: l.OnHand, Allocated: l.Allocated, Available: l.Available(), OnOrder: l.OnOrder, InTransit: l.InTransit, Bins: nil}
+			row := wire.Level{SKU: w.Item.SKU, Name: w.Item.Name, Category: w.Item.Category, Location: p.Code, LocationName: p.Name,
+				Bin: w.Usual[p.ID], OnHand: l.OnHand, Allocated: l.Allocated, Available: l.Available(), OnOrder: l.OnOrder,
+				InTransit: l.InTransit, Bins: nil}
 			for _, b := range w.Bins {
 				if b.LocationID == p.ID && moment.IsZero() {
 					row.Bins = append(row.Bins, wire.Bin{Bin: b.Bin, OnHand: b.OnHand})
@@ -104,21 +112,23 @@ func (a *API) stock() {
 		v.Timeline = a.entries(ctx, tl)
 		return &body[wire.ItemView]{v}, err
 	}
-	op(a, person.Viewer, http.MethodGet, "/items/{sku}", "item", "An item with stock, ledger and listings", func(ctx context.Context, in *itemInput) (*body[wire.ItemView], error) {
-		return view(ctx, in.SKU, in.Before, in.At)
-	})
+	op(a, person.Viewer, http.MethodGet, "/items/{sku}", "item", "An item with stock, ledger and listings",
+		func(ctx context.Context, in *itemInput) (*body[wire.ItemView], error) {
+			return view(ctx, in.SKU, in.Before, in.At)
+		})
 	type adjustInput struct {
 		SKUInput
 		Key  string `header:"Idempotency-Key"`
 		Body inventory.Adjustment
 	}
-	op(a, person.Operator, http.MethodPost, "/items/{sku}/adjust", "adjust", "Change what lies at a location", func(ctx context.Context, in *adjustInput) (*body[wire.ItemView], error) {
-		in.Body.SKU = in.SKU
-		if err := a.relay.Adjust(ctx, in.Body, who(ctx)); err != nil {
-			return nil, err
-		}
-		return view(ctx, in.SKU, 0, time.Time{})
-	})
+	op(a, person.Operator, http.MethodPost, "/items/{sku}/adjust", "adjust", "Change what lies at a location",
+		func(ctx context.Context, in *adjustInput) (*body[wire.ItemView], error) {
+			in.Body.SKU = in.SKU
+			if err := a.relay.Adjust(ctx, in.Body, who(ctx)); err != nil {
+				return nil, err
+			}
+			return view(ctx, in.SKU, 0, time.Time{})
+		})
 	type rebinInput struct {
 		SKUInput
 		Key  string `header:"Idempotency-Key"`
@@ -130,61 +140,70 @@ func (a *API) stock() {
 			Usual    bool   `json:"usual,omitempty" doc:"It usually lies in the new bin from now on"`
 		}
 	}
-	op(a, person.Operator, http.MethodPost, "/items/{sku}/rebin", "rebin", "Move goods from bin to bin", func(ctx context.Context, in *rebinInput) (*body[wire.ItemView], error) {
-		b := in.Body
-		if err := a.relay.Rebin(ctx, in.SKU, b.Location, b.From, b.To, b.Quantity, b.Usual, who(ctx)); err != nil {
-			return nil, err
-		}
-		return view(ctx, in.SKU, 0, time.Time{})
-	})
+	op(a, person.Operator, http.MethodPost, "/items/{sku}/rebin", "rebin", "Move goods from bin to bin",
+		func(ctx context.Context, in *rebinInput) (*body[wire.ItemView], error) {
+			b := in.Body
+			if err := a.relay.Rebin(ctx, in.SKU, b.Location, b.From, b.To, b.Quantity, b.Usual, who(ctx)); err != nil {
+				return nil, err
+			}
+			return view(ctx, in.SKU, 0, time.Time{})
+		})
 	type whyInput struct {
 		Code string `path:"code"`
 		SKU  string `path:"sku" maxLength:"80" doc:"SKU of the listing, or the channel's number"`
 		AtInput
 	}
-	op(a, person.Viewer, http.MethodGet, "/connections/{code}/listings/{sku}/why", "why", "Why does a channel show this quantity, now or at a moment of the last 90 days", func(ctx context.Context, in *whyInput) (*body[wire.OfferView], error) {
-		w, err := a.relay.WhyOffer(ctx, in.Code, in.SKU, in.At)
-		if err != nil {
-			return nil, fmt.Errorf("listing %s at %s: %w", in.SKU, in.Code, err)
-		}
-		v := wire.OfferView{Item: w.Item, Listing: listingShown(w.Listing, w.Item.SKU, w.Allowed, w.On), At: timeAt(w.At), Shows: w.Shows, Known: w.Known, How: w.How, Since: at(w.Since), Allowed: w.Allowed,
-			Steps: w.Steps, Promised: a.promises(w.Promised), Movements: a.movements(w.Movements)}
-		if w.Open != nil {
-			m := outbox(*w.Open)
-			v.Waiting = &m
-		}
-		return &body[wire.OfferView]{v}, nil
-	})
+	op(a, person.Viewer, http.MethodGet, "/connections/{code}/listings/{sku}/why", "why",
+		"Why does a channel show this quantity, now or at a moment of the last 90 days",
+		func(ctx context.Context, in *whyInput) (*body[wire.OfferView], error) {
+			w, err := a.relay.WhyOffer(ctx, in.Code, in.SKU, in.At)
+			if err != nil {
+				return nil, fmt.Errorf("listing %s at %s: %w", in.SKU, in.Code, err)
+			}
+			v := wire.OfferView{Item: w.Item, Listing: listingShown(w.Listing, w.Item.SKU, w.Allowed, w.On), At: timeAt(w.At),
+				Shows: w.Shows, Known: w.Known, How: w.How, Since: at(w.Since), Allowed: w.Allowed,
+				Steps: w.Steps, Promised: a.promises(w.Promised), Movements: a.movements(w.Movements)}
+			if w.Open != nil {
+				m := outbox(*w.Open)
+				v.Waiting = &m
+			}
+			return &body[wire.OfferView]{v}, nil
+		})
 	type compareInput struct {
 		Connection string `query:"connection" doc:"Code; empty compares all"`
 	}
-	op(a, person.Viewer, http.MethodGet, "/compare", "compare", "What channels show beside what they should, as they were last read", func(ctx context.Context, in *compareInput) (*body[wire.Compared], error) {
-		list, n, err := a.relay.Compare(ctx, in.Connection)
-		out := wire.Compared{Compared: n, Differences: make([]wire.Difference, len(list))}
-		for i, d := range list {
-			out.Differences[i] = wire.Difference{Connection: d.ConnectionCode, ConnectionName: d.ConnectionName, Item: d.Item.SKU, Name: d.Item.Name, SKU: d.SKU, Shows: d.SeenQty, Should: d.Should, Guess: d.Guess, SeenAt: at(d.Since)}
-		}
-		return &body[wire.Compared]{out}, err
-	})
+	op(a, person.Viewer, http.MethodGet, "/compare", "compare", "What channels show beside what they should, as they were last read",
+		func(ctx context.Context, in *compareInput) (*body[wire.Compared], error) {
+			list, n, err := a.relay.Compare(ctx, in.Connection)
+			out := wire.Compared{Compared: n, Differences: make([]wire.Difference, len(list))}
+			for i, d := range list {
+				out.Differences[i] = wire.Difference{Connection: d.ConnectionCode, ConnectionName: d.ConnectionName,
+					Item: d.Item.SKU, Name: d.Item.Name, SKU: d.SKU, Shows: d.SeenQty, Should: d.Should, Guess: d.Guess,
+					SeenAt: at(d.Since)}
+			}
+			return &body[wire.Compared]{out}, err
+		})
 	type correctInput struct {
 		Body struct {
 			Connection string `json:"connection,omitempty" doc:"Code; empty corrects all"`
 		}
 	}
-	op(a, person.Operator, http.MethodPost, "/compare/correct", "correct", "Send the right quantity for every listing that differs", func(ctx context.Context, in *correctInput) (*body[wire.Corrected], error) {
-		n, err := a.relay.Correct(ctx, in.Body.Connection, who(ctx))
-		return &body[wire.Corrected]{wire.Corrected{Corrected: n}}, err
-	})
+	op(a, person.Operator, http.MethodPost, "/compare/correct", "correct", "Send the right quantity for every listing that differs",
+		func(ctx context.Context, in *correctInput) (*body[wire.Corrected], error) {
+			n, err := a.relay.Correct(ctx, in.Body.Connection, who(ctx))
+			return &body[wire.Corrected]{wire.Corrected{Corrected: n}}, err
+		})
 	type readInput struct {
 		Body struct {
 			Connection string `json:"connection,omitempty" doc:"Code; empty reads all"`
 		}
 	}
-	op(a, person.Operator, http.MethodPost, "/compare/read", "read-listings", "Read what the channels show now", func(ctx context.Context, in *readInput) (*body[wire.ReadBegun], error) {
-		codes, err := a.relay.ReadListings(ctx, in.Body.Connection, who(ctx))
-		if codes == nil {
-			codes = []string{}
-		}
-		return &body[wire.ReadBegun]{wire.ReadBegun{Reading: codes}}, err
-	})
+	op(a, person.Operator, http.MethodPost, "/compare/read", "read-listings", "Read what the channels show now",
+		func(ctx context.Context, in *readInput) (*body[wire.ReadBegun], error) {
+			codes, err := a.relay.ReadListings(ctx, in.Body.Connection, who(ctx))
+			if codes == nil {
+				codes = []string{}
+			}
+			return &body[wire.ReadBegun]{wire.ReadBegun{Reading: codes}}, err
+		})
 }

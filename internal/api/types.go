@@ -25,8 +25,11 @@ func at(us int64) *time.Time {
 }
 
 func (a *API) orderRow(ctx context.Context, r store.OrderRow) wire.OrderRow {
-	out := wire.OrderRow{Number: r.Number, Connection: r.ConnectionCode, ConnectionName: r.ConnectionName, ChannelNumber: r.ChannelNumber, ChannelState: r.ChannelState, Stage: r.Stage, Buyer: r.Buyer, Currency: r.Currency, Total: r.Total, Units: r.Units, PlacedAt: at(r.PlacedAt), ReceivedAt: at(r.ReceivedAt), Via: r.Via, Held: []string{},
-		Kind: r.Kind, Tags: []string{}, Assignee: r.Assignee, TypedBy: r.TypedBy, ShippedAt: at(r.ShippedAt), AnswerBy: at(r.AnswerBy), Merged: r.MergedInto != 0}
+	out := wire.OrderRow{Number: r.Number, Connection: r.ConnectionCode, ConnectionName: r.ConnectionName, ChannelNumber: r.ChannelNumber,
+		ChannelState: r.ChannelState, Stage: r.Stage, Buyer: r.Buyer, Currency: r.Currency, Total: r.Total, Units: r.Units,
+		PlacedAt: at(r.PlacedAt), ReceivedAt: at(r.ReceivedAt), Via: r.Via, Held: []string{},
+		Kind: r.Kind, Tags: []string{}, Assignee: r.Assignee, TypedBy: r.TypedBy, ShippedAt: at(r.ShippedAt), AnswerBy: at(r.AnswerBy),
+		Merged: r.MergedInto != 0}
 	if !sees(ctx) {
 		out.Buyer = initials(out.Buyer)
 	}
@@ -54,16 +57,21 @@ func (a *API) entries(ctx context.Context, list []store.Entry) []wire.Entry {
 }
 
 func outbox(m store.OutboxMessage) wire.Outbox {
-	return wire.Outbox{ID: m.ID, Connection: m.ConnectionCode, ConnectionName: m.ConnectionName, Feed: m.Feed, Subject: m.Subject, Reference: m.Ref, State: m.State, Attempts: m.Attempts, CreatedAt: at(m.CreatedAt), NextAt: at(m.NextAt), SentAt: at(m.SentAt), ConfirmedAt: at(m.ConfirmedAt), Error: m.Error}
+	return wire.Outbox{ID: m.ID, Connection: m.ConnectionCode, ConnectionName: m.ConnectionName, Feed: m.Feed, Subject: m.Subject,
+		Reference: m.Ref, State: m.State, Attempts: m.Attempts, CreatedAt: at(m.CreatedAt), NextAt: at(m.NextAt), SentAt: at(m.SentAt),
+		ConfirmedAt: at(m.ConfirmedAt), Error: m.Error}
 }
 
 func (a *API) shipment(ctx context.Context, s store.Shipment) wire.Shipment {
 	if !sees(ctx) {
 		s.Buyer = initials(s.Buyer)
 	}
-	out := wire.Shipment{Number: s.Number, OrderNumber: s.OrderNumber, Buyer: s.Buyer, Location: a.relay.Place(s.LocationID).Name, State: s.State, Pickers: s.Pickers, Profile: s.Profile,
-		WeightG: s.WeightG, LengthMM: s.LengthMM, WidthMM: s.WidthMM, HeightMM: s.HeightMM, Carrier: s.CarrierName, Service: s.Service, ServiceName: s.ServiceName, Tracking: s.Tracking,
-		TrackingURL: s.TrackingURL, Price: s.Price, Currency: s.Currency, ManifestID: s.ManifestID, SSCC: s.SSCC, Error: s.Error, CreatedAt: at(s.CreatedAt), ShippedAt: at(s.ShippedAt), DeliveredAt: at(s.DeliveredAt)}
+	out := wire.Shipment{Number: s.Number, OrderNumber: s.OrderNumber, Buyer: s.Buyer, Location: a.relay.Place(s.LocationID).Name,
+		State: s.State, Pickers: s.Pickers, Profile: s.Profile,
+		WeightG: s.WeightG, LengthMM: s.LengthMM, WidthMM: s.WidthMM, HeightMM: s.HeightMM, Carrier: s.CarrierName, Service: s.Service,
+		ServiceName: s.ServiceName, Tracking: s.Tracking,
+		TrackingURL: s.TrackingURL, Price: s.Price, Currency: s.Currency, ManifestID: s.ManifestID, SSCC: s.SSCC, Error: s.Error,
+		CreatedAt: at(s.CreatedAt), ShippedAt: at(s.ShippedAt), DeliveredAt: at(s.DeliveredAt)}
 	for _, l := range s.Lines {
 		out.Quantity += l.Quantity
 		out.Picked += l.Picked
@@ -75,7 +83,9 @@ func (a *API) shipmentView(ctx context.Context, v views.ShipmentView) wire.Shipm
 	if !sees(ctx) {
 		people.Strip(v.Order, hidden)
 	}
-	return wire.ShipmentView{Profiled: v.Order.Ours.Decided.Profile, Served: v.Order.Ours.Decided.Service, Gift: v.Order.Record.GiftNote, Shipment: a.shipment(ctx, v.Shipment), Wants: v.Wants, Expected: picking.Expected(v.Wants), ShipTo: v.Order.ShipTo, Note: v.Order.Record.Note, Wish: v.Order.Record.RequestedService, Stage: string(v.Order.Stage())}
+	return wire.ShipmentView{Profiled: v.Order.Ours.Decided.Profile, Served: v.Order.Ours.Decided.Service, Gift: v.Order.Record.GiftNote,
+		Shipment: a.shipment(ctx, v.Shipment), Wants: v.Wants, Expected: picking.Expected(v.Wants), ShipTo: v.Order.ShipTo,
+		Note: v.Order.Record.Note, Wish: v.Order.Record.RequestedService, Stage: string(v.Order.Stage())}
 }
 
 func (a *API) order(ctx context.Context, v views.OrderView) wire.Order {
@@ -86,8 +96,10 @@ func (a *API) order(ctx context.Context, v views.OrderView) wire.Order {
 			v.Versions[i].Record = nil
 		}
 	}
-	out := wire.Order{Number: o.Number, Revision: o.Revision, Stage: string(o.Stage()), Connection: v.Channel.Code, ConnectionName: v.Channel.Name, OutsideID: o.OutsideID, Via: o.Via,
-		ReceivedAt: timeAt(o.ReceivedAt), ShippedAt: timeAt(o.ShippedAt), ShipTo: o.ShipTo, Holds: o.Holds, Record: o.Record, Totals: v.Totals, Timeline: a.entries(ctx, v.Timeline),
+	out := wire.Order{Number: o.Number, Revision: o.Revision, Stage: string(o.Stage()), Connection: v.Channel.Code,
+		ConnectionName: v.Channel.Name, OutsideID: o.OutsideID, Via: o.Via,
+		ReceivedAt: timeAt(o.ReceivedAt), ShippedAt: timeAt(o.ShippedAt), ShipTo: o.ShipTo, Holds: o.Holds, Record: o.Record,
+		Totals: v.Totals, Timeline: a.entries(ctx, v.Timeline),
 		Lines: []wire.Line{}, Versions: []wire.ChannelVersion{}, Shipments: []wire.Shipment{}, WriteBacks: []wire.Outbox{}}
 	if out.Holds == nil {
 		out.Holds = []order.Hold{}
@@ -101,7 +113,8 @@ func (a *API) order(ctx context.Context, v views.OrderView) wire.Order {
 		out.Lines = append(out.Lines, l)
 	}
 	for _, x := range v.Versions {
-		out.Versions = append(out.Versions, wire.ChannelVersion{Version: x.Version, Via: x.Via, ReceivedAt: at(x.ReceivedAt), State: x.State, Reason: x.Reason, Record: x.Record})
+		out.Versions = append(out.Versions, wire.ChannelVersion{Version: x.Version, Via: x.Via, ReceivedAt: at(x.ReceivedAt),
+			State: x.State, Reason: x.Reason, Record: x.Record})
 	}
 	for _, s := range v.Shipments {
 		out.Shipments = append(out.Shipments, a.shipment(ctx, s))
@@ -109,7 +122,8 @@ func (a *API) order(ctx context.Context, v views.OrderView) wire.Order {
 	for _, m := range v.Outbox {
 		out.WriteBacks = append(out.WriteBacks, outbox(m))
 	}
-	out.Kind, out.Assignee, out.TypedBy, out.Ours, out.Hidden, out.Forgotten = string(o.Kind()), o.Assignee, o.TypedBy, o.Ours, !sees(ctx), timeAt(o.ForgottenAt)
+	out.Kind, out.Assignee, out.TypedBy, out.Ours, out.Hidden, out.Forgotten = string(o.Kind()), o.Assignee, o.TypedBy, o.Ours, !sees(
+		ctx), timeAt(o.ForgottenAt)
 	out.MergedInto, out.Actions, out.Compared = v.MergedInto, v.Actions, compared(ctx, v.Versions)
 	for _, r := range v.Members {
 		out.Members = append(out.Members, a.orderRow(ctx, r))
@@ -131,9 +145,12 @@ func timeAt(t time.Time) *time.Time {
 }
 
 func (a *API) connection(v views.ConnectionView) wire.Connection {
-	c := wire.Connection{Code: v.Code, Name: v.Name, Connector: v.Connector, Title: v.Title, Side: v.Side, BaseURL: v.Host, Paused: v.Paused, Revision: v.Revision, Lamp: v.Lamp,
-		Orders: v.Orders, Waiting: v.Open[store.Waiting] + v.Open[store.Sending] + v.Open[store.Sent], Refused: v.Open[store.Refused], LastOK: timeAt(v.LastOK), BeganAt: at(v.BeganAt), Feeds: []wire.Feed{},
-		State: v.State, Test: v.Test, Site: v.Site, AccountNo: v.AccountNo, AccountID: v.AccountID, Account: v.Identity.Name, Overrides: v.Overrides, Can: v.Capabilities, Previewed: at(v.PreviewedAt)}
+	c := wire.Connection{Code: v.Code, Name: v.Name, Connector: v.Connector, Title: v.Title, Side: v.Side, BaseURL: v.Host,
+		Paused: v.Paused, Revision: v.Revision, Lamp: v.Lamp,
+		Orders: v.Orders, Waiting: v.Open[store.Waiting] + v.Open[store.Sending] + v.Open[store.Sent], Refused: v.Open[store.Refused],
+		LastOK: timeAt(v.LastOK), BeganAt: at(v.BeganAt), Feeds: []wire.Feed{},
+		State: v.State, Test: v.Test, Site: v.Site, AccountNo: v.AccountNo, AccountID: v.AccountID, Account: v.Identity.Name,
+		Overrides: v.Overrides, Can: v.Capabilities, Previewed: at(v.PreviewedAt)}
 	if err := json.Unmarshal([]byte(v.Connection.Settings), &c.Settings); err != nil {
 		a.log.Error("settings cannot be read", "connection", v.Code, "error", err)
 	}
@@ -141,7 +158,9 @@ func (a *API) connection(v views.ConnectionView) wire.Connection {
 		c.PushPath = "/in/" + v.Code
 	}
 	for _, f := range v.Feeds {
-		out := wire.Feed{Kind: f.Kind, On: f.On, Lamp: f.Lamp, Ways: f.Ways, Schedule: f.Schedule, Every: "", Mark: f.Mark, LastOK: at(f.LastOKAt), Next: timeAt(f.Next), Failures: f.Failures, Error: f.LastError, Revision: f.Revision}
+		out := wire.Feed{Kind: f.Kind, On: f.On, Lamp: f.Lamp, Ways: f.Ways, Schedule: f.Schedule,
+			Every: "", Mark: f.Mark, LastOK: at(f.LastOKAt), Next: timeAt(f.Next), Failures: f.Failures, Error: f.LastError,
+			Revision: f.Revision}
 		if f.Every > 0 {
 			out.Every = f.Every.String()
 		}
@@ -151,7 +170,9 @@ func (a *API) connection(v views.ConnectionView) wire.Connection {
 }
 
 func run(r store.Run) wire.Run {
-	out := wire.Run{ID: r.ID, Connection: r.ConnectionCode, ConnectionName: r.ConnectionName, Feed: r.FeedKind, Cause: r.Cause, State: r.State, StartedAt: at(r.StartedAt), EndedAt: at(r.EndedAt), Found: r.Found, New: r.New, Changed: r.Changed, Skipped: r.Skipped, Failed: r.Failed, Reasons: map[string]int64{}, Error: r.Error}
+	out := wire.Run{ID: r.ID, Connection: r.ConnectionCode, ConnectionName: r.ConnectionName, Feed: r.FeedKind, Cause: r.Cause,
+		State: r.State, StartedAt: at(r.StartedAt), EndedAt: at(r.EndedAt), Found: r.Found, New: r.New, Changed: r.Changed,
+		Skipped: r.Skipped, Failed: r.Failed, Reasons: map[string]int64{}, Error: r.Error}
 	if json.Unmarshal([]byte(r.Reasons), &out.Reasons) != nil {
 		out.Reasons = map[string]int64{}
 	}
@@ -159,7 +180,8 @@ func run(r store.Run) wire.Run {
 }
 
 func manifest(m store.Manifest) wire.Manifest {
-	return wire.Manifest{ID: m.ID, Carrier: m.CarrierCode, Name: m.CarrierName, Day: m.Day, State: m.State, Receipt: m.Receipt, Parcels: m.Parcels, ClosedAt: at(m.ClosedAt)}
+	return wire.Manifest{ID: m.ID, Carrier: m.CarrierCode, Name: m.CarrierName, Day: m.Day, State: m.State, Receipt: m.Receipt,
+		Parcels: m.Parcels, ClosedAt: at(m.ClosedAt)}
 }
 
 func etag(revision int64) string { return strconv.Quote(strconv.FormatInt(revision, 10)) }

@@ -15,7 +15,8 @@ type actOptions struct {
 
 func actCommand() command {
 	opt := &actOptions{}
-	return noun("act", "ACTION NUMBER...", "Do one thing to many orders: approve, hold, tag, untag, assign, pick, ship, cancel, void, hand over", 2, -1, opt.flags, opt.run)
+	return noun("act", "ACTION NUMBER...",
+		"Do one thing to many orders: approve, hold, tag, untag, assign, pick, ship, cancel, void, hand over", 2, -1, opt.flags, opt.run)
 }
 
 func (opt *actOptions) flags(f *flag.FlagSet) {

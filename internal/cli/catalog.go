@@ -100,11 +100,13 @@ func setItem(it *catalog.Item, set map[string]string) error {
 			if err != nil {
 				return err
 			}
-			*map[string]*int64{"weight_g": &it.WeightG, "length_mm": &it.LengthMM, "width_mm": &it.WidthMM, "height_mm": &it.HeightMM}[k] = n
+			*map[string]*int64{"weight_g": &it.WeightG, "length_mm": &it.LengthMM, "width_mm": &it.WidthMM,
+				"height_mm": &it.HeightMM}[k] = n
 		case "kind":
 			it.Kind = catalog.Kind(v)
 		default:
-			to, ok := map[string]*string{"sku": &it.SKU, "name": &it.Name, "family": &it.Family, "options": &it.Options, "gtin": &it.GTIN, "category": &it.Category, "description": &it.Description,
+			to, ok := map[string]*string{"sku": &it.SKU, "name": &it.Name, "family": &it.Family, "options": &it.Options, "gtin": &it.GTIN,
+				"category": &it.Category, "description": &it.Description,
 				"customs_code": &it.CustomsCode, "origin": &it.Origin, "tax_class": &it.TaxClass, "currency": &it.Currency}[k]
 			if !ok {
 				return usage{fmt.Sprintf("there is no field %q; there are %s", k, strings.Join(catalog.Fields(), ", "))}

@@ -153,7 +153,8 @@ func overview(w io.Writer) {
 		fmt.Fprintf(t, "  %s %s\t%s\n", c.name, args, c.about)
 	}
 	t.Flush()
-	fmt.Fprint(w, "\nEach command explains itself with -h. The client finds the service by -server or OPENRELAY_SERVER\nand signs in with the API token in OPENRELAY_TOKEN (or -token-file).\n")
+	fmt.Fprint(w, "\nEach command explains itself with -h. The client finds the service by -server or OPENRELAY_SERVER\nand signs in "+
+		"with the API token in OPENRELAY_TOKEN (or -token-file).\n")
 }
 
 // Main runs the program.

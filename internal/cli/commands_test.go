@@ -327,8 +327,10 @@ func TestEveryCommandExplainsItself(t *testing.T) {
 // TestTablesAsJSON: what a command prints for people, it prints for programs, too.
 func TestTablesAsJSON(t *testing.T) {
 	o := selling(t)
-	for _, command := range []string{"board", "orders", "order O10001", "items", "item JAR", "stock", "listings", "connections", "feeds stall", "runs", "profiles", "shipments", "manifest",
-		"exceptions", "purchase list", "transfer list", "count list", "rules", "jobs", "company", "report days", "activity", "looks", "accounts", "connectors", "compare"} {
+	for _, command := range []string{"board", "orders", "order O10001", "items", "item JAR", "stock", "listings", "connections",
+		"feeds stall", "runs", "profiles", "shipments", "manifest",
+		"exceptions", "purchase list", "transfer list", "count list", "rules", "jobs", "company", "report days", "activity", "looks",
+		"accounts", "connectors", "compare"} {
 		code, out, errs := o.run(append(words(command), "-json")...)
 		require.Zero(t, code, "%s: %s", command, errs)
 		require.True(t, json.Valid([]byte(out)), "%s: %s", command, out)

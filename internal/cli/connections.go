@@ -55,7 +55,8 @@ type overridesOptions struct {
 
 func overridesCommand() command {
 	opt := &overridesOptions{}
-	return noun("overrides", "CONNECTION", "Show what a connection changes of its connector, or replace it with -file", 1, 1, opt.flags, opt.run)
+	return noun("overrides", "CONNECTION", "Show what a connection changes of its connector, or replace it with -file", 1, 1,
+		opt.flags, opt.run)
 }
 
 func (opt *overridesOptions) flags(f *flag.FlagSet) {
@@ -89,7 +90,8 @@ type renewOptions struct {
 
 func renewCommand() command {
 	opt := &renewOptions{}
-	return noun("renew", "CONNECTION", "Renew the credentials of a connection at work; what is not given stays", 1, 1, opt.accessOptions.flags, opt.run)
+	return noun("renew", "CONNECTION", "Renew the credentials of a connection at work; what is not given stays", 1, 1,
+		opt.accessOptions.flags, opt.run)
 }
 
 func (opt *renewOptions) run(ctx context.Context, c *client.Client, p *printer, a []string) error {
@@ -150,7 +152,8 @@ func (opt *testModeOptions) run(ctx context.Context, c *client.Client, p *printe
 }
 
 func clearTestsCommand() command {
-	return noun("clear-tests", "CONNECTION", "Remove the test orders of a connection and what was tried on its bench", 1, 1, nil, runClearTests)
+	return noun("clear-tests", "CONNECTION", "Remove the test orders of a connection and what was tried on its bench", 1, 1, nil,
+		runClearTests)
 }
 
 func runClearTests(ctx context.Context, c *client.Client, p *printer, a []string) error {
@@ -168,7 +171,8 @@ type benchOptions struct {
 
 func benchCommand() command {
 	opt := &benchOptions{}
-	return noun("bench", "CONNECTION FEED", "Try a sample, see what a message would become, or send it marked as a test with -send", 2, 2, opt.flags, opt.run)
+	return noun("bench", "CONNECTION FEED", "Try a sample, see what a message would become, or send it marked as a test with -send", 2, 2,
+		opt.flags, opt.run)
 }
 
 func (opt *benchOptions) flags(f *flag.FlagSet) {

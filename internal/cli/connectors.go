@@ -29,13 +29,15 @@ func runConnectors(ctx context.Context, c *client.Client, p *printer, _ []string
 			if x.Can.TestFlag != "" {
 				yes = "yes"
 			}
-			row(x.Connector, x.Title, x.Side, x.Can.Way, message.FeedList(x.Can.In), message.FeedList(x.Can.Out), yes, message.FeedList(x.Can.ReadBack))
+			row(x.Connector, x.Title, x.Side, x.Can.Way, message.FeedList(x.Can.In), message.FeedList(x.Can.Out), yes,
+				message.FeedList(x.Can.ReadBack))
 		}
 	})
 }
 
 func addConnectorCommand() command {
-	return noun("add-connector", "FILE", "Add a connector definition to a running service, or replace one that was added", 1, 1, nil, runAddConnector)
+	return noun("add-connector", "FILE", "Add a connector definition to a running service, or replace one that was added", 1, 1, nil,
+		runAddConnector)
 }
 
 func runAddConnector(ctx context.Context, c *client.Client, p *printer, a []string) error {
@@ -156,7 +158,8 @@ func runConnector(ctx context.Context, e *Env, f *flag.FlagSet, args []string) e
 	p := &printer{e.Out, e.Err, *asJSON}
 	if f.Arg(0) == "check" {
 		return p.show(d.Capabilities(), func(row func(...any)) {
-			row(fmt.Sprintf("%s: %s, %s; let in by %s; feeds: %s", f.Arg(1), d.Title, d.Side, d.Capabilities().Way, message.FeedList(d.Kinds())))
+			row(fmt.Sprintf("%s: %s, %s; let in by %s; feeds: %s", f.Arg(1), d.Title, d.Side, d.Capabilities().Way,
+				message.FeedList(d.Kinds())))
 		})
 	}
 	kind := message.Feed(*feed)
@@ -180,7 +183,9 @@ func runConnector(ctx context.Context, e *Env, f *flag.FlagSet, args []string) e
 		}
 	}
 	trimmed := connector.Trim(secrets.m)
-	line, err := connector.NewLine(d, connector.LineOptions{Base: base, Site: *site, Login: connector.NewLogin(d, secrets.m, connector.Token{}), Settings: free, Client: connector.Guard{Allowed: allowed}.Client()})
+	line, err := connector.NewLine(d,
+		connector.LineOptions{Base: base, Site: *site, Login: connector.NewLogin(d, secrets.m, connector.Token{}), Settings: free,
+			Client: connector.Guard{Allowed: allowed}.Client()})
 	if err != nil {
 		return err
 	}

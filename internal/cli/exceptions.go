@@ -45,7 +45,8 @@ type assignOptions struct {
 
 func assignCommand() command {
 	opt := &assignOptions{}
-	return noun("assign", "CAUSE PERSON", "Say who looks after exceptions of a cause; an empty person: nobody", 2, 2, opt.groupOptions.flags, opt.run)
+	return noun("assign", "CAUSE PERSON", "Say who looks after exceptions of a cause; an empty person: nobody", 2, 2,
+		opt.groupOptions.flags, opt.run)
 }
 
 func (opt *assignOptions) run(ctx context.Context, c *client.Client, p *printer, a []string) error {
@@ -93,7 +94,8 @@ type knownOptions struct {
 
 func knownCommand() command {
 	opt := &knownOptions{}
-	return noun("known", "CONNECTION SOLD SKU", "Say which item is sold under an unknown SKU; all orders that wait for it go on", 3, 3, opt.flags, opt.run)
+	return noun("known", "CONNECTION SOLD SKU", "Say which item is sold under an unknown SKU; all orders that wait for it go on", 3, 3,
+		opt.flags, opt.run)
 }
 
 func (opt *knownOptions) flags(f *flag.FlagSet) {
@@ -114,7 +116,8 @@ type tellOptions struct {
 
 func tellCommand() command {
 	opt := &tellOptions{}
-	return noun("tell", "webhook|email ADDRESS [CAUSE...]", "Tell somebody of exceptions: of these causes, or of all", 2, -1, opt.flags, opt.run)
+	return noun("tell", "webhook|email ADDRESS [CAUSE...]", "Tell somebody of exceptions: of these causes, or of all", 2, -1,
+		opt.flags, opt.run)
 }
 
 func (opt *tellOptions) flags(f *flag.FlagSet) {
@@ -130,7 +133,8 @@ func (opt *tellOptions) run(ctx context.Context, c *client.Client, p *printer, a
 	for i, cause := range a[2:] {
 		causes[i] = order.Cause(cause)
 	}
-	id, secret, err := c.PutTarget(ctx, attention.NewTarget{Kind: a[0], Address: a[1], Causes: causes, Every: int64(d / time.Minute), On: true})
+	id, secret, err := c.PutTarget(ctx, attention.NewTarget{Kind: a[0], Address: a[1], Causes: causes,
+		Every: int64(d / time.Minute), On: true})
 	if err != nil {
 		return err
 	}

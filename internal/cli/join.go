@@ -261,7 +261,8 @@ func waitImport(ctx context.Context, c *client.Client, p *printer, code string) 
 }
 
 func previewTable(v joining.Preview, accepted bool, row func(...any)) {
-	row(fmt.Sprintf("%d listings, %d would change, %d would show nothing, %d are matched to no item", v.Listings, v.Changed, v.ToZero, v.Unknown))
+	row(fmt.Sprintf("%d listings, %d would change, %d would show nothing, %d are matched to no item", v.Listings, v.Changed,
+		v.ToZero, v.Unknown))
 	row()
 	row("SKU", "Title", "Shows", "Would show")
 	for _, r := range v.Rows {

@@ -31,7 +31,8 @@ func (opt *listingsOptions) flags(f *flag.FlagSet) {
 }
 
 func (opt *listingsOptions) run(ctx context.Context, c *client.Client, p *printer, _ []string) error {
-	list, more, err := listed[wire.Listing](ctx, c, "/listings", query("connection", opt.connection, "match", opt.match, "state", opt.state, "q", opt.search), &opt.want)
+	list, more, err := listed[wire.Listing](ctx, c, "/listings", query("connection", opt.connection, "match", opt.match, "state",
+		opt.state, "q", opt.search), &opt.want)
 	if err != nil {
 		return err
 	}
@@ -48,15 +49,16 @@ type listingOptions struct {
 
 func listingCommand() command {
 	opt := &listingOptions{}
-	return verbs("listing", "Say which item a listing is, or how it is offered; LISTING is the number that openrelay listings shows", opt.flags, []verb{
-		{"match", "LISTING ITEM", 2, opt.match},
-		{"create", "LISTING", 1, opt.create},
-		{"ignore", "LISTING", 1, opt.ignore},
-		{"notice", "LISTING", 1, opt.notice},
-		{"unmatch", "LISTING", 1, opt.unmatch},
-		{"offer", "LISTING", 1, opt.offer},
-		{"own", "LISTING", 1, opt.runOwn},
-	})
+	return verbs("listing", "Say which item a listing is, or how it is offered; LISTING is the number that openrelay listings shows",
+		opt.flags, []verb{
+			{"match", "LISTING ITEM", 2, opt.match},
+			{"create", "LISTING", 1, opt.create},
+			{"ignore", "LISTING", 1, opt.ignore},
+			{"notice", "LISTING", 1, opt.notice},
+			{"unmatch", "LISTING", 1, opt.unmatch},
+			{"offer", "LISTING", 1, opt.offer},
+			{"own", "LISTING", 1, opt.runOwn},
+		})
 }
 
 func (opt *listingOptions) flags(f *flag.FlagSet) {
@@ -143,7 +145,8 @@ type publishOptions struct {
 
 func publishCommand() command {
 	opt := &publishOptions{}
-	return noun("publish", "CONNECTION [SKU …]", "Show exactly what listing items on a channel would send; send it with -yes", 1, -1, opt.flags, opt.run)
+	return noun("publish", "CONNECTION [SKU …]", "Show exactly what listing items on a channel would send; send it with -yes", 1, -1,
+		opt.flags, opt.run)
 }
 
 func (opt *publishOptions) flags(f *flag.FlagSet) {

@@ -26,7 +26,8 @@ func verbs(name, about string, flags func(*flag.FlagSet), list []verb) command {
 		forms = append(forms, strings.TrimSpace(v.word+" "+v.args))
 		words = append(words, v.word)
 	}
-	return noun(name, strings.Join(forms, " | "), about, 1, -1, flags, func(ctx context.Context, c *client.Client, p *printer, a []string) error {
+	return noun(name, strings.Join(forms, " | "), about, 1, -1, flags, func(ctx context.Context, c *client.Client, p *printer,
+		a []string) error {
 		i := slices.Index(words, a[0])
 		if i < 0 {
 			return usage{fmt.Sprintf("%q: one of %s is expected", a[0], strings.Join(words, ", "))}
@@ -39,7 +40,8 @@ func verbs(name, about string, flags func(*flag.FlagSet), list []verb) command {
 }
 
 // noun wraps a client command with the flags they all have.
-func noun(name, args, about string, least, most int, flags func(*flag.FlagSet), run func(ctx context.Context, c *client.Client, p *printer, a []string) error) command {
+func noun(name, args, about string, least, most int, flags func(*flag.FlagSet),
+	run func(ctx context.Context, c *client.Client, p *printer, a []string) error) command {
 	return command{name, args, about, func(ctx context.Context, e *Env, f *flag.FlagSet, raw []string) error {
 		server := f.String("server", "", "`address` of the service; else OPENRELAY_SERVER, else http://127.0.0.1:8410")
 		tokenFile := f.String("token-file", "", "`file` that holds the API token; else OPENRELAY_TOKEN")

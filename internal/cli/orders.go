@@ -34,7 +34,8 @@ func (opt *ordersOptions) flags(f *flag.FlagSet) {
 }
 
 func (opt *ordersOptions) run(ctx context.Context, c *client.Client, p *printer, _ []string) error {
-	filter := query("stage", opt.stage, "connection", opt.connection, "q", opt.search, "state", opt.state, "tag", opt.location, "from", opt.from)
+	filter := query("stage", opt.stage, "connection", opt.connection, "q", opt.search, "state", opt.state, "tag", opt.location,
+		"from", opt.from)
 	if opt.out != "" {
 		raw, _, err := c.Raw(ctx, "GET", "/api/v1/orders.csv?"+filter, nil)
 		if err != nil {
@@ -50,7 +51,8 @@ func (opt *ordersOptions) run(ctx context.Context, c *client.Client, p *printer,
 	return p.show(list, func(row func(...any)) {
 		row("Order", "Channel", "Channel number", "Channel state", "Stage", "Buyer", "Units", "Total", "Placed")
 		for _, o := range list {
-			row(o.Number, o.ConnectionName, o.ChannelNumber, o.ChannelState, o.Stage, o.Buyer, o.Units, amount(o.Total, o.Currency), o.PlacedAt)
+			row(o.Number, o.ConnectionName, o.ChannelNumber, o.ChannelState, o.Stage, o.Buyer, o.Units,
+				amount(o.Total, o.Currency), o.PlacedAt)
 		}
 	})
 }
@@ -150,7 +152,8 @@ func runTakeInAgain(ctx context.Context, c *client.Client, p *printer, a []strin
 }
 
 func mergeCommand() command {
-	return noun("merge", "CONNECTION", "Make summary orders of what is done on a channel, without waiting for the set hour", 1, 1, nil, runMerge)
+	return noun("merge", "CONNECTION", "Make summary orders of what is done on a channel, without waiting for the set hour", 1, 1,
+		nil, runMerge)
 }
 
 func runMerge(ctx context.Context, c *client.Client, p *printer, a []string) error {
@@ -173,7 +176,8 @@ func runUndoMerge(ctx context.Context, c *client.Client, p *printer, a []string)
 }
 
 func typeCommand() command {
-	return noun("type", "FILE", "Take in an order that a person typed, as JSON: connection, order, and inbox where it stands beside a message", 1, 1, nil, runType)
+	return noun("type", "FILE",
+		"Take in an order that a person typed, as JSON: connection, order, and inbox where it stands beside a message", 1, 1, nil, runType)
 }
 
 func runType(ctx context.Context, c *client.Client, p *printer, a []string) error {

@@ -36,7 +36,8 @@ func (opt *personOptions) run(ctx context.Context, c *client.Client, p *printer,
 }
 
 func keepPersonalCommand() command {
-	return noun("keep-personal", "DAYS", "Say how many days after an order is done its personal data is removed; 0: never", 1, 1, nil, runKeepPersonal)
+	return noun("keep-personal", "DAYS", "Say how many days after an order is done its personal data is removed; 0: never", 1, 1, nil,
+		runKeepPersonal)
 }
 
 func runKeepPersonal(ctx context.Context, c *client.Client, p *printer, a []string) error {

@@ -64,7 +64,8 @@ type rehearseOptions struct {
 
 func rehearseCommand() command {
 	opt := &rehearseOptions{}
-	return noun("rehearse", "NAME", "Show what a change of a rule would have made of past orders; nothing is changed", 1, 1, opt.flags, opt.run)
+	return noun("rehearse", "NAME", "Show what a change of a rule would have made of past orders; nothing is changed", 1, 1,
+		opt.flags, opt.run)
 }
 
 func (opt *rehearseOptions) flags(f *flag.FlagSet) {
@@ -106,7 +107,8 @@ func ruleRows(list []wire.Rule, row func(...any)) {
 }
 
 // ruleChange makes the change of a rule that is named: what is not said stays as it is.
-func ruleChange(ctx context.Context, c *client.Client, name, when, then string, on, off, remove bool, position int64) (orders.RuleChange, error) {
+func ruleChange(ctx context.Context, c *client.Client, name, when, then string, on, off, remove bool,
+	position int64) (orders.RuleChange, error) {
 	list, err := c.Rules(ctx)
 	if err != nil {
 		return orders.RuleChange{}, err

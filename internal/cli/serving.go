@@ -38,7 +38,8 @@ func serving() []command {
 		{"serve", "", "Serve a company file", runServe},
 		{"standins", "", "Start only the simulated outside systems", runStandins},
 		{"verify", "FILE", "Check everything that must always hold in a company file", runVerify},
-		{"user", "FILE E-MAIL", "Add a person to a company file, or set name, role and password; the password is read from standard input", runUser},
+		{"user", "FILE E-MAIL", "Add a person to a company file, or set name, role and password; the password is read from " +
+			"standard input", runUser},
 		{"token", "FILE NAME", "Make an API token for a company file; it is printed once", runToken},
 		{"connector", "check FILE | try FILE", "Check a connector definition, or try it on a sample or on the system itself", runConnector},
 		{"openapi", "", "Print the description of the HTTP interface (OpenAPI 3.1)", runOpenAPI},
@@ -68,7 +69,9 @@ func runServe(ctx context.Context, e *Env, f *flag.FlagSet, args []string) error
 	folder := f.String("connectors", "", "`folder` of further connector definitions (*.yaml)")
 	reach := f.String("reach", "", "`ranges` that are not public and may be called all the same, such as 10.1.0.0/16,127.0.0.0/8")
 	secure := f.Bool("secure-cookies", false, "send session cookies over TLS only (behind a TLS proxy)")
-	smtp := f.String("smtp", "", "mail `server`, host:port, through which people are told of exceptions; its name and password come from OPENRELAY_SMTP_USER and OPENRELAY_SMTP_PASSWORD")
+	smtp := f.String("smtp", "",
+		"mail `server`, host:port, through which people are told of exceptions; its name and password come from OPENRELAY_SMTP_USER "+
+			"and OPENRELAY_SMTP_PASSWORD")
 	smtpFrom := f.String("smtp-from", "", "`address` from which that mail comes")
 	smtpPlain := f.Bool("smtp-plain", false, "speak to the mail server without TLS, where it is on the same machine")
 	if err := parse(f, args, 0, 0); err != nil {
@@ -95,7 +98,8 @@ func runServe(ctx context.Context, e *Env, f *flag.FlagSet, args []string) error
 	}
 	o := engine.Options{Log: log, Folder: *folder, Reach: allowed}
 	if *smtp != "" {
-		o.Mail = mail.Sender{Server: *smtp, From: *smtpFrom, User: e.Getenv("OPENRELAY_SMTP_USER"), Password: e.Getenv("OPENRELAY_SMTP_PASSWORD"), Plain: *smtpPlain}
+		o.Mail = mail.Sender{Server: *smtp, From: *smtpFrom, User: e.Getenv("OPENRELAY_SMTP_USER"),
+			Password: e.Getenv("OPENRELAY_SMTP_PASSWORD"), Plain: *smtpPlain}
 	}
 	r, err := relay.Open(ctx, st, o)
 	if err != nil {
@@ -106,7 +110,9 @@ func runServe(ctx context.Context, e *Env, f *flag.FlagSet, args []string) error
 		return fmt.Errorf("listen on %s: %w", *listen, err)
 	}
 	a, handler := api.New(r, api.Options{Log: log, Console: console.Files(), Version: e.Version, Secure: *secure})
-	srv := &http.Server{Handler: handler, ReadHeaderTimeout: 10 * time.Second, ReadTimeout: 60 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10, ErrorLog: slog.NewLogLogger(log.Handler(), slog.LevelWarn)}
+	srv := &http.Server{Handler: handler, ReadHeaderTimeout: 10 * time.Second,
+		ReadTimeout: 60 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10,
+		ErrorLog: slog.NewLogLogger(log.Handler(), slog.LevelWarn)}
 	if err := r.Start(); err != nil {
 		return err
 	}
@@ -175,7 +181,8 @@ func runDemo(ctx context.Context, e *Env, f *flag.FlagSet, args []string) error 
 	if *walk {
 		addrs = demo.FreePorts
 	}
-	w, err := demo.Open(ctx, demo.Options{File: *data, Addrs: addrs, Console: console.Files(), Log: logger(e, *level), Version: e.Version, Extra: int64(*orders)})
+	w, err := demo.Open(ctx, demo.Options{File: *data, Addrs: addrs, Console: console.Files(), Log: logger(e, *level), Version: e.Version,
+		Extra: int64(*orders)})
 	if err != nil {
 		return err
 	}
@@ -224,7 +231,9 @@ func toBeJoined(o *demo.Outside) string {
   Portal        %s   Nosh Lane; kitchen key %s
   Addresses     %s   Postbook; token %s, contract %s, desk %s
   Letter tray   %s   what the people of the company are told; mail to %s, calls to %s/call
-`, o.TansyURL, t["app"], t["app_secret"], o.BrambleURL, b["key"], b["secret"], o.CounterpaneURL, c["user"], c["password"], c["shop"], o.NoshURL, n["key"], o.PostbookURL, p["token"], p["contract"], p["desk"], o.TrayURL, o.MailAddr, o.TrayURL)
+`, o.TansyURL, t["app"], t["app_secret"], o.BrambleURL, b["key"], b["secret"], o.CounterpaneURL,
+		c["user"], c["password"], c["shop"], o.NoshURL, n["key"], o.PostbookURL, p["token"], p["contract"], p["desk"], o.TrayURL,
+		o.MailAddr, o.TrayURL)
 }
 
 func runStandins(ctx context.Context, e *Env, f *flag.FlagSet, args []string) error {
@@ -245,7 +254,8 @@ func runStandins(ctx context.Context, e *Env, f *flag.FlagSet, args []string) er
 	if *hook != "" {
 		o.CallRelay(strings.TrimRight(*hook, "/"))
 	}
-	fmt.Fprintf(e.Out, "Store            %s   Morrow Hive Supply\nStore            %s   Little Skep\nCarrier          %s/control   Plover Post\n", o.MorrowURL, o.SkepURL, o.PloverURL)
+	fmt.Fprintf(e.Out, "Store            %s   Morrow Hive Supply\nStore            %s   Little Skep\nCarrier          %s/control   "+
+		"Plover Post\n", o.MorrowURL, o.SkepURL, o.PloverURL)
 	fmt.Fprint(e.Out, toBeJoined(o))
 	<-ctx.Done()
 	return nil

@@ -196,7 +196,8 @@ func (opt *shipmentsOptions) run(ctx context.Context, c *client.Client, p *print
 	return p.show(list, func(row func(...any)) {
 		row("Shipment", "Order", "Buyer", "From", "State", "Picked", "Carrier", "Service", "Tracking")
 		for _, s := range list {
-			row(s.Number, s.OrderNumber, s.Buyer, s.Location, s.State, fmt.Sprintf("%d of %d", s.Picked, s.Quantity), s.Carrier, s.ServiceName, s.Tracking)
+			row(s.Number, s.OrderNumber, s.Buyer, s.Location, s.State, fmt.Sprintf("%d of %d", s.Picked, s.Quantity), s.Carrier,
+				s.ServiceName, s.Tracking)
 		}
 	})
 }
@@ -216,7 +217,8 @@ func (opt *labelOptions) flags(f *flag.FlagSet) {
 }
 
 func (opt *labelOptions) run(ctx context.Context, c *client.Client, p *printer, a []string) error {
-	return savePDF(ctx, c, p, "/shipments/"+url.PathEscape(a[0])+"/label.pdf?size="+url.QueryEscape(opt.size), opt.out, "label-"+a[0]+".pdf")
+	return savePDF(ctx, c, p, "/shipments/"+url.PathEscape(a[0])+"/label.pdf?size="+url.QueryEscape(opt.size), opt.out,
+		"label-"+a[0]+".pdf")
 }
 
 type picklistOptions struct {
@@ -268,7 +270,8 @@ func runManifest(ctx context.Context, c *client.Client, p *printer, a []string) 
 }
 
 func notBoughtCommand() command {
-	return noun("not-bought", "ID", "Say that a label of which nothing was known does not exist at the carrier (ID: the message's)", 1, 1, nil, runNotBought)
+	return noun("not-bought", "ID", "Say that a label of which nothing was known does not exist at the carrier (ID: the message's)", 1, 1,
+		nil, runNotBought)
 }
 
 func runNotBought(ctx context.Context, c *client.Client, p *printer, a []string) error {

@@ -107,7 +107,8 @@ func (opt *itemsOptions) flags(f *flag.FlagSet) {
 }
 
 func (opt *itemsOptions) run(ctx context.Context, c *client.Client, p *printer, _ []string) error {
-	list, more, err := listed[store.Item](ctx, c, "/items", query("q", opt.search, "kind", opt.state, "mark", opt.reason, "archived", map[bool]string{true: "true"}[opt.off]), &opt.want)
+	list, more, err := listed[store.Item](ctx, c, "/items", query("q", opt.search, "kind", opt.state, "mark", opt.reason, "archived",
+		map[bool]string{true: "true"}[opt.off]), &opt.want)
 	if err != nil {
 		return err
 	}

@@ -37,7 +37,10 @@ func (opt *purchaseOptions) flags(f *flag.FlagSet) {
 	f.StringVar(&opt.bin, "bin", "", "receive: where it was put; empty takes the usual bin")
 	f.Int64Var(&opt.quantity, "n", 1, "receive: `units`")
 	f.BoolVar(&opt.over, "over", false, "receive: more than was ordered, or what was not, is meant")
-	f.Func("serial", "receive: a serial `number`; one for each unit", func(s string) error { opt.serials = append(opt.serials, s); return nil })
+	f.Func("serial", "receive: a serial `number`; one for each unit", func(s string) error {
+		opt.serials = append(opt.serials, s)
+		return nil
+	})
 }
 
 func (opt *purchaseOptions) list(ctx context.Context, c *client.Client, p *printer, _ []string) error {
@@ -59,12 +62,15 @@ func (opt *purchaseOptions) show(ctx context.Context, c *client.Client, p *print
 }
 
 func (opt *purchaseOptions) add(ctx context.Context, c *client.Client, p *printer, a []string) error {
-	x, err := c.AddPurchase(ctx, inventory.NewPurchase{Number: opt.supplier, Supplier: a[0], Location: a[1], Expected: opt.expected, Note: opt.note, Lines: opt.lineOptions.lines}, opt.lineOptions.options()...)
+	x, err := c.AddPurchase(ctx, inventory.NewPurchase{Number: opt.supplier, Supplier: a[0], Location: a[1], Expected: opt.expected,
+		Note: opt.note, Lines: opt.lineOptions.lines}, opt.lineOptions.options()...)
 	return showPurchase(p, x, err)
 }
 
 func (opt *purchaseOptions) receive(ctx context.Context, c *client.Client, p *printer, a []string) error {
-	x, err := c.Receive(ctx, a[0], []inventory.Arrival{{Code: a[1], Bin: opt.bin, Quantity: opt.quantity, Serials: opt.serials, Over: opt.over}}, opt.lineOptions.options()...)
+	x, err := c.Receive(ctx, a[0],
+		[]inventory.Arrival{{Code: a[1], Bin: opt.bin, Quantity: opt.quantity, Serials: opt.serials, Over: opt.over}},
+		opt.lineOptions.options()...)
 	return showPurchase(p, x, err)
 }
 
@@ -117,7 +123,8 @@ func (opt *transferOptions) show(ctx context.Context, c *client.Client, p *print
 }
 
 func (opt *transferOptions) add(ctx context.Context, c *client.Client, p *printer, a []string) error {
-	x, err := c.AddTransfer(ctx, inventory.NewTransfer{From: a[0], To: a[1], Note: opt.note, Lines: opt.lineOptions.lines}, opt.lineOptions.options()...)
+	x, err := c.AddTransfer(ctx, inventory.NewTransfer{From: a[0], To: a[1], Note: opt.note, Lines: opt.lineOptions.lines},
+		opt.lineOptions.options()...)
 	return showTransfer(p, x, err)
 }
 

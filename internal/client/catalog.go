@@ -96,7 +96,8 @@ func (c *Client) PreviewPublish(ctx context.Context, connection string, sel list
 // Publish sends what a preview showed.
 func (c *Client) Publish(ctx context.Context, connection string, sel listing.Selection, digest string) (int64, error) {
 	var out wire.Sent
-	_, err := c.Do(ctx, http.MethodPost, "/connections/"+esc(connection)+"/publish", map[string]any{"skus": sel.SKUs, "mark": sel.Mark, "digest": digest}, &out)
+	_, err := c.Do(ctx, http.MethodPost, "/connections/"+esc(connection)+"/publish",
+		map[string]any{"skus": sel.SKUs, "mark": sel.Mark, "digest": digest}, &out)
 	return out.Sent, err
 }
 
@@ -181,7 +182,8 @@ func (c *Client) AddTransfer(ctx context.Context, n inventory.NewTransfer, opts 
 }
 
 // MoveTransfer sends a transfer, lets goods of it arrive, gives up what is lost, or drops it.
-func (c *Client) MoveTransfer(ctx context.Context, number, what string, items []inventory.Arrival, reason string, opts ...Option) (out wire.Transfer, err error) {
+func (c *Client) MoveTransfer(ctx context.Context, number, what string, items []inventory.Arrival, reason string,
+	opts ...Option) (out wire.Transfer, err error) {
 	_, err = c.Do(ctx, http.MethodPost, "/transfers/"+esc(number)+"/"+what, map[string]any{"items": items, "reason": reason}, &out, opts...)
 	return out, err
 }

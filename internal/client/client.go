@@ -185,13 +185,16 @@ func (c *Client) Shipments(ctx context.Context, query string) (list []wire.Shipm
 
 // Scan scans a code for a shipment.
 func (c *Client) Scan(ctx context.Context, shipment, code, bin string, quantity int64) (out wire.Scanned, err error) {
-	_, err = c.Do(ctx, http.MethodPost, "/shipments/"+esc(shipment)+"/scan", map[string]any{"code": code, "bin": bin, "quantity": quantity}, &out)
+	_, err = c.Do(ctx, http.MethodPost, "/shipments/"+esc(shipment)+"/scan",
+		map[string]any{"code": code, "bin": bin, "quantity": quantity}, &out)
 	return out, err
 }
 
 // Pack packs a shipment into a parcel of a profile.
-func (c *Client) Pack(ctx context.Context, shipment, profile string, weight int64, serials map[string][]string) (out wire.ShipmentView, err error) {
-	_, err = c.Do(ctx, http.MethodPost, "/shipments/"+esc(shipment)+"/pack", map[string]any{"profile": profile, "weight_g": weight, "serials": serials}, &out)
+func (c *Client) Pack(ctx context.Context, shipment, profile string, weight int64, serials map[string][]string) (out wire.ShipmentView,
+	err error) {
+	_, err = c.Do(ctx, http.MethodPost, "/shipments/"+esc(shipment)+"/pack", map[string]any{"profile": profile, "weight_g": weight,
+		"serials": serials}, &out)
 	return out, err
 }
 
@@ -202,7 +205,8 @@ func (c *Client) Rates(ctx context.Context, shipment string) ([]shipping.Rate, e
 
 // Ship buys the label of a packed shipment.
 func (c *Client) Ship(ctx context.Context, shipment, carrier, service string, opts ...Option) (out wire.ShipmentView, err error) {
-	_, err = c.Do(ctx, http.MethodPost, "/shipments/"+esc(shipment)+"/ship", map[string]any{"carrier": carrier, "service": service}, &out, opts...)
+	_, err = c.Do(ctx, http.MethodPost, "/shipments/"+esc(shipment)+"/ship", map[string]any{"carrier": carrier, "service": service},
+		&out, opts...)
 	return out, err
 }
 
@@ -222,8 +226,10 @@ func (c *Client) Items(ctx context.Context, query string) ([]store.Item, error) 
 }
 
 // Adjust changes what lies at a location.
-func (c *Client) Adjust(ctx context.Context, sku, location string, change int64, reason string, opts ...Option) (out wire.ItemView, err error) {
-	_, err = c.Do(ctx, http.MethodPost, "/items/"+esc(sku)+"/adjust", map[string]any{"location": location, "change": change, "reason": reason}, &out, opts...)
+func (c *Client) Adjust(ctx context.Context, sku, location string, change int64, reason string, opts ...Option) (out wire.ItemView,
+	err error) {
+	_, err = c.Do(ctx, http.MethodPost, "/items/"+esc(sku)+"/adjust", map[string]any{"location": location, "change": change,
+		"reason": reason}, &out, opts...)
 	return out, err
 }
 
@@ -249,8 +255,10 @@ func (c *Client) Test(ctx context.Context, code string) (out message.Identity, e
 }
 
 // SetFeed switches a feed; the revision is the one seen.
-func (c *Client) SetFeed(ctx context.Context, code string, kind message.Feed, on bool, schedule string, revision int64) (out wire.Connection, err error) {
-	_, err = c.Do(ctx, http.MethodPatch, "/connections/"+esc(code)+"/feeds/"+esc(kind), map[string]any{"on": on, "schedule": schedule}, &out, Match(revision))
+func (c *Client) SetFeed(ctx context.Context, code string, kind message.Feed, on bool, schedule string,
+	revision int64) (out wire.Connection, err error) {
+	_, err = c.Do(ctx, http.MethodPatch, "/connections/"+esc(code)+"/feeds/"+esc(kind), map[string]any{"on": on, "schedule": schedule},
+		&out, Match(revision))
 	return out, err
 }
 

@@ -193,7 +193,8 @@ func (c *Client) Settle(ctx context.Context, g attention.GroupOf) (int64, error)
 
 // MakeKnown says which item is sold under an unknown SKU.
 func (c *Client) MakeKnown(ctx context.Context, connection, sold, sku string, create bool) (out orders.Known, err error) {
-	_, err = c.Do(ctx, http.MethodPost, "/exceptions/known", map[string]any{"connection": connection, "sold": sold, "sku": sku, "create": create}, &out)
+	_, err = c.Do(ctx, http.MethodPost, "/exceptions/known", map[string]any{"connection": connection, "sold": sold, "sku": sku,
+		"create": create}, &out)
 	return out, err
 }
 

@@ -129,7 +129,8 @@ type page struct {
 func (l *Line) do(ctx context.Context, r *Request, v Vars, p page) (*answer, error) {
 	if wait := time.Until(time.Unix(0, l.login.quietTo.Load())); wait > 0 {
 		if wait > time.Duration(l.Def.Limits.Timeout) {
-			return nil, &Failure{Text: fmt.Sprintf("the other side asked us to wait %s more", wait.Round(time.Second)), Temporary: true, Unsent: true, RetryAfter: wait}
+			return nil, &Failure{Text: fmt.Sprintf("the other side asked us to wait %s more", wait.Round(time.Second)), Temporary: true,
+				Unsent: true, RetryAfter: wait}
 		}
 		select {
 		case <-ctx.Done():
@@ -142,7 +143,8 @@ func (l *Line) do(ctx context.Context, r *Request, v Vars, p page) (*answer, err
 	}
 	out, err := l.breaker.Execute(func() (*answer, error) { return l.once(ctx, r, v, p, "") })
 	if errors.Is(err, gobreaker.ErrOpenState) || errors.Is(err, gobreaker.ErrTooManyRequests) {
-		return nil, &Failure{Text: "not called: too many failures in a row, trying again in a few seconds", Temporary: true, Unsent: true, RetryAfter: 5 * time.Second}
+		return nil, &Failure{Text: "not called: too many failures in a row, trying again in a few seconds", Temporary: true, Unsent: true,
+			RetryAfter: 5 * time.Second}
 	}
 	return out, err
 }
@@ -350,7 +352,8 @@ func (l *Line) once(ctx context.Context, r *Request, v Vars, p page, stale strin
 		return nil, &Failure{Text: what + ": the answer broke off: " + reason(err), Temporary: true}
 	}
 	if len(raw) > int(l.Def.Limits.MaxBody) {
-		return nil, &Failure{Text: fmt.Sprintf("%s: the answer is larger than %d bytes and was not read", what, l.Def.Limits.MaxBody), Status: res.StatusCode}
+		return nil, &Failure{Text: fmt.Sprintf("%s: the answer is larger than %d bytes and was not read", what, l.Def.Limits.MaxBody),
+			Status: res.StatusCode}
 	}
 	if res.StatusCode == http.StatusUnauthorized && token != "" && stale == "" {
 		return l.once(ctx, r, v, p, token) // it may have run out on the way: once more with a new one
@@ -362,7 +365,8 @@ func (l *Line) once(ctx context.Context, r *Request, v Vars, p page, stale strin
 		return nil, l.refused(what, r.Format, res, raw)
 	}
 	if ct := res.Header.Get("Content-Type"); len(raw) > 0 && !r.Format.fits(ct) {
-		return nil, &Failure{Text: fmt.Sprintf("%s: answered %q instead of %s", what, short(ct), strings.ToUpper(r.Format.Answer)), Status: res.StatusCode, Temporary: true}
+		return nil, &Failure{Text: fmt.Sprintf("%s: answered %q instead of %s", what, short(ct), strings.ToUpper(r.Format.Answer)),
+			Status: res.StatusCode, Temporary: true}
 	}
 	return &answer{raw: raw, header: res.Header, status: res.StatusCode}, nil
 }

@@ -32,7 +32,8 @@ func lineTo(t *testing.T, h http.HandlerFunc, change func(*Definition)) *Line {
 		change(d)
 	}
 	client := &http.Client{CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
-	l, err := NewLine(d, LineOptions{Base: srv.URL, Login: NewLogin(d, map[string]string{"token": "hr_secret_token", "push_secret": "push-secret"}, Token{}), Client: client})
+	l, err := NewLine(d, LineOptions{Base: srv.URL,
+		Login: NewLogin(d, map[string]string{"token": "hr_secret_token", "push_secret": "push-secret"}, Token{}), Client: client})
 	require.NoError(t, err)
 	return l
 }
@@ -100,7 +101,9 @@ func TestMarkStaysBeforeAFailedPage(t *testing.T) {
 	require.True(t, failure(t, err).Temporary)
 	require.Equal(t, 1, kept)
 	require.Equal(t, "2026-03-01T10:00:00Z", to.Mark)
-	to, err = l.Read(context.Background(), "orders in", Reading{Mark: "2026-02-01T00:00:00Z", Keep: func([]Record) error { return errors.New("disk full") }})
+	to, err = l.Read(context.Background(), "orders in", Reading{Mark: "2026-02-01T00:00:00Z", Keep: func([]Record) error {
+		return errors.New("disk full")
+	}})
 	require.ErrorContains(t, err, "disk full")
 	require.Equal(t, "2026-02-01T00:00:00Z", to.Mark, "what was not kept was not read")
 }
@@ -154,7 +157,9 @@ func TestAnswersThatAreNone(t *testing.T) {
 
 func TestSilenceIsBounded(t *testing.T) {
 	over := make(chan struct{})
-	l := lineTo(t, func(http.ResponseWriter, *http.Request) { <-over }, func(d *Definition) { d.Limits.Timeout = Duration(100 * time.Millisecond) })
+	l := lineTo(t, func(http.ResponseWriter, *http.Request) { <-over }, func(d *Definition) {
+		d.Limits.Timeout = Duration(100 * time.Millisecond)
+	})
 	t.Cleanup(func() { close(over) })
 	begin := time.Now()
 	_, err := l.Ask(context.Background(), "identity", nil)
@@ -216,12 +221,15 @@ func TestSendBatchAndConfirm(t *testing.T) {
 			t.Error(r.Method, r.URL)
 		}
 	}, nil)
-	sent, err := l.Send(context.Background(), "stock out", "ref-1", []any{message.Offer{SKU: "JAR", Quantity: 5}, message.Offer{SKU: "SUIT", Quantity: 0}})
+	sent, err := l.Send(context.Background(), "stock out", "ref-1",
+		[]any{message.Offer{SKU: "JAR", Quantity: 5}, message.Offer{SKU: "SUIT", Quantity: 0}})
 	require.NoError(t, err)
 	require.Equal(t, []Result{{Subject: "JAR", Accepted: true}, {Subject: "SUIT", Reason: "no such item"}}, sent.Results)
-	require.Equal(t, map[string]any{"quantities": []any{map[string]any{"sku": "JAR", "quantity": 5.0}, map[string]any{"sku": "SUIT", "quantity": 0.0}}}, got)
+	require.Equal(t, map[string]any{"quantities": []any{map[string]any{"sku": "JAR", "quantity": 5.0},
+		map[string]any{"sku": "SUIT", "quantity": 0.0}}}, got)
 	for tracking, want := range map[string]bool{"CP1": true, "CP2": false} {
-		ok, err := l.Confirm(context.Background(), "dispatch out", "r", message.Dispatch{OrderID: "o/1", Reference: "p-1", Tracking: tracking})
+		ok, err := l.Confirm(context.Background(), "dispatch out", "r",
+			message.Dispatch{OrderID: "o/1", Reference: "p-1", Tracking: tracking})
 		require.NoError(t, err)
 		require.Equal(t, want, ok)
 	}
@@ -247,7 +255,10 @@ func signed(l *Line, body []byte, at time.Time) http.Header {
 
 func TestAccept(t *testing.T) {
 	l := lineTo(t, func(http.ResponseWriter, *http.Request) {}, nil)
-	body := []byte(`{"events":[{"topic":"order","order":{"id":"a","revision":4,"changed_at":"x"}},{"topic":"weather"},{"topic":"stock","stock":{"sku":"JAR","sequence":9}}]}`)
+	body :=
+		[]byte(
+			`{"events":[{"topic":"order","order":{"id":"a","revision":4,"changed_at":"x"}},{"topic":"weather"},{"topic":"stock",` +
+				`"stock":{"sku":"JAR","sequence":9}}]}`)
 	records, ignored, err := l.Accept(signed(l, body, time.Now()), body)
 	require.NoError(t, err)
 	require.Equal(t, 1, ignored)
@@ -272,7 +283,10 @@ func FuzzSignature(f *testing.F) {
 	if err != nil {
 		f.Fatal(err)
 	}
-	l, err := NewLine(lib["hedgerow"], LineOptions{Base: "http://127.0.0.1", Login: NewLogin(lib["hedgerow"], map[string]string{"push_secret": "push-secret"}, Token{}), Now: func() time.Time { return time.Unix(1_700_000_000, 0) }})
+	l, err := NewLine(lib["hedgerow"], LineOptions{Base: "http://127.0.0.1",
+		Login: NewLogin(lib["hedgerow"], map[string]string{"push_secret": "push-secret"}, Token{}), Now: func() time.Time {
+			return time.Unix(1_700_000_000, 0)
+		}})
 	if err != nil {
 		f.Fatal(err)
 	}
@@ -288,7 +302,8 @@ func FuzzSignature(f *testing.F) {
 
 // FuzzBody: whatever comes, reading it ends in a value or an error; what can be cut can be read.
 func FuzzBody(f *testing.F) {
-	for _, s := range []string{`{"events":[{"a":1.5},null]}`, `[1,2`, `{"events":{}}`, `{"a":{"events":[]}}`, strings.Repeat("[", 5000), `{"n":1e999999}`, "\xff"} {
+	for _, s := range []string{`{"events":[{"a":1.5},null]}`, `[1,2`, `{"events":{}}`, `{"a":{"events":[]}}`, strings.Repeat("[", 5000),
+		`{"n":1e999999}`, "\xff"} {
 		f.Add([]byte(s))
 	}
 	f.Fuzz(func(t *testing.T, raw []byte) {

@@ -329,7 +329,9 @@ func mentions(n *yaml.Node, word string) bool {
 	if n == nil {
 		return false
 	}
-	return n.Kind == yaml.ScalarNode && strings.Contains(n.Value, word) || slices.ContainsFunc(n.Content, func(c *yaml.Node) bool { return mentions(c, word) })
+	return n.Kind == yaml.ScalarNode && strings.Contains(n.Value, word) || slices.ContainsFunc(n.Content, func(c *yaml.Node) bool {
+		return mentions(c, word)
+	})
 }
 
 // ComesIn tells whether records of a feed come to us.
@@ -649,7 +651,8 @@ type Capabilities struct {
 
 // Capabilities reads from the definition what it can do.
 func (d *Definition) Capabilities() Capabilities {
-	c := Capabilities{In: []message.Feed{}, Out: []message.Feed{}, ReadBack: []message.Feed{}, Reports: []message.Feed{}, Calls: sortedKeys(d.Calls), Pushes: d.Push != nil, Way: d.Access.words()}
+	c := Capabilities{In: []message.Feed{}, Out: []message.Feed{}, ReadBack: []message.Feed{}, Reports: []message.Feed{},
+		Calls: sortedKeys(d.Calls), Pushes: d.Push != nil, Way: d.Access.words()}
 	for _, kind := range d.Kinds() {
 		f := d.Feeds[kind]
 		if ComesIn(kind) {

@@ -37,7 +37,8 @@ type Vars map[string]any
 var loopNames = []string{"line", "each", "part", "step", "row", "item", "event"}
 
 // names lists every variable of the language; which of them are set depends on the place.
-var names = append([]string{"body", "msg", "batch", "ref", "mark", "secret", "settings", "header", "raw", "site", "test", "call", "status", "submission"}, loopNames...)
+var names = append([]string{"body", "msg", "batch", "ref", "mark", "secret", "settings", "header", "raw", "site", "test", "call",
+	"status", "submission"}, loopNames...)
 
 // Expr is one expression of a definition. The zero Expr is absent.
 type Expr struct {
@@ -136,7 +137,8 @@ func newLanguage(tables map[string]map[string]string) (*language, error) {
 	if err != nil {
 		return nil, err
 	}
-	l.env, err = base.Extend(cel.Function("lookup", cel.Overload("lookup_table_key", []*cel.Type{cel.StringType, cel.DynType}, cel.StringType,
+	l.env, err = base.Extend(cel.Function("lookup", cel.Overload("lookup_table_key", []*cel.Type{cel.StringType, cel.DynType},
+		cel.StringType,
 		cel.BinaryBinding(func(t, k ref.Val) ref.Val {
 			s, err := l.lookup(t.Value().(string), plain(k))
 			if err != nil {
@@ -161,26 +163,33 @@ var sharedEnv = sync.OnceValues(func() (*cel.Env, error) {
 		do   func(args []any) (any, error)
 	}{
 		{"amount", []*cel.Type{dyn, text}, cel.IntType, func(a []any) (any, error) { return amount(a[0], textOf(a[1])) }},
-		{"decimal", []*cel.Type{cel.IntType, text}, text, func(a []any) (any, error) { return money.Decimal(a[0].(int64), textOf(a[1])), nil }},
+		{"decimal", []*cel.Type{cel.IntType, text}, text, func(a []any) (any, error) {
+			return money.Decimal(a[0].(int64), textOf(a[1])), nil
+		}},
 		{"number", []*cel.Type{dyn}, cel.IntType, func(a []any) (any, error) { return number(a[0]) }},
 		{"words", []*cel.Type{text}, cel.ListType(text), func(a []any) (any, error) { return toList(strings.Fields(textOf(a[0]))), nil }},
-		{"moment", []*cel.Type{dyn, text, dyn}, cel.TimestampType, func(a []any) (any, error) { return moment(a[0], textOf(a[1]), textOf(a[2])) }},
+		{"moment", []*cel.Type{dyn, text, dyn}, cel.TimestampType, func(a []any) (any, error) {
+			return moment(a[0], textOf(a[1]), textOf(a[2]))
+		}},
 		{"written", []*cel.Type{dyn, text, dyn}, text, func(a []any) (any, error) { return written(a[0], textOf(a[1]), textOf(a[2])) }},
-		{"joined", []*cel.Type{cel.ListType(dyn), text}, text, func(a []any) (any, error) { return joined(a[0].([]any), textOf(a[1])), nil }},
+		{"joined", []*cel.Type{cel.ListType(dyn), text}, text, func(a []any) (any, error) {
+			return joined(a[0].([]any), textOf(a[1])), nil
+		}},
 		{"several", []*cel.Type{dyn}, cel.ListType(dyn), func(a []any) (any, error) { return several(a[0]), nil }},
 		{"first", []*cel.Type{cel.ListType(dyn)}, dyn, func(a []any) (any, error) { return first(a[0].([]any)), nil }},
 	} {
-		opts = append(opts, cel.Function(f.name, cel.Overload(f.name+"_fixed", f.args, f.out, cel.FunctionBinding(func(args ...ref.Val) ref.Val {
-			in := make([]any, len(args))
-			for i, a := range args {
-				in[i] = plain(a)
-			}
-			out, err := f.do(in)
-			if err != nil {
-				return types.WrapErr(err)
-			}
-			return types.DefaultTypeAdapter.NativeToValue(out)
-		}))))
+		opts = append(opts, cel.Function(f.name,
+			cel.Overload(f.name+"_fixed", f.args, f.out, cel.FunctionBinding(func(args ...ref.Val) ref.Val {
+				in := make([]any, len(args))
+				for i, a := range args {
+					in[i] = plain(a)
+				}
+				out, err := f.do(in)
+				if err != nil {
+					return types.WrapErr(err)
+				}
+				return types.DefaultTypeAdapter.NativeToValue(out)
+			}))))
 	}
 	return cel.NewEnv(opts...)
 })
@@ -249,7 +258,8 @@ func first(list []any) any {
 
 // patterns turns the letters of a date pattern (Unicode Technical Standard 35, part 4, section 8) into
 // those of Go.
-var patterns = strings.NewReplacer("yyyy", "2006", "MMM", "Jan", "MM", "01", "dd", "02", "HH", "15", "mm", "04", "ss", "05", "SSS", "000", "XXX", "Z07:00", "xx", "-0700", "'", "")
+var patterns = strings.NewReplacer("yyyy", "2006", "MMM", "Jan", "MM", "01", "dd", "02", "HH", "15", "mm", "04", "ss", "05", "SSS", "000",
+	"XXX", "Z07:00", "xx", "-0700", "'", "")
 
 // moment reads a time: "unix" seconds, "unix ms" milliseconds, "rfc3339", or text in a date pattern such
 // as "dd.MM.yyyy HH:mm". zone is an IANA time zone for text that names none; empty means UTC.
@@ -355,7 +365,8 @@ func (l *language) compile(e *Expr, path string) {
 		return
 	}
 	if checked.OutputType() == cel.DoubleType {
-		l.complain(e.Line, e.Column, path, "expression %q gives a floating-point number; amounts are made with amount(text, currency)", short(e.Text))
+		l.complain(e.Line, e.Column, path, "expression %q gives a floating-point number; amounts are made with amount(text, currency)",
+			short(e.Text))
 		return
 	}
 	tree := checked.NativeRep()
@@ -398,7 +409,8 @@ func (l *language) prepare(tree *ast.AST, x ast.Expr) (func(Vars) (any, error), 
 	return func(v Vars) (any, error) {
 		out, _, err := prog.Eval(map[string]any(v))
 		if err != nil {
-			if text := err.Error(); errors.Is(err, errMissing) || strings.Contains(text, "no such key") || strings.Contains(text, "no such attribute") {
+			if text := err.Error(); errors.Is(err, errMissing) || strings.Contains(text, "no such key") ||
+				strings.Contains(text, "no such attribute") {
 				return nil, errMissing
 			}
 			return nil, err

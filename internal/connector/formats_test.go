@@ -13,17 +13,23 @@ import (
 )
 
 func TestXMLIsReadIntoRecords(t *testing.T) {
-	got, err := decodeXML([]byte(`<?xml version="1.0"?><s:Orders xmlns:s="urn:x" page="2"><s:Order id="7"><No>A-1</No><Line><Sku>JAR</Sku></Line><Line><Sku>LID &amp; RING</Sku></Line><Ship-To/></s:Order><Empty> </Empty></s:Orders>`))
+	got, err := decodeXML([]byte(
+		`<?xml version="1.0"?><s:Orders xmlns:s="urn:x" page="2"><s:Order id="7"><No>A-1</No><Line><Sku>JAR</Sku></Line><Line>` +
+			`<Sku>LID &amp; RING</Sku></Line><Ship-To/></s:Order><Empty> </Empty></s:Orders>`))
 	require.NoError(t, err)
 	require.Equal(t, map[string]any{"_page": "2", "Empty": "", "Order": map[string]any{"_id": "7", "No": "A-1", "Ship_To": "",
 		"Line": []any{map[string]any{"Sku": "JAR"}, map[string]any{"Sku": "LID & RING"}}}}, got)
 }
 
 func TestXMLIsCutByteByByte(t *testing.T) {
-	raw := []byte(`<Page><Skip><Order>no</Order></Skip><Orders><Order id="1"><A>x</A></Order> <Order id="2"/></Orders><Orders><Order id="3">y</Order></Orders></Page>`)
+	raw :=
+		[]byte(
+			`<Page><Skip><Order>no</Order></Skip><Orders><Order id="1"><A>x</A></Order> <Order id="2"/></Orders><Orders>` +
+				`<Order id="3">y</Order></Orders></Page>`)
 	parts, err := sliceXML(raw, "Orders.Order")
 	require.NoError(t, err)
-	require.Equal(t, [][]byte{[]byte(`<Order id="1"><A>x</A></Order>`), []byte(`<Order id="2"/>`), []byte(`<Order id="3">y</Order>`)}, parts)
+	require.Equal(t, [][]byte{[]byte(`<Order id="1"><A>x</A></Order>`), []byte(`<Order id="2"/>`), []byte(`<Order id="3">y</Order>`)},
+		parts)
 	v, err := decodeXML(parts[0])
 	require.NoError(t, err)
 	require.Equal(t, map[string]any{"_id": "1", "A": "x"}, v)
@@ -60,11 +66,15 @@ func TestXMLThatIsRefused(t *testing.T) {
 }
 
 func TestXMLIsWrittenInOrder(t *testing.T) {
-	body := object{{"Batch", object{{"_kind", `a"b`}, {"Line", []any{object{{"Sku", "A&B"}, {"Qty", int64(3)}}, object{{"Sku", "C"}, {"Qty", int64(0)}}}}, {"Note", "<hi>"}}}}
+	body := object{{"Batch",
+		object{{"_kind", `a"b`}, {"Line", []any{object{{"Sku", "A&B"}, {"Qty", int64(3)}}, object{{"Sku", "C"}, {"Qty", int64(0)}}}},
+			{"Note", "<hi>"}}}}
 	got, kind, err := Format{Body: "xml"}.write(body)
 	require.NoError(t, err)
 	require.Equal(t, "application/xml; charset=utf-8", kind)
-	require.Equal(t, `<?xml version="1.0" encoding="UTF-8"?><Batch kind="a&#34;b"><Line><Sku>A&amp;B</Sku><Qty>3</Qty></Line><Line><Sku>C</Sku><Qty>0</Qty></Line><Note>&lt;hi&gt;</Note></Batch>`, string(got))
+	require.Equal(t,
+		`<?xml version="1.0" encoding="UTF-8"?><Batch kind="a&#34;b"><Line><Sku>A&amp;B</Sku><Qty>3</Qty></Line><Line><Sku>C</Sku>`+
+			`<Qty>0</Qty></Line><Note>&lt;hi&gt;</Note></Batch>`, string(got))
 	_, _, err = Format{Body: "xml"}.write(object{{"A", "x"}, {"B", "y"}})
 	require.ErrorContains(t, err, "one outermost element")
 	_, _, err = Format{Body: "xml"}.write(object{{"no name", "x"}})
@@ -79,7 +89,8 @@ func TestCSVIsReadByItsHead(t *testing.T) {
 	require.Len(t, parts, 2)
 	one, err := f.record(parts[0])
 	require.NoError(t, err)
-	require.Equal(t, map[string]any{"art_no": "00-7", "title": "Jar; with\nlid", "in_stock": "12"}, one, "a leading zero stays, a quoted line break stays")
+	require.Equal(t, map[string]any{"art_no": "00-7", "title": "Jar; with\nlid", "in_stock": "12"}, one,
+		"a leading zero stays, a quoted line break stays")
 	two, err := f.record(parts[1])
 	require.NoError(t, err)
 	require.Equal(t, map[string]any{"art_no": "8", "title": `say "hi"`, "in_stock": "-1"}, two)
@@ -87,13 +98,16 @@ func TestCSVIsReadByItsHead(t *testing.T) {
 		_, err := f.cut([]byte(bad), "")
 		require.ErrorIs(t, err, ErrBody, short(bad))
 	}
-	out, _, err := Format{Body: "csv", Separator: ";"}.write([]any{object{{"sku", "A"}, {"qty", int64(2)}}, object{{"sku", "B;C"}, {"qty", int64(3)}}})
+	out, _, err := Format{Body: "csv", Separator: ";"}.write([]any{object{{"sku", "A"}, {"qty", int64(2)}},
+		object{{"sku", "B;C"}, {"qty", int64(3)}}})
 	require.NoError(t, err)
 	require.Equal(t, "sku;qty\r\nA;2\r\n\"B;C\";3\r\n", string(out))
 }
 
 func TestFormRepeatsItsLines(t *testing.T) {
-	body := object{{"user", "me & you"}, {"lines", []any{object{{"item", "A"}, {"qty_{n}", int64(2)}}, object{{"item", "B"}, {"qty_{n}", int64(1)}}}}, {"tag", []any{"x", "y"}}}
+	body := object{{"user", "me & you"},
+		{"lines", []any{object{{"item", "A"}, {"qty_{n}", int64(2)}}, object{{"item", "B"}, {"qty_{n}", int64(1)}}}},
+		{"tag", []any{"x", "y"}}}
 	got, kind, err := Format{Body: "form"}.write(body)
 	require.NoError(t, err)
 	require.Equal(t, "application/x-www-form-urlencoded", kind)
@@ -113,7 +127,8 @@ func TestObjectKeepsItsOrderInJSON(t *testing.T) {
 
 // FuzzXML: whatever comes ends in a value or a marked error, and what is cut can be read.
 func FuzzXML(f *testing.F) {
-	for _, s := range []string{`<a><b>1</b><b x="2">3</b></a>`, `<a><b>`, `<!DOCTYPE a><a/>`, `<a>&lt;</a>`, "<a:b xmlns:a=''><b/></a:b>", strings.Repeat("<b>", 300)} {
+	for _, s := range []string{`<a><b>1</b><b x="2">3</b></a>`, `<a><b>`, `<!DOCTYPE a><a/>`, `<a>&lt;</a>`, "<a:b xmlns:a=''><b/></a:b>",
+		strings.Repeat("<b>", 300)} {
 		f.Add([]byte(s))
 	}
 	f.Fuzz(func(t *testing.T, raw []byte) {

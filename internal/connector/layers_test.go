@@ -38,7 +38,8 @@ feeds:
 	require.NoError(t, err)
 	l, err := NewLine(d, LineOptions{Base: "http://127.0.0.1"})
 	require.NoError(t, err)
-	m, err := l.Map("orders in", "poll", []byte(`{"id":"1","no":"7","state":"gone","note":"hi","total":"3.00","rows":[{"no":"1","sku":"A","n":1}]}`))
+	m, err := l.Map("orders in", "poll",
+		[]byte(`{"id":"1","no":"7","state":"gone","note":"hi","total":"3.00","rows":[{"no":"1","sku":"A","n":1}]}`))
 	require.NoError(t, err)
 	o := m.(*message.Order)
 	require.Equal(t, []any{"7/M", message.Cancelled, "hi", int64(0)}, []any{o.Number, o.Status, o.Note, o.Total})
@@ -48,7 +49,8 @@ feeds:
 	for _, c := range []struct{ text, says string }{
 		{"connector: mine\nextends: nothing\n", `mine.yaml:2:10: extends: there is no connector "nothing"; there are: small`},
 		{"connector: small\nextends: small\n", "needs a code of its own"},
-		{"connector: mine\nextends: small\nfeeds:\n  orders in:\n    map: { number: item.no + }\n", "mine.yaml:5:29: feeds.orders in.map.number"},
+		{"connector: mine\nextends: small\nfeeds:\n  orders in:\n    map: { number: item.no + }\n",
+			"mine.yaml:5:29: feeds.orders in.map.number"},
 		{"connector: mine\nextends: small\nfeeds:\n  orders in:\n    map: { status: null }\n", "status is needed and not mapped"},
 	} {
 		_, err := Load("mine.yaml", []byte(c.text), lib)
@@ -78,7 +80,9 @@ func TestOverridesOfAConnection(t *testing.T) {
 }
 
 func TestAllMistakesAreListed(t *testing.T) {
-	_, err := Load("small.yaml", []byte(strings.NewReplacer("number: item.no", "numbr: item.no", "total: amount(item.total, \"EUR\")", "total: thing", `"states"`, `"stats"`).Replace(small)), nil)
+	_, err := Load("small.yaml",
+		[]byte(strings.NewReplacer("number: item.no", "numbr: item.no", "total: amount(item.total, \"EUR\")", "total: thing", `"states"`,
+			`"stats"`).Replace(small)), nil)
 	var m Mistakes
 	require.ErrorAs(t, err, &m)
 	var places [][2]int
@@ -103,7 +107,8 @@ func TestMoneyNeverBecomesAFloat(t *testing.T) {
 		require.ErrorContains(t, err, "floating-point", expr)
 	}
 	// What hides its type until it runs is refused then.
-	d, err := Load("small.yaml", []byte(strings.Replace(small, `amount(item.total, "EUR")`, `'item.odd == 1 ? dyn(12.5) : dyn(3)'`, 1)), nil)
+	d, err := Load("small.yaml", []byte(strings.Replace(small, `amount(item.total, "EUR")`, `'item.odd == 1 ? dyn(12.5) : dyn(3)'`, 1)),
+		nil)
 	require.NoError(t, err)
 	l, err := NewLine(d, LineOptions{Base: "http://127.0.0.1"})
 	require.NoError(t, err)
@@ -145,14 +150,18 @@ func TestTryNamesMissingAndUnused(t *testing.T) {
 	d := smallLibrary(t)["small"]
 	l, err := NewLine(d, LineOptions{Base: "http://127.0.0.1"})
 	require.NoError(t, err)
-	got, err := l.Try("orders in", []byte(`{"id":"9","rev":4,"no":"","state":"new","total":"3.10","changed":"x","buyer":{"name":"Ann","vip":true},"rows":[{"no":"1","sku":"A","n":2,"colour":"sand"},{"no":"2","sku":"B","n":1}]}`))
+	got, err := l.Try("orders in",
+		[]byte(
+			`{"id":"9","rev":4,"no":"","state":"new","total":"3.10","changed":"x","buyer":{"name":"Ann","vip":true},"rows":[{"no":"1",`+
+				`"sku":"A","n":2,"colour":"sand"},{"no":"2","sku":"B","n":1}]}`))
 	require.NoError(t, err)
 	require.Equal(t, "9", got.ID)
 	require.Equal(t, int64(4), got.Version)
 	require.Equal(t, []string{"number"}, got.Missing)
 	require.Equal(t, []string{"buyer.name", "buyer.vip", "rows[].colour"}, got.Unused)
 	require.Contains(t, got.Empty, "ship_to.street")
-	require.Contains(t, got.Fields, TrialField{Path: "number", Kind: "text", Needed: true, About: "The channel's number, as people there know it"})
+	require.Contains(t, got.Fields, TrialField{Path: "number", Kind: "text", Needed: true,
+		About: "The channel's number, as people there know it"})
 	require.Contains(t, got.Fields, TrialField{Path: "lines[1].sku", Kind: "text", Value: "B"})
 	require.Equal(t, "number: missing", got.Mistake)
 	var o message.Order
@@ -167,7 +176,10 @@ func TestTryNamesMissingAndUnused(t *testing.T) {
 	require.NoError(t, err)
 	l, err = NewLine(lib["bramble-row"], LineOptions{Base: "http://127.0.0.1"})
 	require.NoError(t, err)
-	one, err := l.Try("orders in", []byte(`<Order no="7" turn="2"><Stands>to-send</Stands><Currency>EUR</Currency><Gift>yes</Gift><Lines><Line no="1"><Own-Code>A</Own-Code><Pieces>2</Pieces><Colour>sand</Colour></Line></Lines></Order>`))
+	one, err := l.Try("orders in",
+		[]byte(
+			`<Order no="7" turn="2"><Stands>to-send</Stands><Currency>EUR</Currency><Gift>yes</Gift><Lines><Line no="1">`+
+				`<Own-Code>A</Own-Code><Pieces>2</Pieces><Colour>sand</Colour></Line></Lines></Order>`))
 	require.NoError(t, err)
 	require.Equal(t, []string{"Gift", "Lines.Line[].Colour"}, one.Unused, "a single element is looked at like one of several")
 	l, err = NewLine(lib["hedgerow"], LineOptions{Base: "http://127.0.0.1"})
@@ -198,7 +210,9 @@ func TestFolderOfDefinitions(t *testing.T) {
 
 // TestHugeExpressionEndsSoon: whatever an expression does to a record, its cost is bounded.
 func TestHugeExpressionEndsSoon(t *testing.T) {
-	d, err := Load("small.yaml", []byte(strings.Replace(small, "number: item.no", `number: 'item.rows.map(a, item.rows.map(b, item.rows.map(c, item.rows.map(d, "x")))).size() > 0 ? "a" : "b"'`, 1)), nil)
+	d, err := Load("small.yaml",
+		[]byte(strings.Replace(small, "number: item.no",
+			`number: 'item.rows.map(a, item.rows.map(b, item.rows.map(c, item.rows.map(d, "x")))).size() > 0 ? "a" : "b"'`, 1)), nil)
 	require.NoError(t, err)
 	l, err := NewLine(d, LineOptions{Base: "http://127.0.0.1"})
 	require.NoError(t, err)
@@ -237,7 +251,10 @@ func TestTheGuideIsRight(t *testing.T) {
 	require.NoError(t, err)
 	l, err := NewLine(d, LineOptions{Base: "http://127.0.0.1"})
 	require.NoError(t, err)
-	got, err := l.Try("orders in", []byte(`{"id":17,"ref":"S-17","stage":"paid","created":"2026-01-31T10:00:00Z","updated":"2026-01-31T10:00:00Z","rows":[{"n":1,"code":"JAR","name":"Jar","qty":2,"eur":"11.90","sum":"23.80"}],"eur":"28.70"}`))
+	got, err := l.Try("orders in",
+		[]byte(
+			`{"id":17,"ref":"S-17","stage":"paid","created":"2026-01-31T10:00:00Z","updated":"2026-01-31T10:00:00Z","rows":[{"n":1,`+
+				`"code":"JAR","name":"Jar","qty":2,"eur":"11.90","sum":"23.80"}],"eur":"28.70"}`))
 	require.NoError(t, err)
 	require.Empty(t, got.Mistake)
 	require.Empty(t, got.Unused)
@@ -246,18 +263,19 @@ func TestTheGuideIsRight(t *testing.T) {
 // TestHugeXMLIsNotRead: an answer without end is given up at its limit.
 func TestHugeXMLIsNotRead(t *testing.T) {
 	var sent atomic.Int64
-	l := dial(t, strings.Replace(paged("{ page: page, first: 1, size: 3 }", ""), "limits:", "format: { answer: xml }\nlimits:", 1), http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
-		w.Header().Set("Content-Type", "application/xml")
-		fmt.Fprint(w, "<list>")
-		row := []byte(strings.Repeat("<row>something</row>", 1000))
-		for sent.Load() < 100<<20 {
-			n, err := w.Write(row)
-			if err != nil {
-				return
+	l := dial(t, strings.Replace(paged("{ page: page, first: 1, size: 3 }", ""), "limits:", "format: { answer: xml }\nlimits:", 1),
+		http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+			w.Header().Set("Content-Type", "application/xml")
+			fmt.Fprint(w, "<list>")
+			row := []byte(strings.Repeat("<row>something</row>", 1000))
+			for sent.Load() < 100<<20 {
+				n, err := w.Write(row)
+				if err != nil {
+					return
+				}
+				sent.Add(int64(n))
 			}
-			sent.Add(int64(n))
-		}
-	}), nil, Token{})
+		}), nil, Token{})
 	var before, after runtime.MemStats
 	runtime.ReadMemStats(&before)
 	_, err := l.Read(t.Context(), "orders in", Reading{Keep: func([]Record) error { return nil }})

@@ -107,7 +107,8 @@ func load(file string, text []byte, lib Library) (*Definition, Mistakes) {
 	if base := valueOf(root, "extends"); base != nil {
 		parent := lib[base.Value]
 		if parent == nil {
-			return nil, Mistakes{mistakeAt(base, "extends", "there is no connector %q; there are: %s", base.Value, strings.Join(sortedKeys(lib), ", "))}
+			return nil, Mistakes{mistakeAt(base, "extends", "there is no connector %q; there are: %s", base.Value,
+				strings.Join(sortedKeys(lib), ", "))}
 		}
 		root = merge(unplaced(parent.whole), root)
 		if name := valueOf(root, "connector"); name != nil && name.Value == parent.Connector {

@@ -16,7 +16,8 @@ import (
 func TestBuiltInDefinitionsLoad(t *testing.T) {
 	lib, err := BuiltIn()
 	require.NoError(t, err)
-	require.Equal(t, []message.Feed{"orders in", "listings in", "stock in", "stock out", "items out", "dispatch out", "states out"}, lib["hedgerow"].Kinds())
+	require.Equal(t, []message.Feed{"orders in", "listings in", "stock in", "stock out", "items out", "dispatch out", "states out"},
+		lib["hedgerow"].Kinds())
 	require.Equal(t, []message.Feed{"tracking in", "labels out", "handovers out"}, lib["plover-post"].Kinds())
 }
 
@@ -60,7 +61,8 @@ func TestMistakesAreNamed(t *testing.T) {
 		{"missing part", "connector: small\n", "", "missing property 'connector'"},
 		{"unknown way in", "way: token", "way: knocking", "small.yaml:5:3: access.way"},
 		{"unknown feed", "  orders in:", "  gossip in:", "gossip in"},
-		{"unknown target", "number: item.no", "numbr: item.no", `small.yaml:21:7: feeds.orders in.map: there is no field "numbr"; there are`},
+		{"unknown target", "number: item.no", "numbr: item.no",
+			`small.yaml:21:7: feeds.orders in.map: there is no field "numbr"; there are`},
 		{"syntax", "number: item.no", "number: item.no +", `small.yaml:21:24: feeds.orders in.map.number: expression "item.no +"`},
 		{"unknown name", "number: item.no", "number: thing.no", "undeclared reference to 'thing'"},
 		{"a float for money", `total: amount(item.total, "EUR")`, "total: 1.5", "floating-point"},
@@ -104,7 +106,8 @@ func TestExpensiveExpressionIsStopped(t *testing.T) {
 func TestExpressions(t *testing.T) {
 	l, err := newLanguage(map[string]map[string]string{"states": {"new": "open", "1": "one"}, "any": {"*": "other"}})
 	require.NoError(t, err)
-	vars := Vars{"item": map[string]any{"a": "x", "n": int64(1), "price": "12.50", "deep": map[string]any{"b": "  "}, "list": []any{"p", "", "q"}}}
+	vars := Vars{"item": map[string]any{"a": "x", "n": int64(1), "price": "12.50", "deep": map[string]any{"b": "  "},
+		"list": []any{"p", "", "q"}}}
 	for _, c := range []struct {
 		text string
 		want any
@@ -158,7 +161,8 @@ func TestDirectAgreesWithTheMachine(t *testing.T) {
 	l, err := newLanguage(map[string]map[string]string{"t": {"k": "v"}})
 	require.NoError(t, err)
 	item := map[string]any{"a": "12.50", "k": "k", "m": map[string]any{"b": true, "n": int64(-4)}, "none": nil}
-	for _, text := range []string{"item.a", "item.m.n", "item.m.b", "item.m", `amount(item.a, "EUR")`, `lookup("t", item.k)`, `"word"`, "12", "item.none", "item.gone"} {
+	for _, text := range []string{"item.a", "item.m.n", "item.m.b", "item.m", `amount(item.a, "EUR")`, `lookup("t", item.k)`, `"word"`,
+		"12", "item.none", "item.gone"} {
 		direct := &Expr{Text: text}
 		l.compile(direct, "test")
 		machine := &Expr{Text: "[" + text + "][0]"}
@@ -205,8 +209,11 @@ func TestMapTariff(t *testing.T) {
 	require.NoError(t, err)
 	m := l.mapper(&lib["plover-post"].Calls["tariff"].Map, reflect.TypeFor[freight.Tariff](), "tariff")
 	require.Empty(t, l.mistakes)
-	body, err := decode([]byte(`{"currency":"EUR","fuel_permille":65,"remote":{"postcodes_beginning":["97"],"cents":280},"products":[{"code":"PP","label":"Parcel","heaviest_g":20000,"longest_mm":1200,"volume_divisor":6000,
-		"zones":[{"zone":"W1","lands":["XW"],"postcodes_beginning":["41"],"working_days":1,"steps":[{"to_g":2000,"cents":420},{"to_g":5000,"cents":560}]},{"zone":"W2","lands":["XW"],"postcodes_beginning":[],"working_days":2,"steps":[]}]}]}`))
+	body, err := decode([]byte(
+		`{"currency":"EUR","fuel_permille":65,"remote":{"postcodes_beginning":["97"],"cents":280},"products":[{"code":"PP",
+		"label":"Parcel","heaviest_g":20000,"longest_mm":1200,"volume_divisor":6000,
+		"zones":[{"zone":"W1","lands":["XW"],"postcodes_beginning":["41"],"working_days":1,"steps":[{"to_g":2000,
+		"cents":420},{"to_g":5000,"cents":560}]},{"zone":"W2","lands":["XW"],"postcodes_beginning":[],"working_days":2,"steps":[]}]}]}`))
 	require.NoError(t, err)
 	out, err := m.run(Vars{"body": body})
 	require.NoError(t, err)

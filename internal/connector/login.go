@@ -230,12 +230,14 @@ func (l *Line) access(ctx context.Context, stale string) (string, error) {
 	defer cancel()
 	var got *oauth2.Token
 	if l.Def.Access.OAuth.Grant == "client" {
-		cc := clientcredentials.Config{ClientID: cfg.ClientID, ClientSecret: cfg.ClientSecret, TokenURL: cfg.Endpoint.TokenURL, Scopes: cfg.Scopes, AuthStyle: cfg.Endpoint.AuthStyle}
+		cc := clientcredentials.Config{ClientID: cfg.ClientID, ClientSecret: cfg.ClientSecret, TokenURL: cfg.Endpoint.TokenURL,
+			Scopes: cfg.Scopes, AuthStyle: cfg.Endpoint.AuthStyle}
 		got, err = cc.Token(ctx)
 	} else {
 		old := l.login.Token()
 		if old.Refresh == "" {
-			return "", &Failure{Text: "our access has run out, and there is nothing to renew it with", Status: http.StatusUnauthorized, Unsent: true}
+			return "", &Failure{Text: "our access has run out, and there is nothing to renew it with", Status: http.StatusUnauthorized,
+				Unsent: true}
 		}
 		got, err = cfg.TokenSource(ctx, &oauth2.Token{RefreshToken: old.Refresh}).Token()
 	}

@@ -47,7 +47,8 @@ func (l *language) compileInto(n *yaml.Node, t reflect.Type, path string) setter
 		if valueOf(n, "from") != nil {
 			return l.compileFrom(n, t, path)
 		}
-		l.complain(n.Line, n.Column, path, "takes %s, not a nested mapping; with a default or a table, write from: … default: … table: …", kindName(t))
+		l.complain(n.Line, n.Column, path, "takes %s, not a nested mapping; with a default or a table, write from: … default: … table: …",
+			kindName(t))
 		return nil
 	}
 	fields := jsonFields(t)
@@ -133,7 +134,8 @@ func (l *language) compileFrom(n *yaml.Node, t reflect.Type, path string) setter
 			l.compile(&otherwise, path+".default")
 		case "table":
 			if table = val.Value; l.tables[table] == nil {
-				l.complain(val.Line, val.Column, path+".table", "there is no table %q; there are: %s", table, strings.Join(sortedKeys(l.tables), ", "))
+				l.complain(val.Line, val.Column, path+".table", "there is no table %q; there are: %s", table,
+					strings.Join(sortedKeys(l.tables), ", "))
 			}
 		case "required":
 			required = val.Value == "true"

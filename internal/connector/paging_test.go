@@ -27,7 +27,8 @@ feeds:
 `+indent("next: "+next, 6)+"\n"+more+`
     id: item.id
     version: item.v
-    map: { number: item.id, status: '"open"', currency: '"EUR"', lines: { each: item.lines, as: line, map: { id: line.i, quantity: line.q } } }
+    map: { number: item.id, status: '"open"', currency: '"EUR"',
+        lines: { each: item.lines, as: line, map: { id: line.i, quantity: line.q } } }
 `)
 }
 
@@ -86,7 +87,8 @@ func TestWaysOfPaging(t *testing.T) {
 		mark       string
 	}{
 		{"numbers, until a page is not full", "{ page: page, first: 1, size: 3 }", rows(7, stamp), 3, "2026-03-01T10:00:06Z"},
-		{"numbers, until the last page that is told", "{ page: page, first: 1, size: 3, last: body.pages }", rows(6, stamp), 2, "2026-03-01T10:00:05Z"},
+		{"numbers, until the last page that is told", "{ page: page, first: 1, size: 3, last: body.pages }", rows(6, stamp), 2,
+			"2026-03-01T10:00:05Z"},
 		{"offsets", "{ offset: skip, size: 3 }", rows(6, stamp), 3, "2026-03-01T10:00:05Z"},
 		{"times as marks", "{ mark: true, size: 3 }", rows(6, stamp), 3, "2026-03-01T10:00:05Z"},
 		{"numbers as marks, 9 before 10", "{ mark: true, size: 3 }", rows(12, func(i int) any { return i + 1 }), 6, "12"},
@@ -138,7 +140,8 @@ func TestRecordsThatMoveBetweenPages(t *testing.T) {
 	to, err := l.Read(t.Context(), "orders in", Reading{Keep: keep})
 	require.NoError(t, err)
 	require.NotContains(t, versions, "o4", "this reading skipped it")
-	require.False(t, later(to.Mark, time.Now().UTC().Add(time.Second).Format(time.RFC3339)), "the mark is not beyond the moment at which the reading began")
+	require.False(t, later(to.Mark, time.Now().UTC().Add(time.Second).Format(time.RFC3339)),
+		"the mark is not beyond the moment at which the reading began")
 	_, err = l.Read(t.Context(), "orders in", Reading{Mark: to.Mark, Keep: keep})
 	require.NoError(t, err)
 	require.Len(t, versions, 9)
@@ -235,15 +238,19 @@ func TestBatchIsReportedOnLater(t *testing.T) {
 		xml(w, `<Taken><No>B-9</No></Taken>`)
 	})
 	mux.HandleFunc("GET /batches/B-9", func(w http.ResponseWriter, _ *http.Request) {
-		xml(w, `<Report state="`+state+`"><Row><Id>l1</Id><Ok>true</Ok></Row><Row><Id>l2</Id><Ok>false</Ok><Why>unknown</Why></Row></Report>`)
+		xml(w, `<Report state="`+state+
+			`"><Row><Id>l1</Id><Ok>true</Ok></Row><Row><Id>l2</Id><Ok>false</Ok><Why>unknown</Why></Row></Report>`)
 	})
-	l := dial(t, strings.Replace(system("way: token", batches), "map: { name: body.name, number: body.no }", "map: { name: body.name, number: body.no }", 1), mux, nil, Token{})
+	l := dial(t, strings.Replace(system("way: token", batches), "map: { name: body.name, number: body.no }",
+		"map: { name: body.name, number: body.no }", 1), mux, nil, Token{})
 	msgs := []any{message.Offer{OutsideID: "l1", SKU: "A", Quantity: 4}, message.Offer{OutsideID: "l2", SKU: "B"}}
 	got, err := l.Send(t.Context(), "stock out", "ref-1", msgs)
 	require.NoError(t, err)
 	require.Equal(t, "B-9", got.Submission)
 	require.Nil(t, got.Results)
-	require.Equal(t, ` <?xml version="1.0" encoding="UTF-8"?><Batch ref="ref-1"><Row><Sku>A</Sku><Qty>4</Qty></Row><Row><Sku>B</Sku><Qty>0</Qty></Row></Batch>`, sent)
+	require.Equal(t,
+		` <?xml version="1.0" encoding="UTF-8"?><Batch ref="ref-1"><Row><Sku>A</Sku><Qty>4</Qty></Row><Row><Sku>B</Sku><Qty>0</Qty>`+
+			`</Row></Batch>`, sent)
 	_, ready, err := l.Report(t.Context(), "stock out", "B-9")
 	require.NoError(t, err)
 	require.False(t, ready)
@@ -257,5 +264,6 @@ func TestBatchIsReportedOnLater(t *testing.T) {
 	l.InTest = true
 	_, err = l.Send(t.Context(), "stock out", "ref-1", msgs)
 	require.NoError(t, err)
-	require.Contains(t, sent, `1 <?xml version="1.0" encoding="UTF-8"?><Batch ref="ref-1"><Trial>yes</Trial><Row>`, "the test flag goes along")
+	require.Contains(t, sent, `1 <?xml version="1.0" encoding="UTF-8"?><Batch ref="ref-1"><Trial>yes</Trial><Row>`,
+		"the test flag goes along")
 }

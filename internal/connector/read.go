@@ -146,7 +146,8 @@ func (l *Line) recordsOf(kind message.Feed, f *Feed, a *answer, mark string) ([]
 }
 
 // complete asks for the details of the records that are not known.
-func (l *Line) complete(ctx context.Context, kind message.Feed, f *Feed, records []Record, known func([]Record) ([]bool, error)) ([]Record, error) {
+func (l *Line) complete(ctx context.Context, kind message.Feed, f *Feed, records []Record,
+	known func([]Record) ([]bool, error)) ([]Record, error) {
 	if len(f.Read.Detail) == 0 {
 		return records, nil
 	}
@@ -189,7 +190,8 @@ func (l *Line) detail(ctx context.Context, kind message.Feed, f *Feed, rec Recor
 			return rec, &Failure{Text: d.Request.Method + " " + d.Request.Path + ": " + err.Error(), Temporary: true}
 		}
 		if got = dig(got, d.Path); got == nil {
-			return rec, &Failure{Text: fmt.Sprintf("%s %s: the answer has no %s", d.Request.Method, d.Request.Path, d.Path), Temporary: true}
+			return rec, &Failure{Text: fmt.Sprintf("%s %s: the answer has no %s", d.Request.Method, d.Request.Path, d.Path),
+				Temporary: true}
 		}
 		if d.As == "" {
 			body = got
@@ -328,7 +330,8 @@ func (t *turner) turn(p *page, v Vars, a *answer, r *Request, records int, high,
 			return false, nil
 		}
 		if !later(high, before) && before != "" || high == "" {
-			return false, &Failure{Text: fmt.Sprintf("a full page of %d records goes no further than %s; a larger size or a finer mark is needed", records, before)}
+			return false, &Failure{Text: fmt.Sprintf("a full page of %d records goes no further than %s; a larger size or a finer "+
+				"mark is needed", records, before)}
 		}
 		v["mark"] = high
 		return true, nil

@@ -265,7 +265,8 @@ func (l *Line) Test(ctx context.Context) Verdict {
 	case f.Status != 0 && said != "":
 		v.Text = fmt.Sprintf("%s answered %d: %s.", l.Def.Title, f.Status, said)
 	case f.Status == 0 && !f.Unsent:
-		v.Text = fmt.Sprintf("%s was not reached: %s.", l.Def.Title, strings.TrimPrefix(f.Text, l.Def.Calls["identity"].Request.Method+" "+l.Def.Calls["identity"].Request.Path+": "))
+		v.Text = fmt.Sprintf("%s was not reached: %s.", l.Def.Title,
+			strings.TrimPrefix(f.Text, l.Def.Calls["identity"].Request.Method+" "+l.Def.Calls["identity"].Request.Path+": "))
 	}
 	return v
 }

@@ -135,7 +135,8 @@ func TestTokenExpiresMidPage(t *testing.T) {
 		}
 		reply(w, `{"list":[{"id":"b"}]}`)
 	})
-	l := dial(t, system(consent, cursorFeed), mux, map[string]string{"id": "app", "secret": "app-secret-1"}, Token{Access: "access-1", Refresh: "r", Expires: time.Now().Add(time.Hour)})
+	l := dial(t, system(consent, cursorFeed), mux, map[string]string{"id": "app", "secret": "app-secret-1"},
+		Token{Access: "access-1", Refresh: "r", Expires: time.Now().Add(time.Hour)})
 	var ids []string
 	_, err := l.Read(t.Context(), "orders in", Reading{Keep: collect(&ids)})
 	require.NoError(t, err)
@@ -143,7 +144,8 @@ func TestTokenExpiresMidPage(t *testing.T) {
 	require.Equal(t, int64(3), o.issued.Load(), "renewed once")
 
 	o.refuse.Store(true)
-	l.login.Set(map[string]string{"id": "app", "secret": "app-secret-1"}, Token{Access: "access-3", Refresh: "r", Expires: time.Now().Add(10 * time.Second)})
+	l.login.Set(map[string]string{"id": "app", "secret": "app-secret-1"},
+		Token{Access: "access-3", Refresh: "r", Expires: time.Now().Add(10 * time.Second)})
 	_, err = l.Read(t.Context(), "orders in", Reading{Keep: collect(&ids)})
 	f := failure(t, err)
 	require.Equal(t, 401, f.Status, "a refused renewal is a refused login")
@@ -155,7 +157,8 @@ func TestTokenExpiresMidPage(t *testing.T) {
 const cursorFeed = `
 feeds:
   orders in:
-    read: { request: { method: GET, path: /orders, query: { since: mark } }, items: list, next: { cursor: body.next, param: c }, mark: item.at }
+    read: { request: { method: GET, path: /orders, query: { since: mark } },
+        items: list, next: { cursor: body.next, param: c }, mark: item.at }
     id: item.id
     map: { number: item.id, status: '"open"', currency: '"EUR"', lines: { each: item.rows, map: { id: each.i, quantity: each.q } } }
 `
@@ -177,7 +180,9 @@ func TestRenewalServesAllAtOnce(t *testing.T) {
 		o.token(w, r)
 	})
 	mux.HandleFunc("GET /me", func(w http.ResponseWriter, r *http.Request) { reply(w, `{"name":"x","no":"1"}`) })
-	l := dial(t, system(strings.Replace(strings.Replace(consent, "way: consent", "way: client", 1), "oauth: {", "oauth: { grant: client,", 1)+"\n", "limits: { per_second: 100, burst: 100 }\n"), mux, map[string]string{"id": "app", "secret": "s3cret"}, Token{})
+	l := dial(t, system(strings.Replace(strings.Replace(consent, "way: consent", "way: client", 1), "oauth: {",
+		"oauth: { grant: client,", 1)+"\n", "limits: { per_second: 100, burst: 100 }\n"), mux,
+		map[string]string{"id": "app", "secret": "s3cret"}, Token{})
 	done := make(chan Verdict, 20)
 	for range 20 {
 		go func() { done <- l.Test(context.Background()) }()
@@ -249,7 +254,8 @@ func TestRequestsAreSigned(t *testing.T) {
 		stamp, _ := strconv.ParseInt(r.Header.Get("X-Time"), 10, 64)
 		now := time.Now().Add(clock)
 		w.Header().Set("Date", now.UTC().Format(http.TimeFormat))
-		if gap := now.Sub(time.Unix(stamp, 0)).Abs(); gap > time.Minute || r.Header.Get("X-Sign") != hex.EncodeToString(mac.Sum(nil)) || r.Header.Get("X-Key") != "k1" {
+		if gap := now.Sub(time.Unix(stamp, 0)).Abs(); gap > time.Minute || r.Header.Get("X-Sign") != hex.EncodeToString(mac.Sum(nil)) ||
+			r.Header.Get("X-Key") != "k1" {
 			w.WriteHeader(403)
 			return
 		}
@@ -320,7 +326,8 @@ feeds:
 	body, stamp := []byte(`{"topic":"t","id":"1"}`), strconv.FormatInt(time.Now().Unix(), 10)
 	mac := hmac.New(sha256.New, key)
 	mac.Write([]byte("msg_1." + stamp + "." + string(body)))
-	h := http.Header{"Webhook-Id": {"msg_1"}, "Webhook-Timestamp": {stamp}, "Webhook-Signature": {"v1,bm90IHRoaXM= v1," + base64.StdEncoding.EncodeToString(mac.Sum(nil))}}
+	h := http.Header{"Webhook-Id": {"msg_1"}, "Webhook-Timestamp": {stamp},
+		"Webhook-Signature": {"v1,bm90IHRoaXM= v1," + base64.StdEncoding.EncodeToString(mac.Sum(nil))}}
 	_, _, err := l.Accept(h, body)
 	require.NoError(t, err)
 	h.Set("Webhook-Signature", "v1,bm90IHRoaXM=")
@@ -330,7 +337,9 @@ feeds:
 
 func TestGuard(t *testing.T) {
 	g := Guard{}
-	for _, inside := range []string{"127.0.0.1", "10.1.2.3", "192.168.1.1", "172.16.0.9", "169.254.169.254", "100.64.0.1", "0.0.0.0", "::1", "fe80::1", "fd00::1", "::ffff:10.0.0.1", "224.0.0.1", "64:ff9b::a00:1", "2002:a00:1::"} {
+	for _, inside := range []string{"127.0.0.1", "10.1.2.3", "192.168.1.1", "172.16.0.9",
+		"169.254.169.254", "100.64.0.1", "0.0.0.0", "::1", "fe80::1", "fd00::1", "::ffff:10.0.0.1", "224.0.0.1", "64:ff9b::a00:1",
+		"2002:a00:1::"} {
 		require.Error(t, g.Check(netip.MustParseAddr(inside)), inside)
 	}
 	for _, public := range []string{"198.51.99.7", "2606:4700::1", "9.9.9.9"} {
@@ -350,7 +359,9 @@ func TestRedirectInside(t *testing.T) {
 	reached := false
 	inner := httptest.NewServer(http.HandlerFunc(func(http.ResponseWriter, *http.Request) { reached = true }))
 	defer inner.Close()
-	l := dial(t, system("way: token", ""), http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { http.Redirect(w, r, inner.URL, 302) }), nil, Token{})
+	l := dial(t, system("way: token", ""), http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		http.Redirect(w, r, inner.URL, 302)
+	}), nil, Token{})
 	v := l.Test(t.Context())
 	require.Contains(t, v.Text, "redirects are not followed")
 	require.False(t, reached)

@@ -47,32 +47,43 @@ type good struct {
 }
 
 // starter is what the starter hive kit is made of.
-var starter = []catalog.Part{{SKU: "HIVE-FLOOR", Quantity: 1}, {SKU: "HIVE-BODY", Quantity: 2}, {SKU: "FRAMES-10", Quantity: 2}, {SKU: "HIVE-ROOF", Quantity: 1}}
+var starter = []catalog.Part{{SKU: "HIVE-FLOOR", Quantity: 1}, {SKU: "HIVE-BODY", Quantity: 2}, {SKU: "FRAMES-10", Quantity: 2},
+	{SKU: "HIVE-ROOF", Quantity: 1}}
 
 func goods() []good {
 	var out []good
 	add := func(g good) { out = append(out, g) }
 	for _, colour := range []string{"White", "Sand"} {
 		for _, size := range []string{"S", "M", "L", "XL"} {
-			add(good{sku: "SUIT-" + size + "-" + strings.ToUpper(colour), name: "Bee suit with veil, " + colour + ", " + size, group: "Protection", options: "size " + size + ", colour " + strings.ToLower(colour), family: "SUIT", customs: "621143", price: 8900, grams: 1350, l: 400, w: 300, h: 90, skep: true})
+			add(good{sku: "SUIT-" + size + "-" + strings.ToUpper(colour), name: "Bee suit with veil, " + colour + ", " + size,
+				group: "Protection", options: "size " + size + ", colour " + strings.ToLower(colour), family: "SUIT", customs: "621143",
+				price: 8900, grams: 1350, l: 400, w: 300, h: 90, skep: true})
 		}
 	}
 	for _, size := range []string{"S", "M", "L"} {
-		add(good{sku: "JACKET-" + size, name: "Bee jacket, " + size, group: "Protection", options: "size " + size, family: "JACKET", customs: "621143", price: 5490, grams: 820, l: 350, w: 280, h: 70, skep: size == "M"})
+		add(good{sku: "JACKET-" + size, name: "Bee jacket, " + size, group: "Protection",
+			options: "size " + size, family: "JACKET", customs: "621143", price: 5490, grams: 820, l: 350, w: 280, h: 70,
+			skep: size == "M"})
 	}
 	for _, size := range []string{"7", "8", "9", "10", "11"} {
-		add(good{sku: "GLOVES-" + size, name: "Goatskin gloves, size " + size, group: "Protection", options: "size " + size, family: "GLOVES", customs: "420329", price: 1990, grams: 260, l: 300, w: 150, h: 40})
+		add(good{sku: "GLOVES-" + size, name: "Goatskin gloves, size " + size, group: "Protection", options: "size " + size,
+			family: "GLOVES", customs: "420329", price: 1990, grams: 260, l: 300, w: 150, h: 40})
 	}
 	for _, g := range []good{
 		{sku: "VEIL-ROUND", name: "Round veil", group: "Protection", price: 1450, grams: 140, l: 300, w: 220, h: 40, skep: true},
 		{sku: "VEIL-SQUARE", name: "Square veil, folding", group: "Protection", price: 1690, grams: 310, l: 330, w: 240, h: 45},
-		{sku: "JAR-250-T24", name: "Glass jars 250 g, tray of 24", group: "Jars", price: 1580, grams: 3900, l: 400, w: 270, h: 85, skep: true},
-		{sku: "JAR-500-T12", name: "Glass jars 500 g, tray of 12", group: "Jars", price: 1190, grams: 2950, l: 330, w: 245, h: 110, skep: true},
-		{sku: "JAR-1000-T6", name: "Glass jars 1 kg, tray of 6", group: "Jars", price: 940, grams: 2300, l: 280, w: 190, h: 140, skep: true},
-		{sku: "JAR-HEX-T12", name: "Six-sided jars 280 g, tray of 12", group: "Jars", price: 1320, grams: 2250, l: 300, w: 230, h: 95, skep: true},
+		{sku: "JAR-250-T24", name: "Glass jars 250 g, tray of 24", group: "Jars", price: 1580, grams: 3900, l: 400, w: 270, h: 85,
+			skep: true},
+		{sku: "JAR-500-T12", name: "Glass jars 500 g, tray of 12", group: "Jars", price: 1190, grams: 2950, l: 330, w: 245, h: 110,
+			skep: true},
+		{sku: "JAR-1000-T6", name: "Glass jars 1 kg, tray of 6", group: "Jars", price: 940, grams: 2300, l: 280, w: 190, h: 140,
+			skep: true},
+		{sku: "JAR-HEX-T12", name: "Six-sided jars 280 g, tray of 12", group: "Jars", price: 1320, grams: 2250, l: 300, w: 230, h: 95,
+			skep: true},
 		{sku: "LID-63-100", name: "Lids 63 mm, 100 pieces", group: "Jars", price: 1480, grams: 950, l: 300, w: 200, h: 120},
 		{sku: "LID-82-100", name: "Lids 82 mm, 100 pieces", group: "Jars", price: 1790, grams: 1300, l: 340, w: 240, h: 130},
-		{sku: "HIVE-STARTER", name: "Starter hive kit", group: "Hives", kind: catalog.Kit, parts: starter, price: 21900, grams: 14800, l: 560, w: 390, h: 380, skep: true},
+		{sku: "HIVE-STARTER", name: "Starter hive kit", group: "Hives", kind: catalog.Kit, parts: starter, price: 21900, grams: 14800,
+			l: 560, w: 390, h: 380, skep: true},
 		{sku: "HIVE-BODY", name: "Hive body, spruce", group: "Hives", price: 4200, grams: 4300, l: 520, w: 380, h: 240},
 		{sku: "HIVE-ROOF", name: "Hive roof, sheet metal", group: "Hives", price: 3850, grams: 3100, l: 540, w: 390, h: 110},
 		{sku: "HIVE-FLOOR", name: "Hive floor with mesh", group: "Hives", price: 3400, grams: 2900, l: 530, w: 380, h: 90},
@@ -88,24 +99,34 @@ func goods() []good {
 		{sku: "FEEDER-2L", name: "Feeder, 2 litres", group: "Tools", price: 690, grams: 310, l: 250, w: 250, h: 90},
 		{sku: "FEEDER-5L", name: "Feeder, 5 litres", group: "Tools", price: 1190, grams: 560, l: 380, w: 290, h: 100},
 		{sku: "ENTRANCE-BLOCK", name: "Entrance block, beech", group: "Tools", price: 350, grams: 120, l: 340, w: 25, h: 20},
-		{sku: "EXTRACTOR-3", serials: true, customs: "843680", name: "Honey extractor, 3 frames", group: "Honey house", price: 27900, grams: 11500, l: 880, w: 440, h: 440, few: true},
-		{sku: "EXTRACTOR-9", serials: true, customs: "843680", name: "Honey extractor, 9 frames, motor", group: "Honey house", price: 84900, grams: 23500, l: 890, w: 449, h: 449, few: true},
-		{sku: "REFRACTOMETER", serials: true, customs: "902750", name: "Honey refractometer", group: "Honey house", price: 4490, grams: 330, l: 200, w: 80, h: 50, few: true},
+		{sku: "EXTRACTOR-3", serials: true, customs: "843680", name: "Honey extractor, 3 frames", group: "Honey house", price: 27900,
+			grams: 11500, l: 880, w: 440, h: 440, few: true},
+		{sku: "EXTRACTOR-9", serials: true, customs: "843680", name: "Honey extractor, 9 frames, motor", group: "Honey house",
+			price: 84900, grams: 23500, l: 890, w: 449, h: 449, few: true},
+		{sku: "REFRACTOMETER", serials: true, customs: "902750", name: "Honey refractometer", group: "Honey house", price: 4490,
+			grams: 330, l: 200, w: 80, h: 50, few: true},
 		{sku: "STRAINER-DOUBLE", name: "Double strainer", group: "Honey house", price: 2890, grams: 620, l: 280, w: 240, h: 100},
 		{sku: "TANK-25", name: "Settling tank, 25 kg", group: "Honey house", price: 6900, grams: 3400, l: 350, w: 345, h: 390},
 		{sku: "TANK-50", name: "Settling tank, 50 kg", group: "Honey house", price: 9900, grams: 5600, l: 420, w: 410, h: 440, few: true},
-		{sku: "QUEEN-MARKED", name: "Queen, marked, with attendants", group: "Live", price: 3900, grams: 30, l: 80, w: 40, h: 20, few: true},
-		{sku: "COLONY-5F", name: "Small colony on five frames", group: "Live", price: 16900, grams: 9500, l: 560, w: 260, h: 330, few: true},
-		{sku: "PLAQUE-S", kind: catalog.MadeToOrder, name: "Hive plaque with engraving, small", group: "Made to order", price: 1900, grams: 110, l: 120, w: 80, h: 5},
-		{sku: "PLAQUE-L", kind: catalog.MadeToOrder, name: "Hive plaque with engraving, large", group: "Made to order", price: 2900, grams: 240, l: 200, w: 130, h: 5},
-		{sku: "BOOK-FIRST-YEAR", name: "The first year at the hive", group: "Books", price: 2400, grams: 520, l: 240, w: 170, h: 22, skep: true},
+		{sku: "QUEEN-MARKED", name: "Queen, marked, with attendants", group: "Live", price: 3900, grams: 30, l: 80, w: 40,
+			h: 20, few: true},
+		{sku: "COLONY-5F", name: "Small colony on five frames", group: "Live", price: 16900, grams: 9500, l: 560, w: 260,
+			h: 330, few: true},
+		{sku: "PLAQUE-S", kind: catalog.MadeToOrder, name: "Hive plaque with engraving, small", group: "Made to order", price: 1900,
+			grams: 110, l: 120, w: 80, h: 5},
+		{sku: "PLAQUE-L", kind: catalog.MadeToOrder, name: "Hive plaque with engraving, large", group: "Made to order", price: 2900,
+			grams: 240, l: 200, w: 130, h: 5},
+		{sku: "BOOK-FIRST-YEAR", name: "The first year at the hive", group: "Books", price: 2400, grams: 520, l: 240, w: 170, h: 22,
+			skep: true},
 		{sku: "BOOK-QUEENS", name: "Rearing queens in small yards", group: "Books", price: 2900, grams: 610, l: 240, w: 170, h: 26},
 		{sku: "BOOK-KITCHEN", name: "The honey kitchen", group: "Books", price: 1980, grams: 430, l: 220, w: 160, h: 18, skep: true},
-		{sku: "CALENDAR-WALL", name: "Beekeeper's wall calendar", group: "Books", price: 1250, grams: 210, l: 300, w: 210, h: 6, skep: true},
+		{sku: "CALENDAR-WALL", name: "Beekeeper's wall calendar", group: "Books", price: 1250, grams: 210, l: 300, w: 210, h: 6,
+			skep: true},
 		{sku: "WAX-1KG", name: "Beeswax pellets, 1 kg", group: "Wax", price: 1890, grams: 1040, l: 250, w: 180, h: 70, skep: true},
 		{sku: "CANDLE-PAIR", name: "Pair of dipped candles", group: "Wax", price: 890, grams: 190, l: 260, w: 60, h: 30, skep: true},
 		{sku: "CANDLE-MOULD", name: "Candle mould, pine cone", group: "Wax", price: 2190, grams: 280, l: 140, w: 100, h: 100},
-		{sku: "HONEY-LIME-500", name: "Lime blossom honey, 500 g", group: "Honey", price: 850, grams: 790, l: 90, w: 90, h: 110, skep: true},
+		{sku: "HONEY-LIME-500", name: "Lime blossom honey, 500 g", group: "Honey", price: 850, grams: 790, l: 90, w: 90, h: 110,
+			skep: true},
 		{sku: "HONEY-HEATH-500", name: "Heath honey, 500 g", group: "Honey", price: 1150, grams: 790, l: 90, w: 90, h: 110, skep: true},
 	} {
 		add(g)
@@ -135,8 +156,10 @@ func openings(places map[string]int64, extra int64) []listing.Opening {
 	}
 	var out, kits []listing.Opening
 	for i, g := range goods() {
-		o := listing.Opening{Item: catalog.Item{SKU: g.sku, Kind: g.kind, Family: g.family, GTIN: gtin(i), Name: g.name, Category: g.group, Options: g.options, Serials: g.serials, CustomsCode: g.customs,
-			Origin: "XW", TaxClass: "standard", WeightG: g.grams, LengthMM: g.l, WidthMM: g.w, HeightMM: g.h, Price: g.price, Currency: "EUR", Parts: g.parts},
+		o := listing.Opening{Item: catalog.Item{SKU: g.sku, Kind: g.kind, Family: g.family, GTIN: gtin(i), Name: g.name,
+			Category: g.group, Options: g.options, Serials: g.serials, CustomsCode: g.customs,
+			Origin: "XW", TaxClass: "standard", WeightG: g.grams, LengthMM: g.l, WidthMM: g.w, HeightMM: g.h, Price: g.price,
+			Currency: "EUR", Parts: g.parts},
 			Counts: map[int64]int64{}, Bins: map[int64]string{}, Serials: map[int64][]string{}}
 		if g.kind == catalog.Kit {
 			kits = append(kits, o) // after what it is made of
@@ -175,7 +198,8 @@ func market(every int, first int, others ...standin.Good) []standin.Good {
 	var out []standin.Good
 	for i, g := range goods() {
 		if i%every == 0 && g.group != "Live" && g.group != "Made to order" {
-			out = append(out, standin.Good{No: fmt.Sprint(first + i), SKU: g.sku, Title: g.name, Barcode: gtin(i), Price: g.price, Shown: 2 + spread(g.name, 14)})
+			out = append(out, standin.Good{No: fmt.Sprint(first + i), SKU: g.sku, Title: g.name, Barcode: gtin(i), Price: g.price,
+				Shown: 2 + spread(g.name, 14)})
 		}
 	}
 	return append(out, others...)
@@ -183,11 +207,14 @@ func market(every int, first int, others ...standin.Good) []standin.Good {
 
 func tansyGoods() []standin.Good {
 	return market(2, 88000,
-		standin.Good{No: "88901", SKU: "TOOL-HIVE-STEEL", Title: "Hive tool of stainless steel", Barcode: gtinOf("HIVE-TOOL"), Price: 1290, Shown: 9}, // another SKU, the same GTIN
+		// another SKU, the same GTIN
+		standin.Good{No: "88901", SKU: "TOOL-HIVE-STEEL", Title: "Hive tool of stainless steel", Barcode: gtinOf("HIVE-TOOL"),
+			Price: 1290, Shown: 9},
 		standin.Good{No: "88902", SKU: "HONEY-DIPPER", Title: "Honey dipper, olive wood", Price: 590, Shown: 25},
 		standin.Good{No: "88903", SKU: "VEIL-ROUND", Title: "Round veil in a gift box", Price: 1690, Shown: 4}, // a SKU twice
 		standin.Good{No: "88904", SKU: "", Title: "Grab bag", Price: 1500, Shown: 3},
-		standin.Good{No: "88905", SKU: "TNS-SMK-M", Title: "Bee smoker, medum size", Price: 2990, Shown: 2, Room: 25}, // another SKU, a slip in the name
+		// another SKU, a slip in the name
+		standin.Good{No: "88905", SKU: "TNS-SMK-M", Title: "Bee smoker, medum size", Price: 2990, Shown: 2, Room: 25},
 	)
 }
 
@@ -207,14 +234,22 @@ func tillGoods() []standin.Good {
 
 // tillMenu is what the tea room cooks.
 func tillMenu() []standin.Dish {
-	milk := standin.DishGroup{Code: "MILK", Label: "Milk", Min: 0, Max: 1, Choices: []standin.DishChoice{{Code: "COW", Label: "cow's milk"}, {Code: "OAT", Label: "oat milk", Extra: 40}}}
-	side := standin.DishGroup{Code: "SIDE", Label: "Side", Min: 1, Max: 1, Choices: []standin.DishChoice{{Code: "BREAD", Label: "dark bread"}, {Code: "SALAD", Label: "leaf salad", Extra: 90}, {Code: "POTATO", Label: "roast potatoes", Extra: 120}}}
-	more := standin.DishGroup{Code: "EXTRA", Label: "With it", Min: 0, Max: 3, Choices: []standin.DishChoice{{Code: "CHEESE", Label: "goat's cheese", Extra: 180}, {Code: "SEEDS", Label: "toasted seeds", Extra: 60}, {Code: "HONEY", Label: "lime blossom honey", Extra: 50}}}
+	milk := standin.DishGroup{Code: "MILK", Label: "Milk", Min: 0, Max: 1,
+		Choices: []standin.DishChoice{{Code: "COW", Label: "cow's milk"}, {Code: "OAT", Label: "oat milk", Extra: 40}}}
+	side := standin.DishGroup{Code: "SIDE", Label: "Side", Min: 1, Max: 1,
+		Choices: []standin.DishChoice{{Code: "BREAD", Label: "dark bread"}, {Code: "SALAD", Label: "leaf salad", Extra: 90},
+			{Code: "POTATO", Label: "roast potatoes", Extra: 120}}}
+	more := standin.DishGroup{Code: "EXTRA", Label: "With it", Min: 0, Max: 3,
+		Choices: []standin.DishChoice{{Code: "CHEESE", Label: "goat's cheese", Extra: 180},
+			{Code: "SEEDS", Label: "toasted seeds", Extra: 60}, {Code: "HONEY", Label: "lime blossom honey", Extra: 50}}}
 	return []standin.Dish{
-		{No: "601", Code: "LUNCH-SOUP", Label: "Soup of the day", About: "A deep plate of what the garden gives, with bread.", Price: 690, Groups: []standin.DishGroup{side, more}},
-		{No: "602", Code: "LUNCH-PIE", Label: "Leek pie", About: "Warm leek pie from the tin, a quarter each.", Price: 890, Groups: []standin.DishGroup{side}},
+		{No: "601", Code: "LUNCH-SOUP", Label: "Soup of the day", About: "A deep plate of what the garden gives, with bread.", Price: 690,
+			Groups: []standin.DishGroup{side, more}},
+		{No: "602", Code: "LUNCH-PIE", Label: "Leek pie", About: "Warm leek pie from the tin, a quarter each.", Price: 890,
+			Groups: []standin.DishGroup{side}},
 		{No: "603", Code: "CAKE-WALNUT", Label: "Walnut honey cake", About: "Two layers, honey cream between them.", Price: 460},
-		{No: "604", Code: "COFFEE-CUP", Label: "Cup of coffee", About: "Filter coffee, freshly brewed by the cup.", Price: 320, Groups: []standin.DishGroup{milk}},
+		{No: "604", Code: "COFFEE-CUP", Label: "Cup of coffee", About: "Filter coffee, freshly brewed by the cup.", Price: 320,
+			Groups: []standin.DishGroup{milk}},
 	}
 }
 
@@ -235,7 +270,8 @@ func shopItems(skepOnly bool, extra int64) []standin.ShopItem {
 		if skepOnly && !g.skep {
 			continue
 		}
-		out = append(out, standin.ShopItem{SKU: g.sku, Title: g.name, Barcode: gtin(i), Group: g.group, Price: g.price, Quantity: 5 + spread(g.sku, 9) + extra})
+		out = append(out, standin.ShopItem{SKU: g.sku, Title: g.name, Barcode: gtin(i), Group: g.group, Price: g.price,
+			Quantity: 5 + spread(g.sku, 9) + extra})
 	}
 	return out
 }
@@ -244,7 +280,8 @@ func shopItems(skepOnly bool, extra int64) []standin.ShopItem {
 func Known() []catalog.Known {
 	var out []catalog.Known
 	for i, g := range goods() {
-		out = append(out, catalog.Known{ID: int64(i + 1), SKU: g.sku, GTIN: gtin(i), Name: g.name, Options: g.options, Price: g.price, Currency: "EUR"})
+		out = append(out, catalog.Known{ID: int64(i + 1), SKU: g.sku, GTIN: gtin(i), Name: g.name, Options: g.options, Price: g.price,
+			Currency: "EUR"})
 	}
 	return out
 }

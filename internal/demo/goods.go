@@ -21,7 +21,8 @@ import (
 // goods goes through catalog and stock: what waits to be matched, a receipt, a count, a sale at the till, an
 // edit in the store's admin, what is listed anew, and a comparison that ends without a difference.
 func (k *walk) goods(ctx context.Context) error {
-	for _, step := range []func(context.Context) error{k.matching, k.kit, k.receipt, k.counting, k.tillSale, k.adminEdit, k.storeRoom, k.listing, k.menu, k.comparing, k.yesterday} {
+	for _, step := range []func(context.Context) error{
+		k.matching, k.kit, k.receipt, k.counting, k.tillSale, k.adminEdit, k.storeRoom, k.listing, k.menu, k.comparing, k.yesterday} {
 		if err := step(ctx); err != nil {
 			return err
 		}
@@ -72,11 +73,13 @@ func (k *walk) matching(ctx context.Context) error {
 		}
 		best := "nothing is like it"
 		if len(l.Suggestions) > 0 {
-			best = fmt.Sprintf("%d %% %s, for: %s", l.Suggestions[0].Score, l.Suggestions[0].SKU, strings.Join(l.Suggestions[0].Reasons, ", "))
+			best = fmt.Sprintf("%d %% %s, for: %s", l.Suggestions[0].Score, l.Suggestions[0].SKU,
+				strings.Join(l.Suggestions[0].Reasons, ", "))
 		}
 		k.saw("%-10s %-28s %s%s", l.SKU, l.Title, map[bool]string{true: l.Doubt + "; "}[l.Doubt != ""], best)
 	}
-	k.check(len(found.Suggestions) > 0 && found.Suggestions[0].SKU == "SMOKER-M" && found.Waiting == 1, "%q is likely SMOKER-M; one order waits for it", found.Title)
+	k.check(len(found.Suggestions) > 0 && found.Suggestions[0].SKU == "SMOKER-M" && found.Waiting == 1,
+		"%q is likely SMOKER-M; one order waits for it", found.Title)
 	if _, err := c.Match(ctx, found.ID, "SMOKER-M", false); err != nil {
 		return err
 	}
@@ -117,7 +120,8 @@ func (k *walk) kit(ctx context.Context) error {
 func (k *walk) receipt(ctx context.Context) error {
 	w, c := k.w, k.w.Client
 	k.step("A delivery: ordered, received by scan, serial numbers recorded")
-	p, err := c.AddPurchase(ctx, inventory.NewPurchase{Supplier: "Copperlatch Works", Location: "alder", Lines: []inventory.Quantity{{SKU: "EXTRACTOR-3", Quantity: 2}, {SKU: "LID-63-100", Quantity: 30}}})
+	p, err := c.AddPurchase(ctx, inventory.NewPurchase{Supplier: "Copperlatch Works", Location: "alder",
+		Lines: []inventory.Quantity{{SKU: "EXTRACTOR-3", Quantity: 2}, {SKU: "LID-63-100", Quantity: 30}}})
 	if err != nil {
 		return err
 	}
@@ -129,7 +133,8 @@ func (k *walk) receipt(ctx context.Context) error {
 	k.check(before.OnOrder == 30, "purchase order %s: %d of LID-63-100 on order, %d on hand", p.Number, before.OnOrder, before.OnHand)
 	_, err = c.Receive(ctx, p.Number, []inventory.Arrival{{Code: "EXTRACTOR-3", Quantity: 2, Serials: []string{"EX-9001", "EX-9001"}}})
 	k.check(client.StatusOf(err) == http.StatusConflict, "the same serial number twice is refused: %v", err)
-	if _, err = c.Receive(ctx, p.Number, []inventory.Arrival{{Code: "EXTRACTOR-3", Quantity: 2, Serials: []string{"EX-9001", "EX-9002"}}}); err != nil {
+	if _, err = c.Receive(ctx, p.Number,
+		[]inventory.Arrival{{Code: "EXTRACTOR-3", Quantity: 2, Serials: []string{"EX-9001", "EX-9002"}}}); err != nil {
 		return err
 	}
 	if _, err = c.Receive(ctx, p.Number, []inventory.Arrival{{Code: gtinOf("LID-63-100"), Quantity: 28, Bin: "B-02-1"}}); err != nil {
@@ -144,7 +149,8 @@ func (k *walk) receipt(ctx context.Context) error {
 		return err
 	}
 	now := v.Levels[0]
-	k.check(now.OnHand == before.OnHand+28 && now.OnOrder == 0, "%d of 30 came; closed with two short: %d on hand, %d on order", 28, now.OnHand, now.OnOrder)
+	k.check(now.OnHand == before.OnHand+28 && now.OnOrder == 0, "%d of 30 came; closed with two short: %d on hand, %d on order", 28,
+		now.OnHand, now.OnOrder)
 	var bins []string
 	for _, b := range now.Bins {
 		bins = append(bins, fmt.Sprintf("%s: %d", b.Bin, b.OnHand))
@@ -165,8 +171,10 @@ func (k *walk) counting(ctx context.Context) error {
 	w, c := k.w, k.w.Client
 	k.step("A count, while orders hold some of it")
 	const sku = "BRUSH-HAIR"
-	if err := control(ctx, "POST", w.MorrowURL+"/control/api/orders", map[string]any{"customer": "Ina Brock", "lines": []map[string]any{{"sku": sku, "quantity": 3}},
-		"delivery": map[string]any{"name": "Ina Brock", "street": "Lindenrow 2", "postcode": "41360", "town": "Harrowmere", "country": "XW", "method": "standard"}}, nil); err != nil {
+	if err := control(ctx, "POST", w.MorrowURL+"/control/api/orders",
+		map[string]any{"customer": "Ina Brock", "lines": []map[string]any{{"sku": sku, "quantity": 3}},
+			"delivery": map[string]any{"name": "Ina Brock", "street": "Lindenrow 2", "postcode": "41360", "town": "Harrowmere",
+				"country": "XW", "method": "standard"}}, nil); err != nil {
 		return err
 	}
 	var l wire.Level
@@ -194,7 +202,8 @@ func (k *walk) counting(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	k.check(v.Levels[0].OnHand == l.OnHand-2 && v.Levels[0].Allocated == l.Allocated, "posted: %d on hand, still %d allocated", v.Levels[0].OnHand, v.Levels[0].Allocated)
+	k.check(v.Levels[0].OnHand == l.OnHand-2 && v.Levels[0].Allocated == l.Allocated, "posted: %d on hand, still %d allocated",
+		v.Levels[0].OnHand, v.Levels[0].Allocated)
 	return nil
 }
 
@@ -232,7 +241,8 @@ func (k *walk) tillSale(ctx context.Context) error {
 	}); err != nil {
 		return err
 	}
-	k.check(true, "two of %s sold at the till: %d on hand at Mill Lane, %d before", code, levelAt(after, "mill").OnHand, levelAt(before, "mill").OnHand)
+	k.check(true, "two of %s sold at the till: %d on hand at Mill Lane, %d before", code, levelAt(after, "mill").OnHand,
+		levelAt(before, "mill").OnHand)
 	return nil
 }
 
@@ -291,7 +301,8 @@ func (k *walk) adminEdit(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	k.check(sum(after).onHand == sum(before).onHand+7, "taken in: %d on hand, %d before; the other store shows %d", sum(after).onHand, sum(before).onHand, skep.Allowed+7)
+	k.check(sum(after).onHand == sum(before).onHand+7, "taken in: %d on hand, %d before; the other store shows %d", sum(after).onHand,
+		sum(before).onHand, skep.Allowed+7)
 	k.saw("ledger: %s %+d, %s", after.Movements[0].Kind, after.Movements[0].OnHand, after.Movements[0].Reason)
 	return k.shown(ctx, w.MorrowURL, sku, showed+7)
 }
@@ -357,7 +368,8 @@ func (k *walk) listing(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	k.check(p.Sent == 2 && len(p.Requests) == 1 && strings.Contains(p.Requests[0].Body, "CANDLE-MOULD"), "the preview: %d items in one request of %d bytes to %s", p.Sent, len(p.Requests[0].Body), p.Requests[0].URL)
+	k.check(p.Sent == 2 && len(p.Requests) == 1 && strings.Contains(p.Requests[0].Body, "CANDLE-MOULD"),
+		"the preview: %d items in one request of %d bytes to %s", p.Sent, len(p.Requests[0].Body), p.Requests[0].URL)
 	if _, err := c.Publish(ctx, "bramble", sel, p.Digest); err != nil {
 		return err
 	}
@@ -374,7 +386,8 @@ func (k *walk) listing(ctx context.Context) error {
 	}); err != nil {
 		return fmt.Errorf("%w; they are %s and %s", err, states["CANDLE-MOULD"].State, states["BOOK-QUEENS"].State)
 	}
-	k.check(true, "CANDLE-MOULD is %s there as number %s; BOOK-QUEENS was %s: %s", states["CANDLE-MOULD"].State, states["CANDLE-MOULD"].Number, states["BOOK-QUEENS"].State, states["BOOK-QUEENS"].Reason)
+	k.check(true, "CANDLE-MOULD is %s there as number %s; BOOK-QUEENS was %s: %s", states["CANDLE-MOULD"].State,
+		states["CANDLE-MOULD"].Number, states["BOOK-QUEENS"].State, states["BOOK-QUEENS"].Reason)
 	return nil
 }
 
@@ -390,12 +403,15 @@ func (k *walk) menu(ctx context.Context) error {
 	if err := w.JoinKitchen(ctx); err != nil {
 		return err
 	}
-	k.check(w.Nosh.Menu()["LUNCH-SOUP"] == 2, "%d dishes on the portal; the soup asks %d questions", len(w.Nosh.Menu()), w.Nosh.Menu()["LUNCH-SOUP"])
+	k.check(w.Nosh.Menu()["LUNCH-SOUP"] == 2, "%d dishes on the portal; the soup asks %d questions", len(w.Nosh.Menu()),
+		w.Nosh.Menu()["LUNCH-SOUP"])
 	w.Counterpane.SetPrice("LUNCH-SOUP", 740)
 	if _, err := c.RunNow(ctx, "till", message.ItemsIn, ""); err != nil {
 		return err
 	}
-	if _, err := until(ctx, 10*time.Second, "the new price", func() (bool, error) { return w.Nosh.Price("LUNCH-SOUP") == 740, nil }); err != nil {
+	if _, err := until(ctx, 10*time.Second, "the new price", func() (bool, error) {
+		return w.Nosh.Price("LUNCH-SOUP") == 740, nil
+	}); err != nil {
 		return err
 	}
 	k.check(true, "its price was changed at the till, and the portal followed: %s", eur(w.Nosh.Price("LUNCH-SOUP")))
@@ -469,7 +485,8 @@ func (k *walk) readAll(ctx context.Context) error {
 		for _, code := range codes {
 			for _, x := range conns {
 				for _, f := range x.Feeds {
-					if x.Code == code && f.Kind == message.ListingsIn && (f.LastOK == nil || begun[code] != nil && !f.LastOK.After(*begun[code])) {
+					if x.Code == code && f.Kind == message.ListingsIn &&
+						(f.LastOK == nil || begun[code] != nil && !f.LastOK.After(*begun[code])) {
 						return false, nil
 					}
 				}
@@ -507,6 +524,8 @@ func (k *walk) yesterday(ctx context.Context) error {
 	for _, s := range then.Steps {
 		k.saw("%+6d  %-40s = %d", s.Change, s.Text, s.Result)
 	}
-	k.check(then.Known && then.Shows == then.Allowed && then.Allowed == now.Allowed-7, "before the edit Little Skep showed %d (%s), and the sum of that moment says %d; now it is %d", then.Shows, then.How, then.Allowed, now.Allowed)
+	k.check(then.Known && then.Shows == then.Allowed && then.Allowed == now.Allowed-7,
+		"before the edit Little Skep showed %d (%s), and the sum of that moment says %d; now it is %d", then.Shows, then.How,
+		then.Allowed, now.Allowed)
 	return nil
 }

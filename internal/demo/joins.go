@@ -45,7 +45,9 @@ func (w *World) allow(ctx context.Context, page, seller string) (string, error) 
 		return "", err
 	}
 	req.Header.Set("Content-Type", "application/x-www-form-urlencoded")
-	browser := &http.Client{Transport: w.Browser, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
+	browser := &http.Client{Transport: w.Browser, CheckRedirect: func(*http.Request, []*http.Request) error {
+		return http.ErrUseLastResponse
+	}}
 	res, err := browser.Do(req)
 	if err != nil {
 		return "", err
@@ -200,7 +202,8 @@ func (w *World) JoinNosh(ctx context.Context, how Joining) (wire.ImportView, err
 	return im, err
 }
 
-func (w *World) joinBy(ctx context.Context, connector, code, name, address string, secrets map[string]string, how Joining) (wire.ImportView, error) {
+func (w *World) joinBy(ctx context.Context, connector, code, name, address string, secrets map[string]string,
+	how Joining) (wire.ImportView, error) {
 	if err := w.Join(ctx, connector, code, name); err != nil {
 		return wire.ImportView{}, err
 	}

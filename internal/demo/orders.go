@@ -16,7 +16,8 @@ import (
 
 // orders goes through what happens to orders when something is odd, and when nothing is.
 func (k *walk) orders(ctx context.Context) error {
-	for _, step := range []func(context.Context) error{k.pending, k.byTheMarketplace, k.threeAtOnce, k.portal, k.calledOff, k.rule, k.voided, k.merged} {
+	for _, step := range []func(context.Context) error{
+		k.pending, k.byTheMarketplace, k.threeAtOnce, k.portal, k.calledOff, k.rule, k.voided, k.merged} {
 		if err := step(ctx); err != nil {
 			return err
 		}
@@ -41,8 +42,10 @@ func at(stage string) func(wire.Order) bool {
 }
 
 func (w *World) sale(n int64, lines ...standin.SaleLine) standin.Sale {
-	return standin.Sale{Customer: "Maren Tolland", Email: "maren.tolland@example.test", Shipping: 490, Lines: append([]standin.SaleLine{{SKU: "JAR-250-T24", Qty: n}}, lines...),
-		Delivery: standin.Delivery{Name: "Maren Tolland", Street: "Lindenrow 14", Postcode: "41360", Town: "Harrowmere", Country: "XW", Method: "standard"}}
+	return standin.Sale{Customer: "Maren Tolland", Email: "maren.tolland@example.test", Shipping: 490,
+		Lines: append([]standin.SaleLine{{SKU: "JAR-250-T24", Qty: n}}, lines...),
+		Delivery: standin.Delivery{Name: "Maren Tolland", Street: "Lindenrow 14", Postcode: "41360", Town: "Harrowmere", Country: "XW",
+			Method: "standard"}}
 }
 
 func (k *walk) pending(ctx context.Context) error {
@@ -59,14 +62,16 @@ func (k *walk) pending(ctx context.Context) error {
 		return err
 	}
 	_, err = c.Pick(ctx, o.Number)
-	k.check(o.Lines[0].Allocated == 2 && client.StatusOf(err) == http.StatusConflict, "%s is pending: 2 trays are kept for it, and nobody can work on it: %v", o.Number, err)
+	k.check(o.Lines[0].Allocated == 2 && client.StatusOf(err) == http.StatusConflict,
+		"%s is pending: 2 trays are kept for it, and nobody can work on it: %v", o.Number, err)
 	if err := w.Morrow.Complete(id); err != nil {
 		return err
 	}
 	if o, err = k.here(ctx, name, "the payment", at("ready")); err != nil {
 		return err
 	}
-	k.check(len(o.Versions) == 2 && len(o.Compared) == 1, "paid, it goes on by itself: ready; what changed in the channel's record: %s", changesText(o.Compared[0]))
+	k.check(len(o.Versions) == 2 && len(o.Compared) == 1, "paid, it goes on by itself: ready; what changed in the channel's record: %s",
+		changesText(o.Compared[0]))
 	return nil
 }
 
@@ -116,7 +121,9 @@ func (k *walk) byTheMarketplace(ctx context.Context) error {
 		return err
 	}
 	k.check(strings.HasPrefix(o.Number, "TR-"), "%s ran to its end untouched, under a number of its own series", o.Number)
-	k.check(levelAt(after, "tansy-room").OnHand == levelAt(before, "tansy-room").OnHand-2 && levelAt(after, "alder").OnHand == levelAt(before, "alder").OnHand, "%d lie at the marketplace, %d before; ours are as they were", levelAt(after, "tansy-room").OnHand, levelAt(before, "tansy-room").OnHand)
+	k.check(levelAt(after, "tansy-room").OnHand == levelAt(before, "tansy-room").OnHand-2 &&
+		levelAt(after, "alder").OnHand == levelAt(before, "alder").OnHand, "%d lie at the marketplace, %d before; ours are as they were",
+		levelAt(after, "tansy-room").OnHand, levelAt(before, "tansy-room").OnHand)
 	return nil
 }
 
@@ -140,7 +147,8 @@ func (k *walk) threeAtOnce(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	k.check(len(list) == 1 && list[0].Orders == 3, "one exception: %s %s at %s, %d orders wait for it", list[0].Cause, list[0].Subject, list[0].ConnectionName, list[0].Orders)
+	k.check(len(list) == 1 && list[0].Orders == 3, "one exception: %s %s at %s, %d orders wait for it", list[0].Cause, list[0].Subject,
+		list[0].ConnectionName, list[0].Orders)
 	known, err := c.MakeKnown(ctx, "morrow", "SMOKER-OLD", "SMOKER-M", false)
 	if err != nil {
 		return err
@@ -158,7 +166,9 @@ func (k *walk) threeAtOnce(ctx context.Context) error {
 func (k *walk) portal(ctx context.Context) error {
 	w, c := k.w, k.w.Client
 	k.step("Lunch from the portal: answered in time, and its delivery is taxed")
-	ref, err := w.Nosh.Order(standin.NoshSale{Brought: true, Kitchen: "Nut allergy at the table", Voucher: 200, Dishes: []standin.NoshDishSale{{Code: "LUNCH-SOUP", Count: 2, Choices: []string{"SIDE/SALAD"}, Wish: "without cream"}}})
+	ref, err := w.Nosh.Order(standin.NoshSale{Brought: true, Kitchen: "Nut allergy at the table",
+		Voucher: 200, Dishes: []standin.NoshDishSale{{Code: "LUNCH-SOUP", Count: 2, Choices: []string{"SIDE/SALAD"},
+			Wish: "without cream"}}})
 	if err != nil {
 		return err
 	}
@@ -166,21 +176,28 @@ func (k *walk) portal(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	k.saw("%s as %s: %s, %d choices, “%s”, to the kitchen: %s; the portal waits until %s", ref, o.Number, o.Lines[0].Title, len(o.Lines[0].Choices), o.Lines[0].Note, o.Record.KitchenNote, o.Ours.Answer.By.Format("15:04:05"))
+	k.saw("%s as %s: %s, %d choices, “%s”, to the kitchen: %s; the portal waits until %s",
+		ref, o.Number, o.Lines[0].Title, len(o.Lines[0].Choices), o.Lines[0].Note, o.Record.KitchenNote,
+		o.Ours.Answer.By.Format("15:04:05"))
 	for _, s := range o.Totals.Steps {
 		k.saw("%-46s %10s", s.Text, eur(s.Amount))
 	}
-	k.check(o.Ours.Booked == 50, "the portal says %s, our sum is %s: %s are booked to %s", eur(o.Record.Total), eur(o.Totals.Total), eur(o.Ours.Booked), o.Ours.Account)
+	k.check(o.Ours.Booked == 50, "the portal says %s, our sum is %s: %s are booked to %s", eur(o.Record.Total), eur(o.Totals.Total),
+		eur(o.Ours.Booked), o.Ours.Account)
 	if err := c.AnswerOrder(ctx, o.Number, true, 20, ""); err != nil {
 		return err
 	}
-	if _, err := until(ctx, 8*time.Second, "the portal to hear", func() (bool, error) { return w.Nosh.Stands(ref) == "accepted", nil }); err != nil {
+	if _, err := until(ctx, 8*time.Second, "the portal to hear", func() (bool, error) {
+		return w.Nosh.Stands(ref) == "accepted", nil
+	}); err != nil {
 		return err
 	}
 	if err := c.HandOver(ctx, o.Number); err != nil {
 		return err
 	}
-	if _, err := until(ctx, 8*time.Second, "the portal to hear", func() (bool, error) { return w.Nosh.Stands(ref) == "out", nil }); err != nil {
+	if _, err := until(ctx, 8*time.Second, "the portal to hear", func() (bool, error) {
+		return w.Nosh.Stands(ref) == "out", nil
+	}); err != nil {
 		return err
 	}
 	k.check(true, "accepted with twenty minutes, handed over; the portal says %s", w.Nosh.Stands(ref))
@@ -215,7 +232,8 @@ func (k *walk) calledOff(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	k.check(o.Shipments[0].State == "called off" && sum(after).allocated == sum(before).allocated-3, "shipment %s is %s, two were picked; 3 trays can be sold again", o.Shipments[0].Number, o.Shipments[0].State)
+	k.check(o.Shipments[0].State == "called off" && sum(after).allocated == sum(before).allocated-3,
+		"shipment %s is %s, two were picked; 3 trays can be sold again", o.Shipments[0].Number, o.Shipments[0].State)
 	_, err = c.Scan(ctx, o.Shipments[0].Number, "JAR-250-T24", "", 1)
 	k.check(client.StatusOf(err) == http.StatusConflict, "who goes on scanning is told: %v", err)
 	return nil
@@ -224,7 +242,8 @@ func (k *walk) calledOff(ctx context.Context) error {
 func (k *walk) rule(ctx context.Context) error {
 	w, c := k.w, k.w.Client
 	k.step("A rule, seen on past orders before it is switched on")
-	x := orders.RuleChange{Name: "Trays of jars are fragile", On: true, When: `skus.exists(s, s.startsWith("JAR-")) && units >= 2`, Then: `tag("fragile"), profile("medium")`}
+	x := orders.RuleChange{Name: "Trays of jars are fragile", On: true, When: `skus.exists(s, s.startsWith("JAR-")) && units >= 2`,
+		Then: `tag("fragile"), profile("medium")`}
 	r, err := c.Rehearse(ctx, x, 10_000)
 	if err != nil {
 		return err
@@ -248,7 +267,9 @@ func (k *walk) rule(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	k.check(len(past.Ours.Tags) == 0 && len(o.Ours.Touched) == 1, "switched on, it decides on the next order: %s %s; the past ones are as they were", o.Number, strings.Join(o.Ours.Touched[0].Changes, ", "))
+	k.check(len(past.Ours.Tags) == 0 && len(o.Ours.Touched) == 1,
+		"switched on, it decides on the next order: %s %s; the past ones are as they were", o.Number,
+		strings.Join(o.Ours.Touched[0].Changes, ", "))
 	return nil
 }
 
@@ -284,7 +305,8 @@ func (k *walk) voided(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	k.check(d.Done == len(numbers) && len(d.Results) == len(numbers)+1, "%d of %d held; %s: %s", d.Done, len(d.Results), void, d.Results[len(numbers)].Text)
+	k.check(d.Done == len(numbers) && len(d.Results) == len(numbers)+1, "%d of %d held; %s: %s", d.Done, len(d.Results), void,
+		d.Results[len(numbers)].Text)
 	back, err := c.UndoAct(ctx, d.ID)
 	k.check(err == nil && back.Done == d.Done, "undone for all %d", back.Done)
 	return err

@@ -17,7 +17,8 @@ import (
 // Rules of the company, as its story begins.
 var Rules = []orders.RuleChange{
 	{Name: "Papers for Eastmark", On: true, When: `country == "XE"`, Then: `tag("export"), note("Customs papers go with the parcel")`},
-	{Name: "Large orders are looked at", On: true, When: `total >= 90000`, Then: `hold("More than 900.00: call the buyer before it is picked")`},
+	{Name: "Large orders are looked at", On: true, When: `total >= 90000`,
+		Then: `hold("More than 900.00: call the buyer before it is picked")`},
 	{Name: "Glass goes from Alder Yard", On: true, When: `"Jars" in categories`, Then: `location("alder"), split("never"), tag("fragile")`},
 	{Name: "Express is picked at once", When: `service == "express" && weight <= 5000`, Then: `carry("pick"), tag("express")`},
 }

@@ -139,7 +139,8 @@ func (k *walk) all(ctx context.Context) error {
 		return err
 	}
 	var morrow0, skep0 shopStock
-	if err := errors.Join(control(ctx, "GET", w.MorrowURL+"/control/api/stock", nil, &morrow0), control(ctx, "GET", w.SkepURL+"/control/api/stock", nil, &skep0)); err != nil {
+	if err := errors.Join(control(ctx, "GET", w.MorrowURL+"/control/api/stock", nil, &morrow0),
+		control(ctx, "GET", w.SkepURL+"/control/api/stock", nil, &skep0)); err != nil {
 		return err
 	}
 	for _, v := range []wire.ItemView{before, suitBefore} {
@@ -154,9 +155,11 @@ func (k *walk) all(ctx context.Context) error {
 
 	k.step("A shopper buys two trays of jars and a suit in the store Morrow Hive Supply")
 	var sold struct{ ID, Name string }
-	sale := map[string]any{"customer": "Maren Tolland", "email": "maren.tolland@example.test", "shipping": 490, "note": "Please ring twice.",
-		"lines":    []map[string]any{{"sku": jar, "quantity": 2}, {"sku": suit, "quantity": 1}},
-		"delivery": map[string]any{"name": "Maren Tolland", "street": "Lindenrow 14", "postcode": "41360", "town": "Harrowmere", "country": "XW", "method": "standard"}}
+	sale := map[string]any{"customer": "Maren Tolland", "email": "maren.tolland@example.test", "shipping": 490,
+		"note":  "Please ring twice.",
+		"lines": []map[string]any{{"sku": jar, "quantity": 2}, {"sku": suit, "quantity": 1}},
+		"delivery": map[string]any{"name": "Maren Tolland", "street": "Lindenrow 14", "postcode": "41360", "town": "Harrowmere",
+			"country": "XW", "method": "standard"}}
 	begin := time.Now()
 	if err := control(ctx, "POST", w.MorrowURL+"/control/api/orders", sale, &sold); err != nil {
 		return err
@@ -187,11 +190,13 @@ func (k *walk) all(ctx context.Context) error {
 		return err
 	}
 	k.saw("%s: %s", jar, levelsText(after))
-	k.check(sum(after).allocated == sum(before).allocated+2 && sum(after).onHand == sum(before).onHand, "two trays more are allocated, none has left")
+	k.check(sum(after).allocated == sum(before).allocated+2 && sum(after).onHand == sum(before).onHand,
+		"two trays more are allocated, none has left")
 
 	k.step("The order, ours beside the channel's")
 	k.saw("stage %s, channel state %s, %d lines, %d versions kept", o.Stage, o.Record.State, len(o.Lines), len(o.Versions))
-	k.check(o.Totals.Total == o.Record.Total && len(o.Totals.Differences) == 0, "recalculated total %s, the channel says %s", eur(o.Totals.Total), eur(o.Record.Total))
+	k.check(o.Totals.Total == o.Record.Total && len(o.Totals.Differences) == 0, "recalculated total %s, the channel says %s",
+		eur(o.Totals.Total), eur(o.Record.Total))
 	for _, e := range o.Timeline {
 		k.saw("%s  %s", e.At.Format("15:04:05.000"), e.Text)
 	}
@@ -258,7 +263,8 @@ func (k *walk) all(ctx context.Context) error {
 	if v, err = c.Ship(ctx, ship, rates[0].Carrier, rates[0].Service, client.Key("walk-ship")); err != nil {
 		return err
 	}
-	k.check(v.State == "shipped" && gs1.ValidS10(v.Tracking), "%s by %s, tracking number %s, %s", v.State, v.ServiceName, v.Tracking, eur(v.Price))
+	k.check(v.State == "shipped" && gs1.ValidS10(v.Tracking), "%s by %s, tracking number %s, %s", v.State, v.ServiceName, v.Tracking,
+		eur(v.Price))
 	again, err := c.Ship(ctx, ship, rates[0].Carrier, rates[0].Service, client.Key("walk-ship"))
 	k.check(err == nil && again.Tracking == v.Tracking, "the same request again answers the same")
 	_, err = c.Ship(ctx, ship, rates[0].Carrier, rates[0].Service)
@@ -273,7 +279,8 @@ func (k *walk) all(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	k.check(len(manifests) > 0 && manifests[0].State == "open" && manifests[0].Parcels > 0, "it stands on the manifest of %s with %d parcels", manifests[0].Day, manifests[0].Parcels)
+	k.check(len(manifests) > 0 && manifests[0].State == "open" && manifests[0].Parcels > 0,
+		"it stands on the manifest of %s with %d parcels", manifests[0].Day, manifests[0].Parcels)
 
 	k.step("Back at the store")
 	if _, err := until(ctx, 10*time.Second, "the write-back to be confirmed", func() (bool, error) {
@@ -286,17 +293,22 @@ func (k *walk) all(ctx context.Context) error {
 	if err := control(ctx, "GET", w.MorrowURL+"/control/api/orders/"+sold.ID, nil, &rec); err != nil {
 		return err
 	}
-	k.check(rec.Order.State == "sent" && len(rec.Order.Parcels) == 1 && rec.Order.Parcels[0].Tracking == v.Tracking, "the store says %s with tracking number %s; our write-back is %s", rec.Order.State, rec.Order.Parcels[0].Tracking, o.WriteBacks[1].State)
+	k.check(rec.Order.State == "sent" && len(rec.Order.Parcels) == 1 && rec.Order.Parcels[0].Tracking == v.Tracking,
+		"the store says %s with tracking number %s; our write-back is %s", rec.Order.State, rec.Order.Parcels[0].Tracking,
+		o.WriteBacks[1].State)
 	k.check(o.Stage == "shipped", "the order is %s", o.Stage)
 	if after, err = c.Item(ctx, jar); err != nil {
 		return err
 	}
 	k.saw("%s: %s", jar, levelsText(after))
-	k.check(sum(after).onHand == sum(before).onHand-2 && sum(after).allocated == sum(before).allocated, "two trays have left, none is allocated any more")
+	k.check(sum(after).onHand == sum(before).onHand-2 && sum(after).allocated == sum(before).allocated,
+		"two trays have left, none is allocated any more")
 	var morrow shopStock
 	if _, err := until(ctx, 5*time.Second, "both stores to be right", func() (bool, error) {
-		err := errors.Join(control(ctx, "GET", w.MorrowURL+"/control/api/stock", nil, &morrow), control(ctx, "GET", w.SkepURL+"/control/api/stock", nil, &skep))
-		return morrow[jar] == morrow0[jar]-2 && morrow[suit] == morrow0[suit]-1 && skep[jar] == skep0[jar]-2 && skep[suit] == skep0[suit]-1, err
+		err := errors.Join(control(ctx, "GET", w.MorrowURL+"/control/api/stock", nil, &morrow),
+			control(ctx, "GET", w.SkepURL+"/control/api/stock", nil, &skep))
+		return morrow[jar] == morrow0[jar]-2 && morrow[suit] == morrow0[suit]-1 && skep[jar] == skep0[jar]-2 &&
+			skep[suit] == skep0[suit]-1, err
 	}); err != nil {
 		return err
 	}
@@ -311,7 +323,8 @@ func (k *walk) all(ctx context.Context) error {
 		k.saw("%+6d  %-40s = %d", s.Change, s.Text, s.Result)
 	}
 	k.check(why.Steps[len(why.Steps)-1].Result == skep[jar] && why.Listing.Allowed == skep[jar], "the sum is what the store shows")
-	k.saw("newest ledger entry: %s %+d on hand, %s, order %s", why.Movements[0].Kind, why.Movements[0].OnHand, why.Movements[0].Reason, why.Movements[0].Document)
+	k.saw("newest ledger entry: %s %+d on hand, %s, order %s", why.Movements[0].Kind, why.Movements[0].OnHand, why.Movements[0].Reason,
+		why.Movements[0].Document)
 
 	k.step("Closing the day, and the parcel arrives")
 	if _, err := c.CloseManifest(ctx, manifests[0].ID); err != nil {
@@ -374,7 +387,8 @@ func (k *walk) joins(ctx context.Context) error {
 		return err
 	}
 	k.check(tested.LetIn, "%s", tested.Text)
-	im, err := w.Finish(ctx, "tansy", "T-8841", Joining{Sources: []string{"alder", "pier"}, Import: joining.ImportChoices{Items: true, Orders: true}, Stock: true})
+	im, err := w.Finish(ctx, "tansy", "T-8841",
+		Joining{Sources: []string{"alder", "pier"}, Import: joining.ImportChoices{Items: true, Orders: true}, Stock: true})
 	if err != nil {
 		return err
 	}
@@ -395,11 +409,15 @@ func (k *walk) joins(ctx context.Context) error {
 	if err := w.Join(ctx, "bramble-row", "bramble", "Bramble Row"); err != nil {
 		return err
 	}
-	if tested, err = c.TestAccess(ctx, "bramble", joining.Access{Address: w.BrambleURL, Secrets: map[string]string{"key": " " + BrambleAccess["key"] + "\n", "secret": BrambleAccess["secret"]}}); err != nil {
+	if tested, err = c.TestAccess(ctx, "bramble",
+		joining.Access{Address: w.BrambleURL, Secrets: map[string]string{"key": " " + BrambleAccess["key"] + "\n",
+			"secret": BrambleAccess["secret"]}}); err != nil {
 		return err
 	}
-	k.check(tested.LetIn && len(tested.Trimmed) == 1, "%s Spaces around %s were taken off.", tested.Text, strings.Join(tested.Trimmed, ", "))
-	if im, err = w.Finish(ctx, "bramble", "BR-3302", Joining{Sources: []string{"alder"}, Import: joining.ImportChoices{Items: true, Orders: true}, Stock: true}); err != nil {
+	k.check(tested.LetIn && len(tested.Trimmed) == 1, "%s Spaces around %s were taken off.", tested.Text,
+		strings.Join(tested.Trimmed, ", "))
+	if im, err = w.Finish(ctx, "bramble", "BR-3302",
+		Joining{Sources: []string{"alder"}, Import: joining.ImportChoices{Items: true, Orders: true}, Stock: true}); err != nil {
 		return err
 	}
 	k.imported(im, 21)
@@ -408,10 +426,13 @@ func (k *walk) joins(ctx context.Context) error {
 		return err
 	}
 	begin := time.Now()
-	if _, err := until(ctx, 15*time.Second, "its report", func() (bool, error) { return w.Bramble.Shows()["SMOKER-M"] == item.Levels[0].Available, nil }); err != nil {
+	if _, err := until(ctx, 15*time.Second, "its report", func() (bool, error) {
+		return w.Bramble.Shows()["SMOKER-M"] == item.Levels[0].Available, nil
+	}); err != nil {
 		return err
 	}
-	k.check(true, "our quantities went in a batch; %.1f s later its report was read, and it shows %d of SMOKER-M", time.Since(begin).Seconds(), item.Levels[0].Available)
+	k.check(true, "our quantities went in a batch; %.1f s later its report was read, and it shows %d of SMOKER-M",
+		time.Since(begin).Seconds(), item.Levels[0].Available)
 	second, err := c.StartJoin(ctx, joining.NewJoin{Connector: "bramble-row", Code: "second", Name: "Second"})
 	if err != nil {
 		return err
@@ -437,7 +458,8 @@ func (k *walk) joins(ctx context.Context) error {
 		return err
 	}
 	k.check(tested.LetIn, "%s", tested.Text)
-	if im, err = w.Finish(ctx, "till", "3", Joining{Sources: []string{"mill"}, Import: joining.ImportChoices{Items: true, Stock: true}, Change: func(s *engine.Settings) { s.NumberPrefix, s.Anonymous = "T", "Counter sale" }}); err != nil {
+	if im, err = w.Finish(ctx, "till", "3", Joining{Sources: []string{"mill"}, Import: joining.ImportChoices{Items: true, Stock: true},
+		Change: func(s *engine.Settings) { s.NumberPrefix, s.Anonymous = "T", "Counter sale" }}); err != nil {
 		return err
 	}
 	k.imported(im, 16)
@@ -462,7 +484,8 @@ func (k *walk) joins(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	k.check(len(changes) == 0 && !strings.Contains(text, BrambleAccess["secret"]), "exported, %d lines, no secret in it; applying it would change nothing", strings.Count(text, "\n"))
+	k.check(len(changes) == 0 && !strings.Contains(text, BrambleAccess["secret"]),
+		"exported, %d lines, no secret in it; applying it would change nothing", strings.Count(text, "\n"))
 	return nil
 }
 

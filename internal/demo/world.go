@@ -65,16 +65,28 @@ var (
 // NewOutside makes the stand-ins without serving them anywhere. With byHand none of them does anything by itself.
 func NewOutside(extra int64, byHand bool) *Outside {
 	return &Outside{
-		Morrow: standin.NewHedgerow(standin.ShopConfig{Name: "Morrow Hive Supply", Number: "H-20071", Country: "XW", Currency: "EUR", OrderPrefix: "MH", Token: morrowToken, PushSecret: MorrowPushSecret, Accent: "#7a4b12", Items: shopItems(false, extra), ByHand: byHand}),
-		Skep:   standin.NewHedgerow(standin.ShopConfig{Name: "Little Skep", Number: "H-31415", Country: "XW", Currency: "EUR", OrderPrefix: "LS", Token: skepToken, PushSecret: skepSecret, Accent: "#3f5d3a", Items: shopItems(true, extra), ByHand: byHand}),
-		Plover: standin.NewPlover(standin.PostConfig{Holder: Company, CustomerNo: "PP-5518", Land: "XW", Key: ploverKey, PushSecret: ploverSecret}),
-		Tansy: standin.NewTansy(standin.TansyConfig{AppNo: TansyAccess["app"], AppSecret: TansyAccess["app_secret"], Goods: tansyGoods(), PerSecond: 60,
-			Sellers: []standin.TansySeller{{Name: Company, No: "T-8841", Site: "westmark", Land: "XW"}, {Name: "Hollow Oak Apiaries", No: "T-9007", Site: "eastmark", Land: "XE"}}}),
-		Bramble:     standin.NewBramble(standin.BrambleConfig{Name: Company, Number: "BR-3302", Land: "XW", Key: BrambleAccess["key"], Secret: BrambleAccess["secret"], Goods: brambleGoods()}),
-		Counterpane: standin.NewCounterpane(standin.CounterpaneConfig{Company: Company, Shop: "Mill Lane", Land: "XW", ShopNo: 3, User: CounterpaneAccess["user"], Password: CounterpaneAccess["password"], Goods: tillGoods(), Menu: tillMenu()}),
-		Postbook:    standin.NewPostbook(standin.PostbookConfig{Holder: Company, Contract: PostbookAccess["contract"], Desk: PostbookAccess["desk"], Token: PostbookAccess["token"]}),
-		Nosh:        standin.NewNosh(standin.NoshConfig{Kitchen: "Mill Lane tea room", Number: "K-417", Land: "XW", Key: NoshAccess["key"], ByHand: byHand}),
-		Tray:        standin.NewTray(),
+		Morrow: standin.NewHedgerow(standin.ShopConfig{Name: "Morrow Hive Supply", Number: "H-20071", Country: "XW", Currency: "EUR",
+			OrderPrefix: "MH", Token: morrowToken, PushSecret: MorrowPushSecret, Accent: "#7a4b12", Items: shopItems(false, extra),
+			ByHand: byHand}),
+		Skep: standin.NewHedgerow(standin.ShopConfig{Name: "Little Skep", Number: "H-31415", Country: "XW",
+			Currency: "EUR", OrderPrefix: "LS", Token: skepToken, PushSecret: skepSecret, Accent: "#3f5d3a",
+			Items: shopItems(true, extra), ByHand: byHand}),
+		Plover: standin.NewPlover(standin.PostConfig{Holder: Company, CustomerNo: "PP-5518", Land: "XW", Key: ploverKey,
+			PushSecret: ploverSecret}),
+		Tansy: standin.NewTansy(standin.TansyConfig{AppNo: TansyAccess["app"], AppSecret: TansyAccess["app_secret"], Goods: tansyGoods(),
+			PerSecond: 60,
+			Sellers: []standin.TansySeller{{Name: Company, No: "T-8841", Site: "westmark", Land: "XW"},
+				{Name: "Hollow Oak Apiaries", No: "T-9007", Site: "eastmark", Land: "XE"}}}),
+		Bramble: standin.NewBramble(standin.BrambleConfig{Name: Company, Number: "BR-3302", Land: "XW", Key: BrambleAccess["key"],
+			Secret: BrambleAccess["secret"], Goods: brambleGoods()}),
+		Counterpane: standin.NewCounterpane(standin.CounterpaneConfig{Company: Company, Shop: "Mill Lane",
+			Land: "XW", ShopNo: 3, User: CounterpaneAccess["user"], Password: CounterpaneAccess["password"], Goods: tillGoods(),
+			Menu: tillMenu()}),
+		Postbook: standin.NewPostbook(standin.PostbookConfig{Holder: Company, Contract: PostbookAccess["contract"],
+			Desk: PostbookAccess["desk"], Token: PostbookAccess["token"]}),
+		Nosh: standin.NewNosh(standin.NoshConfig{Kitchen: "Mill Lane tea room", Number: "K-417", Land: "XW", Key: NoshAccess["key"],
+			ByHand: byHand}),
+		Tray: standin.NewTray(),
 	}
 }
 
@@ -85,7 +97,9 @@ func OpenOutside(addrs [Systems]string, extra int64) (*Outside, error) {
 	for i, part := range []struct {
 		h   http.Handler
 		url *string
-	}{{o.Morrow, &o.MorrowURL}, {o.Skep, &o.SkepURL}, {o.Plover, &o.PloverURL}, {o.Tansy, &o.TansyURL}, {o.Bramble, &o.BrambleURL}, {o.Counterpane, &o.CounterpaneURL}, {o.Postbook, &o.PostbookURL}, {o.Nosh, &o.NoshURL}, {o.Tray, &o.TrayURL}} {
+	}{{o.Morrow, &o.MorrowURL}, {o.Skep, &o.SkepURL}, {o.Plover, &o.PloverURL}, {o.Tansy,
+		&o.TansyURL}, {o.Bramble, &o.BrambleURL}, {o.Counterpane, &o.CounterpaneURL}, {o.Postbook, &o.PostbookURL}, {o.Nosh, &o.NoshURL},
+		{o.Tray, &o.TrayURL}} {
 		l, err := listen(addrs[i])
 		if err != nil {
 			o.Close()
@@ -246,7 +260,9 @@ func Open(ctx context.Context, o Options) (w *World, err error) {
 	if w.Store, err = store.Open(ctx, o.File); err != nil {
 		return w, err
 	}
-	if w.Relay, err = relay.Open(ctx, w.Store, engine.Options{Log: o.Log, Reach: connector.Loopback, Mail: mail.Sender{Server: w.MailAddr, From: "relay@morrowhive.example", Plain: true}}); err != nil {
+	if w.Relay, err = relay.Open(ctx, w.Store,
+		engine.Options{Log: o.Log, Reach: connector.Loopback, Mail: mail.Sender{Server: w.MailAddr, From: "relay@morrowhive.example",
+			Plain: true}}); err != nil {
 		return w, err
 	}
 	if err := SetUp(ctx, w.Relay, w.Outside, w.Token, o.Extra); err != nil {

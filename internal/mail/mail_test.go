@@ -61,7 +61,8 @@ func open(t *testing.T) (*postOffice, Sender) {
 func TestSend(t *testing.T) {
 	p, s := open(t)
 	for range 2 {
-		require.NoError(t, s.Send(t.Context(), "edda@morrow.example", "3 exceptions – no stock", "Short of 12 of TANK-50.\nJärnväg 4\n", "notice-7"))
+		require.NoError(t, s.Send(t.Context(), "edda@morrow.example", "3 exceptions – no stock", "Short of 12 of TANK-50.\nJärnväg 4\n",
+			"notice-7"))
 	}
 	require.Len(t, p.got, 2)
 	m, err := mail.ReadMessage(strings.NewReader(p.got[0]))
@@ -83,7 +84,8 @@ func TestWhatCannotBeSentSaysWhy(t *testing.T) {
 	s.Password = "a secret"
 	require.ErrorContains(t, s.Send(t.Context(), "nobody@morrow.example", "x", "x", "r"), "no such person")
 	require.ErrorContains(t, s.Send(t.Context(), "not an address", "x", "x", "r"), `recipient "not an address"`)
-	for server, says := range map[string]string{"mail.example": "host:port is expected", "mail.example:smtp-ish": "the port is no number", "127.0.0.1:1": "127.0.0.1:1"} {
+	for server, says := range map[string]string{"mail.example": "host:port is expected", "mail.example:smtp-ish": "the port is no number",
+		"127.0.0.1:1": "127.0.0.1:1"} {
 		bad := s
 		bad.Server = server
 		err := bad.Send(t.Context(), "edda@morrow.example", "x", "x", "r")

@@ -17,15 +17,21 @@ func oddPapers(t testing.TB, s string) {
 	t.Helper()
 	to := place.Address{Name: s, Company: s, Street: s, Extra: s, Postcode: s, Town: s, Country: "XW"}
 	var buf bytes.Buffer
-	require.NoError(t, WriteLabel(&buf, Label{Carrier: s, Service: s, Tracking: "RR123456785XW", Routing: s, Imprint: s, From: to, To: to, Order: s, Shipment: s, SSCC: s}, false))
-	require.NoError(t, WritePickLists(&buf, PickList{Company: s, Order: s, ChannelOrder: s, Shipment: s, Place: s, ShipTo: to, Note: s, Wish: s, Gift: s, Wants: []picking.Want{{SKU: s, GTIN: s, Title: s, Bin: s, Quantity: 1}}}))
-	require.NoError(t, WriteManifest(&buf, Manifest{Company: s, Carrier: s, Day: s, State: s, Receipt: s, Rows: []ManifestRow{{Tracking: s, Service: s, Order: s, To: s, Price: s}}}))
+	require.NoError(t, WriteLabel(&buf, Label{Carrier: s, Service: s, Tracking: "RR123456785XW", Routing: s, Imprint: s, From: to, To: to,
+		Order: s, Shipment: s, SSCC: s}, false))
+	require.NoError(t, WritePickLists(&buf, PickList{Company: s, Order: s, ChannelOrder: s,
+		Shipment: s, Place: s, ShipTo: to, Note: s, Wish: s, Gift: s,
+		Wants: []picking.Want{{SKU: s, GTIN: s, Title: s, Bin: s, Quantity: 1}}}))
+	require.NoError(t, WriteManifest(&buf,
+		Manifest{Company: s, Carrier: s, Day: s, State: s, Receipt: s,
+			Rows: []ManifestRow{{Tracking: s, Service: s, Order: s, To: s, Price: s}}}))
 	require.True(t, bytes.HasPrefix(buf.Bytes(), []byte("%PDF-")))
 }
 
 func TestWhatFontsCannotDrawIsReplaced(t *testing.T) {
 	for in, want := range map[string]string{
-		"Maren Tolland": "Maren Tolland", "Łucja Ωmega Пчела": "Łucja Ωmega Пчела", "Bee 🐝!": "Bee □!", "👩‍🌾 farm": "□□ farm", "蜂": "□", "a\tb\nc": "a b c", "\xff": "□", "": "",
+		"Maren Tolland": "Maren Tolland", "Łucja Ωmega Пчела": "Łucja Ωmega Пчела", "Bee 🐝!": "Bee □!", "👩‍🌾 farm": "□□ farm", "蜂": "□",
+		"a\tb\nc": "a b c", "\xff": "□", "": "",
 	} {
 		require.Equal(t, want, drawable(sans, "", in), "%q", in)
 	}

@@ -37,9 +37,12 @@ func pages(pdf []byte) int {
 }
 
 func TestPickListBreaksPages(t *testing.T) {
-	l := PickList{Company: "Morrow Hive Supply", Order: "R10001", ChannelOrder: "MH-1", Shipment: "S1", Place: "Alder Yard", ShipTo: maren, Note: "Ring twice", Printed: time.Now()}
+	l := PickList{Company: "Morrow Hive Supply", Order: "R10001", ChannelOrder: "MH-1", Shipment: "S1", Place: "Alder Yard",
+		ShipTo: maren, Note: "Ring twice", Printed: time.Now()}
 	for i := range 40 {
-		l.Wants = append(l.Wants, picking.Want{SKU: fmt.Sprintf("JAR-%d", i), GTIN: "2007100012474", Title: strings.Repeat("A long name ", 12), Bin: fmt.Sprintf("A-%02d-1", i), Quantity: int64(i)})
+		l.Wants = append(l.Wants,
+			picking.Want{SKU: fmt.Sprintf("JAR-%d", i), GTIN: "2007100012474", Title: strings.Repeat("A long name ", 12),
+				Bin: fmt.Sprintf("A-%02d-1", i), Quantity: int64(i)})
 	}
 	var buf bytes.Buffer
 	require.NoError(t, WritePickLists(&buf, l))
@@ -52,7 +55,8 @@ func TestPickListBreaksPages(t *testing.T) {
 }
 
 func TestLabelSizes(t *testing.T) {
-	l := Label{Carrier: "Plover Post", Service: "Plover Parcel", Tracking: "CP407100070XW", Routing: "W1 41", From: maren, To: maren, Order: "R1", Shipment: "S1", SSCC: "020000000000000015", WeightG: 7730, Test: true}
+	l := Label{Carrier: "Plover Post", Service: "Plover Parcel", Tracking: "CP407100070XW", Routing: "W1 41", From: maren, To: maren,
+		Order: "R1", Shipment: "S1", SSCC: "020000000000000015", WeightG: 7730, Test: true}
 	for _, a4 := range []bool{false, true} {
 		var buf bytes.Buffer
 		require.NoError(t, WriteLabel(&buf, l, a4))

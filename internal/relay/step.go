@@ -50,7 +50,10 @@ func (r *Relay) Steps() ([]Step, error) {
 			f, on := r.Feed(c, kind)
 			sends = sends || on && c.Line().Def.Feeds[kind].Send != nil
 			if at, ok := r.Due(c, kind); ok && f.ID != 0 {
-				out = append(out, Step{"read " + code + " " + string(kind), at, func() error { r.Run(c, engine.RunRequest{Kind: kind, Cause: "schedule"}); return nil }})
+				out = append(out, Step{"read " + code + " " + string(kind), at, func() error {
+					r.Run(c, engine.RunRequest{Kind: kind, Cause: "schedule"})
+					return nil
+				}})
 			}
 		}
 		if at, waits := outbox[c.ID]; sends && waits {

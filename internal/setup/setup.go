@@ -229,7 +229,8 @@ func (s *Setup) check() error {
 		}
 		for field, ref := range c.Credentials {
 			if !strings.HasPrefix(ref, "env:") && !strings.HasPrefix(ref, "file:") {
-				return fmt.Errorf("connections: %s: credentials.%s: a reference is expected, env:NAME or file:PATH; secrets do not stand in a set-up", c.Code, field)
+				return fmt.Errorf("connections: %s: credentials.%s: a reference is expected, env:NAME or file:PATH; secrets do not "+
+					"stand in a set-up", c.Code, field)
 			}
 		}
 	}
@@ -377,7 +378,8 @@ func (a Address) line() string {
 }
 
 func (p Profile) line() string {
-	return strings.TrimSpace(fmt.Sprintf("%s, %d×%d×%d mm, %d g, up to %d g %s", p.Name, p.LengthMM, p.WidthMM, p.HeightMM, p.TareG, p.MaxG, p.Service))
+	return strings.TrimSpace(fmt.Sprintf("%s, %d×%d×%d mm, %d g, up to %d g %s", p.Name, p.LengthMM, p.WidthMM, p.HeightMM, p.TareG,
+		p.MaxG, p.Service))
 }
 
 func compareConnection(h, w Connection, there bool) []Change {
@@ -395,7 +397,8 @@ func compareConnection(h, w Connection, there bool) []Change {
 		}
 		sortFields(out[1:])
 		if f := w.Feeds[message.StockOut]; f.On && !w.Previewed {
-			out = append(out, Change{Action: "note", Thing: thing, To: "stock out stays off until what it changes was seen; say previewed: true where it was"})
+			out = append(out, Change{Action: "note", Thing: thing,
+				To: "stock out stays off until what it changes was seen; say previewed: true where it was"})
 		}
 		return out
 	}
@@ -406,7 +409,8 @@ func compareConnection(h, w Connection, there bool) []Change {
 		}
 	}
 	if h.Connector != w.Connector {
-		out = append(out, Change{Action: "note", Thing: thing, To: fmt.Sprintf("is joined by %s and cannot become one of %s; leave it first", h.Connector, w.Connector)})
+		out = append(out, Change{Action: "note", Thing: thing,
+			To: fmt.Sprintf("is joined by %s and cannot become one of %s; leave it first", h.Connector, w.Connector)})
 	}
 	if w.Name != "" {
 		change("name", h.Name, w.Name)
@@ -415,7 +419,8 @@ func compareConnection(h, w Connection, there bool) []Change {
 		change("address", h.Address, strings.TrimRight(w.Address, "/"))
 	}
 	if w.Site != "" && h.Site != w.Site {
-		out = append(out, Change{Action: "note", Thing: thing, To: fmt.Sprintf("is on the site %s; another site is another connection", h.Site)})
+		out = append(out, Change{Action: "note", Thing: thing,
+			To: fmt.Sprintf("is on the site %s; another site is another connection", h.Site)})
 	}
 	change("test", yes(h.Test), yes(w.Test))
 	change("paused", yes(h.Paused), yes(w.Paused))
@@ -431,7 +436,8 @@ func compareConnection(h, w Connection, there bool) []Change {
 	for _, kind := range sorted(w.Feeds) {
 		f := w.Feeds[kind]
 		if kind == message.StockOut && f.On && !h.Feeds[kind].On && !w.Previewed && !h.Previewed {
-			out = append(out, Change{Action: "note", Thing: thing, To: "stock out stays off until what it changes was seen; say previewed: true where it was"})
+			out = append(out, Change{Action: "note", Thing: thing,
+				To: "stock out stays off until what it changes was seen; say previewed: true where it was"})
 			continue
 		}
 		change("feeds."+string(kind), h.Feeds[kind].line(), f.line())

@@ -58,10 +58,15 @@ func TestTextIsReadAsItWasWritten(t *testing.T) {
 }
 
 func TestCompareSaysWhatChanges(t *testing.T) {
-	have := Setup{Company: "A", Series: map[string]string{"order": "R"}, Locations: []Location{{Code: "x", Name: "X"}}, Profiles: []Profile{{Code: "p", Name: "P", LengthMM: 1}},
-		Connections: []Connection{{Code: "a", Connector: "c", Name: "A", Settings: map[string]any{"offer": map[string]any{"buffer": 1}}, Feeds: map[message.Feed]Feed{"stock out": {}}}, {Code: "b", Connector: "c"}}}
-	want := Setup{Company: "B", Series: map[string]string{"order": "Q"}, Locations: []Location{{Code: "x", Name: "Y"}, {Code: "z", Name: "Z"}}, Profiles: []Profile{{Code: "p", Name: "P", LengthMM: 2}},
-		Connections: []Connection{{Code: "a", Connector: "d", Paused: true, Settings: map[string]any{"offer": map[string]any{"buffer": 2}}, Feeds: map[message.Feed]Feed{"stock out": {On: true}, "orders in": {On: true, Schedule: "@every 1m"}}}}}
+	have := Setup{Company: "A", Series: map[string]string{"order": "R"}, Locations: []Location{{Code: "x", Name: "X"}},
+		Profiles: []Profile{{Code: "p", Name: "P", LengthMM: 1}},
+		Connections: []Connection{{Code: "a", Connector: "c", Name: "A", Settings: map[string]any{"offer": map[string]any{"buffer": 1}},
+			Feeds: map[message.Feed]Feed{"stock out": {}}}, {Code: "b", Connector: "c"}}}
+	want := Setup{Company: "B", Series: map[string]string{"order": "Q"},
+		Locations: []Location{{Code: "x", Name: "Y"}, {Code: "z", Name: "Z"}}, Profiles: []Profile{{Code: "p", Name: "P", LengthMM: 2}},
+		Connections: []Connection{{Code: "a", Connector: "d", Paused: true,
+			Settings: map[string]any{"offer": map[string]any{"buffer": 2}}, Feeds: map[message.Feed]Feed{"stock out": {On: true},
+				"orders in": {On: true, Schedule: "@every 1m"}}}}}
 	var got []string
 	for _, c := range Compare(have, want) {
 		got = append(got, c.String())
@@ -79,7 +84,9 @@ func TestCompareSaysWhatChanges(t *testing.T) {
 ! connection a: stock out stays off until what it changes was seen; say previewed: true where it was
 ! connection b: is not in the text and is left as it is`), "\n"), got)
 	require.Empty(t, Compare(have, Setup{}), "what is not mentioned is left alone")
-	none := Setup{Connections: []Connection{{Code: "a", Connector: "c", Settings: map[string]any{"prep_minutes": 0, "carry": "", "offer": map[string]any{"off": false, "buffer": 0}}}, {Code: "b", Connector: "c"}}}
+	none := Setup{Connections: []Connection{{Code: "a", Connector: "c",
+		Settings: map[string]any{"prep_minutes": 0, "carry": "", "offer": map[string]any{"off": false, "buffer": 0}}},
+		{Code: "b", Connector: "c"}}}
 	list := Compare(have, none)
 	require.Len(t, list, 1, "what was never decided is nothing already: %v", list)
 	require.Equal(t, "~ connection a  settings.offer.buffer: 1 → 0", list[0].String())

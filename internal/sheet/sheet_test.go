@@ -97,7 +97,8 @@ func TestABadRowDoesNotEndTheFile(t *testing.T) {
 }
 
 func TestWhatIsNoTable(t *testing.T) {
-	for content, say := range map[string]string{"": "empty", "\n \n": "empty", "PK\x03\x04\x00\x00abc": "no text", "a,b,a\n1,2,3": "twice", strings.Repeat("x,", MaxColumns+1): "columns"} {
+	for content, say := range map[string]string{"": "empty", "\n \n": "empty", "PK\x03\x04\x00\x00abc": "no text",
+		"a,b,a\n1,2,3": "twice", strings.Repeat("x,", MaxColumns+1): "columns"} {
 		_, err := Open(file(t, []byte(content)))
 		require.ErrorContains(t, err, say, "%.20q", content)
 	}

@@ -75,12 +75,14 @@ func NewBramble(cfg BrambleConfig) *Bramble {
 	if cfg.ReviewAfter == 0 {
 		cfg.ReviewAfter = 2 * time.Second
 	}
-	b := &Bramble{desk: newDesk("Bramble Row", "a pretend marketplace", "#8a3049", "BR-", cfg.Goods), cfg: cfg, submissions: map[string]*brambleSubmission{}, byRef: map[string]*brambleSubmission{}}
+	b := &Bramble{desk: newDesk("Bramble Row", "a pretend marketplace", "#8a3049", "BR-", cfg.Goods), cfg: cfg,
+		submissions: map[string]*brambleSubmission{}, byRef: map[string]*brambleSubmission{}}
 	r := chi.NewRouter()
 	r.Route("/br", func(r chi.Router) {
 		r.Use(b.mis.around, b.proof)
 		r.Get("/whoami", func(w http.ResponseWriter, _ *http.Request) {
-			b.xml(w, 200, fmt.Sprintf("<Trader><Name>%s</Name><Number>%s</Number><Land>%s</Land></Trader>", esc(cfg.Name), esc(cfg.Number), cfg.Land))
+			b.xml(w, 200, fmt.Sprintf("<Trader><Name>%s</Name><Number>%s</Number><Land>%s</Land></Trader>", esc(cfg.Name),
+				esc(cfg.Number), cfg.Land))
 		})
 		r.Get("/orders", b.orders)
 		r.Get("/orders/{id}", b.order)
@@ -172,12 +174,17 @@ var brambleState = map[string]string{"pending": "unpaid", "open": "to-send", "se
 
 func (b *Bramble) record(s *deskSale) string {
 	var out strings.Builder
-	fmt.Fprintf(&out, `<Order no="%s" turn="%d"><Stands>%s</Stands><Placed>%s</Placed><Changed>%s</Changed><Currency>EUR</Currency>`, s.ID, s.Turn, brambleState[s.State], s.Placed.Format(stampForm), s.Changed.Format(stampForm))
-	fmt.Fprintf(&out, `<Buyer><Name>%s</Name><Mail>%s</Mail></Buyer><Ship-To><Name>%s</Name><Street>%s</Street><Post-Code>%s</Post-Code><Town>%s</Town><Land>%s</Land></Ship-To><Lines>`,
+	fmt.Fprintf(&out, `<Order no="%s" turn="%d"><Stands>%s</Stands><Placed>%s</Placed><Changed>%s</Changed><Currency>EUR</Currency>`,
+		s.ID, s.Turn, brambleState[s.State], s.Placed.Format(stampForm), s.Changed.Format(stampForm))
+	fmt.Fprintf(&out,
+		`<Buyer><Name>%s</Name><Mail>%s</Mail></Buyer><Ship-To><Name>%s</Name><Street>%s</Street><Post-Code>%s</Post-Code>`+
+			`<Town>%s</Town><Land>%s</Land></Ship-To><Lines>`,
 		esc(s.Buyer), esc(s.Mail), esc(s.To.Name), esc(s.To.Street), s.To.Postcode, esc(s.To.Town), s.To.Country)
 	for _, l := range s.Lines {
 		sum := l.Qty*l.Price - l.Off
-		fmt.Fprintf(&out, `<Line no="%s"><Own-Code>%s</Own-Code><Title>%s</Title><Pieces>%d</Pieces><Each>%s</Each><Tax>%s</Tax><Sum>%s</Sum></Line>`, l.ID, esc(l.SKU), esc(l.Title), l.Qty, dec(l.Price), dec(tax(sum)), dec(sum))
+		fmt.Fprintf(&out,
+			`<Line no="%s"><Own-Code>%s</Own-Code><Title>%s</Title><Pieces>%d</Pieces><Each>%s</Each><Tax>%s</Tax><Sum>%s</Sum></Line>`,
+			l.ID, esc(l.SKU), esc(l.Title), l.Qty, dec(l.Price), dec(tax(sum)), dec(sum))
 	}
 	fmt.Fprintf(&out, `</Lines><Carriage>%s</Carriage><Tax>%s</Tax><Total>%s</Total>`, dec(s.Fee), dec(tax(s.total())), dec(s.total()))
 	for _, p := range s.Parcels {
@@ -255,7 +262,10 @@ func (b *Bramble) listings(w http.ResponseWriter, r *http.Request) {
 		case review == "":
 			review = "live"
 		}
-		fmt.Fprintf(&out, `<Listing no="%s"><Own-Code>%s</Own-Code><Title>%s</Title><Bar-Code>%s</Bar-Code><Price currency="EUR">%s</Price><Shown>%d</Shown><Review>%s</Review><Why>%s</Why></Listing>`, g.No, esc(g.SKU), esc(g.Title), g.Barcode, dec(g.Price), g.Shown, review, esc(g.Why))
+		fmt.Fprintf(&out,
+			`<Listing no="%s"><Own-Code>%s</Own-Code><Title>%s</Title><Bar-Code>%s</Bar-Code><Price currency="EUR">%s</Price>`+
+				`<Shown>%d</Shown><Review>%s</Review><Why>%s</Why></Listing>`, g.No, esc(g.SKU), esc(g.Title), g.Barcode, dec(g.Price),
+			g.Shown, review, esc(g.Why))
 	}
 	out.WriteString(`</Listings>`)
 	b.xml(w, 200, out.String())
@@ -275,7 +285,8 @@ func (b *Bramble) submit(w http.ResponseWriter, r *http.Request) {
 	defer b.mu.Unlock()
 	s := b.byRef[in.Ref]
 	if s == nil {
-		s = &brambleSubmission{no: fmt.Sprintf("S-%d", 400+len(b.submissions)), taken: time.Now(), rows: in.Rows, trial: in.Trial != "", never: b.never}
+		s = &brambleSubmission{no: fmt.Sprintf("S-%d", 400+len(b.submissions)), taken: time.Now(), rows: in.Rows, trial: in.Trial != "",
+			never: b.never}
 		b.submissions[s.no] = s
 		b.byRef[in.Ref] = s
 	}
@@ -297,7 +308,8 @@ func (b *Bramble) ask(w http.ResponseWriter, r *http.Request) {
 	defer b.mu.Unlock()
 	s := b.byRef[in.Ref]
 	if s == nil {
-		s = &brambleSubmission{no: fmt.Sprintf("S-%d", 400+len(b.submissions)), taken: time.Now(), goods: in.Rows, trial: in.Trial != "", never: b.never}
+		s = &brambleSubmission{no: fmt.Sprintf("S-%d", 400+len(b.submissions)), taken: time.Now(), goods: in.Rows, trial: in.Trial != "",
+			never: b.never}
 		b.submissions[s.no] = s
 		b.byRef[in.Ref] = s
 	}
@@ -404,7 +416,8 @@ func (b *Bramble) report(w http.ResponseWriter, r *http.Request) {
 	var out strings.Builder
 	out.WriteString(`<Report stands="finished">`)
 	for _, row := range s.goods {
-		fmt.Fprintf(&out, `<Row><Own-Code>%s</Own-Code><Listing>%s</Listing><Taken>%s</Taken><Why>%s</Why></Row>`, esc(row.Code), esc(row.number), map[bool]string{true: "yes", false: "no"}[row.ok], esc(row.why))
+		fmt.Fprintf(&out, `<Row><Own-Code>%s</Own-Code><Listing>%s</Listing><Taken>%s</Taken><Why>%s</Why></Row>`, esc(row.Code),
+			esc(row.number), map[bool]string{true: "yes", false: "no"}[row.ok], esc(row.why))
 	}
 	for _, row := range s.rows {
 		yes := "no"

@@ -100,9 +100,13 @@ func (c *Counterpane) salesAfter(w http.ResponseWriter, r *http.Request) {
 		rows := []map[string]any{}
 		for i, l := range s.Lines {
 			number, _ := strconv.ParseInt(c.numberOf(l.SKU, l.Title), 10, 64)
-			rows = append(rows, map[string]any{"row_id": id*10 + int64(i), "article_id": number, "own_code": l.SKU, "label": l.Title, "pieces": fmt.Sprintf("%d.000", l.Qty), "price": dec(l.Price), "amount": dec(l.Qty * l.Price)})
+			rows = append(rows, map[string]any{"row_id": id*10 + int64(i), "article_id": number,
+				"own_code": l.SKU, "label": l.Title, "pieces": fmt.Sprintf("%d.000", l.Qty), "price": dec(l.Price),
+				"amount": dec(l.Qty * l.Price)})
 		}
-		out = append(out, map[string]any{"sale_id": id, "register_id": s.Register, "payment_type_id": s.PayType, "closed": s.Placed.In(c.cfg.Zone).Format("02.01.2006 15:04:05"), "rows": rows, "tax": dec(tax(s.total())), "sum": dec(s.total())})
+		out = append(out, map[string]any{"sale_id": id, "register_id": s.Register, "payment_type_id": s.PayType,
+			"closed": s.Placed.In(c.cfg.Zone).Format("02.01.2006 15:04:05"), "rows": rows, "tax": dec(tax(s.total())),
+			"sum": dec(s.total())})
 	}
 	answer(w, 200, map[string]any{"sales": out})
 }
@@ -129,7 +133,8 @@ func (c *Counterpane) stockBook(w http.ResponseWriter, r *http.Request) {
 			continue
 		}
 		no, _ := strconv.ParseInt(e.No, 10, 64)
-		out = append(out, map[string]any{"entry_id": e.ID, "article_id": no, "own_code": e.SKU, "kind": e.Kind, "change": fmt.Sprintf("%d.000", e.Change), "left": fmt.Sprintf("%d.000", e.Left),
+		out = append(out, map[string]any{"entry_id": e.ID, "article_id": no, "own_code": e.SKU, "kind": e.Kind,
+			"change": fmt.Sprintf("%d.000", e.Change), "left": fmt.Sprintf("%d.000", e.Left),
 			"noted": e.At.In(c.cfg.Zone).Format("02.01.2006 15:04:05"), "by": e.By})
 	}
 	answer(w, 200, map[string]any{"entries": out})
@@ -179,7 +184,8 @@ func (c *Counterpane) menu(w http.ResponseWriter, _ *http.Request) {
 			}
 			groups = append(groups, map[string]any{"code": g.Code, "label": g.Label, "min": g.Min, "max": g.Max, "choices": choices})
 		}
-		out = append(out, map[string]any{"dish_id": d.No, "own_code": d.Code, "label": d.Label, "about": d.About, "price": dec(d.Price), "groups": groups})
+		out = append(out, map[string]any{"dish_id": d.No, "own_code": d.Code, "label": d.Label, "about": d.About, "price": dec(d.Price),
+			"groups": groups})
 	}
 	answer(w, 200, map[string]any{"dishes": out})
 }

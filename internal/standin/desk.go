@@ -205,8 +205,10 @@ func (d *desk) Sell(s DeskSale) (string, error) {
 	n := int64(len(d.sales) + 1)
 	who, at := lastNames[int(n)%len(lastNames)], townsOf[int(n)%len(townsOf)]
 	first := firstNames[int(n)%len(firstNames)]
-	sale := &deskSale{No: n, ID: fmt.Sprintf("%s%d", d.prefix, 2200+n), State: "open", Buyer: first + " " + who, Mail: strings.ToLower(first) + "@example.test",
-		To:    Delivery{Name: first + " " + who, Street: fmt.Sprintf("%s %d", streets[int(n)%len(streets)], 1+n%70), Postcode: at.code, Town: at.name, Country: at.land, Method: "tracked"},
+	sale := &deskSale{No: n, ID: fmt.Sprintf("%s%d", d.prefix, 2200+n), State: "open", Buyer: first + " " + who,
+		Mail: strings.ToLower(first) + "@example.test",
+		To: Delivery{Name: first + " " + who, Street: fmt.Sprintf("%s %d", streets[int(n)%len(streets)], 1+n%70), Postcode: at.code,
+			Town: at.name, Country: at.land, Method: "tracked"},
 		Lines: []shopLine{{ID: "1", SKU: g.SKU, Title: g.Title, Qty: qty, Price: g.Price}},
 		Fee:   390, Own: s.Own, Register: 1 + n%2, PayType: 1 + n%3}
 	if s.Pending {
@@ -392,7 +394,8 @@ func (d *desk) control(r chi.Router) {
 			seen, total := d.mis.calledSoFar()
 			d.mu.Lock()
 			defer d.mu.Unlock()
-			answer(w, 200, map[string]any{"name": d.name, "sales": len(d.sales), "calls": total, "recent": seen[max(0, len(seen)-50):], "faults": d.mis.now(), "trials": d.trials})
+			answer(w, 200, map[string]any{"name": d.name, "sales": len(d.sales), "calls": total, "recent": seen[max(0, len(seen)-50):],
+				"faults": d.mis.now(), "trials": d.trials})
 		})
 	})
 }
@@ -423,7 +426,8 @@ func (d *desk) page(w http.ResponseWriter, _ *http.Request) {
 	var rows []deskRow
 	for i := len(d.sales) - 1; i >= max(0, len(d.sales)-50); i-- {
 		s := d.sales[i]
-		row := deskRow{ID: s.ID, State: s.State, Buyer: s.Buyer, Total: s.total(), Line: fmt.Sprintf("%d × %s", s.Lines[0].Qty, s.Lines[0].Title)}
+		row := deskRow{ID: s.ID, State: s.State, Buyer: s.Buyer, Total: s.total(),
+			Line: fmt.Sprintf("%d × %s", s.Lines[0].Qty, s.Lines[0].Title)}
 		for _, p := range s.Parcels {
 			row.Tracking += p.Tracking + " "
 		}
@@ -434,5 +438,6 @@ func (d *desk) page(w http.ResponseWriter, _ *http.Request) {
 		goods[i] = *g
 	}
 	d.mu.Unlock()
-	show(w, "desk", map[string]any{"Name": d.name, "Tag": d.tag, "Accent": template.CSS(d.accent), "Sales": rows, "Goods": goods, "Calls": total, "Recent": recent, "Faults": string(faults), "Final": d.final})
+	show(w, "desk", map[string]any{"Name": d.name, "Tag": d.tag, "Accent": template.CSS(d.accent), "Sales": rows, "Goods": goods,
+		"Calls": total, "Recent": recent, "Faults": string(faults), "Final": d.final})
 }

@@ -49,12 +49,15 @@ func ask(t *testing.T, method, url, body string, header map[string]string) (int,
 }
 
 func TestTansyGivesTokensForConsent(t *testing.T) {
-	m := NewTansy(TansyConfig{AppNo: "app", AppSecret: "sec", Goods: goods(250), TokenLife: time.Minute, Sellers: []TansySeller{{"Us", "T-1", "westmark", "XW"}, {"Them", "T-2", "eastmark", "XE"}}})
+	m := NewTansy(TansyConfig{AppNo: "app", AppSecret: "sec", Goods: goods(250), TokenLife: time.Minute,
+		Sellers: []TansySeller{{"Us", "T-1", "westmark", "XW"}, {"Them", "T-2", "eastmark", "XE"}}})
 	base := serve(t, m)
 	form := map[string]string{"Content-Type": "application/x-www-form-urlencoded"}
 	verifier := strings.Repeat("v", 50)
 	sum := sha256.Sum256([]byte(verifier))
-	q := url.Values{"client_id": {"app"}, "response_type": {"code"}, "code_challenge_method": {"S256"}, "code_challenge": {base64.RawURLEncoding.EncodeToString(sum[:])}, "redirect_uri": {"http://relay/back"}, "state": {"st"}}
+	q := url.Values{"client_id": {"app"}, "response_type": {"code"},
+		"code_challenge_method": {"S256"}, "code_challenge": {base64.RawURLEncoding.EncodeToString(sum[:])},
+		"redirect_uri": {"http://relay/back"}, "state": {"st"}}
 	status, page, _ := ask(t, "GET", base+"/consent?"+q.Encode(), "", nil)
 	require.Equal(t, 200, status)
 	require.Contains(t, page, "seller T-2, site eastmark")
@@ -69,7 +72,8 @@ func TestTansyGivesTokensForConsent(t *testing.T) {
 		require.Equal(t, 400, status, "without %s", part)
 	}
 	allow := func(decision string) url.Values {
-		status, _, h := ask(t, "POST", base+"/consent", url.Values{"query": {q.Encode()}, "seller": {"T-1"}, "decision": {decision}}.Encode(), form)
+		status, _, h := ask(t, "POST", base+"/consent", url.Values{"query": {q.Encode()}, "seller": {"T-1"},
+			"decision": {decision}}.Encode(), form)
 		require.Equal(t, 303, status)
 		u, err := url.Parse(h.Get("Location"))
 		require.NoError(t, err)
@@ -88,7 +92,8 @@ func TestTansyGivesTokensForConsent(t *testing.T) {
 		return status, out
 	}
 	code := allow("allow").Get("code")
-	exchange := url.Values{"grant_type": {"authorization_code"}, "code": {code}, "redirect_uri": {"http://relay/back"}, "code_verifier": {"another"}}
+	exchange := url.Values{"grant_type": {"authorization_code"}, "code": {code}, "redirect_uri": {"http://relay/back"},
+		"code_verifier": {"another"}}
 	status, out := token(exchange)
 	require.Equal(t, 400, status)
 	require.Equal(t, "invalid_grant", out["error"], "a wrong verifier")
@@ -110,7 +115,8 @@ func TestTansyGivesTokensForConsent(t *testing.T) {
 		pages++
 	}
 	require.Equal(t, 3, pages, "250 in pages of 100")
-	status, _, _ = ask(t, "GET", base+"/m/westmark/offers", "", map[string]string{"Authorization": auth["Authorization"], "If-None-Match": tag})
+	status, _, _ = ask(t, "GET", base+"/m/westmark/offers", "", map[string]string{"Authorization": auth["Authorization"],
+		"If-None-Match": tag})
 	require.Equal(t, 304, status)
 	status, text, _ = ask(t, "GET", base+"/m/eastmark/offers", "", auth)
 	require.Equal(t, 403, status)
@@ -191,7 +197,8 @@ func proven(method, target, body, key, secret string, at time.Time) map[string]s
 }
 
 func TestBrambleWantsAProof(t *testing.T) {
-	m := NewBramble(BrambleConfig{Name: "Us & them", Number: "B-1", Land: "XW", Key: "k", Secret: "s", Goods: append(goods(60), Good{No: "9", SKU: "R", Review: "rejected"}), ReportAfter: 50 * time.Millisecond})
+	m := NewBramble(BrambleConfig{Name: "Us & them", Number: "B-1", Land: "XW", Key: "k", Secret: "s",
+		Goods: append(goods(60), Good{No: "9", SKU: "R", Review: "rejected"}), ReportAfter: 50 * time.Millisecond})
 	base := serve(t, m)
 	call := func(method, path, body string) (int, string) {
 		status, text, _ := ask(t, method, base+path, body, proven(method, base+path, body, "k", "s", time.Now()))
@@ -217,7 +224,9 @@ func TestBrambleWantsAProof(t *testing.T) {
 		require.Equal(t, 202, status, text)
 		return strings.Split(strings.Split(text, "<Submission>")[1], "<")[0]
 	}
-	no := submit("r1", `<Row><Listing>1000</Listing><Shown>3</Shown></Row><Row><Listing>9</Listing><Shown>3</Shown></Row><Row><Listing>none</Listing><Shown>1</Shown></Row>`)
+	no := submit("r1",
+		`<Row><Listing>1000</Listing><Shown>3</Shown></Row><Row><Listing>9</Listing><Shown>3</Shown></Row><Row><Listing>none</Listing>`+
+			`<Shown>1</Shown></Row>`)
 	require.Equal(t, no, submit("r1", `<Row><Listing>1000</Listing><Shown>3</Shown></Row>`), "the same reference is the same submission")
 	_, text = call("GET", "/br/submissions/"+no, "")
 	require.Contains(t, text, "in-works")
@@ -235,7 +244,8 @@ func TestBrambleWantsAProof(t *testing.T) {
 }
 
 func TestCounterpaneSpeaksTextAndForms(t *testing.T) {
-	m := NewCounterpane(CounterpaneConfig{Company: "Us", Shop: "Mill", ShopNo: 3, User: "u", Password: "p", Goods: goods(3), Zone: time.FixedZone("", 3600)})
+	m := NewCounterpane(CounterpaneConfig{Company: "Us", Shop: "Mill", ShopNo: 3, User: "u", Password: "p", Goods: goods(3),
+		Zone: time.FixedZone("", 3600)})
 	base := serve(t, m)
 	auth := map[string]string{"Authorization": "Basic " + base64.StdEncoding.EncodeToString([]byte("u:p"))}
 	_, text, _ := ask(t, "GET", base+"/till/articles.csv?shop=3", "", auth)

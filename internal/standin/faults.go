@@ -130,7 +130,8 @@ func (m *mischief) take(path string) Faults {
 		m.faults.Count--
 		if m.faults.Count == 0 {
 			push := m.faults
-			m.faults = Faults{PushLateMS: push.PushLateMS, PushTwice: push.PushTwice, PushMixed: push.PushMixed, PushNever: push.PushNever, ClockMin: push.ClockMin}
+			m.faults = Faults{PushLateMS: push.PushLateMS, PushTwice: push.PushTwice, PushMixed: push.PushMixed,
+				PushNever: push.PushNever, ClockMin: push.ClockMin}
 		}
 	}
 	return f

@@ -131,7 +131,8 @@ type Hedgerow struct {
 
 // NewHedgerow opens a store. Close it with Stop.
 func NewHedgerow(cfg ShopConfig) *Hedgerow {
-	h := &Hedgerow{cfg: cfg, byID: map[string]*shopOrder{}, edited: map[string]int64{}, answers: map[string][]byte{}, wake: make(chan struct{}, 1), stopped: make(chan struct{})}
+	h := &Hedgerow{cfg: cfg, byID: map[string]*shopOrder{}, edited: map[string]int64{}, answers: map[string][]byte{},
+		wake: make(chan struct{}, 1), stopped: make(chan struct{})}
 	for i, it := range cfg.Items {
 		it.ID = fmt.Sprintf("i%d", 500+i)
 		h.items = append(h.items, &it)
@@ -243,17 +244,21 @@ func (h *Hedgerow) record(o *shopOrder) map[string]any {
 	lines := make([]map[string]any, len(o.Lines))
 	for i, l := range o.Lines {
 		sum := l.Qty*l.Price - l.Off
-		lines[i] = map[string]any{"line_id": l.ID, "sku": l.SKU, "title": l.Title, "quantity": l.Qty, "price": dec(l.Price), "discount": dec(l.Off), "tax": dec(tax(sum)), "tax_rate": 200, "total": dec(sum)}
+		lines[i] = map[string]any{"line_id": l.ID, "sku": l.SKU, "title": l.Title, "quantity": l.Qty, "price": dec(l.Price),
+			"discount": dec(l.Off), "tax": dec(tax(sum)), "tax_rate": 200, "total": dec(sum)}
 	}
 	parcels := o.Parcels
 	if parcels == nil {
 		parcels = []shopParcel{}
 	}
 	return map[string]any{
-		"id": o.ID, "name": o.Name, "state": o.State, "revision": o.Revision, "placed_at": o.Placed.Format(stampForm), "changed_at": o.Changed.Format(stampForm),
-		"currency": h.cfg.Currency, "tax_included": true, "customer": map[string]any{"name": o.Customer, "email": o.Email}, "delivery": o.Delivery,
-		"lines": lines, "shipping_price": dec(o.Shipping), "discount": dec(o.Off), "tax": dec(tax(o.total())), "total": dec(o.total()),
-		"payment": map[string]any{"method": o.Method, "paid": o.Paid}, "note": o.Note, "gift_note": o.Gift, "progress": o.Progress, "admin_url": h.base + "/admin/orders/" + o.ID, "parcels": parcels,
+		"id": o.ID, "name": o.Name, "state": o.State, "revision": o.Revision, "placed_at": o.Placed.Format(stampForm),
+		"changed_at": o.Changed.Format(stampForm),
+		"currency":   h.cfg.Currency, "tax_included": true, "customer": map[string]any{"name": o.Customer, "email": o.Email},
+		"delivery": o.Delivery,
+		"lines":    lines, "shipping_price": dec(o.Shipping), "discount": dec(o.Off), "tax": dec(tax(o.total())), "total": dec(o.total()),
+		"payment": map[string]any{"method": o.Method, "paid": o.Paid}, "note": o.Note, "gift_note": o.Gift, "progress": o.Progress,
+		"admin_url": h.base + "/admin/orders/" + o.ID, "parcels": parcels,
 	}
 }
 
@@ -316,7 +321,8 @@ func (h *Hedgerow) item(sku string) *ShopItem {
 func (h *Hedgerow) Place(s Sale) (id, name string, err error) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
-	o := &shopOrder{Customer: s.Customer, Email: s.Email, Delivery: s.Delivery, Shipping: s.Shipping, Note: s.Note, Gift: s.Gift, Method: s.Method, Paid: !s.Pending, State: "confirmed", TotalOff: s.TotalOff}
+	o := &shopOrder{Customer: s.Customer, Email: s.Email, Delivery: s.Delivery, Shipping: s.Shipping, Note: s.Note, Gift: s.Gift,
+		Method: s.Method, Paid: !s.Pending, State: "confirmed", TotalOff: s.TotalOff}
 	if s.Pending {
 		o.State = "awaiting"
 	}
@@ -500,7 +506,8 @@ func (h *Hedgerow) EditStock(sku string, qty int64, by string) error {
 	it.Quantity = qty
 	h.edited[sku] += qty - was
 	it.sequence = h.stamp().UnixMicro()
-	h.tell(map[string]any{"topic": "stock", "stock": map[string]any{"sku": sku, "quantity": qty, "was": was, "sequence": it.sequence, "at": h.lastTime.Format(stampForm), "by": by}})
+	h.tell(map[string]any{"topic": "stock", "stock": map[string]any{"sku": sku, "quantity": qty, "was": was, "sequence": it.sequence,
+		"at": h.lastTime.Format(stampForm), "by": by}})
 	return nil
 }
 
@@ -645,8 +652,9 @@ func (h *Hedgerow) apiItems(w http.ResponseWriter, r *http.Request) {
 	sort.Slice(list, func(i, j int) bool { return list[i].SKU < list[j].SKU })
 	out := []map[string]any{}
 	for _, it := range page(w, r, list, func(i *ShopItem) string { return i.SKU }) {
-		out = append(out, map[string]any{"id": it.ID, "sku": it.SKU, "title": it.Title, "barcode": it.Barcode, "price": dec(it.Price), "currency": h.cfg.Currency,
-			"group": it.Group, "quantity": it.Quantity, "visible": !it.Hidden, "page": h.base + "/#" + it.SKU})
+		out = append(out, map[string]any{"id": it.ID, "sku": it.SKU, "title": it.Title, "barcode": it.Barcode, "price": dec(it.Price),
+			"currency": h.cfg.Currency,
+			"group":    it.Group, "quantity": it.Quantity, "visible": !it.Hidden, "page": h.base + "/#" + it.SKU})
 	}
 	h.mu.Unlock()
 	answer(w, 200, map[string]any{"items": out})
@@ -683,7 +691,8 @@ func (h *Hedgerow) apiItem(w http.ResponseWriter, r *http.Request) {
 		}
 		it.Price = whole*100 + cents
 	}
-	for _, f := range []struct{ from, to *string }{{&in.Title, &it.Title}, {&in.Barcode, &it.Barcode}, {&in.Group, &it.Group}, {&in.About, &it.About}} {
+	for _, f := range []struct{ from, to *string }{{&in.Title, &it.Title}, {&in.Barcode, &it.Barcode}, {&in.Group, &it.Group},
+		{&in.About, &it.About}} {
 		if *f.from != "" {
 			*f.to = *f.from
 		}
@@ -821,7 +830,8 @@ func (h *Hedgerow) apiParcel(w http.ResponseWriter, r *http.Request) {
 	}
 	for _, l := range in.Lines {
 		if l.Quantity < 1 || l.Quantity > left[l.LineID] {
-			answer(w, 422, map[string]any{"error": fmt.Sprintf("line %s: %d cannot be sent, %d are left", l.LineID, l.Quantity, left[l.LineID])})
+			answer(w, 422, map[string]any{"error": fmt.Sprintf("line %s: %d cannot be sent, %d are left", l.LineID, l.Quantity,
+				left[l.LineID])})
 			return
 		}
 		left[l.LineID] -= l.Quantity

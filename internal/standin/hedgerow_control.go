@@ -72,8 +72,10 @@ func (h *Hedgerow) control(r chi.Router) {
 			seen, total := h.mis.calledSoFar()
 			h.mu.Lock()
 			defer h.mu.Unlock()
-			answer(w, 200, map[string]any{"shop": h.cfg.Name, "orders": len(h.orders), "hook": h.hook, "pushes": h.pushes, "pushes_failed": h.pushFail,
-				"waiting": len(h.pending), "calls": total, "recent": seen[max(0, len(seen)-50):], "faults": h.mis.now(), "time": time.Now()})
+			answer(w, 200, map[string]any{"shop": h.cfg.Name, "orders": len(h.orders), "hook": h.hook, "pushes": h.pushes,
+				"pushes_failed": h.pushFail,
+				"waiting":       len(h.pending), "calls": total, "recent": seen[max(0, len(seen)-50):], "faults": h.mis.now(),
+				"time": time.Now()})
 		})
 	})
 }

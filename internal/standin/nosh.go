@@ -188,7 +188,10 @@ func (n *Nosh) page(w http.ResponseWriter, _ *http.Request) {
 	n.mu.Lock()
 	defer n.mu.Unlock()
 	var out strings.Builder
-	out.WriteString(`<!doctype html><html lang="en"><head><meta charset="utf-8"><title>Nosh Lane</title><style>body{font:16px/1.5 system-ui,sans-serif;max-width:44rem;margin:2rem auto;color:#2b211b}h1{font-size:1.3rem}h2{font-size:1rem;margin:1.2rem 0 0}p{margin:.1rem 0;color:#6b5d53}</style></head><body><h1>`)
+	out.WriteString(
+		`<!doctype html><html lang="en"><head><meta charset="utf-8"><title>Nosh Lane</title>` +
+			`<style>body{font:16px/1.5 system-ui,sans-serif;max-width:44rem;margin:2rem auto;color:#2b211b}h1{font-size:1.3rem}` +
+			`h2{font-size:1rem;margin:1.2rem 0 0}p{margin:.1rem 0;color:#6b5d53}</style></head><body><h1>`)
 	out.WriteString(esc(n.cfg.Kitchen) + " on Nosh Lane, a pretend ordering portal</h1>")
 	for _, d := range n.sorted() {
 		if !d.Sold {
@@ -206,7 +209,10 @@ func (n *Nosh) page(w http.ResponseWriter, _ *http.Request) {
 			fmt.Fprintf(&out, "<p>%s (%d to %d): %s</p>", esc(g.Name), g.Take[0], g.Take[1], strings.Join(names, ", "))
 		}
 	}
-	out.WriteString(`<h2>Order</h2><form method="post" action="/control/order"><p><label><input type="checkbox" name="brought"> bring it</label> <label>to the kitchen <input name="note" maxlength="200"></label> <label>voucher, cents <input name="voucher" size="5"></label> <button>Order the first dish</button></p></form>`)
+	out.WriteString(
+		`<h2>Order</h2><form method="post" action="/control/order"><p><label><input type="checkbox" name="brought"> bring it</label> ` +
+			`<label>to the kitchen <input name="note" maxlength="200"></label> <label>voucher, cents <input name="voucher" size="5">` +
+			`</label> <button>Order the first dish</button></p></form>`)
 	for i := len(n.bell.orders) - 1; i >= max(0, len(n.bell.orders)-20); i-- {
 		o := n.bell.orders[i]
 		fmt.Fprintf(&out, "<p>%s · %s · %s · %s EUR</p>", esc(o.Ref), esc(o.Guest.Name), esc(o.Stands), dec(o.total()))

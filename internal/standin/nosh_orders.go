@@ -125,7 +125,9 @@ func (n *Nosh) Order(s NoshSale) (string, error) {
 	at := townsOf[int(k)%len(townsOf)]
 	first, last := firstNames[int(k*3)%len(firstNames)], lastNames[int(k*5)%len(lastNames)]
 	o := &noshOrder{Ref: fmt.Sprintf("NL-%d", 4400+k), Stands: "ringing", Goes: "fetched", Kitchen: s.Kitchen,
-		Guest: noshGuest{Name: first + " " + last, Mail: strings.ToLower(first+"."+last) + "@example.test", Phone: "0555 " + strconv.FormatInt(1000+k, 10), Street: fmt.Sprintf("%s %d", streets[int(k)%len(streets)], 1+k%50), Code: at.code, Town: at.name, Land: at.land}}
+		Guest: noshGuest{Name: first + " " + last, Mail: strings.ToLower(first+"."+last) + "@example.test",
+			Phone: "0555 " + strconv.FormatInt(1000+k, 10), Street: fmt.Sprintf("%s %d", streets[int(k)%len(streets)], 1+k%50),
+			Code: at.code, Town: at.name, Land: at.land}}
 	if s.Brought {
 		o.Goes, o.Bringing, o.Courier = "brought", 250, "Ring at the garden gate."
 	}
@@ -137,7 +139,8 @@ func (n *Nosh) Order(s NoshSale) (string, error) {
 		if d == nil || !d.Sold {
 			return "", fmt.Errorf("there is no %q on the menu", want.Code)
 		}
-		l := noshLine{Row: i + 1, Dish: d.No, Code: d.Code, Name: d.Name, Count: max(want.Count, 1), Cents: d.Cents, Wish: want.Wish, Extras: []noshOption{}}
+		l := noshLine{Row: i + 1, Dish: d.No, Code: d.Code, Name: d.Name, Count: max(want.Count, 1), Cents: d.Cents, Wish: want.Wish,
+			Extras: []noshOption{}}
 		each := d.Cents
 		for _, g := range d.Choices {
 			var taken int64
@@ -190,8 +193,10 @@ func (o *noshOrder) total() (sum int64) {
 }
 
 func (o *noshOrder) record() map[string]any {
-	r := map[string]any{"ref": o.Ref, "stands": o.Stands, "turn": o.Turn, "rung": o.Rung.Format(stampForm), "moved": o.Moved.Format(stampForm), "guest": o.Guest, "goes": o.Goes,
-		"to_kitchen": o.Kitchen, "to_courier": o.Courier, "wanted_at": o.Wanted, "dishes": o.Dishes, "bringing": o.Bringing, "to_pay": o.total(), "paid_with": "portal", "vouchers": []any{}}
+	r := map[string]any{"ref": o.Ref, "stands": o.Stands, "turn": o.Turn, "rung": o.Rung.Format(stampForm),
+		"moved": o.Moved.Format(stampForm), "guest": o.Guest, "goes": o.Goes,
+		"to_kitchen": o.Kitchen, "to_courier": o.Courier, "wanted_at": o.Wanted, "dishes": o.Dishes, "bringing": o.Bringing,
+		"to_pay": o.total(), "paid_with": "portal", "vouchers": []any{}}
 	r["answer_before"] = nil
 	if o.Stands == "ringing" || o.Stands == "lapsed" {
 		r["answer_before"] = o.Before.Format(stampForm)
@@ -437,7 +442,9 @@ func (n *Nosh) ringing(r chi.Router) {
 		}
 		answer(w, 200, o.record())
 	})
-	r.Post("/control/api/orders/{ref}/call-off", func(w http.ResponseWriter, r *http.Request) { said(w, n.CallOff(chi.URLParam(r, "ref"))) })
+	r.Post("/control/api/orders/{ref}/call-off", func(w http.ResponseWriter, r *http.Request) {
+		said(w, n.CallOff(chi.URLParam(r, "ref")))
+	})
 	r.Post("/control/api/hook", func(w http.ResponseWriter, r *http.Request) {
 		var in struct {
 			URL string `json:"url"`

@@ -57,7 +57,8 @@ func (b basket) save(w http.ResponseWriter) {
 	for _, l := range b {
 		parts = append(parts, fmt.Sprintf("%s:%d", l.SKU, l.Qty))
 	}
-	http.SetCookie(w, &http.Cookie{Name: basketCookie, Value: url.QueryEscape(strings.Join(parts, ",")), Path: "/", HttpOnly: true, SameSite: http.SameSiteLaxMode})
+	http.SetCookie(w, &http.Cookie{Name: basketCookie, Value: url.QueryEscape(strings.Join(parts, ",")), Path: "/", HttpOnly: true,
+		SameSite: http.SameSiteLaxMode})
 }
 
 func (h *Hedgerow) head(r *http.Request, title string) map[string]any {
@@ -65,7 +66,8 @@ func (h *Hedgerow) head(r *http.Request, title string) map[string]any {
 	for _, l := range basketOf(r) {
 		count += l.Qty
 	}
-	return map[string]any{"Title": title + " · " + h.cfg.Name, "Shop": h.cfg.Name, "Accent": template.CSS(h.cfg.Accent), "Count": count, "Error": r.URL.Query().Get("error")}
+	return map[string]any{"Title": title + " · " + h.cfg.Name, "Shop": h.cfg.Name, "Accent": template.CSS(h.cfg.Accent), "Count": count,
+		"Error": r.URL.Query().Get("error")}
 }
 
 func (h *Hedgerow) pages(r chi.Router) {
@@ -140,7 +142,8 @@ var (
 	lastNames  = []string{"Tolland", "Brackwater", "Ashgrove", "Fenn", "Quillon", "Marchbank", "Oster", "Wendlow", "Thorne", "Hollis"}
 	streets    = []string{"Lindenrow", "Quay Street", "Old Mill Path", "Heron Lane", "Bakers Rise", "Orchard Way", "Tanner's Yard"}
 	townsOf    = []struct{ code, name, land string }{
-		{"41207", "Alderby", "XW"}, {"41360", "Harrowmere", "XW"}, {"42811", "Stonequay", "XW"}, {"53018", "Wickham Vale", "XW"}, {"60277", "Larkfold", "XW"},
+		{"41207", "Alderby", "XW"}, {"41360", "Harrowmere", "XW"}, {"42811", "Stonequay", "XW"}, {"53018", "Wickham Vale", "XW"},
+		{"60277", "Larkfold", "XW"},
 		{"77140", "Greywick", "XW"}, {"97310", "Farholm", "XW"}, {"208114", "Ostvik", "XE"}, {"311902", "Norrsund", "XE"},
 	}
 )
@@ -151,8 +154,10 @@ func (h *Hedgerow) RandomSale(pick func(n int) int) Sale {
 	defer h.mu.Unlock()
 	first, last := firstNames[pick(len(firstNames))], lastNames[pick(len(lastNames))]
 	t := townsOf[pick(len(townsOf))]
-	s := Sale{Customer: first + " " + last, Email: strings.ToLower(first+"."+strings.ReplaceAll(last, "'", "")) + "@example.test", Shipping: 490,
-		Delivery: Delivery{Name: first + " " + last, Street: fmt.Sprintf("%s %d", streets[pick(len(streets))], 1+pick(80)), Postcode: t.code, Town: t.name, Country: t.land, Method: "standard"}}
+	s := Sale{Customer: first + " " + last, Email: strings.ToLower(first+"."+strings.ReplaceAll(last, "'", "")) + "@example.test",
+		Shipping: 490,
+		Delivery: Delivery{Name: first + " " + last, Street: fmt.Sprintf("%s %d", streets[pick(len(streets))], 1+pick(80)),
+			Postcode: t.code, Town: t.name, Country: t.land, Method: "standard"}}
 	for range 1 + pick(3) {
 		it := h.items[pick(len(h.items))]
 		dup := false
@@ -278,8 +283,10 @@ func (h *Hedgerow) postCheckout(w http.ResponseWriter, r *http.Request) {
 	method, priceText, _ := strings.Cut(r.FormValue("delivery"), "|")
 	shipping, _ := strconv.ParseInt(priceText, 10, 64)
 	f := r.FormValue
-	id, _, err := h.Place(Sale{Lines: basketOf(r), Customer: f("name"), Email: f("email"), Shipping: shipping, Note: f("note"), Method: f("method"), Pending: f("method") == "transfer",
-		Delivery: Delivery{Name: f("name"), Street: f("street"), Extra: f("extra"), Postcode: strings.TrimSpace(f("postcode")), Town: f("town"), Country: f("country"), Method: method}})
+	id, _, err := h.Place(Sale{Lines: basketOf(r), Customer: f("name"), Email: f("email"), Shipping: shipping, Note: f("note"),
+		Method: f("method"), Pending: f("method") == "transfer",
+		Delivery: Delivery{Name: f("name"), Street: f("street"), Extra: f("extra"), Postcode: strings.TrimSpace(f("postcode")),
+			Town: f("town"), Country: f("country"), Method: method}})
 	if err != nil {
 		http.Redirect(w, r, "/basket?error="+url.QueryEscape("That did not work: "+err.Error()), http.StatusSeeOther)
 		return
@@ -288,7 +295,8 @@ func (h *Hedgerow) postCheckout(w http.ResponseWriter, r *http.Request) {
 	http.Redirect(w, r, "/order/"+id, http.StatusSeeOther)
 }
 
-var stateWords = map[string]string{"awaiting": "waiting for your payment", "confirmed": "being prepared", "part_sent": "partly on its way", "sent": "on its way", "cancelled": "cancelled"}
+var stateWords = map[string]string{"awaiting": "waiting for your payment", "confirmed": "being prepared",
+	"part_sent": "partly on its way", "sent": "on its way", "cancelled": "cancelled"}
 
 func (h *Hedgerow) pageOrder(w http.ResponseWriter, r *http.Request) {
 	d := h.head(r, "Order")

@@ -143,11 +143,14 @@ func (p *Plover) apiTariff(w http.ResponseWriter, _ *http.Request) {
 			if begin == nil {
 				begin = []string{}
 			}
-			zones = append(zones, map[string]any{"zone": z.Name, "lands": z.Lands, "postcodes_beginning": begin, "working_days": z.Days, "steps": steps})
+			zones = append(zones, map[string]any{"zone": z.Name, "lands": z.Lands, "postcodes_beginning": begin, "working_days": z.Days,
+				"steps": steps})
 		}
-		products = append(products, map[string]any{"code": pr.Code, "label": pr.Label, "heaviest_g": pr.HeaviestG, "longest_mm": pr.LongestMM, "volume_divisor": pr.Divisor, "zones": zones})
+		products = append(products, map[string]any{"code": pr.Code, "label": pr.Label, "heaviest_g": pr.HeaviestG,
+			"longest_mm": pr.LongestMM, "volume_divisor": pr.Divisor, "zones": zones})
 	}
-	answer(w, 200, map[string]any{"currency": "EUR", "fuel_permille": ploverFuelPermille, "remote": map[string]any{"postcodes_beginning": ploverRemote, "cents": ploverRemoteCents}, "products": products})
+	answer(w, 200, map[string]any{"currency": "EUR", "fuel_permille": ploverFuelPermille,
+		"remote": map[string]any{"postcodes_beginning": ploverRemote, "cents": ploverRemoteCents}, "products": products})
 }
 
 type ploverSize struct{ L, W, H int64 }
@@ -303,9 +306,12 @@ func (p *Plover) apiLabel(w http.ResponseWriter, r *http.Request) {
 		}
 		n := len(p.labels) + 1
 		indicator := map[string]string{"PL": "RP", "PP": "CP", "PX": "EP"}[pr.Code]
-		l := &ploverLabel{No: fmt.Sprintf("PV%06d", n), Reference: key, Product: pr.Code, Item: itemNumber(indicator, 40710000+n*7, "XW"), Zone: zone.Name,
-			Sorting: zone.Name + " " + in.Recipient.Postcode[:min(2, len(in.Recipient.Postcode))], Cents: cents, Trial: in.Trial, To: in.Recipient.Contact + ", " + in.Recipient.Town, Grams: in.Grams}
-		l.Answer, _ = json.Marshal(map[string]any{"label": map[string]any{"no": l.No, "item_number": l.Item, "follow": "http://" + r.Host + "/follow/" + l.Item, "product": pr.Label,
+		l := &ploverLabel{No: fmt.Sprintf("PV%06d", n), Reference: key, Product: pr.Code, Item: itemNumber(indicator, 40710000+n*7, "XW"),
+			Zone:    zone.Name,
+			Sorting: zone.Name + " " + in.Recipient.Postcode[:min(2, len(in.Recipient.Postcode))], Cents: cents, Trial: in.Trial,
+			To: in.Recipient.Contact + ", " + in.Recipient.Town, Grams: in.Grams}
+		l.Answer, _ = json.Marshal(map[string]any{"label": map[string]any{"no": l.No, "item_number": l.Item,
+			"follow": "http://" + r.Host + "/follow/" + l.Item, "product": pr.Label,
 			"cents": cents, "currency": "EUR", "zone": zone.Name, "sorting": l.Sorting, "imprint": "Postage paid " + p.cfg.CustomerNo}})
 		p.labels = append(p.labels, l)
 		p.byRef[key], p.byItem[l.Item] = l, l
@@ -372,7 +378,8 @@ func (p *Plover) apiDayEnd(w http.ResponseWriter, r *http.Request) {
 }
 
 var ploverWay = []struct{ kind, text string }{
-	{"lodged", "Lodged at the sorting house"}, {"sorted", "Sorted"}, {"on_round", "With the carrier on the round"}, {"handed_over", "Handed over"},
+	{"lodged", "Lodged at the sorting house"}, {"sorted", "Sorted"}, {"on_round", "With the carrier on the round"},
+	{"handed_over", "Handed over"},
 }
 
 // Scan moves a parcel on by one scan and tells whoever listens.
@@ -386,7 +393,9 @@ func (p *Plover) Scan(item string) error {
 	step := ploverWay[l.Scans]
 	l.Scans++
 	p.scanNo++
-	body, _ := json.Marshal(map[string]any{"scans": []map[string]any{{"topic": "scan", "scan_no": fmt.Sprintf("s%d", p.scanNo), "item_number": item, "kind": step.kind, "text": step.text, "at": time.Now().UTC().Format(time.RFC3339)}}})
+	body, _ := json.Marshal(
+		map[string]any{"scans": []map[string]any{{"topic": "scan", "scan_no": fmt.Sprintf("s%d", p.scanNo), "item_number": item,
+			"kind": step.kind, "text": step.text, "at": time.Now().UTC().Format(time.RFC3339)}}})
 	hook := p.hook
 	p.mu.Unlock()
 	if hook == "" {
@@ -432,7 +441,9 @@ func (p *Plover) control(r chi.Router) {
 			defer p.mu.Unlock()
 			out := []map[string]any{}
 			for _, l := range p.labels {
-				out = append(out, map[string]any{"no": l.No, "reference": l.Reference, "item": l.Item, "product": l.Product, "cents": l.Cents, "trial": l.Trial, "day_end": l.DayEnd, "scans": l.Scans, "voided": l.Voided})
+				out = append(out, map[string]any{"no": l.No, "reference": l.Reference,
+					"item": l.Item, "product": l.Product, "cents": l.Cents, "trial": l.Trial, "day_end": l.DayEnd, "scans": l.Scans,
+					"voided": l.Voided})
 			}
 			answer(w, 200, map[string]any{"labels": out})
 		})

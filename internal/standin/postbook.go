@@ -32,7 +32,9 @@ var gazetteer = func() []gazetteerTown {
 	for i, t := range townsOf {
 		if !known[t.code] {
 			known[t.code] = true
-			out = append(out, gazetteerTown{Code: t.code, Name: t.name, Land: t.land, Lat: "53." + pad(2210+i*37), Lon: "3." + pad(1010+i*53), Far: strings.HasPrefix(t.code, "97") || strings.HasPrefix(t.code, "98")})
+			out = append(out, gazetteerTown{Code: t.code, Name: t.name, Land: t.land,
+				Lat: "53." + pad(2210+i*37), Lon: "3." + pad(1010+i*53), Far: strings.HasPrefix(t.code, "97") ||
+					strings.HasPrefix(t.code, "98")})
 		}
 	}
 	return out
@@ -78,7 +80,8 @@ func (p *Postbook) let(next http.Handler) http.Handler {
 // check looks an address up: by postcode and town; one letter may be wrong.
 func (p *Postbook) check(w http.ResponseWriter, r *http.Request) {
 	q := r.URL.Query()
-	code, town, street := strings.TrimSpace(q.Get("code")), strings.TrimSpace(q.Get("town")), strings.Join(strings.Fields(q.Get("street")), " ")
+	code, town, street := strings.TrimSpace(q.Get("code")), strings.TrimSpace(q.Get("town")), strings.Join(
+		strings.Fields(q.Get("street")), " ")
 	out := map[string]any{"verdict": "unknown", "remark": "no place of this postcode and name", "premises": "home", "far": false}
 	for _, t := range gazetteer {
 		if q.Get("land") != "" && q.Get("land") != t.Land || t.Code != code && !strings.EqualFold(t.Name, town) {
@@ -98,7 +101,8 @@ func (p *Postbook) check(w http.ResponseWriter, r *http.Request) {
 		if q.Get("company") != "" {
 			premises = "business"
 		}
-		out = map[string]any{"verdict": verdict, "remark": remark, "premises": premises, "far": t.Far, "spot": map[string]any{"lat": t.Lat, "lon": t.Lon},
+		out = map[string]any{"verdict": verdict, "remark": remark, "premises": premises, "far": t.Far,
+			"spot":    map[string]any{"lat": t.Lat, "lon": t.Lon},
 			"address": map[string]any{"street": street, "code": t.Code, "town": t.Name, "land": t.Land}}
 		if t.Code == code {
 			break

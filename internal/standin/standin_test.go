@@ -14,7 +14,9 @@ import (
 )
 
 func shop(t *testing.T) (*Hedgerow, string) {
-	h := NewHedgerow(ShopConfig{Name: "Shop", Number: "1", Country: "XW", Currency: "EUR", OrderPrefix: "T", Token: "tok", PushSecret: "s", Items: []ShopItem{{SKU: "JAR", Title: "Jar", Price: 1190, Quantity: 5}, {SKU: "SUIT", Title: "Suit", Price: 8900, Quantity: 2}}})
+	h := NewHedgerow(ShopConfig{Name: "Shop", Number: "1", Country: "XW", Currency: "EUR", OrderPrefix: "T", Token: "tok",
+		PushSecret: "s", Items: []ShopItem{{SKU: "JAR", Title: "Jar", Price: 1190, Quantity: 5},
+			{SKU: "SUIT", Title: "Suit", Price: 8900, Quantity: 2}}})
 	srv := httptest.NewServer(h)
 	t.Cleanup(func() { srv.Close(); h.Stop() })
 	return h, srv.URL
@@ -60,7 +62,8 @@ func TestAStoreTakesParcelsOnce(t *testing.T) {
 	id, _, err := h.Place(Sale{Lines: []SaleLine{{SKU: "JAR", Qty: 3}}})
 	require.NoError(t, err)
 	send := func(ref, tracking string, n int) int {
-		status, _ := call(t, "POST", url+"/api/orders/"+id+"/parcels", fmt.Sprintf(`{"reference":%q,"tracking":%q,"lines":[{"line_id":"L1","quantity":%d}]}`, ref, tracking, n), nil)
+		status, _ := call(t, "POST", url+"/api/orders/"+id+"/parcels",
+			fmt.Sprintf(`{"reference":%q,"tracking":%q,"lines":[{"line_id":"L1","quantity":%d}]}`, ref, tracking, n), nil)
 		return status
 	}
 	require.Equal(t, 201, send("r1", "T1", 1))
@@ -138,13 +141,16 @@ func TestPloverSellsEachLabelOnce(t *testing.T) {
 	srv := httptest.NewServer(p)
 	t.Cleanup(srv.Close)
 	key := map[string]string{"Plover-Key": "k", "Idempotency-Key": "r1"}
-	body := `{"your_reference":"S1","product":"PP","grams":1500,"mm":{"l":300,"w":200,"h":100},"recipient":{"contact":"%s","street":"x","postcode":"41360","town":"Harrowmere","land":"XW"}}`
+	body :=
+		`{"your_reference":"S1","product":"PP","grams":1500,"mm":{"l":300,"w":200,"h":100},"recipient":{"contact":"%s","street":"x",` +
+			`"postcode":"41360","town":"Harrowmere","land":"XW"}}`
 	status, a := call(t, "POST", srv.URL+"/v/labels", fmt.Sprintf(body, "Maren Tolland"), key)
 	require.Equal(t, 201, status)
 	status, b := call(t, "POST", srv.URL+"/v/labels", fmt.Sprintf(body, "Maren Tolland"), key)
 	require.Equal(t, 200, status)
 	require.Equal(t, a, b)
-	status, got := call(t, "POST", srv.URL+"/v/labels", fmt.Sprintf(body, "Maren"), map[string]string{"Plover-Key": "k", "Idempotency-Key": "r2"})
+	status, got := call(t, "POST", srv.URL+"/v/labels", fmt.Sprintf(body, "Maren"),
+		map[string]string{"Plover-Key": "k", "Idempotency-Key": "r2"})
 	require.Equal(t, 422, status)
 	require.Contains(t, got["reason"], "two words")
 	item := a["label"].(map[string]any)["item_number"].(string)

@@ -62,7 +62,8 @@ func NewTansy(cfg TansyConfig) *Tansy {
 	if cfg.TokenLife == 0 {
 		cfg.TokenLife = 2 * time.Minute
 	}
-	t := &Tansy{desk: newDesk("Tansy", "a pretend marketplace", "#6d4f8f", "TN-", cfg.Goods), cfg: cfg, codes: map[string]tansyConsent{}, access: map[string]tansyToken{}, refresh: map[string]TansySeller{}}
+	t := &Tansy{desk: newDesk("Tansy", "a pretend marketplace", "#6d4f8f", "TN-", cfg.Goods), cfg: cfg, codes: map[string]tansyConsent{},
+		access: map[string]tansyToken{}, refresh: map[string]TansySeller{}}
 	r := chi.NewRouter()
 	r.Get("/consent", t.consentPage)
 	r.Post("/consent", t.consent)
@@ -162,7 +163,8 @@ func (t *Tansy) token(w http.ResponseWriter, r *http.Request) {
 	bad := func(code, text string) {
 		answer(w, 400, map[string]any{"error": code, "error_description": text})
 	}
-	if r.FormValue("client_id") != t.cfg.AppNo || subtle.ConstantTimeCompare([]byte(r.FormValue("client_secret")), []byte(t.cfg.AppSecret)) != 1 {
+	if r.FormValue("client_id") != t.cfg.AppNo || subtle.ConstantTimeCompare([]byte(r.FormValue("client_secret")),
+		[]byte(t.cfg.AppSecret)) != 1 {
 		bad("invalid_client", "application number and secret do not fit")
 		return
 	}
@@ -174,7 +176,8 @@ func (t *Tansy) token(w http.ResponseWriter, r *http.Request) {
 		c, ok := t.codes[r.FormValue("code")]
 		delete(t.codes, r.FormValue("code"))
 		sum := sha256.Sum256([]byte(r.FormValue("code_verifier")))
-		if !ok || t.mis.clock().After(c.until) || c.redirect != r.FormValue("redirect_uri") || base64.RawURLEncoding.EncodeToString(sum[:]) != c.challenge {
+		if !ok || t.mis.clock().After(c.until) || c.redirect != r.FormValue("redirect_uri") ||
+			base64.RawURLEncoding.EncodeToString(sum[:]) != c.challenge {
 			bad("invalid_grant", "the code is unknown, used, or not yours")
 			return
 		}
@@ -193,7 +196,8 @@ func (t *Tansy) token(w http.ResponseWriter, r *http.Request) {
 	access, refresh := "ta_"+randomHex(16), "tr_"+randomHex(16)
 	t.access[access] = tansyToken{seller, t.mis.clock().Add(t.cfg.TokenLife)}
 	t.refresh[refresh] = seller
-	answer(w, 200, map[string]any{"access_token": access, "refresh_token": refresh, "token_type": "Bearer", "expires_in": int(t.cfg.TokenLife.Seconds())})
+	answer(w, 200, map[string]any{"access_token": access, "refresh_token": refresh, "token_type": "Bearer",
+		"expires_in": int(t.cfg.TokenLife.Seconds())})
 }
 
 // pace answers 429 to those who call too often.
@@ -235,7 +239,8 @@ func (t *Tansy) let(next http.Handler) http.Handler {
 func (t *Tansy) onSite(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		if s, _ := t.sellerOf(r); s.Site != chi.URLParam(r, "site") {
-			answer(w, 403, map[string]any{"message": fmt.Sprintf("seller %s sells on the site %s only", s.No, s.Site), "code": "other_site"})
+			answer(w, 403, map[string]any{"message": fmt.Sprintf("seller %s sells on the site %s only", s.No, s.Site),
+				"code": "other_site"})
 			return
 		}
 		next.ServeHTTP(w, r)
@@ -290,16 +295,20 @@ func (t *Tansy) purchase(w http.ResponseWriter, r *http.Request) {
 	if s.Own {
 		handled = "store_room"
 	}
-	p := map[string]any{"pid": s.ID, "rev": s.Turn, "touched": s.Changed.Format(stampForm), "bought": s.Placed.Format(stampForm), "phase": tansyPhase[s.State], "handled_by": handled,
-		"delivery_fee": minor(s.Fee), "tax": minor(tax(s.total())), "total": minor(s.total()), "link": "http://" + r.Host + "/control#" + s.ID, "buyer": nil, "drop": nil}
+	p := map[string]any{"pid": s.ID, "rev": s.Turn, "touched": s.Changed.Format(stampForm), "bought": s.Placed.Format(stampForm),
+		"phase": tansyPhase[s.State], "handled_by": handled,
+		"delivery_fee": minor(s.Fee), "tax": minor(tax(s.total())), "total": minor(s.total()), "link": "http://" + r.Host + "/control#" +
+			s.ID, "buyer": nil, "drop": nil}
 	if s.State != "pending" { // who buys is not told before the payment is cleared
 		p["buyer"] = map[string]any{"name": s.Buyer, "mail": s.Mail}
-		p["drop"] = map[string]any{"to": s.To.Name, "line_1": s.To.Street, "line_2": s.To.Extra, "code": s.To.Postcode, "place": s.To.Town, "land": s.To.Country}
+		p["drop"] = map[string]any{"to": s.To.Name, "line_1": s.To.Street, "line_2": s.To.Extra, "code": s.To.Postcode,
+			"place": s.To.Town, "land": s.To.Country}
 	}
 	positions := make([]map[string]any, len(s.Lines))
 	for i, l := range s.Lines {
 		sum := l.Qty*l.Price - l.Off
-		positions[i] = map[string]any{"position": i + 1, "code": l.SKU, "offer_no": t.numberOf(l.SKU, l.Title), "name": l.Title, "count": l.Qty, "each": minor(l.Price), "sum": minor(sum), "tax": minor(tax(sum))}
+		positions[i] = map[string]any{"position": i + 1, "code": l.SKU, "offer_no": t.numberOf(l.SKU, l.Title), "name": l.Title,
+			"count": l.Qty, "each": minor(l.Price), "sum": minor(sum), "tax": minor(tax(sum))}
 	}
 	consignments := make([]map[string]any, len(s.Parcels))
 	for i, c := range s.Parcels {
@@ -364,7 +373,8 @@ func (t *Tansy) offers(w http.ResponseWriter, r *http.Request) {
 	part, more := tansyPage(r, list)
 	out := make([]map[string]any, len(part))
 	for i, g := range part {
-		out[i] = map[string]any{"offer_no": g.No, "code": g.SKU, "name": g.Title, "ean": g.Barcode, "price": minor(g.Price), "shown": g.Shown, "on": !g.Off, "shelf": g.About}
+		out[i] = map[string]any{"offer_no": g.No, "code": g.SKU, "name": g.Title, "ean": g.Barcode, "price": minor(g.Price),
+			"shown": g.Shown, "on": !g.Off, "shelf": g.About}
 	}
 	answer(w, 200, map[string]any{"offers": out, "more": more})
 }
@@ -382,7 +392,8 @@ func (t *Tansy) offer(w http.ResponseWriter, r *http.Request) {
 	}
 	code := chi.URLParam(r, "code")
 	if len([]rune(in.Name)) > 90 {
-		answer(w, 422, map[string]any{"message": fmt.Sprintf("the name has %d letters, 90 are the most", len([]rune(in.Name))), "code": "name_long"})
+		answer(w, 422, map[string]any{"message": fmt.Sprintf("the name has %d letters, 90 are the most", len([]rune(in.Name))),
+			"code": "name_long"})
 		return
 	}
 	t.mu.Lock()
@@ -426,7 +437,8 @@ func (t *Tansy) storeRoom(w http.ResponseWriter, r *http.Request) {
 	out := []map[string]any{}
 	for _, g := range t.list {
 		if g.Room != 0 || g.roomRev > 0 {
-			out = append(out, map[string]any{"code": g.SKU, "offer_no": g.No, "count": g.Room, "rev": g.roomRev + 1, "moved": g.roomAt.Format(stampForm)})
+			out = append(out, map[string]any{"code": g.SKU, "offer_no": g.No, "count": g.Room, "rev": g.roomRev + 1,
+				"moved": g.roomAt.Format(stampForm)})
 		}
 	}
 	part, more := tansyPage(r, out)

@@ -45,7 +45,8 @@ func NewTray() *Tray {
 	r.Post("/call", t.call)
 	t.Handler = r
 	t.smtp = smtp.NewServer(smtp.BackendFunc(func(*smtp.Conn) (smtp.Session, error) { return &traySession{tray: t}, nil }))
-	t.smtp.Domain, t.smtp.ReadTimeout, t.smtp.WriteTimeout, t.smtp.MaxMessageBytes = "tray.example.test", 10*time.Second, 10*time.Second, 1<<20
+	t.smtp.Domain, t.smtp.ReadTimeout, t.smtp.WriteTimeout, t.smtp.MaxMessageBytes =
+		"tray.example.test", 10*time.Second, 10*time.Second, 1<<20
 	return t
 }
 
@@ -140,7 +141,8 @@ func (s *traySession) Data(r io.Reader) error {
 	if err != nil {
 		return err
 	}
-	s.tray.put(Letter{At: time.Now(), How: "mail", From: s.from, To: s.to, Subject: m.Header.Get("Subject"), Text: string(text), ID: m.Header.Get("Message-ID")})
+	s.tray.put(Letter{At: time.Now(), How: "mail", From: s.from, To: s.to, Subject: m.Header.Get("Subject"), Text: string(text),
+		ID: m.Header.Get("Message-ID")})
 	return nil
 }
 
@@ -152,7 +154,11 @@ func (s *traySession) Logout() error { return nil }
 
 func (t *Tray) page(w http.ResponseWriter, _ *http.Request) {
 	var out strings.Builder
-	out.WriteString(`<!doctype html><html lang="en"><head><meta charset="utf-8"><title>Tray</title><style>body{font:15px/1.5 system-ui,sans-serif;max-width:52rem;margin:2rem auto;color:#222b26}h2{font-size:1rem;margin:1.4rem 0 .2rem}pre{white-space:pre-wrap;background:#f3f5f1;padding:.6rem}</style></head><body><h1>A pretend letter tray</h1>`)
+	out.WriteString(
+		`<!doctype html><html lang="en"><head><meta charset="utf-8"><title>Tray</title>` +
+			`<style>body{font:15px/1.5 system-ui,sans-serif;max-width:52rem;margin:2rem auto;color:#222b26}` +
+			`h2{font-size:1rem;margin:1.4rem 0 .2rem}pre{white-space:pre-wrap;background:#f3f5f1;padding:.6rem}</style></head><body>` +
+			`<h1>A pretend letter tray</h1>`)
 	list := t.Letters()
 	for i := len(list) - 1; i >= 0; i-- {
 		l := list[i]

@@ -24,8 +24,10 @@ func (t *Tx) Note(entries ...Entry) error {
 	return err
 }
 
-const timelineQuery = `SELECT t.id, t.at, t.who, t.thing, t.thing_id, t.what, t.text, coalesce(CASE t.thing WHEN 'order' THEN (SELECT number FROM orders WHERE id=t.thing_id)
-	WHEN 'connection' THEN (SELECT code FROM connection WHERE id=t.thing_id) WHEN 'item' THEN (SELECT sku FROM item WHERE id=t.thing_id) END,'') AS name FROM timeline t `
+const timelineQuery = `SELECT t.id, t.at, t.who, t.thing, t.thing_id, t.what, t.text, coalesce(CASE t.thing WHEN 'order' THEN
+	(SELECT number FROM orders WHERE id=t.thing_id)
+	WHEN 'connection' THEN (SELECT code FROM connection WHERE id=t.thing_id) WHEN 'item' THEN (SELECT sku FROM item
+	WHERE id=t.thing_id) END,'') AS name FROM timeline t `
 
 // Timeline lists what happened to one thing, oldest first.
 func (s *Store) Timeline(ctx context.Context, thing string, id int64) ([]Entry, error) {

@@ -32,7 +32,8 @@ type Item struct {
 	Revision int64  `db:"revision" json:"revision"`
 }
 
-const itemCols = "id, sku, kind, family, gtin, name, category, options, serials, archived_at <> 0 AS archived, weight_g, length_mm, width_mm, height_mm, price, currency, revision"
+const itemCols = "id, sku, kind, family, gtin, name, category, options, serials, archived_at <> 0 AS archived, weight_g, length_mm, " +
+	"width_mm, height_mm, price, currency, revision"
 
 // ItemByGTIN finds an item by its GTIN.
 func (t *Tx) ItemByGTIN(gtin string) (int64, error) {
@@ -149,15 +150,18 @@ func (t *Tx) RecordsOf(ids []int64) ([]catalog.Item, error) {
 
 func records(sel selector, where string, args ...any) ([]catalog.Item, error) {
 	var rows []full
-	if err := sel(&rows, "SELECT "+itemCols+", customs_code, origin, tax_class, description, images FROM item WHERE "+where, args...); err != nil {
+	if err := sel(&rows, "SELECT "+itemCols+", customs_code, origin, tax_class, description, images FROM item WHERE "+where,
+		args...); err != nil {
 		return nil, err
 	}
 	out := make([]catalog.Item, len(rows))
 	byID := make(map[int64]*catalog.Item, len(rows))
 	ids := make([]int64, len(rows))
 	for i, r := range rows {
-		out[i] = catalog.Item{ID: r.ID, SKU: r.SKU, Kind: catalog.Kind(r.Kind), Family: r.Family, Name: r.Name, Options: r.Options, GTIN: r.GTIN, Category: r.Category, Description: r.Description,
-			Serials: r.Serials, WeightG: r.WeightG, LengthMM: r.LengthMM, WidthMM: r.WidthMM, HeightMM: r.HeightMM, CustomsCode: r.CustomsCode, Origin: r.Origin, TaxClass: r.TaxClass,
+		out[i] = catalog.Item{ID: r.ID, SKU: r.SKU, Kind: catalog.Kind(r.Kind), Family: r.Family, Name: r.Name, Options: r.Options,
+			GTIN: r.GTIN, Category: r.Category, Description: r.Description,
+			Serials: r.Serials, WeightG: r.WeightG, LengthMM: r.LengthMM, WidthMM: r.WidthMM, HeightMM: r.HeightMM,
+			CustomsCode: r.CustomsCode, Origin: r.Origin, TaxClass: r.TaxClass,
 			Price: r.Price, Currency: r.Currency, Archived: r.Archived, Revision: r.Revision}
 		if err := json.Unmarshal([]byte(r.Images), &out[i].Images); err != nil {
 			return nil, fmt.Errorf("item %s: images: %w", r.SKU, err)
@@ -177,7 +181,8 @@ func records(sel selector, where string, args ...any) ([]catalog.Item, error) {
 		if err := sel(&more, `SELECT item_id, 'mark' AS what, mark AS text, 0 AS number FROM item_mark WHERE item_id IN (`+in+`)
 			UNION ALL SELECT item_id, 'price', list, price FROM item_price WHERE item_id IN (`+in+`)
 			UNION ALL SELECT g.item_id, 'group', g.code, g.position FROM item_group g WHERE g.item_id IN (`+in+`)
-			UNION ALL SELECT p.kit_id, 'part', i.sku, p.quantity FROM kit_part p JOIN item i ON i.id = p.item_id WHERE p.kit_id IN (`+in+`) ORDER BY 1, 2, 4, 3`, args...); err != nil {
+			UNION ALL SELECT p.kit_id, 'part', i.sku, p.quantity FROM kit_part p JOIN item i ON i.id = p.item_id
+			WHERE p.kit_id IN (`+in+`) ORDER BY 1, 2, 4, 3`, args...); err != nil {
 			return nil, err
 		}
 		for _, m := range more {
@@ -204,7 +209,8 @@ func (t *Tx) AddItem(i catalog.Item, now time.Time) (int64, error) {
 	if err != nil {
 		return 0, err
 	}
-	if _, err = t.exec("INSERT INTO item (id, sku, name, normal_sku) VALUES (?,?,?,?)", id, i.SKU, i.Name, catalog.NormalSKU(i.SKU)); err != nil {
+	if _, err = t.exec("INSERT INTO item (id, sku, name, normal_sku) VALUES (?,?,?,?)", id, i.SKU, i.Name,
+		catalog.NormalSKU(i.SKU)); err != nil {
 		return 0, fmt.Errorf("add item %s: %w", i.SKU, err)
 	}
 	i.ID = id
@@ -221,16 +227,21 @@ func (t *Tx) UpdateItem(i catalog.Item, now time.Time) error {
 	if i.Archived {
 		archived = micros(now)
 	}
-	if _, err := t.exec(`UPDATE item SET sku=?, normal_sku=?, kind=?, family=?, gtin=?, name=?, category=?, options=?, serials=?, archived_at=CASE WHEN ?=0 THEN 0 WHEN archived_at<>0 THEN archived_at ELSE ? END,
-		weight_g=?, length_mm=?, width_mm=?, height_mm=?, price=?, currency=?, customs_code=?, origin=?, tax_class=?, description=?, images=?, revision=revision+1 WHERE id=?`,
+	if _, err := t.exec(`UPDATE item SET sku=?, normal_sku=?, kind=?, family=?, gtin=?, name=?, category=?, options=?,
+		serials=?, archived_at=CASE WHEN ?=0 THEN 0 WHEN archived_at<>0 THEN archived_at ELSE ? END,
+		weight_g=?, length_mm=?, width_mm=?, height_mm=?, price=?, currency=?, customs_code=?, origin=?, tax_class=?,
+		description=?, images=?, revision=revision+1 WHERE id=?`,
 		i.SKU, catalog.NormalSKU(i.SKU), string(i.Kind), i.Family, i.GTIN, i.Name, i.Category, i.Options, i.Serials, archived, archived,
-		i.WeightG, i.LengthMM, i.WidthMM, i.HeightMM, i.Price, i.Currency, i.CustomsCode, i.Origin, i.TaxClass, i.Description, string(images), i.ID); err != nil {
+		i.WeightG, i.LengthMM, i.WidthMM, i.HeightMM, i.Price, i.Currency, i.CustomsCode, i.Origin, i.TaxClass, i.Description,
+		string(images), i.ID); err != nil {
 		return fmt.Errorf("write item %s: %w", i.SKU, err)
 	}
-	if _, err := t.exec("INSERT OR REPLACE INTO item_text (rowid, sku, name, gtin, category, options) VALUES (?,?,?,?,?,?)", i.ID, i.SKU, i.Name, i.GTIN, i.Category, i.Options); err != nil {
+	if _, err := t.exec("INSERT OR REPLACE INTO item_text (rowid, sku, name, gtin, category, options) VALUES (?,?,?,?,?,?)", i.ID, i.SKU,
+		i.Name, i.GTIN, i.Category, i.Options); err != nil {
 		return err
 	}
-	for _, q := range []string{"DELETE FROM item_mark WHERE item_id=?", "DELETE FROM item_price WHERE item_id=?", "DELETE FROM item_group WHERE item_id=?", "DELETE FROM kit_part WHERE kit_id=?"} {
+	for _, q := range []string{"DELETE FROM item_mark WHERE item_id=?", "DELETE FROM item_price WHERE item_id=?",
+		"DELETE FROM item_group WHERE item_id=?", "DELETE FROM kit_part WHERE kit_id=?"} {
 		if _, err := t.exec(q, i.ID); err != nil {
 			return err
 		}
@@ -251,7 +262,8 @@ func (t *Tx) UpdateItem(i catalog.Item, now time.Time) error {
 		}
 	}
 	for n, p := range i.Parts {
-		if _, err := t.exec("INSERT INTO kit_part (kit_id, item_id, quantity, position) SELECT ?, id, ?, ? FROM item WHERE sku=?", i.ID, p.Quantity, n, p.SKU); err != nil {
+		if _, err := t.exec("INSERT INTO kit_part (kit_id, item_id, quantity, position) SELECT ?, id, ?, ? FROM item WHERE sku=?", i.ID,
+			p.Quantity, n, p.SKU); err != nil {
 			return err
 		}
 	}
@@ -280,7 +292,8 @@ func special(sel selector) (map[int64]Sold, error) {
 		Kind     string `db:"kind"`
 		Archived bool   `db:"archived"`
 	}
-	if err := sel(&rows, "SELECT id, sku, kind, archived_at <> 0 AS archived FROM item WHERE kind <> 'stocked' OR archived_at <> 0"); err != nil {
+	if err := sel(&rows, `SELECT id, sku, kind, archived_at <> 0 AS archived FROM item WHERE kind <> 'stocked'
+		OR archived_at <> 0`); err != nil {
 		return nil, err
 	}
 	out := make(map[int64]Sold, len(rows))
@@ -305,7 +318,8 @@ func special(sel selector) (map[int64]Sold, error) {
 		Archived bool   `db:"archived"`
 		Kind     string `db:"kind"`
 	}
-	if err := sel(&parts, `SELECT p.kit_id, p.item_id, p.quantity, i.sku, i.archived_at <> 0 AS archived, i.kind FROM kit_part p JOIN item i ON i.id = p.item_id ORDER BY p.kit_id, p.position`); err != nil {
+	if err := sel(&parts, `SELECT p.kit_id, p.item_id, p.quantity, i.sku, i.archived_at <> 0 AS archived, i.kind
+		FROM kit_part p JOIN item i ON i.id = p.item_id ORDER BY p.kit_id, p.position`); err != nil {
 		return nil, err
 	}
 	for _, p := range parts {
@@ -379,7 +393,8 @@ func itemSearch(search string) (string, []any) {
 
 // Known loads all items that are sold, as matching sees them.
 func (s *Store) Known(ctx context.Context) ([]catalog.Known, error) {
-	rows, err := s.read.QueryContext(ctx, "SELECT id, sku, gtin, name, options, price, currency FROM item WHERE archived_at = 0 AND kind <> 'charge' ORDER BY id")
+	rows, err := s.read.QueryContext(ctx, `SELECT id, sku, gtin, name, options, price, currency FROM item WHERE archived_at = 0
+		AND kind <> 'charge' ORDER BY id`)
 	if err != nil {
 		return nil, err
 	}
@@ -442,7 +457,8 @@ func gtinForms(g string) []any {
 // SetOwners writes which connection's word counts for fields of items; 0 is ours.
 func (t *Tx) SetOwners(owners map[string]int64) error {
 	for f, c := range owners {
-		q, args := "INSERT INTO field_owner (field, connection_id) VALUES (?,?) ON CONFLICT (field) DO UPDATE SET connection_id = excluded.connection_id", []any{f, c}
+		q, args := `INSERT INTO field_owner (field, connection_id) VALUES (?,?) ON CONFLICT (field) DO UPDATE
+			SET connection_id = excluded.connection_id`, []any{f, c}
 		if c == 0 {
 			q, args = "DELETE FROM field_owner WHERE field = ?", []any{f}
 		}
@@ -488,7 +504,8 @@ func (s *Store) PriceLists(ctx context.Context) ([]PriceList, error) {
 
 // PutPriceList writes a price list.
 func (t *Tx) PutPriceList(p PriceList) error {
-	_, err := t.exec("INSERT INTO price_list (code, name, currency) VALUES (?,?,?) ON CONFLICT (code) DO UPDATE SET name=excluded.name, currency=excluded.currency", p.Code, p.Name, p.Currency)
+	_, err := t.exec(`INSERT INTO price_list (code, name, currency) VALUES (?,?,?) ON CONFLICT (code) DO UPDATE
+		SET name=excluded.name, currency=excluded.currency`, p.Code, p.Name, p.Currency)
 	return err
 }
 
@@ -526,7 +543,8 @@ func (t *Tx) PutGroup(g catalog.Group) error {
 		return err
 	}
 	_, err = t.exec(`INSERT INTO option_group (code, name, least, most, choices) VALUES (?,?,?,?,?)
-		ON CONFLICT (code) DO UPDATE SET name=excluded.name, least=excluded.least, most=excluded.most, choices=excluded.choices`, g.Code, g.Name, g.Least, g.Most, string(choices))
+		ON CONFLICT (code) DO UPDATE SET name=excluded.name, least=excluded.least, most=excluded.most, choices=excluded.choices`, g.Code,
+		g.Name, g.Least, g.Most, string(choices))
 	return err
 }
 
@@ -570,7 +588,8 @@ func (t *Tx) PriceListCodes() ([]string, error) {
 // VariantWith finds another item of a family with the same options.
 func (t *Tx) VariantWith(family, options string, but int64) (string, error) {
 	var sku string
-	err := t.get(&sku, "SELECT sku FROM item WHERE family = ? AND family <> '' AND options = ? AND id <> ? AND archived_at = 0 LIMIT 1", family, options, but)
+	err := t.get(&sku, "SELECT sku FROM item WHERE family = ? AND family <> '' AND options = ? AND id <> ? AND archived_at = 0 LIMIT 1",
+		family, options, but)
 	if err == ErrNotFound {
 		return "", nil
 	}

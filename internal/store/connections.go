@@ -46,10 +46,12 @@ func (t *Tx) PutAccount(a Account) (int64, error) {
 		if err != nil {
 			return 0, err
 		}
-		_, err = t.exec("INSERT INTO account ("+accountCols+") VALUES ("+placeholders(9)+")", id, a.Connector, a.Name, a.BaseURL, a.Credentials, a.Token, a.Identity, a.CreatedAt, 1)
+		_, err = t.exec("INSERT INTO account ("+accountCols+") VALUES ("+placeholders(9)+")", id, a.Connector, a.Name, a.BaseURL,
+			a.Credentials, a.Token, a.Identity, a.CreatedAt, 1)
 		return id, err
 	}
-	_, err := t.exec("UPDATE account SET name=?, base_url=?, credentials=?, token=?, identity=?, revision=revision+1 WHERE id=?", a.Name, a.BaseURL, a.Credentials, a.Token, a.Identity, a.ID)
+	_, err := t.exec("UPDATE account SET name=?, base_url=?, credentials=?, token=?, identity=?, revision=revision+1 WHERE id=?", a.Name,
+		a.BaseURL, a.Credentials, a.Token, a.Identity, a.ID)
 	return a.ID, err
 }
 
@@ -92,7 +94,8 @@ type Connection struct {
 	Revision    int64  `db:"revision"`
 }
 
-const connectionCols = "id, code, connector, side, name, account_id, site, account_no, state, test, overrides, settings, paused, previewed_at, began_at, revision"
+const connectionCols = "id, code, connector, side, name, account_id, site, account_no, state, test, overrides, settings, paused, " +
+	"previewed_at, began_at, revision"
 
 // Connections lists all connections.
 func (s *Store) Connections(ctx context.Context) ([]Connection, error) {
@@ -126,22 +129,26 @@ func (t *Tx) Connection(code string) (Connection, error) {
 // is none.
 func (t *Tx) ConnectionOf(connector, accountNo, site string) (Connection, error) {
 	var c Connection
-	err := t.get(&c, "SELECT "+connectionCols+" FROM connection WHERE connector=? AND account_no=? AND site=? AND account_no<>''", connector, accountNo, site)
+	err := t.get(&c, "SELECT "+connectionCols+" FROM connection WHERE connector=? AND account_no=? AND site=? AND account_no<>''",
+		connector, accountNo, site)
 	return c, err
 }
 
 // ConnectionByAccount finds the connection that stands for an account number at a site.
 func (s *Store) ConnectionByAccount(ctx context.Context, connector, accountNo, site string) (Connection, error) {
 	var c Connection
-	err := s.read.GetContext(ctx, &c, "SELECT "+connectionCols+" FROM connection WHERE connector=? AND account_no=? AND site=? AND account_no<>''", connector, accountNo, site)
+	err := s.read.GetContext(ctx, &c, "SELECT "+connectionCols+` FROM connection WHERE connector=? AND account_no=? AND site=?
+		AND account_no<>''`, connector, accountNo, site)
 	return c, found(err)
 }
 
 // UpdateConnection writes everything of a connection but its code and connector, if it still has the
 // revision that was read.
 func (t *Tx) UpdateConnection(c Connection) error {
-	n, err := t.exec(`UPDATE connection SET name=?, account_id=?, site=?, account_no=?, state=?, test=?, overrides=?, settings=?, paused=?, previewed_at=?, began_at=?, revision=revision+1
-		WHERE id=? AND revision=?`, c.Name, c.AccountID, c.Site, c.AccountNo, c.State, c.Test, c.Overrides, c.Settings, c.Paused, c.PreviewedAt, c.BeganAt, c.ID, c.Revision)
+	n, err := t.exec(`UPDATE connection SET name=?, account_id=?, site=?, account_no=?, state=?, test=?, overrides=?,
+		settings=?, paused=?, previewed_at=?, began_at=?, revision=revision+1
+		WHERE id=? AND revision=?`, c.Name, c.AccountID, c.Site, c.AccountNo, c.State, c.Test, c.Overrides, c.Settings, c.Paused,
+		c.PreviewedAt, c.BeganAt, c.ID, c.Revision)
 	if err == nil && n == 0 {
 		return ErrConflict
 	}
@@ -151,10 +158,14 @@ func (t *Tx) UpdateConnection(c Connection) error {
 // DropConnection removes a connection that never worked, with its feeds.
 func (t *Tx) DropConnection(id int64) error {
 	for _, q := range []string{
-		"DELETE FROM import_record WHERE import_id IN (SELECT id FROM first_import WHERE connection_id=?)", "DELETE FROM first_import WHERE connection_id=?", "DELETE FROM bench WHERE connection_id=?",
-		"DELETE FROM run_log WHERE run_id IN (SELECT r.id FROM run r JOIN feed f ON f.id=r.feed_id WHERE f.connection_id=?)", "DELETE FROM run WHERE feed_id IN (SELECT id FROM feed WHERE connection_id=?)",
+		"DELETE FROM import_record WHERE import_id IN (SELECT id FROM first_import WHERE connection_id=?)",
+		"DELETE FROM first_import WHERE connection_id=?", "DELETE FROM bench WHERE connection_id=?",
+		"DELETE FROM run_log WHERE run_id IN (SELECT r.id FROM run r JOIN feed f ON f.id=r.feed_id WHERE f.connection_id=?)",
+		"DELETE FROM run WHERE feed_id IN (SELECT id FROM feed WHERE connection_id=?)",
 		"DELETE FROM feed WHERE connection_id=?", "DELETE FROM consent WHERE connection_id=?",
-		"DELETE FROM shown WHERE listing_id IN (SELECT id FROM listing WHERE connection_id=?)", "DELETE FROM policy WHERE connection_id=?", "DELETE FROM field_owner WHERE connection_id=?", "DELETE FROM listing WHERE connection_id=?", "DELETE FROM inbox WHERE connection_id=?", "DELETE FROM connection WHERE id=?",
+		"DELETE FROM shown WHERE listing_id IN (SELECT id FROM listing WHERE connection_id=?)",
+		"DELETE FROM policy WHERE connection_id=?", "DELETE FROM field_owner WHERE connection_id=?",
+		"DELETE FROM listing WHERE connection_id=?", "DELETE FROM inbox WHERE connection_id=?", "DELETE FROM connection WHERE id=?",
 	} {
 		if _, err := t.exec(q, id); err != nil {
 			return err
@@ -165,7 +176,8 @@ func (t *Tx) DropConnection(id int64) error {
 
 // CancelOutbox ends what waits to be sent over a connection, and returns how much it was.
 func (t *Tx) CancelOutbox(connection int64, why string) (int64, error) {
-	return t.exec("UPDATE outbox SET state='superseded', next_at=0, error=? WHERE connection_id=? AND state IN ('waiting','sending','sent')", why, connection)
+	return t.exec(`UPDATE outbox SET state='superseded', next_at=0, error=? WHERE connection_id=?
+		AND state IN ('waiting','sending','sent')`, why, connection)
 }
 
 // WakeOutbox makes what waits to be sent over a connection due at once, with all its attempts.
@@ -177,7 +189,8 @@ func (t *Tx) WakeOutbox(connection int64, now time.Time) error {
 // RestFeeds ends what is noted about the feeds of a connection that is left. Their switches stay, for when
 // it is joined again, but for that of stock out: what it changes is to be seen anew.
 func (t *Tx) RestFeeds(connection int64) error {
-	_, err := t.exec("UPDATE feed SET is_on = is_on AND kind <> 'stock out', validator='', failures=0, last_error='', revision=revision+1 WHERE connection_id=?", connection)
+	_, err := t.exec(`UPDATE feed SET is_on = is_on AND kind <> 'stock out', validator='', failures=0, last_error='',
+		revision=revision+1 WHERE connection_id=?`, connection)
 	return err
 }
 
@@ -195,10 +208,13 @@ type ConnectionCounts struct {
 func (s *Store) CountsOf(ctx context.Context, id int64) (ConnectionCounts, error) {
 	var c ConnectionCounts
 	err := s.read.GetContext(ctx, &c, `SELECT (SELECT count(*) FROM orders WHERE connection_id=c.id) AS orders,
-		(SELECT count(*) FROM orders WHERE connection_id=c.id AND stage IN ('pending','held','ready','routed','picking','packed','part shipped')) AS open,
-		(SELECT count(*) FROM listing WHERE connection_id=c.id) AS listings, (SELECT count(*) FROM inbox WHERE connection_id=c.id) AS messages,
+		(SELECT count(*) FROM orders WHERE connection_id=c.id
+		AND stage IN ('pending','held','ready','routed','picking','packed','part shipped')) AS open,
+		(SELECT count(*) FROM listing WHERE connection_id=c.id) AS listings, (SELECT count(*) FROM inbox
+		WHERE connection_id=c.id) AS messages,
 		(SELECT count(*) FROM outbox WHERE connection_id=c.id AND state IN ('waiting','sending','sent')) AS waiting,
-		(SELECT count(*) FROM connection o WHERE o.account_id=c.account_id AND o.account_id<>0 AND o.id<>c.id) AS shared FROM connection c WHERE c.id=?`, id)
+		(SELECT count(*) FROM connection o WHERE o.account_id=c.account_id AND o.account_id<>0 AND o.id<>c.id) AS shared
+		FROM connection c WHERE c.id=?`, id)
 	return c, found(err)
 }
 
@@ -240,7 +256,8 @@ func (t *Tx) AddFeed(f Feed) (int64, error) {
 	if err != nil {
 		return 0, err
 	}
-	_, err = t.exec("INSERT INTO feed (id, connection_id, kind, is_on, schedule) VALUES (?,?,?,?,?)", id, f.ConnectionID, f.Kind, f.On, f.Schedule)
+	_, err = t.exec("INSERT INTO feed (id, connection_id, kind, is_on, schedule) VALUES (?,?,?,?,?)", id, f.ConnectionID, f.Kind,
+		f.On, f.Schedule)
 	return id, err
 }
 
@@ -267,7 +284,8 @@ func (t *Tx) SetMark(id int64, mark string) error {
 
 // FeedWent notes a success of a feed, and the mark reached ("" leaves the mark).
 func (t *Tx) FeedWent(id int64, mark string, now time.Time) error {
-	_, err := t.exec("UPDATE feed SET last_ok_at=?, last_try_at=?, failures=0, last_error='', mark=CASE WHEN ?='' THEN mark ELSE ? END WHERE id=?", micros(now), micros(now), mark, mark, id)
+	_, err := t.exec(`UPDATE feed SET last_ok_at=?, last_try_at=?, failures=0, last_error='', mark=CASE WHEN ?='' THEN mark
+		ELSE ? END WHERE id=?`, micros(now), micros(now), mark, mark, id)
 	return err
 }
 
@@ -297,8 +315,10 @@ type Run struct {
 	Error          string       `db:"error"`
 }
 
-const runQuery = `SELECT r.id, r.feed_id, f.kind AS feed_kind, c.code AS connection_code, c.name AS connection_name, r.cause, r.started_at, r.ended_at, r.state,
-	r.found, r.new, r.changed, r.skipped, r.failed, r.reasons, r.error FROM run r JOIN feed f ON f.id = r.feed_id JOIN connection c ON c.id = f.connection_id `
+const runQuery = `SELECT r.id, r.feed_id, f.kind AS feed_kind, c.code AS connection_code, c.name AS connection_name, r.cause,
+	r.started_at, r.ended_at, r.state,
+	r.found, r.new, r.changed, r.skipped, r.failed, r.reasons, r.error FROM run r JOIN feed f ON f.id = r.feed_id
+	JOIN connection c ON c.id = f.connection_id `
 
 // StartRun writes a run that begins.
 func (t *Tx) StartRun(feed int64, cause string, now time.Time) (int64, error) {
@@ -326,7 +346,8 @@ func (y *Tally) Reason(text string) {
 
 // AddToRun adds to the tally of a run.
 func (t *Tx) AddToRun(id int64, y Tally) error {
-	if _, err := t.exec("UPDATE run SET found=found+?, new=new+?, changed=changed+?, skipped=skipped+?, failed=failed+? WHERE id=?", y.Found, y.New, y.Changed, y.Skipped, y.Failed, id); err != nil {
+	if _, err := t.exec("UPDATE run SET found=found+?, new=new+?, changed=changed+?, skipped=skipped+?, failed=failed+? WHERE id=?",
+		y.Found, y.New, y.Changed, y.Skipped, y.Failed, id); err != nil {
 		return err
 	}
 	if len(y.Reasons) == 0 {
@@ -436,7 +457,8 @@ func (s *Store) OrdersToday(ctx context.Context, since time.Time) (map[int64]int
 		ConnectionID int64 `db:"connection_id"`
 		N            int64 `db:"n"`
 	}
-	err := s.read.SelectContext(ctx, &rows, `SELECT connection_id, sum(n) AS n FROM order_quarter WHERE what='received' AND quarter>=? GROUP BY connection_id`, quarter(since))
+	err := s.read.SelectContext(ctx, &rows, `SELECT connection_id, sum(n) AS n FROM order_quarter WHERE what='received'
+		AND quarter>=? GROUP BY connection_id`, quarter(since))
 	out := map[int64]int64{}
 	for _, r := range rows {
 		out[r.ConnectionID] = r.N

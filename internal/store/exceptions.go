@@ -43,13 +43,16 @@ type Group struct {
 // Raise opens an exception unless one of the same cause is open for the same thing. Who looks after its group,
 // and until when that sleeps, holds for it too.
 func (t *Tx) Raise(e Exception, now time.Time) error {
-	n, err := t.exec(`UPDATE exception SET text=?, expected=? WHERE closed_at=0 AND cause=? AND connection_id=? AND order_id=? AND outbox_id=? AND inbox_id=? AND item_id=? AND subject=?`,
+	n, err := t.exec(`UPDATE exception SET text=?, expected=? WHERE closed_at=0 AND cause=? AND connection_id=? AND order_id=?
+		AND outbox_id=? AND inbox_id=? AND item_id=? AND subject=?`,
 		e.Text, e.Expected, e.Cause, e.ConnectionID, e.OrderID, e.OutboxID, e.InboxID, e.ItemID, e.Subject)
 	if err != nil || n > 0 {
 		return err
 	}
-	_, err = t.exec(`INSERT INTO exception (cause, subject, text, expected, connection_id, order_id, outbox_id, inbox_id, item_id, opened_at, standing, assignee, snoozed_until)
-		VALUES (?1,?2,?3,?4,?5,?6,?7,?8,?9,?10,?11, coalesce((SELECT assignee FROM exception WHERE closed_at=0 AND cause=?1 AND connection_id=?5 AND subject=?2 LIMIT 1),''),
+	_, err = t.exec(`INSERT INTO exception (cause, subject, text, expected, connection_id, order_id, outbox_id, inbox_id,
+		item_id, opened_at, standing, assignee, snoozed_until)
+		VALUES (?1,?2,?3,?4,?5,?6,?7,?8,?9,?10,?11, coalesce((SELECT assignee FROM exception WHERE closed_at=0 AND cause=?1
+		AND connection_id=?5 AND subject=?2 LIMIT 1),''),
 		coalesce((SELECT snoozed_until FROM exception WHERE closed_at=0 AND cause=?1 AND connection_id=?5 AND subject=?2 LIMIT 1),0))`,
 		e.Cause, e.Subject, e.Text, e.Expected, e.ConnectionID, e.OrderID, e.OutboxID, e.InboxID, e.ItemID, micros(now), e.Standing)
 	return err
@@ -60,25 +63,30 @@ func (t *Tx) Raise(e Exception, now time.Time) error {
 func (t *Tx) CloseExceptions(order int64, keep []string, who string, now time.Time) error {
 	in, keepArgs := list(keep)
 	args := append([]any{micros(now), who, order}, keepArgs...)
-	_, err := t.exec("UPDATE exception SET closed_at=?, closed_by=? WHERE order_id=? AND order_id<>0 AND closed_at=0 AND outbox_id=0 AND inbox_id=0 AND standing=0 AND cause||char(31)||subject NOT IN ("+in+")", args...)
+	_, err := t.exec(`UPDATE exception SET closed_at=?, closed_by=? WHERE order_id=? AND order_id<>0 AND closed_at=0
+		AND outbox_id=0 AND inbox_id=0 AND standing=0 AND cause||char(31)||subject NOT IN (`+in+")", args...)
 	return err
 }
 
 // CloseExceptionFor closes the open exceptions about an outbox or inbox message.
 func (t *Tx) CloseExceptionFor(outbox, inbox int64, who string, now time.Time) error {
-	_, err := t.exec("UPDATE exception SET closed_at=?, closed_by=? WHERE closed_at=0 AND outbox_id=? AND inbox_id=? AND outbox_id+inbox_id<>0", micros(now), who, outbox, inbox)
+	_, err := t.exec(`UPDATE exception SET closed_at=?, closed_by=? WHERE closed_at=0 AND outbox_id=? AND inbox_id=?
+		AND outbox_id+inbox_id<>0`, micros(now), who, outbox, inbox)
 	return err
 }
 
 // CloseShipmentExceptions closes the open exceptions of a cause about messages of a shipment.
 func (t *Tx) CloseShipmentExceptions(shipment int64, cause order.Cause, who string, now time.Time) error {
-	_, err := t.exec("UPDATE exception SET closed_at=?, closed_by=? WHERE closed_at=0 AND cause=? AND outbox_id IN (SELECT id FROM outbox WHERE shipment_id=? AND order_id=(SELECT order_id FROM shipment WHERE id=?))", micros(now), who, cause, shipment, shipment)
+	_, err := t.exec(`UPDATE exception SET closed_at=?, closed_by=? WHERE closed_at=0 AND cause=? AND outbox_id IN (SELECT id
+		FROM outbox WHERE shipment_id=? AND order_id=(SELECT order_id FROM shipment WHERE id=?))`, micros(now), who, cause,
+		shipment, shipment)
 	return err
 }
 
 // CloseStanding closes the open exceptions of a cause about an order that stand by themselves.
 func (t *Tx) CloseStanding(orderID int64, cause order.Cause, who string, now time.Time) error {
-	_, err := t.exec("UPDATE exception SET closed_at=?, closed_by=? WHERE closed_at=0 AND order_id=? AND order_id<>0 AND standing=1 AND cause=?", micros(now), who, orderID, cause)
+	_, err := t.exec(`UPDATE exception SET closed_at=?, closed_by=? WHERE closed_at=0 AND order_id=? AND order_id<>0
+		AND standing=1 AND cause=?`, micros(now), who, orderID, cause)
 	return err
 }
 
@@ -87,7 +95,8 @@ func (t *Tx) ShipmentsOfExceptions(cause order.Cause, connection int64) (numbers
 	rows := []struct {
 		Number string `db:"number"`
 	}{}
-	err = t.sel(&rows, "SELECT DISTINCT s.number FROM exception e JOIN shipment s ON s.order_id=e.order_id AND s.state='packed' WHERE e.closed_at=0 AND e.cause=? AND e.connection_id=? AND e.order_id<>0 ORDER BY s.number", cause, connection)
+	err = t.sel(&rows, `SELECT DISTINCT s.number FROM exception e JOIN shipment s ON s.order_id=e.order_id AND s.state='packed'
+		WHERE e.closed_at=0 AND e.cause=? AND e.connection_id=? AND e.order_id<>0 ORDER BY s.number`, cause, connection)
 	for _, r := range rows {
 		numbers = append(numbers, r.Number)
 	}
@@ -96,31 +105,38 @@ func (t *Tx) ShipmentsOfExceptions(cause order.Cause, connection int64) (numbers
 
 // CloseConnectionException closes the open exceptions of a cause about a connection as a whole.
 func (t *Tx) CloseConnectionException(connection int64, cause order.Cause, now time.Time) error {
-	_, err := t.exec("UPDATE exception SET closed_at=?, closed_by='relay' WHERE closed_at=0 AND connection_id=? AND cause=? AND order_id=0 AND outbox_id=0 AND inbox_id=0", micros(now), connection, cause)
+	_, err := t.exec(`UPDATE exception SET closed_at=?, closed_by='relay' WHERE closed_at=0 AND connection_id=? AND cause=?
+		AND order_id=0 AND outbox_id=0 AND inbox_id=0`, micros(now), connection, cause)
 	return err
 }
 
 // CloseItemException closes the open exceptions of a cause about an item and a connection (0: none).
 func (t *Tx) CloseItemException(item, connection int64, cause order.Cause, now time.Time) error {
-	_, err := t.exec("UPDATE exception SET closed_at=?, closed_by='relay' WHERE closed_at=0 AND item_id=? AND item_id<>0 AND connection_id=? AND cause=?", micros(now), item, connection, cause)
+	_, err := t.exec(`UPDATE exception SET closed_at=?, closed_by='relay' WHERE closed_at=0 AND item_id=? AND item_id<>0
+		AND connection_id=? AND cause=?`, micros(now), item, connection, cause)
 	return err
 }
 
-const exceptionQuery = `SELECT e.id, e.cause, e.subject, e.text, e.expected, e.connection_id, coalesce(c.code,'') AS connection_code, coalesce(c.name,'') AS connection_name, e.order_id,
-	coalesce(o.number,'') AS order_number, e.outbox_id, e.inbox_id, e.item_id, coalesce(i.sku,'') AS sku, e.opened_at, e.closed_at, e.assignee, e.snoozed_until, e.standing
-	FROM exception e LEFT JOIN connection c ON c.id=e.connection_id LEFT JOIN orders o ON o.id=e.order_id LEFT JOIN item i ON i.id=e.item_id `
+const exceptionQuery = `SELECT e.id, e.cause, e.subject, e.text, e.expected, e.connection_id, coalesce(c.code,'') AS
+	connection_code, coalesce(c.name,'') AS connection_name, e.order_id,
+	coalesce(o.number,'') AS order_number, e.outbox_id, e.inbox_id, e.item_id, coalesce(i.sku,'') AS sku, e.opened_at,
+	e.closed_at, e.assignee, e.snoozed_until, e.standing
+	FROM exception e LEFT JOIN connection c ON c.id=e.connection_id LEFT JOIN orders o ON o.id=e.order_id LEFT
+	JOIN item i ON i.id=e.item_id `
 
 // OpenExceptions lists what needs a person and does not sleep, newest first.
 func (s *Store) OpenExceptions(ctx context.Context, now time.Time, limit int) ([]Exception, error) {
 	var out []Exception
-	err := s.read.SelectContext(ctx, &out, exceptionQuery+"WHERE e.closed_at=0 AND e.snoozed_until<=? ORDER BY e.id DESC LIMIT ?", micros(now), limit)
+	err := s.read.SelectContext(ctx, &out, exceptionQuery+"WHERE e.closed_at=0 AND e.snoozed_until<=? ORDER BY e.id DESC LIMIT ?",
+		micros(now), limit)
 	return out, err
 }
 
 // ExceptionsOf lists the open exceptions of a group, oldest first.
 func (s *Store) ExceptionsOf(ctx context.Context, g Group, after int64, limit int) ([]Exception, error) {
 	var out []Exception
-	err := s.read.SelectContext(ctx, &out, exceptionQuery+"WHERE e.closed_at=0 AND e.cause=? AND e.connection_id=? AND e.subject=? AND e.id>? ORDER BY e.id LIMIT ?", g.Cause, g.ConnectionID, g.Subject, after, limit)
+	err := s.read.SelectContext(ctx, &out, exceptionQuery+`WHERE e.closed_at=0 AND e.cause=? AND e.connection_id=?
+		AND e.subject=? AND e.id>? ORDER BY e.id LIMIT ?`, g.Cause, g.ConnectionID, g.Subject, after, limit)
 	return out, err
 }
 
@@ -170,7 +186,8 @@ func (s *Store) ExceptionGroups(ctx context.Context, f ExceptionFilter) ([]Excep
 	if f.Nobodys {
 		add("e.assignee=''")
 	}
-	q := `SELECT max(e.id) AS id, count(*) AS n, count(DISTINCT nullif(e.order_id,0)) AS order_count, min(e.opened_at) AS oldest_at FROM exception e WHERE ` + strings.Join(where, " AND ") +
+	q := `SELECT max(e.id) AS id, count(*) AS n, count(DISTINCT nullif(e.order_id,0)) AS order_count,
+		min(e.opened_at) AS oldest_at FROM exception e WHERE ` + strings.Join(where, " AND ") +
 		` GROUP BY e.cause, e.connection_id, e.subject ORDER BY order_count DESC, id DESC LIMIT ?`
 	args = append(args, f.Limit)
 	full := strings.Replace(exceptionQuery, "SELECT e.id", "SELECT g.n, g.order_count, g.oldest_at, e.id", 1)
@@ -184,31 +201,36 @@ func (s *Store) ExceptionGroups(ctx context.Context, f ExceptionFilter) ([]Excep
 
 // OrdersOfGroup counts the orders that wait for a group, asleep or not.
 func (s *Store) OrdersOfGroup(ctx context.Context, g Group) (n int64, err error) {
-	err = s.read.GetContext(ctx, &n, "SELECT count(DISTINCT order_id) FROM exception WHERE closed_at=0 AND cause=? AND connection_id=? AND subject=? AND order_id<>0", g.Cause, g.ConnectionID, g.Subject)
+	err = s.read.GetContext(ctx, &n, `SELECT count(DISTINCT order_id) FROM exception WHERE closed_at=0 AND cause=?
+		AND connection_id=? AND subject=? AND order_id<>0`, g.Cause, g.ConnectionID, g.Subject)
 	return n, err
 }
 
 // CauseCounts counts what is open by cause.
 func (s *Store) CauseCounts(ctx context.Context) ([]NamedCount, error) {
 	out := []NamedCount{}
-	err := s.read.SelectContext(ctx, &out, "SELECT cause AS name, count(*) AS n FROM exception WHERE closed_at=0 GROUP BY cause ORDER BY n DESC")
+	err := s.read.SelectContext(ctx, &out, `SELECT cause AS name, count(*) AS n FROM exception WHERE closed_at=0 GROUP BY cause
+		ORDER BY n DESC`)
 	return out, err
 }
 
 // AssignGroup says who looks after a group, and returns how many exceptions that are.
 func (t *Tx) AssignGroup(g Group, assignee string) (int64, error) {
-	return t.exec("UPDATE exception SET assignee=? WHERE closed_at=0 AND cause=? AND connection_id=? AND subject=?", assignee, g.Cause, g.ConnectionID, g.Subject)
+	return t.exec("UPDATE exception SET assignee=? WHERE closed_at=0 AND cause=? AND connection_id=? AND subject=?", assignee, g.Cause,
+		g.ConnectionID, g.Subject)
 }
 
 // SnoozeGroup lets a group sleep until a time; the zero time wakes it.
 func (t *Tx) SnoozeGroup(g Group, until time.Time) (int64, error) {
-	return t.exec("UPDATE exception SET snoozed_until=? WHERE closed_at=0 AND cause=? AND connection_id=? AND subject=?", micros(until), g.Cause, g.ConnectionID, g.Subject)
+	return t.exec("UPDATE exception SET snoozed_until=? WHERE closed_at=0 AND cause=? AND connection_id=? AND subject=?", micros(until),
+		g.Cause, g.ConnectionID, g.Subject)
 }
 
 // CloseGroup closes what a person has dealt with elsewhere. Exceptions that a hold of an order stands behind end
 // with that and are left.
 func (t *Tx) CloseGroup(g Group, who string, now time.Time) (int64, error) {
-	return t.exec("UPDATE exception SET closed_at=?, closed_by=? WHERE closed_at=0 AND cause=? AND connection_id=? AND subject=? AND (order_id=0 OR outbox_id<>0 OR inbox_id<>0 OR standing=1)", micros(now), who, g.Cause, g.ConnectionID, g.Subject)
+	return t.exec(`UPDATE exception SET closed_at=?, closed_by=? WHERE closed_at=0 AND cause=? AND connection_id=?
+		AND subject=? AND (order_id=0 OR outbox_id<>0 OR inbox_id<>0 OR standing=1)`, micros(now), who, g.Cause, g.ConnectionID, g.Subject)
 }
 
 // RefusedOf lists the refused messages behind a group.
@@ -216,7 +238,8 @@ func (t *Tx) RefusedOf(g Group) (ids []int64, err error) {
 	rows := []struct {
 		ID int64 `db:"outbox_id"`
 	}{}
-	err = t.sel(&rows, "SELECT e.outbox_id FROM exception e JOIN outbox x ON x.id=e.outbox_id AND x.state='refused' WHERE e.closed_at=0 AND e.cause=? AND e.connection_id=? AND e.subject=?", g.Cause, g.ConnectionID, g.Subject)
+	err = t.sel(&rows, `SELECT e.outbox_id FROM exception e JOIN outbox x ON x.id=e.outbox_id AND x.state='refused'
+		WHERE e.closed_at=0 AND e.cause=? AND e.connection_id=? AND e.subject=?`, g.Cause, g.ConnectionID, g.Subject)
 	for _, r := range rows {
 		ids = append(ids, r.ID)
 	}
@@ -269,10 +292,12 @@ func (s *Store) Targets(ctx context.Context) ([]Target, error) {
 func (t *Tx) PutTarget(x Target) (int64, error) {
 	if x.ID == 0 {
 		var id int64
-		err := t.get(&id, "INSERT INTO notify_target (kind, address, secret, causes, every_minutes, is_on, upto, next_at) VALUES (?,?,?,?,?,?,?,?) RETURNING id", x.Kind, x.Address, x.Secret, x.Causes, x.Every, x.On, x.UpTo, x.NextAt)
+		err := t.get(&id, `INSERT INTO notify_target (kind, address, secret, causes, every_minutes, is_on, upto, next_at)
+			VALUES (?,?,?,?,?,?,?,?) RETURNING id`, x.Kind, x.Address, x.Secret, x.Causes, x.Every, x.On, x.UpTo, x.NextAt)
 		return id, err
 	}
-	n, err := t.exec("UPDATE notify_target SET address=?, secret=?, causes=?, every_minutes=?, is_on=?, upto=?, next_at=?, revision=revision+1 WHERE id=?", x.Address, x.Secret, x.Causes, x.Every, x.On, x.UpTo, x.NextAt, x.ID)
+	n, err := t.exec(`UPDATE notify_target SET address=?, secret=?, causes=?, every_minutes=?, is_on=?, upto=?, next_at=?,
+		revision=revision+1 WHERE id=?`, x.Address, x.Secret, x.Causes, x.Every, x.On, x.UpTo, x.NextAt, x.ID)
 	if err == nil && n == 0 {
 		return 0, ErrNotFound
 	}
@@ -316,14 +341,16 @@ const noticeCols = "id, target_id, ref, subject, payload, state, attempts, creat
 
 // AddNotice queues a message to a target.
 func (t *Tx) AddNotice(n Notice) error {
-	_, err := t.exec("INSERT INTO notice (target_id, ref, subject, payload, created_at, next_at) VALUES (?,?,?,?,?,?)", n.TargetID, n.Ref, n.Subject, n.Payload, n.CreatedAt, n.NextAt)
+	_, err := t.exec("INSERT INTO notice (target_id, ref, subject, payload, created_at, next_at) VALUES (?,?,?,?,?,?)", n.TargetID, n.Ref,
+		n.Subject, n.Payload, n.CreatedAt, n.NextAt)
 	return err
 }
 
 // DueNotices lists the messages whose time has come.
 func (s *Store) DueNotices(ctx context.Context, now time.Time) ([]Notice, error) {
 	var out []Notice
-	err := s.read.SelectContext(ctx, &out, "SELECT "+noticeCols+" FROM notice WHERE state='waiting' AND next_at<=? ORDER BY id LIMIT 50", micros(now))
+	err := s.read.SelectContext(ctx, &out, "SELECT "+noticeCols+" FROM notice WHERE state='waiting' AND next_at<=? ORDER BY id LIMIT 50",
+		micros(now))
 	return out, err
 }
 
@@ -336,7 +363,8 @@ func (s *Store) NextNotice(ctx context.Context) (time.Time, error) {
 
 // SettleNotice writes what became of a message.
 func (t *Tx) SettleNotice(n Notice) error {
-	_, err := t.exec("UPDATE notice SET state=?, attempts=?, next_at=?, sent_at=?, error=? WHERE id=?", n.State, n.Attempts, n.NextAt, n.SentAt, n.Error, n.ID)
+	_, err := t.exec("UPDATE notice SET state=?, attempts=?, next_at=?, sent_at=?, error=? WHERE id=?", n.State, n.Attempts, n.NextAt,
+		n.SentAt, n.Error, n.ID)
 	return err
 }
 

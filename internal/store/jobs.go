@@ -60,7 +60,8 @@ func (t *Tx) AddJob(j Job, now time.Time, parts ...JobPart) (int64, error) {
 	}
 	fresh := id
 	if err := t.get(&id, `INSERT INTO job (id, kind, subject, args, who, total, created_at, next_at) VALUES (?,?,?,?,?,?,?,?)
-		ON CONFLICT (kind, subject) WHERE state = 'waiting' DO UPDATE SET asked=job.asked+1, args=excluded.args, mark=0, attempts=0, error='', next_at=min(job.next_at, excluded.next_at) RETURNING id`,
+		ON CONFLICT (kind, subject) WHERE state = 'waiting' DO UPDATE SET asked=job.asked+1, args=excluded.args, mark=0,
+		attempts=0, error='', next_at=min(job.next_at, excluded.next_at) RETURNING id`,
 		id, j.Kind, j.Subject, j.Args, j.Who, len(parts), micros(now), j.NextAt); err != nil {
 		return 0, fmt.Errorf("queue job %s %s: %w", j.Kind, j.Subject, err)
 	}
@@ -78,7 +79,8 @@ func (t *Tx) AddJob(j Job, now time.Time, parts ...JobPart) (int64, error) {
 // DueJob is the next job of a kind whose time has come.
 func (s *Store) DueJob(ctx context.Context, kind string, now time.Time) (Job, error) {
 	var j Job
-	err := s.read.GetContext(ctx, &j, "SELECT "+jobCols+" FROM job WHERE state='waiting' AND kind=? AND next_at<=? ORDER BY next_at, id LIMIT 1", kind, micros(now))
+	err := s.read.GetContext(ctx, &j, "SELECT "+jobCols+` FROM job WHERE state='waiting' AND kind=? AND next_at<=?
+		ORDER BY next_at, id LIMIT 1`, kind, micros(now))
 	return j, found(err)
 }
 
@@ -119,7 +121,8 @@ func (t *Tx) HasJob(kind, subject string) (bool, error) {
 
 // PutJob writes how far a job has come.
 func (t *Tx) PutJob(j Job) error {
-	_, err := t.exec("UPDATE job SET args=?, state=?, done=?, mark=?, error=?, attempts=?, next_at=?, ended_at=?, undone_at=? WHERE id=?", j.Args, j.State, j.Done, j.Mark, j.Error, j.Attempts, j.NextAt, j.EndedAt, j.UndoneAt, j.ID)
+	_, err := t.exec("UPDATE job SET args=?, state=?, done=?, mark=?, error=?, attempts=?, next_at=?, ended_at=?, undone_at=? WHERE id=?",
+		j.Args, j.State, j.Done, j.Mark, j.Error, j.Attempts, j.NextAt, j.EndedAt, j.UndoneAt, j.ID)
 	return err
 }
 
@@ -148,7 +151,8 @@ func (t *Tx) CountJobDone(job int64) (settled, done int64, err error) {
 		Settled int64 `db:"settled"`
 		Done    int64 `db:"done"`
 	}
-	err = t.get(&row, "SELECT coalesce(sum(state IN ('done','refused')),0) AS settled, coalesce(sum(state='done'),0) AS done FROM job_part WHERE job_id=?", job)
+	err = t.get(&row, `SELECT coalesce(sum(state IN ('done','refused')),0) AS settled, coalesce(sum(state='done'),0) AS done
+		FROM job_part WHERE job_id=?`, job)
 	return row.Settled, row.Done, err
 }
 

@@ -24,7 +24,8 @@ func (s *Store) Definitions(ctx context.Context) ([]Definition, error) {
 
 // PutDefinition writes a definition; one of the same code is replaced and keeps its place in the order.
 func (t *Tx) PutDefinition(d Definition) error {
-	_, err := t.exec("INSERT INTO definition (connector, text, added_at, added_by) VALUES (?,?,?,?) ON CONFLICT (connector) DO UPDATE SET text=excluded.text, added_by=excluded.added_by", d.Connector, d.Text, d.AddedAt, d.AddedBy)
+	_, err := t.exec(`INSERT INTO definition (connector, text, added_at, added_by) VALUES (?,?,?,?)
+		ON CONFLICT (connector) DO UPDATE SET text=excluded.text, added_by=excluded.added_by`, d.Connector, d.Text, d.AddedAt, d.AddedBy)
 	return err
 }
 
@@ -89,14 +90,16 @@ const importCols = "id, connection_id, state, choices, began_at, ended_at, error
 // AddImport writes an import that begins to look; what an earlier one of the connection found and did
 // not bring over is forgotten.
 func (t *Tx) AddImport(f FirstImport) (int64, error) {
-	if _, err := t.exec("DELETE FROM import_record WHERE import_id IN (SELECT id FROM first_import WHERE connection_id=?)", f.ConnectionID); err != nil {
+	if _, err := t.exec("DELETE FROM import_record WHERE import_id IN (SELECT id FROM first_import WHERE connection_id=?)",
+		f.ConnectionID); err != nil {
 		return 0, err
 	}
 	id, err := t.id("first_import")
 	if err != nil {
 		return 0, err
 	}
-	_, err = t.exec("INSERT INTO first_import ("+importCols+") VALUES (?,?,?,?,?,0,'',?)", id, f.ConnectionID, f.State, f.Choices, f.BeganAt, f.Who)
+	_, err = t.exec("INSERT INTO first_import ("+importCols+") VALUES (?,?,?,?,?,0,'',?)", id, f.ConnectionID, f.State, f.Choices,
+		f.BeganAt, f.Who)
 	return id, err
 }
 
@@ -136,8 +139,10 @@ type ImportRecord struct {
 // PutImportRecords writes what was found; a record read twice keeps its newest reading.
 func (t *Tx) PutImportRecords(list []ImportRecord) error {
 	for _, r := range list {
-		if _, err := t.exec(`INSERT INTO import_record (import_id, kind, outside_id, version, raw, title, verdict, reason) VALUES (?,?,?,?,?,?,?,?)
-			ON CONFLICT (import_id, kind, outside_id) DO UPDATE SET version=excluded.version, raw=excluded.raw, title=excluded.title, verdict=excluded.verdict, reason=excluded.reason`,
+		if _, err := t.exec(`INSERT INTO import_record (import_id, kind, outside_id, version, raw, title, verdict, reason)
+			VALUES (?,?,?,?,?,?,?,?)
+			ON CONFLICT (import_id, kind, outside_id) DO UPDATE SET version=excluded.version, raw=excluded.raw,
+			title=excluded.title, verdict=excluded.verdict, reason=excluded.reason`,
 			r.ImportID, r.Kind, r.OutsideID, r.Version, r.Raw, r.Title, r.Verdict, r.Reason); err != nil {
 			return err
 		}
@@ -147,14 +152,16 @@ func (t *Tx) PutImportRecords(list []ImportRecord) error {
 
 // SettleImportRecord writes what became of a record.
 func (t *Tx) SettleImportRecord(r ImportRecord) error {
-	_, err := t.exec("UPDATE import_record SET verdict=?, reason=?, done=1, raw=x'' WHERE import_id=? AND kind=? AND outside_id=?", r.Verdict, r.Reason, r.ImportID, r.Kind, r.OutsideID)
+	_, err := t.exec("UPDATE import_record SET verdict=?, reason=?, done=1, raw=x'' WHERE import_id=? AND kind=? AND outside_id=?",
+		r.Verdict, r.Reason, r.ImportID, r.Kind, r.OutsideID)
 	return err
 }
 
 // OpenImportRecords lists the next records that were not brought over yet, listings before orders.
 func (s *Store) OpenImportRecords(ctx context.Context, id int64, limit int) ([]ImportRecord, error) {
 	var out []ImportRecord
-	err := s.read.SelectContext(ctx, &out, "SELECT import_id, kind, outside_id, version, raw, title, verdict, reason, done FROM import_record WHERE import_id=? AND done=0 ORDER BY kind, outside_id LIMIT ?", id, limit)
+	err := s.read.SelectContext(ctx, &out, `SELECT import_id, kind, outside_id, version, raw, title, verdict, reason, done
+		FROM import_record WHERE import_id=? AND done=0 ORDER BY kind, outside_id LIMIT ?`, id, limit)
 	return out, err
 }
 
@@ -170,14 +177,16 @@ type ImportCount struct {
 // ImportCounts sums an import up.
 func (s *Store) ImportCounts(ctx context.Context, id int64) ([]ImportCount, error) {
 	out := []ImportCount{}
-	err := s.read.SelectContext(ctx, &out, "SELECT kind, verdict, reason, done, count(*) AS n FROM import_record WHERE import_id=? GROUP BY kind, verdict, reason, done ORDER BY kind, n DESC", id)
+	err := s.read.SelectContext(ctx, &out, `SELECT kind, verdict, reason, done, count(*) AS n FROM import_record
+		WHERE import_id=? GROUP BY kind, verdict, reason, done ORDER BY kind, n DESC`, id)
 	return out, err
 }
 
 // ImportRecords lists records of an import, conflicts first.
 func (s *Store) ImportRecords(ctx context.Context, id int64, limit int) ([]ImportRecord, error) {
 	var out []ImportRecord
-	err := s.read.SelectContext(ctx, &out, `SELECT import_id, kind, outside_id, version, x'' AS raw, title, verdict, reason, done FROM import_record WHERE import_id=?
+	err := s.read.SelectContext(ctx, &out, `SELECT import_id, kind, outside_id, version, x'' AS raw, title, verdict, reason,
+		done FROM import_record WHERE import_id=?
 		ORDER BY verdict NOT IN ('conflict','failed'), verdict IN ('skip','skipped'), kind, outside_id LIMIT ?`, id, limit)
 	return out, err
 }
@@ -200,17 +209,20 @@ func (t *Tx) AddBench(b BenchRow) (int64, error) {
 	if err != nil {
 		return 0, err
 	}
-	if _, err := t.exec("INSERT INTO bench (id, connection_id, at, who, feed, message, exchange, error) VALUES (?,?,?,?,?,?,?,?)", id, b.ConnectionID, b.At, b.Who, b.Feed, b.Message, b.Exchange, b.Error); err != nil {
+	if _, err := t.exec("INSERT INTO bench (id, connection_id, at, who, feed, message, exchange, error) VALUES (?,?,?,?,?,?,?,?)", id,
+		b.ConnectionID, b.At, b.Who, b.Feed, b.Message, b.Exchange, b.Error); err != nil {
 		return 0, err
 	}
-	_, err = t.exec("DELETE FROM bench WHERE connection_id=? AND id <= (SELECT id FROM bench WHERE connection_id=? ORDER BY id DESC LIMIT 1 OFFSET 100)", b.ConnectionID, b.ConnectionID)
+	_, err = t.exec(`DELETE FROM bench WHERE connection_id=? AND id <= (SELECT id FROM bench WHERE connection_id=?
+		ORDER BY id DESC LIMIT 1 OFFSET 100)`, b.ConnectionID, b.ConnectionID)
 	return id, err
 }
 
 // Bench lists the exchanges of a connection, newest first.
 func (s *Store) Bench(ctx context.Context, connection int64) ([]BenchRow, error) {
 	var out []BenchRow
-	err := s.read.SelectContext(ctx, &out, "SELECT id, connection_id, at, who, feed, message, exchange, error FROM bench WHERE connection_id=? ORDER BY id DESC LIMIT 100", connection)
+	err := s.read.SelectContext(ctx, &out, `SELECT id, connection_id, at, who, feed, message, exchange, error FROM bench
+		WHERE connection_id=? ORDER BY id DESC LIMIT 100`, connection)
 	return out, err
 }
 
@@ -230,18 +242,21 @@ type Customer struct {
 // connection is the same person.
 func (t *Tx) PutCustomer(c Customer) (isNew bool, err error) {
 	var id int64
-	err = t.get(&id, "SELECT id FROM customer WHERE connection_id=? AND (outside_id=? OR (email=? AND email<>'')) ORDER BY outside_id<>? LIMIT 1", c.ConnectionID, c.OutsideID, c.Email, c.OutsideID)
+	err = t.get(&id, `SELECT id FROM customer WHERE connection_id=? AND (outside_id=? OR (email=? AND email<>''))
+		ORDER BY outside_id<>? LIMIT 1`, c.ConnectionID, c.OutsideID, c.Email, c.OutsideID)
 	if err == ErrNotFound {
 		if id, err = t.id("customer"); err != nil {
 			return false, err
 		}
-		_, err = t.exec("INSERT INTO customer (id, connection_id, outside_id, name, email, phone, address, changed_at) VALUES (?,?,?,?,?,?,?,?)", id, c.ConnectionID, c.OutsideID, c.Name, c.Email, c.Phone, c.Address, c.ChangedAt)
+		_, err = t.exec(`INSERT INTO customer (id, connection_id, outside_id, name, email, phone, address, changed_at)
+			VALUES (?,?,?,?,?,?,?,?)`, id, c.ConnectionID, c.OutsideID, c.Name, c.Email, c.Phone, c.Address, c.ChangedAt)
 		return true, err
 	}
 	if err != nil {
 		return false, err
 	}
-	_, err = t.exec("UPDATE customer SET name=?, email=?, phone=?, address=?, changed_at=? WHERE id=?", c.Name, c.Email, c.Phone, c.Address, c.ChangedAt, id)
+	_, err = t.exec("UPDATE customer SET name=?, email=?, phone=?, address=?, changed_at=? WHERE id=?", c.Name, c.Email, c.Phone,
+		c.Address, c.ChangedAt, id)
 	return false, err
 }
 

@@ -27,7 +27,8 @@ func TestOlderFilesAreBroughtOver(t *testing.T) {
 	require.NoError(t, err)
 	_, err = p.UpTo(t.Context(), 1)
 	require.NoError(t, err)
-	_, err = db.Exec(`INSERT INTO connection (id, code, connector, side, name, base_url, credentials, identity, settings, began_at) VALUES (3,'shop','hedgerow','channel','Shop','http://shop',x'01ff','{"number":"H-1"}','{"tolerance":2}',77)`)
+	_, err = db.Exec(`INSERT INTO connection (id, code, connector, side, name, base_url, credentials, identity, settings,
+		began_at) VALUES (3,'shop','hedgerow','channel','Shop','http://shop',x'01ff','{"number":"H-1"}','{"tolerance":2}',77)`)
 	require.NoError(t, err)
 	_, err = db.Exec("INSERT INTO feed (connection_id, kind, is_on, mark) VALUES (3,'orders in',1,'2026-01-01T00:00:00Z')")
 	require.NoError(t, err)
@@ -63,7 +64,8 @@ func joined(t *testing.T, s *Store, code, number, site string) Connection {
 		if err != nil {
 			return err
 		}
-		id, err := tx.AddConnection(Connection{Code: code, Connector: "market", Side: "channel", Name: code, AccountID: account, Site: site, AccountNo: number, State: On, Settings: "{}"})
+		id, err := tx.AddConnection(Connection{Code: code, Connector: "market", Side: "channel", Name: code, AccountID: account,
+			Site: site, AccountNo: number, State: On, Settings: "{}"})
 		if err != nil {
 			return err
 		}
@@ -84,7 +86,8 @@ func TestAnAccountNumberIsJoinedOncePerSite(t *testing.T) {
 	joined(t, s, "one", "T-1", "west")
 	joined(t, s, "two", "T-1", "east")
 	err := s.Write(t.Context(), func(tx *Tx) error {
-		_, err := tx.AddConnection(Connection{Code: "three", Connector: "market", Side: "channel", Name: "x", AccountNo: "T-1", Site: "east", State: Joining, Settings: "{}"})
+		_, err := tx.AddConnection(Connection{Code: "three", Connector: "market", Side: "channel", Name: "x", AccountNo: "T-1",
+			Site: "east", State: Joining, Settings: "{}"})
 		return err
 	})
 	require.ErrorContains(t, err, "UNIQUE")
@@ -186,7 +189,8 @@ func TestImportsAreCarriedRecordByRecord(t *testing.T) {
 	})
 	put := func(kind message.Feed, outside, verdict, reason string) {
 		write(t, s, func(tx *Tx) error {
-			return tx.PutImportRecords([]ImportRecord{{ImportID: id, Kind: kind, OutsideID: outside, Version: 1, Raw: []byte(outside), Title: outside, Verdict: verdict, Reason: reason}})
+			return tx.PutImportRecords([]ImportRecord{{ImportID: id, Kind: kind, OutsideID: outside, Version: 1, Raw: []byte(outside),
+				Title: outside, Verdict: verdict, Reason: reason}})
 		})
 	}
 	put("orders in", "o1", "take in", "")
@@ -270,7 +274,8 @@ func TestSubmissionsAreSettledTogether(t *testing.T) {
 	c := joined(t, s, "one", "T-1", "")
 	write(t, s, func(tx *Tx) error {
 		for i := range 4 {
-			id, err := tx.Enqueue(OutboxMessage{ConnectionID: c.ID, Feed: "stock out", Subject: fmt.Sprint("listing ", i), Payload: "{}"}, "or", now)
+			id, err := tx.Enqueue(OutboxMessage{ConnectionID: c.ID, Feed: "stock out", Subject: fmt.Sprint("listing ", i),
+				Payload: "{}"}, "or", now)
 			if err != nil {
 				return err
 			}
@@ -304,7 +309,9 @@ func TestTestOrdersAreClearedAndForgotten(t *testing.T) {
 	company(t, s)
 	addOrders(t, s, 2)
 	write(t, s, func(tx *Tx) error {
-		if _, err := tx.Receive(1, "orders in", "poll", 0, []Received{{OutsideID: "o1", Version: 1, Raw: []byte("{}")}, {OutsideID: "o2", Version: 1, Raw: []byte("{}")}}, now); err != nil {
+		if _, err := tx.Receive(1, "orders in", "poll", 0,
+			[]Received{{OutsideID: "o1", Version: 1, Raw: []byte("{}")}, {OutsideID: "o2", Version: 1, Raw: []byte("{}")}},
+			now); err != nil {
 			return err
 		}
 		o, err := tx.Order(1)
@@ -315,7 +322,8 @@ func TestTestOrdersAreClearedAndForgotten(t *testing.T) {
 			o.Lines[i].Allocated, o.Lines[i].Allocations = 0, nil
 		}
 		o.Test = true
-		return errors.Join(tx.UpdateOrder(o), tx.SettleInbox([]InboxOutcome{{ID: 1, State: "done", OrderID: 1}, {ID: 2, State: "done", OrderID: 2}}))
+		return errors.Join(tx.UpdateOrder(o),
+			tx.SettleInbox([]InboxOutcome{{ID: 1, State: "done", OrderID: 1}, {ID: 2, State: "done", OrderID: 2}}))
 	})
 	write(t, s, func(tx *Tx) error {
 		n, err := tx.CountTests(1)
@@ -341,7 +349,9 @@ func TestTestOrdersAreClearedAndForgotten(t *testing.T) {
 func TestDefinitionsKeepTheirOrder(t *testing.T) {
 	s := open(t)
 	write(t, s, func(tx *Tx) error {
-		return errors.Join(tx.PutDefinition(Definition{Connector: "b", Text: "1", AddedAt: 1}), tx.PutDefinition(Definition{Connector: "a", Text: "2", AddedAt: 2}), tx.PutDefinition(Definition{Connector: "b", Text: "3", AddedAt: 9}))
+		return errors.Join(tx.PutDefinition(Definition{Connector: "b", Text: "1", AddedAt: 1}),
+			tx.PutDefinition(Definition{Connector: "a", Text: "2", AddedAt: 2}),
+			tx.PutDefinition(Definition{Connector: "b", Text: "3", AddedAt: 9}))
 	})
 	list, err := s.Definitions(t.Context())
 	require.NoError(t, err)

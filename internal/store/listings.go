@@ -51,8 +51,10 @@ func (l *Listing) Override() *stock.Override {
 	return o
 }
 
-const listingQuery = `SELECT l.id, l.connection_id, c.code AS connection_code, c.name AS connection_name, l.outside_id, l.sku, l.title, l.price, l.currency,
-	l.url, l.live, l.item_id, l.matched_by, l.seen_qty, l.seen_at, l.told_qty, l.told_at, l.gtin, l.state, l.reason, l.category, l.doubt, l.ignored_at, l.ignored_by, l.own, l.policy, l.published
+const listingQuery = `SELECT l.id, l.connection_id, c.code AS connection_code, c.name AS connection_name, l.outside_id, l.sku,
+	l.title, l.price, l.currency,
+	l.url, l.live, l.item_id, l.matched_by, l.seen_qty, l.seen_at, l.told_qty, l.told_at, l.gtin, l.state, l.reason,
+	l.category, l.doubt, l.ignored_at, l.ignored_by, l.own, l.policy, l.published
 	FROM listing l JOIN connection c ON c.id = l.connection_id `
 
 // ListingsOfItems lists where the items are listed.
@@ -89,7 +91,8 @@ func listingsWhere(sel selector, column string, items []int64) ([]Listing, error
 // Listing loads one listing of a connection by SKU or the channel's number.
 func (s *Store) Listing(ctx context.Context, connection, sku string) (Listing, error) {
 	var l Listing
-	err := s.read.GetContext(ctx, &l, listingQuery+"WHERE c.code = ? AND (l.sku = ? OR l.outside_id = ?) ORDER BY l.outside_id <> ?, l.item_id = 0, l.id LIMIT 1", connection, sku, sku, sku)
+	err := s.read.GetContext(ctx, &l, listingQuery+`WHERE c.code = ? AND (l.sku = ? OR l.outside_id = ?)
+		ORDER BY l.outside_id <> ?, l.item_id = 0, l.id LIMIT 1`, connection, sku, sku, sku)
 	return l, found(err)
 }
 
@@ -118,9 +121,12 @@ func (t *Tx) PutListing(l *Listing, now time.Time) (isNew bool, err error) {
 	switch {
 	case err == nil:
 		l.ID = old.ID
-		if _, err := t.exec(`UPDATE listing SET sku=?, title=?, price=?, currency=?, url=?, live=?, seen_qty=?, seen_at=?, gtin=?, state=?, reason=?, category=?,
-			doubt = CASE WHEN item_id = 0 THEN ? ELSE '' END, item_id = CASE WHEN item_id = 0 AND ignored_at = 0 THEN ? ELSE item_id END, matched_by = CASE WHEN item_id = 0 AND ignored_at = 0 THEN ? ELSE matched_by END
-			WHERE id=?`, l.SKU, l.Title, l.Price, l.Currency, l.URL, l.Live, l.SeenQty, micros(now), l.GTIN, l.State, l.Reason, l.Category, l.Doubt, l.ItemID, l.MatchedBy, l.ID); err != nil {
+		if _, err := t.exec(`UPDATE listing SET sku=?, title=?, price=?, currency=?, url=?, live=?, seen_qty=?, seen_at=?,
+			gtin=?, state=?, reason=?, category=?,
+			doubt = CASE WHEN item_id = 0 THEN ? ELSE '' END, item_id = CASE WHEN item_id = 0
+			AND ignored_at = 0 THEN ? ELSE item_id END, matched_by = CASE WHEN item_id = 0 AND ignored_at = 0 THEN ? ELSE matched_by END
+			WHERE id=?`, l.SKU, l.Title, l.Price, l.Currency, l.URL, l.Live, l.SeenQty, micros(now), l.GTIN, l.State, l.Reason,
+			l.Category, l.Doubt, l.ItemID, l.MatchedBy, l.ID); err != nil {
 			return false, err
 		}
 		if old.SeenQty != l.SeenQty {
@@ -133,8 +139,10 @@ func (t *Tx) PutListing(l *Listing, now time.Time) (isNew bool, err error) {
 	if l.ID, err = t.id("listing"); err != nil {
 		return false, err
 	}
-	if _, err = t.exec(`INSERT INTO listing (id, connection_id, outside_id, sku, title, price, currency, url, live, item_id, matched_by, seen_qty, seen_at, gtin, state, reason, category, doubt)
-		VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)`, l.ID, l.ConnectionID, l.OutsideID, l.SKU, l.Title, l.Price, l.Currency, l.URL, l.Live, l.ItemID, l.MatchedBy, l.SeenQty, micros(now),
+	if _, err = t.exec(`INSERT INTO listing (id, connection_id, outside_id, sku, title, price, currency, url, live, item_id,
+		matched_by, seen_qty, seen_at, gtin, state, reason, category, doubt)
+		VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)`, l.ID, l.ConnectionID, l.OutsideID, l.SKU, l.Title, l.Price, l.Currency, l.URL,
+		l.Live, l.ItemID, l.MatchedBy, l.SeenQty, micros(now),
 		l.GTIN, l.State, l.Reason, l.Category, l.Doubt); err != nil {
 		return false, err
 	}
@@ -149,18 +157,21 @@ func (t *Tx) Shown(listing, qty int64, how string, at time.Time) error {
 
 // ForgetShown forgets what listings showed before a moment, but for the newest of each.
 func (t *Tx) ForgetShown(before time.Time) (int64, error) {
-	return t.exec("DELETE FROM shown WHERE at < ? AND at < (SELECT max(s.at) FROM shown s WHERE s.listing_id = shown.listing_id AND s.at < ?)", micros(before), micros(before))
+	return t.exec(`DELETE FROM shown WHERE at < ? AND at < (SELECT max(s.at) FROM shown s WHERE s.listing_id = shown.listing_id
+		AND s.at < ?)`, micros(before), micros(before))
 }
 
 // ShownAt tells what a listing showed at a moment.
 func (s *Store) ShownAt(ctx context.Context, listing int64, at time.Time) (qty int64, how string, since int64, err error) {
-	err = s.read.QueryRowContext(ctx, "SELECT qty, how, at FROM shown WHERE listing_id=? AND at<=? ORDER BY at DESC LIMIT 1", listing, micros(at)).Scan(&qty, &how, &since)
+	err = s.read.QueryRowContext(ctx, "SELECT qty, how, at FROM shown WHERE listing_id=? AND at<=? ORDER BY at DESC LIMIT 1", listing,
+		micros(at)).Scan(&qty, &how, &since)
 	return qty, how, since, found(err)
 }
 
 // Told notes the quantity a channel accepted for a listing.
 func (t *Tx) Told(listing, qty int64, at time.Time) error {
-	if _, err := t.exec("UPDATE listing SET told_qty=?, told_at=?, seen_qty=?, seen_at=? WHERE id=?", qty, micros(at), qty, micros(at), listing); err != nil {
+	if _, err := t.exec("UPDATE listing SET told_qty=?, told_at=?, seen_qty=?, seen_at=? WHERE id=?", qty, micros(at), qty, micros(at),
+		listing); err != nil {
 		return err
 	}
 	return t.Shown(listing, qty, "told", at)
@@ -228,7 +239,8 @@ func (t *Tx) ListingMatches(connection int64, skus, numbers []string) ([]Listing
 			n := min(len(c.values), 512)
 			in, args := list(c.values[:n])
 			var part []ListingMatch
-			if err := t.sel(&part, "SELECT outside_id, sku, title, item_id, ignored_at <> 0 AS ignored, doubt FROM listing WHERE connection_id = ? AND "+c.column+" IN ("+in+")", append([]any{connection}, args...)...); err != nil {
+			if err := t.sel(&part, `SELECT outside_id, sku, title, item_id, ignored_at <> 0 AS ignored, doubt FROM listing
+				WHERE connection_id = ? AND `+c.column+" IN ("+in+")", append([]any{connection}, args...)...); err != nil {
 				return nil, err
 			}
 			for _, m := range part {
@@ -266,21 +278,24 @@ func (t *Tx) ListingByID(id int64) (Listing, error) {
 
 // SetMatch writes which item a listing is (0: none), by what, and whether it is ignored.
 func (t *Tx) SetMatch(l Listing) error {
-	_, err := t.exec("UPDATE listing SET item_id=?, matched_by=?, ignored_at=?, ignored_by=?, doubt=? WHERE id=?", l.ItemID, l.MatchedBy, l.IgnoredAt, l.IgnoredBy, l.Doubt, l.ID)
+	_, err := t.exec("UPDATE listing SET item_id=?, matched_by=?, ignored_at=?, ignored_by=?, doubt=? WHERE id=?", l.ItemID, l.MatchedBy,
+		l.IgnoredAt, l.IgnoredBy, l.Doubt, l.ID)
 	return err
 }
 
 // SetListing writes what we say of a listing ourselves: state, reason, what is said on this channel only, its
 // policy, and what was published.
 func (t *Tx) SetListing(l Listing) error {
-	_, err := t.exec("UPDATE listing SET outside_id=?, sku=?, state=?, reason=?, live=?, own=?, policy=?, published=?, url=? WHERE id=?", l.OutsideID, l.SKU, l.State, l.Reason, l.Live, l.Own, l.Policy, l.Published, l.URL, l.ID)
+	_, err := t.exec("UPDATE listing SET outside_id=?, sku=?, state=?, reason=?, live=?, own=?, policy=?, published=?, url=? WHERE id=?",
+		l.OutsideID, l.SKU, l.State, l.Reason, l.Live, l.Own, l.Policy, l.Published, l.URL, l.ID)
 	return err
 }
 
 // DoubleSKU finds another listing of a connection with the same SKU.
 func (t *Tx) DoubleSKU(connection int64, sku, outside string) (string, error) {
 	var other string
-	err := t.get(&other, "SELECT outside_id FROM listing WHERE connection_id=? AND sku=? AND outside_id<>? AND state<>'submitted' ORDER BY id LIMIT 1", connection, sku, outside)
+	err := t.get(&other, `SELECT outside_id FROM listing WHERE connection_id=? AND sku=? AND outside_id<>?
+		AND state<>'submitted' ORDER BY id LIMIT 1`, connection, sku, outside)
 	if err == ErrNotFound {
 		return "", nil
 	}
@@ -290,7 +305,8 @@ func (t *Tx) DoubleSKU(connection int64, sku, outside string) (string, error) {
 // KnownNumber finds the item that a listing with this number is on another connection to the same account.
 func (t *Tx) KnownNumber(connection int64, outside string) (int64, error) {
 	var id int64
-	err := t.get(&id, `SELECT l.item_id FROM connection me JOIN connection c ON c.account_id = me.account_id AND c.account_id <> 0 AND c.id <> me.id
+	err := t.get(&id, `SELECT l.item_id FROM connection me JOIN connection c ON c.account_id = me.account_id
+		AND c.account_id <> 0 AND c.id <> me.id
 		JOIN listing l ON l.connection_id = c.id AND l.outside_id = ? WHERE me.id = ? AND l.item_id <> 0 LIMIT 1`, outside, connection)
 	if err == ErrNotFound {
 		return 0, nil
@@ -358,7 +374,8 @@ type ListingCount struct {
 // CountListings counts the listings of all channels.
 func (s *Store) CountListings(ctx context.Context) ([]ListingCount, error) {
 	out := []ListingCount{}
-	err := s.read.SelectContext(ctx, &out, `SELECT c.code, c.name, l.matched, l.to_match, l.ignored, l.rejected, l.in_review FROM listing_count l
+	err := s.read.SelectContext(ctx, &out, `SELECT c.code, c.name, l.matched, l.to_match, l.ignored, l.rejected, l.in_review
+		FROM listing_count l
 		JOIN connection c ON c.id=l.connection_id WHERE l.n > 0 ORDER BY c.id`)
 	return out, err
 }
@@ -367,7 +384,8 @@ func (s *Store) CountListings(ctx context.Context) ([]ListingCount, error) {
 func (s *Store) OrdersWaitingForListing(ctx context.Context, l Listing) (int64, error) {
 	var n int64
 	err := s.read.GetContext(ctx, &n, `SELECT count(DISTINCT o.id) FROM order_line ol JOIN orders o ON o.id = ol.order_id
-		WHERE ol.item_id = 0 AND o.connection_id = ? AND o.stage = 'held' AND ((ol.listing = ? AND ol.listing <> '') OR (ol.sku = ? AND ol.sku <> ''))`, l.ConnectionID, l.OutsideID, l.SKU)
+		WHERE ol.item_id = 0 AND o.connection_id = ? AND o.stage = 'held' AND ((ol.listing = ? AND ol.listing <> '')
+		OR (ol.sku = ? AND ol.sku <> ''))`, l.ConnectionID, l.OutsideID, l.SKU)
 	return n, err
 }
 
@@ -388,20 +406,23 @@ func (t *Tx) ListingsBySKU(connection int64, sku string) ([]Listing, error) {
 // UnmatchedBySKU lists the listings of all connections that carry a SKU and are no item yet.
 func (t *Tx) UnmatchedBySKU(sku string) ([]Listing, error) {
 	var out []Listing
-	err := t.sel(&out, listingQuery+"WHERE l.connection_id IN (SELECT id FROM connection) AND l.sku = ? AND l.item_id = 0 AND l.ignored_at = 0 ORDER BY l.id", sku)
+	err := t.sel(&out, listingQuery+`WHERE l.connection_id IN (SELECT id FROM connection) AND l.sku = ? AND l.item_id = 0
+		AND l.ignored_at = 0 ORDER BY l.id`, sku)
 	return out, err
 }
 
 // KeepPolicy notes how quantities are worked out from a moment on; listing 0 stands for the connection.
 func (t *Tx) KeepPolicy(connection, listing int64, policy, who string, at time.Time) error {
-	_, err := t.exec("INSERT OR REPLACE INTO policy (connection_id, listing_id, at, policy, who) VALUES (?,?,?,?,?)", connection, listing, micros(at), policy, who)
+	_, err := t.exec("INSERT OR REPLACE INTO policy (connection_id, listing_id, at, policy, who) VALUES (?,?,?,?,?)", connection, listing,
+		micros(at), policy, who)
 	return err
 }
 
 // PolicyAt tells how quantities were worked out at a moment, as JSON; empty where nothing is known.
 func (s *Store) PolicyAt(ctx context.Context, connection, listing int64, at time.Time) (string, error) {
 	var text string
-	err := s.read.GetContext(ctx, &text, "SELECT policy FROM policy WHERE connection_id=? AND listing_id=? AND at<=? ORDER BY at DESC LIMIT 1", connection, listing, micros(at))
+	err := s.read.GetContext(ctx, &text, `SELECT policy FROM policy WHERE connection_id=? AND listing_id=? AND at<=?
+		ORDER BY at DESC LIMIT 1`, connection, listing, micros(at))
 	if found(err) == ErrNotFound {
 		return "", nil
 	}
@@ -411,7 +432,8 @@ func (s *Store) PolicyAt(ctx context.Context, connection, listing int64, at time
 // Select finds items by their SKUs, or those that are sold and carry a mark, and names SKUs that are not there.
 func (s *Store) Select(ctx context.Context, skus []string, mark string, most int) (ids []int64, missing []string, err error) {
 	if mark != "" {
-		err = s.read.SelectContext(ctx, &ids, "SELECT m.item_id FROM item_mark m JOIN item i ON i.id=m.item_id WHERE m.mark=? AND i.archived_at=0 ORDER BY i.sku LIMIT ?", mark, most)
+		err = s.read.SelectContext(ctx, &ids, `SELECT m.item_id FROM item_mark m JOIN item i ON i.id=m.item_id WHERE m.mark=?
+			AND i.archived_at=0 ORDER BY i.sku LIMIT ?`, mark, most)
 		return ids, nil, err
 	}
 	for _, sku := range skus[:min(len(skus), most)] {
@@ -444,13 +466,15 @@ func (t *Tx) ShownSince(listing, qty int64) (time.Time, error) {
 // CountInReview counts the listings of a connection that we published and the channel is looking at.
 func (s *Store) CountInReview(ctx context.Context, connection int64) (int, error) {
 	var n int
-	err := s.read.GetContext(ctx, &n, "SELECT count(*) FROM (SELECT 1 FROM listing WHERE connection_id=? AND state='in review' AND published<>'' LIMIT 1)", connection)
+	err := s.read.GetContext(ctx, &n, `SELECT count(*) FROM (SELECT 1 FROM listing WHERE connection_id=? AND state='in review'
+		AND published<>'' LIMIT 1)`, connection)
 	return n, err
 }
 
 // UnknownTitle is what an order line calls a SKU that nobody here knows.
 func (s *Store) UnknownTitle(ctx context.Context, connection int64, sku string) (string, error) {
 	var out string
-	err := s.read.GetContext(ctx, &out, "SELECT l.title FROM order_line l JOIN orders o ON o.id=l.order_id WHERE l.item_id=0 AND l.sku=? AND o.connection_id=? LIMIT 1", sku, connection)
+	err := s.read.GetContext(ctx, &out, `SELECT l.title FROM order_line l JOIN orders o ON o.id=l.order_id WHERE l.item_id=0
+		AND l.sku=? AND o.connection_id=? LIMIT 1`, sku, connection)
 	return out, found(err)
 }

@@ -96,7 +96,8 @@ func (t *Tx) SettleInbox(outcomes []InboxOutcome) error {
 		for _, o := range outcomes[:n] {
 			args = append(args, o.ID, o.State, o.Reason, o.OrderID)
 		}
-		if _, err := t.exec(`UPDATE inbox SET state=v.column2, reason=v.column3, order_id=v.column4 FROM (VALUES (?,?,?,?)`+strings.Repeat(",(?,?,?,?)", n-1)+`) v WHERE inbox.id=v.column1`, args...); err != nil {
+		if _, err := t.exec(`UPDATE inbox SET state=v.column2, reason=v.column3, order_id=v.column4 FROM (VALUES (?,?,?,?)`+
+			strings.Repeat(",(?,?,?,?)", n-1)+`) v WHERE inbox.id=v.column1`, args...); err != nil {
 			return fmt.Errorf("settle messages: %w", err)
 		}
 		outcomes = outcomes[n:]
@@ -108,10 +109,12 @@ func (t *Tx) SettleInbox(outcomes []InboxOutcome) error {
 // and returns how many there were.
 func (t *Tx) Reopen(connection int64, who string, now time.Time) (int64, error) {
 	if _, err := t.exec(`UPDATE exception SET closed_at=?, closed_by=? WHERE closed_at=0 AND inbox_id<>0
-		AND inbox_id IN (SELECT id FROM inbox WHERE connection_id=? AND (state='failed' OR state='waiting' AND attempts>0))`, micros(now), who, connection); err != nil {
+		AND inbox_id IN (SELECT id FROM inbox WHERE connection_id=? AND (state='failed' OR state='waiting' AND attempts>0))`, micros(now),
+		who, connection); err != nil {
 		return 0, err
 	}
-	return t.exec("UPDATE inbox SET state='waiting', reason='', attempts=0, next_at=0 WHERE connection_id=? AND (state='failed' OR state='waiting' AND attempts>0)", connection)
+	return t.exec(`UPDATE inbox SET state='waiting', reason='', attempts=0, next_at=0 WHERE connection_id=? AND (state='failed'
+		OR state='waiting' AND attempts>0)`, connection)
 }
 
 // OutboxMessage is a message decided and waiting to be sent, or sent.
@@ -138,8 +141,10 @@ type OutboxMessage struct {
 	Unclear        bool         `db:"unclear"`    // an attempt may have been carried out there, although no answer came
 }
 
-const outboxQuery = `SELECT x.id, x.connection_id, c.code AS connection_code, c.name AS connection_name, x.feed, x.subject, x.ref, x.payload, x.state, x.attempts,
-	x.created_at, x.next_at, x.sent_at, x.confirmed_at, x.error, x.answer, x.order_id, x.shipment_id, x.submission, x.unclear FROM outbox x JOIN connection c ON c.id = x.connection_id `
+const outboxQuery = `SELECT x.id, x.connection_id, c.code AS connection_code, c.name AS connection_name, x.feed, x.subject,
+	x.ref, x.payload, x.state, x.attempts,
+	x.created_at, x.next_at, x.sent_at, x.confirmed_at, x.error, x.answer, x.order_id, x.shipment_id, x.submission, x.unclear
+	FROM outbox x JOIN connection c ON c.id = x.connection_id `
 
 // States of outbox messages. Final are confirmed, refused and superseded; sent is final for feeds
 // that cannot be read back, and is then written as confirmed with the answer as proof.
@@ -166,12 +171,15 @@ func (t *Tx) Enqueue(m OutboxMessage, prefix string, now time.Time) (int64, erro
 		m.NextAt = micros(now)
 	}
 	put := func() error {
-		return t.get(&id, `INSERT INTO outbox (id, connection_id, feed, subject, ref, payload, created_at, next_at, order_id, shipment_id) VALUES (?,?,?,?,?,?,?,?,?,?)
-			ON CONFLICT (connection_id, feed, subject) WHERE state = 'waiting' DO UPDATE SET payload = excluded.payload WHERE outbox.attempts = 0 RETURNING id`,
+		return t.get(&id, `INSERT INTO outbox (id, connection_id, feed, subject, ref, payload, created_at, next_at, order_id,
+			shipment_id) VALUES (?,?,?,?,?,?,?,?,?,?)
+			ON CONFLICT (connection_id, feed, subject) WHERE state = 'waiting' DO UPDATE SET payload = excluded.payload
+			WHERE outbox.attempts = 0 RETURNING id`,
 			id, m.ConnectionID, m.Feed, m.Subject, m.Ref, m.Payload, micros(now), m.NextAt, m.OrderID, m.ShipmentID)
 	}
 	if err = put(); err == ErrNotFound {
-		if _, err = t.exec("UPDATE outbox SET state='superseded', next_at=0 WHERE connection_id=? AND feed=? AND subject=? AND state='waiting'", m.ConnectionID, m.Feed, m.Subject); err == nil {
+		if _, err = t.exec(`UPDATE outbox SET state='superseded', next_at=0 WHERE connection_id=? AND feed=? AND subject=?
+			AND state='waiting'`, m.ConnectionID, m.Feed, m.Subject); err == nil {
 			err = put()
 		}
 	}
@@ -187,7 +195,8 @@ func (t *Tx) ClaimOutbox(connection int64, feeds []message.Feed, now time.Time, 
 	var out []OutboxMessage
 	in, feedArgs := list(feeds)
 	args := append([]any{connection}, feedArgs...)
-	err := t.sel(&out, outboxQuery+`WHERE x.connection_id = ? AND x.feed IN (`+in+`) AND x.next_at <= ? AND x.state IN ('waiting','sending','sent')
+	err := t.sel(&out, outboxQuery+`WHERE x.connection_id = ? AND x.feed IN (`+in+
+		`) AND x.next_at <= ? AND x.state IN ('waiting','sending','sent')
 		ORDER BY x.next_at, x.id LIMIT ?`, append(args, micros(now), limit)...)
 	if err != nil {
 		return nil, err
@@ -224,14 +233,16 @@ func (t *Tx) ClaimOutbox(connection int64, feeds []message.Feed, now time.Time, 
 // NextOutbox tells when the next message of a connection is due, or the zero time.
 func (s *Store) NextOutbox(ctx context.Context, connection int64) (time.Time, error) {
 	var us int64
-	err := s.read.GetContext(ctx, &us, "SELECT coalesce(min(next_at),0) FROM outbox WHERE connection_id=? AND state IN ('waiting','sending','sent')", connection)
+	err := s.read.GetContext(ctx, &us, `SELECT coalesce(min(next_at),0) FROM outbox WHERE connection_id=?
+		AND state IN ('waiting','sending','sent')`, connection)
 	return Time(us), err
 }
 
 // Overtaken tells whether a newer message about the same subject was decided, whatever became of it.
 func (t *Tx) Overtaken(m OutboxMessage) (bool, error) {
 	var n int64
-	err := t.get(&n, "SELECT count(*) FROM (SELECT 1 FROM outbox WHERE connection_id=? AND feed=? AND subject=? AND id>? AND state<>'superseded' LIMIT 1)", m.ConnectionID, m.Feed, m.Subject, m.ID)
+	err := t.get(&n, `SELECT count(*) FROM (SELECT 1 FROM outbox WHERE connection_id=? AND feed=? AND subject=? AND id>?
+		AND state<>'superseded' LIMIT 1)`, m.ConnectionID, m.Feed, m.Subject, m.ID)
 	return n > 0, err
 }
 
@@ -247,7 +258,8 @@ func (t *Tx) SettleOutbox(m OutboxMessage) error {
 			m.State, m.NextAt = Superseded, 0
 		}
 	}
-	_, err := t.exec("UPDATE outbox SET state=?, attempts=?, next_at=?, sent_at=?, confirmed_at=?, error=?, answer=?, submission=?, unclear=? WHERE id=?",
+	_, err := t.exec(`UPDATE outbox SET state=?, attempts=?, next_at=?, sent_at=?, confirmed_at=?, error=?, answer=?,
+		submission=?, unclear=? WHERE id=?`,
 		m.State, m.Attempts, m.NextAt, m.SentAt, m.ConfirmedAt, m.Error, m.Answer, m.Submission, m.Unclear, m.ID)
 	return err
 }
@@ -280,7 +292,9 @@ func (s *Store) OpenOutbox(ctx context.Context) (map[int64]map[string]int64, err
 		State        string `db:"state"`
 		N            int64  `db:"n"`
 	}
-	err := s.read.SelectContext(ctx, &rows, "SELECT connection_id, state, count(*) AS n FROM outbox WHERE state IN ('waiting','sending','sent','refused') GROUP BY connection_id, state")
+	err := s.read.SelectContext(ctx, &rows,
+		`SELECT connection_id, state, count(*) AS n FROM outbox WHERE state IN ('waiting','sending','sent','refused')
+			GROUP BY connection_id, state`)
 	out := map[int64]map[string]int64{}
 	for _, r := range rows {
 		if out[r.ConnectionID] == nil {
@@ -294,14 +308,16 @@ func (s *Store) OpenOutbox(ctx context.Context) (map[int64]map[string]int64, err
 // OpenOutboxFor returns the message that is not final for a subject, if any.
 func (s *Store) OpenOutboxFor(ctx context.Context, connection int64, feed message.Feed, subject string) (OutboxMessage, error) {
 	var m OutboxMessage
-	err := s.read.GetContext(ctx, &m, outboxQuery+"WHERE x.connection_id=? AND x.feed=? AND x.subject=? AND x.state IN ('waiting','sending','sent') ORDER BY x.id DESC LIMIT 1", connection, feed, subject)
+	err := s.read.GetContext(ctx, &m, outboxQuery+`WHERE x.connection_id=? AND x.feed=? AND x.subject=?
+		AND x.state IN ('waiting','sending','sent') ORDER BY x.id DESC LIMIT 1`, connection, feed, subject)
 	return m, found(err)
 }
 
 // SubmittedWith lists the messages that went with a batch and await its report.
 func (t *Tx) SubmittedWith(connection int64, feed message.Feed, submission string) ([]OutboxMessage, error) {
 	var out []OutboxMessage
-	err := t.sel(&out, outboxQuery+"WHERE x.connection_id=? AND x.feed=? AND x.submission=? AND x.submission<>'' AND x.state='sent' ORDER BY x.id", connection, feed, submission)
+	err := t.sel(&out, outboxQuery+`WHERE x.connection_id=? AND x.feed=? AND x.submission=? AND x.submission<>''
+		AND x.state='sent' ORDER BY x.id`, connection, feed, submission)
 	return out, err
 }
 
@@ -310,7 +326,8 @@ func (s *Store) KnownVersions(ctx context.Context, connection int64, feed messag
 	out := make([]bool, len(msgs))
 	for i, m := range msgs {
 		var n int
-		if err := s.read.GetContext(ctx, &n, "SELECT count(*) FROM inbox WHERE connection_id=? AND feed=? AND outside_id=? AND version=?", connection, feed, m.OutsideID, m.Version); err != nil {
+		if err := s.read.GetContext(ctx, &n, "SELECT count(*) FROM inbox WHERE connection_id=? AND feed=? AND outside_id=? AND version=?",
+			connection, feed, m.OutsideID, m.Version); err != nil {
 			return nil, err
 		}
 		out[i] = n > 0
@@ -324,7 +341,8 @@ func (s *Store) NewestRaw(ctx context.Context, connection int64, feed message.Fe
 		Raw []byte `db:"raw"`
 		Via string `db:"via"`
 	}
-	err = s.read.GetContext(ctx, &row, "SELECT raw, via FROM inbox WHERE connection_id=? AND feed=? ORDER BY id DESC LIMIT 1", connection, feed)
+	err = s.read.GetContext(ctx, &row, "SELECT raw, via FROM inbox WHERE connection_id=? AND feed=? ORDER BY id DESC LIMIT 1",
+		connection, feed)
 	return row.Raw, row.Via, found(err)
 }
 
@@ -333,7 +351,8 @@ func (t *Tx) KnownInbox(connection int64, feed message.Feed, msgs []Received) (i
 	known := 0
 	for _, m := range msgs {
 		var n int
-		if err := t.get(&n, "SELECT count(*) FROM inbox WHERE connection_id=? AND feed=? AND outside_id=? AND version=?", connection, feed, m.OutsideID, m.Version); err != nil {
+		if err := t.get(&n, "SELECT count(*) FROM inbox WHERE connection_id=? AND feed=? AND outside_id=? AND version=?", connection,
+			feed, m.OutsideID, m.Version); err != nil {
 			return 0, err
 		}
 		known += n
@@ -343,7 +362,8 @@ func (t *Tx) KnownInbox(connection int64, feed message.Feed, msgs []Received) (i
 
 // ForgetOlder removes what was kept of a record before a message.
 func (t *Tx) ForgetOlder(m InboxMessage) error {
-	_, err := t.exec("DELETE FROM inbox WHERE connection_id=? AND feed=? AND outside_id=? AND version<?", m.ConnectionID, m.Feed, m.OutsideID, m.Version)
+	_, err := t.exec("DELETE FROM inbox WHERE connection_id=? AND feed=? AND outside_id=? AND version<?", m.ConnectionID, m.Feed,
+		m.OutsideID, m.Version)
 	return err
 }
 
@@ -359,7 +379,8 @@ func (s *Store) FailedInbox(ctx context.Context) (map[int64]int64, error) {
 		ID int64 `db:"connection_id"`
 		N  int64 `db:"n"`
 	}
-	err := s.read.SelectContext(ctx, &rows, "SELECT connection_id, count(DISTINCT inbox_id) AS n FROM exception WHERE closed_at=0 AND inbox_id<>0 GROUP BY connection_id")
+	err := s.read.SelectContext(ctx, &rows, `SELECT connection_id, count(DISTINCT inbox_id) AS n FROM exception
+		WHERE closed_at=0 AND inbox_id<>0 GROUP BY connection_id`)
 	out := map[int64]int64{}
 	for _, r := range rows {
 		out[r.ID] = r.N
@@ -372,7 +393,8 @@ func (s *Store) FailedInbox(ctx context.Context) (map[int64]int64, error) {
 func (t *Tx) Outdated(m InboxMessage, now time.Time) error {
 	const older = "connection_id=? AND feed=? AND outside_id=? AND version<? AND state='failed'"
 	args := []any{m.ConnectionID, m.Feed, m.OutsideID, m.Version}
-	if _, err := t.exec("UPDATE exception SET closed_at=?, closed_by='relay' WHERE closed_at=0 AND inbox_id<>0 AND inbox_id IN (SELECT id FROM inbox WHERE "+older+")", append([]any{micros(now)}, args...)...); err != nil {
+	if _, err := t.exec(`UPDATE exception SET closed_at=?, closed_by='relay' WHERE closed_at=0 AND inbox_id<>0
+		AND inbox_id IN (SELECT id FROM inbox WHERE `+older+")", append([]any{micros(now)}, args...)...); err != nil {
 		return err
 	}
 	_, err := t.exec("UPDATE inbox SET state='skipped', reason='a newer version was taken in' WHERE "+older, args...)
@@ -382,14 +404,16 @@ func (t *Tx) Outdated(m InboxMessage, now time.Time) error {
 // OpenFor tells whether a message about a subject waits, is being sent or is not confirmed yet.
 func (t *Tx) OpenFor(connection int64, feed message.Feed, subject string) (bool, error) {
 	var n int
-	err := t.get(&n, "SELECT count(*) FROM outbox WHERE connection_id=? AND feed=? AND subject=? AND state IN ('waiting','sending','sent')", connection, feed, subject)
+	err := t.get(&n, `SELECT count(*) FROM outbox WHERE connection_id=? AND feed=? AND subject=?
+		AND state IN ('waiting','sending','sent')`, connection, feed, subject)
 	return n > 0, err
 }
 
 // OpenSubjects are the subjects of a feed about which a message is on its way.
 func (s *Store) OpenSubjects(ctx context.Context, connection int64, feed message.Feed) (map[string]bool, error) {
 	var list []string
-	err := s.read.SelectContext(ctx, &list, "SELECT subject FROM outbox WHERE state IN ('waiting','sending','sent') AND connection_id=? AND feed=?", connection, feed)
+	err := s.read.SelectContext(ctx, &list, `SELECT subject FROM outbox WHERE state IN ('waiting','sending','sent')
+		AND connection_id=? AND feed=?`, connection, feed)
 	out := make(map[string]bool, len(list))
 	for _, x := range list {
 		out[x] = true
@@ -400,7 +424,8 @@ func (s *Store) OpenSubjects(ctx context.Context, connection int64, feed message
 // CountWaitingInbox counts the messages that no decision has been made on.
 func (s *Store) CountWaitingInbox(ctx context.Context) (int, error) {
 	var n int
-	err := s.read.GetContext(ctx, &n, "SELECT count(*) FROM connection c JOIN inbox i ON i.connection_id = c.id AND i.state = 'waiting' AND i.attempts = 0")
+	err := s.read.GetContext(ctx, &n, `SELECT count(*) FROM connection c JOIN inbox i ON i.connection_id = c.id
+		AND i.state = 'waiting' AND i.attempts = 0`)
 	return n, err
 }
 
@@ -413,8 +438,10 @@ func (s *Store) WhatWaits(ctx context.Context) (inbox, outbox map[int64]time.Tim
 		In   sql.NullInt64 `db:"decide_at"`
 		Next sql.NullInt64 `db:"next_at"`
 	}
-	err = s.read.SelectContext(ctx, &rows, `SELECT c.id, (SELECT min(next_at) FROM inbox i WHERE i.connection_id=c.id AND i.state='waiting') AS decide_at,
-		(SELECT min(next_at) FROM outbox x WHERE x.connection_id=c.id AND x.state IN ('waiting','sending','sent')) AS next_at FROM connection c`)
+	err = s.read.SelectContext(ctx, &rows, `SELECT c.id, (SELECT min(next_at) FROM inbox i WHERE i.connection_id=c.id
+		AND i.state='waiting') AS decide_at,
+		(SELECT min(next_at) FROM outbox x WHERE x.connection_id=c.id AND x.state IN ('waiting','sending','sent')) AS next_at
+		FROM connection c`)
 	for _, r := range rows {
 		if r.In.Valid {
 			inbox[r.ID] = Time(r.In.Int64)

@@ -38,8 +38,10 @@ type OrderRow struct {
 	Tags           string `db:"tags"` // by space
 }
 
-const rowCols = `o.id, o.number, o.connection_id, c.code AS connection_code, c.name AS connection_name, o.channel_number, o.channel_state, o.stage, o.kind,
-	o.buyer, o.currency, o.total, o.units, o.placed_at, o.received_at, o.shipped_at, o.via, o.typed_by, o.assignee, o.merged_into, o.answer_by, o.holds,
+const rowCols = `o.id, o.number, o.connection_id, c.code AS connection_code, c.name AS connection_name, o.channel_number,
+o.channel_state, o.stage, o.kind,
+	o.buyer, o.currency, o.total, o.units, o.placed_at, o.received_at, o.shipped_at, o.via, o.typed_by, o.assignee,
+	o.merged_into, o.answer_by, o.holds,
 	coalesce(json_extract(o.ours,'$.tags'),'[]') AS tags`
 
 // OrderFilter narrows a list of orders. What is empty does not narrow.
@@ -81,7 +83,8 @@ func (s *Store) span(ctx context.Context, from, to time.Time) (above, below int6
 				ID         int64 `db:"id"`
 				ReceivedAt int64 `db:"received_at"`
 			}
-			if e := s.read.GetContext(ctx, &row, "SELECT id, received_at FROM orders WHERE id >= ? ORDER BY id LIMIT 1", mid); found(e) == ErrNotFound {
+			if e := s.read.GetContext(ctx, &row, "SELECT id, received_at FROM orders WHERE id >= ? ORDER BY id LIMIT 1",
+				mid); found(e) == ErrNotFound {
 				hi = mid
 			} else if e != nil {
 				err = e
@@ -137,7 +140,8 @@ func listOrdersQuery(f OrderFilter) (string, []any) {
 		from, id = "order_tag g CROSS JOIN orders o ON o.id = g.order_id", "g.order_id"
 		add("g.tag = ?", f.Tag)
 	case f.Cause != "":
-		from, id = "(SELECT DISTINCT order_id FROM exception WHERE closed_at = 0 AND cause = ? AND order_id <> 0) e CROSS JOIN orders o ON o.id = e.order_id", "o.id"
+		from, id = `(SELECT DISTINCT order_id FROM exception WHERE closed_at = 0 AND cause = ? AND order_id <> 0) e CROSS
+			JOIN orders o ON o.id = e.order_id`, "o.id"
 		args = append(args, f.Cause)
 	case f.Customer != 0:
 		from = "orders o INDEXED BY orders_customer"
@@ -213,7 +217,9 @@ func listOrdersQuery(f OrderFilter) (string, []any) {
 		q += " WHERE " + strings.Join(where, " AND ")
 	}
 	q += " ORDER BY " + id + " DESC LIMIT ?"
-	return "SELECT " + rowCols + " FROM (" + q + ") k CROSS JOIN orders o ON o.id = k.id CROSS JOIN connection c ON c.id = o.connection_id ORDER BY k.id DESC", append(args, f.Limit)
+	return "SELECT " + rowCols + " FROM (" +
+			q + ") k CROSS JOIN orders o ON o.id = k.id CROSS JOIN connection c ON c.id = o.connection_id ORDER BY k.id DESC", append(
+			args, f.Limit)
 }
 
 // searchTerms makes a query of words: each must be there, and those of three letters or more may go on.
@@ -250,7 +256,8 @@ func (s *Store) States(ctx context.Context, connection string) ([]string, error)
 	var out []string
 	err := s.read.SelectContext(ctx, &out, `WITH RECURSIVE w (c, s) AS (
 		SELECT k.id, (SELECT min(o.channel_state) FROM orders o WHERE o.connection_id = k.id) FROM connection k WHERE ?1 = '' OR k.code = ?1
-		UNION ALL SELECT c, (SELECT min(o.channel_state) FROM orders o WHERE o.connection_id = c AND o.channel_state > s) FROM w WHERE s IS NOT NULL)
+		UNION ALL SELECT c, (SELECT min(o.channel_state) FROM orders o WHERE o.connection_id = c AND o.channel_state > s)
+		FROM w WHERE s IS NOT NULL)
 		SELECT DISTINCT s FROM w WHERE s IS NOT NULL ORDER BY s LIMIT 200`, connection)
 	return out, err
 }
@@ -273,7 +280,8 @@ func (s *Store) SavedViews(ctx context.Context, page string) ([]SavedView, error
 
 // PutView keeps a filter under a name.
 func (t *Tx) PutView(v SavedView) error {
-	_, err := t.exec("INSERT INTO saved_view (page, name, query, owner) VALUES (?,?,?,?) ON CONFLICT (page, name) DO UPDATE SET query=excluded.query, owner=excluded.owner", v.Page, v.Name, v.Query, v.Owner)
+	_, err := t.exec(`INSERT INTO saved_view (page, name, query, owner) VALUES (?,?,?,?) ON CONFLICT (page, name) DO UPDATE
+		SET query=excluded.query, owner=excluded.owner`, v.Page, v.Name, v.Query, v.Owner)
 	return err
 }
 
@@ -292,6 +300,7 @@ func likeEscape(s string) string {
 
 // InboxID finds a message that was kept.
 func (t *Tx) InboxID(connection int64, feed message.Feed, outside string, version int64) (id int64, err error) {
-	err = t.get(&id, "SELECT id FROM inbox WHERE connection_id=? AND feed=? AND outside_id=? AND version=?", connection, feed, outside, version)
+	err = t.get(&id, "SELECT id FROM inbox WHERE connection_id=? AND feed=? AND outside_id=? AND version=?", connection, feed,
+		outside, version)
 	return id, err
 }

@@ -40,13 +40,15 @@ type orderRow struct {
 	Ours         string `db:"ours"`
 }
 
-const orderCols = `id, number, connection_id, outside_id, version, received_at, shipped_at, via, record, ship_to, holds, routed, delivered, voided, no_stock_moved, test, revision,
+const orderCols = `id, number, connection_id, outside_id, version, received_at, shipped_at, via, record, ship_to, holds,
+routed, delivered, voided, no_stock_moved, test, revision,
 	customer_id, assignee, merged_into, typed_by, forgotten_at, ours`
 
 func (r *orderRow) order() (*order.Order, error) {
 	o := &order.Order{ID: r.ID, Number: r.Number, ConnectionID: r.ConnectionID, OutsideID: r.OutsideID, Version: r.Version,
 		ReceivedAt: Time(r.ReceivedAt), ShippedAt: Time(r.ShippedAt), Via: r.Via, Routed: r.Routed, Delivered: r.Delivered,
-		Voided: r.Voided, NoStockMoved: r.NoStockMoved, Test: r.Test, Revision: r.Revision, CustomerID: r.CustomerID, Assignee: r.Assignee, MergedInto: r.MergedInto,
+		Voided: r.Voided, NoStockMoved: r.NoStockMoved, Test: r.Test, Revision: r.Revision, CustomerID: r.CustomerID,
+		Assignee: r.Assignee, MergedInto: r.MergedInto,
 		TypedBy: r.TypedBy, ForgottenAt: Time(r.ForgottenAt)}
 	if r.Ours != "{}" {
 		if err := json.Unmarshal([]byte(r.Ours), &o.Ours); err != nil {
@@ -176,8 +178,10 @@ func loadOrders(sel selector, where string, args ...any) ([]*order.Order, error)
 	}
 	in, idArgs := list(ids)
 	var lines []lineRow
-	if err := sel(&lines, `SELECT l.id, l.order_id, l.position, l.outside_id, l.sku, l.title, l.item_id, l.quantity, l.cancelled, l.allocated, l.picked, l.packed, l.shipped,
-		l.unit_price, l.discount, l.tax, l.total, l.listing, l.parts, l.sells, l.more FROM orders o CROSS JOIN order_line l ON l.id BETWEEN o.id * 1024 AND o.id * 1024 + 1023 WHERE o.id IN (`+in+`) ORDER BY l.id`, idArgs...); err != nil {
+	if err := sel(&lines, `SELECT l.id, l.order_id, l.position, l.outside_id, l.sku, l.title, l.item_id, l.quantity,
+		l.cancelled, l.allocated, l.picked, l.packed, l.shipped,
+		l.unit_price, l.discount, l.tax, l.total, l.listing, l.parts, l.sells, l.more FROM orders o CROSS
+		JOIN order_line l ON l.id BETWEEN o.id * 1024 AND o.id * 1024 + 1023 WHERE o.id IN (`+in+`) ORDER BY l.id`, idArgs...); err != nil {
 		return nil, fmt.Errorf("load order lines: %w", err)
 	}
 	at := map[int64]struct {
@@ -199,7 +203,9 @@ func loadOrders(sel selector, where string, args ...any) ([]*order.Order, error)
 				return nil, fmt.Errorf("order %s line %d: %w", o.Number, l.Position, err)
 			}
 		}
-		o.Lines = append(o.Lines, order.Line{Choices: more.Choices, Note: more.Note, Listing: l.Listing, Parts: parts, NoStock: l.Sells != 0, Charge: l.Sells == 2, ID: l.ID, Position: l.Position, OutsideID: l.OutsideID, SKU: l.SKU, Title: l.Title, ItemID: l.ItemID,
+		o.Lines = append(o.Lines, order.Line{Choices: more.Choices, Note: more.Note, Listing: l.Listing, Parts: parts,
+			NoStock: l.Sells != 0, Charge: l.Sells == 2, ID: l.ID, Position: l.Position, OutsideID: l.OutsideID, SKU: l.SKU,
+			Title: l.Title, ItemID: l.ItemID,
 			Quantity: l.Quantity, Cancelled: l.Cancelled, Allocated: l.Allocated, Picked: l.Picked, Packed: l.Packed, Shipped: l.Shipped,
 			UnitPrice: l.UnitPrice, Discount: l.Discount, Tax: l.Tax, Total: l.Total})
 		at[l.ID] = struct {
@@ -212,7 +218,8 @@ func loadOrders(sel selector, where string, args ...any) ([]*order.Order, error)
 		n := min(len(lineIDs), 512)
 		in, args := list(lineIDs[:n])
 		var parts []allocationRow
-		if err := sel(&parts, `SELECT line_id, location_id, item_id, quantity FROM allocation WHERE line_id IN (`+in+`)`, args...); err != nil {
+		if err := sel(&parts, `SELECT line_id, location_id, item_id, quantity FROM allocation WHERE line_id IN (`+in+`)`,
+			args...); err != nil {
 			return nil, fmt.Errorf("load allocations: %w", err)
 		}
 		for _, a := range parts {
@@ -268,7 +275,8 @@ func orderByNumber(sel selector, number string) (*order.Order, error) {
 // LiveOrder returns the number of the order that counts under a channel's number, or "".
 func (t *Tx) LiveOrder(connection int64, channelNumber string) (string, error) {
 	var found []struct{ Number string }
-	if err := t.sel(&found, "SELECT number FROM orders WHERE channel_number=? AND connection_id=? AND voided=0 LIMIT 1", channelNumber, connection); err != nil || len(found) == 0 {
+	if err := t.sel(&found, "SELECT number FROM orders WHERE channel_number=? AND connection_id=? AND voided=0 LIMIT 1", channelNumber,
+		connection); err != nil || len(found) == 0 {
 		return "", err
 	}
 	return found[0].Number, nil
@@ -290,19 +298,24 @@ func oneOrder(sel selector, where string, args ...any) (*order.Order, error) {
 func (t *Tx) OrdersWaitingFor(items []int64, placed, id int64, most int) ([]*order.Order, error) {
 	in, args := list(items)
 	return loadOrders(t.sel, `voided = 0 AND test = 0 AND id IN (SELECT order_id FROM order_line
-		WHERE item_id IN (`+in+`) AND quantity > cancelled + allocated + picked + packed + shipped AND sells <> 2) AND (placed_at, id) > (?,?) ORDER BY placed_at, id LIMIT ?`, append(args, placed, id, most)...)
+		WHERE item_id IN (`+in+`) AND quantity > cancelled + allocated + picked + packed + shipped AND sells <> 2) AND (placed_at, id) `+
+		`> (?,?) ORDER BY placed_at, id LIMIT ?`, append(args, placed, id, most)...)
 }
 
 // OrdersShort lists the orders of a connection that wait for stock, by id after one.
 func (t *Tx) OrdersShort(connection, after int64, most int) ([]*order.Order, error) {
-	return loadOrders(t.sel, `id IN (SELECT o.id FROM orders o INDEXED BY orders_stage_connection WHERE o.stage IN ('held','pending') AND o.connection_id = ? AND o.id > ? AND o.voided = 0 AND o.test = 0
-		AND EXISTS (SELECT 1 FROM order_line l WHERE l.id BETWEEN o.id * 1024 AND o.id * 1024 + 1023 AND l.item_id <> 0 AND l.sells <> 2 AND l.quantity > l.cancelled + l.allocated + l.picked + l.packed + l.shipped) ORDER BY o.id LIMIT ?) ORDER BY id`, connection, after, most)
+	return loadOrders(t.sel, `id IN (SELECT o.id FROM orders o INDEXED BY orders_stage_connection
+		WHERE o.stage IN ('held','pending') AND o.connection_id = ? AND o.id > ? AND o.voided = 0 AND o.test = 0
+		AND EXISTS (SELECT 1 FROM order_line l WHERE l.id BETWEEN o.id * 1024 AND o.id * 1024 + 1023 AND l.item_id <> 0
+		AND l.sells <> 2 AND l.quantity > l.cancelled + l.allocated + l.picked + l.packed + l.shipped) ORDER BY o.id LIMIT ?)
+		ORDER BY id`, connection, after, most)
 }
 
 // OrdersUnmatched lists the orders of a connection (0: of all) with lines that no item of ours is known for and that
 // name a listing by its number or its SKU, by id after one.
 func (t *Tx) OrdersUnmatched(connection int64, listing, sku string, after int64, most int) ([]*order.Order, error) {
-	return loadOrders(t.sel, `(connection_id = ?1 OR ?1 = 0) AND voided = 0 AND id > ?2 AND id IN (SELECT order_id FROM order_line WHERE item_id = 0 AND ((listing = ?3 AND listing <> '') OR (sku = ?4 AND sku <> '')))
+	return loadOrders(t.sel, `(connection_id = ?1 OR ?1 = 0) AND voided = 0 AND id > ?2 AND id IN (SELECT order_id
+		FROM order_line WHERE item_id = 0 AND ((listing = ?3 AND listing <> '') OR (sku = ?4 AND sku <> '')))
 		ORDER BY id LIMIT ?5`, connection, after, listing, sku, most)
 }
 
@@ -372,7 +385,8 @@ func (t *Tx) OnlyVoid(connection int64, outside []string) (map[string]int64, err
 		ID        int64  `db:"id"`
 	}
 	// By the index of stages: few orders are void.
-	err := t.sel(&rows, "SELECT outside_id, max(id) AS id FROM orders INDEXED BY orders_stage_connection WHERE stage='void' AND connection_id=? AND outside_id IN ("+in+") GROUP BY outside_id", append([]any{connection}, args...)...)
+	err := t.sel(&rows, `SELECT outside_id, max(id) AS id FROM orders INDEXED BY orders_stage_connection WHERE stage='void'
+		AND connection_id=? AND outside_id IN (`+in+") GROUP BY outside_id", append([]any{connection}, args...)...)
 	out := make(map[string]int64, len(rows))
 	for _, r := range rows {
 		out[r.OutsideID] = r.ID
@@ -383,7 +397,8 @@ func (t *Tx) OnlyVoid(connection int64, outside []string) (map[string]int64, err
 // NewestInbox is the newest message of a record that was kept.
 func (s *Store) NewestInbox(ctx context.Context, connection int64, feed message.Feed, outside string) (InboxMessage, error) {
 	var m InboxMessage
-	err := s.read.GetContext(ctx, &m, `SELECT `+inboxCols+` FROM inbox WHERE connection_id=? AND feed=? AND outside_id=? ORDER BY version DESC LIMIT 1`, connection, feed, outside)
+	err := s.read.GetContext(ctx, &m, `SELECT `+inboxCols+` FROM inbox WHERE connection_id=? AND feed=? AND outside_id=?
+		ORDER BY version DESC LIMIT 1`, connection, feed, outside)
 	return m, found(err)
 }
 
@@ -412,7 +427,9 @@ func (s *Store) NextAnswer(ctx context.Context) (time.Time, error) {
 // ToMerge lists single orders of a connection that are done and were placed before a moment, in the order of their sale,
 // after the one of this moment and id.
 func (t *Tx) ToMerge(connection int64, before, placed time.Time, id int64, most int) ([]*order.Order, error) {
-	return loadOrders(t.sel, `connection_id=? AND stage IN ('shipped','delivered') AND merged_into=0 AND voided=0 AND test=0 AND kind<>'summary' AND placed_at<? AND placed_at>0
+	return loadOrders(t.sel,
+		`connection_id=? AND stage IN ('shipped','delivered') AND merged_into=0 AND voided=0 AND test=0 AND kind<>'summary' AND
+		placed_at<? AND placed_at>0
 		AND (placed_at, id) > (?,?) ORDER BY placed_at, id LIMIT ?`, connection, micros(before), micros(placed), id, most)
 }
 
@@ -426,7 +443,8 @@ func (t *Tx) SetMerged(ids []int64, summary int64) error {
 	for len(ids) > 0 {
 		n := min(len(ids), 256)
 		in, args := list(ids[:n])
-		if _, err := t.exec("UPDATE orders SET merged_into=?, revision=revision+1 WHERE id IN ("+in+")", append([]any{summary}, args...)...); err != nil {
+		if _, err := t.exec("UPDATE orders SET merged_into=?, revision=revision+1 WHERE id IN ("+in+")",
+			append([]any{summary}, args...)...); err != nil {
 			return err
 		}
 		ids = ids[n:]
@@ -477,8 +495,10 @@ func orderValues(o *order.Order) ([]any, error) {
 		answerBy = micros(a.By)
 	}
 	return []any{o.Number, o.ConnectionID, o.OutsideID, o.Version, m.Number, m.State, string(o.Stage()), buyer, m.Currency, m.Total, units,
-		micros(placed), micros(o.ReceivedAt), micros(o.ShippedAt), o.Via, string(record), shipTo, holds, o.Routed, o.Delivered, o.Voided, o.NoStockMoved, o.Test, o.Revision,
-		string(o.Kind()), o.CustomerID, o.Assignee, o.MergedInto, o.TypedBy, answerBy, micros(o.ForgottenAt), string(ours), placesText(o), o.ID}, nil
+		micros(placed), micros(o.ReceivedAt), micros(o.ShippedAt), o.Via, string(record), shipTo, holds, o.Routed, o.Delivered, o.Voided,
+		o.NoStockMoved, o.Test, o.Revision,
+		string(o.Kind()), o.CustomerID, o.Assignee, o.MergedInto, o.TypedBy, answerBy, micros(o.ForgottenAt), string(ours),
+		placesText(o), o.ID}, nil
 }
 
 // placesText lists, as JSON, the locations where an order waits to be picked.
@@ -539,7 +559,8 @@ func (t *Tx) InsertOrders(orders []*order.Order) error {
 	if _, err := t.insertMany("INSERT INTO orders ("+orderSet+", id)", orderWidth, heads); err != nil {
 		return fmt.Errorf("write orders: %w", err)
 	}
-	if _, err := t.insertMany(`INSERT INTO order_line (id, order_id, position, outside_id, sku, title, item_id, quantity, cancelled, allocated,
+	if _, err := t.insertMany(`INSERT INTO order_line (id, order_id, position, outside_id, sku, title, item_id, quantity,
+		cancelled, allocated,
 		picked, packed, shipped, unit_price, discount, tax, total, listing, parts, sells, more)`, 21, lines); err != nil {
 		return fmt.Errorf("write order lines: %w", err)
 	}
@@ -574,7 +595,8 @@ func (t *Tx) Findable(o *order.Order) error {
 	if err := t.get(&tracking, "SELECT coalesce(group_concat(tracking,' '),'') FROM shipment WHERE order_id=?", o.ID); err != nil {
 		return err
 	}
-	_, err := t.exec("INSERT OR REPLACE INTO order_text (rowid, number, channel, name, sku, tracking) VALUES (?,?,?,?,?,?)", orderText(o, tracking)...)
+	_, err := t.exec("INSERT OR REPLACE INTO order_text (rowid, number, channel, name, sku, tracking) VALUES (?,?,?,?,?,?)",
+		orderText(o, tracking)...)
 	return err
 }
 
@@ -606,7 +628,8 @@ func (t *Tx) UpdateOrder(o *order.Order) error {
 		if err != nil {
 			return err
 		}
-		if _, err := t.exec("UPDATE order_line SET item_id=?, cancelled=?, allocated=?, picked=?, packed=?, shipped=?, parts=?, sells=? WHERE id=?",
+		if _, err := t.exec(`UPDATE order_line SET item_id=?, cancelled=?, allocated=?, picked=?, packed=?, shipped=?, parts=?,
+			sells=? WHERE id=?`,
 			l.ItemID, l.Cancelled, l.Allocated, l.Picked, l.Packed, l.Shipped, text, sells(l), l.ID); err != nil {
 			return err
 		}
@@ -614,7 +637,8 @@ func (t *Tx) UpdateOrder(o *order.Order) error {
 			return err
 		}
 		for _, row := range allocations(o, l) {
-			if _, err := t.exec("INSERT INTO allocation (line_id, location_id, item_id, order_id, quantity) VALUES (?,?,?,?,?)", row...); err != nil {
+			if _, err := t.exec("INSERT INTO allocation (line_id, location_id, item_id, order_id, quantity) VALUES (?,?,?,?,?)",
+				row...); err != nil {
 				return err
 			}
 		}
@@ -631,9 +655,12 @@ const cleared = "a test order that was cleared"
 func (t *Tx) ClearTests(connection int64) (int64, error) {
 	const tests = "(SELECT id FROM orders WHERE connection_id=? AND test=1)"
 	for _, q := range []string{
-		"DELETE FROM order_line WHERE order_id IN " + tests, "UPDATE inbox SET state='skipped', reason='" + cleared + "', order_id=0 WHERE order_id<>0 AND order_id IN " + tests,
-		"DELETE FROM order_text WHERE rowid IN " + tests, "DELETE FROM order_tag WHERE order_id IN " + tests, "DELETE FROM order_facts WHERE order_id IN " + tests,
-		"DELETE FROM exception WHERE order_id<>0 AND order_id IN " + tests, "DELETE FROM timeline WHERE thing='order' AND thing_id IN " + tests,
+		"DELETE FROM order_line WHERE order_id IN " + tests, "UPDATE inbox SET state='skipped', reason='" + cleared +
+			"', order_id=0 WHERE order_id<>0 AND order_id IN " + tests,
+		"DELETE FROM order_text WHERE rowid IN " + tests, "DELETE FROM order_tag WHERE order_id IN " + tests,
+		"DELETE FROM order_facts WHERE order_id IN " + tests,
+		"DELETE FROM exception WHERE order_id<>0 AND order_id IN " + tests, `DELETE FROM timeline WHERE thing='order'
+			AND thing_id IN ` + tests,
 	} {
 		if _, err := t.exec(q, connection); err != nil {
 			return 0, err
@@ -674,9 +701,12 @@ func quarter(at time.Time) int64 { return micros(at) / 900_000_000 }
 // StageCounts tells how many orders are still on their way, and how many were done since a time.
 func (s *Store) StageCounts(ctx context.Context, since time.Time) ([]StageCount, error) {
 	var out []StageCount
-	err := s.read.SelectContext(ctx, &out, `SELECT stage, sum(n) AS n, coalesce((SELECT min(placed_at) FROM orders o WHERE o.stage=c.stage AND o.stage IN ('pending','held','ready','routed','picking','packed','part shipped')),0) AS oldest FROM order_count c
+	err := s.read.SelectContext(ctx, &out, `SELECT stage, sum(n) AS n, coalesce((SELECT min(placed_at) FROM orders o
+		WHERE o.stage=c.stage AND o.stage IN ('pending','held','ready','routed','picking','packed','part shipped')),0) AS
+		oldest FROM order_count c
 		WHERE stage IN ('pending','held','ready','routed','picking','packed','part shipped') AND n>0 GROUP BY stage
-		UNION ALL SELECT what, sum(n), 0 FROM order_quarter WHERE what IN ('shipped','delivered','cancelled') AND quarter>=? AND n>0 GROUP BY what`, quarter(since))
+		UNION ALL SELECT what, sum(n), 0 FROM order_quarter WHERE what IN ('shipped','delivered','cancelled') AND quarter>=?
+		AND n>0 GROUP BY what`, quarter(since))
 	return out, err
 }
 
@@ -694,7 +724,8 @@ type ChannelVersion struct {
 // ChannelVersions lists what was received for an order, oldest first.
 func (s *Store) ChannelVersions(ctx context.Context, orderID int64) ([]ChannelVersion, error) {
 	var out []ChannelVersion
-	err := s.read.SelectContext(ctx, &out, `SELECT id, version, via, received_at, raw, state, reason FROM inbox WHERE order_id = ? AND order_id <> 0 AND feed = 'orders in' ORDER BY id`, orderID)
+	err := s.read.SelectContext(ctx, &out, `SELECT id, version, via, received_at, raw, state, reason FROM inbox
+		WHERE order_id = ? AND order_id <> 0 AND feed = 'orders in' ORDER BY id`, orderID)
 	return out, err
 }
 
@@ -705,7 +736,8 @@ func (t *Tx) NewOrderID() (int64, error) { return t.id("orders") }
 func (s *Store) OldestOpen(ctx context.Context, limit int) ([]OrderRow, error) {
 	var out []OrderRow
 	err := s.read.SelectContext(ctx, &out, `SELECT `+rowCols+` FROM orders o JOIN connection c ON c.id = o.connection_id
-		WHERE o.id IN (SELECT id FROM orders WHERE stage IN ('ready','routed','picking','packed','part shipped') ORDER BY id LIMIT ?) ORDER BY o.placed_at LIMIT ?`, limit*4, limit)
+		WHERE o.id IN (SELECT id FROM orders WHERE stage IN ('ready','routed','picking','packed','part shipped') ORDER BY id
+		LIMIT ?) ORDER BY o.placed_at LIMIT ?`, limit*4, limit)
 	return out, err
 }
 
@@ -721,7 +753,8 @@ type PlaceCount struct {
 func (s *Store) PlaceCounts(ctx context.Context) ([]PlaceCount, error) {
 	var out []PlaceCount
 	err := s.read.SelectContext(ctx, &out, `SELECT l.code, l.name, coalesce(p.n,0) AS to_pick, coalesce(h.n,0) AS to_ship FROM location l
-		LEFT JOIN place_count p ON p.location_id=l.id AND p.what='to pick' LEFT JOIN place_count h ON h.location_id=l.id AND h.what='to ship' ORDER BY l.id`)
+		LEFT JOIN place_count p ON p.location_id=l.id AND p.what='to pick' LEFT JOIN place_count h ON h.location_id=l.id
+		AND h.what='to ship' ORDER BY l.id`)
 	return out, err
 }
 

@@ -33,7 +33,8 @@ func (s *Store) User(ctx context.Context, id int64) (User, error) {
 // PutUser adds a user, or changes the one with the same e-mail.
 func (t *Tx) PutUser(u User) error {
 	_, err := t.exec(`INSERT INTO user (email, name, role, password_hash) VALUES (?,?,?,?)
-		ON CONFLICT (email) DO UPDATE SET name=excluded.name, role=excluded.role, password_hash=excluded.password_hash`, u.Email, u.Name, u.Role, u.PasswordHash)
+		ON CONFLICT (email) DO UPDATE SET name=excluded.name, role=excluded.role, password_hash=excluded.password_hash`, u.Email, u.Name,
+		u.Role, u.PasswordHash)
 	return err
 }
 
@@ -63,7 +64,8 @@ type Sessions struct{ *Store }
 // FindCtx returns a session's data.
 func (s Sessions) FindCtx(ctx context.Context, token string) ([]byte, bool, error) {
 	var b []byte
-	err := found(s.read.GetContext(ctx, &b, "SELECT data FROM session WHERE token=? AND ended=0 AND expires_at>?", token, micros(time.Now())))
+	err := found(s.read.GetContext(ctx, &b, "SELECT data FROM session WHERE token=? AND ended=0 AND expires_at>?", token,
+		micros(time.Now())))
 	if err == ErrNotFound {
 		return nil, false, nil
 	}
@@ -76,7 +78,8 @@ func (s Sessions) CommitCtx(ctx context.Context, token string, b []byte, expiry 
 		if _, err := t.exec("DELETE FROM session WHERE expires_at<?", micros(time.Now())); err != nil {
 			return err
 		}
-		_, err := t.exec("INSERT INTO session (token, data, expires_at) VALUES (?,?,?) ON CONFLICT (token) DO UPDATE SET data=excluded.data, expires_at=excluded.expires_at WHERE session.ended=0", token, b, micros(expiry))
+		_, err := t.exec(`INSERT INTO session (token, data, expires_at) VALUES (?,?,?) ON CONFLICT (token) DO UPDATE
+			SET data=excluded.data, expires_at=excluded.expires_at WHERE session.ended=0`, token, b, micros(expiry))
 		return err
 	})
 }
@@ -85,7 +88,8 @@ func (s Sessions) CommitCtx(ctx context.Context, token string, b []byte, expiry 
 // ends after must not bring it back.
 func (s Sessions) DeleteCtx(ctx context.Context, token string) error {
 	return s.Write(ctx, func(t *Tx) error {
-		_, err := t.exec("INSERT INTO session (token, data, expires_at, ended) VALUES (?,x'',?,1) ON CONFLICT (token) DO UPDATE SET data=x'', ended=1", token, micros(time.Now().Add(sessionMemory)))
+		_, err := t.exec(`INSERT INTO session (token, data, expires_at, ended) VALUES (?,x'',?,1) ON CONFLICT (token) DO UPDATE
+			SET data=x'', ended=1`, token, micros(time.Now().Add(sessionMemory)))
 		return err
 	})
 }
@@ -124,7 +128,8 @@ func (t *Tx) PutSetting(key, value string) error {
 
 // PutSeries sets a number series.
 func (t *Tx) PutSeries(code, prefix string, next int64) error {
-	_, err := t.exec("INSERT INTO series (code, prefix, next) VALUES (?,?,?) ON CONFLICT (code) DO UPDATE SET prefix=excluded.prefix, next=excluded.next", code, prefix, next)
+	_, err := t.exec(`INSERT INTO series (code, prefix, next) VALUES (?,?,?) ON CONFLICT (code) DO UPDATE
+		SET prefix=excluded.prefix, next=excluded.next`, code, prefix, next)
 	return err
 }
 
@@ -147,7 +152,8 @@ func (t *Tx) KeepAnswer(key string, a Answer, now time.Time) error {
 	if _, err := t.exec("DELETE FROM idempotency WHERE at<?", micros(now.Add(-24*time.Hour))); err != nil {
 		return err
 	}
-	_, err := t.exec("INSERT INTO idempotency (key, request, status, answer, at) VALUES (?,?,?,?,?) ON CONFLICT DO NOTHING", key, a.Request, a.Status, a.Answer, micros(now))
+	_, err := t.exec("INSERT INTO idempotency (key, request, status, answer, at) VALUES (?,?,?,?,?) ON CONFLICT DO NOTHING", key,
+		a.Request, a.Status, a.Answer, micros(now))
 	return err
 }
 

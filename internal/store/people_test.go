@@ -141,7 +141,8 @@ func TestShipmentsAndManifests(t *testing.T) {
 	addOrders(t, s, 1)
 	var one Shipment
 	write(t, s, func(tx *Tx) error {
-		one = Shipment{OrderID: 1, LocationID: 1, State: ToPick, CreatedAt: 1, Lines: []ShipmentLine{{LineID: 1025, ItemID: 1, Quantity: 1}}}
+		one = Shipment{OrderID: 1, LocationID: 1, State: ToPick, CreatedAt: 1,
+			Lines: []ShipmentLine{{LineID: 1025, ItemID: 1, Quantity: 1}}}
 		return tx.AddShipment(&one)
 	})
 	write(t, s, func(tx *Tx) error {
@@ -182,7 +183,8 @@ func TestCatalogAndStockLists(t *testing.T) {
 	company(t, s)
 	write(t, s, func(tx *Tx) error {
 		for _, sku := range []string{"SUIT-M", "SUIT-L", "BOOK"} {
-			id, err := tx.AddItem(catalog.Item{SKU: sku, Name: "The " + sku, GTIN: map[string]string{"BOOK": "2007100016502"}[sku], Currency: "EUR", Kind: "stocked"}, now)
+			id, err := tx.AddItem(catalog.Item{SKU: sku, Name: "The " + sku, GTIN: map[string]string{"BOOK": "2007100016502"}[sku],
+				Currency: "EUR", Kind: "stocked"}, now)
 			if err != nil {
 				return err
 			}
@@ -199,7 +201,8 @@ func TestCatalogAndStockLists(t *testing.T) {
 	}
 	first, err := s.ListStock(t.Context(), StockFilter{Limit: 2})
 	require.NoError(t, err)
-	rest, err := s.ListStock(t.Context(), StockFilter{Location: "alder", AfterSKU: first[1].SKU, AfterLocation: first[1].LocationID, Limit: 10})
+	rest, err := s.ListStock(t.Context(), StockFilter{Location: "alder", AfterSKU: first[1].SKU,
+		AfterLocation: first[1].LocationID, Limit: 10})
 	require.NoError(t, err)
 	require.Equal(t, []string{"BOOK", "JAR", "SUIT-L", "SUIT-M"}, []string{first[0].SKU, first[1].SKU, rest[0].SKU, rest[1].SKU})
 	require.Equal(t, int64(10), first[1].OnHand)

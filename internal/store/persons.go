@@ -22,7 +22,8 @@ func (t *Tx) CustomersByEmail(connection int64, emails []string) (ids map[string
 		Email  string `db:"email"`
 		Before bool   `db:"before"`
 	}
-	err = t.sel(&rows, `SELECT id, email, EXISTS (SELECT 1 FROM orders o WHERE o.customer_id=c.id AND o.customer_id<>0) AS before FROM customer c
+	err = t.sel(&rows, `SELECT id, email, EXISTS (SELECT 1 FROM orders o WHERE o.customer_id=c.id
+		AND o.customer_id<>0) AS before FROM customer c
 		WHERE connection_id=? AND email<>'' AND email IN (`+in+`) ORDER BY id DESC`, append([]any{connection}, args...)...)
 	for _, r := range rows {
 		ids[r.Email], returning[r.ID] = r.ID, r.Before
@@ -34,7 +35,8 @@ func (t *Tx) CustomersByEmail(connection int64, emails []string) (ids map[string
 func (t *Tx) AddCustomer(c Customer) (int64, error) {
 	var id int64
 	err := t.get(&id, `INSERT INTO customer (connection_id, outside_id, name, email, phone, address, changed_at) VALUES (?,?,?,?,?,?,?)
-		ON CONFLICT (connection_id, outside_id) DO UPDATE SET changed_at=excluded.changed_at RETURNING id`, c.ConnectionID, c.OutsideID, c.Name, c.Email, c.Phone, c.Address, c.ChangedAt)
+		ON CONFLICT (connection_id, outside_id) DO UPDATE SET changed_at=excluded.changed_at RETURNING id`, c.ConnectionID, c.OutsideID,
+		c.Name, c.Email, c.Phone, c.Address, c.ChangedAt)
 	delete(t.s.next, "customer")
 	return id, err
 }
@@ -42,21 +44,25 @@ func (t *Tx) AddCustomer(c Customer) (int64, error) {
 // Customer loads a customer.
 func (s *Store) Customer(ctx context.Context, id int64) (Customer, error) {
 	var c Customer
-	err := s.read.GetContext(ctx, &c, "SELECT id, connection_id, outside_id, name, email, phone, address, changed_at FROM customer WHERE id=?", id)
+	err := s.read.GetContext(ctx, &c, `SELECT id, connection_id, outside_id, name, email, phone, address, changed_at
+		FROM customer WHERE id=?`, id)
 	return c, found(err)
 }
 
 // CustomersOf finds the customers with an e-mail, on all connections.
 func (s *Store) CustomersOf(ctx context.Context, email string) ([]Customer, error) {
 	out := []Customer{}
-	err := s.read.SelectContext(ctx, &out, "SELECT id, connection_id, outside_id, name, email, phone, address, changed_at FROM customer WHERE email=? AND email<>''", email)
+	err := s.read.SelectContext(ctx, &out, `SELECT id, connection_id, outside_id, name, email, phone, address, changed_at
+		FROM customer WHERE email=? AND email<>''`, email)
 	return out, err
 }
 
 // OrdersOfPerson lists the ids of the orders of the customers with an e-mail.
 func (s *Store) OrdersOfPerson(ctx context.Context, email string) ([]int64, error) {
 	var out []int64
-	err := s.read.SelectContext(ctx, &out, "SELECT o.id FROM customer c JOIN orders o INDEXED BY orders_customer ON o.customer_id=c.id AND o.customer_id<>0 WHERE c.email=? AND c.email<>'' ORDER BY o.id", email)
+	err := s.read.SelectContext(ctx, &out,
+		`SELECT o.id FROM customer c JOIN orders o INDEXED BY orders_customer ON o.customer_id=c.id AND o.customer_id<>0
+			WHERE c.email=? AND c.email<>'' ORDER BY o.id`, email)
 	return out, err
 }
 
@@ -68,7 +74,8 @@ func (s *Store) OrderByID(ctx context.Context, id int64) (*order.Order, error) {
 // ToForget lists orders with personal data that were taken in before a time and are done, oldest first.
 func (s *Store) ToForget(ctx context.Context, before time.Time, limit int) ([]int64, error) {
 	var out []int64
-	err := s.read.SelectContext(ctx, &out, `SELECT id FROM orders INDEXED BY orders_keeping WHERE forgotten_at=0 AND received_at<? AND stage IN ('shipped','delivered','cancelled','void')
+	err := s.read.SelectContext(ctx, &out, `SELECT id FROM orders INDEXED BY orders_keeping WHERE forgotten_at=0
+		AND received_at<? AND stage IN ('shipped','delivered','cancelled','void')
 		AND max(shipped_at, received_at)<? ORDER BY received_at, id LIMIT ?`, micros(before), micros(before), limit)
 	return out, err
 }
@@ -85,7 +92,8 @@ func (t *Tx) ForgetOrder(o *order.Order) error {
 		args []any
 	}{
 		{"UPDATE inbox SET raw=? WHERE order_id=? AND order_id<>0", []any{gone, o.ID}},
-		{"UPDATE outbox SET payload='{}', answer='' WHERE order_id=? AND order_id<>0 AND feed='labels out' AND state IN ('confirmed','refused','superseded')", []any{o.ID}},
+		{`UPDATE outbox SET payload='{}', answer='' WHERE order_id=? AND order_id<>0 AND feed='labels out'
+			AND state IN ('confirmed','refused','superseded')`, []any{o.ID}},
 		{"UPDATE shipment SET label='' WHERE order_id=?", []any{o.ID}},
 		{"UPDATE timeline SET text='" + Forgotten + "' WHERE thing='order' AND thing_id=? AND what IN ('address','typed')", []any{o.ID}},
 	} {
@@ -108,7 +116,8 @@ func (t *Tx) FactsOf(order int64) ([]byte, error) {
 
 // ForgetCustomers takes personal data out of customers: of one e-mail, or of those none of whose orders has any.
 func (t *Tx) ForgetCustomers(email string, now time.Time) (int64, error) {
-	const set = "UPDATE customer SET name='" + Forgotten + "', email='', phone='', address='{}', outside_id='removed:'||id, forgotten_at=? WHERE forgotten_at=0 AND "
+	const set = "UPDATE customer SET name='" + Forgotten + `', email='', phone='', address='{}', outside_id='removed:'||id,
+		forgotten_at=? WHERE forgotten_at=0 AND `
 	if email != "" {
 		return t.exec(set+"email=?", micros(now), email)
 	}

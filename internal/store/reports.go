@@ -21,30 +21,42 @@ type ReportRow struct {
 }
 
 // sold are the sums of orders by their sale. ?1 and ?2 are the first quarter of the span, and the first after it.
-const sold = `FROM order_sum s JOIN connection c ON c.id = s.connection_id WHERE s.quarter >= ?1 AND s.quarter < ?2 AND s.n + s.cancelled > 0`
+const sold = `FROM order_sum s JOIN connection c ON c.id = s.connection_id WHERE s.quarter >= ?1 AND s.quarter < ?2
+	AND s.n + s.cancelled > 0`
 
 // reports are the reports by their code, each of them a query over a span: ?1 and ?2 its quarters, ?3 and ?4 its
 // moments.
 var reports = map[string]string{
 	// orders and their value, by channel, how they came in and currency
-	"source": `SELECT c.name, CASE WHEN s.typed_by <> '' THEN 'typed by ' || s.typed_by ELSE s.via END AS second, s.currency, sum(s.n) AS a, sum(s.total) AS b, 0.0 AS c, sum(s.cancelled) AS cancelled
+	"source": `SELECT c.name, CASE WHEN s.typed_by <> '' THEN 'typed by ' || s.typed_by ELSE s.via END AS second, s.currency,
+		sum(s.n) AS a, sum(s.total) AS b, 0.0 AS c, sum(s.cancelled) AS cancelled
 		` + sold + ` GROUP BY 1, 2, 3 ORDER BY a DESC, 1, 2, 3`,
 	// the same by quarter; Report makes days of it
-	"days": `SELECT CAST(s.quarter AS TEXT) AS name, c.name AS second, s.currency, sum(s.n) AS a, sum(s.total) AS b, 0.0 AS c, sum(s.cancelled) AS cancelled ` + sold + ` GROUP BY s.quarter, 2, 3`,
+	"days": `SELECT CAST(s.quarter AS TEXT) AS name, c.name AS second, s.currency, sum(s.n) AS a, sum(s.total) AS b, 0.0 AS c,
+		sum(s.cancelled) AS cancelled ` + sold + ` GROUP BY s.quarter, 2, 3`,
 	// shipping that buyers paid against what carriers charged, of the orders whose parcels left, by channel and currency; c: parcels
-	"shipping": `SELECT c.name, '' AS second, f.currency, sum(f.charged) AS a, sum(f.paid) AS b, sum(f.parcels)*1.0 AS c, 0 AS cancelled FROM freight_sum f JOIN connection c ON c.id = f.connection_id
+	"shipping": `SELECT c.name, '' AS second, f.currency, sum(f.charged) AS a, sum(f.paid) AS b, sum(f.parcels)*1.0 AS c,
+		0 AS cancelled FROM freight_sum f JOIN connection c ON c.id = f.connection_id
 		WHERE f.quarter >= ?1 AND f.quarter < ?2 AND f.parcels > 0 GROUP BY 1, 3 ORDER BY a DESC`,
 	// orders by the time from sale to leaving, of those that we shipped in the span
-	"speed": `SELECT CASE WHEN h < 4 THEN '1: under 4 hours' WHEN h < 24 THEN '2: 4 to 24 hours' WHEN h < 48 THEN '3: 1 to 2 days' WHEN h < 96 THEN '4: 2 to 4 days' ELSE '5: 4 days and more' END AS name, '' AS second, '' AS currency, count(*) AS a, 0 AS b, avg(h) AS c, 0 AS cancelled
-		FROM (SELECT (shipped_at - placed_at)/3.6e9 AS h FROM orders INDEXED BY orders_left WHERE shipped_at >= ?3 AND shipped_at < ?4 AND shipped_at > 0 AND routed = 1) GROUP BY 1 ORDER BY 1`,
+	"speed": `SELECT CASE WHEN h < 4 THEN '1: under 4 hours' WHEN h < 24 THEN '2: 4 to 24 hours' WHEN h < 48 THEN
+		'3: 1 to 2 days' WHEN h < 96 THEN '4: 2 to 4 days' ELSE '5: 4 days and more' END AS name, '' AS second, '' AS currency,
+		count(*) AS a, 0 AS b, avg(h) AS c, 0 AS cancelled
+		FROM (SELECT (shipped_at - placed_at)/3.6e9 AS h FROM orders INDEXED BY orders_left WHERE shipped_at >= ?3
+		AND shipped_at < ?4 AND shipped_at > 0 AND routed = 1) GROUP BY 1 ORDER BY 1`,
 	// items that ran out: how often stock fell to nothing, and how often orders had to wait
-	"stockouts": `SELECT i.sku AS name, i.name AS second, '' AS currency, coalesce(z.n,0) AS a, coalesce(w.n,0) AS b, 0.0 AS c, 0 AS cancelled FROM
-		(SELECT item_id, sum(n) AS n FROM stockout WHERE quarter >= ?1 AND quarter < ?2 GROUP BY item_id UNION SELECT i.id, 0 FROM exception e JOIN item i ON i.sku = e.subject WHERE e.cause = 'no stock' AND e.opened_at >= ?3 AND e.opened_at < ?4) x
-		JOIN item i ON i.id = x.item_id LEFT JOIN (SELECT item_id, sum(n) AS n FROM stockout WHERE quarter >= ?1 AND quarter < ?2 GROUP BY item_id) z ON z.item_id = i.id
-		LEFT JOIN (SELECT subject, count(*) AS n FROM exception WHERE cause = 'no stock' AND opened_at >= ?3 AND opened_at < ?4 GROUP BY subject) w ON w.subject = i.sku
+	"stockouts": `SELECT i.sku AS name, i.name AS second, '' AS currency, coalesce(z.n,0) AS a, coalesce(w.n,0) AS b, 0.0 AS c,
+		0 AS cancelled FROM
+		(SELECT item_id, sum(n) AS n FROM stockout WHERE quarter >= ?1 AND quarter < ?2 GROUP BY item_id UNION SELECT i.id, 0
+		FROM exception e JOIN item i ON i.sku = e.subject WHERE e.cause = 'no stock' AND e.opened_at >= ?3 AND e.opened_at < ?4) x
+		JOIN item i ON i.id = x.item_id LEFT JOIN (SELECT item_id, sum(n) AS n FROM stockout WHERE quarter >= ?1
+		AND quarter < ?2 GROUP BY item_id) z ON z.item_id = i.id
+		LEFT JOIN (SELECT subject, count(*) AS n FROM exception WHERE cause = 'no stock' AND opened_at >= ?3 AND opened_at < ?4
+		GROUP BY subject) w ON w.subject = i.sku
 		GROUP BY i.id ORDER BY coalesce(w.n,0) DESC, coalesce(z.n,0) DESC, i.sku LIMIT 200`,
 	// exceptions by cause: how many, how many are open, and how many hours they stood on average
-	"exceptions": `SELECT cause AS name, '' AS second, '' AS currency, count(*) AS a, sum(closed_at = 0) AS b, coalesce(avg(CASE WHEN closed_at > 0 THEN (closed_at - opened_at)/3.6e9 END),0.0) AS c, 0 AS cancelled
+	"exceptions": `SELECT cause AS name, '' AS second, '' AS currency, count(*) AS a, sum(closed_at = 0) AS b,
+		coalesce(avg(CASE WHEN closed_at > 0 THEN (closed_at - opened_at)/3.6e9 END),0.0) AS c, 0 AS cancelled
 		FROM exception WHERE opened_at >= ?3 AND opened_at < ?4 GROUP BY 1 ORDER BY a DESC`,
 }
 
@@ -93,6 +105,7 @@ func byDay(rows []ReportRow, zone *time.Location) ([]ReportRow, error) {
 // paid for shipping. Both are minor units of the order's currency; a label bought in another is counted with nothing.
 func (t *Tx) AddFreight(connection int64, currency string, at time.Time, parcels, charged, paid int64) error {
 	_, err := t.exec(`INSERT INTO freight_sum (quarter, connection_id, currency, parcels, charged, paid) VALUES (?,?,?,?,?,?)
-		ON CONFLICT DO UPDATE SET parcels=parcels+excluded.parcels, charged=charged+excluded.charged, paid=paid+excluded.paid`, quarter(at), connection, currency, parcels, charged, paid)
+		ON CONFLICT DO UPDATE SET parcels=parcels+excluded.parcels, charged=charged+excluded.charged, paid=paid+excluded.paid`,
+		quarter(at), connection, currency, parcels, charged, paid)
 	return err
 }

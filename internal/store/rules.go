@@ -46,11 +46,13 @@ func (t *Tx) Rules() ([]Rule, error) {
 func (t *Tx) PutRule(r Rule) (int64, error) {
 	if r.ID == 0 {
 		var id int64
-		err := t.get(&id, `INSERT INTO rule (position, name, is_on, condition, actions, changed_at, changed_by) VALUES (?,?,?,?,?,?,?) RETURNING id`,
+		err := t.get(&id, `INSERT INTO rule (position, name, is_on, condition, actions, changed_at, changed_by)
+			VALUES (?,?,?,?,?,?,?) RETURNING id`,
 			r.Position, r.Name, r.On, r.Condition, r.Actions, r.ChangedAt, r.ChangedBy)
 		return id, err
 	}
-	n, err := t.exec("UPDATE rule SET position=?, name=?, is_on=?, condition=?, actions=?, changed_at=?, changed_by=?, revision=revision+1 WHERE id=? AND revision=?",
+	n, err := t.exec(`UPDATE rule SET position=?, name=?, is_on=?, condition=?, actions=?, changed_at=?, changed_by=?,
+		revision=revision+1 WHERE id=? AND revision=?`,
 		r.Position, r.Name, r.On, r.Condition, r.Actions, r.ChangedAt, r.ChangedBy, r.ID, r.Revision)
 	if err == nil && n == 0 {
 		return 0, ErrConflict
@@ -80,7 +82,8 @@ func (t *Tx) PutFacts(facts map[int64]*rules.Facts, ids []int64) error {
 // EachFacts reads the facts of the newest orders, newest first, from one id downwards, and hands each to f. The
 // bytes are valid only until f returns. An error of f ends it.
 func (s *Store) EachFacts(ctx context.Context, from, to int64, f func(id int64, facts []byte) error) error {
-	rows, err := s.read.QueryContext(ctx, "SELECT order_id, facts FROM order_facts WHERE order_id <= ? AND order_id > ? ORDER BY order_id DESC", from, to)
+	rows, err := s.read.QueryContext(ctx, `SELECT order_id, facts FROM order_facts WHERE order_id <= ? AND order_id > ?
+		ORDER BY order_id DESC`, from, to)
 	if err != nil {
 		return fmt.Errorf("read facts: %w", err)
 	}
@@ -103,10 +106,12 @@ func (s *Store) NewestFacts(ctx context.Context, n int64) (high, low, there int6
 	if err = s.read.GetContext(ctx, &high, "SELECT coalesce(max(order_id),0) FROM order_facts"); err != nil {
 		return
 	}
-	if err = s.read.GetContext(ctx, &there, "SELECT count(*) FROM (SELECT 1 FROM order_facts ORDER BY order_id DESC LIMIT ?)", n); err != nil {
+	if err = s.read.GetContext(ctx, &there, "SELECT count(*) FROM (SELECT 1 FROM order_facts ORDER BY order_id DESC LIMIT ?)",
+		n); err != nil {
 		return
 	}
-	err = s.read.GetContext(ctx, &low, "SELECT coalesce(min(order_id),1)-1 FROM (SELECT order_id FROM order_facts ORDER BY order_id DESC LIMIT ?)", n)
+	err = s.read.GetContext(ctx, &low, `SELECT coalesce(min(order_id),1)-1 FROM (SELECT order_id FROM order_facts
+		ORDER BY order_id DESC LIMIT ?)`, n)
 	return
 }
 
@@ -151,7 +156,8 @@ func (t *Tx) Traits(items []int64) (map[int64]Traits, error) {
 		Category string `db:"category"`
 		Marks    string `db:"marks"`
 	}
-	if err := t.sel(&rows, `SELECT i.id, i.weight_g, i.category, coalesce((SELECT group_concat(mark, char(31)) FROM item_mark m WHERE m.item_id=i.id),'') AS marks FROM item i WHERE i.id IN (`+in+`)`, args...); err != nil {
+	if err := t.sel(&rows, `SELECT i.id, i.weight_g, i.category, coalesce((SELECT group_concat(mark, char(31)) FROM item_mark m
+		WHERE m.item_id=i.id),'') AS marks FROM item i WHERE i.id IN (`+in+`)`, args...); err != nil {
 		return nil, fmt.Errorf("read items: %w", err)
 	}
 	for _, r := range rows {
@@ -166,7 +172,8 @@ func (t *Tx) Traits(items []int64) (map[int64]Traits, error) {
 
 // Word keeps as of when a keeper's word about an item is.
 func (t *Tx) Word(item, location int64, at time.Time) error {
-	_, err := t.exec("INSERT INTO keeper_word (item_id, location_id, at) VALUES (?,?,?) ON CONFLICT (item_id, location_id) DO UPDATE SET at=max(at, excluded.at)", item, location, micros(at))
+	_, err := t.exec(`INSERT INTO keeper_word (item_id, location_id, at) VALUES (?,?,?)
+		ON CONFLICT (item_id, location_id) DO UPDATE SET at=max(at, excluded.at)`, item, location, micros(at))
 	return err
 }
 
@@ -177,7 +184,8 @@ func (t *Tx) Words(location int64, items []int64) (map[int64]time.Time, error) {
 		Item int64 `db:"item_id"`
 		At   int64 `db:"at"`
 	}
-	err := t.sel(&rows, "SELECT item_id, at FROM keeper_word WHERE location_id=? AND item_id IN ("+in+")", append([]any{location}, args...)...)
+	err := t.sel(&rows, "SELECT item_id, at FROM keeper_word WHERE location_id=? AND item_id IN ("+in+")",
+		append([]any{location}, args...)...)
 	out := make(map[int64]time.Time, len(rows))
 	for _, r := range rows {
 		out[r.Item] = Time(r.At)

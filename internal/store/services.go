@@ -15,7 +15,8 @@ type CarrierService struct {
 // CarrierServices lists what the carriers at work sell.
 func (s *Store) CarrierServices(ctx context.Context) ([]CarrierService, error) {
 	out := []CarrierService{}
-	err := s.read.SelectContext(ctx, &out, "SELECT s.connection_id, s.code, s.name FROM carrier_service s JOIN connection c ON c.id=s.connection_id WHERE c.state='on' ORDER BY s.connection_id, s.code")
+	err := s.read.SelectContext(ctx, &out, `SELECT s.connection_id, s.code, s.name FROM carrier_service s
+		JOIN connection c ON c.id=s.connection_id WHERE c.state='on' ORDER BY s.connection_id, s.code`)
 	return out, err
 }
 
@@ -25,7 +26,8 @@ func (t *Tx) PutCarrierServices(connection int64, services []CarrierService, now
 		return err
 	}
 	for _, s := range services {
-		if _, err := t.exec("INSERT INTO carrier_service (connection_id, code, name, seen_at) VALUES (?,?,?,?) ON CONFLICT DO NOTHING", connection, s.Code, s.Name, micros(now)); err != nil {
+		if _, err := t.exec("INSERT INTO carrier_service (connection_id, code, name, seen_at) VALUES (?,?,?,?) ON CONFLICT DO NOTHING",
+			connection, s.Code, s.Name, micros(now)); err != nil {
 			return err
 		}
 	}

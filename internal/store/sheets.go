@@ -48,13 +48,15 @@ func (t *Tx) AddSheet(s Sheet) (int64, error) {
 	if err != nil {
 		return 0, err
 	}
-	_, err = t.exec("INSERT INTO sheet (id, kind, name, options, state, who, at) VALUES (?,?,?,?,?,?,?)", id, s.Kind, s.Name, s.Options, s.State, s.Who, s.At)
+	_, err = t.exec("INSERT INTO sheet (id, kind, name, options, state, who, at) VALUES (?,?,?,?,?,?,?)", id, s.Kind, s.Name, s.Options,
+		s.State, s.Who, s.At)
 	return id, err
 }
 
 // UpdateSheet writes how a sheet stands.
 func (t *Tx) UpdateSheet(s Sheet) error {
-	_, err := t.exec("UPDATE sheet SET state=?, form=?, total=?, done=?, error=?, ended_at=? WHERE id=?", s.State, s.Form, s.Total, s.Done, s.Error, s.EndedAt, s.ID)
+	_, err := t.exec("UPDATE sheet SET state=?, form=?, total=?, done=?, error=?, ended_at=? WHERE id=?", s.State, s.Form, s.Total,
+		s.Done, s.Error, s.EndedAt, s.ID)
 	return err
 }
 
@@ -91,7 +93,8 @@ func (t *Tx) PutSheetRows(sheet int64, rows []SheetRow) error {
 
 // SettleSheetRow writes what became of a row.
 func (t *Tx) SettleSheetRow(sheet int64, r SheetRow) error {
-	_, err := t.exec("UPDATE sheet_row SET verdict=?, reason=?, changes=? WHERE sheet_id=? AND row=?", r.Verdict, r.Reason, r.Changes, sheet, r.Row)
+	_, err := t.exec("UPDATE sheet_row SET verdict=?, reason=?, changes=? WHERE sheet_id=? AND row=?", r.Verdict, r.Reason, r.Changes,
+		sheet, r.Row)
 	return err
 }
 
@@ -109,7 +112,8 @@ func (s *Store) SheetRows(ctx context.Context, sheet int64, verdict string, afte
 
 // OpenSheetRows lists the next rows that are to be carried out; those of a key together, where one is asked for.
 func (s *Store) OpenSheetRows(ctx context.Context, sheet int64, key string, limit int) ([]SheetRow, error) {
-	q, args := "SELECT row, key, fields, verdict, changes, reason FROM sheet_row WHERE sheet_id=? AND verdict IN ('add','change')", []any{sheet}
+	q, args := `SELECT row, key, fields, verdict, changes, reason FROM sheet_row WHERE sheet_id=?
+		AND verdict IN ('add','change')`, []any{sheet}
 	if key != "" {
 		q += " AND key=?"
 		args = append(args, key)
@@ -128,13 +132,15 @@ type SheetCount struct {
 // SheetCounts counts the rows of a sheet by verdict.
 func (s *Store) SheetCounts(ctx context.Context, sheet int64) ([]SheetCount, error) {
 	out := []SheetCount{}
-	err := s.read.SelectContext(ctx, &out, "SELECT verdict, count(*) AS n FROM sheet_row WHERE sheet_id=? GROUP BY verdict ORDER BY verdict", sheet)
+	err := s.read.SelectContext(ctx, &out, `SELECT verdict, count(*) AS n FROM sheet_row WHERE sheet_id=? GROUP BY verdict
+		ORDER BY verdict`, sheet)
 	return out, err
 }
 
 // DropSheets forgets sheets that ended before a moment, with their rows.
 func (t *Tx) DropSheets(before time.Time) error {
-	if _, err := t.exec("DELETE FROM sheet_row WHERE sheet_id IN (SELECT id FROM sheet WHERE ended_at<>0 AND ended_at<? AND state NOT IN ('checking','applying'))", micros(before)); err != nil {
+	if _, err := t.exec(`DELETE FROM sheet_row WHERE sheet_id IN (SELECT id FROM sheet WHERE ended_at<>0 AND ended_at<?
+		AND state NOT IN ('checking','applying'))`, micros(before)); err != nil {
 		return err
 	}
 	_, err := t.exec("DELETE FROM sheet WHERE ended_at<>0 AND ended_at<? AND state NOT IN ('checking','applying')", micros(before))

@@ -64,13 +64,17 @@ const (
 	CalledOff = "called off"
 )
 
-const shipmentQuery = `SELECT s.id, s.number, s.order_id, o.number AS order_number, o.buyer, s.location_id, s.state, s.profile, s.weight_g, s.length_mm, s.width_mm, s.height_mm,
-	s.carrier_id, coalesce(c.name, s.carrier_told) AS carrier_name, s.service, s.service_name, s.tracking, s.tracking_url, s.label, s.price, s.currency, s.manifest_id, s.pickers,
-	s.created_at, s.shipped_at, s.delivered_at, s.sscc, s.error, s.revision, s.told_by, s.told_id, s.carrier_told FROM shipment s JOIN orders o ON o.id = s.order_id LEFT JOIN connection c ON c.id = s.carrier_id `
+const shipmentQuery = `SELECT s.id, s.number, s.order_id, o.number AS order_number, o.buyer, s.location_id, s.state, s.profile,
+	s.weight_g, s.length_mm, s.width_mm, s.height_mm,
+	s.carrier_id, coalesce(c.name, s.carrier_told) AS carrier_name, s.service, s.service_name, s.tracking, s.tracking_url,
+	s.label, s.price, s.currency, s.manifest_id, s.pickers,
+	s.created_at, s.shipped_at, s.delivered_at, s.sscc, s.error, s.revision, s.told_by, s.told_id, s.carrier_told
+	FROM shipment s JOIN orders o ON o.id = s.order_id LEFT JOIN connection c ON c.id = s.carrier_id `
 
 func withLines(sel selector, list []Shipment) ([]Shipment, error) {
 	for i := range list {
-		if err := sel(&list[i].Lines, "SELECT line_id, item_id, per, quantity, picked FROM shipment_line WHERE shipment_id=? ORDER BY line_id, item_id", list[i].ID); err != nil {
+		if err := sel(&list[i].Lines, `SELECT line_id, item_id, per, quantity, picked FROM shipment_line WHERE shipment_id=?
+			ORDER BY line_id, item_id`, list[i].ID); err != nil {
 			return nil, err
 		}
 	}
@@ -152,12 +156,14 @@ func (t *Tx) AddShipment(s *Shipment) error {
 	if s.Number, err = t.Number("shipment"); err != nil {
 		return err
 	}
-	if _, err = t.exec("INSERT INTO shipment (id, number, order_id, location_id, state, pickers, created_at, sscc, told_by, told_id) VALUES (?,?,?,?,?,?,?,?,?,?)",
+	if _, err = t.exec(`INSERT INTO shipment (id, number, order_id, location_id, state, pickers, created_at, sscc, told_by,
+		told_id) VALUES (?,?,?,?,?,?,?,?,?,?)`,
 		s.ID, s.Number, s.OrderID, s.LocationID, s.State, s.Pickers, s.CreatedAt, s.SSCC, s.ToldBy, s.ToldID); err != nil {
 		return err
 	}
 	for _, l := range s.Lines {
-		if _, err := t.exec("INSERT INTO shipment_line (shipment_id, line_id, item_id, per, quantity, picked) VALUES (?,?,?,?,?,?)", s.ID, l.LineID, l.ItemID, max(l.Per, 1), l.Quantity, l.Picked); err != nil {
+		if _, err := t.exec("INSERT INTO shipment_line (shipment_id, line_id, item_id, per, quantity, picked) VALUES (?,?,?,?,?,?)", s.ID,
+			l.LineID, l.ItemID, max(l.Per, 1), l.Quantity, l.Picked); err != nil {
 			return err
 		}
 	}
@@ -167,16 +173,21 @@ func (t *Tx) AddShipment(s *Shipment) error {
 // UpdateShipment writes a shipment and its lines.
 func (t *Tx) UpdateShipment(s *Shipment) error {
 	s.Revision++
-	if _, err := t.exec(`UPDATE shipment SET state=?, profile=?, weight_g=?, length_mm=?, width_mm=?, height_mm=?, carrier_id=?, service=?, service_name=?, tracking=?, tracking_url=?,
-		label=?, price=?, currency=?, manifest_id=?, pickers=?, shipped_at=?, delivered_at=?, sscc=?, error=?, carrier_told=?, revision=? WHERE id=?`,
+	if _, err := t.exec(`UPDATE shipment SET state=?, profile=?, weight_g=?, length_mm=?, width_mm=?, height_mm=?,
+		carrier_id=?, service=?, service_name=?, tracking=?, tracking_url=?,
+		label=?, price=?, currency=?, manifest_id=?, pickers=?, shipped_at=?, delivered_at=?, sscc=?, error=?, carrier_told=?,
+		revision=? WHERE id=?`,
 		s.State, s.Profile, s.WeightG, s.LengthMM, s.WidthMM, s.HeightMM, s.CarrierID, s.Service, s.ServiceName, s.Tracking, s.TrackingURL,
-		s.Label, s.Price, s.Currency, s.ManifestID, s.Pickers, s.ShippedAt, s.DeliveredAt, s.SSCC, s.Error, s.CarrierTold, s.Revision, s.ID); err != nil {
+		s.Label, s.Price, s.Currency, s.ManifestID, s.Pickers, s.ShippedAt, s.DeliveredAt, s.SSCC, s.Error, s.CarrierTold, s.Revision,
+		s.ID); err != nil {
 		return err
 	}
 	for _, l := range s.Lines {
-		n, err := t.exec("UPDATE shipment_line SET quantity=?, picked=? WHERE shipment_id=? AND line_id=? AND item_id=?", l.Quantity, l.Picked, s.ID, l.LineID, l.ItemID)
+		n, err := t.exec("UPDATE shipment_line SET quantity=?, picked=? WHERE shipment_id=? AND line_id=? AND item_id=?", l.Quantity,
+			l.Picked, s.ID, l.LineID, l.ItemID)
 		if err == nil && n == 0 {
-			_, err = t.exec("INSERT INTO shipment_line (shipment_id, line_id, item_id, per, quantity, picked) VALUES (?,?,?,?,?,?)", s.ID, l.LineID, l.ItemID, max(l.Per, 1), l.Quantity, l.Picked)
+			_, err = t.exec("INSERT INTO shipment_line (shipment_id, line_id, item_id, per, quantity, picked) VALUES (?,?,?,?,?,?)", s.ID,
+				l.LineID, l.ItemID, max(l.Per, 1), l.Quantity, l.Picked)
 		}
 		if err != nil {
 			return err
@@ -187,7 +198,8 @@ func (t *Tx) UpdateShipment(s *Shipment) error {
 
 // Profiles lists the parcel profiles, smallest first.
 func (s *Store) Profiles(ctx context.Context) ([]packing.Profile, error) {
-	rows, err := s.read.QueryContext(ctx, "SELECT code, name, length_mm, width_mm, height_mm, tare_g, max_g, service FROM parcel_profile ORDER BY length_mm*width_mm*height_mm")
+	rows, err := s.read.QueryContext(ctx, `SELECT code, name, length_mm, width_mm, height_mm, tare_g, max_g, service
+		FROM parcel_profile ORDER BY length_mm*width_mm*height_mm`)
 	if err != nil {
 		return nil, err
 	}
@@ -205,7 +217,8 @@ func (s *Store) Profiles(ctx context.Context) ([]packing.Profile, error) {
 
 // AddProfile writes a parcel profile.
 func (t *Tx) AddProfile(p packing.Profile) error {
-	_, err := t.exec("INSERT INTO parcel_profile (code, name, length_mm, width_mm, height_mm, tare_g, max_g, service) VALUES (?,?,?,?,?,?,?,?)",
+	_, err := t.exec(`INSERT INTO parcel_profile (code, name, length_mm, width_mm, height_mm, tare_g, max_g, service)
+		VALUES (?,?,?,?,?,?,?,?)`,
 		p.Code, p.Name, p.LengthMM, p.WidthMM, p.HeightMM, p.TareG, p.MaxG, p.Service)
 	return err
 }
@@ -224,7 +237,8 @@ type Manifest struct {
 }
 
 const manifestQuery = `SELECT m.id, m.carrier_id, c.code AS carrier_code, c.name AS carrier_name, m.day, m.state, m.receipt, m.closed_at,
-	(SELECT count(*) FROM shipment s WHERE s.manifest_id = m.id AND s.manifest_id <> 0) AS parcels FROM manifest m JOIN connection c ON c.id = m.carrier_id `
+	(SELECT count(*) FROM shipment s WHERE s.manifest_id = m.id AND s.manifest_id <> 0) AS parcels FROM manifest m
+	JOIN connection c ON c.id = m.carrier_id `
 
 // Manifests lists manifests, newest first.
 func (s *Store) Manifests(ctx context.Context, limit int) ([]Manifest, error) {

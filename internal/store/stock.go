@@ -85,11 +85,13 @@ func loadLevels(sel selector, items []int64) (map[stock.Key]stock.Level, error) 
 		n := min(len(items), 512)
 		in, args := list(items[:n])
 		var rows []levelRow
-		if err := sel(&rows, "SELECT item_id, location_id, on_hand, allocated, on_order, in_transit FROM level WHERE item_id IN ("+in+")", args...); err != nil {
+		if err := sel(&rows, "SELECT item_id, location_id, on_hand, allocated, on_order, in_transit FROM level WHERE item_id IN ("+in+")",
+			args...); err != nil {
 			return nil, fmt.Errorf("load levels: %w", err)
 		}
 		for _, r := range rows {
-			levels[stock.Key{Item: r.ItemID, Location: r.LocationID}] = stock.Level{OnHand: r.OnHand, Allocated: r.Allocated, OnOrder: r.OnOrder, InTransit: r.InTransit}
+			levels[stock.Key{Item: r.ItemID, Location: r.LocationID}] = stock.Level{OnHand: r.OnHand, Allocated: r.Allocated,
+				OnOrder: r.OnOrder, InTransit: r.InTransit}
 		}
 		items = items[n:]
 	}
@@ -117,7 +119,8 @@ func (t *Tx) Post(b *stock.Book) error {
 	}
 	for _, m := range b.Movements {
 		l := after[m.Key]
-		after[m.Key] = stock.Level{OnHand: l.OnHand - m.OnHand, Allocated: l.Allocated - m.Allocated, OnOrder: l.OnOrder - m.OnOrder, InTransit: l.InTransit - m.InTransit}
+		after[m.Key] = stock.Level{OnHand: l.OnHand - m.OnHand, Allocated: l.Allocated - m.Allocated, OnOrder: l.OnOrder - m.OnOrder,
+			InTransit: l.InTransit - m.InTransit}
 	}
 	last, err := t.lastMoved()
 	if err != nil {
@@ -126,20 +129,24 @@ func (t *Tx) Post(b *stock.Book) error {
 	rows := make([][]any, len(moves))
 	for i, m := range moves {
 		l := after[m.Key]
-		l = stock.Level{OnHand: l.OnHand + m.OnHand, Allocated: l.Allocated + m.Allocated, OnOrder: l.OnOrder + m.OnOrder, InTransit: l.InTransit + m.InTransit}
+		l = stock.Level{OnHand: l.OnHand + m.OnHand, Allocated: l.Allocated + m.Allocated, OnOrder: l.OnOrder + m.OnOrder,
+			InTransit: l.InTransit + m.InTransit}
 		after[m.Key] = l
 		last = max(last, micros(m.At))
-		rows[i] = []any{m.Item, m.Location, last, string(m.Kind), m.OnHand, m.Allocated, m.Reason, m.Who, m.DocKind, m.DocID, m.OnOrder, m.InTransit, m.Bin, l.OnHand, l.Allocated, l.OnOrder, l.InTransit}
+		rows[i] = []any{m.Item, m.Location, last, string(m.Kind), m.OnHand, m.Allocated, m.Reason, m.Who, m.DocKind, m.DocID, m.OnOrder,
+			m.InTransit, m.Bin, l.OnHand, l.Allocated, l.OnOrder, l.InTransit}
 	}
 	t.s.moved = last
-	if _, err := t.insertMany(`INSERT INTO movement (item_id, location_id, at, kind, on_hand, allocated, reason, who, doc_kind, doc_id, on_order, in_transit, bin,
+	if _, err := t.insertMany(`INSERT INTO movement (item_id, location_id, at, kind, on_hand, allocated, reason, who, doc_kind,
+		doc_id, on_order, in_transit, bin,
 		after_on_hand, after_allocated, after_on_order, after_in_transit)`, 17, rows); err != nil {
 		return fmt.Errorf("write ledger: %w", err)
 	}
 	for _, k := range b.Touched() {
 		l := b.Level(k)
 		if _, err := t.exec(`INSERT INTO level (item_id, location_id, on_hand, allocated, on_order, in_transit) VALUES (?,?,?,?,?,?)
-			ON CONFLICT (item_id, location_id) DO UPDATE SET on_hand = excluded.on_hand, allocated = excluded.allocated, on_order = excluded.on_order, in_transit = excluded.in_transit`,
+			ON CONFLICT (item_id, location_id) DO UPDATE SET on_hand = excluded.on_hand, allocated = excluded.allocated,
+			on_order = excluded.on_order, in_transit = excluded.in_transit`,
 			k.Item, k.Location, l.OnHand, l.Allocated, l.OnOrder, l.InTransit); err != nil {
 			return fmt.Errorf("write level: %w", err)
 		}
@@ -242,7 +249,8 @@ func draw(qty int64, usual string, bins []binLevel) []binLevel {
 
 func (t *Tx) bin(k stock.Key, bin string, by int64) error {
 	if _, err := t.exec(`INSERT INTO bin_level (item_id, location_id, bin, on_hand) VALUES (?,?,?,?)
-		ON CONFLICT (item_id, location_id, bin) DO UPDATE SET on_hand = on_hand + excluded.on_hand`, k.Item, k.Location, bin, by); err != nil {
+		ON CONFLICT (item_id, location_id, bin) DO UPDATE SET on_hand = on_hand + excluded.on_hand`, k.Item, k.Location, bin,
+		by); err != nil {
 		return fmt.Errorf("write bin: %w", err)
 	}
 	_, err := t.exec("DELETE FROM bin_level WHERE item_id=? AND location_id=? AND bin=? AND on_hand=0", k.Item, k.Location, bin)
@@ -268,14 +276,16 @@ func (t *Tx) BinLevels(items []int64) ([]BinRow, error) { return binLevels(t.sel
 func binLevels(sel selector, items []int64) ([]BinRow, error) {
 	in, args := list(items)
 	var out []BinRow
-	err := sel(&out, "SELECT item_id, location_id, bin, on_hand FROM bin_level WHERE item_id IN ("+in+") ORDER BY item_id, location_id, bin", args...)
+	err := sel(&out, "SELECT item_id, location_id, bin, on_hand FROM bin_level WHERE item_id IN ("+in+
+		") ORDER BY item_id, location_id, bin", args...)
 	return out, err
 }
 
 // InBin lists what lies in a bin of a location.
 func (s *Store) InBin(ctx context.Context, location int64, bin string) ([]BinRow, error) {
 	var out []BinRow
-	err := s.read.SelectContext(ctx, &out, "SELECT item_id, location_id, bin, on_hand FROM bin_level WHERE location_id=? AND bin=? ORDER BY item_id", location, bin)
+	err := s.read.SelectContext(ctx, &out, `SELECT item_id, location_id, bin, on_hand FROM bin_level WHERE location_id=?
+		AND bin=? ORDER BY item_id`, location, bin)
 	return out, err
 }
 
@@ -288,7 +298,8 @@ func (t *Tx) PickedAway(location int64, items []int64) (map[int64]int64, error) 
 		Quantity int64 `db:"q"`
 	}
 	err := t.sel(&rows, `SELECT sl.item_id, sum(sl.picked) AS q FROM shipment s JOIN shipment_line sl ON sl.shipment_id = s.id
-		WHERE s.state IN ('picking','packed','buying label') AND s.location_id = ? AND sl.item_id IN (`+in+`) GROUP BY sl.item_id`, append([]any{location}, args...)...)
+		WHERE s.state IN ('picking','packed','buying label') AND s.location_id = ? AND sl.item_id IN (`+in+`) GROUP BY sl.item_id`,
+		append([]any{location}, args...)...)
 	out := make(map[int64]int64, len(rows))
 	for _, r := range rows {
 		out[r.ItemID] = r.Quantity
@@ -310,7 +321,8 @@ func (s *Store) LevelsAt(ctx context.Context, items []int64, at time.Time) (map[
 	for _, item := range items {
 		for _, l := range locations {
 			var row levelRow
-			err := s.read.GetContext(ctx, &row, `SELECT item_id, location_id, after_on_hand AS on_hand, after_allocated AS allocated, after_on_order AS on_order, after_in_transit AS in_transit
+			err := s.read.GetContext(ctx, &row, `SELECT item_id, location_id, after_on_hand AS on_hand,
+				after_allocated AS allocated, after_on_order AS on_order, after_in_transit AS in_transit
 				FROM movement WHERE item_id=? AND location_id=? AND id<=? ORDER BY id DESC LIMIT 1`, item, l.ID, last)
 			if found(err) == ErrNotFound {
 				continue
@@ -318,7 +330,8 @@ func (s *Store) LevelsAt(ctx context.Context, items []int64, at time.Time) (map[
 			if err != nil {
 				return nil, err
 			}
-			out[stock.Key{Item: item, Location: l.ID}] = stock.Level{OnHand: row.OnHand, Allocated: row.Allocated, OnOrder: row.OnOrder, InTransit: row.InTransit}
+			out[stock.Key{Item: item, Location: l.ID}] = stock.Level{OnHand: row.OnHand, Allocated: row.Allocated, OnOrder: row.OnOrder,
+				InTransit: row.InTransit}
 		}
 	}
 	return out, nil
@@ -335,7 +348,8 @@ func (s *Store) movementAt(ctx context.Context, at time.Time) (int64, error) {
 	for low < high { // entries up to low are not younger; those beyond high are
 		mid := low + (high-low+1)/2
 		var id, t int64
-		if err := s.read.QueryRowContext(ctx, "SELECT id, at FROM movement WHERE id>=? ORDER BY id LIMIT 1", mid).Scan(&id, &t); err != nil {
+		if err := s.read.QueryRowContext(ctx, "SELECT id, at FROM movement WHERE id>=? ORDER BY id LIMIT 1", mid).Scan(&id,
+			&t); err != nil {
 			return 0, err
 		}
 		if t <= want {
@@ -349,7 +363,8 @@ func (s *Store) movementAt(ctx context.Context, at time.Time) (int64, error) {
 
 // SetBin notes the bin where an item usually lies.
 func (t *Tx) SetBin(item, location int64, bin string) error {
-	_, err := t.exec("INSERT INTO level (item_id, location_id, bin) VALUES (?,?,?) ON CONFLICT (item_id, location_id) DO UPDATE SET bin = excluded.bin", item, location, bin)
+	_, err := t.exec(`INSERT INTO level (item_id, location_id, bin) VALUES (?,?,?) ON CONFLICT (item_id, location_id) DO UPDATE
+		SET bin = excluded.bin`, item, location, bin)
 	return err
 }
 
@@ -404,7 +419,8 @@ type StockFilter struct {
 
 // ListStock returns levels in order of SKU and location, those after a keyset first.
 func (s *Store) ListStock(ctx context.Context, f StockFilter) ([]StockRow, error) {
-	q := `SELECT item.id AS item_id, item.sku, item.name, item.category, l.location_id, p.code AS location_code, p.name AS location_name, l.bin, l.on_hand, l.allocated, l.on_order, l.in_transit
+	q := `SELECT item.id AS item_id, item.sku, item.name, item.category, l.location_id, p.code AS location_code,
+		p.name AS location_name, l.bin, l.on_hand, l.allocated, l.on_order, l.in_transit
 		FROM item JOIN level l ON l.item_id = item.id JOIN location p ON p.id = l.location_id WHERE (item.sku, l.location_id) > (?, ?)`
 	args := []any{f.AfterSKU, f.AfterLocation}
 	if f.Search != "" {
@@ -471,9 +487,12 @@ func (s *Store) Movements(ctx context.Context, item, location, before int64, upT
 	}
 	var out []MovementRow
 	for _, at := range places { // each by its index, so that much-sold items are not sorted as a whole
-		q := `SELECT m.id, m.at, m.kind, m.on_hand, m.allocated, m.on_order, m.in_transit, m.bin, m.after_on_hand, m.after_allocated, m.reason, m.who, m.doc_kind, m.doc_id, m.location_id,
-			coalesce(CASE m.doc_kind WHEN 'order' THEN (SELECT number FROM orders WHERE id = m.doc_id) WHEN 'purchase' THEN (SELECT number FROM purchase WHERE id = m.doc_id)
-			WHEN 'transfer' THEN (SELECT number FROM transfer WHERE id = m.doc_id) WHEN 'count' THEN (SELECT number FROM stock_count WHERE id = m.doc_id) END, '') AS document
+		q := `SELECT m.id, m.at, m.kind, m.on_hand, m.allocated, m.on_order, m.in_transit, m.bin, m.after_on_hand,
+			m.after_allocated, m.reason, m.who, m.doc_kind, m.doc_id, m.location_id,
+			coalesce(CASE m.doc_kind WHEN 'order' THEN (SELECT number FROM orders
+			WHERE id = m.doc_id) WHEN 'purchase' THEN (SELECT number FROM purchase WHERE id = m.doc_id)
+			WHEN 'transfer' THEN (SELECT number FROM transfer WHERE id = m.doc_id) WHEN 'count' THEN (SELECT number
+			FROM stock_count WHERE id = m.doc_id) END, '') AS document
 			FROM movement m WHERE m.item_id = ? AND m.location_id = ?`
 		args := []any{item, at}
 		if before > 0 {
@@ -502,7 +521,8 @@ type OpenAllocation struct {
 // OpenAllocations lists the orders that hold stock of an item, newest first.
 func (s *Store) OpenAllocations(ctx context.Context, item int64, limit int) ([]OpenAllocation, error) {
 	var out []OpenAllocation
-	err := s.read.SelectContext(ctx, &out, `SELECT o.number, o.stage, a.location_id, a.quantity, a.order_id FROM allocation a JOIN orders o ON o.id = a.order_id
+	err := s.read.SelectContext(ctx, &out, `SELECT o.number, o.stage, a.location_id, a.quantity, a.order_id FROM allocation a
+		JOIN orders o ON o.id = a.order_id
 		WHERE a.item_id = ? ORDER BY a.order_id DESC LIMIT ?`, item, limit)
 	return out, err
 }
@@ -538,9 +558,12 @@ func (s *Store) PromisedAt(ctx context.Context, item int64, at time.Time, limit 
 	var out []OpenAllocation
 	for _, at := range places { // each by its index, and no further back than is bearable
 		var part []OpenAllocation
-		if err := s.read.SelectContext(ctx, &part, `SELECT coalesce(o.number, '') AS number, coalesce(o.stage, '') AS stage, m.location_id, m.quantity, m.doc_id AS order_id
-			FROM (SELECT location_id, doc_id, sum(allocated) AS quantity FROM (SELECT location_id, allocated, doc_id, doc_kind FROM movement WHERE item_id = ? AND location_id = ? AND id <= ? ORDER BY id DESC LIMIT 3000)
-			WHERE doc_kind = 'order' AND allocated <> 0 GROUP BY doc_id HAVING sum(allocated) > 0 ORDER BY doc_id DESC LIMIT ?) m LEFT JOIN orders o ON o.id = m.doc_id ORDER BY m.doc_id DESC`, item, at, last, limit); err != nil {
+		if err := s.read.SelectContext(ctx, &part, `SELECT coalesce(o.number, '') AS number, coalesce(o.stage, '') AS stage,
+			m.location_id, m.quantity, m.doc_id AS order_id
+			FROM (SELECT location_id, doc_id, sum(allocated) AS quantity FROM (SELECT location_id, allocated, doc_id, doc_kind
+			FROM movement WHERE item_id = ? AND location_id = ? AND id <= ? ORDER BY id DESC LIMIT 3000)
+			WHERE doc_kind = 'order' AND allocated <> 0 GROUP BY doc_id HAVING sum(allocated) > 0 ORDER BY doc_id DESC
+			LIMIT ?) m LEFT JOIN orders o ON o.id = m.doc_id ORDER BY m.doc_id DESC`, item, at, last, limit); err != nil {
 			return nil, err
 		}
 		out = append(out, part...)

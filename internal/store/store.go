@@ -182,11 +182,13 @@ func Unavailable(err error) bool {
 	var gone *unavailable
 	var of *sqlite.Error
 	switch {
-	case errors.As(err, &gone), errors.Is(err, context.Canceled), errors.Is(err, context.DeadlineExceeded), errors.Is(err, sql.ErrConnDone), errors.Is(err, sql.ErrTxDone):
+	case errors.As(err, &gone), errors.Is(err, context.Canceled), errors.Is(err, context.DeadlineExceeded), errors.Is(err,
+		sql.ErrConnDone), errors.Is(err, sql.ErrTxDone):
 		return true
 	case errors.As(err, &of):
 		switch of.Code() & 0xff { // primary result codes
-		case sqlite3.SQLITE_BUSY, sqlite3.SQLITE_LOCKED, sqlite3.SQLITE_NOMEM, sqlite3.SQLITE_READONLY, sqlite3.SQLITE_INTERRUPT, sqlite3.SQLITE_IOERR,
+		case sqlite3.SQLITE_BUSY, sqlite3.SQLITE_LOCKED, sqlite3.SQLITE_NOMEM, sqlite3.SQLITE_READONLY,
+			sqlite3.SQLITE_INTERRUPT, sqlite3.SQLITE_IOERR,
 			sqlite3.SQLITE_CORRUPT, sqlite3.SQLITE_FULL, sqlite3.SQLITE_CANTOPEN, sqlite3.SQLITE_NOTADB:
 			return true
 		}

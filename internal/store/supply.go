@@ -43,8 +43,10 @@ type PurchaseLine struct {
 // Left is what is still to come.
 func (l PurchaseLine) Left() int64 { return max(0, l.Ordered-l.Received-l.Short) }
 
-const purchaseQuery = `SELECT p.id, p.number, p.supplier, p.location_id, l.code AS location_code, l.name AS location_name, p.state, p.expected, p.note, p.who, p.created_at, p.closed_at, p.revision,
-	(SELECT coalesce(sum(ordered),0) FROM purchase_line x WHERE x.purchase_id=p.id) AS ordered, (SELECT coalesce(sum(received),0) FROM purchase_line x WHERE x.purchase_id=p.id) AS received
+const purchaseQuery = `SELECT p.id, p.number, p.supplier, p.location_id, l.code AS location_code, l.name AS location_name,
+	p.state, p.expected, p.note, p.who, p.created_at, p.closed_at, p.revision,
+	(SELECT coalesce(sum(ordered),0) FROM purchase_line x
+	WHERE x.purchase_id=p.id) AS ordered, (SELECT coalesce(sum(received),0) FROM purchase_line x WHERE x.purchase_id=p.id) AS received
 	FROM purchase p JOIN location l ON l.id=p.location_id `
 
 func onePurchase(sel selector, where string, args ...any) (Purchase, error) {
@@ -56,7 +58,8 @@ func onePurchase(sel selector, where string, args ...any) (Purchase, error) {
 		return Purchase{}, ErrNotFound
 	}
 	p := list[0]
-	err := sel(&p.Lines, `SELECT pl.position, pl.item_id, i.sku, i.gtin, i.name, i.serials, pl.ordered, pl.received, pl.short, coalesce(v.bin,'') AS bin FROM purchase_line pl JOIN item i ON i.id=pl.item_id
+	err := sel(&p.Lines, `SELECT pl.position, pl.item_id, i.sku, i.gtin, i.name, i.serials, pl.ordered, pl.received, pl.short,
+		coalesce(v.bin,'') AS bin FROM purchase_line pl JOIN item i ON i.id=pl.item_id
 		LEFT JOIN level v ON v.item_id=pl.item_id AND v.location_id=? WHERE pl.purchase_id=? ORDER BY pl.position`, p.LocationID, p.ID)
 	return p, err
 }
@@ -97,7 +100,8 @@ func (t *Tx) AddPurchase(p *Purchase) (err error) {
 			return err
 		}
 	}
-	if _, err = t.exec("INSERT INTO purchase (id, number, supplier, location_id, state, expected, note, who, created_at) VALUES (?,?,?,?,?,?,?,?,?)",
+	if _, err = t.exec(`INSERT INTO purchase (id, number, supplier, location_id, state, expected, note, who, created_at)
+		VALUES (?,?,?,?,?,?,?,?,?)`,
 		p.ID, p.Number, p.Supplier, p.LocationID, p.State, p.Expected, p.Note, p.Who, p.CreatedAt); err != nil {
 		return fmt.Errorf("write purchase %s: %w", p.Number, err)
 	}
@@ -112,7 +116,8 @@ func (t *Tx) AddPurchase(p *Purchase) (err error) {
 // UpdatePurchase writes how a purchase and its lines stand.
 func (t *Tx) UpdatePurchase(p *Purchase) error {
 	p.Revision++
-	if _, err := t.exec("UPDATE purchase SET state=?, expected=?, note=?, closed_at=?, revision=? WHERE id=?", p.State, p.Expected, p.Note, p.ClosedAt, p.Revision, p.ID); err != nil {
+	if _, err := t.exec("UPDATE purchase SET state=?, expected=?, note=?, closed_at=?, revision=? WHERE id=?", p.State, p.Expected,
+		p.Note, p.ClosedAt, p.Revision, p.ID); err != nil {
 		return err
 	}
 	return nil
@@ -120,13 +125,15 @@ func (t *Tx) UpdatePurchase(p *Purchase) error {
 
 // UpdatePurchaseLine writes how a line of a purchase stands.
 func (t *Tx) UpdatePurchaseLine(purchase int64, l PurchaseLine) error {
-	_, err := t.exec("UPDATE purchase_line SET ordered=?, received=?, short=? WHERE purchase_id=? AND position=?", l.Ordered, l.Received, l.Short, purchase, l.Position)
+	_, err := t.exec("UPDATE purchase_line SET ordered=?, received=?, short=? WHERE purchase_id=? AND position=?", l.Ordered, l.Received,
+		l.Short, purchase, l.Position)
 	return err
 }
 
 // AddPurchaseLine writes a further line.
 func (t *Tx) AddPurchaseLine(purchase int64, l PurchaseLine) error {
-	_, err := t.exec("INSERT INTO purchase_line (purchase_id, position, item_id, ordered, received) VALUES (?,?,?,?,?)", purchase, l.Position, l.ItemID, l.Ordered, l.Received)
+	_, err := t.exec("INSERT INTO purchase_line (purchase_id, position, item_id, ordered, received) VALUES (?,?,?,?,?)", purchase,
+		l.Position, l.ItemID, l.Ordered, l.Received)
 	return err
 }
 
@@ -168,9 +175,12 @@ type TransferLine struct {
 // Left is what has neither arrived nor was given up.
 func (l TransferLine) Left() int64 { return l.Quantity - l.Arrived - l.Lost }
 
-const transferQuery = `SELECT t.id, t.number, t.from_id, a.code AS from_code, a.name AS from_name, t.to_id, b.code AS to_code, b.name AS to_name, t.state, t.note, t.who, t.created_at, t.sent_at, t.closed_at, t.revision,
-	(SELECT coalesce(sum(quantity),0) FROM transfer_line x WHERE x.transfer_id=t.id) AS units, (SELECT coalesce(sum(arrived),0) FROM transfer_line x WHERE x.transfer_id=t.id) AS arrived,
-	(SELECT coalesce(sum(lost),0) FROM transfer_line x WHERE x.transfer_id=t.id) AS lost FROM transfer t JOIN location a ON a.id=t.from_id JOIN location b ON b.id=t.to_id `
+const transferQuery = `SELECT t.id, t.number, t.from_id, a.code AS from_code, a.name AS from_name, t.to_id, b.code AS to_code,
+	b.name AS to_name, t.state, t.note, t.who, t.created_at, t.sent_at, t.closed_at, t.revision,
+	(SELECT coalesce(sum(quantity),0) FROM transfer_line x WHERE x.transfer_id=t.id) AS units, (SELECT coalesce(sum(arrived),0)
+	FROM transfer_line x WHERE x.transfer_id=t.id) AS arrived,
+	(SELECT coalesce(sum(lost),0) FROM transfer_line x WHERE x.transfer_id=t.id) AS lost FROM transfer t
+	JOIN location a ON a.id=t.from_id JOIN location b ON b.id=t.to_id `
 
 func oneTransfer(sel selector, number string) (Transfer, error) {
 	var list []Transfer
@@ -181,7 +191,8 @@ func oneTransfer(sel selector, number string) (Transfer, error) {
 		return Transfer{}, ErrNotFound
 	}
 	x := list[0]
-	err := sel(&x.Lines, `SELECT l.position, l.item_id, i.sku, i.gtin, i.name, l.quantity, l.arrived, l.lost FROM transfer_line l JOIN item i ON i.id=l.item_id WHERE l.transfer_id=? ORDER BY l.position`, x.ID)
+	err := sel(&x.Lines, `SELECT l.position, l.item_id, i.sku, i.gtin, i.name, l.quantity, l.arrived, l.lost
+		FROM transfer_line l JOIN item i ON i.id=l.item_id WHERE l.transfer_id=? ORDER BY l.position`, x.ID)
 	return x, err
 }
 
@@ -219,7 +230,8 @@ func (t *Tx) AddTransfer(x *Transfer) (err error) {
 			return err
 		}
 	}
-	if _, err = t.exec("INSERT INTO transfer (id, number, from_id, to_id, state, note, who, created_at) VALUES (?,?,?,?,?,?,?,?)", x.ID, x.Number, x.FromID, x.ToID, x.State, x.Note, x.Who, x.CreatedAt); err != nil {
+	if _, err = t.exec("INSERT INTO transfer (id, number, from_id, to_id, state, note, who, created_at) VALUES (?,?,?,?,?,?,?,?)", x.ID,
+		x.Number, x.FromID, x.ToID, x.State, x.Note, x.Who, x.CreatedAt); err != nil {
 		return fmt.Errorf("write transfer %s: %w", x.Number, err)
 	}
 	rows := make([][]any, len(x.Lines))
@@ -233,11 +245,13 @@ func (t *Tx) AddTransfer(x *Transfer) (err error) {
 // UpdateTransfer writes how a transfer and its lines stand.
 func (t *Tx) UpdateTransfer(x *Transfer) error {
 	x.Revision++
-	if _, err := t.exec("UPDATE transfer SET state=?, sent_at=?, closed_at=?, revision=? WHERE id=?", x.State, x.SentAt, x.ClosedAt, x.Revision, x.ID); err != nil {
+	if _, err := t.exec("UPDATE transfer SET state=?, sent_at=?, closed_at=?, revision=? WHERE id=?", x.State, x.SentAt, x.ClosedAt,
+		x.Revision, x.ID); err != nil {
 		return err
 	}
 	for _, l := range x.Lines {
-		if _, err := t.exec("UPDATE transfer_line SET quantity=?, arrived=?, lost=? WHERE transfer_id=? AND position=?", l.Quantity, l.Arrived, l.Lost, x.ID, l.Position); err != nil {
+		if _, err := t.exec("UPDATE transfer_line SET quantity=?, arrived=?, lost=? WHERE transfer_id=? AND position=?", l.Quantity,
+			l.Arrived, l.Lost, x.ID, l.Position); err != nil {
 			return err
 		}
 	}
@@ -275,8 +289,10 @@ type CountLine struct {
 	Who      string `db:"who"`
 }
 
-const countQuery = `SELECT c.id, c.number, c.location_id, l.code AS location_code, l.name AS location_name, c.state, c.note, c.who, c.created_at, c.posted_at, c.revision,
-	(SELECT count(*) FROM count_line x WHERE x.count_id=c.id) AS counted, (SELECT count(*) FROM count_line x WHERE x.count_id=c.id AND x.counted<>x.expected) AS differ
+const countQuery = `SELECT c.id, c.number, c.location_id, l.code AS location_code, l.name AS location_name, c.state, c.note,
+	c.who, c.created_at, c.posted_at, c.revision,
+	(SELECT count(*) FROM count_line x WHERE x.count_id=c.id) AS counted, (SELECT count(*) FROM count_line x
+	WHERE x.count_id=c.id AND x.counted<>x.expected) AS differ
 	FROM stock_count c JOIN location l ON l.id=c.location_id `
 
 func oneCount(sel selector, number string) (Count, error) {
@@ -288,7 +304,8 @@ func oneCount(sel selector, number string) (Count, error) {
 		return Count{}, ErrNotFound
 	}
 	c := list[0]
-	err := sel(&c.Lines, `SELECT x.item_id, i.sku, i.gtin, i.name, x.bin, x.counted, x.expected, x.at, x.who FROM count_line x JOIN item i ON i.id=x.item_id WHERE x.count_id=? ORDER BY x.at DESC, i.sku`, c.ID)
+	err := sel(&c.Lines, `SELECT x.item_id, i.sku, i.gtin, i.name, x.bin, x.counted, x.expected, x.at, x.who FROM count_line x
+		JOIN item i ON i.id=x.item_id WHERE x.count_id=? ORDER BY x.at DESC, i.sku`, c.ID)
 	return c, err
 }
 
@@ -324,7 +341,8 @@ func (t *Tx) AddCount(c *Count) (err error) {
 	if c.Number, err = t.Number("count"); err != nil {
 		return err
 	}
-	_, err = t.exec("INSERT INTO stock_count (id, number, location_id, state, note, who, created_at) VALUES (?,?,?,?,?,?,?)", c.ID, c.Number, c.LocationID, c.State, c.Note, c.Who, c.CreatedAt)
+	_, err = t.exec("INSERT INTO stock_count (id, number, location_id, state, note, who, created_at) VALUES (?,?,?,?,?,?,?)", c.ID,
+		c.Number, c.LocationID, c.State, c.Note, c.Who, c.CreatedAt)
 	return err
 }
 
@@ -337,7 +355,8 @@ func (t *Tx) UpdateCount(c *Count) error {
 
 // PutCountLine writes what was counted of an item in a bin.
 func (t *Tx) PutCountLine(count int64, l CountLine) error {
-	_, err := t.exec("INSERT OR REPLACE INTO count_line (count_id, item_id, bin, counted, expected, at, who) VALUES (?,?,?,?,?,?,?)", count, l.ItemID, l.Bin, l.Counted, l.Expected, l.At, l.Who)
+	_, err := t.exec("INSERT OR REPLACE INTO count_line (count_id, item_id, bin, counted, expected, at, who) VALUES (?,?,?,?,?,?,?)",
+		count, l.ItemID, l.Bin, l.Counted, l.Expected, l.At, l.Who)
 	return err
 }
 
@@ -362,13 +381,15 @@ type Serial struct {
 	Shipment   string `db:"shipment" json:"shipment,omitempty"`
 }
 
-const serialQuery = `SELECT x.item_id, x.serial, x.location_id, coalesce(l.name,'') AS location, x.state, x.received_at, x.source, coalesce(s.number,'') AS shipment
+const serialQuery = `SELECT x.item_id, x.serial, x.location_id, coalesce(l.name,'') AS location, x.state, x.received_at,
+	x.source, coalesce(s.number,'') AS shipment
 	FROM serial x LEFT JOIN location l ON l.id=x.location_id LEFT JOIN shipment s ON s.id=x.shipment_id `
 
 // Serials lists the serial numbers of an item, those that are here first.
 func (s *Store) Serials(ctx context.Context, item int64, limit int) ([]Serial, error) {
 	out := []Serial{}
-	err := s.read.SelectContext(ctx, &out, serialQuery+"WHERE x.item_id=? ORDER BY x.state<>'here', x.received_at DESC, x.serial LIMIT ?", item, limit)
+	err := s.read.SelectContext(ctx, &out, serialQuery+"WHERE x.item_id=? ORDER BY x.state<>'here', x.received_at DESC, x.serial LIMIT ?",
+		item, limit)
 	return out, err
 }
 
@@ -388,7 +409,8 @@ func (s *Store) SerialsOf(ctx context.Context, shipment int64) ([]Serial, error)
 
 // AddSerial records a serial number.
 func (t *Tx) AddSerial(item int64, serial string, location int64, source string, at time.Time) error {
-	_, err := t.exec("INSERT INTO serial (item_id, serial, location_id, state, received_at, source) VALUES (?,?,?,'here',?,?)", item, serial, location, micros(at), source)
+	_, err := t.exec("INSERT INTO serial (item_id, serial, location_id, state, received_at, source) VALUES (?,?,?,'here',?,?)", item,
+		serial, location, micros(at), source)
 	return err
 }
 

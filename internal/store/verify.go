@@ -19,61 +19,110 @@ var invariants = []struct {
 	rule  int
 	query string
 }{
-	{1, `SELECT 'level of item '||l.item_id||' at location '||l.location_id||': on hand '||l.on_hand||', ledger '||coalesce(m.h,0)||'; allocated '||l.allocated||', ledger '||coalesce(m.a,0)||
+	{1, `SELECT
+		'level of item '||l.item_id||' at location '||l.location_id||': on hand '||l.on_hand||', ledger '||coalesce(m.h,0)||
+		'; allocated '||l.allocated||', ledger '||coalesce(m.a,0)||
 		'; on order '||l.on_order||', ledger '||coalesce(m.o,0)||'; in transit '||l.in_transit||', ledger '||coalesce(m.t,0)
-		FROM level l LEFT JOIN (SELECT item_id, location_id, sum(on_hand) h, sum(allocated) a, sum(on_order) o, sum(in_transit) t FROM movement GROUP BY item_id, location_id) m USING (item_id, location_id)
-		WHERE l.on_hand <> coalesce(m.h,0) OR l.allocated <> coalesce(m.a,0) OR l.on_order <> coalesce(m.o,0) OR l.in_transit <> coalesce(m.t,0)`},
-	{1, `SELECT 'ledger of item '||item_id||' at location '||location_id||' has no level' FROM (SELECT DISTINCT item_id, location_id FROM movement) m
+		FROM level l LEFT JOIN (SELECT item_id, location_id, sum(on_hand) h, sum(allocated) a, sum(on_order) o,
+		sum(in_transit) t FROM movement GROUP BY item_id, location_id) m USING (item_id, location_id)
+		WHERE l.on_hand <> coalesce(m.h,0) OR l.allocated <> coalesce(m.a,0) OR l.on_order <> coalesce(m.o,0)
+		OR l.in_transit <> coalesce(m.t,0)`},
+	{1, `SELECT 'ledger of item '||item_id||' at location '||location_id||' has no level'
+		FROM (SELECT DISTINCT item_id, location_id FROM movement) m
 		WHERE NOT EXISTS (SELECT 1 FROM level l WHERE l.item_id=m.item_id AND l.location_id=m.location_id)`},
-	{1, `SELECT 'ledger entry '||id||' says '||after_on_hand||' on hand and '||after_allocated||' allocated after it; the entries up to it make '||h||' and '||a FROM
-		(SELECT id, after_on_hand, after_allocated, sum(on_hand) OVER w AS h, sum(allocated) OVER w AS a FROM movement WINDOW w AS (PARTITION BY item_id, location_id ORDER BY id)) WHERE after_on_hand <> h OR after_allocated <> a`},
+	{1, `SELECT
+		'ledger entry '||id||' says '||after_on_hand||' on hand and '||after_allocated||
+		' allocated after it; the entries up to it make '||h||' and '||a FROM
+		(SELECT id, after_on_hand, after_allocated, sum(on_hand) OVER w AS h, sum(allocated) OVER w AS a
+		FROM movement WINDOW w AS (PARTITION BY item_id, location_id ORDER BY id)) WHERE after_on_hand <> h OR after_allocated <> a`},
 	{1, `SELECT 'item '||l.item_id||' at location '||l.location_id||': '||l.on_hand||' on hand, '||coalesce(b.q,0)||' in its bins'
-		FROM level l LEFT JOIN (SELECT item_id, location_id, sum(on_hand) q FROM bin_level GROUP BY item_id, location_id) b USING (item_id, location_id) WHERE l.on_hand <> coalesce(b.q,0)`},
+		FROM level l LEFT JOIN (SELECT item_id, location_id, sum(on_hand) q FROM bin_level
+		GROUP BY item_id, location_id) b USING (item_id, location_id) WHERE l.on_hand <> coalesce(b.q,0)`},
 	{1, `SELECT 'item '||l.item_id||' at location '||l.location_id||': allocated '||l.allocated||', open allocations '||coalesce(a.q,0)
-		FROM level l LEFT JOIN (SELECT a.item_id, a.location_id, sum(a.quantity) q FROM allocation a JOIN order_line ol ON ol.id=a.line_id AND ol.sells=0 GROUP BY a.item_id, a.location_id) a USING (item_id, location_id)
+		FROM level l LEFT JOIN (SELECT a.item_id, a.location_id, sum(a.quantity) q FROM allocation a
+		JOIN order_line ol ON ol.id=a.line_id AND ol.sells=0 GROUP BY a.item_id, a.location_id) a USING (item_id, location_id)
 		WHERE l.allocated <> coalesce(a.q,0)`},
 	{1, `SELECT 'item '||l.item_id||' at location '||l.location_id||': '||l.on_order||' on order, open purchase orders '||coalesce(p.q,0)
-		FROM level l LEFT JOIN (SELECT pl.item_id, p.location_id, sum(max(pl.ordered-pl.received-pl.short,0)) q FROM purchase p JOIN purchase_line pl ON pl.purchase_id=p.id WHERE p.state='open' GROUP BY 1,2) p USING (item_id, location_id)
+		FROM level l LEFT JOIN (SELECT pl.item_id, p.location_id, sum(max(pl.ordered-pl.received-pl.short,0)) q FROM purchase p
+		JOIN purchase_line pl ON pl.purchase_id=p.id WHERE p.state='open' GROUP BY 1,2) p USING (item_id, location_id)
 		WHERE l.on_order <> coalesce(p.q,0)`},
 	{1, `SELECT 'item '||l.item_id||' at location '||l.location_id||': '||l.in_transit||' in transit, open transfers '||coalesce(p.q,0)
-		FROM level l LEFT JOIN (SELECT tl.item_id, t.to_id AS location_id, sum(tl.quantity-tl.arrived-tl.lost) q FROM transfer t JOIN transfer_line tl ON tl.transfer_id=t.id WHERE t.state='under way' GROUP BY 1,2) p USING (item_id, location_id)
+		FROM level l LEFT JOIN (SELECT tl.item_id, t.to_id AS location_id, sum(tl.quantity-tl.arrived-tl.lost) q
+		FROM transfer t JOIN transfer_line tl ON tl.transfer_id=t.id WHERE t.state='under way' GROUP BY 1,2) p USING (item_id, location_id)
 		WHERE l.in_transit <> coalesce(p.q,0)`},
-	{2, `SELECT 'connection '||connection_id||' order '||outside_id||' has '||count(*)||' live orders' FROM orders WHERE voided=0 GROUP BY connection_id, outside_id HAVING count(*)>1`},
-	{3, `SELECT 'order '||o.number||' line '||l.position||': '||l.quantity||' ordered, cancelled '||l.cancelled||', allocated '||l.allocated||', picked '||l.picked||', packed '||l.packed||', shipped '||l.shipped
-		FROM order_line l JOIN orders o ON o.id=l.order_id WHERE min(l.cancelled,l.allocated,l.picked,l.packed,l.shipped)<0 OR l.quantity < l.cancelled+l.allocated+l.picked+l.packed+l.shipped`},
-	{3, `SELECT 'order '||o.number||' line '||l.position||': allocated, picked and packed '||(l.allocated+l.picked+l.packed)||', allocations '||coalesce(a.q,0)
+	{2, `SELECT 'connection '||connection_id||' order '||outside_id||' has '||count(*)||' live orders' FROM orders
+		WHERE voided=0 GROUP BY connection_id, outside_id HAVING count(*)>1`},
+	{3, `SELECT
+		'order '||o.number||' line '||l.position||': '||l.quantity||' ordered, cancelled '||l.cancelled||', allocated '||
+		l.allocated||', picked '||l.picked||', packed '||l.packed||', shipped '||l.shipped
+		FROM order_line l JOIN orders o ON o.id=l.order_id WHERE min(l.cancelled,l.allocated,l.picked,l.packed,l.shipped)<0
+		OR l.quantity < l.cancelled+l.allocated+l.picked+l.packed+l.shipped`},
+	{3, `SELECT
+		'order '||o.number||' line '||l.position||': allocated, picked and packed '||(l.allocated+l.picked+l.packed)||
+		', allocations '||coalesce(a.q,0)
 		FROM order_line l JOIN orders o ON o.id=l.order_id
-		LEFT JOIN (SELECT line_id, item_id, sum(quantity) q FROM allocation GROUP BY line_id, item_id) a ON a.line_id=l.id AND a.item_id=coalesce(json_extract(nullif(l.parts,''),'$[0].item'), l.item_id)
+		LEFT JOIN (SELECT line_id, item_id, sum(quantity) q FROM allocation GROUP BY line_id, item_id) a ON a.line_id=l.id
+		AND a.item_id=coalesce(json_extract(nullif(l.parts,''),'$[0].item'), l.item_id)
 		WHERE (l.allocated+l.picked+l.packed) * coalesce(json_extract(nullif(l.parts,''),'$[0].quantity'),1) <> coalesce(a.q,0)`},
-	{3, `SELECT 'order '||number||' has no lines' FROM orders o WHERE NOT EXISTS (SELECT 1 FROM order_line l WHERE l.id BETWEEN o.id*1024 AND o.id*1024+1023)`},
+	{3, `SELECT 'order '||number||' has no lines' FROM orders o WHERE NOT EXISTS (SELECT 1 FROM order_line l
+		WHERE l.id BETWEEN o.id*1024 AND o.id*1024+1023)`},
 	{3, `SELECT 'line '||id||' does not lie with its order '||order_id FROM order_line WHERE id <> order_id*1024+position`},
-	{5, `SELECT 'shipment '||s.number||' left without a write-back' FROM shipment s JOIN orders o ON o.id=s.order_id WHERE s.state IN ('shipped','delivered')
+	{5, `SELECT 'shipment '||s.number||' left without a write-back' FROM shipment s JOIN orders o ON o.id=s.order_id
+		WHERE s.state IN ('shipped','delivered')
 		AND NOT EXISTS (SELECT 1 FROM outbox x WHERE x.shipment_id=s.id AND x.feed='dispatch out')`},
-	{5, `SELECT 'outbox message '||ref||' is '||state||' and has no next try' FROM outbox WHERE state IN ('waiting','sending','sent') AND next_at<=0`},
-	{5, `SELECT 'tracking number '||tracking||' stands on '||count(*)||' shipments' FROM shipment WHERE tracking<>'' GROUP BY tracking HAVING count(*)>1`},
-	{5, `SELECT 'label '||(x.answer->>'$.tracking')||' of '||x.subject||' was bought, stands on no parcel and was not raised' FROM outbox x WHERE x.feed='labels out' AND x.state='confirmed' AND json_valid(x.answer)
-		AND NOT EXISTS (SELECT 1 FROM shipment s WHERE s.id=x.shipment_id AND s.tracking=x.answer->>'$.tracking') AND NOT EXISTS (SELECT 1 FROM exception e WHERE e.outbox_id=x.id AND e.cause='label not needed')`},
+	{5, `SELECT 'outbox message '||ref||' is '||state||' and has no next try' FROM outbox
+		WHERE state IN ('waiting','sending','sent') AND next_at<=0`},
+	{5, `SELECT 'tracking number '||tracking||' stands on '||count(*)||' shipments' FROM shipment WHERE tracking<>''
+		GROUP BY tracking HAVING count(*)>1`},
+	{5, `SELECT 'label '||(x.answer->>'$.tracking')||' of '||x.subject||' was bought, stands on no parcel and was not raised'
+		FROM outbox x WHERE x.feed='labels out' AND x.state='confirmed' AND json_valid(x.answer)
+		AND NOT EXISTS (SELECT 1 FROM shipment s WHERE s.id=x.shipment_id AND s.tracking=x.answer->>'$.tracking')
+		AND NOT EXISTS (SELECT 1 FROM exception e WHERE e.outbox_id=x.id AND e.cause='label not needed')`},
 	{5, `SELECT 'shipment '||s.number||' waits for a label that nobody asks for' FROM shipment s WHERE s.state='buying label'
-		AND NOT EXISTS (SELECT 1 FROM outbox x WHERE x.order_id=s.order_id AND x.shipment_id=s.id AND x.feed='labels out' AND x.state IN ('waiting','sending'))`},
-	{7, `SELECT 'count of orders at '||stage||' of connection '||connection_id||': '||coalesce(c.n,0)||' kept, '||o.n||' there' FROM (SELECT stage, connection_id, count(*) AS n FROM orders GROUP BY 1, 2) o LEFT JOIN order_count c USING (stage, connection_id) WHERE coalesce(c.n,0)<>o.n`},
-	{7, `SELECT 'count of orders at '||stage||' of connection '||connection_id||': '||n||' kept, none there' FROM order_count c WHERE n<>0 AND NOT EXISTS (SELECT 1 FROM orders o WHERE o.stage=c.stage AND o.connection_id=c.connection_id)`},
-	{7, `SELECT 'orders taken in by connection '||connection_id||' in quarter '||quarter||': '||coalesce(c.n,0)||' kept, '||o.n||' there' FROM (SELECT received_at/900000000 AS quarter, connection_id, count(*) AS n FROM orders GROUP BY 1, 2) o
-		LEFT JOIN (SELECT quarter, connection_id, n FROM order_quarter WHERE what='received') c USING (quarter, connection_id) WHERE coalesce(c.n,0)<>o.n`},
-	{7, `SELECT 'orders that became '||what||' in quarter '||quarter||': '||coalesce(c.n,0)||' kept, '||o.n||' there' FROM (SELECT stage AS what, max(shipped_at, received_at)/900000000 AS quarter, connection_id, count(*) AS n FROM orders WHERE stage IN ('shipped','delivered','cancelled') GROUP BY 1, 2, 3) o
+		AND NOT EXISTS (SELECT 1 FROM outbox x WHERE x.order_id=s.order_id AND x.shipment_id=s.id AND x.feed='labels out'
+		AND x.state IN ('waiting','sending'))`},
+	{7, `SELECT 'count of orders at '||stage||' of connection '||connection_id||': '||coalesce(c.n,0)||' kept, '||o.n||' there'
+		FROM (SELECT stage, connection_id, count(*) AS n FROM orders GROUP BY 1, 2) o LEFT
+		JOIN order_count c USING (stage, connection_id) WHERE coalesce(c.n,0)<>o.n`},
+	{7, `SELECT 'count of orders at '||stage||' of connection '||connection_id||': '||n||' kept, none there' FROM order_count c
+		WHERE n<>0 AND NOT EXISTS (SELECT 1 FROM orders o WHERE o.stage=c.stage AND o.connection_id=c.connection_id)`},
+	{7, `SELECT
+		'orders taken in by connection '||connection_id||' in quarter '||quarter||': '||coalesce(c.n,0)||' kept, '||o.n||
+		' there' FROM (SELECT received_at/900000000 AS quarter, connection_id, count(*) AS n FROM orders GROUP BY 1, 2) o
+		LEFT JOIN (SELECT quarter, connection_id, n FROM order_quarter WHERE what='received') c USING (quarter, connection_id)
+		WHERE coalesce(c.n,0)<>o.n`},
+	{7, `SELECT 'orders that became '||what||' in quarter '||quarter||': '||coalesce(c.n,0)||' kept, '||o.n||' there'
+		FROM (SELECT stage AS what, max(shipped_at, received_at)/900000000 AS quarter, connection_id, count(*) AS n FROM orders
+		WHERE stage IN ('shipped','delivered','cancelled') GROUP BY 1, 2, 3) o
 		LEFT JOIN order_quarter c USING (what, quarter, connection_id) WHERE coalesce(c.n,0)<>o.n`},
-	{7, `SELECT 'sums of orders of connection '||connection_id||' in '||currency||': '||coalesce(k.n,0)||' orders of '||coalesce(k.total,0)||' kept, '||o.n||' of '||o.total||' there' FROM
-		(SELECT connection_id, currency, sum(stage<>'cancelled') AS n, sum(CASE WHEN stage<>'cancelled' THEN total ELSE 0 END) AS total, sum(stage='cancelled') AS c FROM orders WHERE test=0 AND kind<>'summary' AND stage<>'void' GROUP BY 1, 2) o
-		LEFT JOIN (SELECT connection_id, currency, sum(n) AS n, sum(total) AS total, sum(cancelled) AS c FROM order_sum GROUP BY 1, 2) k USING (connection_id, currency) WHERE coalesce(k.n,0)<>o.n OR coalesce(k.total,0)<>o.total OR coalesce(k.c,0)<>o.c`},
-	{7, `SELECT 'parcels that left: '||k.n||' kept, '||s.n||' there' FROM (SELECT coalesce(sum(parcels),0) AS n FROM freight_sum) k, (SELECT count(*) AS n FROM shipment WHERE state IN ('shipped','delivered')) s WHERE k.n<>s.n`},
-	{7, `SELECT 'listings of connection '||l.connection_id||': '||coalesce(k.n,0)||' kept, '||l.n||' there, or one of their states' FROM (SELECT connection_id, count(*) AS n, sum(item_id<>0) AS m,
-		sum(item_id=0 AND ignored_at=0) AS t, sum(ignored_at<>0) AS i, sum(state='rejected') AS r, sum(state IN ('in review','submitted')) AS v FROM listing GROUP BY 1) l LEFT JOIN listing_count k USING (connection_id)
+	{7, `SELECT
+		'sums of orders of connection '||connection_id||' in '||currency||': '||coalesce(k.n,0)||' orders of '||
+		coalesce(k.total,0)||' kept, '||o.n||' of '||o.total||' there' FROM
+		(SELECT connection_id, currency, sum(stage<>'cancelled') AS n, sum(CASE WHEN stage<>'cancelled' THEN total ELSE 0 END)
+		AS total, sum(stage='cancelled') AS c FROM orders WHERE test=0 AND kind<>'summary' AND stage<>'void' GROUP BY 1, 2) o
+		LEFT JOIN (SELECT connection_id, currency, sum(n) AS n, sum(total) AS total, sum(cancelled) AS c FROM order_sum
+		GROUP BY 1, 2) k USING (connection_id, currency) WHERE coalesce(k.n,0)<>o.n OR coalesce(k.total,0)<>o.total
+		OR coalesce(k.c,0)<>o.c`},
+	{7, `SELECT 'parcels that left: '||k.n||' kept, '||s.n||' there' FROM (SELECT coalesce(sum(parcels),0) AS n
+		FROM freight_sum) k, (SELECT count(*) AS n FROM shipment WHERE state IN ('shipped','delivered')) s WHERE k.n<>s.n`},
+	{7, `SELECT
+		'listings of connection '||l.connection_id||': '||coalesce(k.n,0)||' kept, '||l.n||' there, or one of their states'
+		FROM (SELECT connection_id, count(*) AS n, sum(item_id<>0) AS m,
+		sum(item_id=0 AND ignored_at=0) AS t, sum(ignored_at<>0) AS i, sum(state='rejected') AS r,
+		sum(state IN ('in review','submitted')) AS v FROM listing GROUP BY 1) l LEFT JOIN listing_count k USING (connection_id)
 		WHERE coalesce(k.n,0)<>l.n OR k.matched<>l.m OR k.to_match<>l.t OR k.ignored<>l.i OR k.rejected<>l.r OR k.in_review<>l.v`},
-	{7, `SELECT 'tag '||t.tag||': '||coalesce(k.n,0)||' kept, '||t.n||' there' FROM (SELECT tag, count(*) AS n FROM order_tag GROUP BY 1) t LEFT JOIN tag_count k USING (tag) WHERE coalesce(k.n,0)<>t.n`},
-	{7, `SELECT 'tag '||tag||': '||n||' kept, none there' FROM tag_count k WHERE n<>0 AND NOT EXISTS (SELECT 1 FROM order_tag t WHERE t.tag=k.tag)`},
-	{7, `SELECT 'place '||location_id||': '||n||' '||what||' kept, '||there||' there' FROM (SELECT c.location_id, c.what, c.n, CASE c.what WHEN 'to ship' THEN (SELECT count(*) FROM shipment s WHERE s.location_id=c.location_id AND s.state IN ('packed','buying label'))
-		ELSE (SELECT count(DISTINCT o.id) FROM orders o JOIN allocation a ON a.order_id=o.id AND a.location_id=c.location_id WHERE o.stage IN ('ready','routed','picking')) END AS there FROM place_count c) WHERE n<>there`},
+	{7, `SELECT 'tag '||t.tag||': '||coalesce(k.n,0)||' kept, '||t.n||' there' FROM (SELECT tag, count(*) AS n FROM order_tag
+		GROUP BY 1) t LEFT JOIN tag_count k USING (tag) WHERE coalesce(k.n,0)<>t.n`},
+	{7, `SELECT 'tag '||tag||': '||n||' kept, none there' FROM tag_count k WHERE n<>0 AND NOT EXISTS (SELECT 1 FROM order_tag t
+		WHERE t.tag=k.tag)`},
+	{7, `SELECT 'place '||location_id||': '||n||' '||what||' kept, '||there||' there' FROM (SELECT c.location_id, c.what, c.n,
+		CASE c.what WHEN 'to ship' THEN (SELECT count(*) FROM shipment s WHERE s.location_id=c.location_id
+		AND s.state IN ('packed','buying label'))
+		ELSE (SELECT count(DISTINCT o.id) FROM orders o JOIN allocation a ON a.order_id=o.id AND a.location_id=c.location_id
+		WHERE o.stage IN ('ready','routed','picking')) END AS there FROM place_count c) WHERE n<>there`},
 	{3, `SELECT 'test order '||o.number||' holds stock' FROM orders o JOIN allocation a ON a.order_id=o.id WHERE o.test=1`},
-	{6, `SELECT 'order '||number||' has no timeline' FROM orders o WHERE NOT EXISTS (SELECT 1 FROM timeline t WHERE t.thing='order' AND t.thing_id=o.id)`},
+	{6, `SELECT 'order '||number||' has no timeline' FROM orders o WHERE NOT EXISTS (SELECT 1 FROM timeline t
+		WHERE t.thing='order' AND t.thing_id=o.id)`},
 	{6, `SELECT 'ledger entry '||id||' lacks who or why' FROM movement WHERE who='' OR reason=''`},
 }
 
@@ -119,11 +168,16 @@ func verifyWaiting(sel selector) ([]Finding, error) {
 		Waits    int64  `db:"waits"`
 		Settings string `db:"settings"`
 	}
-	if err := sel(&rows, `SELECT o.number, l.sku, l.item_id, l.quantity - l.cancelled - l.allocated - l.picked - l.packed - l.shipped AS waits, c.settings
+	if err := sel(&rows, `SELECT o.number, l.sku, l.item_id, l.quantity - l.cancelled - l.allocated - l.picked - l.packed -
+		l.shipped AS waits, c.settings
 		FROM order_line l JOIN orders o ON o.id=l.order_id JOIN connection c ON c.id=o.connection_id
-		WHERE l.item_id IN (SELECT item_id FROM level WHERE on_hand > allocated) AND l.quantity > l.cancelled + l.allocated + l.picked + l.packed + l.shipped AND l.sells=0 AND l.parts=''
-		AND o.stage IN ('held','pending') AND o.voided=0 AND o.test=0 AND o.no_stock_moved=0 AND coalesce(o.ours->>'$.decided.split','')<>'never' AND coalesce(o.record->>'$.status','') IN ('open','pending') AND coalesce(o.record->>'$.fulfilled_by','')=''
-		AND NOT EXISTS (SELECT 1 FROM job j WHERE j.state='waiting' AND (j.kind='serve waiting orders' AND j.subject='item '||l.item_id OR j.kind='look for stock again' AND j.subject=c.code)) LIMIT 1000`); err != nil {
+		WHERE l.item_id IN (SELECT item_id FROM level WHERE on_hand > allocated)
+		AND l.quantity > l.cancelled + l.allocated + l.picked + l.packed + l.shipped AND l.sells=0 AND l.parts=''
+		AND o.stage IN ('held','pending') AND o.voided=0 AND o.test=0 AND o.no_stock_moved=0
+		AND coalesce(o.ours->>'$.decided.split','')<>'never' AND coalesce(o.record->>'$.status','') IN ('open','pending')
+		AND coalesce(o.record->>'$.fulfilled_by','')=''
+		AND NOT EXISTS (SELECT 1 FROM job j WHERE j.state='waiting' AND (j.kind='serve waiting orders'
+		AND j.subject='item '||l.item_id OR j.kind='look for stock again' AND j.subject=c.code)) LIMIT 1000`); err != nil {
 		return nil, fmt.Errorf("verify waiting orders: %w", err)
 	}
 	var out []Finding
@@ -157,9 +211,11 @@ func verifyOffers(sel selector) ([]Finding, error) {
 		Open     int64  `db:"open"`
 	}
 	if err := sel(&listings, `SELECT l.id, l.connection_id, c.code AS connection_code, l.sku, l.item_id, l.told_qty, l.policy, c.settings,
-		(SELECT count(*) FROM outbox x WHERE x.connection_id=l.connection_id AND x.feed='stock out' AND x.subject='listing '||l.id AND x.state IN ('waiting','sending','sent')) AS open
+		(SELECT count(*) FROM outbox x WHERE x.connection_id=l.connection_id AND x.feed='stock out'
+		AND x.subject='listing '||l.id AND x.state IN ('waiting','sending','sent')) AS open
 		FROM listing l JOIN connection c ON c.id=l.connection_id JOIN feed f ON f.connection_id=c.id AND f.kind='stock out' AND f.is_on=1
-		WHERE l.item_id<>0 AND l.told_qty>=0 AND l.state NOT IN ('submitted','in review','rejected','sold there') AND c.state='on' AND c.test=0`); err != nil {
+		WHERE l.item_id<>0 AND l.told_qty>=0 AND l.state NOT IN ('submitted','in review','rejected','sold there')
+		AND c.state='on' AND c.test=0`); err != nil {
 		return nil, fmt.Errorf("verify offers: %w", err)
 	}
 	var items []int64
@@ -200,7 +256,8 @@ func verifyOffers(sel selector) ([]Finding, error) {
 		}
 		want := settings.Offer.With(l.Override()).Offer(goods, func(k stock.Key) stock.Level { return levels[k] })
 		if l.ToldQty > want && l.Open == 0 {
-			out = append(out, Finding{4, fmt.Sprintf("%s was told %d of %s, the policy allows %d, and no correction is on its way", l.ConnectionCode, l.ToldQty, l.SKU, want)})
+			out = append(out, Finding{4, fmt.Sprintf("%s was told %d of %s, the policy allows %d, and no correction is on its way",
+				l.ConnectionCode, l.ToldQty, l.SKU, want)})
 		}
 	}
 	return out, nil

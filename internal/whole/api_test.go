@@ -75,17 +75,21 @@ func TestSignInAndRoles(t *testing.T) {
 	require.Equal(t, 200, status)
 	status, h, _ = books.send("GET", "/api/v1/me", nil, nil)
 	require.Equal(t, 200, status)
-	status, _, text = books.send("POST", "/api/v1/items/JAR-500-T12/adjust", map[string]any{"location": "alder", "change": 1, "reason": "found"}, nil)
+	status, _, text = books.send("POST", "/api/v1/items/JAR-500-T12/adjust",
+		map[string]any{"location": "alder", "change": 1, "reason": "found"}, nil)
 	require.Equal(t, 403, status, text)
 	require.Contains(t, text, "operator")
 	desk, _ := signIn(t, w, "Desk@MorrowHive.example", demo.Password)
-	status, _, _ = desk.send("POST", "/api/v1/items/JAR-500-T12/adjust", map[string]any{"location": "alder", "change": 1, "reason": "found"}, nil)
+	status, _, _ = desk.send("POST", "/api/v1/items/JAR-500-T12/adjust",
+		map[string]any{"location": "alder", "change": 1, "reason": "found"}, nil)
 	require.Equal(t, 200, status)
 	status, _, _ = desk.send("PATCH", "/api/v1/connections/morrow", map[string]any{"paused": true}, map[string]string{"If-Match": `"1"`})
 	require.Equal(t, 403, status)
 
 	// A page of another origin cannot act for somebody who is signed in.
-	status, _, text = desk.send("POST", "/api/v1/items/JAR-500-T12/adjust", map[string]any{"location": "alder", "change": 1, "reason": "found"}, map[string]string{"Sec-Fetch-Site": "cross-site", "Origin": "http://elsewhere.example"})
+	status, _, text = desk.send("POST", "/api/v1/items/JAR-500-T12/adjust",
+		map[string]any{"location": "alder", "change": 1, "reason": "found"},
+		map[string]string{"Sec-Fetch-Site": "cross-site", "Origin": "http://elsewhere.example"})
 	require.Equal(t, 403, status)
 	require.Contains(t, text, "another origin")
 
@@ -119,7 +123,8 @@ func TestRequestsAreDescribedAndChecked(t *testing.T) {
 	}
 	_, _, err = w.Client.Raw(t.Context(), "GET", "/api/v1/orders?limit=5000", nil)
 	require.Equal(t, 422, client.StatusOf(err))
-	_, _, err = w.Client.Raw(t.Context(), "POST", "/api/v1/items/JAR-500-T12/adjust", map[string]any{"location": "alder", "change": "many", "reason": "x"})
+	_, _, err = w.Client.Raw(t.Context(), "POST", "/api/v1/items/JAR-500-T12/adjust",
+		map[string]any{"location": "alder", "change": "many", "reason": "x"})
 	require.Equal(t, 422, client.StatusOf(err))
 	_, _, err = w.Client.Raw(t.Context(), "GET", "/api/v1/nothing", nil)
 	require.Equal(t, 404, client.StatusOf(err))
@@ -234,16 +239,22 @@ func TestCommandLine(t *testing.T) {
 	run := func(args ...string) (int, string, string) {
 		var out, errOut strings.Builder
 		env := map[string]string{"OPENRELAY_SERVER": w.URL, "OPENRELAY_TOKEN": w.Token}
-		code := cli.Run(t.Context(), &cli.Env{Out: &out, Err: &errOut, Getenv: func(k string) string { return env[k] }, Version: "test"}, args)
+		code := cli.Run(t.Context(), &cli.Env{Out: &out, Err: &errOut, Getenv: func(k string) string {
+			return env[k]
+		}, Version: "test"}, args)
 		return code, out.String(), errOut.String()
 	}
 	_, name, err := w.Morrow.Place(jars(2))
 	require.NoError(t, err)
 	eventually(t, "ready", func() bool { stage, _ := orderOf(t, w, name); return stage == "ready" })
 	for file, text := range map[string]string{
-		"password": demo.CounterpaneAccess["password"] + "\n", "over.yaml": "feeds: { orders in: { read: { every: 20s } } }\n", "bad.yaml": "connector: mine\nextends: hedgerow\ncolour: red\n",
-		"mine.yaml": "connector: mine\nextends: hedgerow\ntitle: Mine\n", "order.json": `{"id":"1","name":"N-1","revision":1,"state":"confirmed","currency":"EUR","lines":[{"line_id":"1","sku":"JAR","quantity":1}]}`,
-		"setup.yaml": "setup: 1\nconnections:\n  - { code: skep, connector: hedgerow, name: \"${NAME}\", settings: { offer: { buffer: 3 } } }\n",
+		"password": demo.CounterpaneAccess["password"] + "\n", "over.yaml": "feeds: { orders in: { read: { every: 20s } } }\n",
+		"bad.yaml":  "connector: mine\nextends: hedgerow\ncolour: red\n",
+		"mine.yaml": "connector: mine\nextends: hedgerow\ntitle: Mine\n",
+		"order.json": `{"id":"1","name":"N-1","revision":1,"state":"confirmed","currency":"EUR","lines":[{"line_id":"1","sku":"JAR",` +
+			`"quantity":1}]}`,
+		"setup.yaml": "setup: 1\nconnections:\n  - { code: skep, connector: hedgerow, name: \"${NAME}\", settings: { offer: { buffer: " +
+			"3 } } }\n",
 	} {
 		require.NoError(t, os.WriteFile(filepath.Join(dir, file), []byte(text), 0o600))
 	}
@@ -305,15 +316,19 @@ func TestCommandLine(t *testing.T) {
 		{[]string{"join", "start", "counterpane", "-name", "Mill Lane till", "-code", "till"}, 0, "-set password=…"},
 		{[]string{"join", "start", "pigeon"}, 1, `no connector "pigeon"`},
 		{[]string{"join", "on", "till"}, 1, "not ready yet: access is given and tested"},
-		{[]string{"join", "access", "till", "-address", w.CounterpaneURL, "-set", "user=relay", "-set", "password=a guess", "-set", "shop=3"}, 1, "the password is wrong"},
+		{[]string{"join", "access", "till", "-address", w.CounterpaneURL, "-set", "user=relay", "-set", "password=a guess", "-set",
+			"shop=3"}, 1, "the password is wrong"},
 		{[]string{"join", "access", "till", "-set", "user"}, 2, "name=value is expected"},
 		{[]string{"join", "access", "till", "-set", "user=env:NO_SUCH_VARIABLE_HERE"}, 2, "is not set"},
-		{[]string{"join", "access", "till", "-address", w.CounterpaneURL, "-set", "user= relay", "-set", "password=@" + filepath.Join(dir, "password"), "-set", "shop=3"}, 0, "Let in as Morrow Hive Supply, Mill Lane, number 3."},
+		{[]string{"join", "access", "till", "-address", w.CounterpaneURL, "-set", "user= relay",
+			"-set", "password=@" + filepath.Join(dir, "password"), "-set", "shop=3"}, 0,
+			"Let in as Morrow Hive Supply, Mill Lane, number 3."},
 		{[]string{"join", "confirm", "till", "4"}, 1, "the account is number 3, not 4"},
 		{[]string{"join", "confirm", "till", "3"}, 0, "[ ]  A location's stock is sold there"},
 		{[]string{"settings", "till", "-set", "offer.sources=moon"}, 2, `no location "moon"`},
 		{[]string{"settings", "till", "-set", "colour=red"}, 2, "unknown field"},
-		{[]string{"settings", "till", "-set", "offer.sources=mill", "-set", "number_prefix=T", "-set", "take=open,shipped"}, 0, `"number_prefix": "T"`},
+		{[]string{"settings", "till", "-set", "offer.sources=mill", "-set", "number_prefix=T", "-set", "take=open,shipped"}, 0,
+			`"number_prefix": "T"`},
 		{[]string{"join", "look", "till", "-items", "-from", "soon"}, 2, "a time such as"},
 		{[]string{"join", "look", "till", "-items"}, 0, "First import:  looked"},
 		{[]string{"join", "go", "till"}, 0, "created"},
@@ -339,16 +354,19 @@ func TestCommandLine(t *testing.T) {
 		{[]string{"connector", "try", filepath.Join(dir, "mine.yaml")}, 2, "-sample FILE or -live"},
 		{[]string{"connector", "try", filepath.Join(dir, "mine.yaml"), "-sample", filepath.Join(dir, "order.json")}, 0, "lines[0].sku"},
 		{[]string{"connector", "try", filepath.Join(dir, "mine.yaml"), "-live", "-address", w.MorrowURL}, 1, "is not a public one"},
-		{[]string{"connector", "try", filepath.Join(dir, "mine.yaml"), "-live", "-address", w.MorrowURL, "-reach", "127.0.0.0/8", "-set", "token=hr_wrong", "-set", "push_secret=x"}, 1, "does not let us in"},
+		{[]string{"connector", "try", filepath.Join(dir, "mine.yaml"), "-live", "-address", w.MorrowURL, "-reach", "127.0.0.0/8", "-set",
+			"token=hr_wrong", "-set", "push_secret=x"}, 1, "does not let us in"},
 		{[]string{"connector", "fly", filepath.Join(dir, "mine.yaml")}, 2, "check or try is expected"},
 		{[]string{"check-address", "Lane 4", "41207", "Alderby", "XW"}, 1, "no address service is joined"},
 		{[]string{"setup", "export"}, 0, "code: till"},
 		{[]string{"setup", "ready", "till-and-store"}, 0, "setup: 1"},
 		{[]string{"setup", "ready", "nothing"}, 1, "there are: marketplace-and-warehouse, morrow-hive"},
 		{[]string{"setup", "plan", filepath.Join(dir, "setup.yaml")}, 1, "NAME has no value; give it with -set NAME=…"},
-		{[]string{"setup", "plan", filepath.Join(dir, "setup.yaml"), "-set", "NAME=The Little Skep"}, 0, "~ connection skep  name: Little Skep → The Little Skep"},
+		{[]string{"setup", "plan", filepath.Join(dir, "setup.yaml"), "-set", "NAME=The Little Skep"}, 0,
+			"~ connection skep  name: Little Skep → The Little Skep"},
 		{[]string{"setup", "apply", filepath.Join(dir, "setup.yaml"), "-set", "NAME=The Little Skep"}, 0, "2 things changed."},
-		{[]string{"setup", "apply", filepath.Join(dir, "setup.yaml"), "-set", "NAME=The Little Skep"}, 0, "Nothing changed: everything is as the text asks for."},
+		{[]string{"setup", "apply", filepath.Join(dir, "setup.yaml"), "-set", "NAME=The Little Skep"}, 0,
+			"Nothing changed: everything is as the text asks for."},
 		{[]string{"shapes"}, 0, "tracking_event"},
 		{[]string{"shapes", "order"}, 0, `"title": "order"`},
 		{[]string{"shapes", "poem"}, 1, `no message "poem"`},
@@ -364,7 +382,8 @@ func TestCommandLine(t *testing.T) {
 			require.Equal(t, c.code, code, "%s%s", out, errOut)
 			if c.code == 0 {
 				require.Contains(t, out, c.says)
-				if !strings.Contains(errOut, "there are more: ") && !strings.Contains(errOut, "are added to what lies there") { // what is said beside a list
+				// what is said beside a list
+				if !strings.Contains(errOut, "there are more: ") && !strings.Contains(errOut, "are added to what lies there") {
 					require.Empty(t, errOut)
 				}
 			} else {

@@ -109,7 +109,8 @@ func TestFromTwoPlaces(t *testing.T) {
 // TestLoweredWhilePicking: the store lowers a quantity while the goods are being collected.
 func TestLoweredWhilePicking(t *testing.T) {
 	w := openWorld(t, false)
-	status, text := push(t, w, event(map[string]any{"lines": []any{line(map[string]any{"quantity": 3, "total": "35.70"})}, "total": "40.60"}), nil)
+	status, text := push(t, w,
+		event(map[string]any{"lines": []any{line(map[string]any{"quantity": 3, "total": "35.70"})}, "total": "40.60"}), nil)
 	require.Equal(t, http.StatusAccepted, status, text)
 	eventually(t, "ready", func() bool { stage, _ := orderOf(t, w, "X-1001"); return stage == "ready" })
 	s, err := w.Client.Pick(t.Context(), "X-1001")
@@ -332,13 +333,16 @@ func TestOurSumAgreesWithTheCarrier(t *testing.T) {
 	own := tariff[0].(*freight.Tariff)
 	priced, refused := 0, 0
 	for range 150 {
-		p := message.Parcel{To: place.Address{Country: []string{"XW", "XW", "XE", "XQ"}[rng.IntN(4)], Postcode: []string{"41207", "42001", "60277", "97310", "99051", "208114"}[rng.IntN(6)]},
-			WeightG: rng.Int64N(24000), LengthMM: 1 + rng.Int64N(1300), WidthMM: 1 + rng.Int64N(500), HeightMM: 1 + rng.Int64N(400), Handover: "2026-11-20"}
+		p := message.Parcel{To: place.Address{Country: []string{"XW", "XW", "XE", "XQ"}[rng.IntN(4)],
+			Postcode: []string{"41207", "42001", "60277", "97310", "99051", "208114"}[rng.IntN(6)]},
+			WeightG: rng.Int64N(24000), LengthMM: 1 + rng.Int64N(1300), WidthMM: 1 + rng.Int64N(500), HeightMM: 1 + rng.Int64N(400),
+			Handover: "2026-11-20"}
 		offers, err := w.Relay.Ask(t.Context(), "plover", "rates", p)
 		require.NoError(t, err)
 		for _, x := range offers {
 			r := x.(*message.Rate)
-			q := own.Quote(r.Service, freight.Parcel{To: p.To, WeightG: p.WeightG, LengthMM: p.LengthMM, WidthMM: p.WidthMM, HeightMM: p.HeightMM})
+			q := own.Quote(r.Service, freight.Parcel{To: p.To, WeightG: p.WeightG, LengthMM: p.LengthMM, WidthMM: p.WidthMM,
+				HeightMM: p.HeightMM})
 			require.Equal(t, r.Refused == "", q.Refused == "", "%+v: theirs %q, ours %q", p, r.Refused, q.Refused)
 			if q.Refused != "" {
 				refused++

@@ -55,7 +55,9 @@ func refused(t *testing.T, err error, say string) {
 // shows waits until a store shows a quantity.
 func shows(t *testing.T, h *standin.Hedgerow, sku string, want int64) {
 	t.Helper()
-	require.Eventually(t, func() bool { return h.Shelf()[sku] == want }, 15*time.Second, 15*time.Millisecond, "%s: %d is to be shown, it shows %d", sku, want, h.Shelf()[sku])
+	require.Eventually(t, func() bool {
+		return h.Shelf()[sku] == want
+	}, 15*time.Second, 15*time.Millisecond, "%s: %d is to be shown, it shows %d", sku, want, h.Shelf()[sku])
 }
 
 func TestAKitIsSoldPickedAndShippedByItsParts(t *testing.T) {
@@ -72,7 +74,9 @@ func TestAKitIsSoldPickedAndShippedByItsParts(t *testing.T) {
 	eventually(t, "the order", func() bool { s, _ := orderOf(t, w, name); return s == "ready" })
 	require.Equal(t, frames.Allocated+4, lies(t, w, "FRAMES-10", "alder").Allocated)
 	shows(t, w.Morrow, "HIVE-STARTER", kits-2)
-	eventually(t, "the other store to show fewer bodies", func() bool { return w.Morrow.Shelf()["HIVE-BODY"] == lies(t, w, "HIVE-BODY", "alder").Available })
+	eventually(t, "the other store to show fewer bodies", func() bool {
+		return w.Morrow.Shelf()["HIVE-BODY"] == lies(t, w, "HIVE-BODY", "alder").Available
+	})
 
 	// A kit that is changed later does not change what was sold.
 	kit, err := c.Record(ctx, "HIVE-STARTER")
@@ -150,7 +154,8 @@ func TestTwoReceiptsAtOnce(t *testing.T) {
 	ctx := t.Context()
 	c := w.Client
 	before := lies(t, w, "SMOKER-M", "alder")
-	p, err := c.AddPurchase(ctx, inventory.NewPurchase{Number: "PO-77", Supplier: "Copperlatch Works", Location: "alder", Expected: "2026-12-01", Lines: []inventory.Quantity{{SKU: "SMOKER-M", Quantity: 10}}})
+	p, err := c.AddPurchase(ctx, inventory.NewPurchase{Number: "PO-77", Supplier: "Copperlatch Works", Location: "alder",
+		Expected: "2026-12-01", Lines: []inventory.Quantity{{SKU: "SMOKER-M", Quantity: 10}}})
 	require.NoError(t, err)
 	require.Equal(t, int64(10), lies(t, w, "SMOKER-M", "alder").OnOrder)
 	errs := make([]error, 8)
@@ -189,7 +194,8 @@ func TestATransferIsLostOnTheWay(t *testing.T) {
 	ctx := t.Context()
 	c := w.Client
 	from, to := lies(t, w, "VEIL-SQUARE", "alder"), lies(t, w, "VEIL-SQUARE", "mill")
-	x, err := c.AddTransfer(ctx, inventory.NewTransfer{From: "alder", To: "mill", Lines: []inventory.Quantity{{SKU: "VEIL-SQUARE", Quantity: 9}}})
+	x, err := c.AddTransfer(ctx,
+		inventory.NewTransfer{From: "alder", To: "mill", Lines: []inventory.Quantity{{SKU: "VEIL-SQUARE", Quantity: 9}}})
 	require.NoError(t, err)
 	require.Equal(t, from, lies(t, w, "VEIL-SQUARE", "alder"), "nothing moves before it is sent")
 	_, err = c.MoveTransfer(ctx, x.Number, "arrive", nil, "")
@@ -213,7 +219,8 @@ func TestATransferIsLostOnTheWay(t *testing.T) {
 	require.Equal(t, "lost on the way: the van burned out", v.Movements[0].Reason)
 
 	// What is promised to orders does not leave.
-	x, err = c.AddTransfer(ctx, inventory.NewTransfer{From: "alder", To: "pier", Lines: []inventory.Quantity{{SKU: "VEIL-SQUARE", Quantity: 500}}})
+	x, err = c.AddTransfer(ctx,
+		inventory.NewTransfer{From: "alder", To: "pier", Lines: []inventory.Quantity{{SKU: "VEIL-SQUARE", Quantity: 500}}})
 	require.NoError(t, err)
 	_, err = c.MoveTransfer(ctx, x.Number, "send", nil, "")
 	refused(t, err, "are available there")
@@ -269,7 +276,8 @@ func TestSerialNumbers(t *testing.T) {
 	w := openWorld(t, false)
 	ctx := t.Context()
 	c := w.Client
-	p, err := c.AddPurchase(ctx, inventory.NewPurchase{Supplier: "Copperlatch Works", Location: "alder", Lines: []inventory.Quantity{{SKU: "REFRACTOMETER", Quantity: 3}}})
+	p, err := c.AddPurchase(ctx, inventory.NewPurchase{Supplier: "Copperlatch Works", Location: "alder",
+		Lines: []inventory.Quantity{{SKU: "REFRACTOMETER", Quantity: 3}}})
 	require.NoError(t, err)
 	for _, bad := range [][]string{nil, {"R-1"}, {"R-1", "R-1"}, {"R-1", " "}} {
 		_, err = c.Receive(ctx, p.Number, []inventory.Arrival{{Code: "REFRACTOMETER", Quantity: 2, Serials: bad}})
@@ -459,9 +467,12 @@ func TestItemRecords(t *testing.T) {
 		_, err := c.CreateItem(ctx, it)
 		refused(t, err, say)
 	}
-	it, err := c.CreateItem(ctx, catalog.Item{SKU: "SUIT-XXL-SAND", Family: "SUIT", Name: "Bee suit with veil, Sand, XXL", Options: "size XXL,colour  sand", Marks: []string{"Web ", "web", "gift"}, Price: 9400, Origin: "xw", CustomsCode: "6211.43"})
+	it, err := c.CreateItem(ctx, catalog.Item{SKU: "SUIT-XXL-SAND", Family: "SUIT",
+		Name: "Bee suit with veil, Sand, XXL", Options: "size XXL,colour  sand", Marks: []string{"Web ", "web", "gift"}, Price: 9400,
+		Origin: "xw", CustomsCode: "6211.43"})
 	require.NoError(t, err)
-	require.Equal(t, []any{"size XXL, colour sand", []string{"gift", "web"}, "XW", "621143", "EUR"}, []any{it.Options, it.Marks, it.Origin, it.CustomsCode, it.Currency})
+	require.Equal(t, []any{"size XXL, colour sand", []string{"gift", "web"}, "XW", "621143", "EUR"},
+		[]any{it.Options, it.Marks, it.Origin, it.CustomsCode, it.Currency})
 	stale := it
 	it.Price = 9600
 	it, err = c.EditItem(ctx, it.SKU, it)
@@ -539,7 +550,8 @@ func TestPublishing(t *testing.T) {
 	calls := len(w.Skep.Shelf())
 
 	// A new marked item goes out by itself.
-	_, err := c.CreateItem(ctx, catalog.Item{SKU: "APRON", Name: "Apron with bees", Category: "Gifts", Marks: []string{"skep"}, Price: 1900, Currency: "EUR"})
+	_, err := c.CreateItem(ctx, catalog.Item{SKU: "APRON", Name: "Apron with bees", Category: "Gifts", Marks: []string{"skep"},
+		Price: 1900, Currency: "EUR"})
 	require.NoError(t, err)
 	_, err = c.CreateItem(ctx, catalog.Item{SKU: "MUG", Name: "Mug", Price: 990, Currency: "EUR"})
 	require.NoError(t, err)
@@ -786,7 +798,9 @@ func TestTables(t *testing.T) {
 		verdicts[fmt.Sprint(r.Row)] = strings.TrimSpace(r.Verdict + " " + r.Reason)
 	}
 	require.Equal(t, map[string]string{"2": "add", "4": "change", "5": "nothing", "6": "add",
-		"7": "refused gtin: 123 is not a GTIN with a right check digit", "8": "refused name: missing", "9": "refused HIVE-TOOL stands in row 4 already", "10": `refused price: "ten" is no amount such as 12.90`}, verdicts)
+		"7": "refused gtin: 123 is not a GTIN with a right check digit",
+		"8": "refused name: missing", "9": "refused HIVE-TOOL stands in row 4 already",
+		"10": `refused price: "ten" is no amount such as 12.90`}, verdicts)
 	require.Equal(t, "price 12.90 → 13.90", rows[1].Changes)
 	_, err = c.Record(ctx, "SET-1")
 	require.Equal(t, http.StatusNotFound, client.StatusOf(err), "nothing is changed by looking")
@@ -803,7 +817,9 @@ func TestTables(t *testing.T) {
 	refused(t, err, "done")
 
 	for _, bad := range []struct{ kind, text, say string }{
-		{"items", "", "empty"}, {"items", "name\nx\n", "column sku is missing"}, {"items", "sku,colour\nA,red\n", `column "colour" is not known`}, {"levels", "sku\nA\n", "not handed in"}, {"dreams", "sku\nA\n", "no kind of sheet"},
+		{"items", "", "empty"}, {"items", "name\nx\n", "column sku is missing"},
+		{"items", "sku,colour\nA,red\n", `column "colour" is not known`}, {"levels", "sku\nA\n", "not handed in"},
+		{"dreams", "sku\nA\n", "no kind of sheet"},
 	} {
 		_, err = c.HandIn(ctx, bad.kind, "x.csv", strings.NewReader(bad.text))
 		refused(t, err, bad.say)
@@ -822,9 +838,12 @@ func TestTables(t *testing.T) {
 	}
 	do("counts", "sku,location,bin,counted\nHIVE-TOOL,alder,,100\nHIVE-TOOL,mill,,3\nNOBODY,alder,,3\nPLAQUE-S,alder,,1\n", 2)
 	require.Equal(t, int64(100), lies(t, w, "HIVE-TOOL", "alder").OnHand)
-	do("adjustments", "sku,location,bin,change,reason\nHIVE-TOOL,alder,,-7,broken\nHIVE-TOOL,alder,Z-9,+2,found\nHIVE-TOOL,alder,,-5000,too many\n", 1)
+	do("adjustments",
+		"sku,location,bin,change,reason\nHIVE-TOOL,alder,,-7,broken\nHIVE-TOOL,alder,Z-9,+2,found\nHIVE-TOOL,alder,,-5000,too many\n", 1)
 	require.Equal(t, int64(95), lies(t, w, "HIVE-TOOL", "alder").OnHand)
-	do("purchases", "number,supplier,location,sku,quantity\nPO-1,Copperlatch,alder,HIVE-TOOL,50\nPO-1,Copperlatch,alder,SMOKER-M,5\nPO-2,Copperlatch,alder,BOOK-QUEENS,5\nPO-3,Copperlatch,nowhere,BOOK-QUEENS,5\n", 1)
+	do("purchases",
+		"number,supplier,location,sku,quantity\nPO-1,Copperlatch,alder,HIVE-TOOL,50\nPO-1,Copperlatch,alder,SMOKER-M,5\n"+
+			"PO-2,Copperlatch,alder,BOOK-QUEENS,5\nPO-3,Copperlatch,nowhere,BOOK-QUEENS,5\n", 1)
 	require.Equal(t, int64(50), lies(t, w, "HIVE-TOOL", "alder").OnOrder)
 	do("receipts", "number,sku,quantity,bin\nPO-1,HIVE-TOOL,48,A-09-1\nPO-2,BOOK-QUEENS,99,\n", 1)
 	require.Equal(t, []int64{143, 2}, []int64{lies(t, w, "HIVE-TOOL", "alder").OnHand, lies(t, w, "HIVE-TOOL", "alder").OnOrder})

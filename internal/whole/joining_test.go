@@ -174,7 +174,8 @@ func TestTokensRunOutAndConsentIsTakenBack(t *testing.T) {
 	eventually(t, "what waited", func() bool { return len(ordersOf(t, w, "tansy")) == 131 })
 	list, err := w.Client.Exceptions(ctx)
 	require.NoError(t, err)
-	require.False(t, slices.ContainsFunc(list, func(x wire.Exception) bool { return x.Cause == "credentials refused" }), "renewing ends what was raised")
+	require.False(t, slices.ContainsFunc(list, func(x wire.Exception) bool { return x.Cause == "credentials refused" }),
+		"renewing ends what was raised")
 	clean(t, w)
 }
 
@@ -213,7 +214,8 @@ func TestOneAccountIsJoinedOnce(t *testing.T) {
 	require.Len(t, ordersOf(t, w, "bramble"), 1)
 	accounts, err = w.Client.Accounts(ctx)
 	require.NoError(t, err)
-	require.False(t, slices.ContainsFunc(accounts, func(a wire.Account) bool { return a.Connector == "bramble-row" }), "the credentials are gone")
+	require.False(t, slices.ContainsFunc(accounts, func(a wire.Account) bool { return a.Connector == "bramble-row" }),
+		"the credentials are gone")
 	meanwhile, err := w.Bramble.Sell(standin.DeskSale{SKU: "SMOKER-M"})
 	require.NoError(t, err)
 	_, err = w.Client.RunNow(ctx, "bramble", "orders in", "")
@@ -273,7 +275,8 @@ func TestVerdictNamesTheField(t *testing.T) {
 			}
 		}
 	}
-	got, err := w.Client.TestAccess(ctx, "till", joining.Access{Address: w.CounterpaneURL + " ", Secrets: with(demo.CounterpaneAccess, "user", " relay\n")})
+	got, err := w.Client.TestAccess(ctx, "till",
+		joining.Access{Address: w.CounterpaneURL + " ", Secrets: with(demo.CounterpaneAccess, "user", " relay\n")})
 	require.NoError(t, err)
 	require.True(t, got.LetIn)
 	require.Equal(t, []string{"user"}, got.Trimmed)
@@ -305,8 +308,9 @@ func TestVerdictNamesTheField(t *testing.T) {
 func TestTillSalesAreFinished(t *testing.T) {
 	w := openWorld(t, false)
 	ctx := t.Context()
-	im, err := w.JoinTill(ctx, demo.Joining{Sources: []string{"mill"}, Import: joining.ImportChoices{Items: true, Stock: true, Orders: true},
-		Change: func(s *engine.Settings) { s.NumberPrefix, s.Anonymous = "T", "Counter sale" }})
+	im, err := w.JoinTill(ctx,
+		demo.Joining{Sources: []string{"mill"}, Import: joining.ImportChoices{Items: true, Stock: true, Orders: true},
+			Change: func(s *engine.Settings) { s.NumberPrefix, s.Anonymous = "T", "Counter sale" }})
 	require.NoError(t, err)
 	cake, err := w.Client.Item(ctx, "CAKE-HONEY")
 	require.NoError(t, err, "the cake was created from the till's listing: %v", im.Counts)
@@ -374,7 +378,8 @@ func TestReportThatNeverComes(t *testing.T) {
 	w := openWorld(t, false)
 	ctx := t.Context()
 	require.NoError(t, w.Join(ctx, "bramble-row", "bramble", "Bramble Row"))
-	_, err := w.Client.SetOverrides(ctx, "bramble", "feeds: { stock out: { send: { report: { after: 20ms, every: 20ms, give_up: 150ms } } } }")
+	_, err := w.Client.SetOverrides(ctx, "bramble",
+		"feeds: { stock out: { send: { report: { after: 20ms, every: 20ms, give_up: 150ms } } } }")
 	require.NoError(t, err)
 	w.Bramble.NeverReport(true)
 	got, err := w.Client.TestAccess(ctx, "bramble", joining.Access{Address: w.BrambleURL, Secrets: demo.BrambleAccess})
@@ -569,7 +574,8 @@ func TestDirectHandIn(t *testing.T) {
 	require.Equal(t, 202, status)
 	require.JSONEq(t, `{"kept":0,"known":7,"ignored":0}`, text, "a repeat does nothing")
 
-	status, _ = hand("Bearer "+key, map[string]any{"topic": "order", "id": "bad", "version": 1, "order": map[string]any{"number": "B-1", "colour": "red"}})
+	status, _ = hand("Bearer "+key, map[string]any{"topic": "order", "id": "bad", "version": 1,
+		"order": map[string]any{"number": "B-1", "colour": "red"}})
 	require.Equal(t, 202, status, "it is kept, and a person is asked")
 	eventually(t, "the mistake is named", func() bool {
 		list, err := w.Client.Exceptions(ctx)
@@ -592,7 +598,8 @@ func TestSetupAsText(t *testing.T) {
 	require.NoError(t, err)
 	require.Empty(t, list, "what was exported is what is")
 
-	changed := strings.NewReplacer("buffer: 2", "buffer: 5", "name: Little Skep\n    address", "name: The Little Skep\n    address", "stock in: on", "stock in: off").Replace(text)
+	changed := strings.NewReplacer("buffer: 2", "buffer: 5", "name: Little Skep\n    address", "name: The Little Skep\n    address",
+		"stock in: on", "stock in: off").Replace(text)
 	changed += `  - code: till
     connector: counterpane
     name: Till
@@ -690,7 +697,8 @@ func TestReadyMadeSetups(t *testing.T) {
 	out, err := demo.OpenOutside(demo.OnFreePorts, 0)
 	require.NoError(t, err)
 	t.Cleanup(out.Close)
-	values := map[string]string{"STORE_ADDRESS": out.MorrowURL, "TILL_ADDRESS": out.CounterpaneURL, "MARKETPLACE_ADDRESS": out.BrambleURL, "CARRIER_ADDRESS": out.PloverURL}
+	values := map[string]string{"STORE_ADDRESS": out.MorrowURL, "TILL_ADDRESS": out.CounterpaneURL, "MARKETPLACE_ADDRESS": out.BrambleURL,
+		"CARRIER_ADDRESS": out.PloverURL}
 	ways := 0
 	for _, name := range setup.Ready() {
 		if name == "morrow-hive" {
@@ -711,7 +719,8 @@ func TestReadyMadeSetups(t *testing.T) {
 			require.NoError(t, err)
 			s, err := setup.Parse([]byte(text))
 			require.NoError(t, err)
-			secrets := map[string]map[string]string{"store": {"token": "hr_morrow_hive_supply_demo_token", "push_secret": demo.MorrowPushSecret}, "till": demo.CounterpaneAccess, "marketplace": demo.BrambleAccess,
+			secrets := map[string]map[string]string{"store": {"token": "hr_morrow_hive_supply_demo_token",
+				"push_secret": demo.MorrowPushSecret}, "till": demo.CounterpaneAccess, "marketplace": demo.BrambleAccess,
 				"carrier": {"key": "PLVR20DEMO7MORROW41X", "push_secret": "plover-signing-word-of-the-demo"}}
 			got, err := r.ApplySetup(t.Context(), s, secrets, "a consultant")
 			require.NoError(t, err)
@@ -737,7 +746,9 @@ func TestReadyMadeSetups(t *testing.T) {
 func TestDefinitionsOfOnesOwn(t *testing.T) {
 	w := openWorld(t, false)
 	ctx := t.Context()
-	_, err := w.Client.AddConnector(ctx, "mine.yaml", "connector: mine\nextends: bramble-row\ntitle: Mine\nfeeds:\n  orders in:\n    map: { note: item.Nothing + , numbr: item._no }\n")
+	_, err := w.Client.AddConnector(ctx,
+		"mine.yaml", "connector: mine\nextends: bramble-row\ntitle: Mine\nfeeds:\n  orders in:\n    map: { note: item.Nothing + , "+
+			"numbr: item._no }\n")
 	require.Equal(t, 422, client.StatusOf(err))
 	require.ErrorContains(t, err, "mine.yaml:6:")
 	require.ErrorContains(t, err, `there is no field "numbr"`)
@@ -794,7 +805,8 @@ func TestPublicAddressesOnly(t *testing.T) {
 	require.NoError(t, err)
 	_, err = r.StartJoin(t.Context(), joining.NewJoin{Connector: "counterpane", Code: "till"}, "x")
 	require.NoError(t, err)
-	for _, address := range []string{out.CounterpaneURL, strings.Replace(out.CounterpaneURL, "127.0.0.1", "localhost", 1), "http://10.0.0.1", "http://169.254.169.254"} {
+	for _, address := range []string{out.CounterpaneURL, strings.Replace(out.CounterpaneURL, "127.0.0.1", "localhost", 1),
+		"http://10.0.0.1", "http://169.254.169.254"} {
 		got, err := r.TestAccess(t.Context(), "till", joining.Access{Address: address, Secrets: demo.CounterpaneAccess}, "x")
 		require.NoError(t, err)
 		require.False(t, got.LetIn)
@@ -836,11 +848,13 @@ func TestPlantedSecretsStayInside(t *testing.T) {
 	require.NoError(t, err)
 	_, err = w.JoinTill(ctx, demo.Joining{Sources: []string{"mill"}, Import: joining.ImportChoices{Items: true}, Stock: true})
 	require.NoError(t, err)
-	planted := []string{demo.TansyAccess["app_secret"], demo.BrambleAccess["secret"], demo.CounterpaneAccess["password"], demo.MorrowPushSecret, "hr_morrow_hive_supply_demo_token", "plover-signing-word"}
+	planted := []string{demo.TansyAccess["app_secret"], demo.BrambleAccess["secret"], demo.CounterpaneAccess["password"],
+		demo.MorrowPushSecret, "hr_morrow_hive_supply_demo_token", "plover-signing-word"}
 	for code, part := range map[string]struct { // systems that repeat in their errors what they were sent
 		misbehave func(standin.Faults)
 		secret    string
-	}{"tansy": {w.Tansy.Misbehave, demo.TansyAccess["app_secret"]}, "bramble": {w.Bramble.Misbehave, demo.BrambleAccess["secret"]}, "till": {w.Counterpane.Misbehave, demo.CounterpaneAccess["password"]}} {
+	}{"tansy": {w.Tansy.Misbehave, demo.TansyAccess["app_secret"]}, "bramble": {w.Bramble.Misbehave,
+		demo.BrambleAccess["secret"]}, "till": {w.Counterpane.Misbehave, demo.CounterpaneAccess["password"]}} {
 		part.misbehave(standin.Faults{Status: 403, Text: "not let in with " + part.secret, Count: 3})
 		_, _ = w.Client.RunNow(ctx, code, "orders in", "")
 		_, err := w.Client.Test(ctx, code)
@@ -853,7 +867,9 @@ func TestPlantedSecretsStayInside(t *testing.T) {
 	require.NoError(t, err)
 
 	var said strings.Builder
-	for _, path := range []string{"/connections", "/connectors", "/accounts", "/runs?limit=200", "/exceptions?limit=200", "/activity?limit=200", "/setup", "/board", "/connections/tansy/join", "/connections/bramble/join", "/connections/till/join",
+	for _, path := range []string{"/connections", "/connectors", "/accounts", "/runs?limit=200",
+		"/exceptions?limit=200", "/activity?limit=200", "/setup", "/board", "/connections/tansy/join", "/connections/bramble/join",
+		"/connections/till/join",
 		"/connections/bramble/bench", "/connections/bramble/import", "/connections/till/leave", "/openapi.json"} {
 		raw, _, err := w.Client.Raw(ctx, http.MethodGet, "/api/v1"+path, nil)
 		require.NoError(t, err, path)
@@ -906,12 +922,14 @@ func TestAddressService(t *testing.T) {
 	require.NoError(t, err)
 	_, err = w.Client.SwitchOn(ctx, "postbook")
 	require.NoError(t, err)
-	a, err := w.Client.CheckAddress(ctx, place.Address{Name: "Maren Tolland", Street: "Lindenrow  14", Postcode: "41361", Town: "Harrowmere", Country: "XW"})
+	a, err := w.Client.CheckAddress(ctx, place.Address{Name: "Maren Tolland", Street: "Lindenrow  14", Postcode: "41361",
+		Town: "Harrowmere", Country: "XW"})
 	require.NoError(t, err)
 	require.True(t, a.Deliverable)
 	require.Equal(t, "41360", a.Corrected.Postcode)
 	require.Equal(t, "Lindenrow 14", a.Corrected.Street)
-	a, err = w.Client.CheckAddress(ctx, place.Address{Name: "Maren Tolland", Street: "Lindenrow", Postcode: "97310", Town: "Farholm", Country: "XW"})
+	a, err = w.Client.CheckAddress(ctx, place.Address{Name: "Maren Tolland", Street: "Lindenrow", Postcode: "97310", Town: "Farholm",
+		Country: "XW"})
 	require.NoError(t, err)
 	require.False(t, a.Deliverable)
 	require.True(t, a.Remote)
@@ -922,7 +940,9 @@ func TestAddressService(t *testing.T) {
 func TestOneAccountServesTwoSites(t *testing.T) {
 	w := openWorld(t, false)
 	ctx := t.Context()
-	_, err := w.Client.AddConnector(ctx, "sites.yaml", "connector: two-shops\nextends: counterpane\ntitle: Two shops\nsites: [{ code: east, name: East }, { code: west, name: West }]\n")
+	_, err := w.Client.AddConnector(ctx,
+		"sites.yaml", "connector: two-shops\nextends: counterpane\ntitle: Two shops\nsites: [{ code: east, name: East }, { code: "+
+			"west, name: West }]\n")
 	require.NoError(t, err)
 	how := demo.Joining{Sources: []string{"mill"}, Import: joining.ImportChoices{}}
 	require.NoError(t, w.Join(ctx, "two-shops", "east", "East"))

@@ -11,18 +11,25 @@ import (
 
 // TestImportsPointOneWay holds the layout of docs/architecture.md.
 func TestImportsPointOneWay(t *testing.T) {
-	out, err := exec.Command("go", "list", "-f", `{{.ImportPath}}:{{range .Imports}} {{.}}{{end}}`, "openrelay/cmd/...", "openrelay/internal/...").Output()
+	out, err := exec.Command("go", "list", "-f", `{{.ImportPath}}:{{range .Imports}} {{.}}{{end}}`, "openrelay/cmd/...",
+		"openrelay/internal/...").Output()
 	require.NoError(t, err)
 	forbidden := map[string][]string{
-		"internal/core":      {"internal/connector", "internal/relay", "internal/store", "internal/api", "internal/wire", "internal/client", "internal/cli", "internal/paper", "internal/standin", "internal/demo", "database/sql", "net/http", "os", "log"},
-		"internal/connector": {"internal/relay", "internal/store", "internal/api", "internal/wire", "internal/standin", "internal/demo", "database/sql"},
-		"internal/store":     {"internal/connector", "internal/relay", "internal/api", "internal/wire", "net/http"},
-		"internal/relay":     {"internal/api", "internal/wire", "internal/client", "internal/cli", "internal/standin", "internal/demo", "database/sql"},
-		"internal/paper":     {"internal/store", "internal/relay", "internal/api", "internal/wire", "net/http"},
-		"internal/api":       {"internal/client", "internal/cli", "internal/standin", "internal/demo", "database/sql"},
-		"internal/wire":      {"internal/api", "internal/client", "internal/cli", "internal/standin", "internal/demo", "database/sql", "net/http"},
-		"internal/client":    {"internal/api", "internal/cli", "internal/standin", "internal/demo"},
-		"internal/standin":   {"internal/core", "internal/connector", "internal/relay", "internal/store", "internal/api", "internal/wire", "internal/demo"},
+		"internal/core": {"internal/connector", "internal/relay", "internal/store", "internal/api", "internal/wire",
+			"internal/client", "internal/cli", "internal/paper", "internal/standin", "internal/demo", "database/sql", "net/http",
+			"os", "log"},
+		"internal/connector": {"internal/relay", "internal/store", "internal/api", "internal/wire", "internal/standin", "internal/demo",
+			"database/sql"},
+		"internal/store": {"internal/connector", "internal/relay", "internal/api", "internal/wire", "net/http"},
+		"internal/relay": {"internal/api", "internal/wire", "internal/client", "internal/cli", "internal/standin", "internal/demo",
+			"database/sql"},
+		"internal/paper": {"internal/store", "internal/relay", "internal/api", "internal/wire", "net/http"},
+		"internal/api":   {"internal/client", "internal/cli", "internal/standin", "internal/demo", "database/sql"},
+		"internal/wire": {"internal/api", "internal/client", "internal/cli", "internal/standin", "internal/demo", "database/sql",
+			"net/http"},
+		"internal/client": {"internal/api", "internal/cli", "internal/standin", "internal/demo"},
+		"internal/standin": {"internal/core", "internal/connector", "internal/relay", "internal/store", "internal/api", "internal/wire",
+			"internal/demo"},
 	}
 	for _, room := range []string{"cmd", "internal/api", "internal/cli", "internal/client", "internal/demo", "internal/relay"} {
 		forbidden[room] = append(forbidden[room], "internal/relay/trial", "testing")

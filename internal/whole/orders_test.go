@@ -167,8 +167,10 @@ func TestTypedBesideTheOriginal(t *testing.T) {
 	require.NoError(t, err)
 	require.Contains(t, raw.Raw, "enchanted")
 	require.Contains(t, raw.Reason, "enchanted")
-	typed := orders.TypedOrder{Connection: "morrow", Inbox: e.InboxID, Order: message.Order{Number: "X-1001", Currency: "EUR", PricesIncludeTax: true, BuyerName: "Ilka Fenn",
-		ShipTo: place.Address{Name: "Ilka Fenn", Street: "Heron Lane 4", Postcode: "41360", Town: "Harrowmere", Country: "XW"}, Lines: []message.OrderLine{{SKU: "JAR-500-T12", Quantity: 1, UnitPrice: 1190}}, Shipping: 490}}
+	typed := orders.TypedOrder{Connection: "morrow", Inbox: e.InboxID, Order: message.Order{Number: "X-1001", Currency: "EUR",
+		PricesIncludeTax: true, BuyerName: "Ilka Fenn",
+		ShipTo: place.Address{Name: "Ilka Fenn", Street: "Heron Lane 4", Postcode: "41360", Town: "Harrowmere", Country: "XW"},
+		Lines:  []message.OrderLine{{SKU: "JAR-500-T12", Quantity: 1, UnitPrice: 1190}}, Shipping: 490}}
 	number, err := c.TypeOrder(ctx, typed)
 	require.NoError(t, err)
 	o := orderNow(t, w, number)
@@ -263,14 +265,16 @@ func TestExceptionsTogether(t *testing.T) {
 func TestNotices(t *testing.T) {
 	w := openWorld(t, false)
 	ctx, c := t.Context(), w.Client
-	_, secret, err := c.PutTarget(ctx, attention.NewTarget{Kind: "webhook", Address: w.TrayURL + "/call", Causes: []order.Cause{"unknown item"}, On: true})
+	_, secret, err := c.PutTarget(ctx, attention.NewTarget{Kind: "webhook", Address: w.TrayURL + "/call",
+		Causes: []order.Cause{"unknown item"}, On: true})
 	require.NoError(t, err)
 	require.True(t, strings.HasPrefix(secret, "whsec_"))
 	w.Tray.Trust(secret)
 	w.Tray.Refuse(2)
 	_, _, err = c.PutTarget(ctx, attention.NewTarget{Kind: "email", Address: "desk@morrowhive.example", Every: 60, On: true})
 	require.NoError(t, err)
-	for _, bad := range []attention.NewTarget{{Kind: "webhook", Address: "ftp://x"}, {Kind: "email", Address: "nobody"}, {Kind: "pigeon", Address: "x"}} {
+	for _, bad := range []attention.NewTarget{{Kind: "webhook", Address: "ftp://x"}, {Kind: "email", Address: "nobody"},
+		{Kind: "pigeon", Address: "x"}} {
 		_, _, err := c.PutTarget(ctx, bad)
 		require.Equal(t, http.StatusUnprocessableEntity, client.StatusOf(err), bad)
 	}
@@ -352,7 +356,8 @@ func TestPrivacy(t *testing.T) {
 
 	require.NoError(t, w.Relay.AddToken(ctx, "Auditor", "viewer", "relay_token_of_the_auditor_0000001"))
 	viewer := client.New(w.URL, "relay_token_of_the_auditor_0000001")
-	for _, path := range []string{"/orders", "/orders/" + o.Number, "/board", "/activity", "/shipments", "/exceptions", "/orders?q=Tolland", "/orders?q=maren"} {
+	for _, path := range []string{"/orders", "/orders/" + o.Number, "/board", "/activity", "/shipments", "/exceptions",
+		"/orders?q=Tolland", "/orders?q=maren"} {
 		raw, _, err := viewer.Raw(ctx, "GET", "/api/v1"+path, nil)
 		require.NoError(t, err, path)
 		for _, secret := range []string{"Tolland", "Lindenrow", "maren.tolland", "Number Nine", "Aunt Petra"} {
@@ -434,7 +439,8 @@ func TestPortalByItself(t *testing.T) {
 		require.NoError(t, err)
 	}
 	accept("accept")
-	ref, err := w.Nosh.Order(standin.NoshSale{Brought: true, Dishes: []standin.NoshDishSale{{Code: "LUNCH-SOUP", Count: 1, Choices: []string{"SIDE/SALAD", "EXTRA/SEEDS"}}}})
+	ref, err := w.Nosh.Order(standin.NoshSale{Brought: true,
+		Dishes: []standin.NoshDishSale{{Code: "LUNCH-SOUP", Count: 1, Choices: []string{"SIDE/SALAD", "EXTRA/SEEDS"}}}})
 	require.NoError(t, err)
 	eventually(t, "the portal to hear", func() bool { return w.Nosh.Stands(ref) == "accepted" })
 	o := orderNow(t, w, ref)
@@ -472,9 +478,10 @@ func TestStoreRoomSales(t *testing.T) {
 	ctx, c := t.Context(), w.Client
 	_, err := c.PutLocation(ctx, "tansy-room", "Tansy store room", "")
 	require.NoError(t, err)
-	_, err = w.JoinTansy(ctx, demo.Joining{Sources: []string{"alder"}, Import: joining.ImportChoices{Items: true}, Change: func(s *engine.Settings) {
-		s.OwnLocation, s.Locations, s.ChannelPrefix = "tansy-room", map[string]string{"store room": "tansy-room"}, "TR"
-	}})
+	_, err = w.JoinTansy(ctx, demo.Joining{Sources: []string{"alder"}, Import: joining.ImportChoices{Items: true},
+		Change: func(s *engine.Settings) {
+			s.OwnLocation, s.Locations, s.ChannelPrefix = "tansy-room", map[string]string{"store room": "tansy-room"}, "TR"
+		}})
 	require.NoError(t, err)
 	_, err = c.PutLocation(ctx, "tansy-room", "Tansy store room", "tansy")
 	require.NoError(t, err)
@@ -525,7 +532,8 @@ func TestStoreRoomSales(t *testing.T) {
 func TestDaysAreMerged(t *testing.T) {
 	w := openWorld(t, false)
 	ctx, c := t.Context(), w.Client
-	_, err := w.JoinTill(ctx, demo.Joining{Sources: []string{"mill"}, Import: joining.ImportChoices{Items: true}, Change: func(s *engine.Settings) { s.Customer = "Counter customers" }})
+	_, err := w.JoinTill(ctx, demo.Joining{Sources: []string{"mill"}, Import: joining.ImportChoices{Items: true},
+		Change: func(s *engine.Settings) { s.Customer = "Counter customers" }})
 	require.NoError(t, err)
 	sell := func(n int) {
 		for range n {
@@ -592,7 +600,8 @@ func TestRulesInTheRunningRelay(t *testing.T) {
 	express := jars(1)
 	express.Delivery.Method = "express"
 	placed(t, w, express)
-	rule := orders.RuleChange{Name: "Many jars", On: true, When: `units >= 3 && "SUIT-S-WHITE" in skus`, Then: `tag("many"), location("pier"), profile("large")`}
+	rule := orders.RuleChange{Name: "Many jars", On: true, When: `units >= 3 && "SUIT-S-WHITE" in skus`,
+		Then: `tag("many"), location("pier"), profile("large")`}
 	r, err := c.Rehearse(ctx, rule, 0)
 	require.NoError(t, err)
 	require.EqualValues(t, 2, r.Seen)
@@ -661,7 +670,8 @@ func TestRulesCarryToTheLabel(t *testing.T) {
 	require.Greater(t, len(rates), 1)
 	dearest := rates[len(rates)-1].Service
 
-	_, err = c.ChangeRule(ctx, orders.RuleChange{Name: "One tray", On: true, When: `"JAR-500-T12" in skus`, Then: fmt.Sprintf(`profile("medium"), service(%q), carry("ship")`, dearest)})
+	_, err = c.ChangeRule(ctx, orders.RuleChange{Name: "One tray", On: true, When: `"JAR-500-T12" in skus`,
+		Then: fmt.Sprintf(`profile("medium"), service(%q), carry("ship")`, dearest)})
 	require.NoError(t, err)
 	picked := func(n int64) (string, wire.Order) {
 		_, o := placed(t, w, jars(n))
@@ -690,7 +700,9 @@ func TestRulesCarryToTheLabel(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, store.ToPick, v.State)
 	eventually(t, "it is said on the order", func() bool {
-		return slices.ContainsFunc(orderNow(t, w, o.Number).Timeline, func(e wire.Entry) bool { return strings.HasPrefix(e.Text, "Not packed without a person: ") })
+		return slices.ContainsFunc(orderNow(t, w, o.Number).Timeline, func(e wire.Entry) bool {
+			return strings.HasPrefix(e.Text, "Not packed without a person: ")
+		})
 	})
 	_, err = c.Pack(ctx, s, "large", 0, nil)
 	require.NoError(t, err)
@@ -705,7 +717,8 @@ func TestFindingOrders(t *testing.T) {
 	rows, _, err := c.Orders(ctx, "stage=shipped,delivered&limit=5")
 	require.NoError(t, err)
 	o := orderNow(t, w, rows[0].Number)
-	for _, q := range []string{o.Number, o.Record.Number, strings.ToLower(o.Record.BuyerName), o.Lines[0].SKU, o.Shipments[0].Tracking, o.Shipments[0].Tracking[:8], o.Lines[0].SKU + " " + o.Record.Number} {
+	for _, q := range []string{o.Number, o.Record.Number, strings.ToLower(o.Record.BuyerName), o.Lines[0].SKU, o.Shipments[0].Tracking,
+		o.Shipments[0].Tracking[:8], o.Lines[0].SKU + " " + o.Record.Number} {
 		list, _, err := c.Orders(ctx, "limit=200&q="+strings.ReplaceAll(q, " ", "+"))
 		require.NoError(t, err)
 		found := false
@@ -792,11 +805,16 @@ func TestFindingOrders(t *testing.T) {
 	require.Contains(t, run("adjust", "JAR-500-T12", "alder", "4", "-reason", "found"), "on hand before")
 	require.Contains(t, run("report", "exceptions", "-csv"), "cause,raised")
 	require.Contains(t, run("void", held[len(held)-1].Number, "-release-number"), "void as")
-	require.Contains(t, run("take-in-again", held[len(held)-1].Number+"/void-"+voidID(t, w, held[len(held)-1].Number)), "taken in as "+held[len(held)-1].Number)
+	require.Contains(t, run("take-in-again", held[len(held)-1].Number+"/void-"+voidID(t, w, held[len(held)-1].Number)),
+		"taken in as "+held[len(held)-1].Number)
 	require.Contains(t, run("person", strings.ToLower(o.Record.BuyerEmail)), o.Record.BuyerName)
 	require.Contains(t, run("looks"), "person")
 	file := filepath.Join(t.TempDir(), "typed.json")
-	require.NoError(t, os.WriteFile(file, []byte(`{"connection":"morrow","order":{"number":"CALL-7","currency":"EUR","prices_include_tax":true,"status":"open","ship_to":{"name":"Ada Moss","street":"Mossway 3","postcode":"77102","town":"Greywick","country":"XW"},"lines":[{"id":"1","sku":"SMOKER-M","quantity":1,"unit_price":2990}]}}`), 0o600))
+	require.NoError(t, os.WriteFile(file,
+		[]byte(
+			`{"connection":"morrow","order":{"number":"CALL-7","currency":"EUR","prices_include_tax":true,"status":"open",`+
+				`"ship_to":{"name":"Ada Moss","street":"Mossway 3","postcode":"77102","town":"Greywick","country":"XW"},`+
+				`"lines":[{"id":"1","sku":"SMOKER-M","quantity":1,"unit_price":2990}]}}`), 0o600))
 	require.Contains(t, run("type", file), "taken in as")
 	require.Contains(t, run("tell", "email", "desk@morrowhive.example", "no stock"), "target")
 	require.Contains(t, run("keep-personal", "365"), "365 days")

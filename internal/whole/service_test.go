@@ -27,8 +27,10 @@ import (
 
 // jars is a sale of some trays of jars.
 func jars(n int64) standin.Sale {
-	return standin.Sale{Customer: "Maren Tolland", Email: "maren.tolland@example.test", Shipping: 490, Lines: []standin.SaleLine{{SKU: "JAR-500-T12", Qty: n}},
-		Delivery: standin.Delivery{Name: "Maren Tolland", Street: "Lindenrow 14", Postcode: "41360", Town: "Harrowmere", Country: "XW", Method: "standard"}}
+	return standin.Sale{Customer: "Maren Tolland", Email: "maren.tolland@example.test", Shipping: 490,
+		Lines: []standin.SaleLine{{SKU: "JAR-500-T12", Qty: n}},
+		Delivery: standin.Delivery{Name: "Maren Tolland", Street: "Lindenrow 14", Postcode: "41360", Town: "Harrowmere", Country: "XW",
+			Method: "standard"}}
 }
 
 // eventually waits for something to become true.
@@ -72,10 +74,12 @@ func push(t *testing.T, w *demo.World, body []byte, change func(*http.Request)) 
 // event makes an order event with some fields changed.
 func event(change map[string]any) []byte {
 	o := map[string]any{
-		"id": "x-1", "name": "X-1001", "state": "confirmed", "revision": 1, "placed_at": time.Now().UTC(), "changed_at": time.Now().UTC(), "currency": "EUR", "tax_included": true,
+		"id": "x-1", "name": "X-1001", "state": "confirmed", "revision": 1, "placed_at": time.Now().UTC(), "changed_at": time.Now().UTC(),
+		"currency": "EUR", "tax_included": true,
 		"customer": map[string]any{"name": "Ilka Fenn", "email": "ilka.fenn@example.test"},
-		"delivery": map[string]any{"name": "Ilka Fenn", "company": "", "street": "Heron Lane 4", "extra": "", "postcode": "41360", "town": "Harrowmere", "country": "XW", "phone": "", "method": "standard"},
-		"lines":    []any{line(nil)}, "shipping_price": "4.90", "discount": "0.00", "tax": "2.80", "total": "16.80",
+		"delivery": map[string]any{"name": "Ilka Fenn", "company": "", "street": "Heron Lane 4", "extra": "", "postcode": "41360",
+			"town": "Harrowmere", "country": "XW", "phone": "", "method": "standard"},
+		"lines": []any{line(nil)}, "shipping_price": "4.90", "discount": "0.00", "tax": "2.80", "total": "16.80",
 		"payment": map[string]any{"method": "card", "paid": true}, "note": "", "admin_url": "", "parcels": []any{},
 	}
 	for k, v := range change {
@@ -86,7 +90,8 @@ func event(change map[string]any) []byte {
 }
 
 func line(change map[string]any) map[string]any {
-	l := map[string]any{"line_id": "L1", "sku": "JAR-500-T12", "title": "Glass jars", "quantity": 1, "price": "11.90", "discount": "0.00", "tax": "1.98", "total": "11.90"}
+	l := map[string]any{"line_id": "L1", "sku": "JAR-500-T12", "title": "Glass jars", "quantity": 1, "price": "11.90", "discount": "0.00",
+		"tax": "1.98", "total": "11.90"}
 	for k, v := range change {
 		l[k] = v
 	}
@@ -420,7 +425,8 @@ func TestBadInput(t *testing.T) {
 			says   string
 		}{
 			{"10 MB", bytes.Repeat([]byte("x"), 10<<20), nil, 413, "at most"},
-			{"bad signature", event(nil), func(r *http.Request) { r.Header.Set("X-Hedgerow-Signature", strings.Repeat("0", 64)) }, 401, "signature"},
+			{"bad signature", event(nil), func(r *http.Request) { r.Header.Set("X-Hedgerow-Signature", strings.Repeat("0", 64)) }, 401,
+				"signature"},
 			{"no signature", event(nil), func(r *http.Request) { r.Header.Del("X-Hedgerow-Signature") }, 401, "signature"},
 			{"an old signature", event(nil), func(r *http.Request) { r.Header.Set("X-Hedgerow-Time", "1700000000") }, 401, "clock"},
 			{"malformed JSON", []byte(`{"events":[{"topic":"order","order":{`), nil, 400, "ends in the middle"},
@@ -472,7 +478,8 @@ func TestBadInput(t *testing.T) {
 	})
 
 	t.Run("an unknown SKU is held, with a reason", func(t *testing.T) {
-		status, _ := push(t, w, event(map[string]any{"id": "u-1", "name": "U-1", "lines": []any{line(map[string]any{"sku": "NOBODY-KNOWS"})}}), nil)
+		status, _ := push(t, w, event(map[string]any{"id": "u-1", "name": "U-1",
+			"lines": []any{line(map[string]any{"sku": "NOBODY-KNOWS"})}}), nil)
 		require.Equal(t, http.StatusAccepted, status)
 		eventually(t, "held", func() bool { stage, _ := orderOf(t, w, "U-1"); return stage == "held" })
 		o, err := w.Client.Order(ctx, "U-1")
@@ -497,9 +504,11 @@ func TestBadInput(t *testing.T) {
 			{"unknown shipment", func() error { _, err := w.Client.Scan(ctx, "S99999", "X", "", 1); return err }, 404, "S99999"},
 			{"negative quantity", func() error { _, err := w.Client.Scan(ctx, "S1", "X", "", -1); return err }, 422, "quantity"},
 			{"unknown item", func() error { _, err := w.Client.Adjust(ctx, "NOPE", "alder", 1, "found"); return err }, 404, "NOPE"},
-			{"unknown location", func() error { _, err := w.Client.Adjust(ctx, "JAR-500-T12", "moon", 1, "found"); return err }, 422, "alder, mill, pier"},
+			{"unknown location", func() error { _, err := w.Client.Adjust(ctx, "JAR-500-T12", "moon", 1, "found"); return err }, 422,
+				"alder, mill, pier"},
 			{"no reason", func() error { _, err := w.Client.Adjust(ctx, "JAR-500-T12", "alder", 1, " "); return err }, 422, "reason"},
-			{"too much taken away", func() error { _, err := w.Client.Adjust(ctx, "JAR-500-T12", "alder", -9999, "lost"); return err }, 409, "only"},
+			{"too much taken away", func() error { _, err := w.Client.Adjust(ctx, "JAR-500-T12", "alder", -9999, "lost"); return err },
+				409, "only"},
 			{"unknown feed", func() error { _, err := w.Client.RunNow(ctx, "morrow", "gossip in", ""); return err }, 422, "orders in"},
 			{"bad time", func() error { _, err := w.Client.RunNow(ctx, "morrow", "orders in", "yesterday"); return err }, 422, "yesterday"},
 			{"stale revision", func() error { _, err := w.Client.Pause(ctx, "morrow", true, 77); return err }, 412, "in the meantime"},

@@ -57,7 +57,8 @@ func (j *journal) String() string {
 func openWorldLogging(t *testing.T, log io.Writer) *demo.World {
 	t.Helper()
 	t.Parallel()
-	w, err := demo.Open(t.Context(), demo.Options{Addrs: demo.FreePorts, File: filepath.Join(t.TempDir(), "company.relay"), Log: slog.New(slog.NewTextHandler(log, nil))})
+	w, err := demo.Open(t.Context(), demo.Options{Addrs: demo.FreePorts, File: filepath.Join(t.TempDir(), "company.relay"),
+		Log: slog.New(slog.NewTextHandler(log, nil))})
 	require.NoError(t, err)
 	t.Cleanup(w.Close)
 	return w

@@ -19,7 +19,8 @@ export class Boundary extends Component<{ where: string; children: ReactNode }, 
       <div role="alert" className="max-w-xl border-l-4 border-stop bg-sheet px-4 py-3">
         <h1 className="mb-1">This page broke</h1>
         <p className="mb-2">
-          What was saved is safe. Load it again; if it breaks again, tell whoever looks after the service: <span className="code">{this.state.broke.message}</span>
+          What was saved is safe. Load it again; if it breaks again, tell whoever looks after the service:{" "}
+          <span className="code">{this.state.broke.message}</span>
         </p>
         <Button onClick={() => location.reload()}>Load it again</Button>
       </div>

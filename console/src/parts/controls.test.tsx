@@ -13,7 +13,15 @@ afterEach(cleanup);
 
 describe("the tab's name", () => {
   it("is what the page's head says", () => {
-    render(<Head title={<>Order <b>R10001</b></>} />);
+    render(
+      <Head
+        title={
+          <>
+            Order <b>R10001</b>
+          </>
+        }
+      />,
+    );
     expect(document.title).toBe("Order R10001 · Open Relay");
   });
   it("is another where two pages have the same head", () => {
@@ -45,11 +53,23 @@ describe("a page that breaks", () => {
   }
   beforeEach(() => void vi.spyOn(console, "error").mockImplementation(() => undefined));
   it("says so in its place, and another address tries anew", () => {
-    const { rerender } = render(<Boundary where="/orders"><Page breaks /></Boundary>);
+    const { rerender } = render(
+      <Boundary where="/orders">
+        <Page breaks />
+      </Boundary>,
+    );
     expect(screen.getByRole("alert").textContent).toContain("no such thing");
-    rerender(<Boundary where="/orders"><Page breaks={false} /></Boundary>);
+    rerender(
+      <Boundary where="/orders">
+        <Page breaks={false} />
+      </Boundary>,
+    );
     expect(screen.queryByRole("alert")).not.toBeNull();
-    rerender(<Boundary where="/stock"><Page breaks={false} /></Boundary>);
+    rerender(
+      <Boundary where="/stock">
+        <Page breaks={false} />
+      </Boundary>,
+    );
     expect(screen.getByText("as it should be")).toBeTruthy();
   });
 });
@@ -57,7 +77,11 @@ describe("a page that breaks", () => {
 describe("a sheet", () => {
   it("closes by Escape", async () => {
     const close = vi.fn();
-    render(<Sheet open onClose={close} title="Adjust stock">field</Sheet>);
+    render(
+      <Sheet open onClose={close} title="Adjust stock">
+        field
+      </Sheet>,
+    );
     expect(screen.getByRole("dialog", { name: "Adjust stock" })).toBeTruthy();
     await userEvent.keyboard("{Escape}");
     expect(close).toHaveBeenCalledOnce();
@@ -81,7 +105,14 @@ describe("a choice", () => {
   it("is kept in the address, and leaves it when nothing is chosen", async () => {
     render(
       <MemoryRouter initialEntries={["/orders?tag=gift"]}>
-        <Choice name="stage" label="Stage" options={[["", "All"], ["held", "Held"]]} />
+        <Choice
+          name="stage"
+          label="Stage"
+          options={[
+            ["", "All"],
+            ["held", "Held"],
+          ]}
+        />
         <Where />
       </MemoryRouter>,
     );

@@ -1,3 +1,4 @@
+import { clsx } from "clsx";
 import { Dialog } from "radix-ui";
 import { useEffect, useRef, type ButtonHTMLAttributes, type ReactNode } from "react";
 import { Problem } from "../api/client";
@@ -11,9 +12,25 @@ const look: Record<Kind, string> = {
   quiet: "bg-transparent text-ink border-transparent underline decoration-rule underline-offset-4 hover:decoration-ink px-0!",
 };
 
-export function Button({ kind = "plain", large, className = "", ...rest }: ButtonHTMLAttributes<HTMLButtonElement> & { kind?: Kind; large?: boolean }) {
+export function Button({
+  kind = "plain",
+  large,
+  className = "",
+  ...rest
+}: ButtonHTMLAttributes<HTMLButtonElement> & { kind?: Kind; large?: boolean }) {
   const size = large ? "min-h-12 px-5 text-[18px]" : "px-3 py-1";
-  return <button type="button" {...rest} className={`inline-flex items-center justify-center gap-2 rounded-[3px] border disabled:opacity-45 ${look[kind]} ${size} ${className}`} />;
+  return (
+    <button
+      type="button"
+      {...rest}
+      className={clsx(
+        "inline-flex items-center justify-center gap-2 rounded-[3px] border disabled:opacity-45",
+        look[kind],
+        size,
+        className,
+      )}
+    />
+  );
 }
 
 /** Says what happened, what it means and what was expected. */
@@ -21,7 +38,10 @@ export function Trouble({ error, large }: { error: unknown; large?: boolean }) {
   if (!error) return null;
   const p = error instanceof Problem ? error : new Problem(0, String(error));
   return (
-    <div role="alert" className={`flex items-start gap-2 border-l-4 border-stop bg-sheet px-3 py-2 ${large ? "text-[18px] leading-6" : ""}`}>
+    <div
+      role="alert"
+      className={`flex items-start gap-2 border-l-4 border-stop bg-sheet px-3 py-2 ${large ? "text-[18px] leading-6" : ""}`}
+    >
       <span className="pt-0.5">
         <LampShape state="stop" size={large ? 16 : 11} />
       </span>
@@ -48,14 +68,30 @@ export function Loading() {
 }
 
 /** A sheet that lies over the page. */
-export function Sheet({ open, onClose, title, children, wide }: { open: boolean; onClose: () => void; title: string; children: ReactNode; wide?: boolean }) {
+export function Sheet({
+  open,
+  onClose,
+  title,
+  children,
+  wide,
+}: {
+  open: boolean;
+  onClose: () => void;
+  title: string;
+  children: ReactNode;
+  wide?: boolean;
+}) {
   return (
     <Dialog.Root open={open} onOpenChange={(o) => !o && onClose()}>
       <Dialog.Portal>
         <Dialog.Overlay className="fixed inset-0 z-40 bg-[#101613]/45" />
         <Dialog.Content
           aria-describedby={undefined}
-          className={`fixed top-[8vh] left-1/2 z-50 max-h-[84vh] -translate-x-1/2 overflow-auto rounded-[3px] border border-rule bg-sheet p-5 shadow-[0_12px_40px_rgb(0_0_0/0.28)] ${wide ? "w-[min(860px,94vw)]" : "w-[min(560px,94vw)]"}`}
+          className={clsx(
+            "fixed top-[8vh] left-1/2 z-50 max-h-[84vh] -translate-x-1/2 overflow-auto rounded-[3px] border border-rule bg-sheet p-5",
+            "shadow-[0_12px_40px_rgb(0_0_0/0.28)]",
+            wide ? "w-[min(860px,94vw)]" : "w-[min(560px,94vw)]",
+          )}
         >
           <div className="mb-3 flex items-baseline justify-between gap-4">
             <Dialog.Title className="text-[16px] font-semibold">{title}</Dialog.Title>

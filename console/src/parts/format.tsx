@@ -10,7 +10,8 @@ export function decimal(minor: number, currency: string): string {
 /** What a person types in a field for an amount, and back; NaN for what is none. */
 export const typedAmount = (minor: number, currency: string) => (minor / 10 ** (exponent[currency] ?? 2)).toFixed(exponent[currency] ?? 2);
 
-export const minorOf = (typed: string, currency: string) => Math.round(Number(typed.trim().replace(",", ".") || 0) * 10 ** (exponent[currency] ?? 2));
+export const minorOf = (typed: string, currency: string) =>
+  Math.round(Number(typed.trim().replace(",", ".") || 0) * 10 ** (exponent[currency] ?? 2));
 
 export function Money({ minor, currency }: { minor: number; currency: string }) {
   return (

@@ -1,7 +1,13 @@
 /** A lamp is a small shape with a word beside it: state is never shown by colour alone. */
 export type LampState = "go" | "idle" | "caution" | "stop" | "busy";
 
-const colour: Record<LampState, string> = { go: "text-go", idle: "text-quiet", caution: "text-caution", stop: "text-stop", busy: "text-busy" };
+const colour: Record<LampState, string> = {
+  go: "text-go",
+  idle: "text-quiet",
+  caution: "text-caution",
+  stop: "text-stop",
+  busy: "text-busy",
+};
 
 export function LampShape({ state, size = 11 }: { state: LampState; size?: number }) {
   const shape = {
@@ -58,7 +64,14 @@ export function Stage({ stage }: { stage: string }) {
   );
 }
 
-const messages: Record<string, LampState> = { waiting: "busy", sending: "busy", sent: "busy", confirmed: "go", refused: "stop", superseded: "idle" };
+const messages: Record<string, LampState> = {
+  waiting: "busy",
+  sending: "busy",
+  sent: "busy",
+  confirmed: "go",
+  refused: "stop",
+  superseded: "idle",
+};
 
 export function MessageState({ state }: { state: string }) {
   return <Lamp state={messages[state] ?? "idle"}>{state}</Lamp>;

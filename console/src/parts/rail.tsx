@@ -5,7 +5,14 @@ export function Rail({ label, stops }: { label: string; stops: readonly (readonl
   return (
     <nav aria-label={label} className="mb-4 flex flex-wrap gap-x-5 border-b border-rule">
       {stops.map(([path, name]) => (
-        <NavLink key={path} to={path} end className={({ isActive }) => `-mb-px border-b-2 py-1 ${isActive ? "border-ink font-semibold" : "border-transparent text-quiet hover:text-ink"}`}>
+        <NavLink
+          key={path}
+          to={path}
+          end
+          className={({ isActive }) =>
+            `-mb-px border-b-2 py-1 ${isActive ? "border-ink font-semibold" : "border-transparent text-quiet hover:text-ink"}`
+          }
+        >
           {name}
         </NavLink>
       ))}

@@ -33,9 +33,16 @@ beforeEach(() => {
   vi.spyOn(api, "GET").mockImplementation(((_: string, o: { params: { query: { code: string } } }) => {
     const code = o.params.query.code;
     asked.push(code);
-    return Promise.resolve({ data: code.startsWith("S4") ? { kind: "shipment", key: code } : { kind: "none", key: "" }, response: new Response() });
+    return Promise.resolve({
+      data: code.startsWith("S4") ? { kind: "shipment", key: code } : { kind: "none", key: "" },
+      response: new Response(),
+    });
   }) as unknown as typeof api.GET);
-  render(<MemoryRouter><Page /></MemoryRouter>);
+  render(
+    <MemoryRouter>
+      <Page />
+    </MemoryRouter>,
+  );
 });
 afterEach(cleanup);
 

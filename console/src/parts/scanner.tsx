@@ -22,7 +22,17 @@ export function sound(good: boolean) {
 }
 
 /** The field that a scanner types into, large enough for gloves. It takes the focus back after each scan. */
-export function ScanField({ placeholder, busy, onScan, children }: { placeholder: string; busy?: boolean; onScan: (code: string) => void; children?: ReactNode }) {
+export function ScanField({
+  placeholder,
+  busy,
+  onScan,
+  children,
+}: {
+  placeholder: string;
+  busy?: boolean;
+  onScan: (code: string) => void;
+  children?: ReactNode;
+}) {
   const field = useRef<HTMLInputElement>(null);
   const [code, setCode] = useState("");
   const submit = (e: FormEvent) => {
@@ -59,7 +69,10 @@ export function Verdict({ said }: { said: Said | null }) {
   return (
     <div aria-live="assertive" className="mb-4">
       {said && (
-        <div data-testid={said.good ? "said-good" : "said-wrong"} className={`flex items-start gap-3 px-4 py-3 ${said.good ? "border-l-8 border-go bg-sheet" : "bg-stop text-paper"}`}>
+        <div
+          data-testid={said.good ? "said-good" : "said-wrong"}
+          className={`flex items-start gap-3 px-4 py-3 ${said.good ? "border-l-8 border-go bg-sheet" : "bg-stop text-paper"}`}
+        >
           <span className="pt-0.5">{said.good ? <LampShape state="go" size={18} /> : <span aria-hidden="true">■</span>}</span>
           <div>
             <div className="font-semibold">{said.good ? said.text : `Wrong: ${said.text}`}</div>

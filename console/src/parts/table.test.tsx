@@ -18,7 +18,11 @@ const rows: Row[] = [
 ];
 const key = (r: Row) => r.sku;
 
-const shown = () => screen.getAllByRole("row").slice(1).map((r) => r.querySelector("td:not(:has(input))")?.textContent);
+const shown = () =>
+  screen
+    .getAllByRole("row")
+    .slice(1)
+    .map((r) => r.querySelector("td:not(:has(input))")?.textContent);
 
 beforeEach(() => localStorage.clear());
 afterEach(cleanup);
@@ -59,7 +63,9 @@ describe("a table", () => {
     const seen: string[][] = [];
     function Marked() {
       const [chosen, set] = useState<Set<string>>(new Set());
-      return <Table name="stock" columns={columns} rows={rows} rowKey={key} mark={{ chosen, set: (to) => (seen.push([...to]), set(to)) }} />;
+      return (
+        <Table name="stock" columns={columns} rows={rows} rowKey={key} mark={{ chosen, set: (to) => (seen.push([...to]), set(to)) }} />
+      );
     }
     render(<Marked />);
     const user = userEvent.setup();

@@ -34,7 +34,9 @@ type Props<T> = {
 /** The main instrument: thin rules, figures at the right, arrows and Enter, CSV of what is shown. */
 export function Table<T>({ name, columns, rows, rowKey, onOpen, more, tools, mark, csvOfAll }: Props<T>) {
   const storage = `columns ${name}`;
-  const [shown, setShown] = useState<Record<string, boolean>>(() => JSON.parse(localStorage.getItem(storage) ?? "{}") as Record<string, boolean>);
+  const [shown, setShown] = useState<Record<string, boolean>>(
+    () => JSON.parse(localStorage.getItem(storage) ?? "{}") as Record<string, boolean>,
+  );
   const [sort, setSort] = useState<{ key: string; down: boolean } | null>(null);
   const [over, setOver] = useState(false);
   const [kept, setKept] = useState<string[] | null>(null);
@@ -90,7 +92,9 @@ export function Table<T>({ name, columns, rows, rowKey, onOpen, more, tools, mar
       return;
     }
     const quote = (s: string | number) => (/[",\n\r]/.test(String(s)) ? `"${String(s).replaceAll('"', '""')}"` : String(s));
-    const text = [visible.map((c) => quote(c.title)), ...ordered.map((r) => visible.map((c) => quote(c.value(r))))].map((l) => l.join(",")).join("\r\n");
+    const text = [visible.map((c) => quote(c.title)), ...ordered.map((r) => visible.map((c) => quote(c.value(r))))]
+      .map((l) => l.join(","))
+      .join("\r\n");
     const a = document.createElement("a");
     a.href = URL.createObjectURL(new Blob([text + "\r\n"], { type: "text/csv" }));
     a.download = `${name}.csv`;
@@ -110,7 +114,10 @@ export function Table<T>({ name, columns, rows, rowKey, onOpen, more, tools, mar
             <Button kind="quiet">Columns</Button>
           </DropdownMenu.Trigger>
           <DropdownMenu.Portal>
-            <DropdownMenu.Content align="end" className="z-50 rounded-[3px] border border-rule bg-sheet p-1 shadow-[0_6px_24px_rgb(0_0_0/0.2)]">
+            <DropdownMenu.Content
+              align="end"
+              className="z-50 rounded-[3px] border border-rule bg-sheet p-1 shadow-[0_6px_24px_rgb(0_0_0/0.2)]"
+            >
               {columns.map((c) => (
                 <DropdownMenu.CheckboxItem
                   key={c.key}
@@ -135,56 +142,67 @@ export function Table<T>({ name, columns, rows, rowKey, onOpen, more, tools, mar
       <div className="max-md:overflow-x-auto">
         <table className="ledger">
           <thead>
-          <tr>
-            {mark && (
-              <th className="w-7">
-                <input
-                  type="checkbox"
-                  aria-label="Mark all that are shown"
-                  checked={ordered.length > 0 && ordered.every((r) => mark.chosen.has(rowKey(r)))}
-                  onChange={(e) => mark.set(e.target.checked ? new Set(ordered.map(rowKey)) : new Set())}
-                />
-              </th>
-            )}
-            {visible.map((c) => (
-              <th key={c.key} className={side(c)} aria-sort={sort?.key === c.key ? (sort.down ? "descending" : "ascending") : "none"}>
-                <button type="button" onClick={() => setSort(sort?.key !== c.key ? { key: c.key, down: false } : sort.down ? null : { key: c.key, down: true })}>
-                  {c.title}
-                  {sort?.key === c.key ? (sort.down ? " ↓" : " ↑") : ""}
-                </button>
-              </th>
-            ))}
-          </tr>
-        </thead>
-        <tbody
-          ref={body}
-          onPointerEnter={() => {
-            setKept(rows.map(rowKey));
-            setOver(true);
-          }}
-          onPointerLeave={() => setOver(false)}
-        >
-          {ordered.map((row, i) => (
-            <tr key={rowKey(row)} data-open={onOpen ? "" : undefined} tabIndex={onOpen ? (i === 0 ? 0 : -1) : undefined} onClick={() => onOpen?.(row)} onKeyDown={(e) => keys(e, row)}>
+            <tr>
               {mark && (
-                <td onClick={(e) => e.stopPropagation()}>
+                <th className="w-7">
                   <input
                     type="checkbox"
-                    tabIndex={-1}
-                    aria-label={`Mark ${rowKey(row)}`}
-                    checked={mark.chosen.has(rowKey(row))}
-                    onChange={(e) => choose(i, e.target.checked, (e.nativeEvent as MouseEvent).shiftKey)}
+                    aria-label="Mark all that are shown"
+                    checked={ordered.length > 0 && ordered.every((r) => mark.chosen.has(rowKey(r)))}
+                    onChange={(e) => mark.set(e.target.checked ? new Set(ordered.map(rowKey)) : new Set())}
                   />
-                </td>
+                </th>
               )}
               {visible.map((c) => (
-                <td key={c.key} className={side(c)}>
-                  {c.cell(row)}
-                </td>
+                <th key={c.key} className={side(c)} aria-sort={sort?.key === c.key ? (sort.down ? "descending" : "ascending") : "none"}>
+                  <button
+                    type="button"
+                    onClick={() =>
+                      setSort(sort?.key !== c.key ? { key: c.key, down: false } : sort.down ? null : { key: c.key, down: true })
+                    }
+                  >
+                    {c.title}
+                    {sort?.key === c.key ? (sort.down ? " ↓" : " ↑") : ""}
+                  </button>
+                </th>
               ))}
             </tr>
-          ))}
-        </tbody>
+          </thead>
+          <tbody
+            ref={body}
+            onPointerEnter={() => {
+              setKept(rows.map(rowKey));
+              setOver(true);
+            }}
+            onPointerLeave={() => setOver(false)}
+          >
+            {ordered.map((row, i) => (
+              <tr
+                key={rowKey(row)}
+                data-open={onOpen ? "" : undefined}
+                tabIndex={onOpen ? (i === 0 ? 0 : -1) : undefined}
+                onClick={() => onOpen?.(row)}
+                onKeyDown={(e) => keys(e, row)}
+              >
+                {mark && (
+                  <td onClick={(e) => e.stopPropagation()}>
+                    <input
+                      type="checkbox"
+                      tabIndex={-1}
+                      aria-label={`Mark ${rowKey(row)}`}
+                      checked={mark.chosen.has(rowKey(row))}
+                      onChange={(e) => choose(i, e.target.checked, (e.nativeEvent as MouseEvent).shiftKey)}
+                    />
+                  </td>
+                )}
+                {visible.map((c) => (
+                  <td key={c.key} className={side(c)}>
+                    {c.cell(row)}
+                  </td>
+                ))}
+              </tr>
+            ))}
+          </tbody>
         </table>
       </div>
       {more?.has && (

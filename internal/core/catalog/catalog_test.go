@@ -8,7 +8,8 @@ import (
 )
 
 var shelf = []Known{
-	{ID: 1, SKU: "SUIT-M-WHITE", GTIN: "2007100010016", Name: "Bee suit with veil, White, M", Options: "size M, colour white", Price: 8900, Currency: "EUR"},
+	{ID: 1, SKU: "SUIT-M-WHITE", GTIN: "2007100010016", Name: "Bee suit with veil, White, M", Options: "size M, colour white",
+		Price: 8900, Currency: "EUR"},
 	{ID: 2, SKU: "SUIT-L-WHITE", Name: "Bee suit with veil, White, L", Options: "size L, colour white", Price: 8900, Currency: "EUR"},
 	{ID: 3, SKU: "SUIT-M-SAND", Name: "Bee suit with veil, Sand, M", Options: "size M, colour sand", Price: 8900, Currency: "EUR"},
 	{ID: 4, SKU: "JAR-500-T12", GTIN: "2007100010115", Name: "Glass jars 500 g, tray of 12", Price: 1190, Currency: "EUR"},
@@ -25,12 +26,13 @@ func TestCertain(t *testing.T) {
 		by    string
 		doubt string
 	}{
-		"same SKU":                      {Wanted{SKU: "JAR-500-T12", Title: "whatever it is called"}, 4, BySKU, ""},
-		"same but for signs":            {Wanted{SKU: "jar 500/t12"}, 4, ByNear, ""},
-		"two that differ by signs":      {Wanted{SKU: "ab12", Title: "Something"}, 0, "", "could be AB-12 or A-B12"},
-		"same GTIN":                     {Wanted{SKU: "X", GTIN: "2007100010115", Title: "12 glass jars of 500g"}, 4, ByGTIN, ""},
-		"same GTIN with a zero before":  {Wanted{GTIN: "02007100010115", Title: "12 glass jars of 500g"}, 4, ByGTIN, ""},
-		"another's GTIN, other measure": {Wanted{GTIN: "2007100010115", Title: "24 glass jars of 250g"}, 0, "", "its GTIN is that of JAR-500-T12, but the title says"},
+		"same SKU":                     {Wanted{SKU: "JAR-500-T12", Title: "whatever it is called"}, 4, BySKU, ""},
+		"same but for signs":           {Wanted{SKU: "jar 500/t12"}, 4, ByNear, ""},
+		"two that differ by signs":     {Wanted{SKU: "ab12", Title: "Something"}, 0, "", "could be AB-12 or A-B12"},
+		"same GTIN":                    {Wanted{SKU: "X", GTIN: "2007100010115", Title: "12 glass jars of 500g"}, 4, ByGTIN, ""},
+		"same GTIN with a zero before": {Wanted{GTIN: "02007100010115", Title: "12 glass jars of 500g"}, 4, ByGTIN, ""},
+		"another's GTIN, other measure": {Wanted{GTIN: "2007100010115", Title: "24 glass jars of 250g"}, 0, "",
+			"its GTIN is that of JAR-500-T12, but the title says"},
 		"another's GTIN, other size":    {Wanted{GTIN: "2007100010016", Title: "Bee suit white, L"}, 0, "", "size l"},
 		"another's GTIN, another thing": {Wanted{GTIN: "2007100010115", Title: "Wall calendar"}, 0, "", "the title says something else"},
 		"nothing":                       {Wanted{Title: "Bee suit with veil, White, M"}, 0, "", ""},
@@ -83,7 +85,8 @@ func TestDistance(t *testing.T) {
 	for _, c := range []struct {
 		a, b string
 		want int
-	}{{"", "", 0}, {"bee", "bee", 0}, {"medum", "medium", 1}, {"hony", "honey", 1}, {"raering", "rearing", 1}, {"abc", "xyz", 3}, {"", "abc", 3}} {
+	}{{"", "", 0}, {"bee", "bee", 0}, {"medum", "medium", 1}, {"hony", "honey", 1}, {"raering", "rearing", 1}, {"abc", "xyz", 3}, {"",
+		"abc", 3}} {
 		require.Equal(t, c.want, distance(c.a, c.b), c.a+" "+c.b)
 		require.Equal(t, c.want, distance(c.b, c.a), c.b+" "+c.a)
 	}
@@ -94,7 +97,8 @@ func TestOverwriteKeepsWhatIsOurs(t *testing.T) {
 	kept := Overwrite(&it, Item{SKU: "B", Name: "Theirs", Price: 200, Currency: "EUR"}, func(f string) bool { return f == "price" })
 	require.Equal(t, []string{"name"}, kept)
 	require.Equal(t, Item{SKU: "A", Name: "Ours", Price: 200, Currency: "EUR", Category: "Tools"}, it, "what is not told stays")
-	require.Equal(t, "price 1.00 → 2.00, category Tools removed", strings.ReplaceAll(ChangesText([]Change{{"price", "1.00", "2.00"}, {"category", "Tools", ""}}), "\n", ""))
+	require.Equal(t, "price 1.00 → 2.00, category Tools removed",
+		strings.ReplaceAll(ChangesText([]Change{{"price", "1.00", "2.00"}, {"category", "Tools", ""}}), "\n", ""))
 	require.Empty(t, Differences(it, it))
 }
 

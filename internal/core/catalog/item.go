@@ -159,7 +159,8 @@ func NormalSKU(sku string) string {
 
 // Complete fills in what is left open and tidies what people type: spaces, case of codes, doubles.
 func (i *Item) Complete() {
-	for _, f := range []*string{&i.SKU, &i.Name, &i.Family, &i.Options, &i.GTIN, &i.Category, &i.CustomsCode, &i.Origin, &i.TaxClass, &i.Currency} {
+	for _, f := range []*string{&i.SKU, &i.Name, &i.Family, &i.Options, &i.GTIN, &i.Category, &i.CustomsCode, &i.Origin, &i.TaxClass,
+		&i.Currency} {
 		*f = strings.TrimSpace(*f)
 	}
 	if i.Kind == "" {

@@ -70,7 +70,8 @@ type entryOption struct {
 
 // NewIndex makes an index.
 func NewIndex(items []Known) *Index {
-	x := &Index{sku: map[string][]int32{}, normal: map[string][]int32{}, gtin: map[string][]int32{}, post: map[string][]int32{}, grams: map[string][]string{}, values: map[string]map[string]bool{}, weight: map[string]float64{}}
+	x := &Index{sku: map[string][]int32{}, normal: map[string][]int32{}, gtin: map[string][]int32{}, post: map[string][]int32{},
+		grams: map[string][]string{}, values: map[string]map[string]bool{}, weight: map[string]float64{}}
 	x.items = make([]entry, len(items))
 	for i, it := range items {
 		n := int32(i)
@@ -303,7 +304,8 @@ func (x *Index) Suggest(w Wanted, most int) []Suggestion {
 			continue
 		}
 		e := &x.items[c.n]
-		out = append(out, Suggestion{ItemID: e.ID, SKU: e.SKU, Name: e.Name, Score: int64(math.Round(100 * min(value, 0.99))), Reasons: c.s.reasons})
+		out = append(out, Suggestion{ItemID: e.ID, SKU: e.SKU, Name: e.Name, Score: int64(math.Round(100 * min(value, 0.99))),
+			Reasons: c.s.reasons})
 	}
 	slices.SortStableFunc(out, func(a, b Suggestion) int { return int(b.Score - a.Score) })
 	return out
@@ -357,7 +359,8 @@ func (x *Index) score(e *entry, w Wanted, ws []word) score {
 			switch {
 			case t.text == iw.text:
 				sim = 1
-			case t.class == 'n' && iw.class == 'm' && iw.text == t.text+iw.unit, t.class == 'm' && iw.class == 'n' && t.text == iw.text+t.unit:
+			case t.class == 'n' && iw.class == 'm' && iw.text == t.text+iw.unit, t.class == 'm' && iw.class == 'n' &&
+				t.text == iw.text+t.unit:
 				sim = 0.9
 			case t.class == 'w' && iw.class == 'w':
 				sim = alike(t.text, iw.text)

@@ -26,17 +26,22 @@ var units = map[string]struct {
 	unit   string
 	factor float64
 }{
-	"g": {"g", 1}, "gr": {"g", 1}, "gram": {"g", 1}, "grams": {"g", 1}, "gramme": {"g", 1}, "kg": {"g", 1000}, "kilo": {"g", 1000}, "kilos": {"g", 1000}, "kilogram": {"g", 1000},
-	"ml": {"ml", 1}, "cl": {"ml", 10}, "l": {"ml", 1000}, "ltr": {"ml", 1000}, "litre": {"ml", 1000}, "litres": {"ml", 1000}, "liter": {"ml", 1000}, "liters": {"ml", 1000},
+	"g": {"g", 1}, "gr": {"g", 1}, "gram": {"g", 1}, "grams": {"g", 1}, "gramme": {"g", 1}, "kg": {"g", 1000}, "kilo": {"g", 1000},
+	"kilos": {"g", 1000}, "kilogram": {"g", 1000},
+	"ml": {"ml", 1}, "cl": {"ml", 10}, "l": {"ml", 1000}, "ltr": {"ml", 1000}, "litre": {"ml", 1000}, "litres": {"ml", 1000},
+	"liter": {"ml", 1000}, "liters": {"ml", 1000},
 	"mm": {"mm", 1}, "cm": {"mm", 10},
-	"pc": {"x", 1}, "pcs": {"x", 1}, "piece": {"x", 1}, "pieces": {"x", 1}, "pack": {"x", 1}, "pk": {"x", 1}, "ct": {"x", 1}, "frame": {"x", 1}, "frames": {"x", 1},
+	"pc": {"x", 1}, "pcs": {"x", 1}, "piece": {"x", 1}, "pieces": {"x", 1}, "pack": {"x", 1}, "pk": {"x", 1}, "ct": {"x", 1},
+	"frame": {"x", 1}, "frames": {"x", 1},
 }
 
 // countWords stand before a number that counts pieces: "tray of 24", "set of 10", "x 12".
 var countWords = map[string]bool{"of": true, "x": true, "per": true, "pack": true, "box": true, "tray": true, "set": true}
 
 // idle words say nothing about which item it is.
-var idle = map[string]bool{"size": true, "sz": true, "the": true, "a": true, "an": true, "of": true, "with": true, "and": true, "in": true, "for": true, "new": true, "at": true, "to": true, "your": true, "by": true, "x": true, "no": true}
+var idle = map[string]bool{"size": true, "sz": true, "the": true, "a": true, "an": true, "of": true,
+	"with": true, "and": true, "in": true, "for": true, "new": true, "at": true, "to": true, "your": true, "by": true,
+	"x": true, "no": true}
 
 // kin are words of this kind of goods that shops write in several ways.
 var kin = map[string]string{
@@ -45,7 +50,8 @@ var kin = map[string]string{
 }
 
 // numbers are numbers written as words.
-var numbers = map[string]string{"two": "2", "three": "3", "four": "4", "five": "5", "six": "6", "seven": "7", "eight": "8", "nine": "9", "ten": "10", "twelve": "12"}
+var numbers = map[string]string{"two": "2", "three": "3", "four": "4", "five": "5", "six": "6", "seven": "7", "eight": "8", "nine": "9",
+	"ten": "10", "twelve": "12"}
 
 // sizeWords are the sizes that are long enough for a slip of the finger.
 var sizeWords = []string{"small", "medium", "large"}
@@ -156,7 +162,9 @@ func split(text string) []string {
 
 // fold writes letters with marks as plain ones.
 func fold(s string) string {
-	return strings.NewReplacer("ä", "a", "ö", "o", "ü", "u", "Ä", "A", "Ö", "O", "Ü", "U", "ß", "ss", "é", "e", "è", "e", "ê", "e", "á", "a", "à", "a", "â", "a", "å", "a", "ç", "c", "ñ", "n", "ø", "o", "æ", "ae", "í", "i", "ó", "o", "ú", "u").Replace(s)
+	return strings.NewReplacer("ä", "a", "ö", "o", "ü", "u", "Ä", "A", "Ö", "O", "Ü", "U", "ß", "ss", "é", "e", "è",
+		"e", "ê", "e", "á", "a", "à", "a", "â", "a", "å", "a", "ç", "c", "ñ", "n", "ø", "o", "æ", "ae", "í", "i", "ó", "o", "ú",
+		"u").Replace(s)
 }
 
 // stem takes the ending of a plural away.

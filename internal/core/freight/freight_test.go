@@ -40,7 +40,8 @@ func TestQuote(t *testing.T) {
 		{"beyond the steps", "41360", "XW", 15000, 100, 0, 15000, "last weight step"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
-			q := tariff().Quote("PP", Parcel{To: place.Address{Country: c.country, Postcode: c.postcode}, WeightG: c.g, LengthMM: c.mm, WidthMM: c.mm, HeightMM: c.mm})
+			q := tariff().Quote("PP", Parcel{To: place.Address{Country: c.country, Postcode: c.postcode}, WeightG: c.g, LengthMM: c.mm,
+				WidthMM: c.mm, HeightMM: c.mm})
 			if c.refused != "" {
 				require.Contains(t, q.Refused, c.refused)
 				require.Zero(t, q.Price)
@@ -58,7 +59,8 @@ func TestQuote(t *testing.T) {
 func TestHeavierIsNeverCheaper(t *testing.T) {
 	rng := rand.New(rand.NewPCG(5, 6))
 	for range 2000 {
-		p := Parcel{To: place.Address{Country: "XW", Postcode: []string{"41000", "97000", "60000"}[rng.IntN(3)]}, WeightG: rng.Int64N(9000), LengthMM: rng.Int64N(400), WidthMM: rng.Int64N(400), HeightMM: rng.Int64N(300)}
+		p := Parcel{To: place.Address{Country: "XW", Postcode: []string{"41000", "97000", "60000"}[rng.IntN(3)]},
+			WeightG: rng.Int64N(9000), LengthMM: rng.Int64N(400), WidthMM: rng.Int64N(400), HeightMM: rng.Int64N(300)}
 		a := tariff().Quote("PP", p)
 		p.WeightG += rng.Int64N(1000)
 		b := tariff().Quote("PP", p)

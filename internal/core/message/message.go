@@ -159,7 +159,8 @@ const (
 // Normal brings an order to its usual form: bounded texts, addresses without stray spaces.
 func (o *Order) Normal() {
 	o.ShipTo.Normal()
-	for _, f := range []*string{&o.Number, &o.State, &o.BuyerName, &o.BuyerEmail, &o.Payment, &o.RequestedService, &o.WindowFrom, &o.WindowTo} {
+	for _, f := range []*string{&o.Number, &o.State, &o.BuyerName, &o.BuyerEmail, &o.Payment, &o.RequestedService, &o.WindowFrom,
+		&o.WindowTo} {
 		*f = textual.Clip(*f, maxName)
 	}
 	for _, f := range []*string{&o.Note, &o.GiftNote, &o.KitchenNote} {

@@ -8,7 +8,8 @@ import (
 
 func TestCheckNamesTheField(t *testing.T) {
 	good := func() *Order {
-		return &Order{Number: "MH-1", State: "confirmed", Status: Open, Currency: "EUR", Lines: []OrderLine{{ID: "1", Quantity: 1}, {ID: "2", Quantity: 5}}}
+		return &Order{Number: "MH-1", State: "confirmed", Status: Open, Currency: "EUR",
+			Lines: []OrderLine{{ID: "1", Quantity: 1}, {ID: "2", Quantity: 5}}}
 	}
 	require.NoError(t, good().Check())
 	for want, change := range map[string]func(*Order){

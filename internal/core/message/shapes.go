@@ -20,18 +20,31 @@ type Shape struct {
 // Shapes lists the messages whose form is published, each with a made-up example.
 func Shapes() []Shape {
 	at := time.Date(2026, 11, 23, 7, 27, 12, 0, time.UTC)
-	home := place.Address{Name: "Maren Tolland", Street: "Lindenrow 14", Postcode: "41360", Town: "Harrowmere", Country: "XW", Email: "maren.tolland@example.test"}
+	home := place.Address{Name: "Maren Tolland", Street: "Lindenrow 14", Postcode: "41360", Town: "Harrowmere", Country: "XW",
+		Email: "maren.tolland@example.test"}
 	return []Shape{
-		{"order", "What a buyer bought on a channel.", &Order{Number: "MH-1024", State: "confirmed", Status: Open, PlacedAt: at, ChangedAt: at, Currency: "EUR", PricesIncludeTax: true,
-			BuyerName: "Maren Tolland", BuyerEmail: "maren.tolland@example.test", ShipTo: home, Shipping: 490, Tax: 478, Total: 2870, Payment: "card", Paid: true, RequestedService: "standard",
-			Lines: []OrderLine{{ID: "1", SKU: "JAR-500-T12", Title: "Glass jars 500 g, tray of 12", Quantity: 2, UnitPrice: 1190, Tax: 397, Total: 2380}}}},
-		{"item", "A thing sold.", &Item{SKU: "SMOKER-M", Name: "Smoker, medium", GTIN: "2007100014508", Category: "Tools", WeightG: 780, LengthMM: 260, WidthMM: 130, HeightMM: 140, Price: 2990, Currency: "EUR"}},
-		{"listing", "An item as one channel knows it.", &Listing{SKU: "SMOKER-M", Title: "Smoker, medium", GTIN: "2007100014508", Price: 2990, Currency: "EUR", Quantity: 12, Live: true}},
-		{"stock_level", "A quantity that lies somewhere.", &StockLevel{SKU: "SMOKER-M", Quantity: 40, Location: "alder", At: at, Who: "count of the back office"}},
-		{"dispatch", "A parcel with part or all of an order has left.", &Dispatch{Reference: "bo-7715", OrderNumber: "MH-1024", Carrier: "Plover Post", Service: "PP", Tracking: "PP123456785XW", ShippedAt: at,
-			Lines: []DispatchLine{{SKU: "JAR-500-T12", Quantity: 2}}}},
-		{"customer", "Somebody who buys.", &Customer{Number: "C-204", Name: "Maren Tolland", Email: "maren.tolland@example.test", Address: home}},
-		{"tracking_event", "An event on a parcel's way.", &Tracking{Tracking: "PP123456785XW", State: "under way", Text: "Sorted at Greywick", At: at}},
+		{"order", "What a buyer bought on a channel.",
+			&Order{Number: "MH-1024", State: "confirmed", Status: Open, PlacedAt: at, ChangedAt: at, Currency: "EUR",
+				PricesIncludeTax: true,
+				BuyerName:        "Maren Tolland", BuyerEmail: "maren.tolland@example.test", ShipTo: home, Shipping: 490, Tax: 478,
+				Total: 2870, Payment: "card", Paid: true, RequestedService: "standard",
+				Lines: []OrderLine{{ID: "1", SKU: "JAR-500-T12", Title: "Glass jars 500 g, tray of 12", Quantity: 2, UnitPrice: 1190,
+					Tax: 397, Total: 2380}}}},
+		{"item", "A thing sold.", &Item{SKU: "SMOKER-M", Name: "Smoker, medium", GTIN: "2007100014508", Category: "Tools", WeightG: 780,
+			LengthMM: 260, WidthMM: 130, HeightMM: 140, Price: 2990, Currency: "EUR"}},
+		{"listing", "An item as one channel knows it.",
+			&Listing{SKU: "SMOKER-M", Title: "Smoker, medium", GTIN: "2007100014508", Price: 2990, Currency: "EUR", Quantity: 12,
+				Live: true}},
+		{"stock_level", "A quantity that lies somewhere.", &StockLevel{SKU: "SMOKER-M", Quantity: 40, Location: "alder", At: at,
+			Who: "count of the back office"}},
+		{"dispatch", "A parcel with part or all of an order has left.",
+			&Dispatch{Reference: "bo-7715", OrderNumber: "MH-1024", Carrier: "Plover Post", Service: "PP", Tracking: "PP123456785XW",
+				ShippedAt: at,
+				Lines:     []DispatchLine{{SKU: "JAR-500-T12", Quantity: 2}}}},
+		{"customer", "Somebody who buys.", &Customer{Number: "C-204", Name: "Maren Tolland", Email: "maren.tolland@example.test",
+			Address: home}},
+		{"tracking_event", "An event on a parcel's way.", &Tracking{Tracking: "PP123456785XW", State: "under way",
+			Text: "Sorted at Greywick", At: at}},
 	}
 }
 

@@ -28,7 +28,9 @@ func (o *Order) wantAnswer(s *Scene, c *Change) {
 		c.Answer = true
 		c.note("accepted", "Accepted by setting, ready at %s", ready.UTC().Format("15:04 UTC"))
 	default:
-		c.hold(o, Hold{Cause: WantsAnswer, Text: fmt.Sprintf("The channel waits for an answer until %s.", m.AnswerBy.UTC().Format("15:04:05 UTC")), Expected: "Accept it with the time when it is ready, or decline it with a reason."})
+		c.hold(o, Hold{Cause: WantsAnswer,
+			Text:     fmt.Sprintf("The channel waits for an answer until %s.", m.AnswerBy.UTC().Format("15:04:05 UTC")),
+			Expected: "Accept it with the time when it is ready, or decline it with a reason."})
 	}
 }
 
@@ -52,7 +54,8 @@ func (o *Order) lapsed(c *Change) {
 func (o *Order) late(c *Change) {
 	o.Ours.Answer.State = Late
 	o.Free(WantsAnswer)
-	c.hold(o, Hold{Cause: NotAnswered, Text: "The time in which the channel wanted an answer is over.", Expected: "An answer in time. See at the channel whether the order stands, then let it go on or cancel it."})
+	c.hold(o, Hold{Cause: NotAnswered, Text: "The time in which the channel wanted an answer is over.",
+		Expected: "An answer in time. See at the channel whether the order stands, then let it go on or cancel it."})
 }
 
 // Overdue notes that the answer did not come in time, and tells whether it is so.
@@ -144,7 +147,8 @@ func CallOff(o *Order, who, reason string, s *Scene) (Change, error) {
 	}
 	o.Revision++
 	o.Holds = nil
-	c.note("cancelled", "Cancelled here by %s: %s; stock of %d %s released", who, or(reason, "no reason given"), units, plural(int(units), "unit"))
+	c.note("cancelled", "Cancelled here by %s: %s; stock of %d %s released", who, or(reason, "no reason given"), units,
+		plural(int(units), "unit"))
 	return c, nil
 }
 

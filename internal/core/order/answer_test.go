@@ -207,7 +207,8 @@ func TestRulesAreHonoured(t *testing.T) {
 		require.NotNil(t, c.Facts)
 		return c.Order
 	}
-	both := map[stock.Key]stock.Level{{Item: 1, Location: 1}: {OnHand: 5}, {Item: 1, Location: 2}: {OnHand: 5}, {Item: 2, Location: 2}: {OnHand: 5}}
+	both := map[stock.Key]stock.Level{{Item: 1, Location: 1}: {OnHand: 5}, {Item: 1, Location: 2}: {OnHand: 5},
+		{Item: 2, Location: 2}: {OnHand: 5}}
 	suit := message.OrderLine{SKU: "SUIT", Title: "Suit", Quantity: 1, UnitPrice: 100, Total: 100}
 	o := take(`location("pier"), tag("b"), tag("a"), profile("small"), carry("pick")`, both, line(2, 100, 200))
 	require.EqualValues(t, 2, o.Lines[0].Allocations[0].Location)
@@ -217,7 +218,8 @@ func TestRulesAreHonoured(t *testing.T) {
 	o = take(`split("never")`, both, line(2, 100, 200), suit)
 	require.EqualValues(t, 2, o.Lines[0].Allocations[0].Location, "only one place has both")
 	require.Equal(t, Ready, o.Stage(), "%v", o.Holds)
-	o = take(`split("never")`, map[stock.Key]stock.Level{{Item: 1, Location: 1}: {OnHand: 5}, {Item: 2, Location: 2}: {OnHand: 5}}, line(2, 100, 200), suit)
+	o = take(`split("never")`, map[stock.Key]stock.Level{{Item: 1, Location: 1}: {OnHand: 5}, {Item: 2, Location: 2}: {OnHand: 5}},
+		line(2, 100, 200), suit)
 	require.NotNil(t, o.HeldFor(NoStock), "no place has both")
 	o = take(`hold("look")`, both, line(1, 100, 100))
 	require.Equal(t, "look", o.HeldFor(ByRule).Text)

@@ -105,7 +105,9 @@ func TestFourBadAddressesAreFour(t *testing.T) {
 	s := scene(map[int64]int64{1: 10})
 	about := map[string]bool{}
 	for i, spoil := range []func(*place.Address){
-		func(a *place.Address) { a.Name = "" }, func(a *place.Address) { a.Street = "" }, func(a *place.Address) { a.Postcode = "412" }, func(a *place.Address) { a.Country = "ZZ" },
+		func(a *place.Address) { a.Name = "" }, func(a *place.Address) { a.Street = "" }, func(a *place.Address) {
+			a.Postcode = "412"
+		}, func(a *place.Address) { a.Country = "ZZ" },
 	} {
 		m := incoming(message.Open, of("JAR", 1))
 		spoil(&m.ShipTo)

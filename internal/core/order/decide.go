@@ -132,7 +132,8 @@ func create(a Arrival, s *Scene) Change {
 	c.Facts = facts(o, s, returning)
 	if s.Test {
 		o.Test, o.NoStockMoved = true, true
-		c.hold(o, Hold{Cause: TestOrder, Text: "It came over a connection in test: it holds no stock and is not sent.", Expected: "Nothing. Clear the test records, then go live."})
+		c.hold(o, Hold{Cause: TestOrder, Text: "It came over a connection in test: it holds no stock and is not sent.",
+			Expected: "Nothing. Clear the test records, then go live."})
 		return c
 	}
 	switch {
@@ -155,7 +156,8 @@ func create(a Arrival, s *Scene) Change {
 	examine(o, s, &c)
 	AllocateWaiting(o, s, &c)
 	if s.Look || o.Ours.Decided.Carry == "create" {
-		c.hold(o, Hold{Cause: WantsLook, Text: "New orders like this wait until a person has looked at them.", Expected: "A look, and a word to go on."})
+		c.hold(o, Hold{Cause: WantsLook, Text: "New orders like this wait until a person has looked at them.",
+			Expected: "A look, and a word to go on."})
 	}
 	if len(c.Notes) == 2 && c.Notes[1].What == "allocated" { // the ordinary case is one entry
 		c.Notes = []Note{{"taken in", c.Notes[0].Text + ". " + c.Notes[1].Text}}
@@ -174,7 +176,8 @@ func takeAsDone(o *Order, s *Scene, c *Change) {
 		l := &o.Lines[i]
 		l.Shipped = l.Quantity
 		if moved && l.ItemID != 0 && !l.Charge {
-			l.post(s.Book, stock.Movement{At: s.Now, Kind: stock.Ship, Reason: "shipped at the channel before it reached us", Who: s.Who, DocKind: "order", DocID: o.ID},
+			l.post(s.Book, stock.Movement{At: s.Now, Kind: stock.Ship, Reason: "shipped at the channel before it reached us", Who: s.Who,
+				DocKind: "order", DocID: o.ID},
 				s.Sources[0], l.Quantity, -1, 0)
 		}
 	}
@@ -237,7 +240,8 @@ func doneElsewhere(o *Order, s *Scene, c *Change) {
 			continue
 		}
 		o.NoStockMoved = false
-		m := stock.Movement{At: s.Now, Kind: stock.Ship, Reason: l.why("shipped by the channel from its own stock"), Who: s.Who, DocKind: "order", DocID: o.ID}
+		m := stock.Movement{At: s.Now, Kind: stock.Ship, Reason: l.why("shipped by the channel from its own stock"), Who: s.Who,
+			DocKind: "order", DocID: o.ID}
 		l.post(s.Book, m, s.Own, sent, -1, 0)
 		if s.Counted != nil && s.Counted(l.ItemID, o.Record.PlacedAt) {
 			m.Kind, m.Reason = stock.Count, "the keeper's word had counted it out already"
@@ -249,7 +253,8 @@ func doneElsewhere(o *Order, s *Scene, c *Change) {
 	case o.NoStockMoved:
 		c.note("shipped", "%s and it has left; no stock of ours was lowered for it", who)
 	case counted > 0:
-		c.note("shipped", "Shipped by the channel from what it holds for us at %s; its own word had lowered the stock there already", s.Place(s.Own))
+		c.note("shipped", "Shipped by the channel from what it holds for us at %s; its own word had lowered the stock there already",
+			s.Place(s.Own))
 	default:
 		c.note("shipped", "Shipped by the channel from what it holds for us; lowered at %s", s.Place(s.Own))
 	}
@@ -278,13 +283,15 @@ func examine(o *Order, s *Scene, c *Change) {
 		if more != "" {
 			text += " " + more
 		}
-		c.hold(o, Hold{Cause: UnknownItem, Text: text, Expected: "An item with this SKU. Match the listing to an item; the order then goes on by itself.", About: about})
+		c.hold(o, Hold{Cause: UnknownItem, Text: text,
+			Expected: "An item with this SKU. Match the listing to an item; the order then goes on by itself.", About: about})
 	} else {
 		c.free(o, UnknownItem)
 	}
 	o.checkMoney(s, c, true)
 	o.wantAnswer(s, c)
-	if p := o.ShipTo.Problems(); len(p) > 0 && o.Record.Status != message.Pending && (o.Kind() == message.Ship || o.Kind() == message.Local) {
+	if p := o.ShipTo.Problems(); len(p) > 0 && o.Record.Status != message.Pending &&
+		(o.Kind() == message.Ship || o.Kind() == message.Local) {
 		c.hold(o, Hold{Cause: BadAddress, Text: "The address cannot be delivered to: " + strings.Join(p, "; ") + ".",
 			Expected: "A complete address. Correct it at the channel, or here.", About: []string{o.Number}})
 	} else {
@@ -322,7 +329,8 @@ func AllocateWaiting(o *Order, s *Scene, c *Change) bool {
 			continue
 		}
 		for _, p := range s.Book.Find(l.Goods(), sources, want) {
-			l.post(s.Book, stock.Movement{At: s.Now, Kind: stock.Allocate, Reason: l.why("sold"), Who: s.Who, DocKind: "order", DocID: o.ID}, p.Location, p.Quantity, 0, 1)
+			l.post(s.Book, stock.Movement{At: s.Now, Kind: stock.Allocate, Reason: l.why("sold"), Who: s.Who, DocKind: "order",
+				DocID: o.ID}, p.Location, p.Quantity, 0, 1)
 			l.allocate(p)
 			want -= p.Quantity
 			any = true
@@ -333,7 +341,8 @@ func AllocateWaiting(o *Order, s *Scene, c *Change) bool {
 		}
 	}
 	if len(short) > 0 {
-		c.hold(o, Hold{Cause: NoStock, Text: "Short of " + strings.Join(short, ", ") + ".", Expected: "Stock at a location that feeds this channel. When some arrives, the order goes on by itself.", About: about})
+		c.hold(o, Hold{Cause: NoStock, Text: "Short of " + strings.Join(short, ", ") + ".",
+			Expected: "Stock at a location that feeds this channel. When some arrives, the order goes on by itself.", About: about})
 	} else {
 		c.free(o, NoStock)
 	}
@@ -437,7 +446,8 @@ func (l *Line) cancel(qty int64, o *Order, s *Scene, reason string) int64 {
 		l.Cancelled += n
 		done += n
 		l.take(n, func(loc, part int64) {
-			l.post(s.Book, stock.Movement{At: s.Now, Kind: stock.Release, Reason: l.why(reason), Who: s.Who, DocKind: "order", DocID: o.ID}, loc, part, 0, -1)
+			l.post(s.Book, stock.Movement{At: s.Now, Kind: stock.Release, Reason: l.why(reason), Who: s.Who, DocKind: "order",
+				DocID: o.ID}, loc, part, 0, -1)
 		})
 	}
 	return done
@@ -471,13 +481,15 @@ func update(o *Order, a Arrival, s *Scene) Change {
 		var odd []difference
 		if st := o.Stage(); st != Shipped && st != Delivered && st != PartShipped && st != Cancelled {
 			odd = append(odd, difference{"state", "The channel shows this order as shipped, but it has not left here.",
-				"An order that is shipped from one place only. Cancel it here if it was sent from elsewhere, or correct it at the channel."})
+				"An order that is shipped from one place only. Cancel it here if it was sent from elsewhere, or correct it at " +
+					"the channel."})
 		}
 		o.differs(odd, &c)
 		return c
 	}
 	if before.Status == message.Cancelled {
-		o.differs([]difference{{"state", "The channel opened this order again after it had cancelled it.", "A person to decide: void it here and take it in again, or cancel it at the channel."}}, &c)
+		o.differs([]difference{{"state", "The channel opened this order again after it had cancelled it.",
+			"A person to decide: void it here and take it in again, or cancel it at the channel."}}, &c)
 		return c // what was released may be sold
 	}
 	odd := compareLines(o, m, s, &c)
@@ -525,7 +537,8 @@ func followAddress(o *Order, before, m *message.Order, s *Scene, c *Change) []di
 		return nil // a person changed ours
 	}
 	if o.packed() {
-		return []difference{{"address", "The address was changed at the channel after the parcel was packed.", "A person to decide where the parcel goes."}}
+		return []difference{{"address", "The address was changed at the channel after the parcel was packed.",
+			"A person to decide where the parcel goes."}}
 	}
 	first := o.ShipTo == (place.Address{Email: o.ShipTo.Email, Country: o.ShipTo.Country})
 	o.ShipTo = m.ShipTo
@@ -557,8 +570,10 @@ func callOff(o *Order, s *Scene, c *Change) {
 		c.note("cancelled", "Cancelled at the channel: work stopped, stock of %d %s released", called, plural(int(called), "unit"))
 	}
 	if shipped > 0 && !o.NoStockMoved && !o.Elsewhere() {
-		c.hold(o, Hold{Cause: LateCancel, Text: fmt.Sprintf("Cancelled at the channel after %d %s had been shipped.", shipped, plural(int(shipped), "unit")),
-			Expected: "A cancellation before shipping. Recall the parcel at the carrier, or wait for it to come back.", About: []string{o.Number}})
+		c.hold(o, Hold{Cause: LateCancel, Text: fmt.Sprintf("Cancelled at the channel after %d %s had been shipped.", shipped,
+			plural(int(shipped), "unit")),
+			Expected: "A cancellation before shipping. Recall the parcel at the carrier, or wait for it to come back.",
+			About:    []string{o.Number}})
 	}
 }
 
@@ -595,7 +610,8 @@ func compareLines(o *Order, m *message.Order, s *Scene, c *Change) []difference 
 	if len(odd) == 0 {
 		return nil
 	}
-	return []difference{{"lines", "Changed at the channel after it was taken in: " + strings.Join(odd, "; ") + ".", "A person to decide; cancel here and take it in again, or correct it at the channel."}}
+	return []difference{{"lines", "Changed at the channel after it was taken in: " + strings.Join(odd, "; ") + ".",
+		"A person to decide; cancel here and take it in again, or correct it at the channel."}}
 }
 
 // Readdress changes where an order goes on a person's word. Where that is what the channel says, nothing differs in it.

@@ -99,7 +99,8 @@ func (o *Order) Ship(lineID, qty, location int64, s *Scene, reason string) error
 		}
 	}
 	l.Allocations = kept
-	l.post(s.Book, stock.Movement{At: s.Now, Kind: stock.Ship, Reason: l.why(reason), Who: s.Who, DocKind: "order", DocID: o.ID}, location, qty, -1, -1)
+	l.post(s.Book, stock.Movement{At: s.Now, Kind: stock.Ship, Reason: l.why(reason), Who: s.Who, DocKind: "order", DocID: o.ID},
+		location, qty, -1, -1)
 	o.Revision++
 	if st := o.Stage(); st == Shipped {
 		o.ShippedAt = s.Now
@@ -116,7 +117,8 @@ func (o *Order) SendAllocated(l *Line, qty int64, s *Scene, reason string) (from
 		if from == 0 {
 			from = location
 		}
-		l.post(s.Book, stock.Movement{At: s.Now, Kind: stock.Ship, Reason: l.why(reason), Who: s.Who, DocKind: "order", DocID: o.ID}, location, n, -1, -1)
+		l.post(s.Book, stock.Movement{At: s.Now, Kind: stock.Ship, Reason: l.why(reason), Who: s.Who, DocKind: "order", DocID: o.ID},
+			location, n, -1, -1)
 	})
 	return from
 }
@@ -126,6 +128,7 @@ func (o *Order) SendAllocated(l *Line, qty int64, s *Scene, reason string) (from
 func (o *Order) NotSent(l *Line, qty, location int64, s *Scene, reason string) {
 	l.Shipped -= qty
 	l.allocate(stock.Part{Location: location, Quantity: qty})
-	l.post(s.Book, stock.Movement{At: s.Now, Kind: stock.Ship, Reason: l.why(reason), Who: s.Who, DocKind: "order", DocID: o.ID}, location, qty, 1, 1)
+	l.post(s.Book, stock.Movement{At: s.Now, Kind: stock.Ship, Reason: l.why(reason), Who: s.Who, DocKind: "order", DocID: o.ID},
+		location, qty, 1, 1)
 	o.Revision++
 }

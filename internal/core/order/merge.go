@@ -38,8 +38,10 @@ func Merge(id int64, number string, members []*Order, day, outsideID, customer, 
 		return nil, fmt.Errorf("%w: there is nothing to merge", ErrState)
 	}
 	first := members[0]
-	m := message.Order{Number: day, State: "merged", Status: message.Shipped, Kind: Summary, PlacedAt: first.Record.PlacedAt, ChangedAt: now, Currency: first.Record.Currency,
-		PricesIncludeTax: first.Record.PricesIncludeTax, BuyerName: customer, Payment: first.Record.Payment, Paid: true, TaxRounding: first.Record.TaxRounding}
+	m := message.Order{Number: day, State: "merged", Status: message.Shipped, Kind: Summary, PlacedAt: first.Record.PlacedAt,
+		ChangedAt: now, Currency: first.Record.Currency,
+		PricesIncludeTax: first.Record.PricesIncludeTax, BuyerName: customer, Payment: first.Record.Payment, Paid: true,
+		TaxRounding: first.Record.TaxRounding}
 	type key struct {
 		sku, title  string
 		item, price int64
@@ -83,7 +85,8 @@ func Merge(id int64, number string, members []*Order, day, outsideID, customer, 
 			if !ok {
 				j = len(lines)
 				at[k] = j
-				lines = append(lines, Line{SKU: l.SKU, Title: l.Title, ItemID: l.ItemID, UnitPrice: each, Charge: l.Charge, NoStock: l.NoStock, Parts: l.Parts})
+				lines = append(lines, Line{SKU: l.SKU, Title: l.Title, ItemID: l.ItemID, UnitPrice: each, Charge: l.Charge,
+					NoStock: l.NoStock, Parts: l.Parts})
 			}
 			s := &lines[j]
 			s.Quantity += l.Live()
@@ -102,8 +105,10 @@ func Merge(id int64, number string, members []*Order, day, outsideID, customer, 
 		if l.Charge {
 			l.Shipped = 0
 		}
-		m.Lines = append(m.Lines, message.OrderLine{ID: l.OutsideID, SKU: l.SKU, Title: l.Title, Quantity: l.Quantity, UnitPrice: l.UnitPrice, Discount: l.Discount, Tax: l.Tax, Total: l.Total})
+		m.Lines = append(m.Lines, message.OrderLine{ID: l.OutsideID, SKU: l.SKU, Title: l.Title, Quantity: l.Quantity,
+			UnitPrice: l.UnitPrice, Discount: l.Discount, Tax: l.Tax, Total: l.Total})
 	}
-	return &Order{ID: id, Number: number, ConnectionID: first.ConnectionID, OutsideID: outsideID, Version: 1, Record: m, Lines: lines, ReceivedAt: now, ShippedAt: now, Delivered: true,
+	return &Order{ID: id, Number: number, ConnectionID: first.ConnectionID, OutsideID: outsideID, Version: 1, Record: m, Lines: lines,
+		ReceivedAt: now, ShippedAt: now, Delivered: true,
 		NoStockMoved: true, Via: who, Revision: 1, Ours: Ours{Members: int64(len(members)), Day: day}}, nil
 }

@@ -32,13 +32,23 @@ func TestRecalculating(t *testing.T) {
 		total int64
 		wrong []Difference
 	}{
-		{"plain, tax included", &message.Order{Currency: "EUR", PricesIncludeTax: true, Lines: []message.OrderLine{line(2, 1190, 2380)}, Shipping: 490, Tax: 478, Total: 2870}, 2870, nil},
-		{"tax on top", &message.Order{Currency: "EUR", Lines: []message.OrderLine{line(2, 1000, 2000)}, Shipping: 500, Tax: 500, Total: 3000}, 3000, nil},
-		{"discounts", &message.Order{Currency: "EUR", PricesIncludeTax: true, Lines: []message.OrderLine{{SKU: "J", Quantity: 2, UnitPrice: 1000, Discount: 150, Total: 1850}}, Discount: 100, Total: 1750}, 1750, nil},
-		{"a line that does not add up", &message.Order{Currency: "EUR", PricesIncludeTax: true, Lines: []message.OrderLine{line(2, 1000, 1900)}, Total: 1900}, 2000, []Difference{{"line 1 total", 2000, 1900}, {"total", 2000, 1900}}},
-		{"choices and a voucher", &message.Order{Currency: "EUR", PricesIncludeTax: true, Lines: []message.OrderLine{{SKU: "SOUP", Quantity: 2, UnitPrice: 690, Choices: []message.LineChoice{{Name: "salad", Price: 90}}, Total: 1560}},
+		{"plain, tax included", &message.Order{Currency: "EUR", PricesIncludeTax: true, Lines: []message.OrderLine{line(2, 1190, 2380)},
+			Shipping: 490, Tax: 478, Total: 2870}, 2870, nil},
+		{"tax on top", &message.Order{Currency: "EUR", Lines: []message.OrderLine{line(2, 1000, 2000)}, Shipping: 500, Tax: 500,
+			Total: 3000}, 3000, nil},
+		{"discounts", &message.Order{Currency: "EUR", PricesIncludeTax: true,
+			Lines: []message.OrderLine{{SKU: "J", Quantity: 2, UnitPrice: 1000, Discount: 150, Total: 1850}}, Discount: 100,
+			Total: 1750}, 1750, nil},
+		{"a line that does not add up", &message.Order{Currency: "EUR", PricesIncludeTax: true,
+			Lines: []message.OrderLine{line(2, 1000, 1900)}, Total: 1900}, 2000,
+			[]Difference{{"line 1 total", 2000, 1900}, {"total", 2000, 1900}}},
+		{"choices and a voucher", &message.Order{Currency: "EUR", PricesIncludeTax: true,
+			Lines: []message.OrderLine{{SKU: "SOUP", Quantity: 2, UnitPrice: 690,
+				Choices: []message.LineChoice{{Name: "salad", Price: 90}}, Total: 1560}},
 			Vouchers: []message.Voucher{{Code: "V1", Amount: 200}}, Shipping: 250, Total: 1610}, 1610, nil},
-		{"the portal taxes its delivery", &message.Order{Currency: "EUR", PricesIncludeTax: true, Lines: []message.OrderLine{line(1, 1200, 1200)}, Shipping: 250, Total: 1500}, 1450, []Difference{{"total", 1450, 1500}}},
+		{"the portal taxes its delivery",
+			&message.Order{Currency: "EUR", PricesIncludeTax: true, Lines: []message.OrderLine{line(1, 1200, 1200)}, Shipping: 250,
+				Total: 1500}, 1450, []Difference{{"total", 1450, 1500}}},
 		{"tax per line, as it says", three("line", 69), 1068, nil},                                               // 3 × 23
 		{"tax once, as it says", three("order", 70), 1069, nil},                                                  // 69.93
 		{"either is right where it does not say", three("", 70), 1069, nil},                                      //
@@ -55,7 +65,8 @@ func TestRecalculating(t *testing.T) {
 func TestAChannelThatAddsUpIsNeverDoubted(t *testing.T) {
 	rng := rand.New(rand.NewPCG(3, 4))
 	for range 3000 {
-		m := &message.Order{Currency: "EUR", PricesIncludeTax: rng.IntN(2) == 0, Shipping: int64(rng.IntN(900)), Discount: int64(rng.IntN(200)), TaxRounding: []string{"", "line", "order"}[rng.IntN(3)]}
+		m := &message.Order{Currency: "EUR", PricesIncludeTax: rng.IntN(2) == 0, Shipping: int64(rng.IntN(900)),
+			Discount: int64(rng.IntN(200)), TaxRounding: []string{"", "line", "order"}[rng.IntN(3)]}
 		rate := []int64{0, 70, 200, 255}[rng.IntN(4)]
 		var goods int64
 		for range 1 + rng.IntN(6) {
@@ -164,9 +175,11 @@ func TestMergingAddsUp(t *testing.T) {
 	s := scene(map[int64]int64{1: 50, 2: 50})
 	var members []*Order
 	for i := range 5 {
-		m := incoming(message.Shipped, line(int64(i+1), 1190, int64(i+1)*1190), message.OrderLine{SKU: "SUIT", Title: "Suit", Quantity: 1, UnitPrice: 8900, Total: 8900})
+		m := incoming(message.Shipped, line(int64(i+1), 1190, int64(i+1)*1190), message.OrderLine{SKU: "SUIT", Title: "Suit", Quantity: 1,
+			UnitPrice: 8900, Total: 8900})
 		m.Kind, m.Payment, m.Total = message.Counter, "cash", int64(i+1)*1190+8900
-		members = append(members, TakeIn(nil, Arrival{ConnectionID: 1, OutsideID: string(rune('a' + i)), Version: 1, Message: m, Via: "poll"}, s).Order)
+		members = append(members,
+			TakeIn(nil, Arrival{ConnectionID: 1, OutsideID: string(rune('a' + i)), Version: 1, Message: m, Via: "poll"}, s).Order)
 	}
 	moved := len(s.Book.Movements)
 	sum, err := Merge(99, "R99", members, "2026-11-23", "day:1", "Sales of the day", "relay", noon)

@@ -56,7 +56,8 @@ const (
 )
 
 // Causes are all causes of a hold.
-var Causes = []Cause{UnknownItem, TotalDiffers, BadAddress, NoStock, Changed, LateCancel, TestOrder, WantsLook, WantsAnswer, NotAnswered, ByPerson, ByRule}
+var Causes = []Cause{UnknownItem, TotalDiffers, BadAddress, NoStock, Changed, LateCancel, TestOrder, WantsLook, WantsAnswer, NotAnswered,
+	ByPerson, ByRule}
 
 // Waved are the causes of holds that a person may let an order go on in spite of.
 var Waved = []Cause{TotalDiffers, Changed, LateCancel, WantsLook, NotAnswered, ByPerson, ByRule}

@@ -28,8 +28,9 @@ func scene(onHand map[int64]int64) *Scene {
 }
 
 func incoming(status message.Status, lines ...message.OrderLine) *message.Order {
-	m := &message.Order{Number: "MH-1", State: string(status), Status: status, Currency: "EUR", PricesIncludeTax: true, PlacedAt: noon, ChangedAt: noon,
-		ShipTo: place.Address{Name: "Maren Tolland", Street: "Lindenrow 14", Postcode: "41360", Town: "Harrowmere", Country: "XW"}}
+	m := &message.Order{Number: "MH-1", State: string(status), Status: status, Currency: "EUR", PricesIncludeTax: true, PlacedAt: noon,
+		ChangedAt: noon,
+		ShipTo:    place.Address{Name: "Maren Tolland", Street: "Lindenrow 14", Postcode: "41360", Town: "Harrowmere", Country: "XW"}}
 	for i, l := range lines {
 		l.ID = fmt.Sprint("L", i+1)
 		l.Total = l.Quantity*l.UnitPrice - l.Discount
@@ -198,7 +199,8 @@ func TestFillTax(t *testing.T) {
 }
 
 func TestRecalculate(t *testing.T) {
-	m := &message.Order{Currency: "EUR", Shipping: 490, Discount: 100, Tax: 300, Lines: []message.OrderLine{{Quantity: 2, UnitPrice: 1000, Discount: 50, Total: 1950}}}
+	m := &message.Order{Currency: "EUR", Shipping: 490, Discount: 100, Tax: 300,
+		Lines: []message.OrderLine{{Quantity: 2, UnitPrice: 1000, Discount: 50, Total: 1950}}}
 	m.PricesIncludeTax, m.Total = true, 1950+490-100
 	require.Empty(t, Recalculate(m).Differences)
 	m.PricesIncludeTax, m.Total = false, 1950+490-100+300
@@ -276,12 +278,16 @@ func TestUnitsAreNeverLost(t *testing.T) {
 // not worked on.
 func TestOrdersThatAreNotOurs(t *testing.T) {
 	arrival := func(version int64, status message.Status, by string) Arrival {
-		return Arrival{ConnectionID: 1, OutsideID: "o", Version: version, Via: "poll", Message: &message.Order{Number: "N", State: string(status), Status: status, Currency: "EUR", FulfilledBy: by,
-			Lines: []message.OrderLine{{ID: "1", SKU: "JAR", Quantity: 2}}}}
+		return Arrival{ConnectionID: 1, OutsideID: "o", Version: version, Via: "poll",
+			Message: &message.Order{Number: "N", State: string(status), Status: status, Currency: "EUR", FulfilledBy: by,
+				Lines: []message.OrderLine{{ID: "1", SKU: "JAR", Quantity: 2}}}}
 	}
 	scene := func() *Scene {
-		return &Scene{Now: time.Unix(100, 0), Who: "test", Sources: []int64{1}, Item: func(*Line) int64 { return 7 }, Place: func(int64) string { return "here" },
-			Book: stock.NewBook(map[stock.Key]stock.Level{{Item: 7, Location: 1}: {OnHand: 10}}), NewOrder: func(*message.Order, string) (int64, string) { return 1, "R1" }}
+		return &Scene{Now: time.Unix(100, 0), Who: "test", Sources: []int64{1}, Item: func(*Line) int64 {
+			return 7
+		}, Place: func(int64) string { return "here" },
+			Book:     stock.NewBook(map[stock.Key]stock.Level{{Item: 7, Location: 1}: {OnHand: 10}}),
+			NewOrder: func(*message.Order, string) (int64, string) { return 1, "R1" }}
 	}
 	s := scene()
 	c := TakeIn(nil, arrival(1, message.Open, message.ByChannel), s)
@@ -315,9 +321,14 @@ func TestOrdersThatAreNotOurs(t *testing.T) {
 }
 
 func TestAnAddressThatWasCorrectedIsKept(t *testing.T) {
-	m := message.Order{Number: "N", State: "open", Status: message.Open, Currency: "EUR", Lines: []message.OrderLine{{ID: "1", SKU: "JAR", Quantity: 1}}}
+	m := message.Order{Number: "N", State: "open", Status: message.Open, Currency: "EUR",
+		Lines: []message.OrderLine{{ID: "1", SKU: "JAR", Quantity: 1}}}
 	for _, keep := range [][]string{nil, {"ship_to"}} {
-		s := &Scene{Now: time.Unix(100, 0), Who: "test", Item: func(*Line) int64 { return 7 }, Place: func(int64) string { return "" }, Book: stock.NewBook(nil), NewOrder: func(*message.Order, string) (int64, string) { return 1, "R1" }, Keep: keep}
+		s := &Scene{Now: time.Unix(100, 0), Who: "test", Item: func(*Line) int64 {
+			return 7
+		}, Place: func(int64) string { return "" }, Book: stock.NewBook(nil), NewOrder: func(*message.Order, string) (int64, string) {
+			return 1, "R1"
+		}, Keep: keep}
 		first, second := m, m
 		first.ShipTo.Street, second.ShipTo.Street = "Old 1", "New 2"
 		c := TakeIn(nil, Arrival{OutsideID: "o", Version: 1, Message: &first}, s)

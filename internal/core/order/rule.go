@@ -27,8 +27,10 @@ func (o *Order) known(s *Scene) (returning bool) {
 // facts gathers what rules look at.
 func facts(o *Order, s *Scene, returning bool) *rules.Facts {
 	m := &o.Record
-	f := &rules.Facts{Channel: s.Channel, State: m.State, Kind: string(o.Kind()), FulfilledBy: m.FulfilledBy, Service: m.RequestedService, Payment: m.Payment, Currency: m.Currency,
-		Country: o.ShipTo.Country, Postcode: o.ShipTo.Postcode, Town: o.ShipTo.Town, Company: o.ShipTo.Company, Buyer: or(m.BuyerName, o.ShipTo.Name), Email: m.BuyerEmail, Note: m.Note, Via: o.Via,
+	f := &rules.Facts{Channel: s.Channel, State: m.State, Kind: string(o.Kind()), FulfilledBy: m.FulfilledBy, Service: m.RequestedService,
+		Payment: m.Payment, Currency: m.Currency,
+		Country: o.ShipTo.Country, Postcode: o.ShipTo.Postcode, Town: o.ShipTo.Town, Company: o.ShipTo.Company,
+		Buyer: or(m.BuyerName, o.ShipTo.Name), Email: m.BuyerEmail, Note: m.Note, Via: o.Via,
 		Total: m.Total, Shipping: m.Shipping, Paid: m.Paid, Returning: returning, Lines: int64(len(o.Lines))}
 	f.FulfilledBy = or(f.FulfilledBy, "us")
 	add := func(list *[]string, v string) {

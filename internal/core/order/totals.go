@@ -216,7 +216,8 @@ func (o *Order) checkMoney(s *Scene, c *Change, hold bool) {
 	c.free(o, TotalDiffers)
 	if gap := o.Record.Total - t.Total; gap != 0 {
 		o.Ours.Booked, o.Ours.Account = gap, or(s.Account, "differences")
-		c.note("booked", "The channel's total is %s beyond our sum: within the tolerance, booked to %s", money.Amount{Minor: gap, Currency: o.Record.Currency}, o.Ours.Account)
+		c.note("booked", "The channel's total is %s beyond our sum: within the tolerance, booked to %s",
+			money.Amount{Minor: gap, Currency: o.Record.Currency}, o.Ours.Account)
 	}
 }
 
@@ -232,7 +233,8 @@ func totalHold(d Difference, t *Totals, currency string) Hold {
 		Cause: TotalDiffers,
 		Text: fmt.Sprintf("The channel says %s is %s; our sum is %s: %s.", d.Field,
 			money.Amount{Minor: d.Theirs, Currency: currency}, money.Amount{Minor: d.Ours, Currency: currency}, strings.Join(steps, "; ")),
-		Expected: "Figures that add up within the connection's tolerance. Correct the order at the channel, widen the tolerance, or release it here.",
-		About:    []string{d.Field},
+		Expected: "Figures that add up within the connection's tolerance. Correct the order at the channel, widen the tolerance, or " +
+			"release it here.",
+		About: []string{d.Field},
 	}
 }

@@ -58,7 +58,8 @@ func Scan(number string, wants []Want, code, bin string, qty int64) (Outcome, er
 	for _, w := range wants {
 		if w.Bin != "" && strings.EqualFold(code, w.Bin) {
 			if i := slices.IndexFunc(wants, func(o Want) bool { return o.Bin == w.Bin && o.Left() > 0 }); i >= 0 {
-				return Outcome{Kind: "bin", Bin: w.Bin, Text: fmt.Sprintf("Bin %s: take %d × %s", w.Bin, wants[i].Left(), wants[i].Title)}, nil
+				return Outcome{Kind: "bin", Bin: w.Bin, Text: fmt.Sprintf("Bin %s: take %d × %s", w.Bin, wants[i].Left(),
+					wants[i].Title)}, nil
 			}
 			return Outcome{}, &Refusal{fmt.Sprintf("Bin %s is done", w.Bin), Expected(wants)}
 		}

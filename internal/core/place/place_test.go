@@ -30,7 +30,8 @@ func TestProblems(t *testing.T) {
 
 func TestCountriesAreKnown(t *testing.T) {
 	a := Address{Name: "Maren Tolland", Street: "Lindenrow 14", Postcode: "41360", Town: "Harrowmere"}
-	for country, good := range map[string]bool{"XW": true, "PT": true, "NZ": true, "ZZ": false, "QQ": false, "xw": false, "EU": false, "001": false, "UK": false, "X": false, "": false} {
+	for country, good := range map[string]bool{"XW": true, "PT": true, "NZ": true, "ZZ": false, "QQ": false, "xw": false, "EU": false,
+		"001": false, "UK": false, "X": false, "": false} {
 		a.Country = country
 		if country == "PT" || country == "NZ" {
 			a.Postcode = "any form"

@@ -63,7 +63,8 @@ func ParseActions(text string) ([]Action, error) {
 	}
 	var out []Action
 	for _, e := range list.AsList().Elements() {
-		if e.Kind() != ast.CallKind || e.AsCall().IsMemberFunction() || len(e.AsCall().Args()) != 1 || e.AsCall().Args()[0].Kind() != ast.LiteralKind {
+		if e.Kind() != ast.CallKind || e.AsCall().IsMemberFunction() || len(e.AsCall().Args()) != 1 ||
+			e.AsCall().Args()[0].Kind() != ast.LiteralKind {
 			return nil, fmt.Errorf("%w: each action is a word with one text, such as tag(\"export\")", ErrRule)
 		}
 		value, ok := e.AsCall().Args()[0].AsLiteral().Value().(string)

@@ -35,7 +35,8 @@ type Facts struct {
 
 // texts, numbers and lists in the order in which they are written; new ones go to the end.
 func (f *Facts) texts() []*string {
-	return []*string{&f.Channel, &f.State, &f.Kind, &f.FulfilledBy, &f.Service, &f.Payment, &f.Currency, &f.Country, &f.Postcode, &f.Town, &f.Company, &f.Buyer, &f.Email, &f.Note, &f.Via}
+	return []*string{&f.Channel, &f.State, &f.Kind, &f.FulfilledBy, &f.Service, &f.Payment, &f.Currency, &f.Country, &f.Postcode, &f.Town,
+		&f.Company, &f.Buyer, &f.Email, &f.Note, &f.Via}
 }
 
 func (f *Facts) numbers() []*int64 {

@@ -110,7 +110,8 @@ func (v *view) Parent() interpreter.Activation { return nil }
 var env = func() *cel.Env {
 	var opts []cel.EnvOption
 	for _, f := range fields {
-		t := map[string]*cel.Type{"text": cel.StringType, "number": cel.IntType, "truth": cel.BoolType, "list": cel.ListType(cel.StringType)}[f.Type]
+		t := map[string]*cel.Type{"text": cel.StringType, "number": cel.IntType, "truth": cel.BoolType,
+			"list": cel.ListType(cel.StringType)}[f.Type]
 		opts = append(opts, cel.Variable(f.Name, t))
 	}
 	e, err := cel.NewEnv(opts...)
@@ -205,7 +206,8 @@ func (o *Outcome) Equal(p *Outcome) bool {
 func (o *Outcome) Differences(to *Outcome) []string {
 	var out []string
 	for _, f := range []struct{ what, was, is string }{
-		{"location", o.Location, to.Location}, {"profile", o.Profile, to.Profile}, {"service", o.Service, to.Service}, {"split", o.Split, to.Split}, {"goes without a person as far as", o.Carry, to.Carry},
+		{"location", o.Location, to.Location}, {"profile", o.Profile, to.Profile}, {"service", o.Service, to.Service},
+		{"split", o.Split, to.Split}, {"goes without a person as far as", o.Carry, to.Carry},
 	} {
 		switch {
 		case f.was == f.is:

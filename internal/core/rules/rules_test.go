@@ -10,8 +10,10 @@ import (
 )
 
 func some() *Facts {
-	return &Facts{Channel: "morrow", State: "confirmed", Kind: "ship", FulfilledBy: "us", Service: "express", Payment: "card", Currency: "EUR", Country: "XE", Postcode: "412070", Town: "Harrowmere",
-		Buyer: "Maren Tolland", Email: "maren.tolland@example.test", Note: "Please ring \"twice\"", Via: "push", Total: 65000, Goods: 64000, Shipping: 1000, Weight: 4200, Units: 5, Lines: 2, Paid: true,
+	return &Facts{Channel: "morrow", State: "confirmed", Kind: "ship", FulfilledBy: "us", Service: "express", Payment: "card",
+		Currency: "EUR", Country: "XE", Postcode: "412070", Town: "Harrowmere",
+		Buyer: "Maren Tolland", Email: "maren.tolland@example.test", Note: "Please ring \"twice\"", Via: "push", Total: 65000,
+		Goods: 64000, Shipping: 1000, Weight: 4200, Units: 5, Lines: 2, Paid: true,
 		SKUs: []string{"JAR-500-T12", "SMOKER-M"}, Categories: []string{"Jars", "Tools"}, Marks: []string{"fragile"}}
 }
 
@@ -74,7 +76,8 @@ func TestOrderOfRules(t *testing.T) {
 	require.NoError(t, err)
 	out, touched := set.Decide(some(), []string{"seen"})
 	require.Equal(t, Outcome{Location: "alder", Tags: []string{"export"}, Holds: []string{"papers"}}, out)
-	require.Equal(t, []Touch{{1, "export", []string{"tag export", "location pier"}}, {2, "papers", []string{"held: papers", "location alder instead of pier"}}}, touched)
+	require.Equal(t, []Touch{{1, "export", []string{"tag export", "location pier"}},
+		{2, "papers", []string{"held: papers", "location alder instead of pier"}}}, touched)
 	set, err = NewSet([]Rule{list[1], list[0]})
 	require.NoError(t, err)
 	out, _ = set.Decide(some(), nil)
@@ -83,7 +86,8 @@ func TestOrderOfRules(t *testing.T) {
 
 func TestSentencesAndTextAreTheSame(t *testing.T) {
 	for _, text := range []string{
-		`country == "XE"`, `country != "XE" && total >= 50000`, `paid`, `!paid || returning`, `service in ["express", "overnight"]`, `!(service in ["express"])`, `note.startsWith("a \"b\"")`,
+		`country == "XE"`, `country != "XE" && total >= 50000`, `paid`, `!paid || returning`, `service in ["express", "overnight"]`,
+		`!(service in ["express"])`, `note.startsWith("a \"b\"")`,
 		`!town.contains("Harrow")`, `"JAR" in skus && !("X" in tags)`, `weight > 3500 && weight <= 9000 && units == 2`,
 	} {
 		s, ok := ParseSentence(text)
@@ -94,11 +98,14 @@ func TestSentencesAndTextAreTheSame(t *testing.T) {
 		_, err = compileWhen(back)
 		require.NoError(t, err, back)
 	}
-	for _, text := range []string{`size(skus) > 3`, `paid && (returning || total > 5)`, `total > weight`, `skus.exists(s, s == "x")`, `country = "x"`} {
+	for _, text := range []string{`size(skus) > 3`, `paid && (returning || total > 5)`, `total > weight`, `skus.exists(s, s == "x")`,
+		`country = "x"`} {
 		_, ok := ParseSentence(text)
 		require.False(t, ok, text)
 	}
-	for _, bad := range []Sentence{{Conditions: []Comparison{{"total", "is", []string{"many"}}}}, {Conditions: []Comparison{{"nothing", "is", []string{"x"}}}}, {Conditions: []Comparison{{"paid", "above", []string{"x"}}}}, {Conditions: []Comparison{{"note", "is", nil}}}} {
+	for _, bad := range []Sentence{{Conditions: []Comparison{{"total", "is", []string{"many"}}}},
+		{Conditions: []Comparison{{"nothing", "is", []string{"x"}}}}, {Conditions: []Comparison{{"paid", "above", []string{"x"}}}},
+		{Conditions: []Comparison{{"note", "is", nil}}}} {
 		_, err := bad.Text()
 		require.ErrorIs(t, err, ErrRule)
 	}
@@ -108,19 +115,22 @@ func TestSentencesAndTextAreTheSame(t *testing.T) {
 // orders on which the two lists decide differently.
 func TestRehearsalIsWhatDecidingTwiceSays(t *testing.T) {
 	rng := rand.New(rand.NewPCG(1, 2))
-	conditions := []string{"", `country == "XE"`, `total > 50000`, `"heavy" in tags`, `"Jars" in categories`, `weight > 3000`, `service == "express"`}
+	conditions := []string{"", `country == "XE"`, `total > 50000`, `"heavy" in tags`, `"Jars" in categories`, `weight > 3000`,
+		`service == "express"`}
 	actions := []string{`tag("heavy")`, `tag("a")`, `hold("b")`, `location("alder")`, `location("pier"), tag("heavy")`, `carry("pick")`}
 	list := func() []Rule {
 		var out []Rule
 		for i := range rng.IntN(5) {
-			out = append(out, Rule{ID: int64(i + 1), Name: fmt.Sprint(i), On: rng.IntN(4) > 0, When: conditions[rng.IntN(len(conditions))], Then: actions[rng.IntN(len(actions))]})
+			out = append(out, Rule{ID: int64(i + 1), Name: fmt.Sprint(i), On: rng.IntN(4) > 0,
+				When: conditions[rng.IntN(len(conditions))], Then: actions[rng.IntN(len(actions))]})
 		}
 		return out
 	}
 	for range 200 {
 		was, is := list(), list()
 		if rng.IntN(2) == 0 { // the ordinary case: only the end differs
-			is = append(append([]Rule{}, was...), Rule{Name: "new", On: true, When: conditions[rng.IntN(len(conditions))], Then: actions[rng.IntN(len(actions))]})
+			is = append(append([]Rule{}, was...), Rule{Name: "new", On: true, When: conditions[rng.IntN(len(conditions))],
+				Then: actions[rng.IntN(len(actions))]})
 		}
 		whole, err := NewRehearsal(was, is, 5)
 		require.NoError(t, err)
@@ -205,7 +215,8 @@ func FuzzRule(f *testing.F) {
 }
 
 func BenchmarkRehearse(b *testing.B) {
-	r, err := NewRehearsal(nil, []Rule{{Name: "r", On: true, When: `country == "XE" && total > 50000 && "Jars" in categories`, Then: `tag("x")`}}, 10)
+	r, err := NewRehearsal(nil,
+		[]Rule{{Name: "r", On: true, When: `country == "XE" && total > 50000 && "Jars" in categories`, Then: `tag("x")`}}, 10)
 	require.NoError(b, err)
 	raw := some().Append(nil)
 	var f Facts

@@ -203,8 +203,10 @@ func comparison(e ast.Expr) (Comparison, bool) {
 	}
 	field, known := fieldOf(a)
 	v, ok := literal(b)
-	is := map[string]string{operators.Equals: "is", operators.NotEquals: "is not", operators.Greater: "above", operators.GreaterEquals: "at least", operators.Less: "below", operators.LessEquals: "at most"}[name]
-	return Comparison{field.Name, is, []string{v}}, known && ok && is != "" && slices.Contains(comparisons[field.Type], is) && field.Type != "truth"
+	is := map[string]string{operators.Equals: "is", operators.NotEquals: "is not", operators.Greater: "above",
+		operators.GreaterEquals: "at least", operators.Less: "below", operators.LessEquals: "at most"}[name]
+	return Comparison{field.Name, is, []string{v}}, known && ok && is != "" && slices.Contains(comparisons[field.Type], is) &&
+		field.Type != "truth"
 }
 
 func fieldOf(e ast.Expr) (Field, bool) {

@@ -36,7 +36,8 @@ func (p Policy) With(o *Override) Policy {
 	if len(o.Sources) > 0 {
 		p.Sources = o.Sources
 	}
-	for _, f := range []struct{ from, to *int64 }{{o.Buffer, &p.Buffer}, {o.BufferPercent, &p.BufferPercent}, {o.Cap, &p.Cap}, {o.Floor, &p.Floor}} {
+	for _, f := range []struct{ from, to *int64 }{{o.Buffer, &p.Buffer}, {o.BufferPercent, &p.BufferPercent}, {o.Cap, &p.Cap},
+		{o.Floor, &p.Floor}} {
 		if f.from != nil {
 			*f.to = *f.from
 		}
@@ -123,7 +124,8 @@ func (p Policy) Explain(g Goods, levels func(Key) Level, name Names) (int64, []S
 		for _, loc := range p.Sources {
 			n, which := g.scarcest(loc, levels)
 			l := levels(Key{which.Item, loc})
-			add(fmt.Sprintf("Kits at %s by its scarcest component: %d of %s available, %d in a kit", name.Place(loc), l.Available(), name.Item(which.Item), which.Quantity), max(n, 0), loc, which.Item)
+			add(fmt.Sprintf("Kits at %s by its scarcest component: %d of %s available, %d in a kit", name.Place(loc), l.Available(),
+				name.Item(which.Item), which.Quantity), max(n, 0), loc, which.Item)
 		}
 	default:
 		for _, loc := range p.Sources {

@@ -19,13 +19,22 @@ func TestMeaningOfAnEdit(t *testing.T) {
 		want  int64
 		clear bool
 	}{
-		"the channel tells the change":         {Word{Shows: 3, Change: -4}, with(func(t *Told) { t.Open = true; t.Quantity = -1 }), -4, true},
-		"it shows what it was told":            {Word{Shows: 10, At: noon.Add(time.Minute)}, quiet, 0, true},
-		"it shows more, and all is quiet":      {Word{Shows: 13, At: noon.Add(time.Minute)}, quiet, 3, true},
-		"a quantity is on its way":             {Word{Shows: 13, At: noon.Add(time.Minute)}, with(func(t *Told) { t.Open = true }), 0, false},
-		"a quantity was accepted just before":  {Word{Shows: 13, At: noon.Add(time.Second)}, quiet, 0, false},
-		"orders were not read since":           {Word{Shows: 13, At: noon.Add(time.Minute)}, with(func(t *Told) { t.OrdersSeen = noon.Add(time.Minute) }), 0, false},
-		"nothing was told yet":                 {Word{Shows: 13, At: noon.Add(time.Minute)}, with(func(t *Told) { t.Quantity = -1 }), 0, false},
+		"the channel tells the change": {Word{Shows: 3, Change: -4}, with(func(t *Told) {
+			t.Open = true
+			t.Quantity = -1
+		}), -4, true},
+		"it shows what it was told":       {Word{Shows: 10, At: noon.Add(time.Minute)}, quiet, 0, true},
+		"it shows more, and all is quiet": {Word{Shows: 13, At: noon.Add(time.Minute)}, quiet, 3, true},
+		"a quantity is on its way": {Word{Shows: 13, At: noon.Add(time.Minute)}, with(func(t *Told) {
+			t.Open = true
+		}), 0, false},
+		"a quantity was accepted just before": {Word{Shows: 13, At: noon.Add(time.Second)}, quiet, 0, false},
+		"orders were not read since": {Word{Shows: 13, At: noon.Add(time.Minute)}, with(func(t *Told) {
+			t.OrdersSeen = noon.Add(time.Minute)
+		}), 0, false},
+		"nothing was told yet": {Word{Shows: 13, At: noon.Add(time.Minute)}, with(func(t *Told) {
+			t.Quantity = -1
+		}), 0, false},
 		"the channel does not tell the moment": {Word{Shows: 13}, quiet, 0, false},
 	} {
 		got, clear, why := c.word.Meaning(c.told)

@@ -48,15 +48,18 @@ func TestPeopleAreToldOfWhatTheyChose(t *testing.T) {
 	k := trial.New(t)
 	ctx := t.Context()
 	for _, cause := range engine.Causes {
-		_, _, err := k.PutTarget(ctx, attention.NewTarget{Kind: "webhook", Address: "https://hook.test/" + string(cause[:3]), Causes: []order.Cause{cause}, Every: 5, On: true}, "Edda")
+		_, _, err := k.PutTarget(ctx, attention.NewTarget{Kind: "webhook", Address: "https://hook.test/" + string(cause[:3]),
+			Causes: []order.Cause{cause}, Every: 5, On: true}, "Edda")
 		require.NoError(t, err, cause)
 	}
-	_, _, err := k.PutTarget(ctx, attention.NewTarget{Kind: "webhook", Address: "https://hook.test/x", Causes: []order.Cause{"gossip"}, On: true}, "Edda")
+	_, _, err := k.PutTarget(ctx, attention.NewTarget{Kind: "webhook", Address: "https://hook.test/x", Causes: []order.Cause{"gossip"},
+		On: true}, "Edda")
 	require.ErrorContains(t, err, "gossip")
 	_, _, err = k.PutTarget(ctx, attention.NewTarget{Kind: "email", Address: "edda@morrow.example", On: true}, "Edda")
 	require.ErrorContains(t, err, "mail", "there is no mail server")
 
-	_, secret, err := k.PutTarget(ctx, attention.NewTarget{Kind: "webhook", Address: "https://hook.test/unknown", Causes: []order.Cause{"unknown item"}, On: true}, "Edda")
+	_, secret, err := k.PutTarget(ctx, attention.NewTarget{Kind: "webhook", Address: "https://hook.test/unknown",
+		Causes: []order.Cause{"unknown item"}, On: true}, "Edda")
 	require.NoError(t, err)
 	require.Regexp(t, "^whsec_", secret)
 	k.Sell("S-1", message.OrderLine{SKU: "GLASS", Quantity: 1})

@@ -101,7 +101,9 @@ func (r *Attention) PutTarget(ctx context.Context, n NewTarget, who string) (id 
 		if id, err = ch.PutTarget(x); err != nil {
 			return err
 		}
-		return ch.Note(store.Entry{At: ch.Now.UnixMicro(), Who: who, Thing: "target", ThingID: id, What: "notices", Text: fmt.Sprintf("%s is told of %s, at most every %d minutes", n.Address, engine.Or(engine.Join(n.Causes), "everything"), n.Every)})
+		return ch.Note(store.Entry{At: ch.Now.UnixMicro(), Who: who, Thing: "target", ThingID: id, What: "notices",
+			Text: fmt.Sprintf("%s is told of %s, at most every %d minutes", n.Address,
+				engine.Or(engine.Join(n.Causes), "everything"), n.Every)})
 	})
 	return id, secret, err
 }
@@ -113,7 +115,8 @@ func (r *Attention) DropTarget(ctx context.Context, id int64, who string) error 
 		if err := ch.DropTarget(id); err != nil {
 			return err
 		}
-		return ch.Note(store.Entry{At: ch.Now.UnixMicro(), Who: who, Thing: "target", ThingID: id, What: "notices", Text: "No longer told of anything"})
+		return ch.Note(store.Entry{At: ch.Now.UnixMicro(), Who: who, Thing: "target", ThingID: id, What: "notices",
+			Text: "No longer told of anything"})
 	})
 }
 
@@ -180,7 +183,8 @@ func (r *Attention) Gather(ctx context.Context) (next time.Time, err error) {
 		}
 		data := noticeOf(company, list)
 		ref := fmt.Sprintf("%s-n%d-%d", r.Prefix, t.ID, upto)
-		payload, err := json.Marshal(noticeBody{"1.0", "open-relay.exceptions.raised", "/open-relay/" + r.Prefix, ref, now.UTC(), "application/json", data})
+		payload, err := json.Marshal(noticeBody{"1.0", "open-relay.exceptions.raised", "/open-relay/" + r.Prefix, ref, now.UTC(),
+			"application/json", data})
 		if err != nil {
 			return next, err
 		}
@@ -191,7 +195,8 @@ func (r *Attention) Gather(ctx context.Context) (next time.Time, err error) {
 			subject += " and more"
 		}
 		if err := r.Commit(ctx, func(ch *engine.Change) error {
-			if err := ch.AddNotice(store.Notice{TargetID: t.ID, Ref: ref, Subject: subject, Payload: string(payload), CreatedAt: now.UnixMicro(), NextAt: now.UnixMicro()}); err != nil {
+			if err := ch.AddNotice(store.Notice{TargetID: t.ID, Ref: ref, Subject: subject, Payload: string(payload),
+				CreatedAt: now.UnixMicro(), NextAt: now.UnixMicro()}); err != nil {
 				return err
 			}
 			ch.After(r.WakeTell.Now)
@@ -213,7 +218,8 @@ func noticeOf(company string, list []store.Exception) noticeData {
 		if !ok {
 			i = len(d.Groups)
 			at[k] = i
-			d.Groups = append(d.Groups, noticeSet{Cause: e.Cause, Subject: e.Subject, Connection: e.ConnectionName, Text: e.Text, Expected: e.Expected, Orders: []string{}})
+			d.Groups = append(d.Groups, noticeSet{Cause: e.Cause, Subject: e.Subject, Connection: e.ConnectionName, Text: e.Text,
+				Expected: e.Expected, Orders: []string{}})
 		}
 		g := &d.Groups[i]
 		g.Count++

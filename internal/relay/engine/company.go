@@ -42,7 +42,8 @@ func (r *Engine) SetCompany(ctx context.Context, c Company, who string) error {
 			return err
 		}
 		ch.Tell("company", "")
-		return ch.Note(store.Entry{At: ch.Now.UnixMicro(), Who: who, Thing: "company", What: "company", Text: c.Name + "; its days begin in " + Or(c.TimeZone, "UTC")})
+		return ch.Note(store.Entry{At: ch.Now.UnixMicro(), Who: who, Thing: "company", What: "company",
+			Text: c.Name + "; its days begin in " + Or(c.TimeZone, "UTC")})
 	}); err != nil {
 		return err
 	}

@@ -169,7 +169,8 @@ func (r *Engine) Reload(ctx context.Context) error {
 	for _, rec := range recs {
 		there[rec.ID] = true
 		c := r.conns[rec.ID]
-		if c != nil && c.Rec().Revision == rec.Revision && (r.logins[rec.AccountID] == nil || r.logins[rec.AccountID].revision == c.cur.Load().account) {
+		if c != nil && c.Rec().Revision == rec.Revision &&
+			(r.logins[rec.AccountID] == nil || r.logins[rec.AccountID].revision == c.cur.Load().account) {
 			continue
 		}
 		made, err := r.make(rec)
@@ -177,7 +178,8 @@ func (r *Engine) Reload(ctx context.Context) error {
 			return fmt.Errorf("connection %s: %w", rec.Code, err)
 		}
 		if c == nil {
-			c = &Conn{ID: rec.ID, feeds: map[message.Feed]*store.Feed{}, WakeIn: NewWaker(), WakeOut: NewWaker(), readers: map[message.Feed]chan RunRequest{}}
+			c = &Conn{ID: rec.ID, feeds: map[message.Feed]*store.Feed{}, WakeIn: NewWaker(), WakeOut: NewWaker(),
+				readers: map[message.Feed]chan RunRequest{}}
 			c.Ctx, c.end = context.WithCancel(r.Ctx)
 			c.cur.Store(made)
 			r.conns[rec.ID], r.codes[rec.Code] = c, c
@@ -253,7 +255,8 @@ func (r *Engine) make(rec store.Connection) (*joined, error) {
 	if err := json.Unmarshal([]byte(rec.Settings), &out.settings); err != nil {
 		return nil, fmt.Errorf("settings: %w", err)
 	}
-	o := connector.LineOptions{Base: "http://nowhere.invalid", Site: rec.Site, Test: rec.Test, Settings: out.settings.ForExpressions(), Client: r.Client, Now: r.Clock}
+	o := connector.LineOptions{Base: "http://nowhere.invalid", Site: rec.Site, Test: rec.Test, Settings: out.settings.ForExpressions(),
+		Client: r.Client, Now: r.Clock}
 	if l := r.logins[rec.AccountID]; l != nil {
 		o.Login, o.Base, out.account = l.Login, Or(l.base, o.Base), l.revision
 		if def.Limits != common.Limits {

@@ -103,8 +103,10 @@ func Open(ctx context.Context, st *store.Store, o Options) (*Engine, error) {
 		}
 	}
 	r := &Engine{Store: st, Bus: NewBus(), fixed: o.Library, lib: o.Library, Log: o.Log, Clock: o.Now, Sealer: seal,
-		conns: map[int64]*Conn{}, codes: map[string]*Conn{}, logins: map[int64]*login{}, tested: map[string]Tested{}, places: map[int64]store.Location{},
-		Client: connector.Guard{Allowed: o.Reach}.Client(), Mail: o.Mail, hook: o.Hook, WakeWatch: NewWaker(), wakeJobs: map[JobKind]*Waker{}, WakeTell: NewWaker()}
+		conns: map[int64]*Conn{}, codes: map[string]*Conn{}, logins: map[int64]*login{}, tested: map[string]Tested{},
+		places: map[int64]store.Location{},
+		Client: connector.Guard{Allowed: o.Reach}.Client(), Mail: o.Mail, hook: o.Hook, WakeWatch: NewWaker(),
+		wakeJobs: map[JobKind]*Waker{}, WakeTell: NewWaker()}
 	if o.Transport != nil {
 		r.Client = &http.Client{Transport: o.Transport}
 	}

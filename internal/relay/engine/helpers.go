@@ -81,7 +81,8 @@ func OrderStateError(err error) error {
 }
 
 func (r *Engine) NoteOrder(ch *Change, o *order.Order, who, what, format string, args ...any) error {
-	return ch.Note(store.Entry{At: ch.Now.UnixMicro(), Who: who, Thing: "order", ThingID: o.ID, What: what, Text: fmt.Sprintf(format, args...)})
+	return ch.Note(store.Entry{At: ch.Now.UnixMicro(), Who: who, Thing: "order", ThingID: o.ID, What: what,
+		Text: fmt.Sprintf(format, args...)})
 }
 
 func (r *Engine) NoteThing(ch *Change, thing string, id int64, who, what, format string, args ...any) error {
@@ -89,5 +90,6 @@ func (r *Engine) NoteThing(ch *Change, thing string, id int64, who, what, format
 }
 
 func (r *Engine) NoteConnection(ch *Change, id int64, who, what, format string, args ...any) error {
-	return ch.Note(store.Entry{At: ch.Now.UnixMicro(), Who: who, Thing: "connection", ThingID: id, What: what, Text: fmt.Sprintf(format, args...)})
+	return ch.Note(store.Entry{At: ch.Now.UnixMicro(), Who: who, Thing: "connection", ThingID: id, What: what,
+		Text: fmt.Sprintf(format, args...)})
 }

@@ -173,7 +173,8 @@ func (s *Settings) checkServices(r *Engine) error {
 
 // ForExpressions gives expressions the settings as text, whole numbers and truths.
 func (s *Settings) ForExpressions() map[string]any {
-	return map[string]any{"time_zone": s.TimeZone, "sender": s.Sender, "price_list": s.PriceList, "tax_name": s.TaxName, "tax_permille": s.TaxPermille, "prep_minutes": s.PrepMinutes, "anonymous": s.Anonymous}
+	return map[string]any{"time_zone": s.TimeZone, "sender": s.Sender, "price_list": s.PriceList, "tax_name": s.TaxName,
+		"tax_permille": s.TaxPermille, "prep_minutes": s.PrepMinutes, "anonymous": s.Anonymous}
 }
 
 // Complete puts into an order what its channel leaves to be decided here.

@@ -169,17 +169,18 @@ func (r *Exchange) read(c *engine.Conn, req engine.RunRequest) error {
 	if req.Cause != "schedule" {
 		check = "" // who asks for a run wants to see everything
 	}
-	to, err := c.Line().Read(c.Ctx, req.Kind, connector.Reading{Mark: mark, Check: check, Known: r.known(c, req.Kind), Keep: func(records []connector.Record) error {
-		page++
-		kept, kerr := r.keepPage(c, f, &run, ensure, page, records)
-		if kept > 0 {
-			c.WakeIn.Now()
-		}
-		if run != 0 {
-			r.Bus.Publish([]engine.Event{{Kind: "run", Key: c.Rec().Code}})
-		}
-		return kerr
-	}})
+	to, err := c.Line().Read(c.Ctx, req.Kind, connector.Reading{Mark: mark, Check: check, Known: r.known(c, req.Kind),
+		Keep: func(records []connector.Record) error {
+			page++
+			kept, kerr := r.keepPage(c, f, &run, ensure, page, records)
+			if kept > 0 {
+				c.WakeIn.Now()
+			}
+			if run != 0 {
+				r.Bus.Publish([]engine.Event{{Kind: "run", Key: c.Rec().Code}})
+			}
+			return kerr
+		}})
 	high := to.Mark
 	if err != nil && c.Ctx.Err() != nil {
 		return nil // stopping is no failure; the run is closed at the next start
@@ -255,7 +256,8 @@ func (r *Exchange) known(c *engine.Conn, kind message.Feed) func([]connector.Rec
 }
 
 // keepPage keeps the records of a page and counts them.
-func (r *Exchange) keepPage(c *engine.Conn, f store.Feed, run *int64, ensure func(*store.Tx) error, page int, records []connector.Record) (int, error) {
+func (r *Exchange) keepPage(c *engine.Conn, f store.Feed, run *int64, ensure func(*store.Tx) error, page int,
+	records []connector.Record) (int, error) {
 	var msgs []store.Received
 	var bad []error
 	for _, rec := range records {

@@ -51,7 +51,9 @@ func (r *Exchange) AcceptPush(ctx context.Context, code string, h http.Header, r
 			continue
 		}
 		byFeed[rec.Feed] = append(byFeed[rec.Feed], store.Received{OutsideID: rec.ID, Version: rec.Version, Raw: rec.Raw})
-		c.Mapped.Put(engine.MapKey{Feed: rec.Feed, ID: rec.ID, Version: rec.Version}, MapSafely(c, func() (any, error) { return c.Line().MapBody(rec.Feed, "push", rec.Body) }))
+		c.Mapped.Put(engine.MapKey{Feed: rec.Feed, ID: rec.ID, Version: rec.Version}, MapSafely(c, func() (any, error) {
+			return c.Line().MapBody(rec.Feed, "push", rec.Body)
+		}))
 	}
 	if len(byFeed) == 0 {
 		return out, nil
@@ -124,7 +126,8 @@ func (r *Exchange) decide(c *engine.Conn, msgs []store.InboxMessage) error {
 	if err == nil || store.Unavailable(err) || r.Ctx.Err() != nil {
 		return err
 	}
-	r.Log.Warn("a batch could not be decided on as a whole; each message is decided on for itself", "connection", c.Rec().Code, "error", err)
+	r.Log.Warn("a batch could not be decided on as a whole; each message is decided on for itself", "connection", c.Rec().Code,
+		"error", err)
 	return r.Commit(r.Ctx, func(ch *engine.Change) error {
 		if err := r.NewBatch(c, ch).decide(nil, bad, msgs); err != nil {
 			return err
@@ -216,7 +219,8 @@ func (b *Batch) undecided(in store.InboxMessage, err error) error {
 	y.Failed++
 	y.Reason("cannot be taken in")
 	why, refused := engine.IsRefused(err)
-	expected := "A record that can be taken in. It is kept as it came: correct it at the other side, or here what stands against it, and take it in again."
+	expected := "A record that can be taken in. It is kept as it came: correct it at the other side, or here what stands against it, " +
+		"and take it in again."
 	if refused || in.Attempts+1 >= Decisions {
 		b.Outcomes = append(b.Outcomes, store.InboxOutcome{ID: in.ID, State: "failed", Reason: engine.Or(why, err.Error())})
 	} else {
@@ -229,10 +233,12 @@ func (b *Batch) undecided(in store.InboxMessage, err error) error {
 	}
 	if !refused {
 		why = "something broke on our side while it was decided on"
-		b.R.Log.Error("a message could not be decided on", "connection", b.C.Rec().Code, "feed", in.Feed, "id", in.OutsideID, "inbox", in.ID, "error", err)
+		b.R.Log.Error("a message could not be decided on", "connection", b.C.Rec().Code, "feed", in.Feed, "id", in.OutsideID, "inbox",
+			in.ID, "error", err)
 	}
 	b.Logs = append(b.Logs, Logged{run, "error", fmt.Sprintf("%s: %s", in.OutsideID, why)})
-	if e := b.Ch.Raise(store.Exception{Cause: engine.NotTakenIn, Text: fmt.Sprintf("%s from %s could not be taken in: %s", thingOf(in), b.C.Rec().Name, why), Expected: expected,
+	if e := b.Ch.Raise(store.Exception{Cause: engine.NotTakenIn, Text: fmt.Sprintf("%s from %s could not be taken in: %s", thingOf(in),
+		b.C.Rec().Name, why), Expected: expected,
 		ConnectionID: b.C.Rec().ID, InboxID: in.ID}, b.Ch.Now); e != nil {
 		return e
 	}
@@ -242,7 +248,9 @@ func (b *Batch) undecided(in store.InboxMessage, err error) error {
 
 // thingOf names a message as people do.
 func thingOf(in store.InboxMessage) string {
-	words := map[message.Feed]string{message.OrdersIn: "Order", message.ListingsIn: "Listing", message.ItemsIn: "Item", message.StockIn: "The quantity of", message.CustomersIn: "Customer", message.DispatchIn: "Dispatch", message.TrackingIn: "Tracking event"}
+	words := map[message.Feed]string{message.OrdersIn: "Order", message.ListingsIn: "Listing", message.ItemsIn: "Item",
+		message.StockIn: "The quantity of", message.CustomersIn: "Customer", message.DispatchIn: "Dispatch",
+		message.TrackingIn: "Tracking event"}
 	return engine.Or(words[in.Feed], "Message") + " " + in.OutsideID
 }
 
@@ -382,8 +390,10 @@ func (b *Batch) Finish(bad []store.InboxOutcome) error {
 		}
 	}
 	for _, o := range bad {
-		if err := b.Ch.Raise(store.Exception{Cause: engine.NotUnderstood, Text: fmt.Sprintf("A message from %s could not be taken in: %s", b.C.Rec().Name, o.Reason),
-			Expected:     "A record that fits the connector's mapping. It is kept as it came; correct it at the other side, or the mapping, and take it in again, or type the order beside it.",
+		if err := b.Ch.Raise(store.Exception{Cause: engine.NotUnderstood, Text: fmt.Sprintf("A message from %s could not be taken in: %s",
+			b.C.Rec().Name, o.Reason),
+			Expected: "A record that fits the connector's mapping. It is kept as it came; correct it at the other side, or the " +
+				"mapping, and take it in again, or type the order beside it.",
 			ConnectionID: b.C.Rec().ID, InboxID: o.ID}, b.Ch.Now); err != nil {
 			return err
 		}

@@ -20,7 +20,8 @@ func BenchmarkPushes(b *testing.B) {
 		var events []map[string]any
 		for i := n; i < min(n+100, b.N); i++ {
 			number := fmt.Sprintf("S-%d", i)
-			events = append(events, trial.Event("order", number, 1, trial.Sale(number, trial.Units([]string{"JAR", "LID"}[i%2], 1+int64(i%3)))))
+			events = append(events, trial.Event("order", number, 1,
+				trial.Sale(number, trial.Units([]string{"JAR", "LID"}[i%2], 1+int64(i%3)))))
 		}
 		body, err := json.Marshal(map[string]any{"messages": events})
 		if err != nil {

@@ -32,7 +32,8 @@ func TestOneBadRecordStopsNothing(t *testing.T) {
 	require.Equal(t, views.Lamp{State: "caution", Text: "1 message could not be taken in"}, list[0].Lamp)
 
 	k.CancelOrder("S-1")
-	require.NoError(t, k.Adjust(t.Context(), inventory.Adjustment{SKU: "JAR", Location: "alder", Change: -5, Reason: "sold at the fair"}, "Edda"))
+	require.NoError(t, k.Adjust(t.Context(), inventory.Adjustment{SKU: "JAR", Location: "alder", Change: -5,
+		Reason: "sold at the fair"}, "Edda"))
 	n, err := k.TryAgain(t.Context(), "stall", "Edda")
 	require.NoError(t, err)
 	require.Equal(t, int64(1), n)

@@ -251,15 +251,18 @@ func (r *Exchange) refused(ch *engine.Change, c *engine.Conn, m store.OutboxMess
 	ch.Tell("exception", "")
 	did, expected := "refused", "An accepted message. Correct what the other side names, then send it again."
 	if m.Unclear {
-		did, expected = "gave no clear answer to", "An answer. It may have been carried out there; sending it again under the same reference does nothing twice."
+		did, expected = "gave no clear answer to", "An answer. It may have been carried out there; sending it again under the same "+
+			"reference does nothing twice."
 	}
 	if m.OrderID != 0 {
-		if err := ch.Note(store.Entry{At: ch.Now.UnixMicro(), Who: c.Rec().Name, Thing: "order", ThingID: m.OrderID, What: string(cause), Text: fmt.Sprintf("%s %s %s: %s", c.Rec().Name, did, m.Feed, m.Error)}); err != nil {
+		if err := ch.Note(store.Entry{At: ch.Now.UnixMicro(), Who: c.Rec().Name, Thing: "order", ThingID: m.OrderID, What: string(cause),
+			Text: fmt.Sprintf("%s %s %s: %s", c.Rec().Name, did, m.Feed, m.Error)}); err != nil {
 			return err
 		}
 	}
 	ch.Watch = true
-	return ch.Raise(store.Exception{Cause: cause, Subject: engine.Clip(m.Error, 120), Text: fmt.Sprintf("%s %s %s of %s: %s", c.Rec().Name, did, m.Feed, m.Subject, m.Error),
+	return ch.Raise(store.Exception{Cause: cause, Subject: engine.Clip(m.Error, 120),
+		Text:     fmt.Sprintf("%s %s %s of %s: %s", c.Rec().Name, did, m.Feed, m.Subject, m.Error),
 		Expected: expected, ConnectionID: c.Rec().ID, OrderID: m.OrderID, OutboxID: m.ID}, ch.Now)
 }
 
@@ -487,7 +490,8 @@ func (r *Exchange) Resend(ch *engine.Change, id int64, who string) error {
 	if newer, err := ch.Overtaken(m); err != nil {
 		return err
 	} else if newer {
-		return &engine.Refused{Text: fmt.Sprintf("a newer message about %s was decided since; this one would undo it", m.Subject), Conflict: true}
+		return &engine.Refused{Text: fmt.Sprintf("a newer message about %s was decided since; this one would undo it", m.Subject),
+			Conflict: true}
 	}
 	m.State, m.NextAt, m.Attempts, m.Error = store.Waiting, ch.Now.UnixMicro(), 0, ""
 	if err := ch.SettleOutbox(m); err != nil {

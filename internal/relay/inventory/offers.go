@@ -188,7 +188,8 @@ func (r *Inventory) queueListings(ch *engine.Change, w *ItemKinds, listings []st
 }
 
 // queueListingsOf queues the quantities of listings; on is a connection whose feed the change switches on.
-func (r *Inventory) queueListingsOf(ch *engine.Change, w *ItemKinds, listings []store.Listing, levels func(stock.Key) stock.Level, on *engine.Conn) error {
+func (r *Inventory) queueListingsOf(ch *engine.Change, w *ItemKinds, listings []store.Listing, levels func(stock.Key) stock.Level,
+	on *engine.Conn) error {
 	for i := range listings {
 		l := &listings[i]
 		c := r.ByID(l.ConnectionID)
@@ -208,7 +209,8 @@ func (r *Inventory) queueListingsOf(ch *engine.Change, w *ItemKinds, listings []
 		if err != nil {
 			return err
 		}
-		if _, err := r.Queue(ch, store.OutboxMessage{ConnectionID: l.ConnectionID, Feed: message.StockOut, Subject: OfferSubject(l.ID), Payload: string(payload)}); err != nil {
+		if _, err := r.Queue(ch, store.OutboxMessage{ConnectionID: l.ConnectionID, Feed: message.StockOut, Subject: OfferSubject(l.ID),
+			Payload: string(payload)}); err != nil {
 			return err
 		}
 	}

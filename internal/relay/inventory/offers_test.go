@@ -31,7 +31,8 @@ func TestAnEditAtAChannel(t *testing.T) {
 	k.Listed("JAR")
 	require.Equal(t, 8.0, told(t, k, "stall", "/stock"))
 	before := len(k.Sent("stall", "/stock"))
-	k.Take("stall", trial.Event("stock_level", "e-1", 1, message.StockLevel{SKU: "JAR", Listing: "L-JAR", Quantity: 5, Cause: "edit", At: k.Now(), Who: "somebody"}))
+	k.Take("stall", trial.Event("stock_level", "e-1", 1, message.StockLevel{SKU: "JAR", Listing: "L-JAR", Quantity: 5, Cause: "edit",
+		At: k.Now(), Who: "somebody"}))
 	require.Equal(t, int64(8), level(k, t, "JAR", "alder").OnHand)
 	require.Len(t, k.Sent("stall", "/stock"), before+1, "ours is said again")
 	require.Equal(t, 8.0, told(t, k, "stall", "/stock"))
@@ -40,9 +41,11 @@ func TestAnEditAtAChannel(t *testing.T) {
 	set := *c.Settings()
 	set.StockIn = "take in"
 	require.NoError(t, k.SetSettings(t.Context(), "stall", set, c.Rec().Revision, "Edda"))
-	k.Take("stall", trial.Event("stock_level", "e-2", 1, message.StockLevel{SKU: "JAR", Listing: "L-JAR", Quantity: 6, Change: -2, Cause: "edit", At: k.Now(), Who: "somebody"}))
+	k.Take("stall", trial.Event("stock_level", "e-2", 1, message.StockLevel{SKU: "JAR", Listing: "L-JAR", Quantity: 6, Change: -2,
+		Cause: "edit", At: k.Now(), Who: "somebody"}))
 	require.Equal(t, int64(6), level(k, t, "JAR", "alder").OnHand)
-	k.Take("stall", trial.Event("stock_level", "e-3", 1, message.StockLevel{SKU: "JAR", Listing: "L-JAR", Quantity: 5, Change: -1, Cause: "sale", At: k.Now()}))
+	k.Take("stall", trial.Event("stock_level", "e-3", 1, message.StockLevel{SKU: "JAR", Listing: "L-JAR", Quantity: 5, Change: -1,
+		Cause: "sale", At: k.Now()}))
 	require.Equal(t, int64(6), level(k, t, "JAR", "alder").OnHand, "sales come as orders")
 	k.Holds()
 }
@@ -151,8 +154,10 @@ func TestAPartnersCountOfItsOwnPlace(t *testing.T) {
 	require.NoError(t, k.Reload(t.Context()))
 	k.Take("stall", trial.Event("stock_level", "p-1", 1, message.StockLevel{SKU: "JAR", Location: "pier", Quantity: 30, At: k.Now()}))
 	require.Equal(t, int64(30), level(k, t, "JAR", "pier").OnHand)
-	require.Error(t, k.Adjust(t.Context(), inventory.Adjustment{SKU: "JAR", Location: "pier", Change: 1, Reason: "found"}, "Edda"), "another keeps it")
-	_, refused := engine.IsRefused(k.Adjust(t.Context(), inventory.Adjustment{SKU: "JAR", Location: "pier", Change: 1, Reason: "found"}, "Edda"))
+	require.Error(t, k.Adjust(t.Context(), inventory.Adjustment{SKU: "JAR", Location: "pier", Change: 1, Reason: "found"}, "Edda"),
+		"another keeps it")
+	_, refused := engine.IsRefused(k.Adjust(t.Context(), inventory.Adjustment{SKU: "JAR", Location: "pier", Change: 1,
+		Reason: "found"}, "Edda"))
 	require.True(t, refused)
 	k.Holds()
 }

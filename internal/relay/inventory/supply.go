@@ -124,7 +124,8 @@ func (r *Inventory) PutPurchase(ch *engine.Change, n NewPurchase, who string) (s
 	if err != nil {
 		return "", err
 	}
-	p := store.Purchase{Number: strings.TrimSpace(n.Number), Supplier: n.Supplier, LocationID: at.ID, State: "open", Expected: n.Expected, Note: n.Note, Who: who, CreatedAt: ch.Now.UnixMicro()}
+	p := store.Purchase{Number: strings.TrimSpace(n.Number), Supplier: n.Supplier, LocationID: at.ID, State: "open", Expected: n.Expected,
+		Note: n.Note, Who: who, CreatedAt: ch.Now.UnixMicro()}
 	if p.Number != "" {
 		if _, err := ch.Purchase(p.Number); err == nil {
 			return "", &engine.Refused{Text: fmt.Sprintf("there is a purchase order %s already", p.Number), Conflict: true}
@@ -154,10 +155,12 @@ func (r *Inventory) PutPurchase(ch *engine.Change, n NewPurchase, who string) (s
 		return "", err
 	}
 	for _, l := range p.Lines {
-		book.Post(stock.Movement{Key: stock.Key{Item: l.ItemID, Location: at.ID}, At: ch.Now, Kind: stock.Order, OnOrder: l.Ordered, Reason: "ordered from " + p.Supplier, Who: who, DocKind: "purchase", DocID: p.ID})
+		book.Post(stock.Movement{Key: stock.Key{Item: l.ItemID, Location: at.ID}, At: ch.Now, Kind: stock.Order, OnOrder: l.Ordered,
+			Reason: "ordered from " + p.Supplier, Who: who, DocKind: "purchase", DocID: p.ID})
 	}
 	ch.Tell("purchase", p.Number)
-	if err := r.NoteThing(ch, "purchase", p.ID, who, "added", "Ordered from %s: %s", p.Supplier, engine.Counted(int64(len(p.Lines)), "item", "items")); err != nil {
+	if err := r.NoteThing(ch, "purchase", p.ID, who, "added", "Ordered from %s: %s", p.Supplier,
+		engine.Counted(int64(len(p.Lines)), "item", "items")); err != nil {
 		return "", err
 	}
 	return p.Number, r.Post(ch, book)
@@ -237,7 +240,8 @@ func (r *Inventory) TakeArrival(ch *engine.Change, number string, list []Arrival
 			}
 		case n > p.Lines[k].Left() && !a.Over:
 			l := p.Lines[k]
-			return p, &engine.Refused{Text: fmt.Sprintf("%d × %s is more than is to come: %d ordered, %d received already", n, it.SKU, l.Ordered, l.Received), Conflict: true}
+			return p, &engine.Refused{Text: fmt.Sprintf("%d × %s is more than is to come: %d ordered, %d received already", n, it.SKU,
+				l.Ordered, l.Received), Conflict: true}
 		}
 		l := &p.Lines[k]
 		expected := min(n, l.Left())
@@ -248,7 +252,8 @@ func (r *Inventory) TakeArrival(ch *engine.Change, number string, list []Arrival
 		if err := ch.UpdatePurchaseLine(p.ID, *l); err != nil {
 			return p, err
 		}
-		book.Post(stock.Movement{Key: stock.Key{Item: it.ID, Location: p.LocationID}, At: ch.Now, Kind: stock.Receipt, OnHand: n, OnOrder: -expected, Bin: strings.TrimSpace(a.Bin),
+		book.Post(stock.Movement{Key: stock.Key{Item: it.ID, Location: p.LocationID}, At: ch.Now, Kind: stock.Receipt, OnHand: n,
+			OnOrder: -expected, Bin: strings.TrimSpace(a.Bin),
 			Reason: "received from " + p.Supplier, Who: who, DocKind: "purchase", DocID: p.ID})
 		p.Received += n
 	}
@@ -282,7 +287,8 @@ func (r *Inventory) takeSerials(ch *engine.Change, it store.Item, serials []stri
 		return nil
 	}
 	if int64(len(serials)) != n {
-		return &engine.Refused{Text: fmt.Sprintf("%s has serial numbers: %d were received, %d numbers were given", it.SKU, n, len(serials)), Conflict: true}
+		return &engine.Refused{Text: fmt.Sprintf("%s has serial numbers: %d were received, %d numbers were given", it.SKU, n,
+			len(serials)), Conflict: true}
 	}
 	for _, s := range serials {
 		s = strings.TrimSpace(s)
@@ -291,7 +297,8 @@ func (r *Inventory) takeSerials(ch *engine.Change, it store.Item, serials []stri
 		}
 		old, err := ch.Serial(it.ID, s)
 		if err == nil {
-			return &engine.Refused{Text: fmt.Sprintf("serial number %s of %s is known already: it is %s", s, it.SKU, SerialText(old)), Conflict: true}
+			return &engine.Refused{Text: fmt.Sprintf("serial number %s of %s is known already: it is %s", s, it.SKU, SerialText(old)),
+				Conflict: true}
 		}
 		if !errors.Is(err, store.ErrNotFound) {
 			return err
@@ -338,7 +345,9 @@ func (r *Inventory) ClosePurchase(ctx context.Context, number, who string) error
 			if err := ch.UpdatePurchaseLine(p.ID, l); err != nil {
 				return err
 			}
-			book.Post(stock.Movement{Key: stock.Key{Item: l.ItemID, Location: p.LocationID}, At: ch.Now, Kind: stock.Order, OnOrder: -left, Reason: "no longer expected from " + p.Supplier, Who: who, DocKind: "purchase", DocID: p.ID})
+			book.Post(stock.Movement{Key: stock.Key{Item: l.ItemID, Location: p.LocationID}, At: ch.Now,
+				Kind: stock.Order, OnOrder: -left, Reason: "no longer expected from " + p.Supplier, Who: who, DocKind: "purchase",
+				DocID: p.ID})
 		}
 		p.State, p.ClosedAt = "closed", ch.Now.UnixMicro()
 		if err := ch.UpdatePurchase(&p); err != nil {
@@ -406,11 +415,13 @@ func (r *Inventory) PutTransfer(ch *engine.Change, n NewTransfer, who string) (s
 		return "", err
 	}
 	ch.Tell("transfer", x.Number)
-	return x.Number, r.NoteThing(ch, "transfer", x.ID, who, "added", "From %s to %s: %s", from.Name, to.Name, engine.Counted(int64(len(x.Lines)), "item", "items"))
+	return x.Number, r.NoteThing(ch, "transfer", x.ID, who, "added", "From %s to %s: %s", from.Name, to.Name,
+		engine.Counted(int64(len(x.Lines)), "item", "items"))
 }
 
 // moveTransfer changes a transfer in one of its states and posts what that moves.
-func (r *Inventory) moveTransfer(ctx context.Context, number, state string, f func(*engine.Change, *store.Transfer, *stock.Book) error) error {
+func (r *Inventory) moveTransfer(ctx context.Context, number, state string,
+	f func(*engine.Change, *store.Transfer, *stock.Book) error) error {
 	return r.Commit(ctx, func(ch *engine.Change) error {
 		x, err := ch.Transfer(number)
 		if err != nil {
@@ -445,10 +456,16 @@ func (r *Inventory) SendTransfer(ctx context.Context, number, who string) error 
 		for _, l := range x.Lines {
 			have := book.Level(stock.Key{Item: l.ItemID, Location: x.FromID})
 			if have.Available() < l.Quantity {
-				return &engine.Refused{Text: fmt.Sprintf("%s: %d are to leave %s, %d are available there (%d on hand, %d promised to orders)", l.SKU, l.Quantity, x.FromName, have.Available(), have.OnHand, have.Allocated), Conflict: true}
+				return &engine.Refused{Text: fmt.Sprintf(
+					"%s: %d are to leave %s, %d are available there (%d on hand, %d promised to orders)", l.SKU, l.Quantity, x.FromName,
+					have.Available(), have.OnHand, have.Allocated), Conflict: true}
 			}
-			book.Post(stock.Movement{Key: stock.Key{Item: l.ItemID, Location: x.FromID}, At: ch.Now, Kind: stock.Send, OnHand: -l.Quantity, Reason: "sent to " + x.ToName, Who: who, DocKind: "transfer", DocID: x.ID})
-			book.Post(stock.Movement{Key: stock.Key{Item: l.ItemID, Location: x.ToID}, At: ch.Now, Kind: stock.Send, InTransit: l.Quantity, Reason: "under way from " + x.FromName, Who: who, DocKind: "transfer", DocID: x.ID})
+			book.Post(stock.Movement{Key: stock.Key{Item: l.ItemID, Location: x.FromID},
+				At: ch.Now, Kind: stock.Send, OnHand: -l.Quantity, Reason: "sent to " + x.ToName, Who: who, DocKind: "transfer",
+				DocID: x.ID})
+			book.Post(stock.Movement{Key: stock.Key{Item: l.ItemID, Location: x.ToID}, At: ch.Now,
+				Kind: stock.Send, InTransit: l.Quantity, Reason: "under way from " + x.FromName, Who: who, DocKind: "transfer",
+				DocID: x.ID})
 		}
 		x.State, x.SentAt = "under way", ch.Now.UnixMicro()
 		return r.NoteThing(ch, "transfer", x.ID, who, "sent", "Left %s", x.FromName)
@@ -479,7 +496,9 @@ func (r *Inventory) ArriveTransfer(ctx context.Context, number string, list []Ar
 				return &engine.Refused{Text: fmt.Sprintf("%d × %s is more than is under way: %d", n, l.SKU, l.Left()), Conflict: true}
 			}
 			l.Arrived += n
-			book.Post(stock.Movement{Key: stock.Key{Item: l.ItemID, Location: x.ToID}, At: ch.Now, Kind: stock.Arrive, OnHand: n, InTransit: -n, Bin: strings.TrimSpace(a.Bin), Reason: "arrived from " + x.FromName, Who: who, DocKind: "transfer", DocID: x.ID})
+			book.Post(stock.Movement{Key: stock.Key{Item: l.ItemID, Location: x.ToID}, At: ch.Now, Kind: stock.Arrive, OnHand: n,
+				InTransit: -n, Bin: strings.TrimSpace(a.Bin), Reason: "arrived from " + x.FromName, Who: who, DocKind: "transfer",
+				DocID: x.ID})
 		}
 		closeTransfer(x, ch.Now)
 		return r.NoteThing(ch, "transfer", x.ID, who, "arrived", "Arrived at %s: %s", x.ToName, received(list))
@@ -510,10 +529,12 @@ func (r *Inventory) LoseTransfer(ctx context.Context, number, reason, who string
 			}
 			lost += n
 			l.Lost += n
-			book.Post(stock.Movement{Key: stock.Key{Item: l.ItemID, Location: x.ToID}, At: ch.Now, Kind: stock.Lost, InTransit: -n, Reason: "lost on the way: " + reason, Who: who, DocKind: "transfer", DocID: x.ID})
+			book.Post(stock.Movement{Key: stock.Key{Item: l.ItemID, Location: x.ToID}, At: ch.Now, Kind: stock.Lost, InTransit: -n,
+				Reason: "lost on the way: " + reason, Who: who, DocKind: "transfer", DocID: x.ID})
 		}
 		closeTransfer(x, ch.Now)
-		return r.NoteThing(ch, "transfer", x.ID, who, "lost", "%s lost on the way from %s to %s: %s", engine.Counted(lost, "unit", "units"), x.FromName, x.ToName, reason)
+		return r.NoteThing(ch, "transfer", x.ID, who, "lost", "%s lost on the way from %s to %s: %s",
+			engine.Counted(lost, "unit", "units"), x.FromName, x.ToName, reason)
 	})
 }
 
@@ -665,8 +686,10 @@ func (r *Inventory) PostCount(ctx context.Context, number, reason, who string) e
 				continue
 			}
 			differ++
-			book.Post(stock.Movement{Key: stock.Key{Item: l.ItemID, Location: c.LocationID}, At: ch.Now, Kind: stock.Count, OnHand: by, Bin: l.Bin,
-				Reason: engine.Or(reason, fmt.Sprintf("counted %d where %d should lie", l.Counted, l.Expected)), Who: who, DocKind: "count", DocID: c.ID})
+			book.Post(stock.Movement{Key: stock.Key{Item: l.ItemID, Location: c.LocationID}, At: ch.Now, Kind: stock.Count,
+				OnHand: by, Bin: l.Bin,
+				Reason: engine.Or(reason, fmt.Sprintf("counted %d where %d should lie", l.Counted, l.Expected)), Who: who,
+				DocKind: "count", DocID: c.ID})
 		}
 		c.State, c.PostedAt = "posted", ch.Now.UnixMicro()
 		if err := ch.UpdateCount(&c); err != nil {
@@ -740,13 +763,15 @@ func (r *Inventory) PutAdjustment(ch *engine.Change, item int64, loc store.Locat
 	}
 	k := stock.Key{Item: item, Location: loc.ID}
 	if left := book.Level(k).OnHand + a.Change; left < 0 && a.Change < 0 {
-		return &engine.Refused{Text: fmt.Sprintf("%s at %s: only %d on hand, %d cannot be taken away", a.SKU, loc.Name, book.Level(k).OnHand, -a.Change), Conflict: true}
+		return &engine.Refused{Text: fmt.Sprintf("%s at %s: only %d on hand, %d cannot be taken away", a.SKU, loc.Name,
+			book.Level(k).OnHand, -a.Change), Conflict: true}
 	}
 	kind := stock.Adjust
 	if a.Change > 0 && strings.HasPrefix(a.Reason, "receipt") {
 		kind = stock.Receipt
 	}
-	book.Post(stock.Movement{Key: k, At: ch.Now, Kind: kind, OnHand: a.Change, Bin: strings.TrimSpace(a.Bin), Reason: a.Reason, Who: who, DocKind: "hand"})
+	book.Post(stock.Movement{Key: k, At: ch.Now, Kind: kind, OnHand: a.Change, Bin: strings.TrimSpace(a.Bin), Reason: a.Reason, Who: who,
+		DocKind: "hand"})
 	return r.Post(ch, book)
 }
 
@@ -776,7 +801,8 @@ func (r *Inventory) Rebin(ctx context.Context, sku, location, from, to string, q
 			}
 		}
 		if qty < 0 || qty > have {
-			return &engine.Refused{Text: fmt.Sprintf("%s: %d lie in bin %s at %s, %d cannot be moved", it.SKU, have, engine.Or(from, "none"), loc.Name, qty), Conflict: true}
+			return &engine.Refused{Text: fmt.Sprintf("%s: %d lie in bin %s at %s, %d cannot be moved", it.SKU, have,
+				engine.Or(from, "none"), loc.Name, qty), Conflict: true}
 		}
 		if usual {
 			if err := ch.SetBin(it.ID, loc.ID, to); err != nil {
@@ -791,7 +817,8 @@ func (r *Inventory) Rebin(ctx context.Context, sku, location, from, to string, q
 		if err != nil {
 			return err
 		}
-		m := stock.Movement{Key: stock.Key{Item: it.ID, Location: loc.ID}, At: ch.Now, Kind: stock.Rebin, Reason: fmt.Sprintf("from bin %s to %s", engine.Or(from, "none"), to), Who: who, DocKind: "hand"}
+		m := stock.Movement{Key: stock.Key{Item: it.ID, Location: loc.ID}, At: ch.Now, Kind: stock.Rebin,
+			Reason: fmt.Sprintf("from bin %s to %s", engine.Or(from, "none"), to), Who: who, DocKind: "hand"}
 		m.OnHand, m.Bin = -qty, engine.Or(from, stock.NoBin)
 		book.Post(m)
 		m.OnHand, m.Bin = qty, to

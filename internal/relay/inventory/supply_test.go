@@ -28,7 +28,8 @@ func TestGoodsOfAPurchaseServeWhoWaits(t *testing.T) {
 	k.Stock(0, "JAR")
 	k.Sell("S-1", trial.Units("JAR", 3))
 	require.Equal(t, "held", k.Stage("S-1"))
-	number, err := k.AddPurchase(ctx, inventory.NewPurchase{Supplier: "Clay works", Location: "alder", Lines: []inventory.Quantity{{SKU: "JAR", Quantity: 10}}}, "Edda")
+	number, err := k.AddPurchase(ctx, inventory.NewPurchase{Supplier: "Clay works", Location: "alder",
+		Lines: []inventory.Quantity{{SKU: "JAR", Quantity: 10}}}, "Edda")
 	require.NoError(t, err)
 	require.Equal(t, int64(10), level(k, t, "JAR", "alder").OnOrder)
 
@@ -51,7 +52,8 @@ func TestGoodsOfAPurchaseServeWhoWaits(t *testing.T) {
 	require.Equal(t, int64(11), level(k, t, "JAR", "alder").OnHand)
 	k.Holds()
 
-	second, err := k.AddPurchase(ctx, inventory.NewPurchase{Supplier: "Clay works", Location: "alder", Lines: []inventory.Quantity{{SKU: "JAR", Quantity: 4}}}, "Edda")
+	second, err := k.AddPurchase(ctx, inventory.NewPurchase{Supplier: "Clay works", Location: "alder",
+		Lines: []inventory.Quantity{{SKU: "JAR", Quantity: 4}}}, "Edda")
 	require.NoError(t, err)
 	require.NoError(t, k.ClosePurchase(ctx, second, "Edda"))
 	require.Equal(t, int64(0), level(k, t, "JAR", "alder").OnOrder)
@@ -64,7 +66,8 @@ func TestATransferIsNowhereTwice(t *testing.T) {
 	k := trial.New(t)
 	ctx := t.Context()
 	k.Stock(9, "JAR")
-	number, err := k.AddTransfer(ctx, inventory.NewTransfer{From: "alder", To: "pier", Lines: []inventory.Quantity{{SKU: "JAR", Quantity: 5}}}, "Edda")
+	number, err := k.AddTransfer(ctx,
+		inventory.NewTransfer{From: "alder", To: "pier", Lines: []inventory.Quantity{{SKU: "JAR", Quantity: 5}}}, "Edda")
 	require.NoError(t, err)
 	require.Equal(t, int64(9), level(k, t, "JAR", "alder").OnHand, "nothing moves before it is sent")
 	require.NoError(t, k.SendTransfer(ctx, number, "Edda"))
@@ -77,7 +80,8 @@ func TestATransferIsNowhereTwice(t *testing.T) {
 	require.Equal(t, []int64{3, 0}, []int64{level(k, t, "JAR", "pier").OnHand, level(k, t, "JAR", "pier").InTransit})
 
 	k.Sell("S-1", trial.Units("JAR", 4))
-	short, err := k.AddTransfer(ctx, inventory.NewTransfer{From: "alder", To: "pier", Lines: []inventory.Quantity{{SKU: "JAR", Quantity: 1}}}, "Edda")
+	short, err := k.AddTransfer(ctx,
+		inventory.NewTransfer{From: "alder", To: "pier", Lines: []inventory.Quantity{{SKU: "JAR", Quantity: 1}}}, "Edda")
 	require.NoError(t, err)
 	require.Error(t, k.SendTransfer(ctx, short, "Edda"), "what is promised is not sent away")
 	require.NoError(t, k.DropTransfer(ctx, short, "Edda"))
@@ -126,7 +130,8 @@ func TestWhatCannotBeHandledIsRefused(t *testing.T) {
 			return err
 		},
 		"CUP": func() error {
-			_, err := k.AddTransfer(ctx, inventory.NewTransfer{From: "alder", To: "pier", Lines: []inventory.Quantity{{SKU: "CUP", Quantity: 1}}}, "Edda")
+			_, err := k.AddTransfer(ctx,
+				inventory.NewTransfer{From: "alder", To: "pier", Lines: []inventory.Quantity{{SKU: "CUP", Quantity: 1}}}, "Edda")
 			return err
 		},
 		"itself": func() error {
@@ -134,7 +139,8 @@ func TestWhatCannotBeHandledIsRefused(t *testing.T) {
 			return err
 		},
 		"quantity": func() error {
-			_, err := k.AddTransfer(ctx, inventory.NewTransfer{From: "alder", To: "pier", Lines: []inventory.Quantity{{SKU: "JAR", Quantity: -1}}}, "Edda")
+			_, err := k.AddTransfer(ctx,
+				inventory.NewTransfer{From: "alder", To: "pier", Lines: []inventory.Quantity{{SKU: "JAR", Quantity: -1}}}, "Edda")
 			return err
 		},
 		"reason": func() error {

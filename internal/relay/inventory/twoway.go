@@ -62,7 +62,8 @@ func (r *Inventory) putBack(b *exchange.Batch, in store.InboxMessage, y *store.T
 	}
 	name := b.C.Rec().Name
 	if err := b.Ch.Note(store.Entry{At: b.Ch.Now.UnixMicro(), Who: name, Thing: "item", ThingID: l.ItemID, What: "edited at the channel",
-		Text: fmt.Sprintf("%s set %s to %d at %s; our quantity is sent again%s", engine.Or(m.Who, "Somebody"), engine.Or(l.SKU, m.SKU), m.Quantity, name, why)}); err != nil {
+		Text: fmt.Sprintf("%s set %s to %d at %s; our quantity is sent again%s", engine.Or(m.Who, "Somebody"), engine.Or(l.SKU, m.SKU),
+			m.Quantity, name, why)}); err != nil {
 		return err
 	}
 	b.Ch.Mark(engine.StockMoved, l.ItemID)
@@ -112,7 +113,9 @@ func (r *Inventory) edited(b *exchange.Batch, in store.InboxMessage, y *store.Ta
 	name := b.C.Rec().Name
 	if !clear {
 		b.Ch.Tell("exception", "")
-		if err := b.Ch.Raise(store.Exception{Cause: engine.EditUnclear, ItemID: l.ItemID, ConnectionID: b.C.ID, Text: fmt.Sprintf("%s set %s to %d at %s, but %s: by how much it was changed cannot be told", engine.Or(m.Who, "Somebody"), l.SKU, m.Quantity, name, why),
+		if err := b.Ch.Raise(store.Exception{Cause: engine.EditUnclear, ItemID: l.ItemID, ConnectionID: b.C.ID,
+			Text: fmt.Sprintf("%s set %s to %d at %s, but %s: by how much it was changed cannot be told",
+				engine.Or(m.Who, "Somebody"), l.SKU, m.Quantity, name, why),
 			Expected: "A count of what lies there. Our quantity was put back at the channel."}, b.Ch.Now); err != nil {
 			return err
 		}
@@ -128,7 +131,8 @@ func (r *Inventory) edited(b *exchange.Batch, in store.InboxMessage, y *store.Ta
 		return nil
 	}
 	book.Post(stock.Movement{Key: stock.Key{Item: l.ItemID, Location: at.ID}, At: b.Ch.Now, Kind: stock.Edit, OnHand: change,
-		Reason: fmt.Sprintf("set to %d at %s by %s", m.Quantity, name, engine.Or(m.Who, "somebody there")), Who: name, DocKind: "message", DocID: in.ID})
+		Reason: fmt.Sprintf("set to %d at %s by %s", m.Quantity, name, engine.Or(m.Who, "somebody there")), Who: name, DocKind: "message",
+		DocID: in.ID})
 	return r.Post(b.Ch, book)
 }
 
@@ -136,7 +140,8 @@ func (r *Inventory) edited(b *exchange.Batch, in store.InboxMessage, y *store.Ta
 // second time, while nothing of ours is on its way, was set there by somebody: by setting it is taken in, as
 // far as it is clear what was meant, or put back.
 func (r *Inventory) Noticed(ch *engine.Change, c *engine.Conn, before *store.Listing, shows int64) error {
-	if before.ToldQty < 0 || shows == before.ToldQty || shows != before.SeenQty || c.Rec().Test || c.Line().Def.Feeds[message.StockIn] != nil && c.Rec().Side == "channel" && c.Line().TellsEdits() {
+	if before.ToldQty < 0 || shows == before.ToldQty || shows != before.SeenQty || c.Rec().Test ||
+		c.Line().Def.Feeds[message.StockIn] != nil && c.Rec().Side == "channel" && c.Line().TellsEdits() {
 		return nil
 	}
 	if f, _ := r.Feed(c, message.StockOut); !f.On {
@@ -176,7 +181,8 @@ func (r *Inventory) Noticed(ch *engine.Change, c *engine.Conn, before *store.Lis
 		return r.Post(ch, book)
 	}
 	if err := ch.Note(store.Entry{At: ch.Now.UnixMicro(), Who: name, Thing: "item", ThingID: before.ItemID, What: "edited at the channel",
-		Text: fmt.Sprintf("%s shows %d of %s, which nobody here sent; our quantity is sent again", name, shows, engine.Or(before.SKU, before.Title))}); err != nil {
+		Text: fmt.Sprintf("%s shows %d of %s, which nobody here sent; our quantity is sent again", name, shows,
+			engine.Or(before.SKU, before.Title))}); err != nil {
 		return err
 	}
 	ch.Mark(engine.ListingMoved, before.ID)
@@ -250,7 +256,9 @@ func (r *Inventory) countAs(b *exchange.Batch, in store.InboxMessage, y *store.T
 	if by == 0 {
 		return nil
 	}
-	book.Post(stock.Movement{Key: k, At: b.Ch.Now, Kind: stock.Count, OnHand: by, Reason: fmt.Sprintf("counted as %d by %s", m.Quantity, engine.Or(m.Who, b.C.Rec().Name)), Who: b.C.Rec().Name, DocKind: "message", DocID: in.ID})
+	book.Post(stock.Movement{Key: k, At: b.Ch.Now, Kind: stock.Count, OnHand: by,
+		Reason: fmt.Sprintf("counted as %d by %s", m.Quantity, engine.Or(m.Who, b.C.Rec().Name)), Who: b.C.Rec().Name, DocKind: "message",
+		DocID: in.ID})
 	return r.Post(b.Ch, book)
 }
 
@@ -344,7 +352,8 @@ func (r *Inventory) Correct(ctx context.Context, code, who string) (int, error) 
 		for _, d := range list {
 			ch.Mark(engine.ListingMoved, d.Listing.ID)
 			if err := ch.Note(store.Entry{At: ch.Now.UnixMicro(), Who: who, Thing: "item", ThingID: d.ItemID, What: "corrected",
-				Text: fmt.Sprintf("%s showed %d of %s and should show %d; corrected", d.ConnectionName, d.SeenQty, engine.Or(d.SKU, d.Title), d.Should)}); err != nil {
+				Text: fmt.Sprintf("%s showed %d of %s and should show %d; corrected", d.ConnectionName, d.SeenQty,
+					engine.Or(d.SKU, d.Title), d.Should)}); err != nil {
 				return err
 			}
 		}

@@ -103,7 +103,9 @@ func (r *Inventory) WhyOffer(ctx context.Context, connection, sku string, at tim
 	if err != nil {
 		return out, err
 	}
-	out.Allowed, out.Steps = policy.Explain(goods, func(k stock.Key) stock.Level { return levels[k] }, stock.Names{Place: r.PlaceName, Item: func(id int64) string { return parts[id].SKU }})
+	out.Allowed, out.Steps = policy.Explain(goods, func(k stock.Key) stock.Level {
+		return levels[k]
+	}, stock.Names{Place: r.PlaceName, Item: func(id int64) string { return parts[id].SKU }})
 	if at.IsZero() {
 		if m, err := r.Store.OpenOutboxFor(ctx, c.Rec().ID, message.StockOut, OfferSubject(l.ID)); err == nil {
 			out.Open = &m
@@ -125,7 +127,8 @@ func (r *Inventory) WhyOffer(ctx context.Context, connection, sku string, at tim
 }
 
 // behind lists the orders that held an item at a moment, and the newest ledger entries up to it.
-func (r *Inventory) behind(ctx context.Context, item int64, at time.Time, before int64) (promised []store.OpenAllocation, moves []store.MovementRow, err error) {
+func (r *Inventory) behind(ctx context.Context, item int64, at time.Time, before int64) (promised []store.OpenAllocation,
+	moves []store.MovementRow, err error) {
 	if at.IsZero() {
 		promised, err = r.Store.OpenAllocations(ctx, item, 50)
 	} else {

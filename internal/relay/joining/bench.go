@@ -46,16 +46,22 @@ func (r *Joining) Sample(ctx context.Context, code string, kind message.Feed) (s
 		}
 		m = o
 	case message.ItemsOut:
-		m = message.Publication{SKU: "SAMPLE", Title: "Sample", Description: "A sample.", Category: "Samples", Price: 1290, Currency: "EUR", Quantity: 3, WeightG: 250}
+		m = message.Publication{SKU: "SAMPLE", Title: "Sample", Description: "A sample.", Category: "Samples", Price: 1290,
+			Currency: "EUR", Quantity: 3, WeightG: 250}
 	case message.DispatchOut:
-		m = message.Dispatch{Reference: r.Prefix + "-bench", OrderID: "0", OrderNumber: "SAMPLE-1", OurNumber: "SAMPLE", Carrier: "Plover Post", Service: "PP", Tracking: "PP123456785XW", ShippedAt: r.Clock().UTC().Truncate(time.Second),
-			Lines: []message.DispatchLine{{ID: "1", SKU: "SAMPLE", Quantity: 1}}, LastOfOrder: true, ParcelNumber: "SAMPLE"}
+		m = message.Dispatch{Reference: r.Prefix + "-bench", OrderID: "0", OrderNumber: "SAMPLE-1",
+			OurNumber: "SAMPLE", Carrier: "Plover Post", Service: "PP", Tracking: "PP123456785XW",
+			ShippedAt: r.Clock().UTC().Truncate(time.Second),
+			Lines:     []message.DispatchLine{{ID: "1", SKU: "SAMPLE", Quantity: 1}}, LastOfOrder: true, ParcelNumber: "SAMPLE"}
 	case message.AnswersOut:
-		m = message.OrderAnswer{Reference: r.Prefix + "-bench", OrderID: "0", OrderNumber: "SAMPLE-1", Accepted: true, ReadyAt: r.Clock().UTC().Truncate(time.Second).Add(20 * time.Minute)}
+		m = message.OrderAnswer{Reference: r.Prefix + "-bench", OrderID: "0", OrderNumber: "SAMPLE-1", Accepted: true,
+			ReadyAt: r.Clock().UTC().Truncate(time.Second).Add(20 * time.Minute)}
 	case message.StatesOut:
-		m = message.OrderState{Reference: r.Prefix + "-bench", OrderID: "0", OrderNumber: "SAMPLE-1", OurNumber: "SAMPLE", State: "taken in"}
+		m = message.OrderState{Reference: r.Prefix + "-bench", OrderID: "0", OrderNumber: "SAMPLE-1", OurNumber: "SAMPLE",
+			State: "taken in"}
 	case message.LabelsOut:
-		m = message.Parcel{Reference: r.Prefix + "-bench", Service: "PP", From: to, To: to, WeightG: 900, LengthMM: 300, WidthMM: 200, HeightMM: 100, Test: true, Handover: r.Today()}
+		m = message.Parcel{Reference: r.Prefix + "-bench", Service: "PP", From: to, To: to, WeightG: 900, LengthMM: 300, WidthMM: 200,
+			HeightMM: 100, Test: true, Handover: r.Today()}
 	case message.HandoversOut:
 		m = message.Handover{Reference: r.Prefix + "-bench", Day: r.Today(), Labels: []string{"0"}, Tracking: []string{"PP123456785XW"}}
 	default:
@@ -103,9 +109,11 @@ func (r *Joining) Try(ctx context.Context, code string, kind message.Feed, text 
 	case rec.State == store.Left || rec.AccountID == 0:
 		return Tried{}, &engine.Refused{Text: rec.Name + " has no access yet", Conflict: true}
 	case !rec.Test:
-		return Tried{}, &engine.Refused{Text: rec.Name + " is live: what is sent from here would be real. Put it in test first.", Conflict: true}
+		return Tried{}, &engine.Refused{Text: rec.Name + " is live: what is sent from here would be real. Put it in test first.",
+			Conflict: true}
 	case line.Def.Test == nil:
-		return Tried{}, &engine.Refused{Text: line.Def.Title + " cannot be told that something is a test, so nothing is sent from here", Conflict: true}
+		return Tried{}, &engine.Refused{Text: line.Def.Title + " cannot be told that something is a test, so nothing is sent from here",
+			Conflict: true}
 	}
 	x := connector.Exchange{}
 	out := Tried{Exchange: &x, Sent: true}
@@ -119,7 +127,8 @@ func (r *Joining) Try(ctx context.Context, code string, kind message.Feed, text 
 		return out, err
 	}
 	return out, r.Commit(ctx, func(ch *engine.Change) error {
-		_, err := ch.AddBench(store.BenchRow{ConnectionID: c.ID, At: ch.Now.UnixMicro(), Who: who, Feed: kind, Message: text, Exchange: string(kept), Error: out.Error})
+		_, err := ch.AddBench(store.BenchRow{ConnectionID: c.ID, At: ch.Now.UnixMicro(), Who: who, Feed: kind, Message: text,
+			Exchange: string(kept), Error: out.Error})
 		return err
 	})
 }

@@ -90,7 +90,8 @@ func (r *Joining) GoOnWithImport(ctx context.Context, code, who string) error {
 		return err
 	}
 	if im.State != store.Looked && im.State != store.Failed {
-		return &engine.Refused{Text: fmt.Sprintf("the first import is %s; it can be said go to after it has looked", im.State), Conflict: true}
+		return &engine.Refused{Text: fmt.Sprintf("the first import is %s; it can be said go to after it has looked", im.State),
+			Conflict: true}
 	}
 	if err := r.Commit(ctx, func(ch *engine.Change) error {
 		ch.Tell("import", code)
@@ -159,7 +160,8 @@ func (r *Joining) look(c *engine.Conn, im store.FirstImport) error {
 	}
 	def := c.Line().Def
 	for _, kind := range importKinds {
-		if !engine.Readable(def, kind) || kind == message.OrdersIn && !choose.Orders && !choose.History || kind == message.CustomersIn && !choose.Customers {
+		if !engine.Readable(def, kind) || kind == message.OrdersIn && !choose.Orders && !choose.History || kind == message.CustomersIn &&
+			!choose.Customers {
 			continue
 		}
 		from := ""
@@ -184,7 +186,8 @@ func markFrom(f *connector.Feed, from time.Time) string {
 	return from.UTC().Format(time.RFC3339)
 }
 
-func (r *Joining) lookAt(c *engine.Conn, im store.FirstImport, choose ImportChoices, kind message.Feed, records []connector.Record, seen map[string]string) error {
+func (r *Joining) lookAt(c *engine.Conn, im store.FirstImport, choose ImportChoices, kind message.Feed, records []connector.Record,
+	seen map[string]string) error {
 	return r.Commit(r.Ctx, func(ch *engine.Change) error {
 		b := r.Exchange.NewBatch(c, ch)
 		list := make([]store.ImportRecord, 0, len(records))
@@ -219,15 +222,18 @@ func (r *Joining) lookAt(c *engine.Conn, im store.FirstImport, choose ImportChoi
 	})
 }
 
-func (r *Joining) lookAtListing(b *exchange.Batch, out *store.ImportRecord, m *message.Listing, choose ImportChoices, seen map[string]string) error {
+func (r *Joining) lookAtListing(b *exchange.Batch, out *store.ImportRecord, m *message.Listing, choose ImportChoices,
+	seen map[string]string) error {
 	out.Title = engine.Or(m.Title, m.SKU)
-	probe := store.Listing{ConnectionID: b.C.ID, OutsideID: out.OutsideID, SKU: m.SKU, GTIN: m.GTIN, Title: out.Title, Price: m.Price, Currency: m.Currency}
+	probe := store.Listing{ConnectionID: b.C.ID, OutsideID: out.OutsideID, SKU: m.SKU, GTIN: m.GTIN, Title: out.Title, Price: m.Price,
+		Currency: m.Currency}
 	if err := r.Listing.MatchListing(b.Ch, b.C, &probe); err != nil {
 		return err
 	}
 	id, by := probe.ItemID, probe.MatchedBy
 	if first := seen[m.SKU]; m.SKU != "" && first != "" && first != out.OutsideID {
-		out.Verdict, out.Reason = "conflict", fmt.Sprintf("%s is the SKU of listing %s, too; it waits until a person says which item it is", m.SKU, first)
+		out.Verdict, out.Reason = "conflict",
+			fmt.Sprintf("%s is the SKU of listing %s, too; it waits until a person says which item it is", m.SKU, first)
 		return nil
 	}
 	seen[m.SKU] = out.OutsideID
@@ -243,7 +249,8 @@ func (r *Joining) lookAtListing(b *exchange.Batch, out *store.ImportRecord, m *m
 			return err
 		}
 		if have := book.Level(stock.Key{Item: id, Location: at}).OnHand; have != 0 && have != m.Quantity {
-			out.Verdict, out.Reason = "conflict", fmt.Sprintf("we have stock of it, and a different number than the channel shows; ours stays (%s)", by)
+			out.Verdict, out.Reason = "conflict",
+				fmt.Sprintf("we have stock of it, and a different number than the channel shows; ours stays (%s)", by)
 		}
 	case choose.Items && m.SKU != "" && probe.Doubt == "":
 		like, err := r.Listing.Likely(&probe)
@@ -309,7 +316,8 @@ func (r *Joining) bring(c *engine.Conn, im store.FirstImport) error {
 				if err := ch.Try(func() error { return r.bringOne(b, &rec, im, choose) }); store.Unavailable(err) {
 					return err
 				} else if err != nil { // the others go on
-					r.Log.Error("a record could not be brought over", "connection", c.Rec().Code, "kind", rec.Kind, "record", rec.OutsideID, "error", err)
+					r.Log.Error("a record could not be brought over", "connection", c.Rec().Code, "kind", rec.Kind, "record",
+						rec.OutsideID, "error", err)
 					rec.Verdict, rec.Reason = "skipped", "could not be brought over: "+engine.Clip(err.Error(), 300)
 				}
 				if err := ch.SettleImportRecord(rec); err != nil {
@@ -334,7 +342,8 @@ func (r *Joining) bringOne(b *exchange.Batch, rec *store.ImportRecord, im store.
 	}
 	if rec.Kind == message.OrdersIn {
 		// The order goes the way of all orders, and is decided on right after.
-		n, err := b.Ch.Receive(b.C.ID, rec.Kind, "import", 0, []store.Received{{OutsideID: rec.OutsideID, Version: rec.Version, Raw: rec.Raw}}, b.Ch.Now)
+		n, err := b.Ch.Receive(b.C.ID, rec.Kind, "import", 0,
+			[]store.Received{{OutsideID: rec.OutsideID, Version: rec.Version, Raw: rec.Raw}}, b.Ch.Now)
 		if err != nil {
 			return err
 		}
@@ -360,8 +369,10 @@ func (r *Joining) bringOne(b *exchange.Batch, rec *store.ImportRecord, im store.
 	return fmt.Errorf("nothing is known to do with it")
 }
 
-func (r *Joining) bringListing(b *exchange.Batch, rec *store.ImportRecord, m *message.Listing, im store.FirstImport, choose ImportChoices) error {
-	l := store.Listing{OutsideID: rec.OutsideID, ConnectionID: b.C.ID, SKU: m.SKU, GTIN: m.GTIN, Title: m.Title, Price: m.Price, Currency: m.Currency}
+func (r *Joining) bringListing(b *exchange.Batch, rec *store.ImportRecord, m *message.Listing, im store.FirstImport,
+	choose ImportChoices) error {
+	l := store.Listing{OutsideID: rec.OutsideID, ConnectionID: b.C.ID, SKU: m.SKU, GTIN: m.GTIN, Title: m.Title, Price: m.Price,
+		Currency: m.Currency}
 	if old, err := b.Ch.ListingOf(b.C.ID, rec.OutsideID); err == nil {
 		l.ItemID, l.MatchedBy = old.ItemID, old.MatchedBy
 	} else if !errors.Is(err, store.ErrNotFound) {
@@ -425,7 +436,8 @@ func (r *Joining) bringListing(b *exchange.Batch, rec *store.ImportRecord, m *me
 	if known, err := b.Ch.HasMovements(l.ItemID, k.Location); err != nil || known || m.Quantity <= 0 {
 		return err
 	}
-	book.Post(stock.Movement{Key: k, At: b.Ch.Now, Kind: stock.Count, OnHand: m.Quantity, Reason: "opening stock as " + b.C.Rec().Name + " shows it", Who: im.Who, DocKind: "import", DocID: im.ID})
+	book.Post(stock.Movement{Key: k, At: b.Ch.Now, Kind: stock.Count, OnHand: m.Quantity, Reason: "opening stock as " + b.C.Rec().Name +
+		" shows it", Who: im.Who, DocKind: "import", DocID: im.ID})
 	return r.Inventory.Post(b.Ch, book)
 }
 

@@ -45,7 +45,8 @@ func TestAFirstImportLooksThenBrings(t *testing.T) {
 		return message.Listing{SKU: sku, Title: "A " + sku, Price: 700, Currency: "EUR", Quantity: quantity, Live: true}
 	}
 	k.Has("/listings", trial.Record("B-1", 0, one("JAR", 9)), trial.Record("B-2", 0, one("CUP", 7)), trial.Record("B-3", 0, one("", 1)))
-	k.Has("/customers", trial.Record("C-1", 0, message.Customer{Name: "Maren Tolland", Email: "maren@example.test"}), trial.Record("C-2", 0, map[string]any{"name": 7}))
+	k.Has("/customers", trial.Record("C-1", 0, message.Customer{Name: "Maren Tolland", Email: "maren@example.test"}),
+		trial.Record("C-2", 0, map[string]any{"name": 7}))
 	open := trial.Sale("B-100", trial.Units("JAR", 1))
 	done := trial.Sale("B-99", trial.Units("JAR", 1))
 	done.Status, done.State = message.Shipped, "shipped"
@@ -93,7 +94,8 @@ func TestARecordThatBreaksDoesNotEndAFirstImport(t *testing.T) {
 	k.Has("/orders")
 	require.NoError(t, k.LookAtImport(ctx, "booth", joining.ImportChoices{Items: true, Stock: true}, "Edda"))
 	imported(t, k, "looked")
-	k.Spoil("CREATE TRIGGER broken BEFORE INSERT ON listing WHEN NEW.outside_id='B-1' BEGIN SELECT RAISE(ABORT, 'the listing is cursed'); END")
+	k.Spoil(`CREATE TRIGGER broken BEFORE INSERT ON listing WHEN NEW.outside_id='B-1' BEGIN SELECT RAISE(ABORT,
+		'the listing is cursed'); END`)
 	require.NoError(t, k.GoOnWithImport(ctx, "booth", "Edda"))
 	im := imported(t, k, "done")
 	require.Equal(t, int64(1), counts(im)["listings in skipped"])

@@ -57,13 +57,15 @@ func (r *Joining) StartJoin(ctx context.Context, n NewJoin, who string) (string,
 		return "", err
 	}
 	err = r.Commit(ctx, func(ch *engine.Change) error {
-		id, err := ch.AddConnection(store.Connection{Code: n.Code, Connector: def.Connector, Side: def.Side, Name: n.Name, State: store.Joining, Test: n.Test, Settings: string(settings), BeganAt: ch.Now.UnixMicro()})
+		id, err := ch.AddConnection(store.Connection{Code: n.Code, Connector: def.Connector, Side: def.Side, Name: n.Name,
+			State: store.Joining, Test: n.Test, Settings: string(settings), BeganAt: ch.Now.UnixMicro()})
 		if err != nil {
 			return err
 		}
 		for _, kind := range def.Kinds() {
 			// Everything but stock is on unless a person says otherwise: stock could overwrite good numbers.
-			if _, err := ch.AddFeed(store.Feed{ConnectionID: id, Kind: kind, On: kind != message.StockOut && kind != message.ItemsOut}); err != nil {
+			if _, err := ch.AddFeed(store.Feed{ConnectionID: id, Kind: kind, On: kind != message.StockOut &&
+				kind != message.ItemsOut}); err != nil {
 				return err
 			}
 		}
@@ -109,7 +111,8 @@ func (r *Joining) TestAccess(ctx context.Context, code string, a Access, who str
 	}
 	if def.Access.Way == "inbound" {
 		id := message.Identity{Name: rec.Name, Number: code}
-		v := connector.Verdict{LetIn: true, Text: "The key was made. Give it to the other side; it is not shown again.", Trimmed: trimmed, Identity: &id}
+		v := connector.Verdict{LetIn: true, Text: "The key was made. Give it to the other side; it is not shown again.", Trimmed: trimmed,
+			Identity: &id}
 		return engine.Tested{Verdict: v, Given: given}, r.keepAccess(ctx, rec, acc, a.Site, id, who)
 	}
 	if def.Access.Way == "consent" && acc.Token == nil {
@@ -187,7 +190,8 @@ func (r *Joining) account(ctx context.Context, def *connector.Definition, a Acce
 		case secrets[f.Name] == "" && !f.Optional:
 			return store.Account{}, nil, nil, engine.Refuse("%s is missing", f.Label)
 		case f.Pattern != "" && secrets[f.Name] != "" && !regexp.MustCompile("^(?:"+f.Pattern+")$").MatchString(secrets[f.Name]):
-			return store.Account{}, nil, nil, engine.Refuse("%s: this is not what it looks like; %s", f.Label, engine.Or(f.Help, "the form expected is "+f.Pattern))
+			return store.Account{}, nil, nil, engine.Refuse("%s: this is not what it looks like; %s", f.Label,
+				engine.Or(f.Help, "the form expected is "+f.Pattern))
 		}
 	}
 	for k := range secrets {
@@ -203,7 +207,8 @@ func (r *Joining) account(ctx context.Context, def *connector.Definition, a Acce
 	if base == "" && def.Access.Way != "inbound" {
 		return store.Account{}, nil, nil, engine.Refuse("address: where is %s reached?", def.Title)
 	}
-	return store.Account{Connector: def.Connector, Name: def.Title, BaseURL: base, Credentials: box, Identity: "{}", CreatedAt: r.Clock().UnixMicro()}, given, trimmed, nil
+	return store.Account{Connector: def.Connector, Name: def.Title, BaseURL: base, Credentials: box, Identity: "{}",
+		CreatedAt: r.Clock().UnixMicro()}, given, trimmed, nil
 }
 
 func hasField(def *connector.Definition, name string) bool {
@@ -226,11 +231,13 @@ func (r *Joining) lineFor(def *connector.Definition, rec store.Connection, acc s
 	if err := json.Unmarshal([]byte(rec.Settings), &s); err != nil {
 		return nil, err
 	}
-	return connector.NewLine(def, connector.LineOptions{Base: acc.BaseURL, Site: site, Test: rec.Test, Login: login, Settings: s.ForExpressions(), Client: r.Client, Now: r.Clock})
+	return connector.NewLine(def, connector.LineOptions{Base: acc.BaseURL, Site: site, Test: rec.Test, Login: login,
+		Settings: s.ForExpressions(), Client: r.Client, Now: r.Clock})
 }
 
 // keepAccess keeps an access that let us in with the set-up. Who we are there still has to be confirmed.
-func (r *Joining) keepAccess(ctx context.Context, rec store.Connection, acc store.Account, site string, id message.Identity, who string) error {
+func (r *Joining) keepAccess(ctx context.Context, rec store.Connection, acc store.Account, site string, id message.Identity,
+	who string) error {
 	b, err := json.Marshal(id)
 	if err != nil {
 		return err
@@ -376,7 +383,8 @@ func (r *Joining) consentAnswered(ctx context.Context, state, code, refused, who
 	}
 	rec, def := *c.Rec(), c.Line().Def
 	if refused != "" || code == "" {
-		return rec.Code, engine.Tested{Verdict: connector.Verdict{Text: def.Title + " did not give its consent: " + engine.Or(refused, "it sent no code"), Trimmed: []string{}}}, nil
+		return rec.Code, engine.Tested{Verdict: connector.Verdict{Text: def.Title + " did not give its consent: " +
+			engine.Or(refused, "it sent no code"), Trimmed: []string{}}}, nil
 	}
 	fresh := p.Account
 	fresh.ID = 0 // a login of its own: the one at work goes on until this one is kept
@@ -400,7 +408,8 @@ func (r *Joining) consentAnswered(ctx context.Context, state, code, refused, who
 }
 
 // testKept is the second half of TestAccess for an account that is complete.
-func (r *Joining) testKept(ctx context.Context, rec store.Connection, def *connector.Definition, acc store.Account, site, who string) (engine.Tested, error) {
+func (r *Joining) testKept(ctx context.Context, rec store.Connection, def *connector.Definition, acc store.Account, site,
+	who string) (engine.Tested, error) {
 	line, err := r.lineFor(def, rec, acc, site)
 	if err != nil {
 		return engine.Tested{}, engine.Refuse("%v", err)
@@ -414,7 +423,8 @@ func (r *Joining) testKept(ctx context.Context, rec store.Connection, def *conne
 }
 
 // admit keeps an access that let us in, unless it is the wrong one.
-func (r *Joining) admit(ctx context.Context, rec store.Connection, def *connector.Definition, acc store.Account, site, who string, out engine.Tested) (engine.Tested, error) {
+func (r *Joining) admit(ctx context.Context, rec store.Connection, def *connector.Definition, acc store.Account, site, who string,
+	out engine.Tested) (engine.Tested, error) {
 	id := message.Identity{Name: rec.Name, Number: rec.Code}
 	if out.Identity != nil {
 		id = *out.Identity
@@ -432,7 +442,8 @@ func (r *Joining) admit(ctx context.Context, rec store.Connection, def *connecto
 	case other.State == store.Left:
 		out.Back = other.Code
 	default:
-		out.LetIn, out.Text = false, fmt.Sprintf("%s, number %s, is joined already, as %s. An account is joined once.", id.Name, id.Number, other.Name)
+		out.LetIn, out.Text = false, fmt.Sprintf("%s, number %s, is joined already, as %s. An account is joined once.", id.Name,
+			id.Number, other.Name)
 		return out, nil
 	}
 	return out, r.keepAccess(ctx, rec, acc, site, id, who)
@@ -470,7 +481,8 @@ func (r *Joining) Confirm(ctx context.Context, code, number string, yes bool, wh
 			if _, err := ch.DropAccount(account); err != nil {
 				return err
 			}
-			return r.NoteConnection(ch, rec.ID, who, "not the one", "%s, number %s, is not the account that was meant; it was forgotten", id.Name, id.Number)
+			return r.NoteConnection(ch, rec.ID, who, "not the one", "%s, number %s, is not the account that was meant; it was forgotten",
+				id.Name, id.Number)
 		}
 		other, err := ch.ConnectionOf(def.Connector, number, now.Site)
 		switch {
@@ -484,7 +496,8 @@ func (r *Joining) Confirm(ctx context.Context, code, number string, yes bool, wh
 		case other.ID == now.ID:
 			return nil
 		case other.State != store.Left:
-			return &engine.Refused{Text: fmt.Sprintf("%s, number %s, is joined already, as %s", id.Name, id.Number, other.Name), Conflict: true}
+			return &engine.Refused{Text: fmt.Sprintf("%s, number %s, is joined already, as %s", id.Name, id.Number, other.Name),
+				Conflict: true}
 		default:
 			// The old connection goes on: its orders, listings and messages are known by it, so nothing comes twice.
 			now.AccountID = 0
@@ -582,7 +595,8 @@ func (r *Joining) renewed(ctx context.Context, c *engine.Conn, acc store.Account
 			id = *out.Identity
 		}
 		if rec.AccountNo != "" && id.Number != rec.AccountNo {
-			out.LetIn, out.Text = false, fmt.Sprintf("These credentials belong to %s, number %s; the connection is number %s. Nothing was changed.", id.Name, id.Number, rec.AccountNo)
+			out.LetIn, out.Text = false, fmt.Sprintf("These credentials belong to %s, number %s; the connection is number %s. Nothing "+
+				"was changed.", id.Name, id.Number, rec.AccountNo)
 			return out, nil
 		}
 	}

@@ -25,14 +25,16 @@ func company(t *testing.T) *relay.Relay {
 	t.Cleanup(func() { st.Close() })
 	r, err := relay.Open(t.Context(), st, engine.Options{})
 	require.NoError(t, err)
-	_, err = r.ApplySetup(t.Context(), setup.Setup{Version: 1, Company: "Test", Locations: []setup.Location{{Code: "main", Name: "Main"}}}, nil, "test")
+	_, err = r.ApplySetup(t.Context(),
+		setup.Setup{Version: 1, Company: "Test", Locations: []setup.Location{{Code: "main", Name: "Main"}}}, nil, "test")
 	require.NoError(t, err)
 	return r
 }
 
 func TestSettingsCompleteAnOrder(t *testing.T) {
 	told := func() *message.Order {
-		return &message.Order{PricesIncludeTax: true, Total: 1190, Lines: []message.OrderLine{{ID: "1", Quantity: 1, UnitPrice: 1190, Total: 1190}}}
+		return &message.Order{PricesIncludeTax: true, Total: 1190,
+			Lines: []message.OrderLine{{ID: "1", Quantity: 1, UnitPrice: 1190, Total: 1190}}}
 	}
 	plain := told()
 	(&engine.Settings{}).Complete(plain)
@@ -80,10 +82,15 @@ func TestSettingsAreChecked(t *testing.T) {
 		require.ErrorAs(t, err, &refused, text)
 		require.ErrorContains(t, err, says)
 	}
-	s, err := engine.ParseSettings([]byte(`{"offer":{"sources":[1],"buffer":2},"time_zone":"Etc/GMT-1","number_prefix":"T-9","take":["open"],"keep":["ship_to"],"carry":"look"}`))
+	s, err := engine.ParseSettings(
+		[]byte(
+			`{"offer":{"sources":[1],"buffer":2},"time_zone":"Etc/GMT-1","number_prefix":"T-9","take":["open"],"keep":["ship_to"],` +
+				`"carry":"look"}`))
 	require.NoError(t, err)
 	require.NoError(t, s.Check(r.Engine))
-	require.Equal(t, []string{`carry "look"`, `keep ["ship_to"]`, `number_prefix "T-9"`, `offer {"sources":[1],"buffer":2,"cap":0,"floor":0,"off":false}`, `take ["open"]`, `time_zone "Etc/GMT-1"`}, joining.Differences(engine.Settings{}, s))
+	require.Equal(t, []string{`carry "look"`, `keep ["ship_to"]`, `number_prefix "T-9"`,
+		`offer {"sources":[1],"buffer":2,"cap":0,"floor":0,"off":false}`, `take ["open"]`, `time_zone "Etc/GMT-1"`},
+		joining.Differences(engine.Settings{}, s))
 	require.Equal(t, []string{"carry removed"}, joining.Differences(engine.Settings{Carry: "look"}, engine.Settings{}))
 	now := time.Date(2026, 11, 23, 0, 0, 0, 0, time.UTC)
 	require.Equal(t, now.AddDate(0, 0, -30), (&engine.Settings{}).LookBack(now))
@@ -101,7 +108,8 @@ func TestCodesComeFromNames(t *testing.T) {
 	third, err := r.StartJoin(t.Context(), joining.NewJoin{Connector: "tansy"}, "x")
 	require.NoError(t, err)
 	require.Equal(t, "tansy", third)
-	for _, bad := range []joining.NewJoin{{Connector: "nothing"}, {Connector: "tansy", Code: "Has Space"}, {Connector: "tansy", Code: "tansy"}, {Connector: "tansy", Name: "!!!"}} {
+	for _, bad := range []joining.NewJoin{{Connector: "nothing"}, {Connector: "tansy", Code: "Has Space"},
+		{Connector: "tansy", Code: "tansy"}, {Connector: "tansy", Name: "!!!"}} {
 		_, err := r.StartJoin(t.Context(), bad, "x")
 		var refused *engine.Refused
 		require.ErrorAs(t, err, &refused, "%+v", bad)
@@ -121,7 +129,8 @@ func TestNothingMovesBeforeItIsComplete(t *testing.T) {
 		done[c.Key] = c.Done
 		require.NotEmpty(t, c.Hint)
 	}
-	require.Equal(t, map[string]bool{"account": false, "identity": false, "location": true, "feeds": true, "import": false, "preview": false}, done, "the only location there is was chosen")
+	require.Equal(t, map[string]bool{"account": false, "identity": false, "location": true, "feeds": true, "import": false,
+		"preview": false}, done, "the only location there is was chosen")
 	var refused *engine.Refused
 	for what, err := range map[string]error{
 		"switch on":      r.SwitchOn(ctx, code, "x"),
@@ -147,7 +156,8 @@ func TestNothingMovesBeforeItIsComplete(t *testing.T) {
 			t.Errorf("%s: %v", what, err)
 		}
 	}
-	for _, where := range []error{r.SwitchOn(ctx, "none", "x"), r.Leave(ctx, "none", "x"), r.DropJoin(ctx, "none", "x"), r.SetTest(ctx, "none", true, 0, "x"), r.SetSettings(ctx, "none", engine.Settings{}, 0, "x")} {
+	for _, where := range []error{r.SwitchOn(ctx, "none", "x"), r.Leave(ctx, "none", "x"), r.DropJoin(ctx, "none", "x"),
+		r.SetTest(ctx, "none", true, 0, "x"), r.SetSettings(ctx, "none", engine.Settings{}, 0, "x")} {
 		require.ErrorIs(t, where, store.ErrNotFound)
 	}
 	require.NoError(t, r.DropJoin(ctx, code, "x"))
@@ -164,7 +174,8 @@ func TestWrongSites(t *testing.T) {
 		says string
 	}{
 		{"westmark", message.Identity{Name: "A", Number: "1", Site: "westmark", Country: "XW"}, ""},
-		{"westmark", message.Identity{Name: "A", Number: "1", Site: "eastmark", Country: "XE"}, "belongs to Tansy Eastmark; Tansy Westmark was chosen"},
+		{"westmark", message.Identity{Name: "A", Number: "1", Site: "eastmark", Country: "XE"},
+			"belongs to Tansy Eastmark; Tansy Westmark was chosen"},
 		{"eastmark", message.Identity{Name: "A", Number: "1", Country: "XW"}, "is an account for XW; Tansy Eastmark was chosen"},
 		{"eastmark", message.Identity{Name: "A", Number: "1"}, ""},
 		{"", message.Identity{}, ""},
@@ -204,8 +215,9 @@ func TestSetupsThatCannotBe(t *testing.T) {
 		`no connector "x"`:               {Code: "a", Connector: "x"},
 		`no feed "gossip"`:               {Code: "a", Connector: "hedgerow", Feeds: map[message.Feed]setup.Feed{"gossip": {}}},
 		`no credential field "password"`: {Code: "a", Connector: "hedgerow", Credentials: map[string]string{"password": "env:X"}},
-		`location "moon" is not known`:   {Code: "a", Connector: "hedgerow", Settings: map[string]any{"offer": map[string]any{"sources": []any{"moon"}}}},
-		`unknown field "colour"`:         {Code: "a", Connector: "hedgerow", Settings: map[string]any{"colour": "red"}},
+		`location "moon" is not known`: {Code: "a", Connector: "hedgerow",
+			Settings: map[string]any{"offer": map[string]any{"sources": []any{"moon"}}}},
+		`unknown field "colour"`: {Code: "a", Connector: "hedgerow", Settings: map[string]any{"colour": "red"}},
 	} {
 		_, err := r.ApplySetup(t.Context(), setup.Setup{Version: 1, Connections: []setup.Connection{c}}, nil, "x")
 		require.ErrorContains(t, err, says)
@@ -214,7 +226,9 @@ func TestSetupsThatCannotBe(t *testing.T) {
 	require.NoError(t, err)
 	require.Empty(t, views)
 	// Without credentials a connection is added as a set-up that waits for a person.
-	_, err = r.ApplySetup(t.Context(), setup.Setup{Version: 1, Connections: []setup.Connection{{Code: "a", Connector: "hedgerow", Name: "A", Address: "http://x"}}}, nil, "x")
+	_, err = r.ApplySetup(t.Context(),
+		setup.Setup{Version: 1, Connections: []setup.Connection{{Code: "a", Connector: "hedgerow", Name: "A", Address: "http://x"}}}, nil,
+		"x")
 	require.NoError(t, err)
 	views, err = r.Connections(t.Context())
 	require.NoError(t, err)
@@ -228,7 +242,8 @@ func TestFeedsThatAConnectorLearnsLater(t *testing.T) {
 	code, err := r.StartJoin(t.Context(), joining.NewJoin{Connector: "hedgerow"}, "x")
 	require.NoError(t, err)
 	lib := r.Library().Clone()
-	lib["hedgerow"], err = lib["hedgerow"].With("feeds: { tracking in: { topic: scan, id: item.id, map: { tracking: item.no, state: '\"under way\"' } } }")
+	lib["hedgerow"], err = lib["hedgerow"].With("feeds: { tracking in: { topic: scan, id: item.id, map: { tracking: item.no, state: " +
+		"'\"under way\"' } } }")
 	require.NoError(t, err)
 	next, err := relay.Open(t.Context(), r.Store, engine.Options{Library: lib})
 	require.NoError(t, err)

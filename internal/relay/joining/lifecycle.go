@@ -40,19 +40,22 @@ func (r *Joining) Checklist(ctx context.Context, code string) ([]Check, error) {
 	if err != nil {
 		return nil, err
 	}
-	access := Check{Key: "account", Text: "Access is given and tested", Done: rec.AccountID != 0, Required: true, Hint: "Give the credentials and test them."}
+	access := Check{Key: "account", Text: "Access is given and tested", Done: rec.AccountID != 0, Required: true,
+		Hint: "Give the credentials and test them."}
 	if access.Done {
 		access.Hint = "We were let in."
 	}
 	out := []Check{access}
-	who := Check{Key: "identity", Text: "The account is the one that is meant", Done: rec.AccountNo != "", Required: true, Hint: "Look at the name and number on the other side, and confirm."}
+	who := Check{Key: "identity", Text: "The account is the one that is meant", Done: rec.AccountNo != "", Required: true,
+		Hint: "Look at the name and number on the other side, and confirm."}
 	if who.Done {
 		who.Hint = fmt.Sprintf("%s, number %s", id.Name, id.Number)
 	}
 	out = append(out, who)
 	set := c.Settings()
 	if ordersIn, _ := r.Feed(c, message.OrdersIn); def.Side == "channel" || ordersIn.On {
-		l := Check{Key: "location", Text: "A location's stock is sold there", Done: len(set.Offer.Sources) > 0, Required: true, Hint: "Choose at least one location."}
+		l := Check{Key: "location", Text: "A location's stock is sold there", Done: len(set.Offer.Sources) > 0, Required: true,
+			Hint: "Choose at least one location."}
 		if l.Done {
 			var names []string
 			for _, s := range set.Offer.Sources {
@@ -70,13 +73,15 @@ func (r *Joining) Checklist(ctx context.Context, code string) ([]Check, error) {
 			stockOn = stockOn || kind == message.StockOut
 		}
 	}
-	feeds := Check{Key: "feeds", Text: "At least one feed is on", Done: len(on) > 0 || len(def.Kinds()) == 0, Required: true, Hint: engine.Or(engine.Join(on), "Switch a feed on.")}
+	feeds := Check{Key: "feeds", Text: "At least one feed is on", Done: len(on) > 0 || len(def.Kinds()) == 0, Required: true,
+		Hint: engine.Or(engine.Join(on), "Switch a feed on.")}
 	if len(def.Kinds()) == 0 {
 		feeds.Text, feeds.Hint = "Nothing has to be switched on", "It answers what we ask."
 	}
 	out = append(out, feeds)
 	if engine.Readable(def, message.ListingsIn) || engine.Readable(def, message.OrdersIn) {
-		im := Check{Key: "import", Text: "What is there already was brought over", Hint: "Optional. Without it, everything comes in with the first readings."}
+		im := Check{Key: "import", Text: "What is there already was brought over",
+			Hint: "Optional. Without it, everything comes in with the first readings."}
 		if last, err := r.Store.LastImport(ctx, c.ID); err == nil {
 			im.Done, im.Hint = last.State == store.Done, "The first import is "+last.State+"."
 		} else if !errors.Is(err, store.ErrNotFound) {
@@ -85,7 +90,8 @@ func (r *Joining) Checklist(ctx context.Context, code string) ([]Check, error) {
 		out = append(out, im)
 	}
 	if def.Feeds[message.StockOut] != nil {
-		seen := Check{Key: "preview", Text: "What sending stock would change was seen", Done: rec.PreviewedAt != 0, Required: stockOn, Hint: "Until then, stock out stays off."}
+		seen := Check{Key: "preview", Text: "What sending stock would change was seen", Done: rec.PreviewedAt != 0, Required: stockOn,
+			Hint: "Until then, stock out stays off."}
 		if seen.Done {
 			seen.Hint = "It was seen."
 		}
@@ -95,7 +101,8 @@ func (r *Joining) Checklist(ctx context.Context, code string) ([]Check, error) {
 }
 
 // change changes a connection, if it still has the revision that was seen (0: any).
-func (r *Joining) changeConnection(ctx context.Context, code string, revision int64, who, what, text string, f func(*engine.Change, *store.Connection) error) error {
+func (r *Joining) changeConnection(ctx context.Context, code string, revision int64, who, what, text string,
+	f func(*engine.Change, *store.Connection) error) error {
 	if r.ByCode(code) == nil {
 		return fmt.Errorf("connection %s: %w", code, store.ErrNotFound)
 	}
@@ -145,22 +152,26 @@ func (r *Joining) SetSettings(ctx context.Context, code string, s engine.Setting
 		return nil
 	}
 	if f, works := r.Feed(c, message.OrdersIn); f.ID != 0 && works && len(s.Offer.Sources) == 0 {
-		return engine.Refuse("offer.sources: orders come in over this connection; they need at least one location whose stock they are sold from")
+		return engine.Refuse("offer.sources: orders come in over this connection; they need at least one location whose stock they " +
+			"are sold from")
 	}
-	if err := r.changeConnection(ctx, code, revision, who, "settings", "Settings changed: "+engine.Join(changes), func(ch *engine.Change, rec *store.Connection) error {
-		rec.Settings = string(b)
-		policy, err := json.Marshal(s.Offer)
-		if err != nil {
-			return err
-		}
-		if err := ch.KeepPolicy(rec.ID, 0, string(policy), who, ch.Now); err != nil {
-			return err
-		}
-		if f, _ := r.Feed(c, message.StockOut); !f.On && slices.ContainsFunc(changes, func(d string) bool { return strings.HasPrefix(d, "offer ") }) {
-			rec.PreviewedAt = 0
-		}
-		return r.afterSettings(ch, c, *before, s, who)
-	}); err != nil {
+	if err := r.changeConnection(ctx, code, revision, who, "settings", "Settings changed: "+engine.Join(changes),
+		func(ch *engine.Change, rec *store.Connection) error {
+			rec.Settings = string(b)
+			policy, err := json.Marshal(s.Offer)
+			if err != nil {
+				return err
+			}
+			if err := ch.KeepPolicy(rec.ID, 0, string(policy), who, ch.Now); err != nil {
+				return err
+			}
+			if f, _ := r.Feed(c, message.StockOut); !f.On && slices.ContainsFunc(changes, func(d string) bool {
+				return strings.HasPrefix(d, "offer ")
+			}) {
+				rec.PreviewedAt = 0
+			}
+			return r.afterSettings(ch, c, *before, s, who)
+		}); err != nil {
 		return err
 	}
 	return r.offerAgain(ctx, c)
@@ -229,10 +240,11 @@ func (r *Joining) SetOverrides(ctx context.Context, code, text string, revision 
 	if !slices.Equal(own.Kinds(), def.Kinds()) {
 		return engine.Refuse("feeds: a connection changes the feeds of its connector; it does not add or remove any")
 	}
-	return r.changeConnection(ctx, code, revision, who, "overrides", "Overrides of the connector changed", func(_ *engine.Change, rec *store.Connection) error {
-		rec.Overrides = text
-		return nil
-	})
+	return r.changeConnection(ctx, code, revision, who, "overrides", "Overrides of the connector changed",
+		func(_ *engine.Change, rec *store.Connection) error {
+			rec.Overrides = text
+			return nil
+		})
 }
 
 // SwitchOn puts a connection to work whose set-up is complete.
@@ -247,7 +259,8 @@ func (r *Joining) SwitchOn(ctx context.Context, code, who string) error {
 	}
 	for _, k := range list {
 		if k.Required && !k.Done {
-			return &engine.Refused{Text: fmt.Sprintf("not ready yet: %s. %s", strings.ToLower(k.Text[:1])+k.Text[1:], k.Hint), Conflict: true}
+			return &engine.Refused{Text: fmt.Sprintf("not ready yet: %s. %s", strings.ToLower(k.Text[:1])+k.Text[1:], k.Hint),
+				Conflict: true}
 		}
 	}
 	if last, err := r.Store.LastImport(ctx, c.ID); err == nil && (last.State == store.Looking || last.State == store.Working) {
@@ -338,9 +351,14 @@ func (r *Joining) WouldLeave(ctx context.Context, code string) (Leaving, error) 
 	} else {
 		out.Stays = append(out.Stays, "the account, which "+engine.Counted(n.Shared, "other connection uses", "other connections use"))
 	}
-	out.Removed = append(out.Removed, fmt.Sprintf("%s to be sent to %s", engine.Counted(n.Waiting, "message that waits", "messages that wait"), name), "all readings and schedules; nothing is read or sent any more")
-	out.Stays = append(out.Stays, fmt.Sprintf("%s; %d still on their way can be finished here, but %s will not be told", engine.Counted(n.Orders, "order with its history", "orders with their history"), n.Open, name),
-		fmt.Sprintf("%s, and %s", engine.Counted(n.Listings, "listing with its match", "listings with their matches"), engine.Counted(n.Messages, "message as it came", "messages as they came")), "the settings and the code: joining the same account again goes on where this ended, without one order twice")
+	out.Removed = append(out.Removed, fmt.Sprintf("%s to be sent to %s",
+		engine.Counted(n.Waiting, "message that waits", "messages that wait"), name),
+		"all readings and schedules; nothing is read or sent any more")
+	out.Stays = append(out.Stays, fmt.Sprintf("%s; %d still on their way can be finished here, but %s will not be told",
+		engine.Counted(n.Orders, "order with its history", "orders with their history"), n.Open, name),
+		fmt.Sprintf("%s, and %s", engine.Counted(n.Listings, "listing with its match", "listings with their matches"),
+			engine.Counted(n.Messages, "message as it came", "messages as they came")),
+		"the settings and the code: joining the same account again goes on where this ended, without one order twice")
 	return out, nil
 }
 
@@ -353,26 +371,27 @@ func (r *Joining) Leave(ctx context.Context, code, who string) error {
 	if c.Rec().State == store.Left {
 		return &engine.Refused{Text: c.Rec().Name + " was left already", Conflict: true}
 	}
-	return r.changeConnection(ctx, code, 0, who, "left", "Disconnected; orders and history stay", func(ch *engine.Change, rec *store.Connection) error {
-		account := rec.AccountID
-		rec.State, rec.AccountID, rec.PreviewedAt, rec.Paused = store.Left, 0, 0, false
-		if err := ch.RestFeeds(rec.ID); err != nil {
+	return r.changeConnection(ctx, code, 0, who, "left", "Disconnected; orders and history stay",
+		func(ch *engine.Change, rec *store.Connection) error {
+			account := rec.AccountID
+			rec.State, rec.AccountID, rec.PreviewedAt, rec.Paused = store.Left, 0, 0, false
+			if err := ch.RestFeeds(rec.ID); err != nil {
+				return err
+			}
+			if _, err := ch.CancelOutbox(rec.ID, "the connection was left"); err != nil {
+				return err
+			}
+			if err := ch.CloseConnectionException(rec.ID, engine.CredentialsRefused, ch.Now); err != nil {
+				return err
+			}
+			// The account goes with its last connection; this one is written right after.
+			if err := ch.UpdateConnection(*rec); err != nil {
+				return err
+			}
+			rec.Revision++
+			_, err := ch.DropAccount(account)
 			return err
-		}
-		if _, err := ch.CancelOutbox(rec.ID, "the connection was left"); err != nil {
-			return err
-		}
-		if err := ch.CloseConnectionException(rec.ID, engine.CredentialsRefused, ch.Now); err != nil {
-			return err
-		}
-		// The account goes with its last connection; this one is written right after.
-		if err := ch.UpdateConnection(*rec); err != nil {
-			return err
-		}
-		rec.Revision++
-		_, err := ch.DropAccount(account)
-		return err
-	})
+		})
 }
 
 // SetTest puts a connection in test or takes it live. In test, what is sent is marked as a test, orders
@@ -391,7 +410,8 @@ func (r *Joining) SetTest(ctx context.Context, code string, test bool, revision 
 			return err
 		}
 		if open.Open > 0 {
-			return &engine.Refused{Text: fmt.Sprintf("%s on the way; finish them before %s goes into test", engine.Counted(open.Open, "real order is still", "real orders are still"), c.Rec().Name), Conflict: true}
+			return &engine.Refused{Text: fmt.Sprintf("%s on the way; finish them before %s goes into test",
+				engine.Counted(open.Open, "real order is still", "real orders are still"), c.Rec().Name), Conflict: true}
 		}
 	}
 	text := map[bool]string{true: "Put in test: what is sent is marked, no stock moves", false: "Taken live"}[test]
@@ -405,7 +425,8 @@ func (r *Joining) SetTest(ctx context.Context, code string, test bool, revision 
 			return err
 		}
 		if n > 0 {
-			return &engine.Refused{Text: fmt.Sprintf("%s here; clear them before %s goes live", engine.Counted(n, "test order is still", "test orders are still"), rec.Name), Conflict: true}
+			return &engine.Refused{Text: fmt.Sprintf("%s here; clear them before %s goes live",
+				engine.Counted(n, "test order is still", "test orders are still"), rec.Name), Conflict: true}
 		}
 		return ch.ForgetCleared(rec.ID)
 	}); err != nil {
@@ -522,12 +543,15 @@ func (r *Joining) AcceptPreview(ctx context.Context, code, digest, who string) e
 		return &engine.Refused{Text: "no listing is known yet, so there is nothing to see; bring the listings over first", Conflict: true}
 	}
 	if digest != now.Digest {
-		return &engine.Refused{Text: "what would be sold out, or what is offered, has changed since; look at the preview again", Conflict: true}
+		return &engine.Refused{Text: "what would be sold out, or what is offered, has changed since; look at the preview again",
+			Conflict: true}
 	}
-	return r.changeConnection(ctx, code, 0, who, "preview", fmt.Sprintf("Saw what sending stock changes: %d of %d listings", now.Changed, now.Listings), func(ch *engine.Change, rec *store.Connection) error {
-		rec.PreviewedAt = ch.Now.UnixMicro()
-		return nil
-	})
+	return r.changeConnection(ctx, code, 0, who, "preview",
+		fmt.Sprintf("Saw what sending stock changes: %d of %d listings", now.Changed, now.Listings),
+		func(ch *engine.Change, rec *store.Connection) error {
+			rec.PreviewedAt = ch.Now.UnixMicro()
+			return nil
+		})
 }
 
 // AddDefinition adds a connector definition, or replaces one that a person added before; connections
@@ -538,7 +562,8 @@ func (r *Joining) AddDefinition(ctx context.Context, file, text, who string) (*c
 		return nil, err
 	}
 	if !r.Added(def.Connector) {
-		return nil, &engine.Refused{Text: fmt.Sprintf("there is a connector %q already; extend it under another code", def.Connector), Conflict: true}
+		return nil, &engine.Refused{Text: fmt.Sprintf("there is a connector %q already; extend it under another code", def.Connector),
+			Conflict: true}
 	}
 	recs, err := r.Store.Connections(ctx)
 	if err != nil {
@@ -552,15 +577,18 @@ func (r *Joining) AddDefinition(ctx context.Context, file, text, who string) (*c
 			return nil, &engine.Refused{Text: fmt.Sprintf("the overrides of %s do not fit it: %v", rec.Name, err), Conflict: true}
 		}
 		if old := r.Connector(def.Connector); old != nil && !slices.Equal(old.Kinds(), def.Kinds()) {
-			return nil, &engine.Refused{Text: fmt.Sprintf("%s uses it; its feeds cannot be added to or removed while it does", rec.Name), Conflict: true}
+			return nil, &engine.Refused{Text: fmt.Sprintf("%s uses it; its feeds cannot be added to or removed while it does", rec.Name),
+				Conflict: true}
 		}
 	}
 	if err := r.Commit(ctx, func(ch *engine.Change) error {
 		ch.Tell("connection", "")
-		if err := ch.PutDefinition(store.Definition{Connector: def.Connector, Text: text, AddedAt: ch.Now.UnixMicro(), AddedBy: who}); err != nil {
+		if err := ch.PutDefinition(store.Definition{Connector: def.Connector, Text: text, AddedAt: ch.Now.UnixMicro(),
+			AddedBy: who}); err != nil {
 			return err
 		}
-		return ch.Note(store.Entry{At: ch.Now.UnixMicro(), Who: who, Thing: "connector", What: "definition", Text: fmt.Sprintf("Connector %s, %s, added", def.Connector, def.Title)})
+		return ch.Note(store.Entry{At: ch.Now.UnixMicro(), Who: who, Thing: "connector", What: "definition",
+			Text: fmt.Sprintf("Connector %s, %s, added", def.Connector, def.Title)})
 	}); err != nil {
 		return nil, err
 	}
@@ -598,7 +626,8 @@ func (r *Joining) DropDefinition(ctx context.Context, code, who string) error {
 		if err := ch.DropDefinition(code); err != nil {
 			return err
 		}
-		return ch.Note(store.Entry{At: ch.Now.UnixMicro(), Who: who, Thing: "connector", What: "definition", Text: fmt.Sprintf("Connector %s removed", code)})
+		return ch.Note(store.Entry{At: ch.Now.UnixMicro(), Who: who, Thing: "connector", What: "definition",
+			Text: fmt.Sprintf("Connector %s removed", code)})
 	}); err != nil {
 		return err
 	}

@@ -40,7 +40,8 @@ func (r *Joining) ExportSetup(ctx context.Context) (setup.Setup, error) {
 		return out, err
 	}
 	for _, l := range locations {
-		out.Locations = append(out.Locations, setup.Location{Code: l.Code, Name: l.Name, Address: setup.Address(l.Address), Keeper: r.Code(l.Keeper)})
+		out.Locations = append(out.Locations, setup.Location{Code: l.Code, Name: l.Name, Address: setup.Address(l.Address),
+			Keeper: r.Code(l.Keeper)})
 	}
 	profiles, err := r.Store.Profiles(ctx)
 	if err != nil {
@@ -65,7 +66,9 @@ func (r *Joining) ExportSetup(ctx context.Context) (setup.Setup, error) {
 		if v.State != store.On {
 			continue
 		}
-		c := setup.Connection{Code: v.Code, Connector: v.Connector, Name: v.Name, Address: v.Host, Site: v.Site, Test: v.Test, Paused: v.Paused, Previewed: v.PreviewedAt != 0, Overrides: v.Overrides, Feeds: map[message.Feed]setup.Feed{}}
+		c := setup.Connection{Code: v.Code, Connector: v.Connector, Name: v.Name, Address: v.Host,
+			Site: v.Site, Test: v.Test, Paused: v.Paused, Previewed: v.PreviewedAt != 0, Overrides: v.Overrides,
+			Feeds: map[message.Feed]setup.Feed{}}
 		if first := owner[v.AccountID]; first != "" {
 			c.Account = first
 		} else {
@@ -186,7 +189,8 @@ func (r *Joining) PlanSetup(ctx context.Context, want setup.Setup, secrets map[s
 		case old == nil:
 			out = append(out, setup.Change{Action: "add", Thing: "connector " + def.Connector, To: def.Title})
 		case old.Text != text:
-			out = append(out, setup.Change{Action: "change", Thing: "connector " + def.Connector, Field: "definition", From: "as it is", To: "as in the text"})
+			out = append(out, setup.Change{Action: "change", Thing: "connector " + def.Connector, Field: "definition", From: "as it is",
+				To: "as in the text"})
 		}
 		lib[def.Connector] = def
 	}
@@ -201,7 +205,8 @@ func (r *Joining) PlanSetup(ctx context.Context, want setup.Setup, secrets map[s
 }
 
 // planAccess says what becomes of a connection's credentials.
-func (r *Joining) planAccess(ctx context.Context, lib connector.Library, have setup.Setup, w setup.Connection, secrets map[string]string) ([]setup.Change, error) {
+func (r *Joining) planAccess(ctx context.Context, lib connector.Library, have setup.Setup, w setup.Connection,
+	secrets map[string]string) ([]setup.Change, error) {
 	thing := "connection " + w.Code
 	def := lib[w.Connector]
 	if def == nil {
@@ -223,9 +228,11 @@ func (r *Joining) planAccess(ctx context.Context, lib connector.Library, have se
 		switch {
 		case w.Account != "":
 		case def.Access.Way == "consent":
-			return []setup.Change{{Action: "note", Thing: thing, To: "a person has to give consent; it is added as a set-up that waits for it"}}, nil
+			return []setup.Change{{Action: "note", Thing: thing,
+				To: "a person has to give consent; it is added as a set-up that waits for it"}}, nil
 		case len(missing) > 0:
-			return []setup.Change{{Action: "note", Thing: thing, To: "no value is given for " + engine.Join(missing) + "; it is added as a set-up that waits for it"}}, nil
+			return []setup.Change{{Action: "note", Thing: thing, To: "no value is given for " + engine.Join(missing) +
+				"; it is added as a set-up that waits for it"}}, nil
 		}
 		return nil, nil
 	}
@@ -240,7 +247,8 @@ func (r *Joining) planAccess(ctx context.Context, lib connector.Library, have se
 	var out []setup.Change
 	for _, f := range def.Access.Fields {
 		if v := strings.TrimSpace(secrets[f.Name]); v != "" && v != old[f.Name] {
-			out = append(out, setup.Change{Action: "change", Thing: thing, Field: "credentials." + f.Name, From: "what is kept", To: "what " + w.Credentials[f.Name] + " holds"})
+			out = append(out, setup.Change{Action: "change", Thing: thing, Field: "credentials." + f.Name, From: "what is kept",
+				To: "what " + w.Credentials[f.Name] + " holds"})
 		}
 	}
 	return out, nil
@@ -430,7 +438,8 @@ func (r *Joining) applyGround(ctx context.Context, want setup.Setup) error {
 	return r.Reload(ctx)
 }
 
-func (r *Joining) applyConnection(ctx context.Context, w setup.Connection, secrets map[string]string, who string) (map[string]string, error) {
+func (r *Joining) applyConnection(ctx context.Context, w setup.Connection, secrets map[string]string,
+	who string) (map[string]string, error) {
 	c := r.ByCode(w.Code)
 	if c == nil || c.Rec().State == store.Left {
 		return r.applyNew(ctx, w, secrets, who)
@@ -458,13 +467,14 @@ func (r *Joining) applyConnection(ctx context.Context, w setup.Connection, secre
 	}
 	rec := c.Rec()
 	if w.Name != "" && rec.Name != w.Name || w.Previewed && rec.PreviewedAt == 0 {
-		if err := r.changeConnection(ctx, w.Code, 0, who, "set-up", "Changed by a set-up", func(ch *engine.Change, rec *store.Connection) error {
-			rec.Name = engine.Or(w.Name, rec.Name)
-			if w.Previewed && rec.PreviewedAt == 0 {
-				rec.PreviewedAt = ch.Now.UnixMicro()
-			}
-			return nil
-		}); err != nil {
+		if err := r.changeConnection(ctx, w.Code, 0, who, "set-up", "Changed by a set-up",
+			func(ch *engine.Change, rec *store.Connection) error {
+				rec.Name = engine.Or(w.Name, rec.Name)
+				if w.Previewed && rec.PreviewedAt == 0 {
+					rec.PreviewedAt = ch.Now.UnixMicro()
+				}
+				return nil
+			}); err != nil {
 			return nil, err
 		}
 	}
@@ -578,7 +588,10 @@ func (r *Joining) applyNew(ctx context.Context, w setup.Connection, secrets map[
 		return nil, &engine.Refused{Text: "the access was not let in: " + t.Text, Conflict: true}
 	}
 	if t.Back != "" {
-		return t.Given, &engine.Refused{Text: fmt.Sprintf("the account was joined before as %s; join it again under that code, so that nothing comes twice", t.Back), Conflict: true}
+		return t.Given, &engine.Refused{
+			Text: fmt.Sprintf("the account was joined before as %s; join it again under that code, so that nothing comes twice",
+				t.Back),
+			Conflict: true}
 	}
 	if _, err := r.Confirm(ctx, w.Code, t.Identity.Number, true, who); err != nil {
 		return t.Given, err

@@ -26,7 +26,8 @@ func (r *Joining) SetFeed(ctx context.Context, code string, kind message.Feed, o
 	}
 	err := r.Commit(ctx, func(ch *engine.Change) error {
 		if kind == message.StockOut && on && !f.On && c.Rec().PreviewedAt == 0 {
-			return &engine.Refused{Text: "stock out stays off until somebody has seen what it would change; look at the preview first", Conflict: true}
+			return &engine.Refused{Text: "stock out stays off until somebody has seen what it would change; look at the preview first",
+				Conflict: true}
 		}
 		if err := ch.SetFeed(f.ID, on, schedule, revision); err != nil {
 			return err
@@ -36,7 +37,8 @@ func (r *Joining) SetFeed(ctx context.Context, code string, kind message.Feed, o
 		if schedule != f.Schedule {
 			text += ", schedule " + engine.Or(schedule, "of the connector")
 		}
-		if err := ch.Note(store.Entry{At: ch.Now.UnixMicro(), Who: who, Thing: "connection", ThingID: c.Rec().ID, What: "feed", Text: text}); err != nil {
+		if err := ch.Note(store.Entry{At: ch.Now.UnixMicro(), Who: who, Thing: "connection", ThingID: c.Rec().ID, What: "feed",
+			Text: text}); err != nil {
 			return err
 		}
 		if kind == message.StockOut && on && !f.On && c.Rec().State == store.On {
@@ -81,7 +83,8 @@ func (r *Joining) Pause(ctx context.Context, code string, paused bool, revision 
 		if paused {
 			text = "Paused: nothing is read or sent until it is resumed"
 		}
-		return ch.Note(store.Entry{At: ch.Now.UnixMicro(), Who: who, Thing: "connection", ThingID: c.Rec().ID, What: "connection", Text: text})
+		return ch.Note(store.Entry{At: ch.Now.UnixMicro(), Who: who, Thing: "connection", ThingID: c.Rec().ID, What: "connection",
+			Text: text})
 	})
 	if err != nil {
 		return err

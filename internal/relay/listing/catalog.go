@@ -87,7 +87,8 @@ func (r *Listing) ChangeItem(ch *engine.Change, it catalog.Item, who, text strin
 	}
 	ch.ItemsMoved = true
 	ch.Tell("item", it.SKU)
-	if err := ch.Note(store.Entry{At: ch.Now.UnixMicro(), Who: who, Thing: "item", ThingID: it.ID, What: "changed", Text: text}); err != nil {
+	if err := ch.Note(store.Entry{At: ch.Now.UnixMicro(), Who: who, Thing: "item", ThingID: it.ID, What: "changed",
+		Text: text}); err != nil {
 		return err
 	}
 	changes := catalog.Differences(before[0], it)
@@ -149,12 +150,14 @@ func (r *Listing) checkItem(ch *engine.Change, it catalog.Item) error {
 		if kits, err := ch.KitsWith(it.ID); err != nil {
 			return err
 		} else if len(kits) > 0 {
-			return &engine.Refused{Text: fmt.Sprintf("kind: it is a part of %s, and parts of kits are stocked items", engine.Join(kits)), Conflict: true}
+			return &engine.Refused{Text: fmt.Sprintf("kind: it is a part of %s, and parts of kits are stocked items", engine.Join(kits)),
+				Conflict: true}
 		}
 		if n, err := ch.OnHandAnywhere(it.ID); err != nil {
 			return err
 		} else if n != 0 {
-			return &engine.Refused{Text: fmt.Sprintf("kind: there is stock of it; items that are %s hold none. Take the stock out first", it.Kind), Conflict: true}
+			return &engine.Refused{Text: fmt.Sprintf("kind: there is stock of it; items that are %s hold none. Take the stock out first",
+				it.Kind), Conflict: true}
 		}
 	}
 	if len(it.Prices) > 0 {
@@ -185,7 +188,8 @@ func (r *Listing) checkItem(ch *engine.Change, it catalog.Item) error {
 			return err
 		}
 		if same != "" {
-			return &engine.Refused{Text: fmt.Sprintf("options: %s of the family %s has the same options (%s); variants differ in them", same, it.Family, engine.Or(it.Options, "none")), Conflict: true}
+			return &engine.Refused{Text: fmt.Sprintf("options: %s of the family %s has the same options (%s); variants differ in them",
+				same, it.Family, engine.Or(it.Options, "none")), Conflict: true}
 		}
 	}
 	return nil
@@ -237,7 +241,8 @@ func (r *Listing) EditItem(ctx context.Context, sku string, it catalog.Item, rev
 		}
 		for _, c := range changes {
 			if k := r.ByID(owners[c.Field]); k != nil {
-				return &engine.Refused{Text: fmt.Sprintf("%s: the word of %s counts for it; change it there", c.Field, k.Rec().Name), Conflict: true}
+				return &engine.Refused{Text: fmt.Sprintf("%s: the word of %s counts for it; change it there", c.Field, k.Rec().Name),
+					Conflict: true}
 			}
 			if c.Field == "sku" {
 				if have, err := ch.ItemsBySKU([]string{it.SKU}); err != nil {
@@ -337,7 +342,8 @@ func (r *Listing) SetOwners(ctx context.Context, owners map[string]string, who s
 	}
 	slices.Sort(parts)
 	return r.Commit(ctx, func(ch *engine.Change) error {
-		if err := ch.Note(store.Entry{At: ch.Now.UnixMicro(), Who: who, Thing: "company", What: "owners", Text: "Whose word counts for items: " + engine.Join(parts)}); err != nil {
+		if err := ch.Note(store.Entry{At: ch.Now.UnixMicro(), Who: who, Thing: "company", What: "owners",
+			Text: "Whose word counts for items: " + engine.Join(parts)}); err != nil {
 			return err
 		}
 		return ch.SetOwners(ids)
@@ -396,7 +402,8 @@ func (r *Listing) AddItems(ctx context.Context, list []Opening, who string) erro
 				}
 			}
 			for loc, n := range o.Counts {
-				book.Post(stock.Movement{Key: stock.Key{Item: id, Location: loc}, At: ch.Now, Kind: stock.Count, OnHand: n, Reason: "opening count", Who: who, DocKind: "hand"})
+				book.Post(stock.Movement{Key: stock.Key{Item: id, Location: loc}, At: ch.Now, Kind: stock.Count, OnHand: n,
+					Reason: "opening count", Who: who, DocKind: "hand"})
 			}
 		}
 		return r.Inventory.Post(ch, book)

@@ -108,7 +108,8 @@ func TestAReportThatIsLostIsNotWaitedFor(t *testing.T) {
 	k.Stock(6, "JAR")
 	k.On("shelf", "/levels", func(c trial.Call) (int, any) { return 200, map[string]any{"submission": "sub-1"} })
 	k.On("shelf", "/levels/sub-1", func(c trial.Call) (int, any) { return 200, map[string]any{"finished": false} })
-	k.Take("shelf", trial.Event("listing", "SH-1", 1, message.Listing{SKU: "JAR", Title: "A JAR", Price: 1000, Currency: "EUR", Live: true}))
+	k.Take("shelf", trial.Event("listing", "SH-1", 1, message.Listing{SKU: "JAR", Title: "A JAR", Price: 1000, Currency: "EUR",
+		Live: true}))
 	require.Len(t, k.Sent("shelf", "/levels"), 1)
 	k.Later(3 * time.Second)
 	k.Settle()
@@ -131,7 +132,8 @@ func TestAListingIsMatchedOrAsksForAPerson(t *testing.T) {
 	k := trial.New(t)
 	ctx := t.Context()
 	k.Stock(5, "JAR")
-	k.Take("stall", trial.Event("listing", "L-9", 1, message.Listing{SKU: "STALL-JAR", Title: "A JAR of glass", Price: 1000, Currency: "EUR", Live: true}))
+	k.Take("stall", trial.Event("listing", "L-9", 1, message.Listing{SKU: "STALL-JAR", Title: "A JAR of glass", Price: 1000,
+		Currency: "EUR", Live: true}))
 	k.Sell("S-1", message.OrderLine{SKU: "STALL-JAR", Listing: "L-9", Quantity: 1})
 	require.Equal(t, "held", k.Stage("S-1"))
 	list, err := k.ToMatch(ctx, store.ListingFilter{Search: "L-9", Limit: 5}, 3)
@@ -180,7 +182,9 @@ func TestItems(t *testing.T) {
 		require.ErrorContains(t, k.CreateItem(ctx, wrong, "Edda"), what)
 	}
 	k.Sell("S-1", trial.Units("LID", 1))
-	require.NoError(t, k.CreateItem(ctx, catalog.Item{SKU: "SET", Name: "A set", Kind: catalog.Kit, Parts: []catalog.Part{{SKU: "JAR", Quantity: 1}, {SKU: "LID", Quantity: 1}}}, "Edda"))
+	require.NoError(t, k.CreateItem(ctx,
+		catalog.Item{SKU: "SET", Name: "A set", Kind: catalog.Kit,
+			Parts: []catalog.Part{{SKU: "JAR", Quantity: 1}, {SKU: "LID", Quantity: 1}}}, "Edda"))
 	k.Listed("SET")
 	require.NoError(t, k.Archive(ctx, "JAR", true, "Edda"))
 	k.Settle()

@@ -158,7 +158,8 @@ func (r *Listing) TakeListing(b *exchange.Batch, in store.InboxMessage, m *messa
 
 // sameListing tells whether a channel shows a listing as it did before.
 func sameListing(l *store.Listing, m *message.Listing) bool {
-	return l.SKU == m.SKU && l.GTIN == m.GTIN && l.Title == m.Title && l.Price == m.Price && l.Currency == m.Currency && l.URL == m.URL && l.SeenQty == m.Quantity &&
+	return l.SKU == m.SKU && l.GTIN == m.GTIN && l.Title == m.Title && l.Price == m.Price && l.Currency == m.Currency && l.URL == m.URL &&
+		l.SeenQty == m.Quantity &&
 		l.State == m.Standing() && l.Reason == m.Reason && l.Category == m.Category
 }
 
@@ -238,7 +239,8 @@ func (r *Listing) listingMoved(ch *engine.Change, c *engine.Conn, l *store.Listi
 	if l.State == inventory.ListingLive { // what was not sent while it was not there
 		ch.Mark(engine.ListingMoved, l.ID)
 	}
-	return ch.Note(store.Entry{At: ch.Now.UnixMicro(), Who: c.Rec().Name, Thing: "item", ThingID: l.ItemID, What: "listing " + l.State, Text: text})
+	return ch.Note(store.Entry{At: ch.Now.UnixMicro(), Who: c.Rec().Name, Thing: "item", ThingID: l.ItemID, What: "listing " + l.State,
+		Text: text})
 }
 
 // raiseRejected says that a channel does not take what we publish of an item.
@@ -271,7 +273,9 @@ func (r *Listing) Match(ctx context.Context, listing int64, sku string, every bo
 	}
 	return r.decideListing(ctx, listing, every, who, func(ch *engine.Change, l *store.Listing) error {
 		l.ItemID, l.MatchedBy, l.IgnoredAt, l.IgnoredBy, l.Doubt = it.ID, catalog.ByPerson, 0, "", ""
-		return ch.Note(store.Entry{At: ch.Now.UnixMicro(), Who: who, Thing: "item", ThingID: it.ID, What: "matched", Text: fmt.Sprintf("Listing %s of %s, %q, is %s", l.OutsideID, l.ConnectionName, l.Title, it.SKU)})
+		return ch.Note(store.Entry{At: ch.Now.UnixMicro(), Who: who, Thing: "item",
+			ThingID: it.ID, What: "matched", Text: fmt.Sprintf("Listing %s of %s, %q, is %s", l.OutsideID, l.ConnectionName,
+				l.Title, it.SKU)})
 	})
 }
 
@@ -287,7 +291,8 @@ func (r *Listing) CreateFrom(ctx context.Context, listing int64, sku, who string
 		if have, err := ch.ItemsBySKU([]string{sku}); err != nil {
 			return err
 		} else if have[sku] != 0 {
-			return &engine.Refused{Text: fmt.Sprintf("there is an item %s already; match the listing to it, or give the new item another SKU", sku), Conflict: true}
+			return &engine.Refused{Text: fmt.Sprintf("there is an item %s already; match the listing to it, or give the new item "+
+				"another SKU", sku), Conflict: true}
 		}
 		var err error
 		if it.GTIN, err = r.FreeGTIN(ch, l.GTIN); err != nil {
@@ -322,7 +327,8 @@ func (r *Listing) Unmatch(ctx context.Context, listing int64, who string) error 
 		}
 		item := l.ItemID
 		l.ItemID, l.MatchedBy, l.Doubt = 0, "", "its match was ended by "+who
-		return ch.Note(store.Entry{At: ch.Now.UnixMicro(), Who: who, Thing: "item", ThingID: item, What: "unmatched", Text: fmt.Sprintf("Listing %s of %s is no longer matched", l.OutsideID, l.ConnectionName)})
+		return ch.Note(store.Entry{At: ch.Now.UnixMicro(), Who: who, Thing: "item", ThingID: item, What: "unmatched",
+			Text: fmt.Sprintf("Listing %s of %s is no longer matched", l.OutsideID, l.ConnectionName)})
 	})
 }
 

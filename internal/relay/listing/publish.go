@@ -40,8 +40,11 @@ func (r *Listing) publisher(c *engine.Conn, w *inventory.ItemKinds, groups []cat
 func (p *publisher) message(it catalog.Item, l *store.Listing, levels func(stock.Key) stock.Level) message.Publication {
 	set := p.c.Settings()
 	o := OwnOf(l)
-	m := message.Publication{ListingID: l.ID, SKU: engine.Or(l.SKU, it.SKU), GTIN: it.GTIN, Title: engine.Or(o.Title, it.Name), Description: engine.Or(o.Description, it.Description), Category: engine.Or(o.Category, it.Category),
-		Price: it.Price, Currency: it.Currency, WeightG: it.WeightG, Options: it.Options, Family: it.Family, Images: it.Images, Withdraw: it.Archived}
+	m := message.Publication{ListingID: l.ID, SKU: engine.Or(l.SKU, it.SKU), GTIN: it.GTIN,
+		Title: engine.Or(o.Title, it.Name), Description: engine.Or(o.Description, it.Description),
+		Category: engine.Or(o.Category, it.Category),
+		Price:    it.Price, Currency: it.Currency, WeightG: it.WeightG, Options: it.Options, Family: it.Family, Images: it.Images,
+		Withdraw: it.Archived}
 	if l.OutsideID != store.NewListing(m.SKU) {
 		m.OutsideID = l.OutsideID
 	}
@@ -188,14 +191,16 @@ func (r *Listing) PublishPreview(ctx context.Context, code string, sel Selection
 // row decides what becomes of an item on the channel.
 func (p *publisher) row(it catalog.Item, listings []store.Listing, levels func(stock.Key) stock.Level) PublishRow {
 	row := PublishRow{SKU: it.SKU, Name: it.Name, item: it, Action: "list"}
-	row.listing = store.Listing{ConnectionID: p.c.ID, OutsideID: store.NewListing(it.SKU), SKU: it.SKU, Title: it.Name, ItemID: it.ID, MatchedBy: catalog.ByCreated, Currency: it.Currency}
+	row.listing = store.Listing{ConnectionID: p.c.ID, OutsideID: store.NewListing(it.SKU), SKU: it.SKU, Title: it.Name, ItemID: it.ID,
+		MatchedBy: catalog.ByCreated, Currency: it.Currency}
 	for _, l := range listings {
 		if l.ItemID == it.ID && l.ConnectionID == p.c.ID {
 			row.listing, row.Action = l, "change"
 			break
 		}
 	}
-	if row.Action == "change" && (row.listing.State == inventory.ListingSubmitted || row.listing.State == inventory.ListingRejected) && row.listing.OutsideID == store.NewListing(row.listing.SKU) {
+	if row.Action == "change" && (row.listing.State == inventory.ListingSubmitted || row.listing.State == inventory.ListingRejected) &&
+		row.listing.OutsideID == store.NewListing(row.listing.SKU) {
 		row.Action = "list"
 	}
 	row.Message = p.message(it, &row.listing, levels)
@@ -279,11 +284,13 @@ func (r *Listing) submit(ch *engine.Change, c *engine.Conn, row *PublishRow, who
 	if err != nil {
 		return err
 	}
-	if _, err := r.Queue(ch, store.OutboxMessage{ConnectionID: c.ID, Feed: message.ItemsOut, Subject: inventory.OfferSubject(l.ID), Payload: string(payload)}); err != nil {
+	if _, err := r.Queue(ch, store.OutboxMessage{ConnectionID: c.ID, Feed: message.ItemsOut, Subject: inventory.OfferSubject(l.ID),
+		Payload: string(payload)}); err != nil {
 		return err
 	}
 	ch.Tell("listing", l.SKU)
-	return ch.Note(store.Entry{At: ch.Now.UnixMicro(), Who: who, Thing: "item", ThingID: l.ItemID, What: "published", Text: fmt.Sprintf("%s submitted to %s (%s)", row.SKU, c.Rec().Name, row.Action)})
+	return ch.Note(store.Entry{At: ch.Now.UnixMicro(), Who: who, Thing: "item", ThingID: l.ItemID, What: "published",
+		Text: fmt.Sprintf("%s submitted to %s (%s)", row.SKU, c.Rec().Name, row.Action)})
 }
 
 // publishMarked lists a marked item on the channels that take all items with its mark.
@@ -392,7 +399,9 @@ func (r *Listing) Published(ch *engine.Change, c *engine.Conn, m *store.OutboxMe
 		}
 		l.OutsideID = number
 	}
-	l.State, l.Reason, l.Published, l.URL = engine.Or(state, engine.Or(map[bool]string{true: l.State}[l.State != inventory.ListingSubmitted && l.State != inventory.ListingRejected], inventory.ListingLive)), "", m.Payload, engine.Or(link, l.URL)
+	l.State, l.Reason, l.Published, l.URL = engine.Or(state,
+		engine.Or(map[bool]string{true: l.State}[l.State != inventory.ListingSubmitted && l.State != inventory.ListingRejected],
+			inventory.ListingLive)), "", m.Payload, engine.Or(link, l.URL)
 	l.Live = l.State == inventory.ListingLive
 	if err := ch.SetListing(l); err != nil {
 		return err
@@ -475,7 +484,9 @@ func (r *Listing) SetOwn(ctx context.Context, listing int64, o Own, who string) 
 		if l.ItemID == 0 {
 			return nil
 		}
-		if err := ch.Note(store.Entry{At: ch.Now.UnixMicro(), Who: who, Thing: "item", ThingID: l.ItemID, What: "listing", Text: fmt.Sprintf("On %s only: %s", l.ConnectionName, engine.Or(l.Own, "nothing any more"))}); err != nil {
+		if err := ch.Note(store.Entry{At: ch.Now.UnixMicro(), Who: who, Thing: "item",
+			ThingID: l.ItemID, What: "listing", Text: fmt.Sprintf("On %s only: %s", l.ConnectionName,
+				engine.Or(l.Own, "nothing any more"))}); err != nil {
 			return err
 		}
 		items, err := ch.RecordsOf([]int64{l.ItemID})
@@ -536,7 +547,9 @@ func (r *Listing) SetPolicy(ctx context.Context, listing int64, o stock.Override
 		if l.ItemID == 0 {
 			return nil
 		}
-		if err := ch.Note(store.Entry{At: ch.Now.UnixMicro(), Who: who, Thing: "item", ThingID: l.ItemID, What: "offer", Text: fmt.Sprintf("Offered on %s: %s", l.ConnectionName, engine.Or(l.Policy, "as the channel's policy says"))}); err != nil {
+		if err := ch.Note(store.Entry{At: ch.Now.UnixMicro(), Who: who, Thing: "item", ThingID: l.ItemID,
+			What: "offer", Text: fmt.Sprintf("Offered on %s: %s", l.ConnectionName,
+				engine.Or(l.Policy, "as the channel's policy says"))}); err != nil {
 			return err
 		}
 		ch.Tell("stock", fmt.Sprint(l.ItemID))

@@ -29,8 +29,9 @@ func (r *Listing) TakeItem(b *exchange.Batch, in store.InboxMessage, m *message.
 			return nil
 		}
 	}
-	told := catalog.Item{SKU: m.SKU, Kind: catalog.Kind(m.Kind), GTIN: m.GTIN, Name: m.Name, Category: m.Category, Options: m.Options, Description: m.Description,
-		WeightG: m.WeightG, LengthMM: m.LengthMM, WidthMM: m.WidthMM, HeightMM: m.HeightMM, Price: m.Price, Currency: m.Currency}
+	told := catalog.Item{SKU: m.SKU, Kind: catalog.Kind(m.Kind), GTIN: m.GTIN, Name: m.Name, Category: m.Category, Options: m.Options,
+		Description: m.Description,
+		WeightG:     m.WeightG, LengthMM: m.LengthMM, WidthMM: m.WidthMM, HeightMM: m.HeightMM, Price: m.Price, Currency: m.Currency}
 	for _, g := range groups {
 		told.Groups = append(told.Groups, g.Code)
 	}

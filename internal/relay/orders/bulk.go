@@ -106,7 +106,8 @@ func (r *Orders) Act(ctx context.Context, b Bulk, who string) (BulkDone, error) 
 	return r.beginBulk(ctx, actArgs{Action: b.Action, Value: value}, who, parts, nil)
 }
 
-func (r *Orders) beginBulk(ctx context.Context, a actArgs, who string, parts []store.JobPart, also func(*engine.Change) error) (BulkDone, error) {
+func (r *Orders) beginBulk(ctx context.Context, a actArgs, who string, parts []store.JobPart,
+	also func(*engine.Change) error) (BulkDone, error) {
 	var id int64
 	if err := r.Commit(ctx, func(ch *engine.Change) (err error) {
 		if also != nil {
@@ -142,7 +143,8 @@ func (r *Orders) BulkResult(ctx context.Context, id int64) (BulkDone, error) {
 	if err != nil {
 		return BulkDone{}, err
 	}
-	out := BulkDone{ID: id, Action: a.Action, Value: a.Value, State: j.State, Error: j.Error, Total: j.Total, Results: make([]BulkResult, len(parts))}
+	out := BulkDone{ID: id, Action: a.Action, Value: a.Value, State: j.State, Error: j.Error, Total: j.Total,
+		Results: make([]BulkResult, len(parts))}
 	for i, p := range parts {
 		res := BulkResult{Number: p.Subject, State: p.State, OK: p.State == store.JobDone, Text: p.Text}
 		if a.Undoes == 0 && p.State == store.JobDone {
@@ -321,7 +323,8 @@ func actOn(o *order.Order, action ActionKind, value, who string, s *order.Scene)
 		case order.Shipped, order.Delivered, order.Cancelled, order.Void:
 			return refuse("it is %s", st)
 		}
-		o.Hold(order.Hold{Cause: order.ByPerson, Text: engine.Or(value, "Held by "+who) + ".", Expected: who + ", or somebody else, to let it go on."})
+		o.Hold(order.Hold{Cause: order.ByPerson, Text: engine.Or(value, "Held by "+who) + ".",
+			Expected: who + ", or somebody else, to let it go on."})
 		note("held", "Held by %s: %s", who, engine.Or(value, "no reason given"))
 		text = "held"
 	case Tag:
@@ -369,7 +372,8 @@ func approve(o *order.Order, who string) (got order.Change, text, was string, er
 	case len(freed) > 0:
 		return got, "goes on although held for " + engine.Join(freed), engine.Or(was, "held for "+engine.Join(freed)+" before"), nil
 	case len(o.Holds) > 0:
-		return got, "", "", &engine.Refused{Text: fmt.Sprintf("held for %s, which ends when its cause does", o.Holds[0].Cause), Conflict: true}
+		return got, "", "", &engine.Refused{Text: fmt.Sprintf("held for %s, which ends when its cause does", o.Holds[0].Cause),
+			Conflict: true}
 	}
 	return got, "", "", &engine.Refused{Text: "not held", Conflict: true}
 }

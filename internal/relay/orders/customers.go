@@ -33,5 +33,6 @@ func (r *Orders) PutCustomer(b *exchange.Batch, outsideID string, m *message.Cus
 	if err != nil {
 		return false, err
 	}
-	return b.Ch.PutCustomer(store.Customer{ConnectionID: b.C.ID, OutsideID: outsideID, Name: m.Name, Email: m.Email, Phone: m.Phone, Address: string(address), ChangedAt: b.Ch.Now.UnixMicro()})
+	return b.Ch.PutCustomer(store.Customer{ConnectionID: b.C.ID, OutsideID: outsideID, Name: m.Name, Email: m.Email, Phone: m.Phone,
+		Address: string(address), ChangedAt: b.Ch.Now.UnixMicro()})
 }

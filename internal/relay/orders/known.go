@@ -68,7 +68,8 @@ func (r *Orders) MakeKnown(ctx context.Context, code, sold, sku string, create b
 				}
 				out.SKU = it.SKU
 				var err error
-				if item, err = r.Listing.AddItem(ch, it, who, fmt.Sprintf("%s added from orders of %s", it.Name, c.Rec().Name)); err != nil {
+				if item, err = r.Listing.AddItem(ch, it, who,
+					fmt.Sprintf("%s added from orders of %s", it.Name, c.Rec().Name)); err != nil {
 					return err
 				}
 			} else {
@@ -80,12 +81,14 @@ func (r *Orders) MakeKnown(ctx context.Context, code, sold, sku string, create b
 					return engine.Refuse("there is no item %s", sku)
 				}
 			}
-			l := store.Listing{ConnectionID: c.ID, OutsideID: "sold:" + sold, SKU: sold, Title: title, Currency: "EUR", ItemID: item, MatchedBy: "by " + who, State: inventory.ListingGone}
+			l := store.Listing{ConnectionID: c.ID, OutsideID: "sold:" + sold, SKU: sold, Title: title, Currency: "EUR", ItemID: item,
+				MatchedBy: "by " + who, State: inventory.ListingGone}
 			if _, err := ch.PutListing(&l, ch.Now); err != nil {
 				return err
 			}
 			ch.Tell("listing", "")
-			if err := ch.Note(store.Entry{At: ch.Now.UnixMicro(), Who: who, Thing: "item", ThingID: item, What: "matched", Text: fmt.Sprintf("%s sold at %s is this item", sold, c.Rec().Name)}); err != nil {
+			if err := ch.Note(store.Entry{At: ch.Now.UnixMicro(), Who: who, Thing: "item", ThingID: item, What: "matched",
+				Text: fmt.Sprintf("%s sold at %s is this item", sold, c.Rec().Name)}); err != nil {
 				return err
 			}
 			ch.Mark(engine.ListingKnown, l.ID)

@@ -144,7 +144,8 @@ func (r *Orders) mergeSome(ch *engine.Change, c *engine.Conn, list []*order.Orde
 }
 
 // mergeDay makes one summary of orders, or several where it would have more lines than an order may.
-func (r *Orders) mergeDay(ch *engine.Change, c *engine.Conn, k dayKey, series string, members []*order.Order, who string) ([]string, error) {
+func (r *Orders) mergeDay(ch *engine.Change, c *engine.Conn, k dayKey, series string, members []*order.Order,
+	who string) ([]string, error) {
 	counter, err := ch.Counter(series)
 	if err != nil {
 		return nil, err
@@ -178,7 +179,8 @@ func (r *Orders) mergeDay(ch *engine.Change, c *engine.Conn, k dayKey, series st
 		Text: fmt.Sprintf("Summary of %d orders of %s, %s", len(members), k.day, c.Rec().Name)}}
 	for i, o := range members {
 		ids[i] = o.ID
-		entries = append(entries, store.Entry{At: ch.Now.UnixMicro(), Who: who, Thing: "order", ThingID: o.ID, What: "merged", Text: "Part of the day's summary " + sum.Number})
+		entries = append(entries, store.Entry{At: ch.Now.UnixMicro(), Who: who, Thing: "order", ThingID: o.ID, What: "merged",
+			Text: "Part of the day's summary " + sum.Number})
 		ch.Tell("order", o.Number)
 	}
 	if err := ch.SetMerged(ids, id); err != nil {
@@ -201,17 +203,20 @@ func (r *Orders) UndoMerge(ctx context.Context, number, who string) error {
 		case sum.Voided:
 			return &engine.Refused{Text: fmt.Sprintf("summary %s was undone before", number), Conflict: true}
 		case sum.Ours.Posted:
-			return &engine.Refused{Text: fmt.Sprintf("summary %s was posted to the books; it can no longer be undone", number), Conflict: true}
+			return &engine.Refused{Text: fmt.Sprintf("summary %s was posted to the books; it can no longer be undone", number),
+				Conflict: true}
 		}
 		members, err := ch.MembersOf(sum.ID)
 		if err != nil {
 			return err
 		}
-		entries := []store.Entry{{At: ch.Now.UnixMicro(), Who: who, Thing: "order", ThingID: sum.ID, What: "merge undone", Text: fmt.Sprintf("Taken apart by %s: %d orders are single again", who, len(members))}}
+		entries := []store.Entry{{At: ch.Now.UnixMicro(), Who: who, Thing: "order", ThingID: sum.ID, What: "merge undone",
+			Text: fmt.Sprintf("Taken apart by %s: %d orders are single again", who, len(members))}}
 		ids := make([]int64, len(members))
 		for i, o := range members {
 			ids[i] = o.ID
-			entries = append(entries, store.Entry{At: ch.Now.UnixMicro(), Who: who, Thing: "order", ThingID: o.ID, What: "merge undone", Text: "No longer part of " + number})
+			entries = append(entries, store.Entry{At: ch.Now.UnixMicro(), Who: who, Thing: "order", ThingID: o.ID, What: "merge undone",
+				Text: "No longer part of " + number})
 			ch.Tell("order", o.Number)
 		}
 		if err := ch.SetMerged(ids, 0); err != nil {

@@ -37,7 +37,8 @@ func (r *Orders) refind(ch *engine.Change, o *order.Order, was findable) error {
 }
 
 // counter is the number series of an order: the connection's own, and another one for what others fulfil.
-func (r *Orders) counter(b *exchange.Batch, open map[string]*store.Counter, set *engine.Settings, m *message.Order) (*store.Counter, error) {
+func (r *Orders) counter(b *exchange.Batch, open map[string]*store.Counter, set *engine.Settings,
+	m *message.Order) (*store.Counter, error) {
 	series, prefix := "order", set.NumberPrefix
 	if m.FulfilledBy != "" && set.ChannelPrefix != "" {
 		prefix = set.ChannelPrefix
@@ -65,7 +66,8 @@ func (r *Orders) customers(b *exchange.Batch, s *order.Scene, msgs []exchange.Ma
 		return nil
 	}
 	if name := b.C.Settings().Customer; name != "" {
-		id, err := b.Ch.AddCustomer(store.Customer{ConnectionID: b.C.ID, OutsideID: "generic", Name: name, Address: "{}", ChangedAt: b.Ch.Now.UnixMicro()})
+		id, err := b.Ch.AddCustomer(store.Customer{ConnectionID: b.C.ID, OutsideID: "generic", Name: name, Address: "{}",
+			ChangedAt: b.Ch.Now.UnixMicro()})
 		s.Customer = func(*message.Order) (int64, bool) { return id, false }
 		return err
 	}
@@ -90,7 +92,8 @@ func (r *Orders) customers(b *exchange.Batch, s *order.Scene, msgs []exchange.Ma
 		if err != nil {
 			return err
 		}
-		if ids[email], err = b.Ch.AddCustomer(store.Customer{ConnectionID: b.C.ID, OutsideID: "mail:" + email, Name: engine.Or(o.BuyerName, o.ShipTo.Name), Email: email, Phone: o.ShipTo.Phone,
+		if ids[email], err = b.Ch.AddCustomer(store.Customer{ConnectionID: b.C.ID, OutsideID: "mail:" + email,
+			Name: engine.Or(o.BuyerName, o.ShipTo.Name), Email: email, Phone: o.ShipTo.Phone,
 			Address: string(address), ChangedAt: b.Ch.Now.UnixMicro()}); err != nil {
 			return err
 		}
@@ -170,11 +173,13 @@ func (r *Orders) queueAnswer(ch *engine.Change, c *engine.Conn, o *order.Order) 
 		return nil
 	}
 	a := o.Ours.Answer
-	payload, err := json.Marshal(message.OrderAnswer{Reference: r.Prefix + "-a-" + o.Number, OrderID: o.OutsideID, OrderNumber: o.Record.Number, Accepted: a.State == order.Accepted, ReadyAt: a.ReadyAt, Reason: a.Reason})
+	payload, err := json.Marshal(message.OrderAnswer{Reference: r.Prefix + "-a-" + o.Number, OrderID: o.OutsideID,
+		OrderNumber: o.Record.Number, Accepted: a.State == order.Accepted, ReadyAt: a.ReadyAt, Reason: a.Reason})
 	if err != nil {
 		return err
 	}
-	_, err = r.Queue(ch, store.OutboxMessage{ConnectionID: c.ID, Feed: message.AnswersOut, Subject: "order " + o.Number, Payload: string(payload), OrderID: o.ID})
+	_, err = r.Queue(ch, store.OutboxMessage{ConnectionID: c.ID, Feed: message.AnswersOut, Subject: "order " + o.Number,
+		Payload: string(payload), OrderID: o.ID})
 	return err
 }
 
@@ -184,17 +189,20 @@ func (r *Orders) ToldChannel(what string) func(*engine.Change, *engine.Conn, sto
 		if m.OrderID == 0 {
 			return nil
 		}
-		return ch.Note(store.Entry{At: ch.Now.UnixMicro(), Who: "relay", Thing: "order", ThingID: m.OrderID, What: "told the channel", Text: fmt.Sprintf("%s told %s", c.Rec().Name, what)})
+		return ch.Note(store.Entry{At: ch.Now.UnixMicro(), Who: "relay", Thing: "order", ThingID: m.OrderID, What: "told the channel",
+			Text: fmt.Sprintf("%s told %s", c.Rec().Name, what)})
 	}
 }
 
 // queueState tells the channel how far an order has come.
 func (r *Orders) queueState(ch *engine.Change, o *order.Order, state string) error {
-	payload, err := json.Marshal(message.OrderState{Reference: r.Prefix + "-s-" + o.Number + "-" + state[:5], OrderID: o.OutsideID, OrderNumber: o.Record.Number, OurNumber: o.Number, State: state})
+	payload, err := json.Marshal(message.OrderState{Reference: r.Prefix + "-s-" + o.Number + "-" + state[:5], OrderID: o.OutsideID,
+		OrderNumber: o.Record.Number, OurNumber: o.Number, State: state})
 	if err != nil {
 		return err
 	}
-	_, err = r.Queue(ch, store.OutboxMessage{ConnectionID: o.ConnectionID, Feed: message.StatesOut, Subject: "order " + o.Number + " " + state, Payload: string(payload), OrderID: o.ID})
+	_, err = r.Queue(ch, store.OutboxMessage{ConnectionID: o.ConnectionID, Feed: message.StatesOut, Subject: "order " + o.Number + " " +
+		state, Payload: string(payload), OrderID: o.ID})
 	return err
 }
 
@@ -231,7 +239,8 @@ func typedOrder(c *engine.Conn, raw []byte) (*message.Order, error) {
 }
 
 // takeOn decides on one message out of turn: typed by a person, or taken in again.
-func (r *Orders) takeOn(ch *engine.Change, c *engine.Conn, in store.InboxMessage, m *message.Order, again map[string]string, typed string) (number string, err error) {
+func (r *Orders) takeOn(ch *engine.Change, c *engine.Conn, in store.InboxMessage, m *message.Order, again map[string]string,
+	typed string) (number string, err error) {
 	b := r.Exchange.NewBatch(c, ch)
 	b.Again, b.Typed = again, typed
 	if err := r.TakeOrders(b, []exchange.Mapped{{In: in, Msg: m}}); err != nil {

@@ -314,10 +314,12 @@ func (r *Orders) SceneFor(c *engine.Conn, ch *engine.Change, book *stock.Book, w
 		return scene{}, err
 	}
 	set := c.Settings()
-	s := &order.Scene{Now: ch.Now, Who: who, Sources: set.Offer.Sources, Tolerance: set.Tolerance, Account: set.Account, Test: c.Rec().Test, Look: set.Carry == "look", Keep: set.Keep,
+	s := &order.Scene{Now: ch.Now, Who: who, Sources: set.Offer.Sources, Tolerance: set.Tolerance, Account: set.Account,
+		Test: c.Rec().Test, Look: set.Carry == "look", Keep: set.Keep,
 		Since: store.Time(c.Rec().BeganAt), Book: book, Place: r.PlaceName, Item: func(*order.Line) int64 { return 0 }, Goods: w.Sells,
-		Rules: r.rules.Load(), Where: r.PlaceID, Accept: set.Answer == "accept", Prep: time.Duration(set.PrepMinutes) * time.Minute, Channel: c.Rec().Code,
-		Pays: func(method string) string { return set.Payments[method] }}
+		Rules: r.rules.Load(), Where: r.PlaceID, Accept: set.Answer == "accept", Prep: time.Duration(set.PrepMinutes) * time.Minute,
+		Channel: c.Rec().Code,
+		Pays:    func(method string) string { return set.Payments[method] }}
 	s.Own = r.PlaceID(set.OwnLocation)
 	return scene{s}, nil
 }
@@ -377,7 +379,8 @@ func (r *Orders) SettleHolds(ch *engine.Change, o *order.Order) error {
 		}
 		for _, subject := range about {
 			keep = append(keep, string(h.Cause)+"\x1f"+subject)
-			if err := ch.Raise(store.Exception{Cause: h.Cause, Subject: subject, Text: h.Text, Expected: h.Expected, ConnectionID: o.ConnectionID, OrderID: o.ID}, ch.Now); err != nil {
+			if err := ch.Raise(store.Exception{Cause: h.Cause, Subject: subject, Text: h.Text, Expected: h.Expected,
+				ConnectionID: o.ConnectionID, OrderID: o.ID}, ch.Now); err != nil {
 				return err
 			}
 		}

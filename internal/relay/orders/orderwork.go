@@ -14,7 +14,8 @@ import (
 )
 
 // onOrder changes one order on a person's word: f decides, and what it decided is saved with all that follows.
-func (r *Orders) onOrder(ch *engine.Change, number string, revision int64, who string, f func(*order.Order, *engine.Conn, *order.Scene) (order.Change, error)) error {
+func (r *Orders) onOrder(ch *engine.Change, number string, revision int64, who string,
+	f func(*order.Order, *engine.Conn, *order.Scene) (order.Change, error)) error {
 	o, err := ch.OrderByNumber(number)
 	if err != nil {
 		return err
@@ -96,7 +97,8 @@ func (r *Orders) Void(ctx context.Context, number, reason string, release bool, 
 			if release {
 				o.Ours.ReleasedNumber = o.Number
 				o.Number = fmt.Sprintf("%s/void-%d", o.Number, o.ID)
-				got.Notes = append(got.Notes, order.Note{What: "number released", Text: "Number " + o.Ours.ReleasedNumber + " can be given again"})
+				got.Notes = append(got.Notes,
+					order.Note{What: "number released", Text: "Number " + o.Ours.ReleasedNumber + " can be given again"})
 				ch.Mark(engine.OrderWords, o.ID)
 			}
 			now = o.Number

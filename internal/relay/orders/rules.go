@@ -93,7 +93,8 @@ func (r *Orders) checkRule(ctx context.Context, c RuleChange) error {
 		return a.Do == "carry" && slices.Index(rules.Steps, a.Value) >= slices.Index(rules.Steps, "pack")
 	}) &&
 		!slices.ContainsFunc(actions, func(a rules.Action) bool { return a.Do == "profile" }) && !r.profileBefore(ctx, c) {
-		return engine.Refuse("carry: to be packed without a person, the order needs a profile; choose one in this rule, or in one before it")
+		return engine.Refuse("carry: to be packed without a person, the order needs a profile; choose one in this rule, or in one " +
+			"before it")
 	}
 	for _, a := range actions {
 		switch a.Do {
@@ -176,7 +177,8 @@ func (r *Orders) PutRule(ctx context.Context, c RuleChange, who string) (int64, 
 			}
 		}
 		ch.Tell("rule", "")
-		return ch.Note(store.Entry{At: ch.Now.UnixMicro(), Who: who, Thing: "rule", ThingID: id, What: "rule", Text: ruleText(was[c.ID], c)})
+		return ch.Note(store.Entry{At: ch.Now.UnixMicro(), Who: who, Thing: "rule", ThingID: id, What: "rule",
+			Text: ruleText(was[c.ID], c)})
 	})
 	if err != nil {
 		return 0, err
@@ -197,7 +199,8 @@ func ruleText(was store.Rule, c RuleChange) string {
 	case was.Condition == c.When && was.Actions == c.Then && was.Name == c.Name:
 		return fmt.Sprintf("Rule “%s” moved", c.Name)
 	}
-	return fmt.Sprintf("Rule “%s” changed: when %s, then %s (was: when %s, then %s)", c.Name, engine.Or(c.When, "an order arrives"), c.Then, engine.Or(was.Condition, "an order arrives"), was.Actions)
+	return fmt.Sprintf("Rule “%s” changed: when %s, then %s (was: when %s, then %s)", c.Name, engine.Or(c.When, "an order arrives"),
+		c.Then, engine.Or(was.Condition, "an order arrives"), was.Actions)
 }
 
 // rehearsed bounds how many orders that differ a rehearsal keeps.

@@ -216,7 +216,9 @@ func (r *Orders) serve(ch *engine.Change, book *stock.Book, items []int64, after
 	last := waiting[len(waiting)-1]
 	next = serveMark{saleTime(last), last.ID}
 	free := slices.ContainsFunc(items, func(item int64) bool {
-		return slices.ContainsFunc(r.PlaceIDs(), func(at int64) bool { return book.Level(stock.Key{Item: item, Location: at}).Available() > 0 })
+		return slices.ContainsFunc(r.PlaceIDs(), func(at int64) bool {
+			return book.Level(stock.Key{Item: item, Location: at}).Available() > 0
+		})
 	})
 	return next, len(waiting) < orderBatch || !free, nil
 }

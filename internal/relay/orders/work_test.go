@@ -42,8 +42,10 @@ func TestOrdersThatAreReadPageByPage(t *testing.T) {
 	k.Stock(9, "JAR")
 	k.JoinBooth(nil)
 	odd := map[string]any{"number": "B-3", "status": "open", "currency": "EUR", "total": "a lot", "lines": []any{}}
-	k.Has("/orders", trial.Record("o-1", 1, trial.Sale("B-1", trial.Units("JAR", 1))), trial.Record("o-2", 1, trial.Sale("B-2", trial.Units("JAR", 1))),
-		trial.Record("o-3", 1, odd), trial.Record("o-4", 1, trial.Sale("B-4", trial.Units("JAR", 1))), trial.Record("o-5", 1, trial.Sale("B-5", trial.Units("JAR", 1))))
+	k.Has("/orders", trial.Record("o-1", 1, trial.Sale("B-1", trial.Units("JAR", 1))),
+		trial.Record("o-2", 1, trial.Sale("B-2", trial.Units("JAR", 1))),
+		trial.Record("o-3", 1, odd), trial.Record("o-4", 1, trial.Sale("B-4", trial.Units("JAR", 1))),
+		trial.Record("o-5", 1, trial.Sale("B-5", trial.Units("JAR", 1))))
 	read(t, k, "orders in")
 	for _, number := range []string{"B-1", "B-2", "B-4", "B-5"} {
 		require.Equal(t, "ready", k.Stage(number))

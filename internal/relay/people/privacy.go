@@ -118,8 +118,10 @@ func Strip(o *order.Order, word string) {
 		return place.Address{Name: word, Street: word, Town: word, Country: a.Country, Postcode: a.Postcode[:min(2, len(a.Postcode))]}
 	}
 	m := o.Record
-	clean := message.Order{Number: m.Number, State: m.State, Status: m.Status, Kind: m.Kind, FulfilledBy: m.FulfilledBy, PlacedAt: m.PlacedAt, ChangedAt: m.ChangedAt, Currency: m.Currency,
-		PricesIncludeTax: m.PricesIncludeTax, BuyerName: word, ShipTo: bare(m.ShipTo), Shipping: m.Shipping, Discount: m.Discount, Tax: m.Tax, Total: m.Total,
+	clean := message.Order{Number: m.Number, State: m.State, Status: m.Status, Kind: m.Kind, FulfilledBy: m.FulfilledBy,
+		PlacedAt: m.PlacedAt, ChangedAt: m.ChangedAt, Currency: m.Currency,
+		PricesIncludeTax: m.PricesIncludeTax, BuyerName: word, ShipTo: bare(m.ShipTo), Shipping: m.Shipping, Discount: m.Discount,
+		Tax: m.Tax, Total: m.Total,
 		Payment: m.Payment, Paid: m.Paid, RequestedService: m.RequestedService, Parcels: m.Parcels, TaxRounding: m.TaxRounding}
 	for _, v := range m.Vouchers {
 		clean.Vouchers = append(clean.Vouchers, message.Voucher{Code: word, Amount: v.Amount})
@@ -191,7 +193,8 @@ func (r *People) Person(ctx context.Context, email string) (PersonData, error) {
 		if err != nil {
 			return out, err
 		}
-		p := PersonOrder{Number: o.Number, Channel: v.Channel.Code, ReceivedAt: o.ReceivedAt, Record: o.Record, ShipTo: o.ShipTo, Received: []any{}, Timeline: []PersonMoment{}}
+		p := PersonOrder{Number: o.Number, Channel: v.Channel.Code, ReceivedAt: o.ReceivedAt, Record: o.Record, ShipTo: o.ShipTo,
+			Received: []any{}, Timeline: []PersonMoment{}}
 		for _, x := range v.Versions {
 			p.Received = append(p.Received, x.Record)
 		}
@@ -222,7 +225,8 @@ func (r *People) ErasePerson(ctx context.Context, email, who string) (int, error
 		case order.Shipped, order.Delivered, order.Cancelled, order.Void:
 			ids = append(ids, o.ID)
 		default:
-			return 0, &engine.Refused{Text: fmt.Sprintf("order %s is %s; their data is needed until it is done, or cancelled", o.Number, st), Conflict: true}
+			return 0, &engine.Refused{Text: fmt.Sprintf("order %s is %s; their data is needed until it is done, or cancelled", o.Number,
+				st), Conflict: true}
 		}
 	}
 	return r.forget(ctx, ids, who, "as the person asked", p.Email)

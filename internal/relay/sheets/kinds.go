@@ -84,11 +84,17 @@ func whole(f map[string]string, name string, least, most int64) (int64, error) {
 }
 
 var itemColumns = []Column{
-	{"sku", true, "Ours; an item that is not there is added"}, {"kind", false, "stocked, kit, made to order, prepared, charge"}, {"family", false, "Variants of one thing share it"},
-	{"name", false, "Needed for a new item"}, {"options", false, "Such as size M, colour sand"}, {"gtin", false, "With its check digit"}, {"category", false, ""}, {"description", false, ""},
-	{"images", false, "Addresses with spaces between"}, {"serials", false, "yes or no"}, {"weight_g", false, "grams"}, {"length_mm", false, "millimetres"}, {"width_mm", false, "millimetres"}, {"height_mm", false, "millimetres"},
-	{"customs_code", false, "6 to 10 digits"}, {"origin", false, "Country, two letters"}, {"tax_class", false, ""}, {"currency", false, "Three letters"}, {"price", false, "Such as 12.90"},
-	{"marks", false, "Words with spaces between"}, {"parts", false, "Of a kit: 2×HIVE-BODY 1×HIVE-ROOF"}, {"groups", false, "Codes of option groups"}, {"archived", false, "yes or no"},
+	{"sku", true, "Ours; an item that is not there is added"}, {"kind", false, "stocked, kit, made to order, prepared, charge"},
+	{"family", false, "Variants of one thing share it"},
+	{"name", false, "Needed for a new item"}, {"options", false, "Such as size M, colour sand"}, {"gtin", false, "With its check digit"},
+	{"category", false, ""}, {"description", false, ""},
+	{"images", false, "Addresses with spaces between"}, {"serials", false, "yes or no"},
+	{"weight_g", false, "grams"}, {"length_mm", false, "millimetres"}, {"width_mm", false, "millimetres"},
+	{"height_mm", false, "millimetres"},
+	{"customs_code", false, "6 to 10 digits"}, {"origin", false, "Country, two letters"}, {"tax_class", false, ""},
+	{"currency", false, "Three letters"}, {"price", false, "Such as 12.90"},
+	{"marks", false, "Words with spaces between"}, {"parts", false, "Of a kit: 2×HIVE-BODY 1×HIVE-ROOF"},
+	{"groups", false, "Codes of option groups"}, {"archived", false, "yes or no"},
 }
 
 // SheetKinds lists what can be handed in and saved as CSV.
@@ -96,16 +102,39 @@ func SheetKinds() []SheetKind {
 	sku := Column{"sku", true, "An item of ours"}
 	qty := Column{"quantity", true, "Units"}
 	return []SheetKind{
-		{Kind: "items", About: "Items: new ones are added; of those that are there, the columns that the file has are changed. An empty cell leaves a field as it is, (none) empties it", Columns: itemColumns, In: true, Out: true, once: true, look: lookItem, carry: carryItems},
-		{Kind: "prices", About: "Prices on price lists", Columns: []Column{sku, {"list", true, "Code of the price list; empty is the item's own price"}, {"price", true, "Such as 12.90; (none) takes it off the list"}}, In: true, Out: true, once: true, look: lookPrice, carry: carryPrices},
-		{Kind: "counts", About: "Counted quantities: what lies there becomes the number in the file", Columns: []Column{sku, {"location", true, "Code"}, {"bin", false, "Empty takes the usual bin"}, {"counted", true, "Units"}}, In: true, once: true, look: lookCount, carry: carryCounts},
-		{Kind: "adjustments", About: "Changes of stock with a reason", Columns: []Column{sku, {"location", true, "Code"}, {"bin", false, ""}, {"change", true, "Units added, or taken away with a minus"}, {"reason", true, ""}}, In: true, look: lookAdjustment, carry: carryAdjustments},
-		{Kind: "purchases", About: "Purchase orders: rows with the same number are one", Columns: []Column{{"number", true, "Ours or the supplier's"}, {"supplier", true, ""}, {"location", true, "Code of where it is to come"}, {"expected", false, "Day, YYYY-MM-DD"}, sku, qty}, In: true, Out: true, group: true, look: lookPurchase, carry: carryPurchase},
-		{Kind: "receipts", About: "Goods received of purchase orders", Columns: []Column{{"number", true, "Of the purchase order"}, sku, qty, {"bin", false, ""}, {"serials", false, "With spaces between"}}, In: true, group: true, look: lookReceipt, carry: carryReceipt},
-		{Kind: "transfers", About: "Transfers between locations: rows with the same word under transfer are one", Columns: []Column{{"transfer", true, "Any word"}, {"from", true, "Code"}, {"to", true, "Code"}, sku, qty}, In: true, Out: true, group: true, look: lookTransfer, carry: carryTransfer},
-		{Kind: "matches", About: "Which item each listing is", Columns: []Column{{"connection", true, "Code"}, {"listing", true, "The channel's number"}, {"item", true, "SKU of ours; ignore leaves the listing alone, (none) ends a match"}}, In: true, Out: true, once: true, look: lookMatch, carry: carryMatches},
-		{Kind: "levels", About: "Stock by item and location", Columns: []Column{{Name: "sku"}, {Name: "name"}, {Name: "location"}, {Name: "bin"}, {Name: "on_hand"}, {Name: "allocated"}, {Name: "available"}, {Name: "on_order"}, {Name: "in_transit"}}, Out: true},
-		{Kind: "listings", About: "Listings with price, offered quantity and state", Columns: []Column{{Name: "connection"}, {Name: "listing"}, {Name: "sku"}, {Name: "title"}, {Name: "item"}, {Name: "price"}, {Name: "currency"}, {Name: "state"}, {Name: "reason"}, {Name: "shows"}, {Name: "told"}}, Out: true},
+		{Kind: "items", About: "Items: new ones are added; of those that are there, the columns that the file has are changed. An " +
+			"empty cell leaves a field as it is, (none) empties it", Columns: itemColumns, In: true, Out: true, once: true,
+			look: lookItem, carry: carryItems},
+		{Kind: "prices", About: "Prices on price lists",
+			Columns: []Column{sku, {"list", true, "Code of the price list; empty is the item's own price"},
+				{"price", true, "Such as 12.90; (none) takes it off the list"}}, In: true, Out: true, once: true, look: lookPrice,
+			carry: carryPrices},
+		{Kind: "counts", About: "Counted quantities: what lies there becomes the number in the file",
+			Columns: []Column{sku, {"location", true, "Code"}, {"bin", false, "Empty takes the usual bin"}, {"counted", true, "Units"}},
+			In:      true, once: true, look: lookCount, carry: carryCounts},
+		{Kind: "adjustments", About: "Changes of stock with a reason", Columns: []Column{sku, {"location", true, "Code"},
+			{"bin", false, ""}, {"change", true, "Units added, or taken away with a minus"}, {"reason", true, ""}}, In: true,
+			look: lookAdjustment, carry: carryAdjustments},
+		{Kind: "purchases", About: "Purchase orders: rows with the same number are one",
+			Columns: []Column{{"number", true, "Ours or the supplier's"}, {"supplier", true, ""},
+				{"location", true, "Code of where it is to come"}, {"expected", false, "Day, YYYY-MM-DD"}, sku, qty}, In: true, Out: true,
+			group: true, look: lookPurchase, carry: carryPurchase},
+		{Kind: "receipts", About: "Goods received of purchase orders", Columns: []Column{{"number", true, "Of the purchase order"}, sku,
+			qty, {"bin", false, ""}, {"serials", false, "With spaces between"}}, In: true, group: true, look: lookReceipt,
+			carry: carryReceipt},
+		{Kind: "transfers", About: "Transfers between locations: rows with the same word under transfer are one",
+			Columns: []Column{{"transfer", true, "Any word"}, {"from", true, "Code"}, {"to", true, "Code"}, sku, qty}, In: true,
+			Out: true, group: true, look: lookTransfer, carry: carryTransfer},
+		{Kind: "matches", About: "Which item each listing is", Columns: []Column{{"connection", true, "Code"},
+			{"listing", true, "The channel's number"},
+			{"item", true, "SKU of ours; ignore leaves the listing alone, (none) ends a match"}}, In: true, Out: true, once: true,
+			look: lookMatch, carry: carryMatches},
+		{Kind: "levels", About: "Stock by item and location", Columns: []Column{{Name: "sku"}, {Name: "name"}, {Name: "location"},
+			{Name: "bin"}, {Name: "on_hand"}, {Name: "allocated"}, {Name: "available"}, {Name: "on_order"},
+			{Name: "in_transit"}}, Out: true},
+		{Kind: "listings", About: "Listings with price, offered quantity and state", Columns: []Column{{Name: "connection"},
+			{Name: "listing"}, {Name: "sku"}, {Name: "title"}, {Name: "item"}, {Name: "price"}, {Name: "currency"}, {Name: "state"},
+			{Name: "reason"}, {Name: "shows"}, {Name: "told"}}, Out: true},
 	}
 }
 
@@ -192,7 +221,8 @@ func (r *Sheets) HandIn(ctx context.Context, kind, name string, in io.Reader, wh
 func (k SheetKind) fits(columns []string) error {
 	for _, c := range k.Columns {
 		if c.Need && !slices.Contains(columns, c.Name) {
-			return engine.Refuse("the column %s is missing; the first row of the file names the columns: %s", c.Name, engine.Join(k.names()))
+			return engine.Refuse("the column %s is missing; the first row of the file names the columns: %s", c.Name,
+				engine.Join(k.names()))
 		}
 	}
 	for _, name := range columns {
@@ -242,7 +272,8 @@ func (r *Sheets) ResumeSheets() {
 		k, err := sheetKind(s.Kind)
 		switch {
 		case err != nil || s.State == store.Checking:
-			r.inBackground(&s, func() error { return errors.New("the service ended while it looked at the file; hand it in again") }, store.Failed)
+			r.inBackground(&s, func() error { return errors.New("the service ended while it looked at the file; hand it in again") },
+				store.Failed)
 		default:
 			r.inBackground(&s, func() error { return r.carryOut(k, &s) }, store.Done)
 		}
@@ -521,7 +552,8 @@ func setField(it *catalog.Item, name, text string) (err error) {
 	case "kind":
 		it.Kind = catalog.Kind(plain)
 	default:
-		*map[string]*string{"family": &it.Family, "name": &it.Name, "options": &it.Options, "gtin": &it.GTIN, "category": &it.Category, "description": &it.Description,
+		*map[string]*string{"family": &it.Family, "name": &it.Name, "options": &it.Options, "gtin": &it.GTIN, "category": &it.Category,
+			"description":  &it.Description,
 			"customs_code": &it.CustomsCode, "origin": &it.Origin, "tax_class": &it.TaxClass, "currency": &it.Currency}[name] = plain
 	}
 	return err
@@ -531,7 +563,8 @@ func lookItem(l *lookup, f map[string]string) (store.SheetRow, error) {
 	out := store.SheetRow{Key: f["sku"]}
 	before, there := l.items[f["sku"]]
 	it := before
-	it.Marks, it.Images, it.Parts, it.Groups = slices.Clone(before.Marks), slices.Clone(before.Images), slices.Clone(before.Parts), slices.Clone(before.Groups)
+	it.Marks, it.Images, it.Parts, it.Groups = slices.Clone(before.Marks), slices.Clone(before.Images), slices.Clone(
+		before.Parts), slices.Clone(before.Groups)
 	it.SKU = f["sku"]
 	if cur := f["currency"]; cur != "" && cur != none {
 		it.Currency = cur
@@ -753,7 +786,8 @@ func carryCounts(r *Sheets, ch *engine.Change, rows []map[string]string, who str
 		if n == have {
 			continue
 		}
-		book.Post(stock.Movement{Key: k, At: ch.Now, Kind: stock.Count, OnHand: n - have, Bin: f["bin"], Reason: fmt.Sprintf("counted as %d in a sheet", n), Who: who, DocKind: "sheet"})
+		book.Post(stock.Movement{Key: k, At: ch.Now, Kind: stock.Count, OnHand: n - have, Bin: f["bin"],
+			Reason: fmt.Sprintf("counted as %d in a sheet", n), Who: who, DocKind: "sheet"})
 	}
 	return r.Inventory.Post(ch, book)
 }
@@ -797,7 +831,8 @@ func carryAdjustments(r *Sheets, ch *engine.Change, rows []map[string]string, wh
 		if err != nil {
 			return err
 		}
-		if err := r.Inventory.PutAdjustment(ch, items[f["sku"]].ID, at, inventory.Adjustment{SKU: f["sku"], Change: n, Bin: f["bin"], Reason: f["reason"]}, who); err != nil {
+		if err := r.Inventory.PutAdjustment(ch, items[f["sku"]].ID, at, inventory.Adjustment{SKU: f["sku"], Change: n, Bin: f["bin"],
+			Reason: f["reason"]}, who); err != nil {
 			return err
 		}
 	}
@@ -828,7 +863,8 @@ func lookPurchase(l *lookup, f map[string]string) (store.SheetRow, error) {
 }
 
 func carryPurchase(r *Sheets, ch *engine.Change, rows []map[string]string, who string) error {
-	n := inventory.NewPurchase{Number: rows[0]["number"], Supplier: rows[0]["supplier"], Location: rows[0]["location"], Expected: rows[0]["expected"]}
+	n := inventory.NewPurchase{Number: rows[0]["number"], Supplier: rows[0]["supplier"], Location: rows[0]["location"],
+		Expected: rows[0]["expected"]}
 	for _, f := range rows {
 		if f["supplier"] != n.Supplier || f["location"] != n.Location {
 			return engine.Refuse("the rows of purchase order %s name several suppliers or locations", n.Number)
@@ -871,7 +907,8 @@ func lookReceipt(l *lookup, f map[string]string) (store.SheetRow, error) {
 	for _, line := range p.Lines {
 		if line.SKU == f["sku"] {
 			if n > line.Left() {
-				return out, engine.Refuse("quantity: %d is more than is to come: %d ordered, %d received already", n, line.Ordered, line.Received)
+				return out, engine.Refuse("quantity: %d is more than is to come: %d ordered, %d received already", n, line.Ordered,
+					line.Received)
 			}
 			out.Verdict, out.Changes = "change", fmt.Sprintf("%d of %d received", line.Received+n, line.Ordered)
 			return out, nil

@@ -87,7 +87,8 @@ func (r *Sheets) saveLevels(ctx context.Context, w *sheet.Writer) error {
 			return err
 		}
 		for _, l := range list {
-			if err := w.Row(l.SKU, l.Name, l.LocationCode, l.Bin, fmt.Sprint(l.OnHand), fmt.Sprint(l.Allocated), fmt.Sprint(l.OnHand-l.Allocated), fmt.Sprint(l.OnOrder), fmt.Sprint(l.InTransit)); err != nil {
+			if err := w.Row(l.SKU, l.Name, l.LocationCode, l.Bin, fmt.Sprint(l.OnHand), fmt.Sprint(l.Allocated),
+				fmt.Sprint(l.OnHand-l.Allocated), fmt.Sprint(l.OnOrder), fmt.Sprint(l.InTransit)); err != nil {
 				return err
 			}
 		}
@@ -122,7 +123,8 @@ func (r *Sheets) saveListings(ctx context.Context, kind string, w *sheet.Writer)
 				if l.ToldQty >= 0 {
 					told = fmt.Sprint(l.ToldQty)
 				}
-				err = w.Row(l.ConnectionCode, l.OutsideID, l.SKU, l.Title, item, money.Decimal(l.Price, l.Currency), l.Currency, l.State, l.Reason, fmt.Sprint(l.SeenQty), told)
+				err = w.Row(l.ConnectionCode, l.OutsideID, l.SKU, l.Title, item, money.Decimal(l.Price, l.Currency), l.Currency, l.State,
+					l.Reason, fmt.Sprint(l.SeenQty), told)
 			}
 			if err != nil {
 				return err

@@ -64,22 +64,31 @@ func saved(t *testing.T, k *trial.Kit, kind string) string {
 func TestTablesInAndOut(t *testing.T) {
 	k := trial.New(t)
 	k.Stock(10, "JAR", "LID")
-	k.Take("stall", trial.Event("listing", "L-9", 1, message.Listing{SKU: "STALL-JAR", Title: "Glass", Price: 1000, Currency: "EUR", Live: true}))
+	k.Take("stall", trial.Event("listing", "L-9", 1, message.Listing{SKU: "STALL-JAR", Title: "Glass", Price: 1000, Currency: "EUR",
+		Live: true}))
 	for _, c := range []struct {
 		kind, text string
 		seen, done map[string]int
 		back       string // kind that is saved after
 		says       []string
 	}{
-		{"items", "sku,name,weight_g\nCUP,A cup,200\nJAR,,900\n,no sku,1\nPOT,A pot,heavy\n", map[string]int{"add": 1, "change": 1, "refused": 2}, map[string]int{"added": 1, "changed": 1, "refused": 2},
+		{"items", "sku,name,weight_g\nCUP,A cup,200\nJAR,,900\n,no sku,1\nPOT,A pot,heavy\n",
+			map[string]int{"add": 1, "change": 1, "refused": 2}, map[string]int{"added": 1, "changed": 1, "refused": 2},
 			"items", []string{"CUP", "JAR,stocked,,A JAR"}},
-		{"prices", "sku,list,price\nJAR,,12.90\nJAR,none-such,1.00\n", map[string]int{"change": 1, "refused": 1}, map[string]int{"changed": 1, "refused": 1}, "items", []string{"12.90"}},
-		{"counts", "sku,location,counted\nJAR,alder,7\nJAR,nowhere,7\nNONE,alder,1\nLID,alder,some\n", map[string]int{"change": 1, "refused": 3}, map[string]int{"changed": 1, "refused": 3}, "levels", []string{"JAR,A JAR,alder,,7"}},
-		{"adjustments", "sku,location,change,reason\nLID,alder,-4,broken\nLID,alder,-400,broken\nLID,alder,1,\n", nil, nil, "levels", []string{"LID,A LID,alder,,6"}},
-		{"purchases", "number,supplier,location,expected,sku,quantity\nPO-1,Clay works,alder,2026-12-01,JAR,5\nPO-1,Clay works,alder,2026-12-01,LID,2\nPO-2,Clay works,nowhere,,JAR,1\n", nil, nil, "purchases", []string{"PO-1,Clay works"}},
+		{"prices", "sku,list,price\nJAR,,12.90\nJAR,none-such,1.00\n", map[string]int{"change": 1, "refused": 1},
+			map[string]int{"changed": 1, "refused": 1}, "items", []string{"12.90"}},
+		{"counts", "sku,location,counted\nJAR,alder,7\nJAR,nowhere,7\nNONE,alder,1\nLID,alder,some\n",
+			map[string]int{"change": 1, "refused": 3}, map[string]int{"changed": 1, "refused": 3}, "levels",
+			[]string{"JAR,A JAR,alder,,7"}},
+		{"adjustments", "sku,location,change,reason\nLID,alder,-4,broken\nLID,alder,-400,broken\nLID,alder,1,\n", nil, nil, "levels",
+			[]string{"LID,A LID,alder,,6"}},
+		{"purchases", "number,supplier,location,expected,sku,quantity\nPO-1,Clay works,alder,2026-12-01,JAR,5\nPO-1,Clay " +
+			"works,alder,2026-12-01,LID,2\nPO-2,Clay works,nowhere,,JAR,1\n", nil, nil, "purchases", []string{"PO-1,Clay works"}},
 		{"receipts", "number,sku,quantity\nPO-1,JAR,3\nPO-9,JAR,3\n", nil, nil, "levels", []string{"JAR,A JAR,alder,,10"}},
-		{"transfers", "transfer,from,to,sku,quantity\nfirst,alder,pier,JAR,2\nsecond,alder,alder,JAR,2\n", nil, nil, "transfers", []string{"alder,pier,JAR,2"}},
-		{"matches", "connection,listing,item\nstall,L-9,JAR\nstall,L-77,JAR\nnowhere,L-9,JAR\n", map[string]int{"change": 1, "refused": 2}, nil, "listings", []string{"stall,L-9,STALL-JAR,Glass,JAR"}},
+		{"transfers", "transfer,from,to,sku,quantity\nfirst,alder,pier,JAR,2\nsecond,alder,alder,JAR,2\n", nil, nil, "transfers",
+			[]string{"alder,pier,JAR,2"}},
+		{"matches", "connection,listing,item\nstall,L-9,JAR\nstall,L-77,JAR\nnowhere,L-9,JAR\n",
+			map[string]int{"change": 1, "refused": 2}, nil, "listings", []string{"stall,L-9,STALL-JAR,Glass,JAR"}},
 	} {
 		id, seen := handIn(t, k, c.kind, c.text)
 		if c.seen != nil {

@@ -94,8 +94,10 @@ func (r *Shipping) orSay(ctx context.Context, shipment, what string, cause order
 		}
 		if cause != "" {
 			ch.Tell("exception", o.Number)
-			if err := ch.Raise(store.Exception{Cause: cause, Subject: o.Record.RequestedService, Text: fmt.Sprintf("Parcel %s of order %s: %s", shipment, o.Number, why),
-				Expected: "A service. Choose one for the parcel, or say in the channel's settings which one its word stands for.", ConnectionID: o.ConnectionID, OrderID: o.ID, Standing: true}, ch.Now); err != nil {
+			if err := ch.Raise(store.Exception{Cause: cause, Subject: o.Record.RequestedService,
+				Text:         fmt.Sprintf("Parcel %s of order %s: %s", shipment, o.Number, why),
+				Expected:     "A service. Choose one for the parcel, or say in the channel's settings which one its word stands for.",
+				ConnectionID: o.ConnectionID, OrderID: o.ID, Standing: true}, ch.Now); err != nil {
 				return err
 			}
 		}
@@ -120,7 +122,8 @@ func (r *Shipping) chosenRate(ctx context.Context, shipment string, o *order.Ord
 				return Rate{}, err
 			}
 			if !slices.ContainsFunc(known, func(s store.CarrierService) bool { return s.Code == word }) {
-				return Rate{}, &engine.Refused{Text: fmt.Sprintf("the buyer was promised “%s”; which service that is, is not decided", word), Conflict: true}
+				return Rate{}, &engine.Refused{Text: fmt.Sprintf("the buyer was promised “%s”; which service that is, is not decided",
+					word), Conflict: true}
 			}
 			want = word
 		}
@@ -218,7 +221,9 @@ func (r *Shipping) ServicesStep(ctx context.Context, j *store.Job) (bool, error)
 		if err != nil {
 			return true, nil // no place has an address yet
 		}
-		answers, err := c.Line().Ask(ctx, "rates", message.Parcel{Reference: "services", From: from.Address, To: from.Address, WeightG: 1000, LengthMM: 200, WidthMM: 150, HeightMM: 100, Test: true, Handover: r.Today()})
+		answers, err := c.Line().Ask(ctx, "rates", message.Parcel{Reference: "services",
+			From: from.Address, To: from.Address, WeightG: 1000, LengthMM: 200, WidthMM: 150, HeightMM: 100, Test: true,
+			Handover: r.Today()})
 		if err != nil {
 			return false, err
 		}

@@ -116,7 +116,8 @@ func TestAPromisedServiceThatNobodyTakesIsNotReplaced(t *testing.T) {
 	k := trial.New(t, "ann")
 	k.Learned()
 	k.On("ann", "/prices", func(trial.Call) (int, any) {
-		return 200, map[string]any{"offers": []any{map[string]any{"service": "slow", "name": "Slow", "price": 400, "currency": "EUR"}, map[string]any{"service": "fast", "name": "Fast", "refused": "not to Harrowmere"}}}
+		return 200, map[string]any{"offers": []any{map[string]any{"service": "slow", "name": "Slow", "price": 400, "currency": "EUR"},
+			map[string]any{"service": "fast", "name": "Fast", "refused": "not to Harrowmere"}}}
 	})
 	require.NoError(t, k.Rule(`carry("ship"), profile("small"), service("fast")`))
 	k.Stock(5, "JAR")
@@ -198,7 +199,8 @@ func TestWhatWasDoneToManyIsUndone(t *testing.T) {
 	require.ErrorContains(t, err, "can no longer be undone")
 	_, err = k.BulkResult(t.Context(), 999)
 	require.ErrorIs(t, err, store.ErrNotFound)
-	for _, bad := range []orders.Bulk{{Action: "fly", Orders: []string{"S-1"}}, {Action: "tag", Value: "a,b", Orders: []string{"S-1"}}, {Action: "tag", Value: "x"}, {Action: "tag", Orders: []string{"S-1"}}} {
+	for _, bad := range []orders.Bulk{{Action: "fly", Orders: []string{"S-1"}}, {Action: "tag", Value: "a,b", Orders: []string{"S-1"}},
+		{Action: "tag", Value: "x"}, {Action: "tag", Orders: []string{"S-1"}}} {
 		_, err = k.Act(t.Context(), bad, "Edda")
 		_, refused := engine.IsRefused(err)
 		require.True(t, refused, "%+v", bad)

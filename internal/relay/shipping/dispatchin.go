@@ -53,7 +53,8 @@ func (r *Shipping) TakeDispatch(b *exchange.Batch, in store.InboxMessage, m *mes
 	o, err := b.Ch.OrderByNumber(number)
 	if errors.Is(err, store.ErrNotFound) {
 		return r.applied(b, in, y, m, 0, true, &unfit{"there is no order " + number + " here",
-			"An order with this number. If it is on its way, this is applied by itself when it comes; else correct the number at the other side.", true})
+			"An order with this number. If it is on its way, this is applied by itself when it comes; else correct the number at the " +
+				"other side.", true})
 	}
 	if err != nil {
 		return err
@@ -62,7 +63,8 @@ func (r *Shipping) TakeDispatch(b *exchange.Batch, in store.InboxMessage, m *mes
 }
 
 // applied settles a dispatch, or raises why it could not be applied.
-func (r *Shipping) applied(b *exchange.Batch, in store.InboxMessage, y *store.Tally, m *message.Dispatch, orderID int64, isNew bool, err error) error {
+func (r *Shipping) applied(b *exchange.Batch, in store.InboxMessage, y *store.Tally, m *message.Dispatch, orderID int64, isNew bool,
+	err error) error {
 	var u *unfit
 	switch {
 	case err == nil && isNew:
@@ -92,7 +94,9 @@ func (r *Shipping) applied(b *exchange.Batch, in store.InboxMessage, y *store.Ta
 		b.Settle(in, "failed", u.why, orderID)
 	}
 	b.Ch.Tell("exception", "")
-	return b.Ch.Raise(store.Exception{Cause: engine.NotApplied, Subject: in.OutsideID, Text: fmt.Sprintf("%s says that %s left with %s %s, but %s.", b.C.Rec().Name, whatLeft(m), engine.Or(m.Carrier, "tracking number"), m.Tracking, u.why),
+	return b.Ch.Raise(store.Exception{Cause: engine.NotApplied, Subject: in.OutsideID,
+		Text: fmt.Sprintf("%s says that %s left with %s %s, but %s.", b.C.Rec().Name, whatLeft(m),
+			engine.Or(m.Carrier, "tracking number"), m.Tracking, u.why),
 		Expected: u.expected, ConnectionID: b.C.ID, OrderID: orderID, InboxID: in.ID, Standing: true}, b.Ch.Now)
 }
 
@@ -133,7 +137,8 @@ func leftOf(o *order.Order, m *message.Dispatch) (map[int64]int64, error) {
 			left, last = left-n, l.ID
 		}
 		if last == 0 && left > 0 && !hasLine(o, d) {
-			return nil, &unfit{fmt.Sprintf("order %s has no %s", o.Number, engine.Or(d.SKU, "line "+d.ID)), "Lines that the order has. Correct it at the other side.", false}
+			return nil, &unfit{fmt.Sprintf("order %s has no %s", o.Number, engine.Or(d.SKU, "line "+d.ID)),
+				"Lines that the order has. Correct it at the other side.", false}
 		}
 		if left > 0 { // more than there is: the line says why not
 			for i := range o.Lines {
@@ -159,11 +164,14 @@ func (r *Shipping) dispatchedElsewhere(ch *engine.Change, c *engine.Conn, told s
 	channel := r.ByID(o.ConnectionID)
 	switch {
 	case o.Test:
-		return &unfit{fmt.Sprintf("order %s is a test", o.Number), "An order that is real. Nothing is to be done if this was a test, too.", false}
+		return &unfit{fmt.Sprintf("order %s is a test", o.Number),
+			"An order that is real. Nothing is to be done if this was a test, too.", false}
 	case o.Voided:
-		return &unfit{fmt.Sprintf("order %s is void", o.Number), "An order that stands. Take it in again if it was voided by mistake, then take this in again.", false}
+		return &unfit{fmt.Sprintf("order %s is void", o.Number),
+			"An order that stands. Take it in again if it was voided by mistake, then take this in again.", false}
 	case channel == nil:
-		return &unfit{fmt.Sprintf("the channel of order %s is gone", o.Number), "A channel that can be told. Nobody hears of this parcel.", false}
+		return &unfit{fmt.Sprintf("the channel of order %s is gone", o.Number),
+			"A channel that can be told. Nobody hears of this parcel.", false}
 	}
 	want, err := leftOf(o, m)
 	if err != nil {
@@ -182,10 +190,12 @@ func (r *Shipping) dispatchedElsewhere(ch *engine.Change, c *engine.Conn, told s
 		} else if l.Shipped > 0 {
 			why = fmt.Sprintf("%d × %s of order %s have left already", l.Shipped, l.SKU, o.Number)
 		}
-		return &unfit{why, "Goods that leave once. Find out which parcel is real: put back what was packed here and take this in again, or correct it at the other side.", false}
+		return &unfit{why, "Goods that leave once. Find out which parcel is real: put back what was packed here and take this in " +
+			"again, or correct it at the other side.", false}
 	}
 	if units == 0 {
-		return &unfit{fmt.Sprintf("nothing of order %s is left to send; it is %s", o.Number, o.Stage()), "An order with something left to send. Correct it at the other side.", false}
+		return &unfit{fmt.Sprintf("nothing of order %s is left to send; it is %s", o.Number, o.Stage()),
+			"An order with something left to send. Correct it at the other side.", false}
 	}
 	ids := map[int64]bool{}
 	orders.ItemsOf(o, ids)
@@ -197,7 +207,8 @@ func (r *Shipping) dispatchedElsewhere(ch *engine.Change, c *engine.Conn, told s
 	if err != nil {
 		return err
 	}
-	s := store.Shipment{OrderID: o.ID, State: store.Gone, ServiceName: m.Service, Tracking: m.Tracking, TrackingURL: m.TrackingURL, CarrierTold: m.Carrier, ToldBy: c.ID, ToldID: told,
+	s := store.Shipment{OrderID: o.ID, State: store.Gone, ServiceName: m.Service, Tracking: m.Tracking, TrackingURL: m.TrackingURL,
+		CarrierTold: m.Carrier, ToldBy: c.ID, ToldID: told,
 		CreatedAt: ch.Now.UnixMicro(), ShippedAt: ch.Now.UnixMicro()}
 	for i := range o.Lines {
 		l := &o.Lines[i]
@@ -227,7 +238,8 @@ func (r *Shipping) dispatchedElsewhere(ch *engine.Change, c *engine.Conn, told s
 	if err := r.tellDispatched(ch, o, &s, m.ShippedAt); err != nil {
 		return err
 	}
-	if err := r.NoteOrder(ch, o, c.Rec().Name, "shipped", "Left elsewhere by %s, tracking number %s, told by %s", engine.Or(m.Carrier, "a carrier"), m.Tracking, c.Rec().Name); err != nil {
+	if err := r.NoteOrder(ch, o, c.Rec().Name, "shipped", "Left elsewhere by %s, tracking number %s, told by %s",
+		engine.Or(m.Carrier, "a carrier"), m.Tracking, c.Rec().Name); err != nil {
 		return err
 	}
 	ch.Mark(engine.OrderChanged, o.ID) // what was to be picked here has left elsewhere
@@ -243,7 +255,8 @@ func (r *Shipping) tellDispatched(ch *engine.Change, o *order.Order, s *store.Sh
 	if at.IsZero() {
 		at = store.Time(s.ShippedAt)
 	}
-	d := message.Dispatch{OrderID: o.OutsideID, OrderNumber: o.Record.Number, OurNumber: o.Number, Carrier: s.CarrierTold, Service: s.ServiceName, Tracking: s.Tracking, TrackingURL: s.TrackingURL,
+	d := message.Dispatch{OrderID: o.OutsideID, OrderNumber: o.Record.Number, OurNumber: o.Number, Carrier: s.CarrierTold,
+		Service: s.ServiceName, Tracking: s.Tracking, TrackingURL: s.TrackingURL,
 		ShippedAt: at, ParcelNumber: s.Number, Reference: r.Prefix + "-" + s.Number, LastOfOrder: o.Stage() == order.Shipped}
 	for _, line := range lineIDs(s) {
 		l := o.Line(line)
@@ -263,17 +276,21 @@ func (r *Shipping) correct(b *exchange.Batch, s *store.Shipment, m *message.Disp
 	if err != nil {
 		return false, err
 	}
-	if number := engine.Or(m.OurNumber, engine.Or(m.OrderNumber, m.OrderID)); number != o.Number && number != o.Record.Number && number != o.OutsideID {
-		return false, &unfit{fmt.Sprintf("it was told before for order %s", o.Number), "One record a parcel. Take the first back at the other side, and tell this one anew.", false}
+	if number := engine.Or(m.OurNumber, engine.Or(m.OrderNumber, m.OrderID)); number != o.Number && number != o.Record.Number &&
+		number != o.OutsideID {
+		return false, &unfit{fmt.Sprintf("it was told before for order %s", o.Number),
+			"One record a parcel. Take the first back at the other side, and tell this one anew.", false}
 	}
 	if other, err := ch.Shipment(m.Tracking); err == nil && other.ID != s.ID {
-		return false, &unfit{fmt.Sprintf("this number stands on parcel %s of order %s", other.Number, other.OrderNumber), "A number of its own for each parcel. Correct it at the other side.", false}
+		return false, &unfit{fmt.Sprintf("this number stands on parcel %s of order %s", other.Number, other.OrderNumber),
+			"A number of its own for each parcel. Correct it at the other side.", false}
 	} else if err != nil && !errors.Is(err, store.ErrNotFound) {
 		return false, err
 	}
 	was := *s
 	s.Tracking, s.TrackingURL, s.CarrierTold, s.ServiceName = m.Tracking, m.TrackingURL, m.Carrier, m.Service
-	changed := s.Tracking != was.Tracking || s.TrackingURL != was.TrackingURL || s.CarrierTold != was.CarrierTold || s.ServiceName != was.ServiceName
+	changed := s.Tracking != was.Tracking || s.TrackingURL != was.TrackingURL || s.CarrierTold != was.CarrierTold ||
+		s.ServiceName != was.ServiceName
 	ids := map[int64]bool{}
 	orders.ItemsOf(o, ids)
 	book, err := r.Inventory.Book(ch, engine.Keys(ids))
@@ -302,7 +319,9 @@ func (r *Shipping) correct(b *exchange.Batch, s *store.Shipment, m *message.Disp
 	if err := r.tellDispatched(ch, o, s, m.ShippedAt); err != nil {
 		return false, err
 	}
-	if err := r.NoteOrder(ch, o, b.C.Rec().Name, "corrected", "%s corrected parcel %s: %s %s (was %s %s); the channel is told", b.C.Rec().Name, s.Number, engine.Or(s.CarrierTold, "a carrier"), s.Tracking, engine.Or(was.CarrierTold, "a carrier"), was.Tracking); err != nil {
+	if err := r.NoteOrder(ch, o, b.C.Rec().Name, "corrected", "%s corrected parcel %s: %s %s (was %s %s); the channel is told",
+		b.C.Rec().Name, s.Number, engine.Or(s.CarrierTold, "a carrier"), s.Tracking, engine.Or(was.CarrierTold, "a carrier"),
+		was.Tracking); err != nil {
 		return false, err
 	}
 	if err := r.Orders.SaveOrder(ch, o); err != nil {
@@ -332,7 +351,8 @@ func correctUnits(o *order.Order, s *store.Shipment, m *message.Dispatch, sc *or
 		l := &o.Lines[i]
 		_, has := complete(s, l.ID)
 		if more[l.ID] = want[l.ID] - has; more[l.ID] > l.Allocated {
-			return false, &unfit{fmt.Sprintf("only %d more × %s of order %s wait to be sent", l.Allocated, l.SKU, o.Number), "No more units than are still to be sent. Correct it at the other side.", false}
+			return false, &unfit{fmt.Sprintf("only %d more × %s of order %s wait to be sent", l.Allocated, l.SKU, o.Number),
+				"No more units than are still to be sent. Correct it at the other side.", false}
 		}
 	}
 	for i := range o.Lines {

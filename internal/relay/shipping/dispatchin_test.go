@@ -13,7 +13,8 @@ import (
 )
 
 func left(number, tracking string, lines ...message.DispatchLine) message.Dispatch {
-	return message.Dispatch{Reference: "r-" + number, OrderNumber: number, Carrier: "Ironway", Tracking: tracking, ShippedAt: trial.Morning, Lines: lines}
+	return message.Dispatch{Reference: "r-" + number, OrderNumber: number, Carrier: "Ironway", Tracking: tracking,
+		ShippedAt: trial.Morning, Lines: lines}
 }
 
 // TestACorrectedDispatchReplaces: another number under the same record changes the parcel and what the channel knows.
@@ -73,8 +74,10 @@ func TestADispatchThatFitsNothingIsRaised(t *testing.T) {
 	k.Packed("S-1")
 	k.Sell("S-2", trial.Units("JAR", 1))
 	k.Sell("S-3", trial.Units("JAR", 1))
-	k.Take("stall", trial.Event("dispatch", "d-0", 1, left("S-0", "AA0")), trial.Event("dispatch", "d-1", 1, left("S-1", "AA1", message.DispatchLine{SKU: "JAR", Quantity: 2})),
-		trial.Event("dispatch", "d-2", 1, left("S-2", "AA2", message.DispatchLine{SKU: "JAR", Quantity: 5})), trial.Event("dispatch", "d-3", 1, left("S-3", "AA3")))
+	k.Take("stall", trial.Event("dispatch", "d-0", 1, left("S-0", "AA0")),
+		trial.Event("dispatch", "d-1", 1, left("S-1", "AA1", message.DispatchLine{SKU: "JAR", Quantity: 2})),
+		trial.Event("dispatch", "d-2", 1, left("S-2", "AA2", message.DispatchLine{SKU: "JAR", Quantity: 5})),
+		trial.Event("dispatch", "d-3", 1, left("S-3", "AA3")))
 	require.Equal(t, "shipped", k.Stage("S-3"))
 	texts := map[string]string{}
 	for _, e := range k.Exceptions() {

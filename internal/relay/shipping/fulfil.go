@@ -104,8 +104,11 @@ func (r *Shipping) raisePutBack(ch *engine.Change, o *order.Order, s *store.Ship
 		parts = append(parts, text)
 	}
 	ch.Tell("exception", o.Number)
-	if err := ch.Raise(store.Exception{Cause: engine.PutBack, Subject: s.Number, Text: fmt.Sprintf("Put back %s at %s: order %s was changed after it was picked.", engine.Join(parts), r.PlaceName(s.LocationID), o.Number),
-		Expected: "The goods in their bin, where the next order finds them. Settle this when they are.", ConnectionID: o.ConnectionID, OrderID: o.ID, Standing: true}, ch.Now); err != nil {
+	if err := ch.Raise(store.Exception{Cause: engine.PutBack, Subject: s.Number,
+		Text: fmt.Sprintf("Put back %s at %s: order %s was changed after it was picked.", engine.Join(parts),
+			r.PlaceName(s.LocationID), o.Number),
+		Expected: "The goods in their bin, where the next order finds them. Settle this when they are.", ConnectionID: o.ConnectionID,
+		OrderID: o.ID, Standing: true}, ch.Now); err != nil {
 		return err
 	}
 	return r.NoteOrder(ch, o, "relay", string(engine.PutBack), "To be put back: %s", engine.Join(parts))
@@ -251,7 +254,8 @@ func WantList(s store.Shipment, o *order.Order, items map[int64]store.Item, bins
 		if !known {
 			i = len(out)
 			at[it.ID] = i
-			out = append(out, picking.Want{LineID: l.ID, ItemID: it.ID, SKU: it.SKU, GTIN: it.GTIN, Title: it.Name, Bin: bins[it.ID], Serials: it.Serials})
+			out = append(out, picking.Want{LineID: l.ID, ItemID: it.ID, SKU: it.SKU, GTIN: it.GTIN, Title: it.Name, Bin: bins[it.ID],
+				Serials: it.Serials})
 		}
 		w := &out[i]
 		w.Quantity += sl.Quantity
@@ -338,7 +342,8 @@ func (r *Shipping) Scan(ctx context.Context, shipment, code, bin string, qty int
 			return err
 		}
 		ch.Tell("shipment", s.Number)
-		if into := o.Ours.Decided.Profile; into != "" && carries(o, "pack") && !slices.ContainsFunc(s.Lines, func(l store.ShipmentLine) bool { return l.Picked < l.Quantity }) {
+		if into := o.Ours.Decided.Profile; into != "" && carries(o, "pack") &&
+			!slices.ContainsFunc(s.Lines, func(l store.ShipmentLine) bool { return l.Picked < l.Quantity }) {
 			if err := r.carryLater(ch, &s, carryArgs{Step: "pack", Profile: into}); err != nil {
 				return err
 			}
@@ -394,9 +399,11 @@ func (r *Shipping) Pack(ctx context.Context, shipment, profile string, weight in
 				return &engine.Refused{Text: fmt.Sprintf("%d × %s is still to be picked", sl.Quantity-sl.Picked, it.SKU), Conflict: true}
 			}
 			if weight == 0 && it.WeightG == 0 && sl.Quantity > 0 {
-				return &engine.Refused{Text: fmt.Sprintf("no weight is known of %s; weigh the parcel and type its weight", it.SKU), Conflict: true}
+				return &engine.Refused{Text: fmt.Sprintf("no weight is known of %s; weigh the parcel and type its weight", it.SKU),
+					Conflict: true}
 			}
-			content = append(content, packing.Content{SKU: it.SKU, Quantity: sl.Quantity, WeightG: it.WeightG, LengthMM: it.LengthMM, WidthMM: it.WidthMM, HeightMM: it.HeightMM})
+			content = append(content, packing.Content{SKU: it.SKU, Quantity: sl.Quantity, WeightG: it.WeightG, LengthMM: it.LengthMM,
+				WidthMM: it.WidthMM, HeightMM: it.HeightMM})
 		}
 		if why := p.Refuses(content); why != "" {
 			return &engine.Refused{Text: why, Conflict: true}
@@ -452,7 +459,8 @@ func (r *Shipping) Parcel(s store.Shipment, o *order.Order, c *engine.Conn) mess
 	if to.Email == "" {
 		to.Email = o.Record.BuyerEmail
 	}
-	return message.Parcel{Reference: s.Number, From: from, To: to, WeightG: s.WeightG, LengthMM: s.LengthMM, WidthMM: s.WidthMM, HeightMM: s.HeightMM,
+	return message.Parcel{Reference: s.Number, From: from, To: to, WeightG: s.WeightG, LengthMM: s.LengthMM, WidthMM: s.WidthMM,
+		HeightMM: s.HeightMM,
 		OrderRef: o.Number, Test: c.Rec().Test, Handover: r.Today()}
 }
 
@@ -490,10 +498,12 @@ func (r *Shipping) CloseManifest(ctx context.Context, id int64, who string) erro
 			return err
 		}
 		ch.Tell("manifest", fmt.Sprint(id))
-		if err := ch.Note(store.Entry{At: ch.Now.UnixMicro(), Who: who, Thing: "connection", ThingID: m.CarrierID, What: "manifest", Text: fmt.Sprintf("Day %s closed with %d parcels", m.Day, m.Parcels)}); err != nil {
+		if err := ch.Note(store.Entry{At: ch.Now.UnixMicro(), Who: who, Thing: "connection", ThingID: m.CarrierID, What: "manifest",
+			Text: fmt.Sprintf("Day %s closed with %d parcels", m.Day, m.Parcels)}); err != nil {
 			return err
 		}
-		_, err = r.Queue(ch, store.OutboxMessage{ConnectionID: m.CarrierID, Feed: message.HandoversOut, Subject: fmt.Sprintf("manifest %d", id), Payload: string(payload)})
+		_, err = r.Queue(ch, store.OutboxMessage{ConnectionID: m.CarrierID, Feed: message.HandoversOut,
+			Subject: fmt.Sprintf("manifest %d", id), Payload: string(payload)})
 		return err
 	})
 }
@@ -540,7 +550,8 @@ func (r *Shipping) noteDispatch(ch *engine.Change, c *engine.Conn, m store.Outbo
 		return err
 	}
 	ch.Tell("order", d.OurNumber)
-	return ch.Note(store.Entry{At: ch.Now.UnixMicro(), Who: "relay", Thing: "order", ThingID: m.OrderID, What: "write-back " + what, Text: fmt.Sprintf("Tracking number %s %s %s", d.Tracking, how, c.Rec().Name)})
+	return ch.Note(store.Entry{At: ch.Now.UnixMicro(), Who: "relay", Thing: "order", ThingID: m.OrderID, What: "write-back " + what,
+		Text: fmt.Sprintf("Tracking number %s %s %s", d.Tracking, how, c.Rec().Name)})
 }
 
 // Release takes a hold of an order away on a person's word.
@@ -554,7 +565,8 @@ func (r *Shipping) Release(ctx context.Context, number string, cause order.Cause
 			return store.ErrConflict
 		}
 		if !slices.Contains(order.Waved, order.Cause(cause)) {
-			return &engine.Refused{Text: fmt.Sprintf("a hold for %q ends when its cause does; it cannot be waved through", cause), Conflict: true}
+			return &engine.Refused{Text: fmt.Sprintf("a hold for %q ends when its cause does; it cannot be waved through", cause),
+				Conflict: true}
 		}
 		c, ok := order.Release(o, order.Cause(cause), who)
 		if !ok {

@@ -75,7 +75,8 @@ func (r *Shipping) askLabelOf(ch *engine.Change, s store.Shipment, o *order.Orde
 		return engine.OrderStateError(err)
 	}
 	if c.Rec().Test && !o.Test {
-		return &engine.Refused{Text: fmt.Sprintf("%s is in test and sells no real labels; take it live first", c.Rec().Name), Conflict: true}
+		return &engine.Refused{Text: fmt.Sprintf("%s is in test and sells no real labels; take it live first", c.Rec().Name),
+			Conflict: true}
 	}
 	p := r.Parcel(s, o, c)
 	p.Service = service
@@ -93,7 +94,8 @@ func (r *Shipping) askLabelOf(ch *engine.Change, s store.Shipment, o *order.Orde
 	if err := r.labelSettled(ch, s.ID, o.ID, who); err != nil { // what was raised about an earlier attempt is over
 		return err
 	}
-	if _, err = r.Queue(ch, store.OutboxMessage{ConnectionID: c.Rec().ID, Feed: message.LabelsOut, Subject: "shipment " + s.Number, Payload: string(payload), OrderID: o.ID, ShipmentID: s.ID}); err != nil {
+	if _, err = r.Queue(ch, store.OutboxMessage{ConnectionID: c.Rec().ID, Feed: message.LabelsOut, Subject: "shipment " + s.Number,
+		Payload: string(payload), OrderID: o.ID, ShipmentID: s.ID}); err != nil {
 		return err
 	}
 	ch.Tell("shipment", s.Number)
@@ -153,7 +155,8 @@ func (r *Shipping) labelBought(ch *engine.Change, c *engine.Conn, m store.Outbox
 	if err != nil {
 		return err
 	}
-	s.Tracking, s.TrackingURL, s.Label, s.Price, s.Currency, s.Error = label.Tracking, label.URL, string(raw), label.Price, label.Currency, ""
+	s.Tracking, s.TrackingURL, s.Label, s.Price, s.Currency, s.Error = label.Tracking, label.URL, string(
+		raw), label.Price, label.Currency, ""
 	s.ServiceName = label.Service
 	ch.Tell("shipment", s.Number)
 	if err := r.labelSettled(ch, s.ID, o.ID, "relay"); err != nil {
@@ -161,7 +164,8 @@ func (r *Shipping) labelBought(ch *engine.Change, c *engine.Conn, m store.Outbox
 	}
 	if packedUnits(o, &s) == 0 { // the order was cancelled while the label was on its way
 		s.State = store.CalledOff
-		o.Hold(order.Hold{Cause: order.LateCancel, Text: fmt.Sprintf("Cancelled at the channel while label %s was being bought.", label.Tracking), Expected: "No parcel. Void the label at the carrier."})
+		o.Hold(order.Hold{Cause: order.LateCancel, Text: fmt.Sprintf("Cancelled at the channel while label %s was being bought.",
+			label.Tracking), Expected: "No parcel. Void the label at the carrier."})
 		if err := ch.UpdateShipment(&s); err != nil {
 			return err
 		}
@@ -180,7 +184,8 @@ func packedUnits(o *order.Order, s *store.Shipment) (units int64) {
 }
 
 // parcelLeaves books a packed parcel out with its label.
-func (r *Shipping) parcelLeaves(ch *engine.Change, c *engine.Conn, s *store.Shipment, o *order.Order, day string, label *message.Label) error {
+func (r *Shipping) parcelLeaves(ch *engine.Change, c *engine.Conn, s *store.Shipment, o *order.Order, day string,
+	label *message.Label) error {
 	ids := map[int64]bool{}
 	orders.ItemsOf(o, ids)
 	book, err := r.Inventory.Book(ch, engine.Keys(ids))
@@ -191,8 +196,10 @@ func (r *Shipping) parcelLeaves(ch *engine.Change, c *engine.Conn, s *store.Ship
 	if err != nil {
 		return err
 	}
-	d := message.Dispatch{OrderID: o.OutsideID, OrderNumber: o.Record.Number, OurNumber: o.Number, Carrier: c.Rec().Name, Service: engine.Or(s.ServiceName, s.Service),
-		Tracking: label.Tracking, TrackingURL: label.URL, ShippedAt: ch.Now.UTC(), ParcelNumber: s.Number, Reference: r.Prefix + "-" + s.Number}
+	d := message.Dispatch{OrderID: o.OutsideID, OrderNumber: o.Record.Number, OurNumber: o.Number, Carrier: c.Rec().Name,
+		Service:  engine.Or(s.ServiceName, s.Service),
+		Tracking: label.Tracking, TrackingURL: label.URL, ShippedAt: ch.Now.UTC(), ParcelNumber: s.Number,
+		Reference: r.Prefix + "-" + s.Number}
 	for _, line := range lineIDs(s) {
 		l := o.Line(line)
 		_, n := complete(s, line)
@@ -229,7 +236,8 @@ func (r *Shipping) parcelLeaves(ch *engine.Change, c *engine.Conn, s *store.Ship
 	if err := r.queueDispatch(ch, o, s, d); err != nil {
 		return err
 	}
-	if err := r.NoteOrder(ch, o, c.Rec().Name, "shipped", "Label bought: %s, tracking number %s, %s", engine.Or(s.ServiceName, s.Service), label.Tracking, price(label.Price, label.Currency)); err != nil {
+	if err := r.NoteOrder(ch, o, c.Rec().Name, "shipped", "Label bought: %s, tracking number %s, %s", engine.Or(s.ServiceName, s.Service),
+		label.Tracking, price(label.Price, label.Currency)); err != nil {
 		return err
 	}
 	if err := r.Orders.SaveOrder(ch, o); err != nil {
@@ -262,22 +270,27 @@ func (r *Shipping) queueDispatch(ch *engine.Change, o *order.Order, s *store.Shi
 	if err != nil {
 		return err
 	}
-	_, err = r.Queue(ch, store.OutboxMessage{ConnectionID: o.ConnectionID, Feed: message.DispatchOut, Subject: "shipment " + s.Number, Payload: string(payload), OrderID: o.ID, ShipmentID: s.ID})
+	_, err = r.Queue(ch, store.OutboxMessage{ConnectionID: o.ConnectionID, Feed: message.DispatchOut, Subject: "shipment " + s.Number,
+		Payload: string(payload), OrderID: o.ID, ShipmentID: s.ID})
 	return err
 }
 
 // surplus raises a label that was bought and is not needed. What the parcel has stays as it is.
-func (r *Shipping) surplus(ch *engine.Change, c *engine.Conn, m store.OutboxMessage, s store.Shipment, o *order.Order, label *message.Label) error {
+func (r *Shipping) surplus(ch *engine.Change, c *engine.Conn, m store.OutboxMessage, s store.Shipment, o *order.Order,
+	label *message.Label) error {
 	stands := fmt.Sprintf("shipment %s is %s", s.Number, s.State)
 	if s.Tracking != "" {
 		stands = fmt.Sprintf("shipment %s has the number %s already", s.Number, s.Tracking)
 	}
 	ch.Tell("exception", o.Number)
-	if err := ch.Raise(store.Exception{Cause: engine.LabelSurplus, Subject: label.Tracking, Text: fmt.Sprintf("%s sold label %s, but %s", c.Rec().Name, label.Tracking, stands),
-		Expected: "One label a parcel. Void this one at the carrier, then settle this here. The parcel and what the channel knows are unchanged.", ConnectionID: c.ID, OrderID: o.ID, OutboxID: m.ID, Standing: true}, ch.Now); err != nil {
+	if err := ch.Raise(store.Exception{Cause: engine.LabelSurplus, Subject: label.Tracking,
+		Text: fmt.Sprintf("%s sold label %s, but %s", c.Rec().Name, label.Tracking, stands),
+		Expected: "One label a parcel. Void this one at the carrier, then settle this here. The parcel and what the channel knows are " +
+			"unchanged.", ConnectionID: c.ID, OrderID: o.ID, OutboxID: m.ID, Standing: true}, ch.Now); err != nil {
 		return err
 	}
-	return r.NoteOrder(ch, o, c.Rec().Name, string(engine.LabelSurplus), "Label %s came although %s; it is to be voided", label.Tracking, stands)
+	return r.NoteOrder(ch, o, c.Rec().Name, string(engine.LabelSurplus), "Label %s came although %s; it is to be voided",
+		label.Tracking, stands)
 }
 
 // LabelAnswered takes what a carrier answers to a purchase.
@@ -334,8 +347,10 @@ func (r *Shipping) LabelNotKnown(ch *engine.Change, c *engine.Conn, m store.Outb
 	ch.Tell("shipment", s.Number)
 	ch.Tell("exception", "")
 	ch.Watch = true
-	return ch.Raise(store.Exception{Cause: engine.LabelUnknown, Subject: s.Number, Text: text + "; nothing else is bought for this parcel until that is known.",
-		Expected:     "An answer: it is asked for again every quarter of an hour under the same reference, so nothing is bought twice. Ask again now, or look at the carrier whether it exists, and say so here if it does not.",
+	return ch.Raise(store.Exception{Cause: engine.LabelUnknown, Subject: s.Number,
+		Text: text + "; nothing else is bought for this parcel until that is known.",
+		Expected: "An answer: it is asked for again every quarter of an hour under the same reference, so nothing is bought " +
+			"twice. Ask again now, or look at the carrier whether it exists, and say so here if it does not.",
 		ConnectionID: c.ID, OrderID: m.OrderID, OutboxID: m.ID, Standing: true}, ch.Now)
 }
 
@@ -348,7 +363,8 @@ func (r *Shipping) NotBought(ctx context.Context, outbox int64, who string) erro
 			return fmt.Errorf("message %d: %w", outbox, err)
 		}
 		if m.Feed != message.LabelsOut || m.State != store.Waiting || m.Attempts < exchange.MaxAttempts {
-			return &engine.Refused{Text: fmt.Sprintf("message %s is no purchase of a label that waits for an answer in vain", m.Ref), Conflict: true}
+			return &engine.Refused{Text: fmt.Sprintf("message %s is no purchase of a label that waits for an answer in vain", m.Ref),
+				Conflict: true}
 		}
 		m.State, m.NextAt, m.Error = store.Superseded, 0, "it was not bought, says "+who
 		if err := ch.SettleOutbox(m); err != nil {
@@ -364,7 +380,8 @@ func (r *Shipping) NotBought(ctx context.Context, outbox int64, who string) erro
 		if err := r.labelSettled(ch, m.ShipmentID, m.OrderID, who); err != nil {
 			return err
 		}
-		return r.NoteOrder(ch, o, who, "label not bought", "%s says that the carrier does not know label request %s; the parcel can be shipped anew", who, m.Ref)
+		return r.NoteOrder(ch, o, who, "label not bought",
+			"%s says that the carrier does not know label request %s; the parcel can be shipped anew", who, m.Ref)
 	})
 }
 

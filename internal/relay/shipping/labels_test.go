@@ -123,7 +123,9 @@ func TestALabelThatComesTooLateIsRaised(t *testing.T) {
 	left := k.ParcelOf(s)
 	o, err := k.Store.OrderByNumber(t.Context(), "S-1")
 	require.NoError(t, err)
-	k.Spoil(`INSERT INTO outbox (connection_id, feed, subject, ref, payload, created_at, next_at, order_id, shipment_id) SELECT id, 'labels out', 'shipment '||?, 'late', '{"service":"slow"}', 1, 1, ?, ? FROM connection WHERE code='ann'`, s, o.ID, left.ID)
+	k.Spoil(`INSERT INTO outbox (connection_id, feed, subject, ref, payload, created_at, next_at, order_id,
+		shipment_id) SELECT id, 'labels out', 'shipment '||?, 'late', '{"service":"slow"}', 1, 1, ?, ? FROM connection
+		WHERE code='ann'`, s, o.ID, left.ID)
 	k.Settle()
 	require.Equal(t, left, k.ParcelOf(s))
 	open := k.Exceptions()
@@ -131,7 +133,8 @@ func TestALabelThatComesTooLateIsRaised(t *testing.T) {
 	require.Equal(t, engine.LabelSurplus, open[0].Cause)
 	require.Contains(t, open[0].Text, left.Tracking)
 	k.Holds()
-	n, err := k.Attention.Settle(t.Context(), attention.GroupOf{Cause: engine.LabelSurplus, Connection: "ann", Subject: open[0].Subject}, "Edda")
+	n, err := k.Attention.Settle(t.Context(), attention.GroupOf{Cause: engine.LabelSurplus, Connection: "ann",
+		Subject: open[0].Subject}, "Edda")
 	require.NoError(t, err)
 	require.Equal(t, int64(1), n)
 	require.Empty(t, k.Exceptions())

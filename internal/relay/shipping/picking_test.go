@@ -19,7 +19,8 @@ import (
 func TestAPartOfAKitThatIsAlsoSoldSingly(t *testing.T) {
 	k := trial.New(t)
 	k.Stock(9, "JAR", "LID")
-	require.NoError(t, k.CreateItem(t.Context(), catalog.Item{SKU: "SET", Name: "Set", Kind: catalog.Kit, Price: 1500, Currency: "EUR", Parts: []catalog.Part{{SKU: "JAR", Quantity: 2}, {SKU: "LID", Quantity: 1}}}, "Edda"))
+	require.NoError(t, k.CreateItem(t.Context(), catalog.Item{SKU: "SET", Name: "Set", Kind: catalog.Kit, Price: 1500, Currency: "EUR",
+		Parts: []catalog.Part{{SKU: "JAR", Quantity: 2}, {SKU: "LID", Quantity: 1}}}, "Edda"))
 	k.Sell("S-1", trial.Units("SET", 1), trial.Units("JAR", 1))
 	s, err := k.StartPick(t.Context(), "S-1", "Pim")
 	require.NoError(t, err)
@@ -45,15 +46,21 @@ func TestAPartOfAKitThatIsAlsoSoldSingly(t *testing.T) {
 func TestWhatIsPickedTooMuchIsPutBack(t *testing.T) {
 	k := trial.New(t)
 	k.Stock(9, "JAR")
-	require.NoError(t, k.Adjust(t.Context(), inventory.Adjustment{SKU: "JAR", Location: "alder", Bin: "A-01-1", Change: 3, Reason: "found"}, "Edda"))
+	require.NoError(t, k.Adjust(t.Context(), inventory.Adjustment{SKU: "JAR", Location: "alder", Bin: "A-01-1", Change: 3,
+		Reason: "found"}, "Edda"))
 	k.Sell("S-1", trial.Units("JAR", 3))
 	k.Picked("S-1")
 	k.Take("stall", trial.Event("order", "S-1", 2, trial.Sale("S-1", trial.Units("JAR", 2))))
 	require.Equal(t, []order.Cause{engine.PutBack}, k.Causes())
 	require.Contains(t, k.Exceptions()[0].Text, "Put back 1 × JAR")
-	k.Take("stall", trial.Event("order", "S-1", 3, func() message.Order { o := trial.Sale("S-1", trial.Units("JAR", 2)); o.Note = "thanks"; return o }()))
+	k.Take("stall", trial.Event("order", "S-1", 3, func() message.Order {
+		o := trial.Sale("S-1", trial.Units("JAR", 2))
+		o.Note = "thanks"
+		return o
+	}()))
 	require.Len(t, k.Exceptions(), 1, "it stays until somebody did it")
-	n, err := k.Attention.Settle(t.Context(), attention.GroupOf{Cause: engine.PutBack, Connection: "stall", Subject: k.Exceptions()[0].Subject}, "Pim")
+	n, err := k.Attention.Settle(t.Context(), attention.GroupOf{Cause: engine.PutBack, Connection: "stall",
+		Subject: k.Exceptions()[0].Subject}, "Pim")
 	require.NoError(t, err)
 	require.Equal(t, int64(1), n)
 	require.Empty(t, k.Exceptions())
@@ -63,7 +70,9 @@ func TestWhatIsPickedTooMuchIsPutBack(t *testing.T) {
 // TestAParcelWithoutAWeightIsWeighed: nothing is priced as an empty carton.
 func TestAParcelWithoutAWeightIsWeighed(t *testing.T) {
 	k := trial.New(t)
-	require.NoError(t, k.AddItems(t.Context(), []listing.Opening{{Item: catalog.Item{SKU: "FEATHER", Name: "Feather", Price: 100, Currency: "EUR"}, Counts: map[int64]int64{k.PlaceID("alder"): 5}}}, "Edda"))
+	require.NoError(t, k.AddItems(t.Context(),
+		[]listing.Opening{{Item: catalog.Item{SKU: "FEATHER", Name: "Feather", Price: 100, Currency: "EUR"},
+			Counts: map[int64]int64{k.PlaceID("alder"): 5}}}, "Edda"))
 	k.Sell("S-1", trial.Units("FEATHER", 1))
 	s := k.Picked("S-1")
 	require.ErrorContains(t, k.Pack(t.Context(), s, "small", 0, nil, "Pim"), "no weight is known of FEATHER")

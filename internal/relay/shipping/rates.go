@@ -84,14 +84,16 @@ func (r *Shipping) ratesOf(ctx context.Context, c *engine.Conn, p message.Parcel
 		day, _ := time.Parse(time.DateOnly, p.Handover)
 		for _, sv := range tariff.Services {
 			q := tariff.Quote(sv.Code, asked)
-			out = append(out, Rate{Carrier: c.Rec().Code, CarrierName: c.Rec().Name, Service: sv.Code, ServiceName: sv.Name, Price: q.Price, Currency: tariff.Currency,
+			out = append(out, Rate{Carrier: c.Rec().Code, CarrierName: c.Rec().Name, Service: sv.Code, ServiceName: sv.Name,
+				Price: q.Price, Currency: tariff.Currency,
 				Arrives: freight.Arrival(day, q.Days).Format(time.DateOnly), Refused: q.Refused, Estimated: true, Terms: q.Terms})
 		}
 		return out
 	}
 	for _, a := range answers {
 		m := a.(*message.Rate)
-		rate := Rate{Carrier: c.Rec().Code, CarrierName: c.Rec().Name, Service: m.Service, ServiceName: m.ServiceName, Price: m.Price, Currency: m.Currency, Arrives: m.Arrives, Refused: m.Refused}
+		rate := Rate{Carrier: c.Rec().Code, CarrierName: c.Rec().Name, Service: m.Service, ServiceName: m.ServiceName, Price: m.Price,
+			Currency: m.Currency, Arrives: m.Arrives, Refused: m.Refused}
 		if tariffErr == nil {
 			q := tariff.Quote(m.Service, asked)
 			rate.Terms, rate.Agrees = q.Terms, q.Price == m.Price && (q.Refused == "") == (m.Refused == "")

@@ -12,7 +12,8 @@ import (
 
 // chooseSerials notes which units go with a shipment. Numbers that were not recorded at receipt are recorded
 // now, and that is said.
-func (r *Shipping) chooseSerials(ch *engine.Change, s *store.Shipment, items map[int64]store.Item, serials map[string][]string) (string, error) {
+func (r *Shipping) chooseSerials(ch *engine.Change, s *store.Shipment, items map[int64]store.Item,
+	serials map[string][]string) (string, error) {
 	if err := ch.UnpackSerials(s.ID); err != nil {
 		return "", err
 	}
@@ -24,7 +25,8 @@ func (r *Shipping) chooseSerials(ch *engine.Change, s *store.Shipment, items map
 		}
 		given := serials[it.SKU]
 		if int64(len(given)) < sl.Quantity {
-			return "", &engine.Refused{Text: fmt.Sprintf("%s has serial numbers: scan %d, %d were given", it.SKU, sl.Quantity, len(given)), Conflict: true}
+			return "", &engine.Refused{Text: fmt.Sprintf("%s has serial numbers: scan %d, %d were given", it.SKU, sl.Quantity,
+				len(given)), Conflict: true}
 		}
 		for _, text := range given[:sl.Quantity] {
 			text = strings.TrimSpace(text)
@@ -41,9 +43,11 @@ func (r *Shipping) chooseSerials(ch *engine.Change, s *store.Shipment, items map
 			case err != nil:
 				return "", err
 			case x.State != "here":
-				return "", &engine.Refused{Text: fmt.Sprintf("serial number %s of %s is %s", text, it.SKU, inventory.SerialText(x)), Conflict: true}
+				return "", &engine.Refused{Text: fmt.Sprintf("serial number %s of %s is %s", text, it.SKU, inventory.SerialText(x)),
+					Conflict: true}
 			case x.LocationID != s.LocationID:
-				return "", &engine.Refused{Text: fmt.Sprintf("serial number %s of %s should be at %s", text, it.SKU, x.Location), Conflict: true}
+				return "", &engine.Refused{Text: fmt.Sprintf("serial number %s of %s should be at %s", text, it.SKU, x.Location),
+					Conflict: true}
 			default:
 				said = append(said, text)
 			}

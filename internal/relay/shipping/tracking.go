@@ -51,5 +51,6 @@ func (r *Shipping) TakeTracking(b *exchange.Batch, in store.InboxMessage, m *mes
 	}
 	b.Ch.Tell("shipment", s.Number)
 	b.Ch.Tell("order", o.Number)
-	return b.Ch.Note(store.Entry{At: b.Ch.Now.UnixMicro(), Who: b.C.Rec().Name, Thing: "order", ThingID: o.ID, What: "parcel " + m.State, Text: fmt.Sprintf("%s: %s", m.Tracking, m.Text)})
+	return b.Ch.Note(store.Entry{At: b.Ch.Now.UnixMicro(), Who: b.C.Rec().Name, Thing: "order", ThingID: o.ID, What: "parcel " + m.State,
+		Text: fmt.Sprintf("%s: %s", m.Tracking, m.Text)})
 }

@@ -130,12 +130,14 @@ feeds:
   listings in: { topic: listing, record: listing, id: event.id, version: event.version, map: item }
   items out:
     send:
-      request: { method: POST, path: /items, headers: { Idempotency-Key: ref }, body: { sku: msg.sku, title: msg.title, price: msg.price, quantity: msg.quantity } }
+      request: { method: POST, path: /items, headers: { Idempotency-Key: ref },
+          body: { sku: msg.sku, title: msg.title, price: msg.price, quantity: msg.quantity } }
       answer: { id: body.id }
   stock out:
     batch: 20
     send:
-      request: { method: POST, path: /levels, headers: { Idempotency-Key: ref }, body: { rows: { each: batch, as: row, put: { listing: row.outside_id, shown: row.quantity } } } }
+      request: { method: POST, path: /levels, headers: { Idempotency-Key: ref },
+          body: { rows: { each: batch, as: row, put: { listing: row.outside_id, shown: row.quantity } } } }
       subject: msg.outside_id
       answer: { submission: body.submission }
       report:
@@ -168,11 +170,13 @@ feeds:
     version: item.version
     map: item.record
   listings in:
-    read: { every: 5m, request: { method: GET, path: /listings }, items: records, next: { page: page, first: 1, size: 2, last: body.pages } }
+    read: { every: 5m, request: { method: GET, path: /listings },
+        items: records, next: { page: page, first: 1, size: 2, last: body.pages } }
     id: item.id
     map: item.record
   customers in:
-    read: { every: 5m, request: { method: GET, path: /customers }, items: records, next: { page: page, first: 1, size: 2, last: body.pages } }
+    read: { every: 5m, request: { method: GET, path: /customers },
+        items: records, next: { page: page, first: 1, size: 2, last: body.pages } }
     id: item.id
     map: item.record
   stock out:
@@ -180,7 +184,8 @@ feeds:
       request: { method: PUT, path: /stock, headers: { Idempotency-Key: ref }, body: { sku: msg.sku, quantity: msg.quantity } }
   answers out:
     send:
-      request: { method: POST, path: /answers, headers: { Idempotency-Key: ref }, body: { order: msg.order_id, taken: msg.accepted, why: msg.reason } }
+      request: { method: POST, path: /answers, headers: { Idempotency-Key: ref },
+          body: { order: msg.order_id, taken: msg.accepted, why: msg.reason } }
 `
 
 // Call is a request that reached the outside.
@@ -224,13 +229,21 @@ func open(t testing.TB, clock time.Time, carriers ...string) *Kit {
 	k := &Kit{t: t, clock: clock, answer: map[string]func(Call) (int, any){}}
 	k.open(filepath.Join(t.TempDir(), "company.relay"))
 	want := setup.Setup{Version: 1, Company: "Morrow Hive Supply", Connectors: []string{stallDefinition, carterDefinition},
-		Locations: []setup.Location{{Code: "alder", Name: "Alder Yard", Address: setup.Address{Name: "Morrow Hive", Street: "Alder Yard 3", Postcode: "41207", Town: "Alderby", Country: "XW"}}, {Code: "pier", Name: "Pier Nine"}},
-		Profiles:  []setup.Profile{{Code: "small", Name: "Small carton", LengthMM: 350, WidthMM: 250, HeightMM: 150, TareG: 220, MaxG: 8000}},
-		Connections: []setup.Connection{{Code: "stall", Connector: "stall", Name: "The stall", Address: "http://stall.test", Settings: map[string]any{"offer": map[string]any{"sources": []any{"alder"}}},
-			Feeds: map[message.Feed]setup.Feed{message.OrdersIn: {On: true}, message.ListingsIn: {On: true}, message.StockIn: {On: true}, message.ItemsIn: {On: true}, message.DispatchIn: {On: true}, message.StockOut: {On: true}, message.DispatchOut: {On: true}}, Previewed: true}}}
+		Locations: []setup.Location{{Code: "alder", Name: "Alder Yard",
+			Address: setup.Address{Name: "Morrow Hive", Street: "Alder Yard 3", Postcode: "41207", Town: "Alderby", Country: "XW"}},
+			{Code: "pier", Name: "Pier Nine"}},
+		Profiles: []setup.Profile{{Code: "small", Name: "Small carton", LengthMM: 350, WidthMM: 250, HeightMM: 150, TareG: 220,
+			MaxG: 8000}},
+		Connections: []setup.Connection{{Code: "stall", Connector: "stall", Name: "The stall", Address: "http://stall.test",
+			Settings: map[string]any{"offer": map[string]any{"sources": []any{"alder"}}},
+			Feeds: map[message.Feed]setup.Feed{message.OrdersIn: {On: true}, message.ListingsIn: {On: true},
+				message.StockIn: {On: true}, message.ItemsIn: {On: true}, message.DispatchIn: {On: true}, message.StockOut: {On: true},
+				message.DispatchOut: {On: true}}, Previewed: true}}}
 	secrets := map[string]map[string]string{"stall": {"key": "stall-key"}}
 	for _, code := range carriers {
-		want.Connections = append(want.Connections, setup.Connection{Code: code, Connector: "carter", Name: strings.ToUpper(code[:1]) + code[1:], Address: "http://" + code + ".test"})
+		want.Connections = append(want.Connections,
+			setup.Connection{Code: code, Connector: "carter", Name: strings.ToUpper(code[:1]) + code[1:],
+				Address: "http://" + code + ".test"})
 		secrets[code] = map[string]string{"key": code + "-key"}
 	}
 	_, err := k.ApplySetup(t.Context(), want, secrets, "test")
@@ -247,7 +260,8 @@ func (k *Kit) JoinShelf() {
 // JoinBooth joins a channel that is read. Its orders, listings and customers are what Has says.
 func (k *Kit) JoinBooth(settings map[string]any) {
 	k.t.Helper()
-	k.join("booth", boothDefinition, settings, message.OrdersIn, message.ListingsIn, message.CustomersIn, message.StockOut, message.AnswersOut)
+	k.join("booth", boothDefinition, settings, message.OrdersIn, message.ListingsIn, message.CustomersIn, message.StockOut,
+		message.AnswersOut)
 }
 
 // join joins a channel that sells from Alder Yard.
@@ -255,7 +269,8 @@ func (k *Kit) join(code, definition string, settings map[string]any, feeds ...me
 	k.t.Helper()
 	all := map[string]any{"offer": map[string]any{"sources": []any{"alder"}}}
 	maps.Copy(all, settings)
-	c := setup.Connection{Code: code, Connector: code, Name: "The " + code, Address: "http://" + code + ".test", Settings: all, Feeds: map[message.Feed]setup.Feed{}, Previewed: true}
+	c := setup.Connection{Code: code, Connector: code, Name: "The " + code, Address: "http://" + code + ".test", Settings: all,
+		Feeds: map[message.Feed]setup.Feed{}, Previewed: true}
 	for _, f := range feeds {
 		c.Feeds[f] = setup.Feed{On: true}
 	}
@@ -308,7 +323,8 @@ func (k *Kit) Later(d time.Duration) { k.mu.Lock(); k.clock = k.clock.Add(d); k.
 
 // RoundTrip is the outside: what no test says otherwise is answered kindly.
 func (k *Kit) RoundTrip(req *http.Request) (*http.Response, error) {
-	c := Call{Host: strings.TrimSuffix(req.URL.Host, ".test"), Method: req.Method, Path: req.URL.Path, Query: req.URL.Query(), Ref: req.Header.Get("Idempotency-Key")}
+	c := Call{Host: strings.TrimSuffix(req.URL.Host, ".test"), Method: req.Method, Path: req.URL.Path, Query: req.URL.Query(),
+		Ref: req.Header.Get("Idempotency-Key")}
 	if req.Body != nil {
 		raw, err := io.ReadAll(req.Body)
 		if err != nil {
@@ -330,9 +346,11 @@ func (k *Kit) RoundTrip(req *http.Request) (*http.Response, error) {
 	case c.Path == "/who":
 		body = map[string]any{"name": c.Host, "number": "No-" + c.Host, "country": "XW"}
 	case c.Path == "/prices":
-		body = map[string]any{"offers": []any{map[string]any{"service": "slow", "name": "Slow", "price": 400, "currency": "EUR"}, map[string]any{"service": "fast", "name": "Fast", "price": 900, "currency": "EUR"}}}
+		body = map[string]any{"offers": []any{map[string]any{"service": "slow", "name": "Slow", "price": 400, "currency": "EUR"},
+			map[string]any{"service": "fast", "name": "Fast", "price": 900, "currency": "EUR"}}}
 	case c.Path == "/labels":
-		body = map[string]any{"id": fmt.Sprintf("%s-L%d", c.Host, n), "tracking": fmt.Sprintf("%s%07d", strings.ToUpper(c.Host[:2]), n), "service": c.Body["service"], "price": 400, "currency": "EUR"}
+		body = map[string]any{"id": fmt.Sprintf("%s-L%d", c.Host, n), "tracking": fmt.Sprintf("%s%07d", strings.ToUpper(c.Host[:2]), n),
+			"service": c.Body["service"], "price": 400, "currency": "EUR"}
 	case c.Path == "/manifests":
 		body = map[string]any{"id": "M1", "parcels": len(c.Body["labels"].([]any))}
 	}
@@ -343,7 +361,8 @@ func (k *Kit) RoundTrip(req *http.Request) (*http.Response, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &http.Response{StatusCode: status, Header: http.Header{"Content-Type": {"application/json"}}, Body: io.NopCloser(bytes.NewReader(raw)), Request: req}, nil
+	return &http.Response{StatusCode: status, Header: http.Header{"Content-Type": {"application/json"}},
+		Body: io.NopCloser(bytes.NewReader(raw)), Request: req}, nil
 }
 
 // On lets a place of the outside answer as f says; status 0 is no answer at all.
@@ -413,7 +432,8 @@ var Address = place.Address{Name: "Maren Tolland", Street: "Lindenrow 14", Postc
 
 // Sale is an order as the stall tells it: one line for each SKU.
 func Sale(number string, lines ...message.OrderLine) message.Order {
-	o := message.Order{Number: number, State: "open", Status: message.Open, Currency: "EUR", PricesIncludeTax: true, BuyerName: "Maren Tolland", ShipTo: Address, PlacedAt: Morning, ChangedAt: Morning}
+	o := message.Order{Number: number, State: "open", Status: message.Open, Currency: "EUR", PricesIncludeTax: true,
+		BuyerName: "Maren Tolland", ShipTo: Address, PlacedAt: Morning, ChangedAt: Morning}
 	for i, l := range lines {
 		if l.ID == "" {
 			l.ID = fmt.Sprint(i + 1)
@@ -445,7 +465,8 @@ func (k *Kit) Stock(n int64, skus ...string) {
 	k.t.Helper()
 	var list []listing.Opening
 	for _, sku := range skus {
-		o := listing.Opening{Item: catalog.Item{SKU: sku, Name: "A " + sku, WeightG: 500, LengthMM: 100, WidthMM: 80, HeightMM: 40, Price: 1000, Currency: "EUR"}}
+		o := listing.Opening{Item: catalog.Item{SKU: sku, Name: "A " + sku, WeightG: 500, LengthMM: 100, WidthMM: 80, HeightMM: 40,
+			Price: 1000, Currency: "EUR"}}
 		if n > 0 {
 			o.Counts = map[int64]int64{k.PlaceID("alder"): n}
 		}

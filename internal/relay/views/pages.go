@@ -248,7 +248,8 @@ func (r *Views) Connections(ctx context.Context) ([]ConnectionView, error) {
 		if c == nil {
 			continue
 		}
-		v := ConnectionView{Connection: rec, Title: c.Line().Def.Title, Orders: today[rec.ID], Open: open[rec.ID], Host: bases[rec.AccountID]}
+		v := ConnectionView{Connection: rec, Title: c.Line().Def.Title, Orders: today[rec.ID], Open: open[rec.ID],
+			Host: bases[rec.AccountID]}
 		v.Identity = names[rec.AccountID]
 		v.Capabilities = c.Line().Def.Capabilities()
 		worst := Lamp{"go", "running well"}

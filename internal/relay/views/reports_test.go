@@ -113,7 +113,8 @@ func TestCountsThatPagesShow(t *testing.T) {
 	k.Sell("S-1", trial.Units("JAR", 1))
 	k.Sell("S-2", trial.Units("JAR", 1))
 	for _, action := range []orders.ActionKind{orders.Tag, orders.Tag, orders.Untag} {
-		_, err := k.Act(ctx, orders.Bulk{Action: action, Value: "gift", Orders: []string{"S-1", "S-2"}[:map[orders.ActionKind]int{orders.Tag: 2, orders.Untag: 1}[action]]}, "Edda")
+		_, err := k.Act(ctx, orders.Bulk{Action: action, Value: "gift",
+			Orders: []string{"S-1", "S-2"}[:map[orders.ActionKind]int{orders.Tag: 2, orders.Untag: 1}[action]]}, "Edda")
 		require.NoError(t, err)
 	}
 	tags, err := k.Store.Tags(ctx)

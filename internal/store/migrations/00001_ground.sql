@@ -49,7 +49,8 @@ CREATE TABLE outbox (
   id INTEGER PRIMARY KEY, connection_id INTEGER NOT NULL, feed TEXT NOT NULL, subject TEXT NOT NULL, ref TEXT NOT NULL UNIQUE,
   payload TEXT NOT NULL, state TEXT NOT NULL DEFAULT 'waiting', attempts INTEGER NOT NULL DEFAULT 0, created_at INTEGER NOT NULL,
   next_at INTEGER NOT NULL, sent_at INTEGER NOT NULL DEFAULT 0, confirmed_at INTEGER NOT NULL DEFAULT 0,
-  error TEXT NOT NULL DEFAULT '', answer TEXT NOT NULL DEFAULT '', order_id INTEGER NOT NULL DEFAULT 0, shipment_id INTEGER NOT NULL DEFAULT 0
+  error TEXT NOT NULL DEFAULT '', answer TEXT NOT NULL DEFAULT '', order_id INTEGER NOT NULL DEFAULT 0,
+  shipment_id INTEGER NOT NULL DEFAULT 0
 );
 -- at most one message waits per subject: a newer decision replaces what has not left yet
 CREATE UNIQUE INDEX outbox_subject ON outbox (connection_id, feed, subject) WHERE state = 'waiting';
@@ -59,12 +60,14 @@ CREATE INDEX outbox_open ON outbox (state, connection_id) WHERE state IN ('waiti
 
 CREATE TABLE item (
   id INTEGER PRIMARY KEY, sku TEXT NOT NULL UNIQUE, gtin TEXT NOT NULL DEFAULT '', name TEXT NOT NULL, category TEXT NOT NULL DEFAULT '',
-  weight_g INTEGER NOT NULL DEFAULT 0, length_mm INTEGER NOT NULL DEFAULT 0, width_mm INTEGER NOT NULL DEFAULT 0, height_mm INTEGER NOT NULL DEFAULT 0,
+  weight_g INTEGER NOT NULL DEFAULT 0, length_mm INTEGER NOT NULL DEFAULT 0, width_mm INTEGER NOT NULL DEFAULT 0,
+  height_mm INTEGER NOT NULL DEFAULT 0,
   price INTEGER NOT NULL DEFAULT 0, currency TEXT NOT NULL DEFAULT 'EUR', options TEXT NOT NULL DEFAULT ''
 );
 CREATE UNIQUE INDEX item_gtin ON item (gtin) WHERE gtin <> '';
 CREATE TABLE listing (
-  id INTEGER PRIMARY KEY, connection_id INTEGER NOT NULL REFERENCES connection, outside_id TEXT NOT NULL, sku TEXT NOT NULL, title TEXT NOT NULL,
+  id INTEGER PRIMARY KEY, connection_id INTEGER NOT NULL REFERENCES connection, outside_id TEXT NOT NULL, sku TEXT NOT NULL,
+  title TEXT NOT NULL,
   price INTEGER NOT NULL, currency TEXT NOT NULL, url TEXT NOT NULL DEFAULT '', live INTEGER NOT NULL DEFAULT 1,
   item_id INTEGER NOT NULL DEFAULT 0, matched_by TEXT NOT NULL DEFAULT '',
   seen_qty INTEGER NOT NULL DEFAULT 0, seen_at INTEGER NOT NULL DEFAULT 0,   -- what the channel last told us it shows
@@ -81,15 +84,19 @@ CREATE TABLE level (
 ) WITHOUT ROWID;
 CREATE TABLE movement (
   id INTEGER PRIMARY KEY, item_id INTEGER NOT NULL, location_id INTEGER NOT NULL, at INTEGER NOT NULL, kind TEXT NOT NULL,
-  on_hand INTEGER NOT NULL, allocated INTEGER NOT NULL, reason TEXT NOT NULL, who TEXT NOT NULL, doc_kind TEXT NOT NULL, doc_id INTEGER NOT NULL
+  on_hand INTEGER NOT NULL, allocated INTEGER NOT NULL, reason TEXT NOT NULL, who TEXT NOT NULL, doc_kind TEXT NOT NULL,
+  doc_id INTEGER NOT NULL
 );
 CREATE INDEX movement_level ON movement (item_id, location_id, id);
 
 CREATE TABLE orders (
   id INTEGER PRIMARY KEY, number TEXT NOT NULL UNIQUE, connection_id INTEGER NOT NULL, outside_id TEXT NOT NULL, version INTEGER NOT NULL,
-  channel_number TEXT NOT NULL, channel_state TEXT NOT NULL, stage TEXT NOT NULL, buyer TEXT NOT NULL, currency TEXT NOT NULL, total INTEGER NOT NULL,
-  units INTEGER NOT NULL, placed_at INTEGER NOT NULL, received_at INTEGER NOT NULL, shipped_at INTEGER NOT NULL DEFAULT 0, via TEXT NOT NULL,
-  record TEXT NOT NULL, ship_to TEXT NOT NULL DEFAULT '', holds TEXT NOT NULL DEFAULT '[]', routed INTEGER NOT NULL DEFAULT 0, delivered INTEGER NOT NULL DEFAULT 0,
+  channel_number TEXT NOT NULL, channel_state TEXT NOT NULL, stage TEXT NOT NULL, buyer TEXT NOT NULL, currency TEXT NOT NULL,
+  total INTEGER NOT NULL,
+  units INTEGER NOT NULL, placed_at INTEGER NOT NULL, received_at INTEGER NOT NULL, shipped_at INTEGER NOT NULL DEFAULT 0,
+  via TEXT NOT NULL,
+  record TEXT NOT NULL, ship_to TEXT NOT NULL DEFAULT '', holds TEXT NOT NULL DEFAULT '[]', routed INTEGER NOT NULL DEFAULT 0,
+  delivered INTEGER NOT NULL DEFAULT 0,
   voided INTEGER NOT NULL DEFAULT 0, no_stock_moved INTEGER NOT NULL DEFAULT 0, revision INTEGER NOT NULL DEFAULT 1
 );
 CREATE UNIQUE INDEX orders_once ON orders (connection_id, outside_id) WHERE voided = 0;
@@ -98,9 +105,11 @@ CREATE INDEX orders_connection ON orders (connection_id, id);
 CREATE INDEX orders_channel_number ON orders (channel_number);
 -- id = order_id * 1024 + position: the lines of an order lie together and need no index of their own
 CREATE TABLE order_line (
-  id INTEGER PRIMARY KEY, order_id INTEGER NOT NULL, position INTEGER NOT NULL, outside_id TEXT NOT NULL, sku TEXT NOT NULL, title TEXT NOT NULL,
+  id INTEGER PRIMARY KEY, order_id INTEGER NOT NULL, position INTEGER NOT NULL, outside_id TEXT NOT NULL, sku TEXT NOT NULL,
+  title TEXT NOT NULL,
   item_id INTEGER NOT NULL, quantity INTEGER NOT NULL, cancelled INTEGER NOT NULL, allocated INTEGER NOT NULL, picked INTEGER NOT NULL,
-  packed INTEGER NOT NULL, shipped INTEGER NOT NULL, unit_price INTEGER NOT NULL, discount INTEGER NOT NULL, tax INTEGER NOT NULL, total INTEGER NOT NULL
+  packed INTEGER NOT NULL, shipped INTEGER NOT NULL, unit_price INTEGER NOT NULL, discount INTEGER NOT NULL,
+  tax INTEGER NOT NULL, total INTEGER NOT NULL
 );
 CREATE INDEX order_line_waiting ON order_line (item_id, order_id) WHERE quantity > cancelled + allocated + picked + packed + shipped;
 CREATE TABLE allocation (
@@ -111,10 +120,14 @@ CREATE INDEX allocation_item ON allocation (item_id, location_id);
 
 CREATE TABLE shipment (
   id INTEGER PRIMARY KEY, number TEXT NOT NULL UNIQUE, order_id INTEGER NOT NULL, location_id INTEGER NOT NULL, state TEXT NOT NULL,
-  profile TEXT NOT NULL DEFAULT '', weight_g INTEGER NOT NULL DEFAULT 0, length_mm INTEGER NOT NULL DEFAULT 0, width_mm INTEGER NOT NULL DEFAULT 0, height_mm INTEGER NOT NULL DEFAULT 0,
-  carrier_id INTEGER NOT NULL DEFAULT 0, service TEXT NOT NULL DEFAULT '', service_name TEXT NOT NULL DEFAULT '', tracking TEXT NOT NULL DEFAULT '', tracking_url TEXT NOT NULL DEFAULT '',
-  label TEXT NOT NULL DEFAULT '', price INTEGER NOT NULL DEFAULT 0, currency TEXT NOT NULL DEFAULT '', manifest_id INTEGER NOT NULL DEFAULT 0,
-  pickers TEXT NOT NULL DEFAULT '', created_at INTEGER NOT NULL, shipped_at INTEGER NOT NULL DEFAULT 0, delivered_at INTEGER NOT NULL DEFAULT 0,
+  profile TEXT NOT NULL DEFAULT '', weight_g INTEGER NOT NULL DEFAULT 0, length_mm INTEGER NOT NULL DEFAULT 0,
+  width_mm INTEGER NOT NULL DEFAULT 0, height_mm INTEGER NOT NULL DEFAULT 0,
+  carrier_id INTEGER NOT NULL DEFAULT 0, service TEXT NOT NULL DEFAULT '', service_name TEXT NOT NULL DEFAULT '',
+  tracking TEXT NOT NULL DEFAULT '', tracking_url TEXT NOT NULL DEFAULT '',
+  label TEXT NOT NULL DEFAULT '', price INTEGER NOT NULL DEFAULT 0, currency TEXT NOT NULL DEFAULT '',
+  manifest_id INTEGER NOT NULL DEFAULT 0,
+  pickers TEXT NOT NULL DEFAULT '', created_at INTEGER NOT NULL, shipped_at INTEGER NOT NULL DEFAULT 0,
+  delivered_at INTEGER NOT NULL DEFAULT 0,
   sscc TEXT NOT NULL DEFAULT '', error TEXT NOT NULL DEFAULT '', revision INTEGER NOT NULL DEFAULT 1
 );
 CREATE INDEX shipment_order ON shipment (order_id);
@@ -144,11 +157,13 @@ CREATE INDEX exception_open ON exception (id) WHERE closed_at = 0;
 CREATE INDEX exception_order ON exception (order_id) WHERE order_id <> 0 AND closed_at = 0;
 
 CREATE TABLE timeline (
-  id INTEGER PRIMARY KEY, at INTEGER NOT NULL, who TEXT NOT NULL, thing TEXT NOT NULL, thing_id INTEGER NOT NULL, what TEXT NOT NULL, text TEXT NOT NULL
+  id INTEGER PRIMARY KEY, at INTEGER NOT NULL, who TEXT NOT NULL, thing TEXT NOT NULL, thing_id INTEGER NOT NULL,
+  what TEXT NOT NULL, text TEXT NOT NULL
 );
 CREATE INDEX timeline_thing ON timeline (thing, thing_id, id);
 
-CREATE TABLE idempotency (key TEXT PRIMARY KEY, request BLOB NOT NULL, status INTEGER NOT NULL, answer BLOB NOT NULL, at INTEGER NOT NULL) WITHOUT ROWID;
+CREATE TABLE idempotency (key TEXT PRIMARY KEY, request BLOB NOT NULL, status INTEGER NOT NULL, answer BLOB NOT NULL,
+  at INTEGER NOT NULL) WITHOUT ROWID;
 
 -- +goose Down
 SELECT 1;

@@ -4,7 +4,8 @@ CREATE TABLE account (
   id INTEGER PRIMARY KEY, connector TEXT NOT NULL, name TEXT NOT NULL, base_url TEXT NOT NULL, credentials BLOB, token BLOB,
   identity TEXT NOT NULL DEFAULT '{}', created_at INTEGER NOT NULL, revision INTEGER NOT NULL DEFAULT 1
 );
-INSERT INTO account (id, connector, name, base_url, credentials, identity, created_at) SELECT id, connector, name, base_url, credentials, identity, began_at FROM connection;
+INSERT INTO account (id, connector, name, base_url, credentials, identity, created_at) SELECT id, connector, name, base_url,
+  credentials, identity, began_at FROM connection;
 
 ALTER TABLE connection ADD COLUMN account_id INTEGER NOT NULL DEFAULT 0;
 UPDATE connection SET account_id = id;

@@ -34,7 +34,8 @@ func (b *bench) everyPage(st *store.Store, n int) error {
 	if err != nil {
 		return err
 	}
-	paths = append(paths, fmt.Sprintf("/api/v1/orders/R%d", 10000+n/2), "/api/v1/items/SKU-77", "/api/v1/items/SKU-77/why", "/api/v1/connections/ch-3", "/api/v1/reports/days", "/api/v1/reports/source",
+	paths = append(paths, fmt.Sprintf("/api/v1/orders/R%d", 10000+n/2), "/api/v1/items/SKU-77", "/api/v1/items/SKU-77/why",
+		"/api/v1/connections/ch-3", "/api/v1/reports/days", "/api/v1/reports/source",
 		"/api/v1/reports/shipping", "/api/v1/reports/speed", "/api/v1/reports/stockouts", "/api/v1/reports/exceptions")
 	type page struct {
 		path string
@@ -71,7 +72,8 @@ func (b *bench) everyPage(st *store.Store, n int) error {
 		return list[0]
 	}
 	p := slow(pages, 15)
-	b.add(fmt.Sprintf("slowest of %d pages with %d orders and %d items (%s)", len(pages), n, n/5, p.path), p.ms, "ms", 0, "15 ms", p.ms <= 15)
+	b.add(fmt.Sprintf("slowest of %d pages with %d orders and %d items (%s)", len(pages), n, n/5, p.path), p.ms, "ms", 0,
+		"15 ms", p.ms <= 15)
 	p = slow(reports, 300)
 	b.add(fmt.Sprintf("slowest report with %d orders (%s)", n, p.path), p.ms, "ms", 0, "300 ms", p.ms <= 300)
 	return nil

@@ -42,7 +42,9 @@ func (b *bench) stocked(name string, items, movements int) (*relay.Relay, *store
 			return err
 		}
 		for i := range 6 {
-			id, err := t.AddConnection(store.Connection{Code: fmt.Sprintf("shop-%d", i), Connector: "hedgerow", Side: "channel", Name: fmt.Sprintf("Shop %d", i), State: store.On, Settings: `{"offer":{"sources":[1],"buffer":1}}`, BeganAt: now.UnixMicro()})
+			id, err := t.AddConnection(store.Connection{Code: fmt.Sprintf("shop-%d", i), Connector: "hedgerow", Side: "channel",
+				Name: fmt.Sprintf("Shop %d", i), State: store.On, Settings: `{"offer":{"sources":[1],"buffer":1}}`,
+				BeganAt: now.UnixMicro()})
 			if err != nil {
 				return err
 			}
@@ -64,13 +66,21 @@ func (b *bench) stocked(name string, items, movements int) (*relay.Relay, *store
 	begin := now.AddDate(0, 0, -80).UnixMicro()
 	step := (now.Add(-time.Hour).UnixMicro() - begin) / int64(max(movements+items, 1))
 	for _, q := range []string{
-		fmt.Sprintf(`WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i+1 FROM n WHERE i<%d) INSERT INTO item (id, sku, normal_sku, name, price, currency) SELECT i, 'SKU-'||i, 'SKU'||i, 'Item '||i, 1290, 'EUR' FROM n`, items),
-		`INSERT INTO listing (id, connection_id, outside_id, sku, title, price, currency, item_id, matched_by, told_qty, told_at, state) SELECT (c.id-1)*` + fmt.Sprint(items) + `+i.id, c.id, 'i'||i.id, i.sku, i.name, 1290, 'EUR', i.id, 'same SKU', 999, 1, 'live' FROM connection c, item i`,
+		fmt.Sprintf(`WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i+1 FROM n
+			WHERE i<%d) INSERT INTO item (id, sku, normal_sku, name, price, currency) SELECT i, 'SKU-'||i, 'SKU'||i,
+			'Item '||i, 1290, 'EUR' FROM n`, items),
+		`INSERT INTO listing (id, connection_id, outside_id, sku, title, price, currency, item_id, matched_by, told_qty,
+			told_at, state) SELECT (c.id-1)*` + fmt.Sprint(items) + `+i.id, c.id, 'i'||i.id, i.sku, i.name, 1290, 'EUR', i.id,
+				'same SKU', 999, 1, 'live' FROM connection c, item i`,
 		// each item gets an opening count, then the others follow in turn; the first item gets every tenth
-		fmt.Sprintf(`WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i+1 FROM n WHERE i<%d) INSERT INTO movement (id, item_id, location_id, at, kind, on_hand, allocated, reason, who, doc_kind, doc_id, bin)
-			SELECT i, CASE WHEN i<=%d THEN i WHEN i%%10=0 THEN 1 ELSE 1+i%%%d END, 1, %d+i*%d, CASE WHEN i<=%d THEN 'count' ELSE 'adjust' END, CASE WHEN i<=%d THEN 1000000 ELSE CASE i%%2 WHEN 0 THEN 1 ELSE -1 END END, 0, 'made up', 'bench', 'hand', 0, '' FROM n`,
+		fmt.Sprintf(`WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i+1 FROM n
+			WHERE i<%d) INSERT INTO movement (id, item_id, location_id, at, kind, on_hand, allocated, reason, who, doc_kind, doc_id, bin)
+			SELECT i, CASE WHEN i<=%d THEN i WHEN i%%10=0 THEN 1 ELSE 1+i%%%d END, 1, %d+i*%d, CASE WHEN i<=%d THEN 'count'
+			ELSE 'adjust' END, CASE WHEN i<=%d THEN 1000000 ELSE CASE i%%2 WHEN 0 THEN 1 ELSE -1 END END, 0, 'made up',
+			'bench', 'hand', 0, '' FROM n`,
 			movements+items, items, items, begin, step, items, items),
-		`UPDATE movement SET after_on_hand = s.h FROM (SELECT id, sum(on_hand) OVER (PARTITION BY item_id ORDER BY id) AS h FROM movement) s WHERE s.id = movement.id`,
+		`UPDATE movement SET after_on_hand = s.h FROM (SELECT id, sum(on_hand) OVER (PARTITION BY item_id ORDER BY id) AS h
+			FROM movement) s WHERE s.id = movement.id`,
 		`INSERT INTO level (item_id, location_id, on_hand) SELECT item_id, 1, sum(on_hand) FROM movement GROUP BY item_id`,
 		`INSERT INTO bin_level (item_id, location_id, bin, on_hand) SELECT item_id, 1, '', on_hand FROM level WHERE on_hand<>0`,
 		`ANALYZE`,
@@ -111,7 +121,8 @@ func (b *bench) recalculate(r *relay.Relay, st *store.Store, items int) (with, w
 			to  *[]time.Duration
 		}{{fmt.Sprintf("SKU-%d", 1+rng.IntN(items)), &a}, {"UNLISTED", &c}} {
 			begin := time.Now()
-			if err := r.Adjust(b.ctx, inventory.Adjustment{SKU: one.sku, Location: "alder", Change: 1, Reason: "found"}, "bench"); err != nil {
+			if err := r.Adjust(b.ctx, inventory.Adjustment{SKU: one.sku, Location: "alder", Change: 1, Reason: "found"},
+				"bench"); err != nil {
 				return 0, 0, err
 			}
 			*one.to = append(*one.to, time.Since(begin))
@@ -152,7 +163,8 @@ func (b *bench) offers(large int) error {
 		return err
 	}
 	b.add(fmt.Sprintf("movement with its six offers, committed, %d items (beside: without offers)", large), big, "ms", bare, "", true)
-	b.add("  the offers alone, against 2,000 items", max(0, big-bare), "ms", max(0, base), "2 ms, factor 2", big-bare < 2 && big-bare <= 2*base)
+	b.add("  the offers alone, against 2,000 items", max(0, big-bare), "ms", max(0, base), "2 ms, factor 2", big-bare < 2 &&
+		big-bare <= 2*base)
 	return nil
 }
 
@@ -187,7 +199,8 @@ func (b *bench) ledger(items, movements int) error {
 	for _, f := range []struct {
 		name string
 		list []time.Duration
-	}{{"level of an item with its ledger", level}, {"why this number", why}, {"why this number, at a moment of the last 80 days", past}, {fmt.Sprintf("the same of an item with %d movements", movements/10), hot}} {
+	}{{"level of an item with its ledger", level}, {"why this number", why}, {"why this number, at a moment of the last 80 days",
+		past}, {fmt.Sprintf("the same of an item with %d movements", movements/10), hot}} {
 		ms := median(f.list)
 		b.add(fmt.Sprintf("%s, %d movements", f.name, movements), ms, "ms", 0, "20 ms", ms < 20)
 	}
@@ -292,14 +305,17 @@ func (b *bench) oversell() error {
 		if err != nil {
 			return err
 		}
-		b.add(fmt.Sprintf("oversold of %d units on 6 channels at %d orders/s, %s (beside: the least possible)", items*units, rate, c.name), float64(over), "orders", float64(best), "", over <= best*2+10)
+		b.add(fmt.Sprintf("oversold of %d units on 6 channels at %d orders/s, %s (beside: the least possible)", items*units, rate,
+			c.name), float64(over), "orders", float64(best), "", over <= best*2+10)
 		fmt.Printf("  %d sold\n", sold)
 	}
 	return nil
 }
 
 func (b *bench) rush(items, units, rate int, told time.Duration, policy stock.Policy) (over, best, sold int, err error) {
-	w, err := demo.Open(b.ctx, demo.Options{Addrs: demo.FreePorts, File: filepath.Join(b.dir, fmt.Sprintf("rush-%d-%d.relay", policy.Buffer, policy.BufferPercent))})
+	w, err := demo.Open(b.ctx,
+		demo.Options{Addrs: demo.FreePorts,
+			File: filepath.Join(b.dir, fmt.Sprintf("rush-%d-%d.relay", policy.Buffer, policy.BufferPercent))})
 	if err != nil {
 		return 0, 0, 0, err
 	}
@@ -322,7 +338,9 @@ func (b *bench) rush(items, units, rate int, told time.Duration, policy stock.Po
 	}
 	shops := []*standin.Hedgerow{w.Morrow, w.Skep}
 	for i := range 4 {
-		h := standin.NewHedgerow(standin.ShopConfig{Name: fmt.Sprintf("Rush %d", i), Number: fmt.Sprintf("H-9%d", i), Country: "XW", Currency: "EUR", OrderPrefix: fmt.Sprintf("R%d", i), Token: fmt.Sprintf("hr_rush_%d_token_of_the_bench", i), PushSecret: fmt.Sprintf("rush-%d-push-secret-of-bench", i)})
+		h := standin.NewHedgerow(standin.ShopConfig{Name: fmt.Sprintf("Rush %d", i), Number: fmt.Sprintf("H-9%d", i), Country: "XW",
+			Currency: "EUR", OrderPrefix: fmt.Sprintf("R%d", i), Token: fmt.Sprintf("hr_rush_%d_token_of_the_bench", i),
+			PushSecret: fmt.Sprintf("rush-%d-push-secret-of-bench", i)})
 		defer h.Stop()
 		l, err := net.Listen("tcp", "127.0.0.1:0")
 		if err != nil {
@@ -336,7 +354,9 @@ func (b *bench) rush(items, units, rate int, told time.Duration, policy stock.Po
 			return 0, 0, 0, err
 		}
 		h.Put(goods...)
-		t, err := w.Client.TestAccess(b.ctx, code, joining.Access{Address: "http://" + l.Addr().String(), Secrets: map[string]string{"token": fmt.Sprintf("hr_rush_%d_token_of_the_bench", i), "push_secret": fmt.Sprintf("rush-%d-push-secret-of-bench", i)}})
+		t, err := w.Client.TestAccess(b.ctx, code, joining.Access{Address: "http://" + l.Addr().String(),
+			Secrets: map[string]string{"token": fmt.Sprintf("hr_rush_%d_token_of_the_bench", i),
+				"push_secret": fmt.Sprintf("rush-%d-push-secret-of-bench", i)}})
 		if err != nil || !t.LetIn {
 			return 0, 0, 0, fmt.Errorf("%s: %s %w", code, t.Text, err)
 		}
@@ -407,7 +427,9 @@ func (b *bench) rush(items, units, rate int, told time.Duration, policy stock.Po
 		if wait := a.at - time.Since(begin); wait > 0 {
 			time.Sleep(wait)
 		}
-		sale := standin.Sale{Customer: "Ilka Fenn", Lines: []standin.SaleLine{{SKU: skus[a.item], Qty: 1}}, Delivery: standin.Delivery{Name: "Ilka Fenn", Street: "Heron Lane 1", Postcode: "41360", Town: "Harrowmere", Country: "XW", Method: "standard"}}
+		sale := standin.Sale{Customer: "Ilka Fenn", Lines: []standin.SaleLine{{SKU: skus[a.item], Qty: 1}},
+			Delivery: standin.Delivery{Name: "Ilka Fenn", Street: "Heron Lane 1", Postcode: "41360", Town: "Harrowmere", Country: "XW",
+				Method: "standard"}}
 		if _, _, err := shops[a.shop].Place(sale); err == nil {
 			count[a.item]++
 		}

@@ -76,13 +76,20 @@ func mapByHand(raw []byte) (*message.Order, error) {
 		failed = errors.Join(failed, err)
 		return n
 	}
-	status := map[string]message.Status{"awaiting": message.Pending, "confirmed": message.Open, "sent": message.Shipped, "part_sent": message.Open, "cancelled": message.Cancelled}
+	status := map[string]message.Status{"awaiting": message.Pending, "confirmed": message.Open, "sent": message.Shipped,
+		"part_sent": message.Open, "cancelled": message.Cancelled}
 	d := in.Delivery
-	o := &message.Order{Number: in.Name, State: in.State, Status: status[in.State], URL: in.AdminURL, PlacedAt: in.PlacedAt, ChangedAt: in.ChangedAt, Currency: in.Currency, PricesIncludeTax: in.TaxIncluded,
-		BuyerName: in.Customer.Name, BuyerEmail: in.Customer.Email, Shipping: amount(in.ShippingPrice), Discount: amount(in.Discount), Tax: amount(in.Tax), Total: amount(in.Total), Payment: in.Payment.Method, Paid: in.Payment.Paid,
-		Kind: message.Ship, RequestedService: d.Method, Note: in.Note, ShipTo: place.Address{Name: d.Name, Company: d.Company, Street: d.Street, Extra: d.Extra, Postcode: d.Postcode, Town: d.Town, Country: d.Country, Phone: d.Phone, Email: in.Customer.Email}}
+	o := &message.Order{Number: in.Name, State: in.State, Status: status[in.State], URL: in.AdminURL, PlacedAt: in.PlacedAt,
+		ChangedAt: in.ChangedAt, Currency: in.Currency, PricesIncludeTax: in.TaxIncluded,
+		BuyerName: in.Customer.Name, BuyerEmail: in.Customer.Email, Shipping: amount(in.ShippingPrice), Discount: amount(in.Discount),
+		Tax: amount(in.Tax), Total: amount(in.Total), Payment: in.Payment.Method, Paid: in.Payment.Paid,
+		Kind: message.Ship, RequestedService: d.Method, Note: in.Note, ShipTo: place.Address{Name: d.Name, Company: d.Company,
+			Street: d.Street, Extra: d.Extra, Postcode: d.Postcode, Town: d.Town, Country: d.Country, Phone: d.Phone,
+			Email: in.Customer.Email}}
 	for _, l := range in.Lines {
-		o.Lines = append(o.Lines, message.OrderLine{ID: l.LineID, SKU: l.SKU, Title: l.Title, Quantity: l.Quantity, UnitPrice: amount(l.Price), Discount: amount(l.Discount), Tax: amount(l.Tax), Total: amount(l.Total)})
+		o.Lines = append(o.Lines, message.OrderLine{ID: l.LineID, SKU: l.SKU,
+			Title: l.Title, Quantity: l.Quantity, UnitPrice: amount(l.Price), Discount: amount(l.Discount), Tax: amount(l.Tax),
+			Total: amount(l.Total)})
 	}
 	return o, failed
 }
@@ -139,7 +146,8 @@ func (b *bench) mapping() error {
 	}
 	slices.Sort(by)
 	slices.Sort(hand)
-	b.add("three-line orders mapped through a definition, one at a time", by[turns/2], "orders/s", hand[turns/2], "15,000/s", by[turns/2] >= 15_000)
+	b.add("three-line orders mapped through a definition, one at a time", by[turns/2], "orders/s", hand[turns/2], "15,000/s",
+		by[turns/2] >= 15_000)
 	b.add("the same, allocations of one order", float64(allocs), "allocations", 0, "", true)
 	return nil
 }
@@ -254,7 +262,8 @@ calls:
   identity: { request: { method: GET, path: /me }, map: { name: body.name, number: body.number } }
 feeds:
   orders in:
-    read: { every: 5s, request: { method: GET, path: /orders, query: { since: mark } }, items: orders, next: { link: true }, mark: item.changed_at }
+    read: { every: 5s, request: { method: GET, path: /orders, query: { since: mark } },
+        items: orders, next: { link: true }, mark: item.changed_at }
     id: item.id
     version: item.revision
     map: { number: item.id, status: '"open"', currency: '"EUR"', lines: { each: item.lines, map: { id: each.id, quantity: each.n } } }
@@ -293,7 +302,9 @@ func (b *bench) idle(binary string) error {
 	secrets := map[string]map[string]string{}
 	for n := range connections {
 		code := fmt.Sprintf("p%d", n)
-		s.Connections = append(s.Connections, setup.Connection{Code: code, Connector: "poller", Name: code, Address: fmt.Sprintf("%s/%d", srv.URL, n), Settings: map[string]any{"offer": map[string]any{"sources": []any{"main"}}}, Feeds: map[message.Feed]setup.Feed{message.OrdersIn: {On: true}}})
+		s.Connections = append(s.Connections, setup.Connection{Code: code, Connector: "poller", Name: code,
+			Address: fmt.Sprintf("%s/%d", srv.URL, n), Settings: map[string]any{"offer": map[string]any{"sources": []any{"main"}}},
+			Feeds: map[message.Feed]setup.Feed{message.OrdersIn: {On: true}}})
 		secrets[code] = map[string]string{"token": "t"}
 	}
 	file, err := b.company("idle.relay", func(r *relay.Relay) error {

@@ -143,7 +143,10 @@ func (b *bench) run(binary string) error {
 
 // goods measures catalog and stock.
 func (b *bench) goods() error {
-	for _, step := range []func() error{b.matching, func() error { return b.offers(0) }, func() error { return b.ledger(b.of(2_000, 100), b.of(100_000, 1_000)) }, b.delivery, b.oversell} {
+	for _, step := range []func() error{
+		b.matching, func() error { return b.offers(0) }, func() error {
+			return b.ledger(b.of(2_000, 100), b.of(100_000, 1_000))
+		}, b.delivery, b.oversell} {
 		if err := step(); err != nil {
 			return err
 		}
@@ -275,7 +278,8 @@ func (b *bench) close() {
 }
 
 // lines are the SKUs of the generated orders: three of the goods both stores sell.
-var skus = []string{"JAR-250-T24", "JAR-500-T12", "JAR-1000-T6", "JAR-HEX-T12", "HIVE-TOOL", "SMOKER-M", "BRUSH-HAIR", "BOOK-FIRST-YEAR", "BOOK-KITCHEN", "CALENDAR-WALL", "WAX-1KG", "CANDLE-PAIR",
+var skus = []string{"JAR-250-T24", "JAR-500-T12", "JAR-1000-T6", "JAR-HEX-T12", "HIVE-TOOL", "SMOKER-M", "BRUSH-HAIR", "BOOK-FIRST-YEAR",
+	"BOOK-KITCHEN", "CALENDAR-WALL", "WAX-1KG", "CANDLE-PAIR",
 	"HONEY-LIME-500", "HONEY-HEATH-500", "VEIL-ROUND", "SUIT-S-WHITE", "SUIT-M-WHITE", "SUIT-L-WHITE", "SUIT-M-SAND", "JACKET-M"}
 
 // pushBody makes the events of n orders with three lines each, as the store would send them.
@@ -287,16 +291,24 @@ func pushBody(first, n int) []byte {
 		if i > first {
 			s.WriteByte(',')
 		}
-		fmt.Fprintf(&s, `{"topic":"order","order":{"id":"b-%d","name":"BN-%d","state":"confirmed","revision":1,"placed_at":%q,"changed_at":%q,"currency":"EUR","tax_included":true,`+
-			`"customer":{"name":"Ilka Fenn","email":"ilka.fenn@example.test"},"delivery":{"name":"Ilka Fenn","company":"","street":"Heron Lane %d","extra":"","postcode":"41360","town":"Harrowmere","country":"XW","phone":"","method":"standard"},"lines":[`,
+		fmt.Fprintf(&s,
+			`{"topic":"order","order":{"id":"b-%d","name":"BN-%d","state":"confirmed","revision":1,"placed_at":%q,"changed_at":%q,`+
+				`"currency":"EUR","tax_included":true,`+
+				`"customer":{"name":"Ilka Fenn","email":"ilka.fenn@example.test"},"delivery":{"name":"Ilka Fenn","company":"",`+
+				`"street":"Heron Lane %d","extra":"","postcode":"41360","town":"Harrowmere","country":"XW","phone":"",`+
+				`"method":"standard"},"lines":[`,
 			i, i, now, now, i%90)
 		for k := range 3 {
 			if k > 0 {
 				s.WriteByte(',')
 			}
-			fmt.Fprintf(&s, `{"line_id":"L%d","sku":%q,"title":"Something for the hive","quantity":1,"price":"11.90","discount":"0.00","tax":"1.98","total":"11.90"}`, k+1, skus[(i*7+k*3)%len(skus)])
+			fmt.Fprintf(&s,
+				`{"line_id":"L%d","sku":%q,"title":"Something for the hive","quantity":1,"price":"11.90","discount":"0.00",`+
+					`"tax":"1.98","total":"11.90"}`, k+1, skus[(i*7+k*3)%len(skus)])
 		}
-		s.WriteString(`],"shipping_price":"4.90","discount":"0.00","tax":"6.77","total":"40.60","payment":{"method":"card","paid":true},"note":"","admin_url":"","parcels":[]}}`)
+		s.WriteString(
+			`],"shipping_price":"4.90","discount":"0.00","tax":"6.77","total":"40.60","payment":{"method":"card","paid":true},` +
+				`"note":"","admin_url":"","parcels":[]}}`)
 	}
 	s.WriteString(`]}`)
 	return []byte(s.String())
@@ -431,8 +443,10 @@ func (b *bench) saleToOtherStore() error {
 		mu.Lock()
 		waiting = append(waiting, watch{sku, shelf[sku], time.Now()})
 		mu.Unlock()
-		if _, _, err := b.out.Morrow.Place(standin.Sale{Customer: "Joss Oster", Email: "joss.oster@example.test", Shipping: 490, Lines: []standin.SaleLine{{SKU: sku, Qty: 1}},
-			Delivery: standin.Delivery{Name: "Joss Oster", Street: "Quay Street 2", Postcode: "42811", Town: "Stonequay", Country: "XW", Method: "standard"}}); err != nil {
+		if _, _, err := b.out.Morrow.Place(standin.Sale{Customer: "Joss Oster", Email: "joss.oster@example.test", Shipping: 490,
+			Lines: []standin.SaleLine{{SKU: sku, Qty: 1}},
+			Delivery: standin.Delivery{Name: "Joss Oster", Street: "Quay Street 2", Postcode: "42811", Town: "Stonequay", Country: "XW",
+				Method: "standard"}}); err != nil {
 			return err
 		}
 	}
@@ -507,7 +521,8 @@ func (b *bench) pages() error {
 		return err
 	}
 	b.add("first page of orders, 100,000 stored, median", first, "ms", 0, "under 10 ms", first < 10)
-	b.add("2,000th page of orders, 100,000 stored, median", last, "ms", first, "under 10 ms, within 1.5 of the first", last < 10 && max(last/first, first/last) <= 1.5)
+	b.add("2,000th page of orders, 100,000 stored, median", last, "ms", first, "under 10 ms, within 1.5 of the first", last < 10 &&
+		max(last/first, first/last) <= 1.5)
 	return nil
 }
 
@@ -563,7 +578,8 @@ func plainLoop(ctx context.Context, file string, n int) (float64, error) {
 	if err := st.Close(); err != nil {
 		return 0, err
 	}
-	db, err := sql.Open("sqlite", "file:"+file+"?_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_pragma=cache_size(-32000)&_pragma=wal_autocheckpoint(10000)")
+	db, err := sql.Open("sqlite",
+		"file:"+file+"?_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_pragma=cache_size(-32000)&_pragma=wal_autocheckpoint(10000)")
 	if err != nil {
 		return 0, err
 	}
@@ -577,27 +593,41 @@ func plainLoop(ctx context.Context, file string, n int) (float64, error) {
 			return 0, err
 		}
 	}
-	const record = `{"number":"BN-2000","state":"confirmed","status":"open","placed_at":"2026-11-23T07:30:00Z","changed_at":"2026-11-23T07:30:00Z","currency":"EUR","prices_include_tax":true,"buyer_name":"Ilka Fenn","buyer_email":"ilka.fenn@example.test","ship_to":{"name":"Ilka Fenn","street":"Heron Lane 4","postcode":"41360","town":"Harrowmere","country":"XW","email":"ilka.fenn@example.test"},"lines":[{"id":"L1","sku":"JAR-250-T24","title":"Something for the hive","quantity":1,"unit_price":1190,"discount":0,"tax":198,"total":1190},{"id":"L2","sku":"JAR-HEX-T12","title":"Something for the hive","quantity":1,"unit_price":1190,"discount":0,"tax":198,"total":1190},{"id":"L3","sku":"BRUSH-HAIR","title":"Something for the hive","quantity":1,"unit_price":1190,"discount":0,"tax":198,"total":1190}],"shipping":490,"discount":0,"tax":677,"total":4060,"payment":"card","paid":true,"requested_service":"standard"}`
+	const record = `{"number":"BN-2000","state":"confirmed","status":"open","placed_at":"2026-11-23T07:30:00Z",` +
+		`"changed_at":"2026-11-23T07:30:00Z","currency":"EUR","prices_include_tax":true,"buyer_name":"Ilka Fenn",` +
+		`"buyer_email":"ilka.fenn@example.test","ship_to":{"name":"Ilka Fenn","street":"Heron Lane 4","postcode":"41360",` +
+		`"town":"Harrowmere","country":"XW","email":"ilka.fenn@example.test"},"lines":[{"id":"L1","sku":"JAR-250-T24",` +
+		`"title":"Something for the hive","quantity":1,"unit_price":1190,"discount":0,"tax":198,"total":1190},{"id":"L2",` +
+		`"sku":"JAR-HEX-T12","title":"Something for the hive","quantity":1,"unit_price":1190,"discount":0,"tax":198,` +
+		`"total":1190},{"id":"L3","sku":"BRUSH-HAIR","title":"Something for the hive","quantity":1,"unit_price":1190,"discount":0,` +
+		`"tax":198,"total":1190}],"shipping":490,"discount":0,"tax":677,"total":4060,"payment":"card","paid":true,` +
+		`"requested_service":"standard"}`
 	begin := time.Now()
 	for i := 0; i < n; i += 100 {
 		tx, err := db.BeginTx(ctx, nil)
 		if err != nil {
 			return 0, err
 		}
-		order, err1 := tx.PrepareContext(ctx, `INSERT INTO orders (id, number, connection_id, outside_id, version, channel_number, channel_state, stage, buyer, currency, total, units, placed_at, received_at, via, record) VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)`)
-		line, err2 := tx.PrepareContext(ctx, `INSERT INTO order_line (id, order_id, position, outside_id, sku, title, item_id, quantity, cancelled, allocated, picked, packed, shipped, unit_price, discount, tax, total) VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)`)
+		order, err1 := tx.PrepareContext(ctx, `INSERT INTO orders (id, number, connection_id, outside_id, version,
+			channel_number, channel_state, stage, buyer, currency, total, units, placed_at, received_at, via, record)
+			VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)`)
+		line, err2 := tx.PrepareContext(ctx, `INSERT INTO order_line (id, order_id, position, outside_id, sku, title, item_id,
+			quantity, cancelled, allocated, picked, packed, shipped, unit_price, discount, tax, total)
+			VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)`)
 		level, err3 := tx.PrepareContext(ctx, `UPDATE level SET allocated = allocated + ? WHERE item_id = ? AND location_id = 1`)
 		if err := errors.Join(err1, err2, err3); err != nil {
 			return 0, err
 		}
 		for k := i; k < i+100; k++ {
 			now := time.Now().UnixMicro()
-			if _, err := order.ExecContext(ctx, k+1, fmt.Sprintf("R%d", k), 1, fmt.Sprintf("b-%d", k), 1, fmt.Sprintf("BN-%d", k), "confirmed", "ready", "Ilka Fenn", "EUR", 4060, 3, now, now, "push", record); err != nil {
+			if _, err := order.ExecContext(ctx, k+1, fmt.Sprintf("R%d", k), 1, fmt.Sprintf("b-%d", k), 1, fmt.Sprintf("BN-%d", k),
+				"confirmed", "ready", "Ilka Fenn", "EUR", 4060, 3, now, now, "push", record); err != nil {
 				return 0, err
 			}
 			for j := range 3 {
 				at := (k*7 + j*3) % len(skus)
-				if _, err := line.ExecContext(ctx, k*3+j+1, k+1, j+1, fmt.Sprintf("L%d", j+1), skus[at], "Something for the hive", at+1, 1, 0, 1, 0, 0, 0, 1190, 0, 198, 1190); err != nil {
+				if _, err := line.ExecContext(ctx, k*3+j+1, k+1, j+1, fmt.Sprintf("L%d", j+1), skus[at], "Something for the hive", at+1,
+					1, 0, 1, 0, 0, 0, 1190, 0, 198, 1190); err != nil {
 					return 0, err
 				}
 				if _, err := level.ExecContext(ctx, 1, at+1); err != nil {

@@ -94,7 +94,8 @@ func (b *bench) matching() error {
 	if err != nil {
 		return err
 	}
-	fmt.Printf("matching: %d labelled listings (%d of ours), %d suggested, %d right; held out: %d, precision %.3f, recall %.3f\n", all.listings, all.ours, all.suggested, all.right, held.listings, held.precision, held.recall)
+	fmt.Printf("matching: %d labelled listings (%d of ours), %d suggested, %d right; held out: %d, precision %.3f, recall %.3f\n",
+		all.listings, all.ours, all.suggested, all.right, held.listings, held.precision, held.recall)
 	good := all.precision >= 0.98 && all.recall >= 0.80
 	b.add("matching: precision of the first suggestion", all.precision, "", 0, "0.98", good)
 	b.add("  its recall", all.recall, "", 0, "0.80", good)

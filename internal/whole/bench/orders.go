@@ -60,10 +60,15 @@ func (b *bench) rehearsal(n int) error {
 		for i := range 1000 {
 			id := int64(at + i + 1)
 			ids = append(ids, id)
-			facts[id] = &rules.Facts{Channel: []string{"morrow", "skep", "tansy"}[rng.IntN(3)], State: "confirmed", Kind: "ship", FulfilledBy: "us", Service: []string{"standard", "express"}[rng.IntN(2)], Payment: "card", Currency: "EUR",
-				Country: []string{"XW", "XW", "XW", "XE"}[rng.IntN(4)], Postcode: fmt.Sprint(10000 + rng.IntN(80000)), Town: "Harrowmere", Buyer: "Maren Tolland", Email: "maren.tolland@example.test", Via: "push",
-				Total: int64(rng.IntN(90000)), Goods: int64(rng.IntN(90000)), Shipping: 490, Weight: int64(rng.IntN(20000)), Units: 4, Lines: 3, Paid: true,
-				SKUs: []string{skus[rng.IntN(len(skus))], skus[rng.IntN(len(skus))]}, Categories: []string{[]string{"Jars", "Tools", "Protection"}[rng.IntN(3)]}, Marks: []string{"shop"}}
+			facts[id] = &rules.Facts{Channel: []string{"morrow", "skep", "tansy"}[rng.IntN(3)],
+				State: "confirmed", Kind: "ship", FulfilledBy: "us", Service: []string{"standard", "express"}[rng.IntN(2)],
+				Payment: "card", Currency: "EUR",
+				Country: []string{"XW", "XW", "XW", "XE"}[rng.IntN(4)], Postcode: fmt.Sprint(10000 + rng.IntN(80000)), Town: "Harrowmere",
+				Buyer: "Maren Tolland", Email: "maren.tolland@example.test", Via: "push",
+				Total: int64(rng.IntN(90000)), Goods: int64(rng.IntN(90000)), Shipping: 490, Weight: int64(rng.IntN(20000)), Units: 4,
+				Lines: 3, Paid: true,
+				SKUs:       []string{skus[rng.IntN(len(skus))], skus[rng.IntN(len(skus))]},
+				Categories: []string{[]string{"Jars", "Tools", "Protection"}[rng.IntN(3)]}, Marks: []string{"shop"}}
 		}
 		if err := st.Write(b.ctx, func(t *store.Tx) error { return t.PutFacts(facts, ids) }); err != nil {
 			return err
@@ -74,12 +79,14 @@ func (b *bench) rehearsal(n int) error {
 		return err
 	}
 	defer r.Stop()
-	for _, x := range []orders.RuleChange{{Name: "One", On: true, When: `country == "XE"`, Then: `tag("export")`}, {Name: "Two", On: true, When: `total > 60000`, Then: `tag("large")`}} {
+	for _, x := range []orders.RuleChange{{Name: "One", On: true, When: `country == "XE"`, Then: `tag("export")`},
+		{Name: "Two", On: true, When: `total > 60000`, Then: `tag("large")`}} {
 		if _, err := r.PutRule(b.ctx, x, "bench"); err != nil {
 			return err
 		}
 	}
-	rule := orders.RuleChange{Name: "New", On: true, When: `country == "XE" && weight > 5000 && "Jars" in categories`, Then: `hold("look"), tag("heavy")`}
+	rule := orders.RuleChange{Name: "New", On: true, When: `country == "XE" && weight > 5000 && "Jars" in categories`,
+		Then: `hold("look"), tag("heavy")`}
 	most := func(orders int64) (rate float64, heap uint64, err error) {
 		runtime.GC()
 		var before runtime.MemStats
@@ -124,7 +131,8 @@ func (b *bench) rehearsal(n int) error {
 		return err
 	}
 	b.add(fmt.Sprintf("rehearsal of a rule over %d orders", n), rate, "orders/s", 0, "50,000", rate >= 50_000)
-	b.add("memory it takes beyond what was held, at its peak; baseline: over a tenth of the orders", float64(large)/(1<<20), "MB", float64(small)/(1<<20), "below 16 MB", large < 16<<20)
+	b.add("memory it takes beyond what was held, at its peak; baseline: over a tenth of the orders", float64(large)/(1<<20), "MB",
+		float64(small)/(1<<20), "below 16 MB", large < 16<<20)
 	return nil
 }
 
@@ -150,13 +158,20 @@ func (e dayEvent) json(channel int) map[string]any {
 			}
 		}
 		sum += qty * 1190
-		lines[k] = map[string]any{"line_id": fmt.Sprintf("L%d", k+1), "sku": sku, "title": "Something for the hive", "quantity": qty, "price": "11.90", "discount": "0.00", "tax": "0.00", "total": cents(qty * 1190)}
+		lines[k] = map[string]any{"line_id": fmt.Sprintf("L%d", k+1), "sku": sku, "title": "Something for the hive", "quantity": qty,
+			"price": "11.90", "discount": "0.00", "tax": "0.00", "total": cents(qty * 1190)}
 	}
 	name := fmt.Sprintf("Buyer %d", e.id%5000)
-	return map[string]any{"topic": "order", "order": map[string]any{"id": fmt.Sprintf("d%d-%d", channel, e.id), "name": fmt.Sprintf("D%d-%d", channel, e.id), "state": e.state, "revision": e.revision, "placed_at": now, "changed_at": now,
-		"currency": "EUR", "tax_included": true, "customer": map[string]any{"name": name, "email": fmt.Sprintf("b%d@example.test", e.id%5000)},
-		"delivery": map[string]any{"name": name, "company": "", "street": "Heron Lane 4", "extra": "", "postcode": "41360", "town": "Harrowmere", "country": "XW", "phone": "", "method": "standard"},
-		"lines":    lines, "shipping_price": "4.90", "discount": "0.00", "tax": "0.00", "total": cents(sum), "payment": map[string]any{"method": "card", "paid": true}, "note": "", "admin_url": "", "parcels": []any{}}}
+	return map[string]any{"topic": "order",
+		"order": map[string]any{"id": fmt.Sprintf("d%d-%d", channel, e.id), "name": fmt.Sprintf("D%d-%d", channel, e.id),
+			"state": e.state, "revision": e.revision, "placed_at": now, "changed_at": now,
+			"currency": "EUR", "tax_included": true,
+			"customer": map[string]any{"name": name, "email": fmt.Sprintf("b%d@example.test", e.id%5000)},
+			"delivery": map[string]any{"name": name, "company": "", "street": "Heron Lane 4", "extra": "", "postcode": "41360",
+				"town": "Harrowmere", "country": "XW", "phone": "", "method": "standard"},
+			"lines": lines, "shipping_price": "4.90", "discount": "0.00", "tax": "0.00",
+			"total": cents(sum), "payment": map[string]any{"method": "card", "paid": true}, "note": "", "admin_url": "",
+			"parcels": []any{}}}
 }
 
 // mixedDay pushes a day of many channels as fast as they are taken: orders with changes, cancellations and things that
@@ -263,7 +278,8 @@ func (b *bench) mixedDay(binary string, n int) error {
 	defer db.Close()
 	if err := b.until(5*time.Minute, "the day to be decided on", func() (bool, error) {
 		var waiting int
-		err := db.QueryRowContext(b.ctx, "SELECT count(*) FROM connection c JOIN inbox i ON i.connection_id=c.id AND i.state='waiting'").Scan(&waiting)
+		err := db.QueryRowContext(b.ctx, `SELECT count(*) FROM connection c JOIN inbox i ON i.connection_id=c.id
+			AND i.state='waiting'`).Scan(&waiting)
 		if waiting > 0 {
 			time.Sleep(20 * time.Millisecond)
 		}
@@ -273,16 +289,19 @@ func (b *bench) mixedDay(binary string, n int) error {
 	}
 	took := time.Since(begin)
 	var orders, off, held int
-	if err := db.QueryRowContext(b.ctx, `SELECT count(*), sum(stage='cancelled'), sum(stage='held') FROM orders WHERE connection_id IN (SELECT id FROM connection WHERE code LIKE 'day-%')`).Scan(&orders, &off, &held); err != nil {
+	if err := db.QueryRowContext(b.ctx, `SELECT count(*), sum(stage='cancelled'), sum(stage='held') FROM orders
+		WHERE connection_id IN (SELECT id FROM connection WHERE code LIKE 'day-%')`).Scan(&orders, &off, &held); err != nil {
 		return err
 	}
 	if orders != each*channels || off != cancelled || held != unknown {
-		return fmt.Errorf("the day has %d orders, %d cancelled, %d held; %d, %d and %d were sent", orders, off, held, each*channels, cancelled, unknown)
+		return fmt.Errorf("the day has %d orders, %d cancelled, %d held; %d, %d and %d were sent", orders, off, held, each*channels,
+			cancelled, unknown)
 	}
 	out, err := exec.CommandContext(b.ctx, binary, "verify", file).CombinedOutput()
 	rate := float64(orders) / took.Seconds()
 	fmt.Printf("mixed day: %d events for %d orders of %d channels; verify says %s\n", sent, orders, channels, bytes.TrimSpace(out))
-	b.add("mixed day: 50,000 orders of 8 channels with changes, cancellations, unknown things, repeats, out of order", rate, "orders/s", plain, "verify clean", err == nil)
+	b.add("mixed day: 50,000 orders of 8 channels with changes, cancellations, unknown things, repeats, out of order", rate, "orders/s",
+		plain, "verify clean", err == nil)
 	return nil
 }
 
@@ -325,17 +344,25 @@ func (b *bench) finding(n int) error {
 	}
 	now := time.Now().UnixMicro()
 	for _, q := range []string{
-		`WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i+1 FROM n WHERE i<8) INSERT INTO connection (id, code, connector, side, name, began_at) SELECT i, 'ch-'||i, 'hedgerow', 'channel', 'Channel '||i, 0 FROM n`,
+		`WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i+1 FROM n WHERE i<8) INSERT INTO connection (id, code, connector,
+			side, name, began_at) SELECT i, 'ch-'||i, 'hedgerow', 'channel', 'Channel '||i, 0 FROM n`,
 		fmt.Sprintf(`WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i+1 FROM n WHERE i<%d)
-			INSERT INTO orders (id, number, connection_id, outside_id, version, channel_number, channel_state, stage, buyer, currency, total, units, placed_at, received_at, via, record, kind)
-			SELECT i, 'R'||(10000+i), 1+i/7%%8, 'o'||i, 1, 'MH-'||(500000+i), CASE i%%5 WHEN 0 THEN 'confirmed' ELSE 'sent' END, CASE i%%20 WHEN 0 THEN 'ready' WHEN 1 THEN 'held' WHEN 2 THEN 'cancelled' ELSE 'delivered' END,
-			'Given'||(i*7919%%3001)||' Family'||(i*104729%%20011), 'EUR', 2900, 2, %d-(%d-i)*20000000, %d-(%d-i)*20000000, 'push', '{}', CASE i%%11 WHEN 0 THEN 'counter' ELSE 'ship' END FROM n`, n, now, n, now, n),
+			INSERT INTO orders (id, number, connection_id, outside_id, version, channel_number, channel_state, stage, buyer,
+			currency, total, units, placed_at, received_at, via, record, kind)
+			SELECT i, 'R'||(10000+i), 1+i/7%%8, 'o'||i, 1, 'MH-'||(500000+i), CASE i%%5 WHEN 0 THEN 'confirmed' ELSE 'sent'
+			END, CASE i%%20 WHEN 0 THEN 'ready' WHEN 1 THEN 'held' WHEN 2 THEN 'cancelled' ELSE 'delivered' END,
+			'Given'||(i*7919%%3001)||' Family'||(i*104729%%20011), 'EUR', 2900, 2, %d-(%d-i)*20000000, %d-(%d-i)*20000000,
+			'push', '{}', CASE i%%11 WHEN 0 THEN 'counter' ELSE 'ship' END FROM n`, n, now, n, now, n),
 		fmt.Sprintf(`WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i+1 FROM n WHERE i<%d)
-			INSERT INTO order_text (rowid, number, channel, name, sku, tracking) SELECT i, 'R'||(10000+i), 'MH-'||(500000+i), 'Given'||(i*7919%%3001)||' Family'||(i*104729%%20011), 'SKU-'||(i*31%%5000)||' SKU-'||(i*17%%5000), 'PP'||(100000000+i)||'XW' FROM n`, n),
+			INSERT INTO order_text (rowid, number, channel, name, sku, tracking) SELECT i, 'R'||(10000+i), 'MH-'||(500000+i),
+			'Given'||(i*7919%%3001)||' Family'||(i*104729%%20011), 'SKU-'||(i*31%%5000)||' SKU-'||(i*17%%5000),
+			'PP'||(100000000+i)||'XW' FROM n`, n),
 		"INSERT INTO location (id, code, name) VALUES (1, 'alder', 'Alder Yard')",
-		fmt.Sprintf(`WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i+1 FROM n WHERE i<%d) INSERT INTO item (id, sku, name, price) SELECT i, 'SKU-'||i, 'Thing '||i, 2900 FROM n`, n/5),
+		fmt.Sprintf(`WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i+1 FROM n WHERE i<%d) INSERT INTO item (id, sku, name,
+			price) SELECT i, 'SKU-'||i, 'Thing '||i, 2900 FROM n`, n/5),
 		`INSERT INTO level (item_id, location_id, on_hand) SELECT id, 1, id%50 FROM item`,
-		`INSERT INTO listing (id, connection_id, outside_id, sku, title, price, currency, item_id, seen_qty, told_qty) SELECT id, 1+id%8, 'l'||id, sku, name, price, 'EUR', id, id%50, id%50 FROM item`,
+		`INSERT INTO listing (id, connection_id, outside_id, sku, title, price, currency, item_id, seen_qty,
+			told_qty) SELECT id, 1+id%8, 'l'||id, sku, name, price, 'EUR', id, id%50, id%50 FROM item`,
 		`INSERT INTO order_tag (tag, order_id) SELECT CASE id%3 WHEN 0 THEN 'fragile' ELSE 'export' END, id FROM orders WHERE id%7=0`,
 	} {
 		if _, err := db.ExecContext(b.ctx, q); err != nil {
@@ -381,9 +408,10 @@ func (b *bench) finding(n int) error {
 		{"SKU", func(i int) string { return fmt.Sprint("SKU-", i*31%5000) }},
 		{"tracking number", func(i int) string { return fmt.Sprintf("PP%dXW", 100000000+i) }},
 	} {
-		if err := measure(fmt.Sprintf("search by %s among %d orders, a page of 50", s.field, n), "30 ms", 30, b.of(1, 0), func() store.OrderFilter {
-			return store.OrderFilter{Search: s.text(1 + rng.IntN(n))}
-		}); err != nil {
+		if err := measure(fmt.Sprintf("search by %s among %d orders, a page of 50", s.field, n), "30 ms", 30, b.of(1, 0),
+			func() store.OrderFilter {
+				return store.OrderFilter{Search: s.text(1 + rng.IntN(n))}
+			}); err != nil {
 			return err
 		}
 	}
@@ -396,7 +424,8 @@ func (b *bench) finding(n int) error {
 		},
 		"several stages, channel and days": func() store.OrderFilter {
 			from := time.Now().AddDate(0, 0, -200+rng.IntN(100))
-			return store.OrderFilter{Stages: []string{"ready", "held"}, Connection: fmt.Sprint("ch-", 1+rng.IntN(8)), From: from, To: from.AddDate(0, 0, 60)}
+			return store.OrderFilter{Stages: []string{"ready", "held"}, Connection: fmt.Sprint("ch-", 1+rng.IntN(8)), From: from,
+				To: from.AddDate(0, 0, 60)}
 		},
 		"kind, channel and stage": func() store.OrderFilter {
 			return store.OrderFilter{Kind: "counter", Connection: fmt.Sprint("ch-", 1+rng.IntN(8)), Stages: []string{"delivered"}}

@@ -23,9 +23,12 @@ func TestPagesAreForEverybody(t *testing.T) {
 	require.NoError(t, err)
 	shipments, err := w.Client.Shipments(t.Context(), "")
 	require.NoError(t, err)
-	paths := []string{"/", "/exceptions", "/orders", "/orders?stage=held", "/orders/" + held[0].Number, "/type", "/picking", "/parcels", "/parcels/" + shipments[0].Number,
-		"/stock", "/catalog", "/catalog/terms", "/listings", "/offers", "/publish", "/tables", "/items/new", "/items/JAR-500-T12", "/items/JAR-500-T12/edit", "/receiving", "/transfers", "/counts",
-		"/compare", "/connections", "/connectors", "/connections/morrow", "/connections/morrow/join", "/connections/morrow/bench", "/rules", "/rules/1", "/reports", "/settings", "/activity"}
+	paths := []string{"/", "/exceptions", "/orders", "/orders?stage=held", "/orders/" + held[0].Number, "/type", "/picking", "/parcels",
+		"/parcels/" + shipments[0].Number,
+		"/stock", "/catalog", "/catalog/terms", "/listings", "/offers", "/publish", "/tables", "/items/new", "/items/JAR-500-T12",
+		"/items/JAR-500-T12/edit", "/receiving", "/transfers", "/counts",
+		"/compare", "/connections", "/connectors", "/connections/morrow", "/connections/morrow/join", "/connections/morrow/bench",
+		"/rules", "/rules/1", "/reports", "/settings", "/activity"}
 	titles := map[string]string{}
 	for _, theme := range []string{"light", "dark"} {
 		b.do(chromedp.Evaluate[chromedp.Void](fmt.Sprintf(`localStorage.setItem("theme", %q)`, theme)))
@@ -33,8 +36,11 @@ func TestPagesAreForEverybody(t *testing.T) {
 			b.do(chromedp.Navigate(w.URL + path))
 			b.until(`document.querySelector("main h1") && !document.querySelector("main [aria-busy=true]")`)
 			b.do(chromedp.Evaluate[chromedp.Void](string(script) + ";0"))
-			b.do(chromedp.Evaluate[chromedp.Void](`window.axeSays = undefined; axe.run({runOnly: ["wcag2a", "wcag2aa", "wcag21a", "wcag21aa", "wcag22aa"]}).then(
-				r => window.axeSays = r.violations.flatMap(v => v.nodes.map(n => v.id + ": " + n.target + ": " + n.html.slice(0, 120))).join("\n"), e => window.axeSays = String(e)); 0`))
+			b.do(chromedp.Evaluate[chromedp.Void](
+				`window.axeSays = undefined; axe.run({runOnly: ["wcag2a", "wcag2aa", "wcag21a", "wcag21aa", "wcag22aa"]}).then(
+				r => window.axeSays = r.violations.flatMap(
+					v => v.nodes.map(n => v.id + ": " + n.target + ": " + n.html.slice(0, 120))).join("\n"),
+				e => window.axeSays = String(e)); 0`))
 			b.until(`window.axeSays !== undefined`)
 			found := ask(b, chromedp.Evaluate[string](`window.axeSays`))
 			assert.Empty(t, found, "%s, %s", path, theme)

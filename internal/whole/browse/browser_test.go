@@ -76,7 +76,8 @@ func ask[T any](b *browser, action chromedp.Action[T]) T {
 // until waits for an expression in the page to become true.
 func (b *browser) until(expression string) {
 	b.t.Helper()
-	ask(b, chromedp.Poll[chromedp.Void](expression, chromedp.WithPollingInterval(50*time.Millisecond), chromedp.WithPollingTimeout(15*time.Second)))
+	ask(b, chromedp.Poll[chromedp.Void](expression, chromedp.WithPollingInterval(50*time.Millisecond),
+		chromedp.WithPollingTimeout(15*time.Second)))
 }
 
 func (b *browser) text(selector string) string {
@@ -118,7 +119,8 @@ func (b *browser) shot(name string) {
 
 func openWorld(t *testing.T, seed bool) *demo.World {
 	t.Helper()
-	w, err := demo.Open(t.Context(), demo.Options{Addrs: demo.FreePorts, Console: console.Files(), File: filepath.Join(t.TempDir(), "company.relay")})
+	w, err := demo.Open(t.Context(), demo.Options{Addrs: demo.FreePorts, Console: console.Files(),
+		File: filepath.Join(t.TempDir(), "company.relay")})
 	require.NoError(t, err)
 	t.Cleanup(w.Close)
 	if seed {
@@ -129,14 +131,17 @@ func openWorld(t *testing.T, seed bool) *demo.World {
 
 // jars is a sale of some trays of jars.
 func jars(n int64) standin.Sale {
-	return standin.Sale{Customer: "Maren Tolland", Email: "maren.tolland@example.test", Shipping: 490, Lines: []standin.SaleLine{{SKU: "JAR-500-T12", Qty: n}},
-		Delivery: standin.Delivery{Name: "Maren Tolland", Street: "Lindenrow 14", Postcode: "41360", Town: "Harrowmere", Country: "XW", Method: "standard"}}
+	return standin.Sale{Customer: "Maren Tolland", Email: "maren.tolland@example.test", Shipping: 490,
+		Lines: []standin.SaleLine{{SKU: "JAR-500-T12", Qty: n}},
+		Delivery: standin.Delivery{Name: "Maren Tolland", Street: "Lindenrow 14", Postcode: "41360", Town: "Harrowmere", Country: "XW",
+			Method: "standard"}}
 }
 
 func (b *browser) signIn(w *demo.World, email string) {
 	b.t.Helper()
 	b.do(chromedp.Navigate(w.URL), chromedp.WaitVisible(chromedp.CSS(`input[name=email]`)))
-	b.do(chromedp.SendKeys(chromedp.CSS(`input[name=email]`), email), chromedp.SendKeys(chromedp.CSS(`input[name=password]`), demo.Password))
+	b.do(chromedp.SendKeys(chromedp.CSS(`input[name=email]`), email), chromedp.SendKeys(chromedp.CSS(`input[name=password]`),
+		demo.Password))
 	b.click("Sign in")
 	b.sees("On their way")
 }

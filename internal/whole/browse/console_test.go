@@ -30,9 +30,11 @@ func TestConsoleFromBasketToTracking(t *testing.T) {
 	// 1. The shopper buys two trays of jars and a suit.
 	shopper := clerk.tab()
 	shopper.do(chromedp.Navigate(w.MorrowURL), chromedp.WaitVisible(chromedp.CSS("#JAR-500-T12")),
-		chromedp.SetValue(chromedp.CSS(`#JAR-500-T12 input[name=quantity]`), "2"), chromedp.Click(chromedp.CSS(`#JAR-500-T12 button`)), chromedp.WaitVisible(chromedp.CSS("#buy")),
+		chromedp.SetValue(chromedp.CSS(`#JAR-500-T12 input[name=quantity]`), "2"), chromedp.Click(chromedp.CSS(`#JAR-500-T12 button`)),
+		chromedp.WaitVisible(chromedp.CSS("#buy")),
 		chromedp.Navigate(w.MorrowURL), chromedp.WaitVisible(chromedp.CSS("#SUIT-M-WHITE")))
-	shopper.do(chromedp.Click(chromedp.CSS(`#SUIT-M-WHITE button`)), chromedp.WaitVisible(chromedp.CSS("#buy")), chromedp.Click(chromedp.CSS("#buy")), chromedp.WaitVisible(chromedp.CSS("#order-name")))
+	shopper.do(chromedp.Click(chromedp.CSS(`#SUIT-M-WHITE button`)), chromedp.WaitVisible(chromedp.CSS("#buy")),
+		chromedp.Click(chromedp.CSS("#buy")), chromedp.WaitVisible(chromedp.CSS("#order-name")))
 	theirs := shopper.text("#order-name")
 
 	// 2. The order stands on the clerk's page, which was not loaded again; the other store shows less.
@@ -65,7 +67,8 @@ func TestConsoleFromBasketToTracking(t *testing.T) {
 	// 4. Pick by scanning; a wrong scan is refused.
 	packer := clerk
 	packer.click("Pick")
-	packer.do(chromedp.WaitVisible(chromedp.CSS(`input[aria-label=Scan]`)), chromedp.SendKeys(chromedp.CSS(`input[aria-label=Scan]`), "SMOKER-L"+kb.Enter))
+	packer.do(chromedp.WaitVisible(chromedp.CSS(`input[aria-label=Scan]`)), chromedp.SendKeys(chromedp.CSS(`input[aria-label=Scan]`),
+		"SMOKER-L"+kb.Enter))
 	wrong := packer.text(`[data-testid="said-wrong"]`)
 	require.Contains(t, wrong, "SMOKER-L")
 	require.Contains(t, wrong, "Expected")
@@ -104,7 +107,8 @@ func TestConsoleFromBasketToTracking(t *testing.T) {
 	// 6. Why does Little Skep show this number?
 	clerk.do(chromedp.Navigate(w.URL + "/items/JAR-500-T12"))
 	clerk.sees("Where it is listed")
-	clerk.do(chromedp.Click(chromedp.CSS(`button[aria-label^="Why does Little Skep"]`)), chromedp.WaitVisible(chromedp.CSS(`[data-testid="why"]`)))
+	clerk.do(chromedp.Click(chromedp.CSS(`button[aria-label^="Why does Little Skep"]`)),
+		chromedp.WaitVisible(chromedp.CSS(`[data-testid="why"]`)))
 	why := clerk.text(`[data-testid="why"]`)
 	require.Contains(t, why, "On hand at Alder Yard")
 	require.Contains(t, why, "Safety buffer")
@@ -155,7 +159,8 @@ func TestConsolePages(t *testing.T) {
 	}
 	b.do(chromedp.EmulateViewport(1280, 800), chromedp.Navigate(w.URL+"/"))
 	b.sees("Needs a person")
-	b.do(chromedp.Evaluate[chromedp.Void](`localStorage.setItem("theme", "dark"); document.documentElement.setAttribute("data-theme", "dark")`))
+	b.do(chromedp.Evaluate[chromedp.Void](
+		`localStorage.setItem("theme", "dark"); document.documentElement.setAttribute("data-theme", "dark")`))
 
 	// A bad address is corrected where it is shown, and the order goes on.
 	held, _, err := w.Client.Orders(t.Context(), "stage=held")

@@ -22,7 +22,8 @@ func TestConsoleLeadAtWork(t *testing.T) {
 	w := openWorld(t, true)
 	b := openBrowser(t)
 	b.do(chromedp.Navigate(w.URL), chromedp.WaitVisible(chromedp.CSS(`input[name=email]`)),
-		chromedp.SendKeys(chromedp.CSS(`input[name=email]`), "lead@morrowhive.example"), chromedp.SendKeys(chromedp.CSS(`input[name=password]`), "wrong one"+kb.Enter))
+		chromedp.SendKeys(chromedp.CSS(`input[name=email]`), "lead@morrowhive.example"),
+		chromedp.SendKeys(chromedp.CSS(`input[name=password]`), "wrong one"+kb.Enter))
 	b.sees("do not belong together")
 	b.do(chromedp.Navigate(w.URL))
 	b.signIn(w, "lead@morrowhive.example")
@@ -53,7 +54,8 @@ func TestConsoleLeadAtWork(t *testing.T) {
 	have := v.Levels[0].OnHand
 	b.do(chromedp.Navigate(w.URL + "/items/WAX-1KG"))
 	b.click("Adjust stock")
-	b.do(chromedp.WaitVisible(chromedp.CSS(`[role=dialog] input[inputmode=numeric]`)), chromedp.SendKeys(chromedp.CSS(`[role=dialog] input[inputmode=numeric]`), "-3"),
+	b.do(chromedp.WaitVisible(chromedp.CSS(`[role=dialog] input[inputmode=numeric]`)),
+		chromedp.SendKeys(chromedp.CSS(`[role=dialog] input[inputmode=numeric]`), "-3"),
 		chromedp.SendKeys(chromedp.CSS(`[role=dialog] input[placeholder^=broken]`), "melted in the sun"))
 	b.sees(fmt.Sprintf("%d → %d", have, have-3))
 	b.click("Adjust")
@@ -82,7 +84,9 @@ func TestConsoleByKeyboard(t *testing.T) {
 	b.press(kb.Backspace) // the protocol sends the character apart from the key, so that it cannot be held back
 	b.press("Fenn")
 	b.until(`location.search === "?q=Fenn"`)
-	b.until(`[...document.querySelectorAll("tbody tr")].length > 1 && [...document.querySelectorAll("tbody tr")].every(r => r.innerText.includes("Fenn"))`)
+	b.until(
+		`[...document.querySelectorAll("tbody tr")].length > 1 && [...document.querySelectorAll("tbody tr")].every(r => ` +
+			`r.innerText.includes("Fenn"))`)
 	b.do(chromedp.Evaluate[chromedp.Void](`document.querySelector("tbody tr").focus()`))
 	b.press(kb.ArrowDown)
 	second := ask(b, chromedp.Evaluate[string](`document.activeElement.cells[1].innerText`))

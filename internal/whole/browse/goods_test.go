@@ -29,7 +29,10 @@ func TestGoods(t *testing.T) {
 	require.NoError(t, err)
 	_, err = c.RunNow(ctx, "tansy", "orders in", "")
 	require.NoError(t, err)
-	require.NoError(t, w.Wait(ctx, 10*time.Second, "the order", func() (bool, error) { o, err := c.Order(ctx, sold); return err == nil && o.Stage == "held", nil }))
+	require.NoError(t, w.Wait(ctx, 10*time.Second, "the order", func() (bool, error) {
+		o, err := c.Order(ctx, sold)
+		return err == nil && o.Stage == "held", nil
+	}))
 	b := openBrowser(t)
 	b.signIn(w, demo.People[0].Email)
 
@@ -53,14 +56,21 @@ func TestGoods(t *testing.T) {
 	type field struct{ label, value string }
 	fill := func(list ...field) {
 		for _, f := range list {
-			b.until(fmt.Sprintf(`(() => { const l = [...document.querySelectorAll("label")].find(l => l.innerText.trim().startsWith(%q)); const i = l?.querySelector("input, textarea"); if (!i) return false; i.focus(); i.select(); return true; })()`, f.label))
+			b.until(
+				fmt.Sprintf(
+					`(() => { const l = [...document.querySelectorAll("label")].find(l => l.innerText.trim().startsWith(%q));`+
+						` const i = l?.querySelector("input, textarea"); if (!i) return false; i.focus(); i.select(); return true; })()`,
+					f.label))
 			b.do(chromedp.KeyEvent(f.value))
 		}
 	}
-	fill(field{"SKU", "APRON"}, field{"Name", "Apron with bees"}, field{"Price", "19.50"}, field{"GTIN", "123"}, field{"Description", "A cotton apron, printed with bees in flight."})
+	fill(field{"SKU", "APRON"}, field{"Name", "Apron with bees"}, field{"Price", "19.50"}, field{"GTIN", "123"},
+		field{"Description", "A cotton apron, printed with bees in flight."})
 	b.click("Add item")
 	b.sees("not a GTIN with a right check digit")
-	b.until(`(() => { const l = [...document.querySelectorAll("label")].find(l => l.innerText.trim().startsWith("GTIN")); l.querySelector("input").focus(); l.querySelector("input").select(); return true; })()`)
+	b.until(
+		`(() => { const l = [...document.querySelectorAll("label")].find(l => l.innerText.trim().startsWith("GTIN"));` +
+			` l.querySelector("input").focus(); l.querySelector("input").select(); return true; })()`)
 	b.do(chromedp.KeyEvent("\b"))
 	b.click("Add item")
 	b.sees("None of it lies anywhere yet")
@@ -69,7 +79,9 @@ func TestGoods(t *testing.T) {
 	b.sees("25")
 	b.click("Publish")
 	b.until(`document.querySelector("select")?.options.length > 2`)
-	b.until(`(() => { const s = document.querySelector("select"); Object.getOwnPropertyDescriptor(HTMLSelectElement.prototype, "value").set.call(s, "bramble"); s.dispatchEvent(new Event("change", { bubbles: true })); return true; })()`)
+	b.until(
+		`(() => { const s = document.querySelector("select"); Object.getOwnPropertyDescriptor(HTMLSelectElement.prototype, ` +
+			`"value").set.call(s, "bramble"); s.dispatchEvent(new Event("change", { bubbles: true })); return true; })()`)
 	b.sees("items out is off")
 	b.sees("a new listing")
 	b.shot("publish")
@@ -96,7 +108,9 @@ func TestGoods(t *testing.T) {
 	b.sees("50% kept back")
 
 	// A delivery, on a phone.
-	p, err := c.AddPurchase(ctx, inventory.NewPurchase{Supplier: "Copperlatch Works", Location: "alder", Expected: "2026-11-24", Lines: []inventory.Quantity{{SKU: "SMOKER-L", Quantity: 12}, {SKU: "LID-63-100", Quantity: 30}, {SKU: "REFRACTOMETER", Quantity: 2}}})
+	p, err := c.AddPurchase(ctx, inventory.NewPurchase{Supplier: "Copperlatch Works", Location: "alder", Expected: "2026-11-24",
+		Lines: []inventory.Quantity{{SKU: "SMOKER-L", Quantity: 12}, {SKU: "LID-63-100", Quantity: 30},
+			{SKU: "REFRACTOMETER", Quantity: 2}}})
 	require.NoError(t, err)
 	b.do(chromedp.Navigate(w.URL + "/receiving"))
 	b.sees("Copperlatch Works")
@@ -106,7 +120,8 @@ func TestGoods(t *testing.T) {
 		b.do(chromedp.SendKeys(chromedp.CSS(`input[aria-label=Scan]`), code+"\r"))
 	}
 	units := func(label, n string) {
-		b.until(fmt.Sprintf(`(() => { const i = document.querySelector('input[aria-label=%q]'); i.focus(); i.select(); return true; })()`, label))
+		b.until(fmt.Sprintf(`(() => { const i = document.querySelector('input[aria-label=%q]'); i.focus(); i.select(); return true; })()`,
+			label))
 		b.do(chromedp.KeyEvent(n))
 	}
 	scan("BRUSH-HAIR")
@@ -179,8 +194,11 @@ func TestGoods(t *testing.T) {
 	b.fill(`input[aria-label="Name of the new list"]`, "Trade prices")
 	b.click("Add list")
 	b.until(`[...document.querySelectorAll("td")].some(c => c.innerText === "Trade prices")`)
-	b.until(`(() => { const s = document.querySelector('select[aria-label="Whose word counts for description"]'); if (!s || ![...s.options].some(o => o.value === "till")) return false;
-		Object.getOwnPropertyDescriptor(HTMLSelectElement.prototype, "value").set.call(s, "till"); s.dispatchEvent(new Event("change", { bubbles: true })); return true; })()`)
+	b.until(
+		`(() => { const s = document.querySelector('select[aria-label="Whose word counts for description"]');
+			if (!s || ![...s.options].some(o => o.value === "till")) return false;
+		Object.getOwnPropertyDescriptor(HTMLSelectElement.prototype, "value").set.call(s, "till"); s.dispatchEvent(new
+		Event("change", { bubbles: true })); return true; })()`)
 	require.Eventually(t, func() bool {
 		owners := map[string]string{}
 		_, err := c.Do(ctx, "GET", "/field-owners", nil, &owners)

@@ -15,7 +15,9 @@ import (
 // fill types a text into a field of the page, replacing what is there.
 func (b *browser) fill(selector, text string) {
 	b.t.Helper()
-	b.do(chromedp.WaitVisible(chromedp.CSS(selector)), chromedp.Evaluate[chromedp.Void](fmt.Sprintf(`document.querySelector(%q).select()`, selector)), chromedp.SendKeys(chromedp.CSS(selector), text))
+	b.do(chromedp.WaitVisible(chromedp.CSS(selector)),
+		chromedp.Evaluate[chromedp.Void](fmt.Sprintf(`document.querySelector(%q).select()`, selector)),
+		chromedp.SendKeys(chromedp.CSS(selector), text))
 }
 
 // tick sets a checkbox whose label begins so.
@@ -64,14 +66,19 @@ func TestConsoleJoinsByKeyAndSecret(t *testing.T) {
 	// Left in the middle, it stands in the list and goes on where it was.
 	b.do(chromedp.Navigate(w.URL + "/connections"))
 	b.sees("being set up")
-	b.until(`(() => { const r = [...document.querySelectorAll("tr")].find(r => r.innerText.includes("being set up")); r?.click(); return !!r })()`)
+	b.until(
+		`(() => { const r = [...document.querySelectorAll("tr")].find(r => r.innerText.includes("being set up")); r?.click();` +
+			` return !!r })()`)
 	b.click("Yes, this one")
 	b.sees("Locations whose stock is sold there")
 	b.tick("Alder Yard")
 	b.click("Keep and go on")
 	b.sees("Each direction has its own switch")
-	require.Equal(t, "false", ask(b, chromedp.Evaluate[string](`document.querySelector('button[aria-label="stock out on"]').getAttribute("aria-checked")`)), "sending stock is off")
-	require.True(t, ask(b, chromedp.Evaluate[bool](`document.querySelector('button[aria-label="stock out on"]').disabled`)), "and stays off until its preview was seen")
+	require.Equal(t, "false",
+		ask(b, chromedp.Evaluate[string](`document.querySelector('button[aria-label="stock out on"]').getAttribute("aria-checked")`)),
+		"sending stock is off")
+	require.True(t, ask(b, chromedp.Evaluate[bool](`document.querySelector('button[aria-label="stock out on"]').disabled`)),
+		"and stays off until its preview was seen")
 	b.click("Go on")
 	b.click("Look at what is there")
 	b.sees("nothing was changed yet")
@@ -143,7 +150,10 @@ func TestConsoleJoinsByConsent(t *testing.T) {
 	b.do(chromedp.Click(chromedp.CSS(`button[aria-label="Join Tansy"]`)))
 	give := func() {
 		b.sees("How to get there")
-		b.until(`(() => { const s = document.querySelector("main select"); if (!s) return false; const set = Object.getOwnPropertyDescriptor(HTMLSelectElement.prototype, "value").set; set.call(s, "westmark"); s.dispatchEvent(new Event("change", { bubbles: true })); return true })()`)
+		b.until(
+			`(() => { const s = document.querySelector("main select"); if (!s) return false;` +
+				` const set = Object.getOwnPropertyDescriptor(HTMLSelectElement.prototype, "value").set; set.call(s, "westmark");` +
+				` s.dispatchEvent(new Event("change", { bubbles: true })); return true })()`)
 		b.fill(`input[placeholder="https://"]`, w.TansyURL)
 		b.fill(`input[name=app]`, demo.TansyAccess["app"])
 		b.fill(`input[name=app_secret]`, demo.TansyAccess["app_secret"])
@@ -151,7 +161,8 @@ func TestConsoleJoinsByConsent(t *testing.T) {
 		b.do(chromedp.WaitVisible(chromedp.CSS(`#allow`)))
 	}
 	give()
-	b.do(chromedp.Click(chromedp.CSS(`input[value="T-9007"]`)), chromedp.Click(chromedp.CSS(`#allow`)), chromedp.WaitVisible(chromedp.CSS(`main [role=status]`)))
+	b.do(chromedp.Click(chromedp.CSS(`input[value="T-9007"]`)), chromedp.Click(chromedp.CSS(`#allow`)),
+		chromedp.WaitVisible(chromedp.CSS(`main [role=status]`)))
 	b.sees("belongs to Tansy Eastmark; Tansy Westmark was chosen")
 	give()
 	b.do(chromedp.Click(chromedp.CSS(`#allow`)), chromedp.WaitVisible(chromedp.CSS(`main [role=status]`)))

@@ -20,21 +20,30 @@ import (
 // choose picks an option of a select as a person does.
 func (b *browser) choose(label, value string) {
 	b.t.Helper()
-	b.until(fmt.Sprintf(`(() => { const all = [...document.querySelectorAll("select[aria-label=" + JSON.stringify(%q) + "]")]; const s = all[all.length-1]; if (!s || ![...s.options].some(o => o.value === %q)) return false;
-		Object.getOwnPropertyDescriptor(HTMLSelectElement.prototype, "value").set.call(s, %q); s.dispatchEvent(new Event("change", { bubbles: true })); return true; })()`, label, value, value))
+	b.until(
+		fmt.Sprintf(
+			`(() => { const all = [...document.querySelectorAll("select[aria-label=" + JSON.stringify(%q) + "]")];
+				const s = all[all.length-1]; if (!s || ![...s.options].some(o => o.value === %q)) return false;
+		Object.getOwnPropertyDescriptor(HTMLSelectElement.prototype, "value").set.call(s, %q); s.dispatchEvent(new
+		Event("change", { bubbles: true })); return true; })()`, label, value, value))
 }
 
 // chooseUnder sets the field whose label begins so.
 func (b *browser) chooseUnder(label, value string) {
 	b.t.Helper()
-	b.until(fmt.Sprintf(`(() => { const l = [...document.querySelectorAll("label")].find(l => l.innerText.startsWith(%q)); const f = l?.querySelector("input, select, textarea"); if (!f) return false;
-		Object.getOwnPropertyDescriptor(Object.getPrototypeOf(f), "value").set.call(f, %q); f.dispatchEvent(new Event(f.tagName === "SELECT" ? "change" : "input", { bubbles: true })); return true; })()`, label, value))
+	b.until(fmt.Sprintf(`(() => { const l = [...document.querySelectorAll("label")].find(l => l.innerText.startsWith(%q));
+		const f = l?.querySelector("input, select, textarea"); if (!f) return false;
+		Object.getOwnPropertyDescriptor(Object.getPrototypeOf(f), "value").set.call(f, %q); f.dispatchEvent(new Event(f.tagName
+		=== "SELECT" ? "change" : "input", { bubbles: true })); return true; })()`, label, value))
 }
 
 // typeInto writes into the last field with a label.
 func (b *browser) typeInto(label, text string) {
 	b.t.Helper()
-	b.until(fmt.Sprintf(`(() => { const all = [...document.querySelectorAll("[aria-label=" + JSON.stringify(%q) + "]")]; const i = all[all.length-1]; if (!i) return false; i.focus(); i.select?.(); return true; })()`, label))
+	b.until(
+		fmt.Sprintf(
+			`(() => { const all = [...document.querySelectorAll("[aria-label=" + JSON.stringify(%q) + "]")];`+
+				` const i = all[all.length-1]; if (!i) return false; i.focus(); i.select?.(); return true; })()`, label))
 	b.do(chromedp.KeyEvent(text))
 }
 
@@ -53,12 +62,16 @@ func TestOrdersAndExceptions(t *testing.T) {
 	// One cause, three orders.
 	b.do(chromedp.Navigate(w.URL + "/exceptions"))
 	b.sees("SMOKER-OLD")
-	b.until(`(() => { const r = [...document.querySelectorAll("tr[data-open]")].find(r => r.innerText.includes("SMOKER-OLD")); if (!r) return false; r.click(); return true; })()`)
+	b.until(
+		`(() => { const r = [...document.querySelectorAll("tr[data-open]")].find(r => r.innerText.includes("SMOKER-OLD"));` +
+			` if (!r) return false; r.click(); return true; })()`)
 	b.sees("3 orders wait")
 	b.sees("It is this")
 	b.shot("exceptions")
 	b.typeInto("SKU of the item", "SMOKER-M")
-	b.until(`(() => { const f = document.querySelector('input[aria-label="SKU of the item"]').closest("form"); const x = f.querySelector("button[type=submit]"); if (x.disabled) return false; x.click(); return true; })()`)
+	b.until(
+		`(() => { const f = document.querySelector('input[aria-label="SKU of the item"]').closest("form");` +
+			` const x = f.querySelector("button[type=submit]"); if (x.disabled) return false; x.click(); return true; })()`)
 	b.sees("SMOKER-OLD is SMOKER-M now")
 	require.NoError(t, w.Wait(ctx, 10*time.Second, "the orders to go on", func() (bool, error) {
 		list, err := c.Groups(ctx, "cause=unknown%20item")
@@ -71,7 +84,9 @@ func TestOrdersAndExceptions(t *testing.T) {
 	b.sees("the country is XE")
 	b.do(chromedp.Navigate(w.URL + "/rules/new"))
 	b.sees("As a sentence")
-	b.until(`(() => { const l = [...document.querySelectorAll("label")].find(l => l.innerText.trim().startsWith("Name")); l.querySelector("input").focus(); return true; })()`)
+	b.until(
+		`(() => { const l = [...document.querySelectorAll("label")].find(l => l.innerText.trim().startsWith("Name"));` +
+			` l.querySelector("input").focus(); return true; })()`)
 	b.do(chromedp.KeyEvent("Heavy jars"))
 	b.click("Add a condition")
 	b.choose("Field", "weight")
@@ -82,7 +97,9 @@ func TestOrdersAndExceptions(t *testing.T) {
 	b.typeInto("Value", "Jars")
 	b.click("Add an action")
 	b.typeInto("Value of the action", "heavy")
-	b.until(`document.querySelectorAll("textarea")[0].value === 'weight > 3500 && "Jars" in categories' && document.querySelectorAll("textarea")[1].value === 'tag("heavy")'`)
+	b.until(
+		`document.querySelectorAll("textarea")[0].value === 'weight > 3500 && "Jars" in categories' && ` +
+			`document.querySelectorAll("textarea")[1].value === 'tag("heavy")'`)
 	b.until(`[...document.querySelectorAll("button")].find(x => x.innerText === "Switch it on").disabled`)
 	b.click("See what it would have changed")
 	b.sees("past orders would have been decided on differently")
@@ -108,7 +125,8 @@ func TestOrdersAndExceptions(t *testing.T) {
 	b.sees("the rule cannot be read")
 
 	// A portal waits; a person answers in time.
-	ref, err := w.Nosh.Order(standin.NoshSale{Dishes: []standin.NoshDishSale{{Code: "LUNCH-SOUP", Count: 2, Wish: "without cream"}}, Brought: true, Kitchen: "Nut allergy", Voucher: 200})
+	ref, err := w.Nosh.Order(standin.NoshSale{Dishes: []standin.NoshDishSale{{Code: "LUNCH-SOUP", Count: 2, Wish: "without cream"}},
+		Brought: true, Kitchen: "Nut allergy", Voucher: 200})
 	require.NoError(t, err)
 	var o wire.Order
 	require.NoError(t, w.Wait(ctx, 8*time.Second, "the portal's order", func() (bool, error) {
@@ -125,7 +143,9 @@ func TestOrdersAndExceptions(t *testing.T) {
 	b.sees("Nut allergy")
 	b.shot("answer")
 	b.click("Accept")
-	require.NoError(t, w.Wait(ctx, 8*time.Second, "the portal to hear", func() (bool, error) { return w.Nosh.Stands(ref) == "accepted", nil }))
+	require.NoError(t, w.Wait(ctx, 8*time.Second, "the portal to hear", func() (bool, error) {
+		return w.Nosh.Stands(ref) == "accepted", nil
+	}))
 	b.sees("Accepted by Edda Quillon")
 	b.click("Hand over")
 	require.NoError(t, w.Wait(ctx, 8*time.Second, "the portal to hear", func() (bool, error) { return w.Nosh.Stands(ref) == "out", nil }))
@@ -178,13 +198,23 @@ func TestOrdersAndExceptions(t *testing.T) {
 	number := rows[0].Number
 	b.do(chromedp.Navigate(w.URL + "/orders/" + number))
 	b.sees("What happened")
-	b.until(`(() => { const x = [...document.querySelectorAll("button")].find(x => x.innerText === "More"); if (!x) return false; x.dispatchEvent(new PointerEvent("pointerdown", { bubbles: true, button: 0, pointerType: "mouse" })); return true; })()`)
-	b.until(`(() => { const x = [...document.querySelectorAll("[role=menuitem]")].find(x => x.innerText === "Void it"); if (!x) return false; x.click(); return true; })()`)
-	b.until(`(() => { const x = document.querySelector("[role=dialog] input[type=checkbox]"); if (!x) return false; x.click(); return true; })()`)
+	b.until(
+		`(() => { const x = [...document.querySelectorAll("button")].find(x => x.innerText === "More"); if (!x) return false;` +
+			` x.dispatchEvent(new PointerEvent("pointerdown", { bubbles: true, button: 0, pointerType: "mouse" })); return true; })()`)
+	b.until(
+		`(() => { const x = [...document.querySelectorAll("[role=menuitem]")].find(x => x.innerText === "Void it");` +
+			` if (!x) return false; x.click(); return true; })()`)
+	b.until(
+		`(() => { const x = document.querySelector("[role=dialog] input[type=checkbox]"); if (!x) return false; x.click();` +
+			` return true; })()`)
 	b.click("Void the order")
 	b.sees(number + "/void-")
-	b.until(`(() => { const x = [...document.querySelectorAll("button")].find(x => x.innerText === "More"); x.dispatchEvent(new PointerEvent("pointerdown", { bubbles: true, button: 0, pointerType: "mouse" })); return true; })()`)
-	b.until(`(() => { const x = [...document.querySelectorAll("[role=menuitem]")].find(x => x.innerText.startsWith("Take the channel")); if (!x) return false; x.click(); return true; })()`)
+	b.until(
+		`(() => { const x = [...document.querySelectorAll("button")].find(x => x.innerText === "More");` +
+			` x.dispatchEvent(new PointerEvent("pointerdown", { bubbles: true, button: 0, pointerType: "mouse" })); return true; })()`)
+	b.until(
+		`(() => { const x = [...document.querySelectorAll("[role=menuitem]")].find(x => x.innerText.startsWith("Take the channel"));` +
+			` if (!x) return false; x.click(); return true; })()`)
 	b.until(fmt.Sprintf(`location.pathname === "/orders/%s"`, number))
 	again, err := c.Order(ctx, number)
 	require.NoError(t, err)

@@ -113,7 +113,8 @@ func (w *world) event(l *ledger) {
 		if w.rng.IntN(2) == 0 {
 			code, d = "bramble", w.Bramble.Sell
 		}
-		s := standin.DeskSale{SKU: map[string]string{"tansy": pick(w, onTansy), "bramble": pick(w, []string{"SUIT-S-WHITE", "SUIT-XL-WHITE", "WAX-1KG"})}[code],
+		s := standin.DeskSale{SKU: map[string]string{"tansy": pick(w, onTansy),
+			"bramble": pick(w, []string{"SUIT-S-WHITE", "SUIT-XL-WHITE", "WAX-1KG"})}[code],
 			Quantity: int64(1 + w.rng.IntN(2)), Pending: w.rng.IntN(4) == 0}
 		if code == "tansy" && w.rng.IntN(3) == 0 && w.Tansy.Room(s.SKU) >= s.Quantity {
 			s.Own = true
@@ -128,7 +129,8 @@ func (w *world) event(l *ledger) {
 			w.say("sold till %s", id)
 		}
 	case k < 62:
-		if ref, err := w.Nosh.Order(standin.NoshSale{Brought: w.rng.IntN(2) == 0, Kitchen: "no nuts", Voucher: int64(w.rng.IntN(3)) * 100}); err == nil {
+		if ref, err := w.Nosh.Order(standin.NoshSale{Brought: w.rng.IntN(2) == 0, Kitchen: "no nuts",
+			Voucher: int64(w.rng.IntN(3)) * 100}); err == nil {
 			l.sales["nosh"][ref] = false
 			l.portal = append(l.portal, ref)
 			w.say("ordered %s", ref)
@@ -174,8 +176,10 @@ func (w *world) buyAtStore(l *ledger) {
 		h, code = w.Skep, "skep"
 	}
 	name := pick(w, names)
-	s := standin.Sale{Customer: name, Email: strings.ToLower(strings.ReplaceAll(name, " ", ".")) + "@example.test", Shipping: 490, Pending: w.rng.IntN(6) == 0,
-		Delivery: standin.Delivery{Name: name, Street: fmt.Sprintf("Lindenrow %d", 1+w.rng.IntN(40)), Postcode: "41360", Town: "Harrowmere", Country: "XW", Method: pick(w, []string{"standard", "express", "collect"})}}
+	s := standin.Sale{Customer: name, Email: strings.ToLower(strings.ReplaceAll(name, " ", ".")) + "@example.test", Shipping: 490,
+		Pending: w.rng.IntN(6) == 0,
+		Delivery: standin.Delivery{Name: name, Street: fmt.Sprintf("Lindenrow %d", 1+w.rng.IntN(40)), Postcode: "41360",
+			Town: "Harrowmere", Country: "XW", Method: pick(w, []string{"standard", "express", "collect"})}}
 	for range 1 + w.rng.IntN(3) {
 		s.Lines = append(s.Lines, standin.SaleLine{SKU: pick(w, skus), Qty: int64(1 + w.rng.IntN(3))})
 	}
@@ -185,7 +189,8 @@ func (w *world) buyAtStore(l *ledger) {
 	case 1:
 		s.Delivery.Postcode = "4136"
 	case 2:
-		s.Lines = append(s.Lines, standin.SaleLine{SKU: "OLD-" + fmt.Sprint(w.rng.IntN(3)), Title: "Something from before", Qty: 1, Price: 900})
+		s.Lines = append(s.Lines, standin.SaleLine{SKU: "OLD-" + fmt.Sprint(w.rng.IntN(3)), Title: "Something from before", Qty: 1,
+			Price: 900})
 	}
 	id, name, err := h.Place(s)
 	if err != nil {
@@ -246,7 +251,9 @@ func (w *world) changeOne() {
 			if w.rng.IntN(2) == 0 {
 				_ = h.Change(id, map[string]int64{"L1": 1}, nil)
 			} else {
-				_ = h.Change(id, map[string]int64{"L2": 0}, &standin.Delivery{Name: "Ada Moss", Street: "Mossway 3", Postcode: "77102", Town: "Greywick", Country: "XW", Method: "standard"})
+				_ = h.Change(id, map[string]int64{"L2": 0},
+					&standin.Delivery{Name: "Ada Moss", Street: "Mossway 3", Postcode: "77102", Town: "Greywick", Country: "XW",
+						Method: "standard"})
 			}
 		}
 	}
@@ -285,7 +292,8 @@ func (w *world) kitchen() {
 // packer works on an order or two: picks, packs, ships, hands over.
 func (w *world) packer() {
 	ctx := context.Background()
-	rows, err := w.Store.ListOrders(ctx, store.OrderFilter{Stages: []string{"ready", "routed", "picking", "packed", "part shipped"}, Limit: 200})
+	rows, err := w.Store.ListOrders(ctx, store.OrderFilter{Stages: []string{"ready", "routed", "picking", "packed", "part shipped"},
+		Limit: 200})
 	if err != nil || len(rows) == 0 {
 		return
 	}
@@ -403,7 +411,8 @@ func (w *world) rest(d time.Duration) {
 func (w *world) check(l *ledger) (wrong []string) {
 	ctx := context.Background()
 	bad := func(format string, args ...any) { wrong = append(wrong, fmt.Sprintf(format, args...)) }
-	books := map[string]map[string]string{"morrow": w.Morrow.Book(), "skep": w.Skep.Book(), "tansy": w.Tansy.Sold(), "bramble": w.Bramble.Sold(), "till": w.Counterpane.Sold(), "nosh": w.Nosh.Book()}
+	books := map[string]map[string]string{"morrow": w.Morrow.Book(), "skep": w.Skep.Book(), "tansy": w.Tansy.Sold(),
+		"bramble": w.Bramble.Sold(), "till": w.Counterpane.Sold(), "nosh": w.Nosh.Book()}
 	// Channels tell their numbers differently: what the till's interface calls CP-…, its books call by the sale.
 	live := map[string]map[string][]string{}
 	stage := map[string]string{}

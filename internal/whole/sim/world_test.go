@@ -81,7 +81,8 @@ func (w *world) Send(_ context.Context, to, subject, _, ref string) error {
 // hosts are the stand-ins by the host under which the relay knows them.
 func (w *world) hosts() map[string]http.Handler {
 	o := w.Outside
-	return map[string]http.Handler{"morrow.sim": o.Morrow, "skep.sim": o.Skep, "plover.sim": o.Plover, "tansy.sim": o.Tansy, "bramble.sim": o.Bramble, "till.sim": o.Counterpane, "nosh.sim": o.Nosh, "relay.sim": w.in}
+	return map[string]http.Handler{"morrow.sim": o.Morrow, "skep.sim": o.Skep, "plover.sim": o.Plover, "tansy.sim": o.Tansy,
+		"bramble.sim": o.Bramble, "till.sim": o.Counterpane, "nosh.sim": o.Nosh, "relay.sim": w.in}
 }
 
 // RoundTrip is the edge between the relay and everything outside, in either direction.
@@ -164,18 +165,22 @@ func (w *world) RoundTrip(req *http.Request) (*http.Response, error) {
 }
 
 func answered(req *http.Request, status int, kind string, body []byte) *http.Response {
-	return &http.Response{StatusCode: status, Status: http.StatusText(status), Proto: "HTTP/1.1", ProtoMajor: 1, ProtoMinor: 1, Header: http.Header{"Content-Type": {kind}},
-		Body: io.NopCloser(bytes.NewReader(body)), ContentLength: int64(len(body)), Request: req}
+	return &http.Response{StatusCode: status, Status: http.StatusText(status), Proto: "HTTP/1.1", ProtoMajor: 1, ProtoMinor: 1,
+		Header: http.Header{"Content-Type": {kind}},
+		Body:   io.NopCloser(bytes.NewReader(body)), ContentLength: int64(len(body)), Request: req}
 }
 
 // open begins a world. The clock is that of the bubble that the test runs in.
 func open(t *testing.T, seed uint64) *world {
 	rng := rand.New(rand.NewPCG(seed, 30))
 	some := func(n int) int { return rng.IntN(n + 1) }
-	w := &world{t: t, seed: seed, rng: rng, file: filepath.Join(t.TempDir(), "company.relay"), faults: map[string]int{}, down: map[string]time.Time{},
-		odds: odds{lose: some(20), loseAnswer: some(20), repeat: some(25), fail: some(20), busy: some(15), garbage: some(8), slow: some(40), crash: some(3)}}
+	w := &world{t: t, seed: seed, rng: rng, file: filepath.Join(t.TempDir(), "company.relay"), faults: map[string]int{},
+		down: map[string]time.Time{},
+		odds: odds{lose: some(20), loseAnswer: some(20), repeat: some(25), fail: some(20), busy: some(15), garbage: some(8),
+			slow: some(40), crash: some(3)}}
 	o := demo.NewOutside(300, true)
-	for url, to := range map[string]*string{"morrow": &o.MorrowURL, "skep": &o.SkepURL, "plover": &o.PloverURL, "tansy": &o.TansyURL, "bramble": &o.BrambleURL, "till": &o.CounterpaneURL, "nosh": &o.NoshURL} {
+	for url, to := range map[string]*string{"morrow": &o.MorrowURL, "skep": &o.SkepURL, "plover": &o.PloverURL, "tansy": &o.TansyURL,
+		"bramble": &o.BrambleURL, "till": &o.CounterpaneURL, "nosh": &o.NoshURL} {
 		*to = "http://" + url + ".sim"
 	}
 	o.Morrow.SetBase(o.MorrowURL)
@@ -257,15 +262,17 @@ func (w *world) join() {
 	w.settle(2 * time.Minute)
 	_, err := w.Client.PutLocation(ctx, "tansy-room", "Tansy store room", "")
 	must(err)
-	_, err = w.JoinTansy(ctx, demo.Joining{Sources: []string{"alder", "pier"}, Stock: true, Import: joining.ImportChoices{Items: true}, Change: func(s *engine.Settings) {
-		s.OwnLocation, s.Locations, s.ChannelPrefix, s.Tolerance = "tansy-room", map[string]string{"store room": "tansy-room"}, "TR", 2
-	}})
+	_, err = w.JoinTansy(ctx, demo.Joining{Sources: []string{"alder", "pier"}, Stock: true, Import: joining.ImportChoices{Items: true},
+		Change: func(s *engine.Settings) {
+			s.OwnLocation, s.Locations, s.ChannelPrefix, s.Tolerance = "tansy-room", map[string]string{"store room": "tansy-room"}, "TR", 2
+		}})
 	must(err)
 	_, err = w.Client.PutLocation(ctx, "tansy-room", "Tansy store room", "tansy")
 	must(err)
 	_, err = w.JoinBramble(ctx, demo.Joining{Sources: []string{"alder"}, Stock: true})
 	must(err)
-	_, err = w.JoinTill(ctx, demo.Joining{Sources: []string{"mill"}, Import: joining.ImportChoices{Items: true}, Change: func(s *engine.Settings) { s.Merge, s.MergeAt = "per day", "03:30" }})
+	_, err = w.JoinTill(ctx, demo.Joining{Sources: []string{"mill"}, Import: joining.ImportChoices{Items: true},
+		Change: func(s *engine.Settings) { s.Merge, s.MergeAt = "per day", "03:30" }})
 	must(err)
 	accept := w.rng.IntN(2) == 0
 	_, err = w.JoinNosh(ctx, demo.Joining{Sources: []string{"mill"}, Change: func(s *engine.Settings) {
@@ -279,7 +286,8 @@ func (w *world) join() {
 	must(err)
 	for _, c := range list {
 		for _, f := range c.Feeds {
-			on := f.On || f.Kind == "orders in" || f.Kind == "items out" || f.Kind == "answers out" || f.Kind == "states out" || f.Kind == "dispatch out"
+			on := f.On || f.Kind == "orders in" || f.Kind == "items out" || f.Kind == "answers out" || f.Kind == "states out" ||
+				f.Kind == "dispatch out"
 			if f.Kind == "stock out" && c.Code == "nosh" {
 				on = false
 			}

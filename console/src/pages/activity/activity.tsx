@@ -11,16 +11,45 @@ type Row = Schema<"Entry">;
 
 const pages: Record<string, string> = { order: "/orders/", rule: "/rules/", connection: "/connections/", item: "/items/" };
 
-const whats = ["taken in", "held", "released", "rule", "cancelled", "changed", "address", "picked", "packed", "shipped", "accepted", "declined", "voided", "merged", "tag", "personal data"].map((w) => [w, w] as const);
+const whats = [
+  "taken in",
+  "held",
+  "released",
+  "rule",
+  "cancelled",
+  "changed",
+  "address",
+  "picked",
+  "packed",
+  "shipped",
+  "accepted",
+  "declined",
+  "voided",
+  "merged",
+  "tag",
+  "personal data",
+].map((w) => [w, w] as const);
 
 const columns: Column<Row>[] = [
   { key: "at", title: "When", cell: (e) => <When at={e.at} />, value: (e) => e.at ?? "" },
-  { key: "who", title: "Who", cell: (e) => <Link className="whitespace-nowrap hover:underline" to={`/activity?who=${encodeURIComponent(e.who)}`}>{e.who}</Link>, value: (e) => e.who },
+  {
+    key: "who",
+    title: "Who",
+    cell: (e) => (
+      <Link className="whitespace-nowrap hover:underline" to={`/activity?who=${encodeURIComponent(e.who)}`}>
+        {e.who}
+      </Link>
+    ),
+    value: (e) => e.who,
+  },
   {
     key: "thing",
     title: "What",
     cell: (e) => (
-      <Link className="code whitespace-nowrap underline decoration-rule underline-offset-4 hover:decoration-ink" to={`${pages[e.thing] ?? "/"}${encodeURIComponent(e.name)}`}>
+      <Link
+        className="code whitespace-nowrap underline decoration-rule underline-offset-4 hover:decoration-ink"
+        to={`${pages[e.thing] ?? "/"}${encodeURIComponent(e.name)}`}
+      >
         {e.name}
       </Link>
     ),
@@ -37,7 +66,9 @@ export default function Activity() {
     initialPageParam: "",
     queryFn: ({ pageParam }) => {
       const before = new URLSearchParams(pageParam).get("before");
-      return takeWith(api.GET("/api/v1/activity", { params: { query: { ...filter, limit: 100, before: before ? Number(before) : undefined } } }));
+      return takeWith(
+        api.GET("/api/v1/activity", { params: { query: { ...filter, limit: 100, before: before ? Number(before) : undefined } } }),
+      );
     },
     getNextPageParam: (last) => last.next,
   });
@@ -50,12 +81,38 @@ export default function Activity() {
       <Table
         tools={
           <>
-            <Choice name="thing" label="Happened to" options={[["", "To anything"], ["order", "To orders"], ["item", "To items"], ["connection", "To connections"], ["rule", "To rules"], ["target", "To notices"], ["company", "To the company"]]} />
+            <Choice
+              name="thing"
+              label="Happened to"
+              options={[
+                ["", "To anything"],
+                ["order", "To orders"],
+                ["item", "To items"],
+                ["connection", "To connections"],
+                ["rule", "To rules"],
+                ["target", "To notices"],
+                ["company", "To the company"],
+              ]}
+            />
             <Choice name="what" label="Kind of happening" options={[["", "Whatever happened"], ...whats]} />
-            {params.get("who") && <Choice name="who" label="Who" options={[["", "By anybody"], [params.get("who") ?? "", `By ${params.get("who")}`]]} />}
+            {params.get("who") && (
+              <Choice
+                name="who"
+                label="Who"
+                options={[
+                  ["", "By anybody"],
+                  [params.get("who") ?? "", `By ${params.get("who")}`],
+                ]}
+              />
+            )}
           </>
         }
-        name="activity" columns={columns} rows={rows} rowKey={(e) => String(e.id)} more={{ has: q.hasNextPage, busy: q.isFetchingNextPage, load: () => void q.fetchNextPage() }} />
+        name="activity"
+        columns={columns}
+        rows={rows}
+        rowKey={(e) => String(e.id)}
+        more={{ has: q.hasNextPage, busy: q.isFetchingNextPage, load: () => void q.fetchNextPage() }}
+      />
       {q.isPending && <Loading />}
       {q.isSuccess && rows.length === 0 && <Empty>Nothing has happened yet.</Empty>}
     </>

@@ -27,23 +27,114 @@ export default function Reports() {
       <Rail label="Activity" stops={activityStops} />
       <div className="grid grid-cols-2 gap-x-12 gap-y-8 max-lg:grid-cols-1">
         <One code="days" title="Orders by day" from={from} to={to} wide draw={(r) => <Days r={r} />} />
-        <One code="source" title="Orders by channel, and how they came in" from={from} to={to} draw={(r) => <Bars rows={r.rows} name={(x) => x.name} second={(x) => x.second} size={(x) => x.a} figure={(x) => count(x.a)} more={(x) => `${decimal(x.b, x.currency ?? "EUR")} ${x.currency ?? ""}${x.cancelled ? ` · ${count(x.cancelled)} cancelled` : ""}`} moreTitle="value, without cancelled orders" />} />
-        <One code="shipping" title="Shipping: charged to buyers, paid to carriers" from={from} to={to} draw={(r) => <Against rows={r.rows} />} />
-        <One code="speed" title="From sale to hand-over" from={from} to={to} draw={(r) => <Bars rows={r.rows} name={(x) => x.name.slice(3)} size={(x) => x.a} figure={(x) => count(x.a)} more={(x) => `${x.c.toFixed(1)} h`} moreTitle="on average" />} />
-        <One code="exceptions" title="Exceptions by cause" from={from} to={to} draw={(r) => <Bars rows={r.rows} name={(x) => x.name} size={(x) => x.a} figure={(x) => count(x.a)} more={(x) => (x.b ? `${count(x.b)} open` : x.c ? `${x.c.toFixed(1)} h to mend` : "")} moreTitle="" />} />
-        <One code="stockouts" title="What ran out" from={from} to={to} draw={(r) => <Bars rows={r.rows.slice(0, 12)} name={(x) => x.name} second={(x) => x.second} size={(x) => x.a + x.b} figure={(x) => `${count(x.a)} ×`} more={(x) => (x.b ? `${count(x.b)} waited` : "")} moreTitle="" />} />
+        <One
+          code="source"
+          title="Orders by channel, and how they came in"
+          from={from}
+          to={to}
+          draw={(r) => (
+            <Bars
+              rows={r.rows}
+              name={(x) => x.name}
+              second={(x) => x.second}
+              size={(x) => x.a}
+              figure={(x) => count(x.a)}
+              more={(x) =>
+                `${decimal(x.b, x.currency ?? "EUR")} ${x.currency ?? ""}${x.cancelled ? ` · ${count(x.cancelled)} cancelled` : ""}`
+              }
+              moreTitle="value, without cancelled orders"
+            />
+          )}
+        />
+        <One
+          code="shipping"
+          title="Shipping: charged to buyers, paid to carriers"
+          from={from}
+          to={to}
+          draw={(r) => <Against rows={r.rows} />}
+        />
+        <One
+          code="speed"
+          title="From sale to hand-over"
+          from={from}
+          to={to}
+          draw={(r) => (
+            <Bars
+              rows={r.rows}
+              name={(x) => x.name.slice(3)}
+              size={(x) => x.a}
+              figure={(x) => count(x.a)}
+              more={(x) => `${x.c.toFixed(1)} h`}
+              moreTitle="on average"
+            />
+          )}
+        />
+        <One
+          code="exceptions"
+          title="Exceptions by cause"
+          from={from}
+          to={to}
+          draw={(r) => (
+            <Bars
+              rows={r.rows}
+              name={(x) => x.name}
+              size={(x) => x.a}
+              figure={(x) => count(x.a)}
+              more={(x) => (x.b ? `${count(x.b)} open` : x.c ? `${x.c.toFixed(1)} h to mend` : "")}
+              moreTitle=""
+            />
+          )}
+        />
+        <One
+          code="stockouts"
+          title="What ran out"
+          from={from}
+          to={to}
+          draw={(r) => (
+            <Bars
+              rows={r.rows.slice(0, 12)}
+              name={(x) => x.name}
+              second={(x) => x.second}
+              size={(x) => x.a + x.b}
+              figure={(x) => `${count(x.a)} ×`}
+              more={(x) => (x.b ? `${count(x.b)} waited` : "")}
+              moreTitle=""
+            />
+          )}
+        />
       </div>
     </>
   );
 }
 
-function One({ code, title, from, to, wide, draw }: { code: Code; title: string; from: string; to: string; wide?: boolean; draw: (r: Report) => React.ReactNode }) {
-  const q = useQuery({ queryKey: ["report", code, from, to], queryFn: () => take(api.GET("/api/v1/reports/{code}", { params: { path: { code }, query: { from: from || undefined, to: to || undefined } } })) });
+function One({
+  code,
+  title,
+  from,
+  to,
+  wide,
+  draw,
+}: {
+  code: Code;
+  title: string;
+  from: string;
+  to: string;
+  wide?: boolean;
+  draw: (r: Report) => React.ReactNode;
+}) {
+  const q = useQuery({
+    queryKey: ["report", code, from, to],
+    queryFn: () =>
+      take(api.GET("/api/v1/reports/{code}", { params: { path: { code }, query: { from: from || undefined, to: to || undefined } } })),
+  });
   return (
     <section aria-label={title} className={wide ? "col-span-2 max-lg:col-span-1" : ""}>
       <div className="mb-2 flex items-baseline justify-between border-b border-rule pb-1">
         <h2>{title}</h2>
-        <a className="text-[12px] underline decoration-rule underline-offset-4 hover:decoration-ink" href={`/api/v1/reports/${code}.csv?${new URLSearchParams({ ...(from && { from }), ...(to && { to }) })}`}>
+        <a
+          className="text-[12px] underline decoration-rule underline-offset-4 hover:decoration-ink"
+          href={`/api/v1/reports/${code}.csv?${new URLSearchParams({ ...(from && { from }), ...(to && { to }) })}`}
+        >
           CSV
         </a>
       </div>
@@ -55,7 +146,23 @@ function One({ code, title, from, to, wide, draw }: { code: Code; title: string;
 }
 
 /** Rows with a bar as long as their figure. */
-function Bars({ rows, name, second, size, figure, more, moreTitle }: { rows: Row[]; name: (r: Row) => string; second?: (r: Row) => string | undefined; size: (r: Row) => number; figure: (r: Row) => string; more: (r: Row) => string; moreTitle: string }) {
+function Bars({
+  rows,
+  name,
+  second,
+  size,
+  figure,
+  more,
+  moreTitle,
+}: {
+  rows: Row[];
+  name: (r: Row) => string;
+  second?: (r: Row) => string | undefined;
+  size: (r: Row) => number;
+  figure: (r: Row) => string;
+  more: (r: Row) => string;
+  moreTitle: string;
+}) {
   const most = Math.max(...rows.map(size), 1);
   return (
     <table className="w-full">
@@ -126,11 +233,15 @@ const shades = ["var(--ink)", "var(--busy)", "var(--go)", "var(--caution)", "var
 function Days({ r }: { r: Report }) {
   const channels = [...new Set(r.rows.map((x) => x.second ?? ""))].sort();
   const days: string[] = [];
-  for (let d = new Date(r.from); d < new Date(r.to) && days.length < 400; d = new Date(d.getTime() + 86_400_000)) days.push(d.toISOString().slice(0, 10));
+  for (let d = new Date(r.from); d < new Date(r.to) && days.length < 400; d = new Date(d.getTime() + 86_400_000))
+    days.push(d.toISOString().slice(0, 10));
   for (const x of r.rows) if (!days.includes(x.name)) days.push(x.name);
   days.sort();
   const at = new Map<string, number>();
-  for (const x of r.rows) at.set(`${x.name}\u001f${x.second}`, (at.get(`${x.name}\u001f${x.second}`) ?? 0) + x.a); // orders of all currencies
+  for (const x of r.rows) {
+    const key = `${x.name}\u001f${x.second}`; // orders of all currencies
+    at.set(key, (at.get(key) ?? 0) + x.a);
+  }
   const sums = days.map((d) => channels.reduce((n, c) => n + (at.get(`${d}\u001f${c}`) ?? 0), 0));
   const most = Math.max(...sums, 1);
   const w = 1000 / days.length;

@@ -1,3 +1,4 @@
+import { clsx } from "clsx";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link } from "react-router";
 import { api, take, type Schema } from "../../api/client";
@@ -16,7 +17,10 @@ export function Board() {
   const b = q.data;
   const left = b.connections.filter((c) => c.side === "channel");
   const carriers = b.connections.filter((c) => c.side !== "channel");
-  const right = [...b.places.map((p) => ({ key: p.code, lamp: (p.to_pick + p.to_ship > 0 ? "busy" : "idle") as LampState })), ...carriers.map((c) => ({ key: c.code, lamp: c.lamp.state as LampState }))];
+  const right = [
+    ...b.places.map((p) => ({ key: p.code, lamp: (p.to_pick + p.to_ship > 0 ? "busy" : "idle") as LampState })),
+    ...carriers.map((c) => ({ key: c.code, lamp: c.lamp.state as LampState })),
+  ];
   const open = b.stages.filter((s) => !["shipped", "delivered", "cancelled"].includes(s.stage));
   const done = b.stages.filter((s) => ["shipped", "delivered", "cancelled"].includes(s.stage));
   const tall = Math.max(left.length, right.length, 4) * row + 8;
@@ -44,7 +48,14 @@ export function Board() {
           </span>
         }
       />
-      <section aria-label="Traffic" className="grid grid-cols-[minmax(0,1fr)_72px_minmax(270px,330px)_72px_minmax(0,1fr)] border-y border-rule bg-sheet max-md:grid-cols-1" style={{ minHeight: tall }}>
+      <section
+        aria-label="Traffic"
+        className={clsx(
+          "grid grid-cols-[minmax(0,1fr)_72px_minmax(270px,330px)_72px_minmax(0,1fr)] max-md:grid-cols-1",
+          "border-y border-rule bg-sheet",
+        )}
+        style={{ minHeight: tall }}
+      >
         <ul className="pl-4">
           {left.map((c) => (
             <li key={c.code} style={{ height: row }} className="flex items-center gap-4">
@@ -77,7 +88,10 @@ export function Board() {
             <li aria-hidden="true" className="absolute top-3 bottom-3 left-[5px] w-px bg-rule" />
             {open.map((s) => (
               <li key={s.stage}>
-                <Link to={`/orders?stage=${encodeURIComponent(s.stage)}`} className={`group flex items-center gap-3 py-[3px] ${s.count ? "" : "text-quiet"}`}>
+                <Link
+                  to={`/orders?stage=${encodeURIComponent(s.stage)}`}
+                  className={`group flex items-center gap-3 py-[3px] ${s.count ? "" : "text-quiet"}`}
+                >
                   <span className="relative bg-sheet py-0.5">
                     <LampShape state={s.count === 0 ? "idle" : lampOf(s.stage)} />
                   </span>
@@ -137,7 +151,11 @@ export function Board() {
               Needs a person
             </Link>
           </h2>
-          {b.exceptions.length === 0 ? <Empty>Nothing. What cannot go on by itself will stand here, with what would free it.</Empty> : <Exceptions list={b.exceptions} />}
+          {b.exceptions.length === 0 ? (
+            <Empty>Nothing. What cannot go on by itself will stand here, with what would free it.</Empty>
+          ) : (
+            <Exceptions list={b.exceptions} />
+          )}
         </section>
         <section>
           <h2 className="mb-2">Waiting longest to be sent</h2>
@@ -176,10 +194,20 @@ export function Board() {
 
 const short = (c: Connection) => (c.lamp.text.length > 46 ? c.lamp.text.slice(0, 45) + "…" : c.lamp.text);
 
-const stroke: Record<LampState, string> = { go: "var(--go)", idle: "var(--rule)", caution: "var(--caution)", stop: "var(--stop)", busy: "var(--busy)" };
+const stroke: Record<LampState, string> = {
+  go: "var(--go)",
+  idle: "var(--rule)",
+  caution: "var(--caution)",
+  stop: "var(--stop)",
+  busy: "var(--busy)",
+};
 
 /** How a line is drawn: whole where it runs, broken where it does not. */
-const track = (state: LampState) => ({ stroke: stroke[state], strokeWidth: 2, strokeDasharray: state === "stop" ? "2 5" : state === "idle" ? "1 4" : undefined });
+const track = (state: LampState) => ({
+  stroke: stroke[state],
+  strokeWidth: 2,
+  strokeDasharray: state === "stop" ? "2 5" : state === "idle" ? "1 4" : undefined,
+});
 
 /** Lines between the nodes at the side and the middle: one a connection, in the colour of its lamp. */
 function Lines({ tall, ends, into }: { tall: number; ends: LampState[]; into?: boolean }) {
@@ -188,7 +216,9 @@ function Lines({ tall, ends, into }: { tall: number; ends: LampState[]; into?: b
     <svg viewBox={`0 0 72 ${tall}`} width="72" height={tall} aria-hidden="true" className="max-md:hidden">
       {ends.map((state, i) => {
         const y = i * row + row / 2;
-        const d = into ? `M0 ${y}H18L48 ${mid + (i - (ends.length - 1) / 2) * 9}H72` : `M0 ${mid + (i - (ends.length - 1) / 2) * 9}H24L54 ${y}H72`;
+        const d = into
+          ? `M0 ${y}H18L48 ${mid + (i - (ends.length - 1) / 2) * 9}H72`
+          : `M0 ${mid + (i - (ends.length - 1) / 2) * 9}H24L54 ${y}H72`;
         return <path key={i} d={d} fill="none" {...track(state)} />;
       })}
     </svg>
@@ -198,8 +228,14 @@ function Lines({ tall, ends, into }: { tall: number; ends: LampState[]; into?: b
 function Exceptions({ list }: { list: Schema<"Exception">[] }) {
   const client = useQueryClient();
   const done = () => void client.invalidateQueries({ queryKey: ["board"] });
-  const again = useMutation({ mutationFn: (id: number) => take(api.POST("/api/v1/outbox/{id}/send-again", { params: { path: { id } } })), onSuccess: done });
-  const takeIn = useMutation({ mutationFn: (code: string) => take(api.POST("/api/v1/connections/{code}/try-again", { params: { path: { code } } })), onSuccess: done });
+  const again = useMutation({
+    mutationFn: (id: number) => take(api.POST("/api/v1/outbox/{id}/send-again", { params: { path: { id } } })),
+    onSuccess: done,
+  });
+  const takeIn = useMutation({
+    mutationFn: (code: string) => take(api.POST("/api/v1/connections/{code}/try-again", { params: { path: { code } } })),
+    onSuccess: done,
+  });
   return (
     <>
       <Trouble error={again.error ?? takeIn.error} />
@@ -216,13 +252,21 @@ function Exceptions({ list }: { list: Schema<"Exception">[] }) {
               </td>
               <td className="r">
                 {e.orders > 1 ? (
-                  <Link to={`/exceptions?cause=${encodeURIComponent(e.cause)}`} className="whitespace-nowrap underline decoration-rule underline-offset-4 hover:decoration-ink">
+                  <Link
+                    to={`/exceptions?cause=${encodeURIComponent(e.cause)}`}
+                    className="whitespace-nowrap underline decoration-rule underline-offset-4 hover:decoration-ink"
+                  >
                     <span className="fig">{count(e.orders)}</span> orders
                   </Link>
-                ) : e.order_number && (
-                  <Link to={`/orders/${e.order_number}`} className="code underline decoration-rule underline-offset-4 hover:decoration-ink">
-                    {e.order_number}
-                  </Link>
+                ) : (
+                  e.order_number && (
+                    <Link
+                      to={`/orders/${e.order_number}`}
+                      className="code underline decoration-rule underline-offset-4 hover:decoration-ink"
+                    >
+                      {e.order_number}
+                    </Link>
+                  )
                 )}
                 {e.outbox_id ? (
                   <Button className="ml-2" onClick={() => again.mutate(e.outbox_id as number)} disabled={again.isPending}>

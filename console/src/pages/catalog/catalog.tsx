@@ -13,12 +13,29 @@ type Row = Schema<"StoreItem">;
 const columns: Column<Row>[] = [
   { key: "sku", title: "SKU", cell: (i) => <span className="code font-medium">{i.sku}</span>, value: (i) => i.sku },
   { key: "name", title: "Item", cell: (i) => i.name, value: (i) => i.name },
-  { key: "kind", title: "Kind", cell: (i) => <span className={i.kind === "stocked" ? "text-quiet" : ""}>{i.serials ? "with serials" : i.kind}</span>, value: (i) => i.kind },
+  {
+    key: "kind",
+    title: "Kind",
+    cell: (i) => <span className={i.kind === "stocked" ? "text-quiet" : ""}>{i.serials ? "with serials" : i.kind}</span>,
+    value: (i) => i.kind,
+  },
   { key: "options", title: "Options", cell: (i) => <span className="text-quiet">{i.options}</span>, value: (i) => i.options ?? "" },
   { key: "category", title: "Group", cell: (i) => i.category, value: (i) => i.category ?? "" },
   { key: "gtin", title: "GTIN", cell: (i) => <span className="code">{i.gtin}</span>, value: (i) => i.gtin ?? "" },
   { key: "family", title: "Family", hidden: true, cell: (i) => <span className="code">{i.family}</span>, value: (i) => i.family ?? "" },
-  { key: "size", title: "Size", hidden: true, right: true, cell: (i) => <span className="fig">{`${i.length_mm}×${i.width_mm}×${i.height_mm}`}<span className="unit">mm</span></span>, value: (i) => `${i.length_mm}×${i.width_mm}×${i.height_mm}` },
+  {
+    key: "size",
+    title: "Size",
+    hidden: true,
+    right: true,
+    cell: (i) => (
+      <span className="fig">
+        {`${i.length_mm}×${i.width_mm}×${i.height_mm}`}
+        <span className="unit">mm</span>
+      </span>
+    ),
+    value: (i) => `${i.length_mm}×${i.width_mm}×${i.height_mm}`,
+  },
   { key: "weight", title: "Weight", right: true, cell: (i) => <Kg grams={i.weight_g} />, value: (i) => i.weight_g },
   { key: "price", title: "Price", right: true, cell: (i) => <Money minor={i.price} currency={i.currency} />, value: (i) => i.price / 100 },
 ];
@@ -36,7 +53,17 @@ export default function Catalog() {
     queryFn: ({ pageParam }) =>
       takeWith(
         api.GET("/api/v1/items", {
-          params: { query: { limit: 100, q: search || undefined, kind: kind || undefined, mark: mark || undefined, archived: which === "archived" || undefined, unlisted: which === "unlisted" || undefined, after: new URLSearchParams(pageParam).get("after") ?? undefined } },
+          params: {
+            query: {
+              limit: 100,
+              q: search || undefined,
+              kind: kind || undefined,
+              mark: mark || undefined,
+              archived: which === "archived" || undefined,
+              unlisted: which === "unlisted" || undefined,
+              after: new URLSearchParams(pageParam).get("after") ?? undefined,
+            },
+          },
         }),
       ),
     getNextPageParam: (last) => last.next,
@@ -60,9 +87,35 @@ export default function Catalog() {
         more={{ has: q.hasNextPage, busy: q.isFetchingNextPage, load: () => void q.fetchNextPage() }}
         tools={
           <>
-            <input type="search" className="field w-56" placeholder="SKU, name, GTIN  ( / )" aria-label="Search items" value={typed} onChange={(e) => setTyped(e.target.value)} />
-            <Choice name="kind" label="Kind" options={[["", "All kinds"], ["stocked", "Stocked"], ["kit", "Kits"], ["made to order", "Made to order"], ["prepared", "Prepared food"], ["charge", "Charges"]]} />
-            <Choice name="which" label="Which" options={[["", "That are sold"], ["unlisted", "On no channel"], ["archived", "Archived"]]} />
+            <input
+              type="search"
+              className="field w-56"
+              placeholder="SKU, name, GTIN  ( / )"
+              aria-label="Search items"
+              value={typed}
+              onChange={(e) => setTyped(e.target.value)}
+            />
+            <Choice
+              name="kind"
+              label="Kind"
+              options={[
+                ["", "All kinds"],
+                ["stocked", "Stocked"],
+                ["kit", "Kits"],
+                ["made to order", "Made to order"],
+                ["prepared", "Prepared food"],
+                ["charge", "Charges"],
+              ]}
+            />
+            <Choice
+              name="which"
+              label="Which"
+              options={[
+                ["", "That are sold"],
+                ["unlisted", "On no channel"],
+                ["archived", "Archived"],
+              ]}
+            />
             {mark && (
               <Link className="underline decoration-rule underline-offset-4" to="/catalog">
                 mark {mark} ×
@@ -72,7 +125,13 @@ export default function Catalog() {
         }
       />
       {q.isPending && <Loading />}
-      {q.isSuccess && rows.length === 0 && <Empty>{search || kind || which || mark ? "No item fits." : "No items yet. Add one, hand a CSV file in, or bring listings over from a channel."}</Empty>}
+      {q.isSuccess && rows.length === 0 && (
+        <Empty>
+          {search || kind || which || mark
+            ? "No item fits."
+            : "No items yet. Add one, hand a CSV file in, or bring listings over from a channel."}
+        </Empty>
+      )}
     </>
   );
 }

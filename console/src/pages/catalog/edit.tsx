@@ -13,7 +13,13 @@ const fresh: Item = { sku: "", name: "", kind: "stocked", currency: "EUR" };
 /** A new item, or the record of one that is there. */
 export default function Edit() {
   const { sku } = useParams();
-  const q = useQuery({ queryKey: ["item", sku, "record"], enabled: !!sku, staleTime: Infinity, gcTime: 0, queryFn: () => take(api.GET("/api/v1/items/{sku}/record", { params: { path: { sku: sku! } } })) });
+  const q = useQuery({
+    queryKey: ["item", sku, "record"],
+    enabled: !!sku,
+    staleTime: Infinity,
+    gcTime: 0,
+    queryFn: () => take(api.GET("/api/v1/items/{sku}/record", { params: { path: { sku: sku! } } })),
+  });
   if (sku && q.isPending) return <Loading />;
   if (q.error) return <Trouble error={q.error} />;
   return <Form was={q.data ?? fresh} isNew={!sku} />;
@@ -51,7 +57,14 @@ function Form({ was, isNew }: { was: Item; isNew: boolean }) {
             : undefined,
         groups: it.kind === "prepared" ? it.groups : undefined,
       };
-      return isNew ? take(api.POST("/api/v1/items", { body })) : take(api.PUT("/api/v1/items/{sku}/record", { params: { path: { sku: was.sku }, header: { "If-Match": `"${was.revision}"` } }, body }));
+      return isNew
+        ? take(api.POST("/api/v1/items", { body }))
+        : take(
+            api.PUT("/api/v1/items/{sku}/record", {
+              params: { path: { sku: was.sku }, header: { "If-Match": `"${was.revision}"` } },
+              body,
+            }),
+          );
     },
     onSuccess: (saved) => {
       for (const k of ["item", "items", "stock", "listings"]) void client.invalidateQueries({ queryKey: [k] });
@@ -70,11 +83,25 @@ function Form({ was, isNew }: { was: Item; isNew: boolean }) {
     return listed[code] ?? (p ? typedAmount(p.price, currency) : "");
   };
   type TextKey = "sku" | "name" | "family" | "options" | "gtin" | "category" | "description" | "customs_code" | "origin" | "tax_class";
-  const text = (f: TextKey) => ({ value: it[f] ?? "", disabled: !!owned(f), onChange: (e: { target: { value: string } }) => put({ [f]: e.target.value }) });
-  const num = (f: "weight_g" | "length_mm" | "width_mm" | "height_mm") => ({ type: "number", min: 0, value: it[f] ?? 0, disabled: !!owned(f), onChange: (e: { target: { value: string } }) => put({ [f]: Number(e.target.value) }) });
+  const text = (f: TextKey) => ({
+    value: it[f] ?? "",
+    disabled: !!owned(f),
+    onChange: (e: { target: { value: string } }) => put({ [f]: e.target.value }),
+  });
+  const num = (f: "weight_g" | "length_mm" | "width_mm" | "height_mm") => ({
+    type: "number",
+    min: 0,
+    value: it[f] ?? 0,
+    disabled: !!owned(f),
+    onChange: (e: { target: { value: string } }) => put({ [f]: Number(e.target.value) }),
+  });
   return (
     <form onSubmit={submit} className="max-w-4xl">
-      <Head title={isNew ? "New item" : it.name} tab={isNew ? "New item" : `Edit ${was.sku}`} sub={!isNew && <span className="code">{was.sku}</span>}>
+      <Head
+        title={isNew ? "New item" : it.name}
+        tab={isNew ? "New item" : `Edit ${was.sku}`}
+        sub={!isNew && <span className="code">{was.sku}</span>}
+      >
         <Button onClick={() => void navigate(-1)}>Leave</Button>
         <Button kind="main" type="submit" disabled={save.isPending || lists.isPending}>
           {isNew ? "Add item" : "Save"}
@@ -108,7 +135,14 @@ function Form({ was, isNew }: { was: Item; isNew: boolean }) {
         {it.kind === "kit" && (
           <div className="sm:col-span-3">
             <Labelled label="Made of" help="One item to a line: how many, and its SKU. It is offered by the scarcest of them.">
-              <textarea className="field code w-full" rows={Math.max(3, parts.split("\n").length + 1)} required value={parts} onChange={(e) => setParts(e.target.value)} placeholder={"2 HIVE-BODY\n1 HIVE-ROOF"} />
+              <textarea
+                className="field code w-full"
+                rows={Math.max(3, parts.split("\n").length + 1)}
+                required
+                value={parts}
+                onChange={(e) => setParts(e.target.value)}
+                placeholder={"2 HIVE-BODY\n1 HIVE-ROOF"}
+              />
             </Labelled>
           </div>
         )}
@@ -118,7 +152,13 @@ function Form({ was, isNew }: { was: Item; isNew: boolean }) {
             <div className="flex flex-wrap gap-x-5 gap-y-1">
               {groups.data?.map((g) => (
                 <label key={g.code} className="flex items-center gap-2">
-                  <input type="checkbox" checked={(it.groups ?? []).includes(g.code)} onChange={(e) => put({ groups: (it.groups ?? []).filter((x) => x !== g.code).concat(e.target.checked ? [g.code] : []) })} />
+                  <input
+                    type="checkbox"
+                    checked={(it.groups ?? []).includes(g.code)}
+                    onChange={(e) =>
+                      put({ groups: (it.groups ?? []).filter((x) => x !== g.code).concat(e.target.checked ? [g.code] : []) })
+                    }
+                  />
                   {g.name} <span className="text-quiet">{g.choices.map((c) => c.name).join(", ")}</span>
                 </label>
               ))}
@@ -135,14 +175,28 @@ function Form({ was, isNew }: { was: Item; isNew: boolean }) {
       <fieldset className="mb-5 grid gap-3 sm:grid-cols-3">
         <Labelled label="Price" help={help("price")}>
           <span className="flex items-center gap-2">
-            <input className="field fig w-28" inputMode="decimal" pattern="[0-9]+([.,][0-9]{1,2})?" disabled={!!owned("price")} value={price} onChange={(e) => setPrice(e.target.value)} />
+            <input
+              className="field fig w-28"
+              inputMode="decimal"
+              pattern="[0-9]+([.,][0-9]{1,2})?"
+              disabled={!!owned("price")}
+              value={price}
+              onChange={(e) => setPrice(e.target.value)}
+            />
             <span className="text-quiet">{it.currency ?? "EUR"}</span>
           </span>
         </Labelled>
         {lists.data?.map((l) => (
           <Labelled key={l.code} label={`Price, ${l.name}`} help="Nothing: the item's own price.">
             <span className="flex items-center gap-2">
-              <input className="field fig w-28" inputMode="decimal" pattern="[0-9]+([.,][0-9]{1,3})?" disabled={!!owned("prices")} value={inList(l.code, l.currency)} onChange={(e) => setListed({ ...listed, [l.code]: e.target.value })} />
+              <input
+                className="field fig w-28"
+                inputMode="decimal"
+                pattern="[0-9]+([.,][0-9]{1,3})?"
+                disabled={!!owned("prices")}
+                value={inList(l.code, l.currency)}
+                onChange={(e) => setListed({ ...listed, [l.code]: e.target.value })}
+              />
               <span className="text-quiet">{l.currency}</span>
             </span>
           </Labelled>
@@ -174,7 +228,12 @@ function Form({ was, isNew }: { was: Item; isNew: boolean }) {
         </div>
         <div className="sm:col-span-3">
           <Labelled label="Pictures" help="One address to a line.">
-            <textarea className="field code w-full" rows={2} value={(it.images ?? []).join("\n")} onChange={(e) => put({ images: e.target.value.split("\n").filter(Boolean) })} />
+            <textarea
+              className="field code w-full"
+              rows={2}
+              value={(it.images ?? []).join("\n")}
+              onChange={(e) => put({ images: e.target.value.split("\n").filter(Boolean) })}
+            />
           </Labelled>
         </div>
       </fieldset>

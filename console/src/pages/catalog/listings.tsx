@@ -11,7 +11,13 @@ import { useSearchText } from "../stock/stock";
 import { ListingState } from "./state";
 
 type Listing = Schema<"Listing">;
-type Act = { id: number; what: "match" | "unmatch" | "create-item" | "ignore"; body: Record<string, unknown>; said: string; undo?: { what: Act["what"]; body: Record<string, unknown> } };
+type Act = {
+  id: number;
+  what: "match" | "unmatch" | "create-item" | "ignore";
+  body: Record<string, unknown>;
+  said: string;
+  undo?: { what: Act["what"]; body: Record<string, unknown> };
+};
 
 /** Which item each listing is. Those that wait come with what they may be, and why. */
 export default function Listings() {
@@ -26,7 +32,20 @@ export default function Listings() {
   const q = useInfiniteQuery({
     queryKey: ["listings", match, connection, search],
     initialPageParam: "",
-    queryFn: ({ pageParam }) => takeWith(api.GET("/api/v1/listings", { params: { query: { limit: 50, match: match === ("all" as string) ? "" : match, connection: connection || undefined, q: search || undefined, after: Number(new URLSearchParams(pageParam).get("after") ?? 0) } } })),
+    queryFn: ({ pageParam }) =>
+      takeWith(
+        api.GET("/api/v1/listings", {
+          params: {
+            query: {
+              limit: 50,
+              match: match === ("all" as string) ? "" : match,
+              connection: connection || undefined,
+              q: search || undefined,
+              after: Number(new URLSearchParams(pageParam).get("after") ?? 0),
+            },
+          },
+        }),
+      ),
     getNextPageParam: (last) => last.next,
   });
   const act = useMutation({
@@ -44,15 +63,44 @@ export default function Listings() {
     },
   });
   const rows = q.data?.pages.flatMap((p) => p.data) ?? [];
-  const is = (l: Listing, item: string) => act.mutate({ id: l.id, what: "match", body: { item }, said: `${l.title} on ${l.connection_name} is ${item} now.${l.waiting ? ` ${l.waiting} waiting ${l.waiting === 1 ? "order goes" : "orders go"} on.` : ""}`, undo: { what: "unmatch", body: {} } });
+  const is = (l: Listing, item: string) =>
+    act.mutate({
+      id: l.id,
+      what: "match",
+      body: { item },
+      said:
+        `${l.title} on ${l.connection_name} is ${item} now.` +
+        (l.waiting ? ` ${l.waiting} waiting ${l.waiting === 1 ? "order goes" : "orders go"} on.` : ""),
+      undo: { what: "unmatch", body: {} },
+    });
   return (
     <>
       <Head title="Listings" sub={counts.data && <Counts list={counts.data} />} />
       <Rail label="Catalog" stops={catalogStops} />
       <div className="mb-3 flex flex-wrap items-center gap-2">
-        <input type="search" className="field w-56" placeholder="SKU, title, number  ( / )" aria-label="Search listings" value={typed} onChange={(e) => setTyped(e.target.value)} />
-        <Choice name="match" label="Which" options={[["", "To match"], ["matched", "Matched"], ["ignored", "Ignored"], ["all", "All"]]} />
-        <Choice name="connection" label="Channel" options={[["", "All channels"], ...(counts.data ?? []).map((c) => [c.connection, c.connection_name] as const)]} />
+        <input
+          type="search"
+          className="field w-56"
+          placeholder="SKU, title, number  ( / )"
+          aria-label="Search listings"
+          value={typed}
+          onChange={(e) => setTyped(e.target.value)}
+        />
+        <Choice
+          name="match"
+          label="Which"
+          options={[
+            ["", "To match"],
+            ["matched", "Matched"],
+            ["ignored", "Ignored"],
+            ["all", "All"],
+          ]}
+        />
+        <Choice
+          name="connection"
+          label="Channel"
+          options={[["", "All channels"], ...(counts.data ?? []).map((c) => [c.connection, c.connection_name] as const)]}
+        />
       </div>
       {done && (
         <p role="status" className="mb-3 flex flex-wrap items-center gap-3 border-l-4 border-go bg-sheet px-3 py-2">
@@ -66,7 +114,13 @@ export default function Listings() {
       )}
       <Trouble error={q.error ?? act.error} />
       {q.isPending && <Loading />}
-      {q.isSuccess && rows.length === 0 && <Empty>{match === "to match" && !search ? "Every listing is an item of ours, or is ignored on purpose. New ones that are in doubt stand here." : "No listing fits."}</Empty>}
+      {q.isSuccess && rows.length === 0 && (
+        <Empty>
+          {match === "to match" && !search
+            ? "Every listing is an item of ours, or is ignored on purpose. New ones that are in doubt stand here."
+            : "No listing fits."}
+        </Empty>
+      )}
       {rows.length > 0 && (
         <table className="ledger">
           <thead>
@@ -137,11 +191,27 @@ export default function Listings() {
                 <td className="whitespace-nowrap">
                   <div className="flex flex-col items-start gap-1">
                     {l.item ? (
-                      <Button kind="quiet" onClick={() => act.mutate({ id: l.id, what: "unmatch", body: {}, said: `${l.title} waits to be matched again.`, undo: { what: "match", body: { item: l.item } } })}>
+                      <Button
+                        kind="quiet"
+                        onClick={() =>
+                          act.mutate({
+                            id: l.id,
+                            what: "unmatch",
+                            body: {},
+                            said: `${l.title} waits to be matched again.`,
+                            undo: { what: "match", body: { item: l.item } },
+                          })
+                        }
+                      >
                         End match
                       </Button>
                     ) : l.ignored_by ? (
-                      <Button kind="quiet" onClick={() => act.mutate({ id: l.id, what: "ignore", body: { ignore: false }, said: `${l.title} is looked at again.` })}>
+                      <Button
+                        kind="quiet"
+                        onClick={() =>
+                          act.mutate({ id: l.id, what: "ignore", body: { ignore: false }, said: `${l.title} is looked at again.` })
+                        }
+                      >
                         Notice again
                       </Button>
                     ) : (
@@ -149,7 +219,18 @@ export default function Listings() {
                         <Button kind="quiet" onClick={() => setOther(l)}>
                           Another, or new
                         </Button>
-                        <Button kind="quiet" onClick={() => act.mutate({ id: l.id, what: "ignore", body: { ignore: true }, said: `${l.title} is left alone.`, undo: { what: "ignore", body: { ignore: false } } })}>
+                        <Button
+                          kind="quiet"
+                          onClick={() =>
+                            act.mutate({
+                              id: l.id,
+                              what: "ignore",
+                              body: { ignore: true },
+                              said: `${l.title} is left alone.`,
+                              undo: { what: "ignore", body: { ignore: false } },
+                            })
+                          }
+                        >
                           Ignore
                         </Button>
                       </>
@@ -167,7 +248,24 @@ export default function Listings() {
         </div>
       )}
       <Sheet open={other !== null} onClose={() => setOther(null)} title={other ? `Which item is “${other.title}”?` : ""}>
-        {other && <Other listing={other} onMatch={(item, every) => act.mutate({ id: other.id, what: "match", body: { item, every }, said: `${other.title} is ${item} now.`, undo: { what: "unmatch", body: {} } })} onCreate={(sku) => act.mutate({ id: other.id, what: "create-item", body: { sku }, said: `Item ${sku} made from ${other.title}.` })} error={act.error} />}
+        {other && (
+          <Other
+            listing={other}
+            onMatch={(item, every) =>
+              act.mutate({
+                id: other.id,
+                what: "match",
+                body: { item, every },
+                said: `${other.title} is ${item} now.`,
+                undo: { what: "unmatch", body: {} },
+              })
+            }
+            onCreate={(sku) =>
+              act.mutate({ id: other.id, what: "create-item", body: { sku }, said: `Item ${sku} made from ${other.title}.` })
+            }
+            error={act.error}
+          />
+        )}
       </Sheet>
     </>
   );
@@ -183,11 +281,25 @@ function Counts({ list }: { list: Schema<"StoreListingCount">[] }) {
 }
 
 /** Another item than those suggested, or a new one. */
-function Other({ listing, onMatch, onCreate, error }: { listing: Listing; onMatch: (item: string, every: boolean) => void; onCreate: (sku: string) => void; error: unknown }) {
+function Other({
+  listing,
+  onMatch,
+  onCreate,
+  error,
+}: {
+  listing: Listing;
+  onMatch: (item: string, every: boolean) => void;
+  onCreate: (sku: string) => void;
+  error: unknown;
+}) {
   const [text, setText] = useState("");
   const [sku, setSku] = useState(listing.sku);
   const [every, setEvery] = useState(false);
-  const found = useQuery({ queryKey: ["items", "find", text], enabled: text.length > 1, queryFn: () => take(api.GET("/api/v1/items", { params: { query: { limit: 8, q: text } } })) });
+  const found = useQuery({
+    queryKey: ["items", "find", text],
+    enabled: text.length > 1,
+    queryFn: () => take(api.GET("/api/v1/items", { params: { query: { limit: 8, q: text } } })),
+  });
   const create = (e: FormEvent) => {
     e.preventDefault();
     onCreate(sku);
@@ -196,7 +308,14 @@ function Other({ listing, onMatch, onCreate, error }: { listing: Listing; onMatc
     <>
       <Trouble error={error} />
       <h3 className="mb-1 font-semibold">An item that is there</h3>
-      <input className="field mb-2 w-full" autoFocus placeholder="SKU, name or GTIN" aria-label="Find an item" value={text} onChange={(e) => setText(e.target.value)} />
+      <input
+        className="field mb-2 w-full"
+        autoFocus
+        placeholder="SKU, name or GTIN"
+        aria-label="Find an item"
+        value={text}
+        onChange={(e) => setText(e.target.value)}
+      />
       {listing.sku && (
         <label className="mb-2 flex items-center gap-2">
           <input type="checkbox" checked={every} onChange={(e) => setEvery(e.target.checked)} />
@@ -218,7 +337,9 @@ function Other({ listing, onMatch, onCreate, error }: { listing: Listing; onMatc
         <input className="field code" required aria-label="SKU of the new item" value={sku} onChange={(e) => setSku(e.target.value)} />
         <Button type="submit">Make an item of it</Button>
       </form>
-      <p className="mt-1 text-[12px] text-quiet">With its title and price. To keep it apart from an item with the same SKU, give it a SKU of its own.</p>
+      <p className="mt-1 text-[12px] text-quiet">
+        With its title and price. To keep it apart from an item with the same SKU, give it a SKU of its own.
+      </p>
     </>
   );
 }

@@ -26,7 +26,20 @@ export default function Offers() {
   const q = useInfiniteQuery({
     queryKey: ["listings", "matched", connection, search],
     initialPageParam: "",
-    queryFn: ({ pageParam }) => takeWith(api.GET("/api/v1/listings", { params: { query: { limit: 100, match: "matched", connection: connection || undefined, q: search || undefined, after: Number(new URLSearchParams(pageParam).get("after") ?? 0) } } })),
+    queryFn: ({ pageParam }) =>
+      takeWith(
+        api.GET("/api/v1/listings", {
+          params: {
+            query: {
+              limit: 100,
+              match: "matched",
+              connection: connection || undefined,
+              q: search || undefined,
+              after: Number(new URLSearchParams(pageParam).get("after") ?? 0),
+            },
+          },
+        }),
+      ),
     getNextPageParam: (last) => last.next,
   });
   const rows = q.data?.pages.flatMap((p) => p.data) ?? [];
@@ -66,12 +79,21 @@ export default function Offers() {
         </tbody>
       </table>
       <div className="mb-3 flex flex-wrap items-center gap-2">
-        <input type="search" className="field w-56" placeholder="SKU, title  ( / )" aria-label="Search offers" value={typed} onChange={(e) => setTyped(e.target.value)} />
+        <input
+          type="search"
+          className="field w-56"
+          placeholder="SKU, title  ( / )"
+          aria-label="Search offers"
+          value={typed}
+          onChange={(e) => setTyped(e.target.value)}
+        />
         <Choice name="connection" label="Channel" options={[["", "All channels"], ...channels.map((c) => [c.code, c.name] as const)]} />
       </div>
       <Trouble error={q.error} />
       {q.isPending && <Loading />}
-      {q.isSuccess && rows.length === 0 && <Empty>{search || connection ? "No offer fits." : "Offers stand here once listings are matched to items."}</Empty>}
+      {q.isSuccess && rows.length === 0 && (
+        <Empty>{search || connection ? "No offer fits." : "Offers stand here once listings are matched to items."}</Empty>
+      )}
       {rows.length > 0 && (
         <table className="ledger">
           <thead>
@@ -178,7 +200,11 @@ export function Override({ listing, onDone }: { listing: Listing; onDone: () => 
       <h3 className="mb-2 font-semibold">How it is offered there</h3>
       <div className="mb-3 grid grid-cols-2 gap-3 sm:grid-cols-5">
         <Labelled label="Offered">
-          <select className="field w-full" value={o.off == null ? "" : o.off ? "off" : "on"} onChange={(e) => setO({ ...o, off: e.target.value === "" ? undefined : e.target.value === "off" })}>
+          <select
+            className="field w-full"
+            value={o.off == null ? "" : o.off ? "off" : "on"}
+            onChange={(e) => setO({ ...o, off: e.target.value === "" ? undefined : e.target.value === "off" })}
+          >
             <option value="">as the channel</option>
             <option value="on">yes</option>
             <option value="off">nothing</option>
@@ -201,7 +227,11 @@ export function Override({ listing, onDone }: { listing: Listing; onDone: () => 
         <span className="text-quiet">Only from (none: as the channel)</span>
         {places.data?.map((l) => (
           <label key={l.id} className="flex items-center gap-2">
-            <input type="checkbox" checked={(o.sources ?? []).includes(l.id)} onChange={(e) => setO({ ...o, sources: (o.sources ?? []).filter((x) => x !== l.id).concat(e.target.checked ? [l.id] : []) })} />
+            <input
+              type="checkbox"
+              checked={(o.sources ?? []).includes(l.id)}
+              onChange={(e) => setO({ ...o, sources: (o.sources ?? []).filter((x) => x !== l.id).concat(e.target.checked ? [l.id] : []) })}
+            />
             {l.name}
           </label>
         ))}

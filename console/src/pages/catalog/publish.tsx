@@ -9,7 +9,12 @@ import { Lamp, type LampState } from "../../parts/lamp";
 import { catalogStops, Rail } from "../../parts/rail";
 
 const lamps: Record<string, LampState> = { list: "go", change: "busy", nothing: "idle", refused: "stop" };
-const says: Record<string, string> = { list: "a new listing", change: "changes its listing", nothing: "nothing to send", refused: "not sent" };
+const says: Record<string, string> = {
+  list: "a new listing",
+  change: "changes its listing",
+  nothing: "nothing to send",
+  refused: "not sent",
+};
 
 /** Lists items on a channel: what would be sent, exactly, before it is. */
 export default function Publish() {
@@ -29,7 +34,13 @@ export default function Publish() {
     queryFn: () => take(api.POST("/api/v1/connections/{code}/publish/preview", { params: { path: { code: connection } }, body: sel })),
   });
   const send = useMutation({
-    mutationFn: () => take(api.POST("/api/v1/connections/{code}/publish", { params: { path: { code: connection } }, body: { ...sel, digest: q.data?.digest ?? "" } })),
+    mutationFn: () =>
+      take(
+        api.POST("/api/v1/connections/{code}/publish", {
+          params: { path: { code: connection } },
+          body: { ...sel, digest: q.data?.digest ?? "" },
+        }),
+      ),
     onSettled: () => {
       for (const k of ["publish", "listings", "item"]) void client.invalidateQueries({ queryKey: [k] });
     },
@@ -37,14 +48,23 @@ export default function Publish() {
   const chosen = able.find((c) => c.code === connection);
   const feed = chosen?.feeds.find((f) => f.kind === "items out");
   const switchOn = useMutation({
-    mutationFn: () => take(api.PATCH("/api/v1/connections/{code}/feeds/{kind}", { params: { path: { code: connection, kind: "items out" }, header: { "If-Match": `"${feed?.revision}"` } }, body: { on: true, schedule: feed?.schedule } })),
+    mutationFn: () =>
+      take(
+        api.PATCH("/api/v1/connections/{code}/feeds/{kind}", {
+          params: { path: { code: connection, kind: "items out" }, header: { "If-Match": `"${feed?.revision}"` } },
+          body: { on: true, schedule: feed?.schedule },
+        }),
+      ),
     onSettled: () => void client.invalidateQueries({ queryKey: ["connections"] }),
   });
   const look = (e: FormEvent) => {
     e.preventDefault();
     send.reset();
     setParams((p) => {
-      const list = typed.skus.split(/[\s,;]+/).filter(Boolean).join(",");
+      const list = typed.skus
+        .split(/[\s,;]+/)
+        .filter(Boolean)
+        .join(",");
       p.delete("skus");
       p.delete("mark");
       if (list) p.set("skus", list);
@@ -58,7 +78,17 @@ export default function Publish() {
       <Rail label="Catalog" stops={catalogStops} />
       <form onSubmit={look} className="mb-4 grid max-w-4xl items-end gap-3 sm:grid-cols-[12rem_1fr_10rem_auto]">
         <Labelled label="On">
-          <select className="field w-full" required value={connection} onChange={(e) => setParams((p) => { p.set("connection", e.target.value); return p; })}>
+          <select
+            className="field w-full"
+            required
+            value={connection}
+            onChange={(e) =>
+              setParams((p) => {
+                p.set("connection", e.target.value);
+                return p;
+              })
+            }
+          >
             <option value="">choose a channel</option>
             {able.map((c) => (
               <option key={c.code} value={c.code}>
@@ -85,7 +115,13 @@ export default function Publish() {
           .
         </p>
       )}
-      {!q.data && !q.error && <Empty>{connections.isSuccess && able.length === 0 ? "No channel that is joined takes items from us." : "Choose a channel and items; what would be sent stands here, to the letter. Nothing leaves before you say so."}</Empty>}
+      {!q.data && !q.error && (
+        <Empty>
+          {connections.isSuccess && able.length === 0
+            ? "No channel that is joined takes items from us."
+            : "Choose a channel and items; what would be sent stands here, to the letter. Nothing leaves before you say so."}
+        </Empty>
+      )}
       {q.data && (
         <>
           <p className="mb-3 flex flex-wrap items-center gap-4">
@@ -100,7 +136,8 @@ export default function Publish() {
               </Button>
             )}
             <span className="text-quiet">
-              {count(q.data.rows.length)} {q.data.rows.length === 1 ? "item" : "items"} looked at, {count(q.data.sent)} to send in {count(q.data.requests.length)} {q.data.requests.length === 1 ? "request" : "requests"}
+              {count(q.data.rows.length)} {q.data.rows.length === 1 ? "item" : "items"} looked at, {count(q.data.sent)} to send in{" "}
+              {count(q.data.requests.length)} {q.data.requests.length === 1 ? "request" : "requests"}
             </span>
           </p>
           <table className="ledger mb-6">
@@ -120,7 +157,11 @@ export default function Publish() {
                   <td className="code">{r.sku}</td>
                   <td>
                     {r.message.title || <span className="text-quiet">as it is there</span>}
-                    {r.message.groups && r.message.groups.length > 0 && <span className="block text-[12px] text-quiet">asks for {r.message.groups.map((g) => g.name.toLowerCase()).join(", ")}</span>}
+                    {r.message.groups && r.message.groups.length > 0 && (
+                      <span className="block text-[12px] text-quiet">
+                        asks for {r.message.groups.map((g) => g.name.toLowerCase()).join(", ")}
+                      </span>
+                    )}
                   </td>
                   <td>
                     <Lamp state={lamps[r.action] ?? "idle"}>{says[r.action]}</Lamp>

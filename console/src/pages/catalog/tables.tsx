@@ -22,7 +22,11 @@ export default function Tables() {
     mutationFn: async () => {
       const f = file.current?.files?.[0];
       if (!f) throw new Problem(0, "Choose a file first.");
-      const res = await fetch(`/api/v1/sheets/${kind}?name=${encodeURIComponent(f.name)}`, { method: "POST", headers: { "Content-Type": "text/csv" }, body: f });
+      const res = await fetch(`/api/v1/sheets/${kind}?name=${encodeURIComponent(f.name)}`, {
+        method: "POST",
+        headers: { "Content-Type": "text/csv" },
+        body: f,
+      });
       const said = (await res.json()) as { id?: number; detail?: string };
       if (!res.ok || !said.id) throw new Problem(res.status, said.detail ?? `The service answered ${res.status}.`);
       return said.id;
@@ -44,9 +48,11 @@ export default function Tables() {
           <form onSubmit={submit} className="flex flex-wrap items-end gap-3">
             <Labelled label="Kind">
               <select className="field" value={kind} onChange={(e) => setKind(e.target.value)}>
-                {kinds.data?.filter((k) => k.in).map((k) => (
-                  <option key={k.kind}>{k.kind}</option>
-                ))}
+                {kinds.data
+                  ?.filter((k) => k.in)
+                  .map((k) => (
+                    <option key={k.kind}>{k.kind}</option>
+                  ))}
               </select>
             </Labelled>
             <Labelled label="File">
@@ -77,13 +83,15 @@ export default function Tables() {
         <section>
           <h2 className="mb-2">Save</h2>
           <ul className="mb-6 flex flex-wrap gap-x-5 gap-y-1">
-            {kinds.data?.filter((k) => k.out).map((k) => (
-              <li key={k.kind}>
-                <a className="underline decoration-rule underline-offset-4" href={`/api/v1/saved/${k.kind}.csv`} download>
-                  {k.kind}
-                </a>
-              </li>
-            ))}
+            {kinds.data
+              ?.filter((k) => k.out)
+              .map((k) => (
+                <li key={k.kind}>
+                  <a className="underline decoration-rule underline-offset-4" href={`/api/v1/saved/${k.kind}.csv`} download>
+                    {k.kind}
+                  </a>
+                </li>
+              ))}
           </ul>
           <h2 className="mb-1">Handed in</h2>
           <Trouble error={q.error} />
@@ -128,7 +136,15 @@ export function TablePage() {
   const rows = useInfiniteQuery({
     queryKey: ["sheet", id, "rows", verdict, q.data?.state],
     initialPageParam: "",
-    queryFn: ({ pageParam }) => takeWith(api.GET("/api/v1/sheets/{id}/rows", { params: { path: { id: Number(id) }, query: { limit: 100, verdict: verdict || undefined, after: Number(new URLSearchParams(pageParam).get("after") ?? 0) } } })),
+    queryFn: ({ pageParam }) =>
+      takeWith(
+        api.GET("/api/v1/sheets/{id}/rows", {
+          params: {
+            path: { id: Number(id) },
+            query: { limit: 100, verdict: verdict || undefined, after: Number(new URLSearchParams(pageParam).get("after") ?? 0) },
+          },
+        }),
+      ),
     getNextPageParam: (last) => last.next,
   });
   const apply = useMutation({
@@ -148,7 +164,8 @@ export function TablePage() {
         title={s.name || `Sheet ${s.id}`}
         sub={
           <>
-            {s.kind}, {count(s.total)} rows, {s.form.encoding}, columns parted by <span className="code">{s.form.separator === "\t" ? "tabs" : s.form.separator}</span>
+            {s.kind}, {count(s.total)} rows, {s.form.encoding}, columns parted by{" "}
+            <span className="code">{s.form.separator === "\t" ? "tabs" : s.form.separator}</span>
           </>
         }
       >
@@ -162,14 +179,24 @@ export function TablePage() {
       <Rail label="Catalog" stops={catalogStops} />
       {(s.state === "checking" || s.state === "applying") && (
         <p role="status" className="mb-3 flex items-center gap-3">
-          <Lamp state="busy">{s.state === "checking" ? `${count(s.total)} rows looked at` : `${count(s.done)} of ${count(s.done + n("add", "change"))} carried out`}</Lamp>
+          <Lamp state="busy">
+            {s.state === "checking"
+              ? `${count(s.total)} rows looked at`
+              : `${count(s.done)} of ${count(s.done + n("add", "change"))} carried out`}
+          </Lamp>
           <span className="text-quiet">It goes on when you leave.</span>
         </p>
       )}
       <Trouble error={apply.error ?? rows.error ?? (s.error ? new Problem(0, s.error) : null)} />
       <div className="mb-3 flex flex-wrap gap-x-5 gap-y-1" role="group" aria-label="Rows">
         {[["", "all", s.total] as const, ...s.counts.map((c) => [c.verdict, c.verdict, c.count] as const)].map(([v, name, k]) => (
-          <button key={v} type="button" aria-pressed={verdict === v} className={`border-b-2 py-1 ${verdict === v ? "border-ink font-semibold" : "border-transparent text-quiet"}`} onClick={() => setParams(v ? { verdict: v } : {}, { replace: true })}>
+          <button
+            key={v}
+            type="button"
+            aria-pressed={verdict === v}
+            className={`border-b-2 py-1 ${verdict === v ? "border-ink font-semibold" : "border-transparent text-quiet"}`}
+            onClick={() => setParams(v ? { verdict: v } : {}, { replace: true })}
+          >
             {name} <span className="code">{count(k)}</span>
           </button>
         ))}

@@ -9,7 +9,19 @@ import { catalogStops, Rail } from "../../parts/rail";
 type Group = Schema<"CatalogGroup">;
 type Connection = Schema<"Connection">;
 
-const words: Record<string, string> = { gtin: "GTIN", weight_g: "weight", length_mm: "length", width_mm: "width", height_mm: "height", customs_code: "customs code", tax_class: "tax class", parts: "parts of a kit", prices: "prices by list", groups: "choices", category: "group" };
+const words: Record<string, string> = {
+  gtin: "GTIN",
+  weight_g: "weight",
+  length_mm: "length",
+  width_mm: "width",
+  height_mm: "height",
+  customs_code: "customs code",
+  tax_class: "tax class",
+  parts: "parts of a kit",
+  prices: "prices by list",
+  groups: "choices",
+  category: "group",
+};
 
 /** What holds for all items: whose word counts, the price lists, the choices of prepared food. */
 export default function Terms() {
@@ -37,9 +49,27 @@ export default function Terms() {
 const telling = (list: Connection[] | undefined, kind: string) => (list ?? []).filter((c) => c.feeds.some((f) => f.kind === kind));
 
 /** Whose word counts: ours, or a connection that tells of it. */
-function Word({ label, value, tellers, disabled, onChange }: { label: string; value: string; tellers: Connection[]; disabled: boolean; onChange: (code: string) => void }) {
+function Word({
+  label,
+  value,
+  tellers,
+  disabled,
+  onChange,
+}: {
+  label: string;
+  value: string;
+  tellers: Connection[];
+  disabled: boolean;
+  onChange: (code: string) => void;
+}) {
   return (
-    <select aria-label={label} className="field max-w-40 py-0.5!" value={value} disabled={disabled} onChange={(e) => onChange(e.target.value)}>
+    <select
+      aria-label={label}
+      className="field max-w-40 py-0.5!"
+      value={value}
+      disabled={disabled}
+      onChange={(e) => onChange(e.target.value)}
+    >
       <option value="">ours</option>
       {tellers.map((c) => (
         <option key={c.code} value={c.code}>
@@ -60,14 +90,22 @@ function Owners({ admin, tellers }: { admin: boolean; tellers: Connection[] }) {
   return (
     <section>
       <h2>Whose word counts for a field</h2>
-      <p className="mb-2 max-w-prose text-quiet">A field that another system owns is written from there, and can be changed only there. What others say of it is passed over.</p>
+      <p className="mb-2 max-w-prose text-quiet">
+        A field that another system owns is written from there, and can be changed only there. What others say of it is passed over.
+      </p>
       <Trouble error={owners.error ?? set.error} />
       {tellers.length > 0 && (
         <ul className="grid gap-x-8 sm:grid-cols-2">
           {Object.entries(owners.data ?? {}).map(([field, code]) => (
             <li key={field} className="flex items-center justify-between gap-3 border-b border-rule py-1">
               <span className={code ? "font-medium" : ""}>{words[field] ?? field}</span>
-              <Word label={`Whose word counts for ${words[field] ?? field}`} value={code} tellers={tellers} disabled={!admin || set.isPending} onChange={(to) => set.mutate({ [field]: to })} />
+              <Word
+                label={`Whose word counts for ${words[field] ?? field}`}
+                value={code}
+                tellers={tellers}
+                disabled={!admin || set.isPending}
+                onChange={(to) => set.mutate({ [field]: to })}
+              />
             </li>
           ))}
         </ul>
@@ -81,7 +119,8 @@ function Keepers({ admin, tellers }: { admin: boolean; tellers: Connection[] }) 
   const client = useQueryClient();
   const places = useQuery({ queryKey: ["locations"], queryFn: () => take(api.GET("/api/v1/locations")) });
   const put = useMutation({
-    mutationFn: (l: { code: string; name: string; keeper: string }) => take(api.PUT("/api/v1/locations/{code}", { params: { path: { code: l.code } }, body: { name: l.name, keeper: l.keeper } })),
+    mutationFn: (l: { code: string; name: string; keeper: string }) =>
+      take(api.PUT("/api/v1/locations/{code}", { params: { path: { code: l.code } }, body: { name: l.name, keeper: l.keeper } })),
     onSuccess: () => {
       setCode("");
       setName("");
@@ -106,7 +145,13 @@ function Keepers({ admin, tellers }: { admin: boolean; tellers: Connection[] }) 
               <td className="code">{l.code}</td>
               <td>{l.name}</td>
               <td className="r">
-                <Word label={`Whose word counts at ${l.name}`} value={l.keeper ?? ""} tellers={tellers} disabled={!admin || put.isPending} onChange={(keeper) => put.mutate({ code: l.code, name: l.name, keeper })} />
+                <Word
+                  label={`Whose word counts at ${l.name}`}
+                  value={l.keeper ?? ""}
+                  tellers={tellers}
+                  disabled={!admin || put.isPending}
+                  onChange={(keeper) => put.mutate({ code: l.code, name: l.name, keeper })}
+                />
               </td>
             </tr>
           ))}
@@ -114,8 +159,23 @@ function Keepers({ admin, tellers }: { admin: boolean; tellers: Connection[] }) 
       </table>
       {admin && (
         <form onSubmit={add} className="mt-2 flex flex-wrap items-center gap-2">
-          <input aria-label="Code of the new location" className="field code w-32" placeholder="code" required maxLength={31} value={code} onChange={(e) => setCode(e.target.value)} />
-          <input aria-label="Name of the new location" className="field w-44" placeholder="name" required value={name} onChange={(e) => setName(e.target.value)} />
+          <input
+            aria-label="Code of the new location"
+            className="field code w-32"
+            placeholder="code"
+            required
+            maxLength={31}
+            value={code}
+            onChange={(e) => setCode(e.target.value)}
+          />
+          <input
+            aria-label="Name of the new location"
+            className="field w-44"
+            placeholder="name"
+            required
+            value={name}
+            onChange={(e) => setName(e.target.value)}
+          />
           <Button type="submit" disabled={put.isPending}>
             Add location
           </Button>
@@ -140,11 +200,17 @@ function PriceLists({ admin }: { admin: boolean }) {
     e.preventDefault();
     put.mutate();
   };
-  const field = (key: "code" | "name" | "currency") => ({ required: true, value: list[key], onChange: (e: { target: { value: string } }) => setList({ ...list, [key]: e.target.value }) });
+  const field = (key: "code" | "name" | "currency") => ({
+    required: true,
+    value: list[key],
+    onChange: (e: { target: { value: string } }) => setList({ ...list, [key]: e.target.value }),
+  });
   return (
     <section>
       <h2>Price lists</h2>
-      <p className="mb-2 max-w-prose text-quiet">The prices themselves stand on each item, or come by the table of items. A connection says which list it shows.</p>
+      <p className="mb-2 max-w-prose text-quiet">
+        The prices themselves stand on each item, or come by the table of items. A connection says which list it shows.
+      </p>
       <Trouble error={lists.error ?? put.error} />
       {lists.data?.length === 0 && <Empty>No lists yet: every channel shows the items' own prices.</Empty>}
       <table className="ledger">
@@ -185,7 +251,12 @@ function Groups({ may }: { may: boolean }) {
           {groups.data?.map((g) => (
             <tr key={g.code}>
               <td>
-                <button type="button" className="whitespace-nowrap text-left underline decoration-rule underline-offset-4" disabled={!may} onClick={() => setOpen(g)}>
+                <button
+                  type="button"
+                  className="whitespace-nowrap text-left underline decoration-rule underline-offset-4"
+                  disabled={!may}
+                  onClick={() => setOpen(g)}
+                >
                   {g.name}
                 </button>
               </td>
@@ -235,7 +306,19 @@ function GroupForm({ was, onClose }: { was: Group; onClose: () => void }) {
   const [g, setG] = useState(was);
   const [choices, setChoices] = useState(was.choices.map(line).join("\n"));
   const save = useMutation({
-    mutationFn: () => take(api.PUT("/api/v1/option-groups/{code}", { params: { path: { code: g.code } }, body: { ...g, choices: choices.split("\n").filter((l) => l.trim()).map(choice) } })),
+    mutationFn: () =>
+      take(
+        api.PUT("/api/v1/option-groups/{code}", {
+          params: { path: { code: g.code } },
+          body: {
+            ...g,
+            choices: choices
+              .split("\n")
+              .filter((l) => l.trim())
+              .map(choice),
+          },
+        }),
+      ),
     onSuccess: () => {
       void client.invalidateQueries({ queryKey: ["option-groups"] });
       onClose();
@@ -251,19 +334,45 @@ function GroupForm({ was, onClose }: { was: Group; onClose: () => void }) {
         }}
       >
         <Labelled label="Code">
-          <input className="field code w-full" required maxLength={80} disabled={!!was.code} value={g.code} onChange={(e) => setG({ ...g, code: e.target.value })} />
+          <input
+            className="field code w-full"
+            required
+            maxLength={80}
+            disabled={!!was.code}
+            value={g.code}
+            onChange={(e) => setG({ ...g, code: e.target.value })}
+          />
         </Labelled>
         <Labelled label="Name">
           <input className="field w-full" required value={g.name} onChange={(e) => setG({ ...g, name: e.target.value })} />
         </Labelled>
         <Labelled label="At least">
-          <input className="field fig w-20" type="number" min={0} value={g.least} onChange={(e) => setG({ ...g, least: Number(e.target.value) })} />
+          <input
+            className="field fig w-20"
+            type="number"
+            min={0}
+            value={g.least}
+            onChange={(e) => setG({ ...g, least: Number(e.target.value) })}
+          />
         </Labelled>
         <Labelled label="At most">
-          <input className="field fig w-20" type="number" min={1} value={g.most} onChange={(e) => setG({ ...g, most: Number(e.target.value) })} />
+          <input
+            className="field fig w-20"
+            type="number"
+            min={1}
+            value={g.most}
+            onChange={(e) => setG({ ...g, most: Number(e.target.value) })}
+          />
         </Labelled>
         <Labelled label="Choices" wide help="One to a line: its code, its name, and what it adds to the price, such as 0.40.">
-          <textarea className="field w-full" rows={Math.max(4, choices.split("\n").length + 1)} required placeholder={"whole Whole milk\noat Oat drink 0.40"} value={choices} onChange={(e) => setChoices(e.target.value)} />
+          <textarea
+            className="field w-full"
+            rows={Math.max(4, choices.split("\n").length + 1)}
+            required
+            placeholder={"whole Whole milk\noat Oat drink 0.40"}
+            value={choices}
+            onChange={(e) => setChoices(e.target.value)}
+          />
         </Labelled>
         <div className="sm:col-span-2">
           <Trouble error={save.error} />

@@ -18,23 +18,38 @@ export default function ConnectionPage() {
   const refresh = () => {
     for (const key of ["connection", "connections", "runs", "board"]) void client.invalidateQueries({ queryKey: [key] });
   };
-  const q = useQuery({ queryKey: ["connection", code], queryFn: () => take(api.GET("/api/v1/connections/{code}", { params: { path: { code } } })) });
+  const q = useQuery({
+    queryKey: ["connection", code],
+    queryFn: () => take(api.GET("/api/v1/connections/{code}", { params: { path: { code } } })),
+  });
   const me = useQuery({ queryKey: ["me"], queryFn: () => take(api.GET("/api/v1/me")), staleTime: Infinity });
   const [ask, setAsk] = useState<Feed | "pause" | null>(null);
   const test = useMutation({ mutationFn: () => take(api.POST("/api/v1/connections/{code}/test", { params: { path: { code } } })) });
   const pause = useMutation({
-    mutationFn: (paused: boolean) => take(api.PATCH("/api/v1/connections/{code}", { params: { path: { code }, header: { "If-Match": `"${q.data?.revision}"` } }, body: { paused } })),
+    mutationFn: (paused: boolean) =>
+      take(
+        api.PATCH("/api/v1/connections/{code}", {
+          params: { path: { code }, header: { "If-Match": `"${q.data?.revision}"` } },
+          body: { paused },
+        }),
+      ),
     onSuccess: () => setAsk(null),
     onSettled: refresh,
   });
   const set = useMutation({
     mutationFn: (f: Feed & { to: boolean }) =>
-      take(api.PATCH("/api/v1/connections/{code}/feeds/{kind}", { params: { path: { code, kind: f.kind }, header: { "If-Match": `"${f.revision}"` } }, body: { on: f.to, schedule: f.schedule } })),
+      take(
+        api.PATCH("/api/v1/connections/{code}/feeds/{kind}", {
+          params: { path: { code, kind: f.kind }, header: { "If-Match": `"${f.revision}"` } },
+          body: { on: f.to, schedule: f.schedule },
+        }),
+      ),
     onSuccess: () => setAsk(null),
     onSettled: refresh,
   });
   const run = useMutation({
-    mutationFn: (kind: string) => take(api.POST("/api/v1/connections/{code}/feeds/{kind}/run", { params: { path: { code, kind } }, body: {} })),
+    mutationFn: (kind: string) =>
+      take(api.POST("/api/v1/connections/{code}/feeds/{kind}/run", { params: { path: { code, kind } }, body: {} })),
     onSettled: refresh,
   });
   if (q.isPending) return <Loading />;
@@ -104,7 +119,12 @@ export default function ConnectionPage() {
             {c.feeds.map((f) => (
               <tr key={f.kind}>
                 <td>
-                  <Switch label={`${f.kind} on`} on={f.on} disabled={!admin || set.isPending || c.state !== "on"} onChange={(to) => (to ? set.mutate({ ...f, to }) : setAsk(f))} />
+                  <Switch
+                    label={`${f.kind} on`}
+                    on={f.on}
+                    disabled={!admin || set.isPending || c.state !== "on"}
+                    onChange={(to) => (to ? set.mutate({ ...f, to }) : setAsk(f))}
+                  />
                 </td>
                 <td className="font-medium whitespace-nowrap">{f.kind}</td>
                 <td className="max-w-80">
@@ -112,7 +132,9 @@ export default function ConnectionPage() {
                   {f.failures > 0 && <span className="text-[12px] text-stop"> {f.lamp.text}</span>}
                 </td>
                 <td className="text-quiet">{f.ways.map((w) => words[w] ?? w).join(", ")}</td>
-                <td className="code whitespace-nowrap">{f.schedule || (f.every ? `every ${f.every.replace("0s", "").replace(/m$/, " min") || f.every}` : "")}</td>
+                <td className="code whitespace-nowrap">
+                  {f.schedule || (f.every ? `every ${f.every.replace("0s", "").replace(/m$/, " min") || f.every}` : "")}
+                </td>
                 <td>
                   <Age at={f.last_ok} />
                 </td>
@@ -136,13 +158,22 @@ export default function ConnectionPage() {
       </section>
       {admin && c.state !== "left" && <More connection={c} onChanged={refresh} />}
       <Runs code={code} feeds={c.feeds} />
-      <Sheet open={ask !== null} onClose={() => setAsk(null)} title={ask === "pause" ? `Pause ${c.name}` : `Switch off ${typeof ask === "object" && ask ? ask.kind : ""}`}>
+      <Sheet
+        open={ask !== null}
+        onClose={() => setAsk(null)}
+        title={ask === "pause" ? `Pause ${c.name}` : `Switch off ${typeof ask === "object" && ask ? ask.kind : ""}`}
+      >
         <p className="mb-4">
           {ask === "pause"
-            ? `Nothing is read from ${c.name} and nothing is sent to it until it is resumed. Pushes that arrive are not taken in; what was missed is read afterwards. ${count(c.waiting)} messages wait.`
+            ? `Nothing is read from ${c.name} and nothing is sent to it until it is resumed. Pushes that arrive are not taken in; ` +
+              `what was missed is read afterwards. ${count(c.waiting)} messages wait.`
             : off(typeof ask === "object" && ask ? ask.kind : "", c.name)}
         </p>
-        <Button kind="main" onClick={() => (ask === "pause" ? pause.mutate(true) : ask && set.mutate({ ...ask, to: false }))} disabled={pause.isPending || set.isPending}>
+        <Button
+          kind="main"
+          onClick={() => (ask === "pause" ? pause.mutate(true) : ask && set.mutate({ ...ask, to: false }))}
+          disabled={pause.isPending || set.isPending}
+        >
           {ask === "pause" ? "Pause" : "Switch off"}
         </Button>
       </Sheet>
@@ -153,7 +184,10 @@ export default function ConnectionPage() {
 function off(kind: string, name: string): string {
   switch (kind) {
     case "orders in":
-      return `New orders of ${name} will not be taken in; their goods are not allocated and may be sold twice. They are read when the feed is on again.`;
+      return (
+        `New orders of ${name} will not be taken in; their goods are not allocated and may be sold twice. ` +
+        "They are read when the feed is on again."
+      );
     case "stock out":
       return `${name} will go on showing the quantities it shows now, whatever is sold elsewhere.`;
     case "dispatch out":
@@ -165,8 +199,15 @@ function off(kind: string, name: string): string {
 
 function Runs({ code, feeds }: { code: string; feeds: Feed[] }) {
   const [open, setOpen] = useState<number | null>(null);
-  const q = useQuery({ queryKey: ["runs", code], queryFn: () => take(api.GET("/api/v1/runs", { params: { query: { connection: code, limit: 30 } } })) });
-  const one = useQuery({ queryKey: ["run", open], enabled: open !== null, queryFn: () => take(api.GET("/api/v1/runs/{id}", { params: { path: { id: open as number } } })) });
+  const q = useQuery({
+    queryKey: ["runs", code],
+    queryFn: () => take(api.GET("/api/v1/runs", { params: { query: { connection: code, limit: 30 } } })),
+  });
+  const one = useQuery({
+    queryKey: ["run", open],
+    enabled: open !== null,
+    queryFn: () => take(api.GET("/api/v1/runs/{id}", { params: { path: { id: open as number } } })),
+  });
   return (
     <section>
       <div className="mb-1 flex flex-wrap items-end justify-between gap-3">
@@ -174,7 +215,9 @@ function Runs({ code, feeds }: { code: string; feeds: Feed[] }) {
         <LoadAgain code={code} feeds={feeds} />
       </div>
       <Trouble error={q.error} />
-      {q.data?.length === 0 && <Empty>No run has brought anything yet. A run stands here when it found something, failed, or was asked for.</Empty>}
+      {q.data?.length === 0 && (
+        <Empty>No run has brought anything yet. A run stands here when it found something, failed, or was asked for.</Empty>
+      )}
       {q.data && q.data.length > 0 && (
         <table className="ledger">
           <thead>
@@ -225,7 +268,8 @@ function Runs({ code, feeds }: { code: string; feeds: Feed[] }) {
         {one.data && (
           <>
             <p className="mb-2">
-              {one.data.run.feed}, {one.data.run.cause}: {one.data.run.state}. {one.data.run.error && <span className="text-stop">{one.data.run.error}</span>}
+              {one.data.run.feed}, {one.data.run.cause}: {one.data.run.state}.{" "}
+              {one.data.run.error && <span className="text-stop">{one.data.run.error}</span>}
             </p>
             {one.data.log.length === 0 && <p className="text-quiet">Nothing was noted beside the counts.</p>}
             <table className="ledger">
@@ -261,7 +305,10 @@ function LoadAgain({ code, feeds }: { code: string; feeds: Feed[] }) {
   const [kind, setKind] = useState(kinds[0] ?? "");
   const [day, setDay] = useState("");
   const load = useMutation({
-    mutationFn: () => take(api.POST("/api/v1/connections/{code}/feeds/{kind}/run", { params: { path: { code, kind } }, body: { from: `${day}T00:00:00Z` } })),
+    mutationFn: () =>
+      take(
+        api.POST("/api/v1/connections/{code}/feeds/{kind}/run", { params: { path: { code, kind } }, body: { from: `${day}T00:00:00Z` } }),
+      ),
     onSettled: () => void client.invalidateQueries({ queryKey: ["runs"] }),
   });
   if (kinds.length === 0) return null;

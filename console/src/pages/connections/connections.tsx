@@ -10,14 +10,49 @@ type Row = Schema<"Connection">;
 
 const columns: Column<Row>[] = [
   { key: "name", title: "Connection", cell: (c) => <span className="font-medium">{c.name}</span>, value: (c) => c.name },
-  { key: "lamp", title: "Stands", cell: (c) => <Lamp state={c.lamp.state as LampState}>{c.lamp.text.length > 60 ? c.lamp.text.slice(0, 59) + "…" : c.lamp.text}</Lamp>, value: (c) => c.lamp.text },
+  {
+    key: "lamp",
+    title: "Stands",
+    cell: (c) => <Lamp state={c.lamp.state as LampState}>{c.lamp.text.length > 60 ? c.lamp.text.slice(0, 59) + "…" : c.lamp.text}</Lamp>,
+    value: (c) => c.lamp.text,
+  },
   { key: "side", title: "Side", cell: (c) => c.side, value: (c) => c.side },
-  { key: "account", title: "Account there", cell: (c) => (c.account_no ? `${c.account}, ${c.account_no}` : ""), value: (c) => c.account_no ?? "", hidden: true },
+  {
+    key: "account",
+    title: "Account there",
+    cell: (c) => (c.account_no ? `${c.account}, ${c.account_no}` : ""),
+    value: (c) => c.account_no ?? "",
+    hidden: true,
+  },
   { key: "title", title: "Connector", cell: (c) => c.title, value: (c) => c.title },
-  { key: "feeds", title: "Feeds on", right: true, cell: (c) => <span className="fig">{`${c.feeds.filter((f) => f.on).length}/${c.feeds.length}`}</span>, value: (c) => c.feeds.filter((f) => f.on).length },
-  { key: "orders", title: "Orders today", right: true, cell: (c) => <span className="fig">{count(c.orders_today)}</span>, value: (c) => c.orders_today },
-  { key: "waiting", title: "To be sent", right: true, cell: (c) => <span className="fig">{count(c.waiting)}</span>, value: (c) => c.waiting },
-  { key: "refused", title: "Refused", right: true, cell: (c) => <span className={`fig ${c.refused ? "text-stop" : "text-quiet"}`}>{count(c.refused)}</span>, value: (c) => c.refused },
+  {
+    key: "feeds",
+    title: "Feeds on",
+    right: true,
+    cell: (c) => <span className="fig">{`${c.feeds.filter((f) => f.on).length}/${c.feeds.length}`}</span>,
+    value: (c) => c.feeds.filter((f) => f.on).length,
+  },
+  {
+    key: "orders",
+    title: "Orders today",
+    right: true,
+    cell: (c) => <span className="fig">{count(c.orders_today)}</span>,
+    value: (c) => c.orders_today,
+  },
+  {
+    key: "waiting",
+    title: "To be sent",
+    right: true,
+    cell: (c) => <span className="fig">{count(c.waiting)}</span>,
+    value: (c) => c.waiting,
+  },
+  {
+    key: "refused",
+    title: "Refused",
+    right: true,
+    cell: (c) => <span className={`fig ${c.refused ? "text-stop" : "text-quiet"}`}>{count(c.refused)}</span>,
+    value: (c) => c.refused,
+  },
   { key: "last", title: "Last good run", cell: (c) => <Age at={c.last_ok} />, value: (c) => c.last_ok ?? "" },
 ];
 
@@ -33,7 +68,13 @@ export default function Connections() {
         </Button>
       </Head>
       <Trouble error={q.error} />
-      <Table name="connections" columns={columns} rows={q.data ?? []} rowKey={(c) => c.code} onOpen={(c) => void navigate(c.state === "joining" ? `/connections/${c.code}/join` : `/connections/${c.code}`)} />
+      <Table
+        name="connections"
+        columns={columns}
+        rows={q.data ?? []}
+        rowKey={(c) => c.code}
+        onOpen={(c) => void navigate(c.state === "joining" ? `/connections/${c.code}/join` : `/connections/${c.code}`)}
+      />
     </>
   );
 }

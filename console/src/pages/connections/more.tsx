@@ -14,7 +14,11 @@ type Topic = "settings" | "access" | "preview" | "overrides" | "leave" | null;
 export function More({ connection, onChanged }: { connection: Connection; onChanged: () => void }) {
   const code = connection.code;
   const [topic, setTopic] = useState<Topic>(null);
-  const join = useQuery({ queryKey: ["join", code], enabled: topic !== null, queryFn: () => take(api.GET("/api/v1/connections/{code}/join", { params: { path: { code } } })) });
+  const join = useQuery({
+    queryKey: ["join", code],
+    enabled: topic !== null,
+    queryFn: () => take(api.GET("/api/v1/connections/{code}/join", { params: { path: { code } } })),
+  });
   const close = () => {
     setTopic(null);
     onChanged();
@@ -53,15 +57,29 @@ export function More({ connection, onChanged }: { connection: Connection; onChan
 function Overrides({ connection, onSaved }: { connection: Connection; onSaved: () => void }) {
   const [text, setText] = useState(connection.overrides ?? "");
   const save = useMutation({
-    mutationFn: () => take(api.PUT("/api/v1/connections/{code}/overrides", { params: { path: { code: connection.code }, header: { "If-Match": `"${connection.revision}"` } }, body: { overrides: text } })),
+    mutationFn: () =>
+      take(
+        api.PUT("/api/v1/connections/{code}/overrides", {
+          params: { path: { code: connection.code }, header: { "If-Match": `"${connection.revision}"` } },
+          body: { overrides: text },
+        }),
+      ),
     onSuccess: onSaved,
   });
   return (
     <>
       <p className="mb-2 max-w-prose text-quiet">
-        A part of a definition, laid over that of {connection.title} for this connection only: another field, another table, another schedule. An empty text takes all away.
+        A part of a definition, laid over that of {connection.title} for this connection only: another field, another table, another
+        schedule. An empty text takes all away.
       </p>
-      <textarea className="field code h-64 w-full" aria-label="Overrides" spellCheck={false} value={text} onChange={(e) => setText(e.target.value)} placeholder={"feeds:\n  orders in:\n    map: { note: item.gift_note }"} />
+      <textarea
+        className="field code h-64 w-full"
+        aria-label="Overrides"
+        spellCheck={false}
+        value={text}
+        onChange={(e) => setText(e.target.value)}
+        placeholder={"feeds:\n  orders in:\n    map: { note: item.gift_note }"}
+      />
       <Trouble error={save.error} />
       <p className="mt-3">
         <Button kind="main" onClick={() => save.mutate()} disabled={save.isPending}>
@@ -74,8 +92,14 @@ function Overrides({ connection, onSaved }: { connection: Connection; onSaved: (
 
 function Leave({ code, name }: { code: string; name: string }) {
   const navigate = useNavigate();
-  const q = useQuery({ queryKey: ["leave", code], queryFn: () => take(api.GET("/api/v1/connections/{code}/leave", { params: { path: { code } } })) });
-  const leave = useMutation({ mutationFn: () => take(api.POST("/api/v1/connections/{code}/leave", { params: { path: { code } } })), onSuccess: () => void navigate("/connections") });
+  const q = useQuery({
+    queryKey: ["leave", code],
+    queryFn: () => take(api.GET("/api/v1/connections/{code}/leave", { params: { path: { code } } })),
+  });
+  const leave = useMutation({
+    mutationFn: () => take(api.POST("/api/v1/connections/{code}/leave", { params: { path: { code } } })),
+    onSuccess: () => void navigate("/connections"),
+  });
   if (q.isPending) return <Loading />;
   return (
     <>

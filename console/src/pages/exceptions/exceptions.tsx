@@ -1,3 +1,4 @@
+import { clsx } from "clsx";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState, type ReactNode } from "react";
 import { Link } from "react-router";
@@ -22,7 +23,14 @@ export default function Exceptions() {
   const causes = useQuery({ queryKey: ["causes"], queryFn: () => take(api.GET("/api/v1/exceptions/causes")) });
   const q = useQuery({
     queryKey: ["exceptions", cause, asleep, mine],
-    queryFn: () => take(api.GET("/api/v1/exceptions", { params: { query: { limit: 200, cause: cause || undefined, asleep: asleep || undefined, assignee: mine ? me.data?.name : undefined } } })),
+    queryFn: () =>
+      take(
+        api.GET("/api/v1/exceptions", {
+          params: {
+            query: { limit: 200, cause: cause || undefined, asleep: asleep || undefined, assignee: mine ? me.data?.name : undefined },
+          },
+        }),
+      ),
     enabled: me.isSuccess,
   });
   const [open, setOpen] = useState<string | null>(null);
@@ -32,9 +40,21 @@ export default function Exceptions() {
   const total = causes.data?.reduce((n, c) => n + c.n, 0) ?? 0;
   return (
     <>
-      <Head title="Exceptions" sub={total > 0 ? `${count(total)} open; mending one cause frees all that wait for it` : "What cannot go on by itself"}>
+      <Head
+        title="Exceptions"
+        sub={total > 0 ? `${count(total)} open; mending one cause frees all that wait for it` : "What cannot go on by itself"}
+      >
         {(["", "mine", "asleep"] as const).map((v) => (
-          <button key={v} type="button" aria-pressed={(params.get("show") ?? "") === v} onClick={() => set("show", v)} className={`border-b-2 px-2 py-1 ${(params.get("show") ?? "") === v ? "border-ink" : "border-transparent text-quiet hover:text-ink"}`}>
+          <button
+            key={v}
+            type="button"
+            aria-pressed={(params.get("show") ?? "") === v}
+            onClick={() => set("show", v)}
+            className={clsx(
+              "border-b-2 px-2 py-1",
+              (params.get("show") ?? "") === v ? "border-ink" : "border-transparent text-quiet hover:text-ink",
+            )}
+          >
             {{ "": "Everybody's", mine: "Mine", asleep: "Asleep" }[v]}
           </button>
         ))}
@@ -60,7 +80,9 @@ export default function Exceptions() {
         </nav>
         <section aria-label="What needs a person" className="min-w-0">
           {q.isPending && <Loading />}
-          {q.isSuccess && list.length === 0 && <Empty>{asleep ? "Nothing sleeps." : "Nothing. What cannot go on by itself will stand here, with what would free it."}</Empty>}
+          {q.isSuccess && list.length === 0 && (
+            <Empty>{asleep ? "Nothing sleeps." : "Nothing. What cannot go on by itself will stand here, with what would free it."}</Empty>
+          )}
           {list.length > 0 && (
             <table className="ledger">
               <tbody>
@@ -94,7 +116,8 @@ export default function Exceptions() {
                     <td className="r whitespace-nowrap">
                       {e.orders > 0 && (
                         <div>
-                          <span className="fig font-medium">{count(e.orders)}</span> <span className="text-[12px] text-quiet">{e.orders === 1 ? "order" : "orders"}</span>
+                          <span className="fig font-medium">{count(e.orders)}</span>{" "}
+                          <span className="text-[12px] text-quiet">{e.orders === 1 ? "order" : "orders"}</span>
                         </div>
                       )}
                       <div className="text-[12px] text-quiet">
@@ -108,7 +131,16 @@ export default function Exceptions() {
             </table>
           )}
         </section>
-        {chosen && <Detail key={keyOf(chosen)} e={chosen} me={me.data?.name ?? ""} works={me.data?.role !== "viewer"} asleep={asleep} onSaid={setSaid} />}
+        {chosen && (
+          <Detail
+            key={keyOf(chosen)}
+            e={chosen}
+            me={me.data?.name ?? ""}
+            works={me.data?.role !== "viewer"}
+            asleep={asleep}
+            onSaid={setSaid}
+          />
+        )}
       </div>
     </>
   );
@@ -116,28 +148,65 @@ export default function Exceptions() {
 
 function CauseLink({ name, n, on, onClick }: { name: string; n: number; on: boolean; onClick: () => void }) {
   return (
-    <button type="button" aria-pressed={on} onClick={onClick} className={`flex w-full items-baseline justify-between gap-2 border-b border-rule py-1 text-left ${on ? "font-semibold" : "text-quiet hover:text-ink"}`}>
+    <button
+      type="button"
+      aria-pressed={on}
+      onClick={onClick}
+      className={clsx(
+        "flex w-full items-baseline justify-between gap-2 border-b border-rule py-1 text-left",
+        on ? "font-semibold" : "text-quiet hover:text-ink",
+      )}
+    >
       <span>{name}</span>
       <span className="fig">{count(n)}</span>
     </button>
   );
 }
 
-const sides: Record<string, string> = { ours: "It can be mended here.", theirs: "The other side can mend it.", either: "Either side can mend it." };
+const sides: Record<string, string> = {
+  ours: "It can be mended here.",
+  theirs: "The other side can mend it.",
+  either: "Either side can mend it.",
+};
 
-function Detail({ e, me, works, asleep, onSaid }: { e: Exception; me: string; works: boolean; asleep: boolean; onSaid: (text: string) => void }) {
+function Detail({
+  e,
+  me,
+  works,
+  asleep,
+  onSaid,
+}: {
+  e: Exception;
+  me: string;
+  works: boolean;
+  asleep: boolean;
+  onSaid: (text: string) => void;
+}) {
   const client = useQueryClient();
   const of = useQuery({
     queryKey: ["exceptions of", keyOf(e)],
     queryFn: () => take(api.GET("/api/v1/exceptions/of", { params: { query: { ...group(e), limit: 100 } } })),
   });
-  const people = useQuery({ queryKey: ["people here"], queryFn: () => take(api.GET("/api/v1/people-here")), staleTime: Infinity, enabled: works });
+  const people = useQuery({
+    queryKey: ["people here"],
+    queryFn: () => take(api.GET("/api/v1/people-here")),
+    staleTime: Infinity,
+    enabled: works,
+  });
   const done = () => {
     for (const key of ["exceptions", "exceptions of", "causes", "board"]) void client.invalidateQueries({ queryKey: [key] });
   };
-  const assign = useMutation({ mutationFn: (assignee: string) => take(api.POST("/api/v1/exceptions/assign", { body: { ...group(e), assignee } })), onSuccess: done });
+  const assign = useMutation({
+    mutationFn: (assignee: string) => take(api.POST("/api/v1/exceptions/assign", { body: { ...group(e), assignee } })),
+    onSuccess: done,
+  });
   const snooze = useMutation({
-    mutationFn: (hours: number) => take(api.POST("/api/v1/exceptions/snooze", { body: { ...group(e), until: hours ? new Date(Date.now() + hours * 3600_000).toISOString() : undefined } })),
+    mutationFn: (hours: number) =>
+      take(
+        api.POST("/api/v1/exceptions/snooze", {
+          body: { ...group(e), until: hours ? new Date(Date.now() + hours * 3600_000).toISOString() : undefined },
+        }),
+      ),
     onSuccess: done,
   });
   const orders = [...new Set(of.data?.map((x) => x.order_number).filter((n): n is string => !!n))];
@@ -150,7 +219,13 @@ function Detail({ e, me, works, asleep, onSaid }: { e: Exception; me: string; wo
         <p className="mt-1 text-[12px] text-quiet">{sides[e.side]}</p>
       </div>
       {works && (
-        <Fix e={e} orders={orders} outbox={of.data?.flatMap((x) => (x.outbox_id ? [x.outbox_id] : [])) ?? []} onDone={done} onSaid={onSaid} />
+        <Fix
+          e={e}
+          orders={orders}
+          outbox={of.data?.flatMap((x) => (x.outbox_id ? [x.outbox_id] : [])) ?? []}
+          onDone={done}
+          onSaid={onSaid}
+        />
       )}
       {works && (
         <div className="flex flex-wrap items-center gap-2">
@@ -179,14 +254,20 @@ function Detail({ e, me, works, asleep, onSaid }: { e: Exception; me: string; wo
           <ul className="flex flex-wrap gap-x-4 gap-y-1">
             {orders.slice(0, 40).map((n) => (
               <li key={n}>
-                <Link className="code underline decoration-rule underline-offset-4 hover:decoration-ink" to={`/orders/${encodeURIComponent(n)}`}>
+                <Link
+                  className="code underline decoration-rule underline-offset-4 hover:decoration-ink"
+                  to={`/orders/${encodeURIComponent(n)}`}
+                >
                   {n}
                 </Link>
               </li>
             ))}
           </ul>
           {e.orders > 1 && (
-            <Link className="mt-1 inline-block text-[12px] underline decoration-rule underline-offset-4" to={`/orders?cause=${encodeURIComponent(e.cause)}`}>
+            <Link
+              className="mt-1 inline-block text-[12px] underline decoration-rule underline-offset-4"
+              to={`/orders?cause=${encodeURIComponent(e.cause)}`}
+            >
               All orders with this cause
             </Link>
           )}
@@ -197,7 +278,19 @@ function Detail({ e, me, works, asleep, onSaid }: { e: Exception; me: string; wo
 }
 
 /** What frees it, in place, by cause. */
-function Fix({ e, orders, outbox, onDone, onSaid }: { e: Exception; orders: string[]; outbox: number[]; onDone: () => void; onSaid: (text: string) => void }) {
+function Fix({
+  e,
+  orders,
+  outbox,
+  onDone,
+  onSaid,
+}: {
+  e: Exception;
+  orders: string[];
+  outbox: number[];
+  onDone: () => void;
+  onSaid: (text: string) => void;
+}) {
   const letGo = useMutation({
     mutationFn: () => take(api.POST("/api/v1/orders/actions", { body: { action: "approve", orders } })),
     onSuccess: (d) => {
@@ -228,8 +321,25 @@ function Fix({ e, orders, outbox, onDone, onSaid }: { e: Exception; orders: stri
   });
   const settle = useMutation({ mutationFn: () => take(api.POST("/api/v1/exceptions/settle", { body: group(e) })), onSuccess: onDone });
   let body: ReactNode;
-  const waved = ["total differs", "changed at the channel", "cancelled too late", "wants a look", "not answered in time", "held by a person", "held by a rule"];
-  if (e.cause === "unknown item" && e.connection) body = <Known e={e} onDone={(text) => { onSaid(text); onDone(); }} />;
+  const waved = [
+    "total differs",
+    "changed at the channel",
+    "cancelled too late",
+    "wants a look",
+    "not answered in time",
+    "held by a person",
+    "held by a rule",
+  ];
+  if (e.cause === "unknown item" && e.connection)
+    body = (
+      <Known
+        e={e}
+        onDone={(text) => {
+          onSaid(text);
+          onDone();
+        }}
+      />
+    );
   else if (waved.includes(e.cause))
     body = (
       <Button kind="main" onClick={() => letGo.mutate()} disabled={letGo.isPending || orders.length === 0}>
@@ -278,24 +388,22 @@ function Fix({ e, orders, outbox, onDone, onSaid }: { e: Exception; orders: stri
   else if (e.inbox_id)
     body = (
       <div className="flex flex-wrap gap-2">
-        {e.cause === "message not understood" && <Go to={`/type?inbox=${e.inbox_id}&connection=${e.connection}`}>Type it beside the original</Go>}
-        <Button kind={e.cause === "message not understood" ? undefined : "main"} onClick={() => takeIn.mutate()} disabled={takeIn.isPending}>
+        {e.cause === "message not understood" && (
+          <Go to={`/type?inbox=${e.inbox_id}&connection=${e.connection}`}>Type it beside the original</Go>
+        )}
+        <Button
+          kind={e.cause === "message not understood" ? undefined : "main"}
+          onClick={() => takeIn.mutate()}
+          disabled={takeIn.isPending}
+        >
           Take in again
         </Button>
       </div>
     );
   else if (e.cause === "bad address" || e.cause === "wants an answer")
-    body = (
-      <Go to={`/orders/${orders[0] ?? ""}`}>{e.cause === "bad address" ? "Correct the address" : "Answer"}</Go>
-    );
-  else if (e.cause === "no stock" || e.sku)
-    body = (
-      <Go to={`/items/${encodeURIComponent(e.subject || e.sku || "")}`}>See its stock</Go>
-    );
-  else if (e.cause === "credentials refused")
-    body = (
-      <Go to={`/connections/${e.connection}`}>Renew access</Go>
-    );
+    body = <Go to={`/orders/${orders[0] ?? ""}`}>{e.cause === "bad address" ? "Correct the address" : "Answer"}</Go>;
+  else if (e.cause === "no stock" || e.sku) body = <Go to={`/items/${encodeURIComponent(e.subject || e.sku || "")}`}>See its stock</Go>;
+  else if (e.cause === "credentials refused") body = <Go to={`/connections/${e.connection}`}>Renew access</Go>;
   return (
     <div className="flex flex-col items-start gap-2">
       {body}
@@ -320,10 +428,14 @@ function Go({ to, children }: { to: string; children: ReactNode }) {
 
 /** Says which item is sold under an unknown SKU. */
 function Known({ e, onDone }: { e: Exception; onDone: (text: string) => void }) {
-  const suggested = useQuery({ queryKey: ["suggest", keyOf(e)], queryFn: () => take(api.GET("/api/v1/exceptions/suggest", { params: { query: { connection: e.connection ?? "", sold: e.subject } } })) });
+  const suggested = useQuery({
+    queryKey: ["suggest", keyOf(e)],
+    queryFn: () => take(api.GET("/api/v1/exceptions/suggest", { params: { query: { connection: e.connection ?? "", sold: e.subject } } })),
+  });
   const [sku, setSku] = useState("");
   const known = useMutation({
-    mutationFn: (x: { sku: string; create: boolean }) => take(api.POST("/api/v1/exceptions/known", { body: { connection: e.connection ?? "", sold: e.subject, ...x } })),
+    mutationFn: (x: { sku: string; create: boolean }) =>
+      take(api.POST("/api/v1/exceptions/known", { body: { connection: e.connection ?? "", sold: e.subject, ...x } })),
     onSuccess: (k) => onDone(`${e.subject} is ${k.sku} now; ${k.freed} ${k.freed === 1 ? "order goes" : "orders go"} on`),
   });
   return (
@@ -336,7 +448,11 @@ function Known({ e, onDone }: { e: Exception; onDone: (text: string) => void }) 
               {s.score} % · {s.why.join("; ")}
             </div>
           </div>
-          <Button onClick={() => known.mutate({ sku: s.sku, create: false })} disabled={known.isPending} aria-label={`${e.subject} is ${s.sku}`}>
+          <Button
+            onClick={() => known.mutate({ sku: s.sku, create: false })}
+            disabled={known.isPending}
+            aria-label={`${e.subject} is ${s.sku}`}
+          >
             It is this
           </Button>
         </div>
@@ -348,7 +464,13 @@ function Known({ e, onDone }: { e: Exception; onDone: (text: string) => void }) 
           known.mutate({ sku, create: false });
         }}
       >
-        <input className="field code w-36" aria-label="SKU of the item" placeholder="another SKU" value={sku} onChange={(x) => setSku(x.target.value)} />
+        <input
+          className="field code w-36"
+          aria-label="SKU of the item"
+          placeholder="another SKU"
+          value={sku}
+          onChange={(x) => setSku(x.target.value)}
+        />
         <Button type="submit" disabled={!sku || known.isPending}>
           It is this
         </Button>

@@ -19,7 +19,9 @@ export function Verdict({ tested, fields }: { tested: Tested; fields?: Join["con
         </span>
         <span>{tested.text}</span>
       </div>
-      {tested.trimmed.length > 0 && <div className="text-[12px] text-quiet">Spaces around {tested.trimmed.map(label).join(", ")} were taken off.</div>}
+      {tested.trimmed.length > 0 && (
+        <div className="text-[12px] text-quiet">Spaces around {tested.trimmed.map(label).join(", ")} were taken off.</div>
+      )}
       {tested.given && (
         <div className="mt-2">
           {Object.entries(tested.given).map(([name, value]) => (
@@ -39,23 +41,36 @@ export function AccessForm({ join, onDone, renew }: { join: Join; onDone: (ok: b
   const code = join.connection.code;
   const c = join.connector;
   const [account, setAccount] = useState(0);
-  const [address, setAddress] = useState(join.connection.base_url.includes("nowhere.invalid") ? (c.address ?? "") : join.connection.base_url || (c.address ?? ""));
+  const [address, setAddress] = useState(
+    join.connection.base_url.includes("nowhere.invalid") ? (c.address ?? "") : join.connection.base_url || (c.address ?? ""),
+  );
   const [site, setSite] = useState(join.connection.site || (c.sites.length === 1 ? (c.sites[0]?.code ?? "") : ""));
   const [secrets, setSecrets] = useState<Record<string, string>>({});
   const consent = c.way === "consent";
   const body = () => (account ? { account, site } : { address, site, secrets });
   const test = useMutation({
-    mutationFn: () => take(api.POST(renew ? "/api/v1/connections/{code}/renew" : "/api/v1/connections/{code}/access", { params: { path: { code } }, body: body() })),
+    mutationFn: () =>
+      take(
+        api.POST(renew ? "/api/v1/connections/{code}/renew" : "/api/v1/connections/{code}/access", {
+          params: { path: { code } },
+          body: body(),
+        }),
+      ),
     onSuccess: (t) => (t.given ? undefined : onDone(t.let_in)),
   });
   const ask = useMutation({
-    mutationFn: () => take(api.POST("/api/v1/connections/{code}/consent", { params: { path: { code } }, body: { ...body(), origin: location.origin } })),
+    mutationFn: () =>
+      take(api.POST("/api/v1/connections/{code}/consent", { params: { path: { code } }, body: { ...body(), origin: location.origin } })),
     onSuccess: (p) => location.assign(p.page),
   });
   const tested = test.data ?? (renew ? undefined : join.last);
   const given = c.fields.filter((f) => !f.give);
   const reuse = !renew && join.accounts.length > 0;
-  const incomplete = !account && ((c.way !== "inbound" && address.trim() === "") || (!renew && given.some((f) => !f.optional && !(secrets[f.name] ?? "").trim())) || (c.sites.length > 0 && site === ""));
+  const incomplete =
+    !account &&
+    ((c.way !== "inbound" && address.trim() === "") ||
+      (!renew && given.some((f) => !f.optional && !(secrets[f.name] ?? "").trim())) ||
+      (c.sites.length > 0 && site === ""));
   return (
     <div className="lg:grid lg:grid-cols-[minmax(0,1fr)_280px] lg:gap-8">
       <form
@@ -94,12 +109,23 @@ export function AccessForm({ join, onDone, renew }: { join: Join; onDone: (ok: b
           )}
           {!account && c.way !== "inbound" && (
             <Labelled label="Address" help={`Where ${c.title} is reached, such as https://shop.example`} wide>
-              <input className="field code w-full" value={address} onChange={(e) => setAddress(e.target.value)} placeholder="https://" spellCheck={false} />
+              <input
+                className="field code w-full"
+                value={address}
+                onChange={(e) => setAddress(e.target.value)}
+                placeholder="https://"
+                spellCheck={false}
+              />
             </Labelled>
           )}
           {!account &&
             given.map((f) => (
-              <Labelled key={f.name} label={f.label + (f.optional ? " (optional)" : "")} help={renew && f.secret ? "Empty keeps what is there." : f.help} wrong={tested?.field === f.name}>
+              <Labelled
+                key={f.name}
+                label={f.label + (f.optional ? " (optional)" : "")}
+                help={renew && f.secret ? "Empty keeps what is there." : f.help}
+                wrong={tested?.field === f.name}
+              >
                 <input
                   className="field code w-full"
                   type={f.secret ? "password" : "text"}
@@ -114,7 +140,15 @@ export function AccessForm({ join, onDone, renew }: { join: Join; onDone: (ok: b
         </div>
         <p className="mt-4 flex items-center gap-3">
           <Button kind="main" type="submit" disabled={incomplete || test.isPending || ask.isPending}>
-            {consent && !account ? `Go to ${c.title}'s consent page` : c.way === "inbound" ? "Make a key" : test.isPending ? "Asking …" : renew ? "Test and renew" : "Test"}
+            {consent && !account
+              ? `Go to ${c.title}'s consent page`
+              : c.way === "inbound"
+                ? "Make a key"
+                : test.isPending
+                  ? "Asking …"
+                  : renew
+                    ? "Test and renew"
+                    : "Test"}
           </Button>
           {test.data?.given && <Button onClick={() => onDone(true)}>Noted, go on</Button>}
         </p>

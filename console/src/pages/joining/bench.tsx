@@ -12,8 +12,14 @@ type Tried = Schema<"RelayTried">;
 export default function Bench() {
   const { code = "" } = useParams();
   const client = useQueryClient();
-  const q = useQuery({ queryKey: ["join", code], queryFn: () => take(api.GET("/api/v1/connections/{code}/join", { params: { path: { code } } })) });
-  const past = useQuery({ queryKey: ["bench", code], queryFn: () => take(api.GET("/api/v1/connections/{code}/bench", { params: { path: { code } } })) });
+  const q = useQuery({
+    queryKey: ["join", code],
+    queryFn: () => take(api.GET("/api/v1/connections/{code}/join", { params: { path: { code } } })),
+  });
+  const past = useQuery({
+    queryKey: ["bench", code],
+    queryFn: () => take(api.GET("/api/v1/connections/{code}/bench", { params: { path: { code } } })),
+  });
   const [feed, setFeed] = useState("");
   const [text, setText] = useState("");
   const [asking, setAsking] = useState(false);
@@ -24,9 +30,20 @@ export default function Bench() {
     mutationFn: (kind: string) => take(api.GET("/api/v1/connections/{code}/sample", { params: { path: { code }, query: { feed: kind } } })),
     onSuccess: (s) => setText(pretty(s.text)),
   });
-  const run = useMutation({ mutationFn: (send: boolean) => take(api.POST("/api/v1/connections/{code}/try", { params: { path: { code } }, body: { feed, text, send } })), onSettled: again });
-  const mode = useMutation({ mutationFn: (test: boolean) => take(api.PUT("/api/v1/connections/{code}/test-mode", { params: { path: { code } }, body: { test } })), onSettled: again, onSuccess: () => setAsking(false) });
-  const clear = useMutation({ mutationFn: () => take(api.POST("/api/v1/connections/{code}/clear-tests", { params: { path: { code } } })), onSettled: again });
+  const run = useMutation({
+    mutationFn: (send: boolean) =>
+      take(api.POST("/api/v1/connections/{code}/try", { params: { path: { code } }, body: { feed, text, send } })),
+    onSettled: again,
+  });
+  const mode = useMutation({
+    mutationFn: (test: boolean) => take(api.PUT("/api/v1/connections/{code}/test-mode", { params: { path: { code } }, body: { test } })),
+    onSettled: again,
+    onSuccess: () => setAsking(false),
+  });
+  const clear = useMutation({
+    mutationFn: () => take(api.POST("/api/v1/connections/{code}/clear-tests", { params: { path: { code } } })),
+    onSettled: again,
+  });
   if (q.isPending) return <Loading />;
   if (q.error) return <Trouble error={q.error} />;
   const c = q.data.connection;
@@ -43,7 +60,9 @@ export default function Bench() {
         title={`Bench of ${c.name}`}
         sub={
           <span className="flex flex-wrap gap-x-4">
-            <Lamp state={c.test ? "caution" : "go"}>{c.test ? "in test: what is sent is marked, no stock moves, orders are not sent" : "live"}</Lamp>
+            <Lamp state={c.test ? "caution" : "go"}>
+              {c.test ? "in test: what is sent is marked, no stock moves, orders are not sent" : "live"}
+            </Lamp>
             <Link to={`/connections/${code}`} className="underline decoration-rule underline-offset-4">
               To the connection
             </Link>
@@ -72,18 +91,34 @@ export default function Bench() {
           </Button>
         ))}
       </div>
-      {!feed && <Empty>Choose a feed. For one that comes in, a record of theirs is mapped to ours; for one that goes out, you see exactly what would be sent, and can send it marked as a test.</Empty>}
+      {!feed && (
+        <Empty>
+          Choose a feed. For one that comes in, a record of theirs is mapped to ours; for one that goes out, you see exactly what would be
+          sent, and can send it marked as a test.
+        </Empty>
+      )}
       {feed && (
         <div className="lg:grid lg:grid-cols-2 lg:gap-6">
           <section>
             <h2 className="mb-1">{incoming ? "A record of theirs" : "A message of ours"}</h2>
-            <textarea className="field code h-[420px] w-full leading-[18px]!" aria-label="Sample" spellCheck={false} value={text} onChange={(e) => setText(e.target.value)} placeholder={incoming ? "Nothing has come in over this feed yet; paste a record as the other side gives it." : ""} />
+            <textarea
+              className="field code h-[420px] w-full leading-[18px]!"
+              aria-label="Sample"
+              spellCheck={false}
+              value={text}
+              onChange={(e) => setText(e.target.value)}
+              placeholder={incoming ? "Nothing has come in over this feed yet; paste a record as the other side gives it." : ""}
+            />
             <p className="mt-2 flex gap-2">
               <Button kind="main" onClick={() => run.mutate(false)} disabled={!text.trim() || run.isPending}>
                 {incoming ? "Map it" : "Show what would be sent"}
               </Button>
               {!incoming && (
-                <Button onClick={() => run.mutate(true)} disabled={!text.trim() || run.isPending || !c.test} title={c.test ? "" : "Put the connection in test first"}>
+                <Button
+                  onClick={() => run.mutate(true)}
+                  disabled={!text.trim() || run.isPending || !c.test}
+                  title={c.test ? "" : "Put the connection in test first"}
+                >
                   Send as a test
                 </Button>
               )}
@@ -112,7 +147,13 @@ export default function Bench() {
                   <td className="code">
                     {b.exchange.method} {b.exchange.url}
                   </td>
-                  <td>{b.error ? <span className="text-stop">{b.error}</span> : <Lamp state="go">{`answered ${b.exchange.status ?? ""}`}</Lamp>}</td>
+                  <td>
+                    {b.error ? (
+                      <span className="text-stop">{b.error}</span>
+                    ) : (
+                      <Lamp state="go">{`answered ${b.exchange.status ?? ""}`}</Lamp>
+                    )}
+                  </td>
                   <td className="r">
                     <Button
                       kind="quiet"
@@ -133,7 +174,10 @@ export default function Bench() {
       </section>
       <Sheet open={asking} onClose={() => setAsking(false)} title={`Put ${c.name} in test`}>
         <p className="mb-4">
-          {c.can.test_flag ? `What is sent is marked: ${c.can.test_flag}` : `${c.title} cannot be told that something is a test, so nothing is sent to it.`} Orders that come in hold no stock and cannot be sent; they are cleared before the connection goes live again.
+          {c.can.test_flag
+            ? `What is sent is marked: ${c.can.test_flag}`
+            : `${c.title} cannot be told that something is a test, so nothing is sent to it.`}{" "}
+          Orders that come in hold no stock and cannot be sent; they are cleared before the connection goes live again.
         </p>
         <Trouble error={mode.error} />
         <Button kind="main" onClick={() => mode.mutate(true)} disabled={mode.isPending}>
@@ -165,7 +209,9 @@ function Outcome({ tried }: { tried: Tried }) {
       {t && (
         <>
           <p className="mb-2">
-            <Lamp state={t.mistake ? "stop" : "go"}>{t.mistake ? "it would not be taken in" : `record ${t.id}, version ${t.version}: it would be taken in`}</Lamp>
+            <Lamp state={t.mistake ? "stop" : "go"}>
+              {t.mistake ? "it would not be taken in" : `record ${t.id}, version ${t.version}: it would be taken in`}
+            </Lamp>
             {t.mistake && <span className="block text-stop">{t.mistake}</span>}
           </p>
           {t.missing.length > 0 && (
@@ -218,13 +264,19 @@ function Outcome({ tried }: { tried: Tried }) {
               ))}
             </tbody>
           </table>
-          {x.body && <pre className="code max-h-72 overflow-auto whitespace-pre-wrap break-all border-y border-rule py-2 leading-[18px]">{pretty(x.body)}</pre>}
+          {x.body && (
+            <pre className="code max-h-72 overflow-auto whitespace-pre-wrap break-all border-y border-rule py-2 leading-[18px]">
+              {pretty(x.body)}
+            </pre>
+          )}
           {x.status ? (
             <>
               <p className="mt-3 mb-1">
                 <Lamp state={x.status < 300 ? "go" : "stop"}>{`answered ${x.status} after ${Math.round(x.took / 1e6)} ms`}</Lamp>
               </p>
-              <pre className="code max-h-72 overflow-auto whitespace-pre-wrap break-all border-y border-rule py-2 leading-[18px]">{pretty(x.answer ?? "")}</pre>
+              <pre className="code max-h-72 overflow-auto whitespace-pre-wrap break-all border-y border-rule py-2 leading-[18px]">
+                {pretty(x.answer ?? "")}
+              </pre>
             </>
           ) : (
             <p className="mt-2 text-quiet">Nothing was sent; this is what would be.</p>

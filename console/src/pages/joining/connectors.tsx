@@ -8,7 +8,14 @@ import { Lamp, LampShape } from "../../parts/lamp";
 type Connector = Schema<"Connector">;
 
 const sides = ["channel", "back office", "fulfiller", "carrier", "courier", "address service"];
-const plural: Record<string, string> = { channel: "Channels", "back office": "Back offices", fulfiller: "Fulfillers", carrier: "Carriers", courier: "Couriers", "address service": "Address services" };
+const plural: Record<string, string> = {
+  channel: "Channels",
+  "back office": "Back offices",
+  fulfiller: "Fulfillers",
+  carrier: "Carriers",
+  courier: "Couriers",
+  "address service": "Address services",
+};
 
 export function useConnectors() {
   return useQuery({ queryKey: ["connectors"], queryFn: () => take(api.GET("/api/v1/connectors")) });
@@ -75,7 +82,11 @@ export default function Connectors() {
                 {list.map((c) => (
                   <tr key={c.connector}>
                     <td>
-                      <button type="button" className="text-left font-medium underline decoration-rule underline-offset-4" onClick={() => setOpen(c.connector)}>
+                      <button
+                        type="button"
+                        className="text-left font-medium underline decoration-rule underline-offset-4"
+                        onClick={() => setOpen(c.connector)}
+                      >
                         {c.title}
                       </button>
                       <div className="text-[12px] text-quiet">
@@ -86,7 +97,11 @@ export default function Connectors() {
                     </td>
                     <td>{c.can.way}</td>
                     <td>{c.can.in.join(", ") || <span className="text-quiet">nothing</span>}</td>
-                    <td>{[...c.can.out, ...c.can.calls.filter((x) => x !== "identity").map((x) => `asks: ${x}`)].join(", ") || <span className="text-quiet">nothing</span>}</td>
+                    <td>
+                      {[...c.can.out, ...c.can.calls.filter((x) => x !== "identity").map((x) => `asks: ${x}`)].join(", ") || (
+                        <span className="text-quiet">nothing</span>
+                      )}
+                    </td>
                     <td title={c.can.test_flag}>
                       <Has yes={!!c.can.test_flag} />
                     </td>
@@ -118,7 +133,11 @@ function Has({ yes }: { yes: boolean }) {
 
 function Definition({ code, onClose, admin }: { code: string; onClose: () => void; admin: boolean }) {
   const client = useQueryClient();
-  const q = useQuery({ queryKey: ["connector", code], enabled: code !== "", queryFn: () => take(api.GET("/api/v1/connectors/{code}", { params: { path: { code } } })) });
+  const q = useQuery({
+    queryKey: ["connector", code],
+    enabled: code !== "",
+    queryFn: () => take(api.GET("/api/v1/connectors/{code}", { params: { path: { code } } })),
+  });
   const drop = useMutation({
     mutationFn: () => take(api.DELETE("/api/v1/connectors/{code}", { params: { path: { code } } })),
     onSuccess: () => {
@@ -172,7 +191,8 @@ function Add({ open, onClose }: { open: boolean; onClose: () => void }) {
   return (
     <Sheet open={open} onClose={onClose} title="Add a definition" wide>
       <p className="mb-2 max-w-prose text-quiet">
-        A connector definition teaches the relay to speak to one kind of system. Paste one, or choose its file. It may extend one that is there: <span className="code">extends: hedgerow</span>.
+        A connector definition teaches the relay to speak to one kind of system. Paste one, or choose its file. It may extend one that is
+        there: <span className="code">extends: hedgerow</span>.
       </p>
       <input
         type="file"
@@ -181,7 +201,13 @@ function Add({ open, onClose }: { open: boolean; onClose: () => void }) {
         className="mb-2 block text-[12px]"
         onChange={(e) => void e.target.files?.[0]?.text().then(setText)}
       />
-      <textarea className="field code h-[38vh] w-full" aria-label="Definition" spellCheck={false} value={text} onChange={(e) => setText(e.target.value)} />
+      <textarea
+        className="field code h-[38vh] w-full"
+        aria-label="Definition"
+        spellCheck={false}
+        value={text}
+        onChange={(e) => setText(e.target.value)}
+      />
       {text && check.data && (
         <div className="mt-2" role="status">
           {check.data.good ? (

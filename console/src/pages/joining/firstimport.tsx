@@ -18,20 +18,36 @@ const lamps: Record<string, LampState> = {
   skipped: "idle",
   failed: "stop",
 };
-const words: Record<string, string> = { match: "is matched", create: "becomes a new item", "take in": "comes over", skip: "is left", conflict: "wants a look", "taken in": "came over" };
+const words: Record<string, string> = {
+  match: "is matched",
+  create: "becomes a new item",
+  "take in": "comes over",
+  skip: "is left",
+  conflict: "wants a look",
+  "taken in": "came over",
+};
 
 /** Looks at what a system has, shows counts and conflicts, and brings it over on a word. */
 export function FirstImport({ join, onNext, onChanged }: { join: Join; onNext: () => void; onChanged: () => void }) {
   const code = join.connection.code;
   const client = useQueryClient();
   const [c, setC] = useState<Schema<"RelayImportChoices">>({ customers: false, items: true, stock: false, orders: true, history: false });
-  const q = useQuery({ queryKey: ["import", code], queryFn: () => take(api.GET("/api/v1/connections/{code}/import", { params: { path: { code } } })) });
+  const q = useQuery({
+    queryKey: ["import", code],
+    queryFn: () => take(api.GET("/api/v1/connections/{code}/import", { params: { path: { code } } })),
+  });
   const settle = () => {
     void client.invalidateQueries({ queryKey: ["import"] });
     onChanged();
   };
-  const look = useMutation({ mutationFn: () => take(api.POST("/api/v1/connections/{code}/import", { params: { path: { code } }, body: c })), onSettled: settle });
-  const go = useMutation({ mutationFn: () => take(api.POST("/api/v1/connections/{code}/import/go", { params: { path: { code } } })), onSettled: settle });
+  const look = useMutation({
+    mutationFn: () => take(api.POST("/api/v1/connections/{code}/import", { params: { path: { code } }, body: c })),
+    onSettled: settle,
+  });
+  const go = useMutation({
+    mutationFn: () => take(api.POST("/api/v1/connections/{code}/import/go", { params: { path: { code } } })),
+    onSettled: settle,
+  });
   const im = q.data;
   const can = (feed: string) => join.connector.can.in.includes(feed);
   const box = (key: "customers" | "items" | "stock" | "orders" | "history", text: string, show: boolean) =>
@@ -43,7 +59,10 @@ export function FirstImport({ join, onNext, onChanged }: { join: Join; onNext: (
   const busy = im?.state === "looking" || im?.state === "working";
   return (
     <>
-      <p className="mb-2 max-w-prose text-quiet">First we only look: everything is fetched and compared, and nothing is changed. Then you decide. Listings are always matched by SKU and GTIN.</p>
+      <p className="mb-2 max-w-prose text-quiet">
+        First we only look: everything is fetched and compared, and nothing is changed. Then you decide. Listings are always matched by SKU
+        and GTIN.
+      </p>
       {!busy && (
         <div className="mb-3">
           {box("items", "Create items for listings that match none of ours", can("listings in"))}
@@ -52,7 +71,11 @@ export function FirstImport({ join, onNext, onChanged }: { join: Join; onNext: (
           {box("orders", "Bring open orders over", can("orders in"))}
           {box("history", "Take orders that are finished there as done, instead of leaving them", can("orders in"))}
           <p className="mt-2 flex gap-2">
-            <Button kind={im?.state === "none" ? "main" : "plain"} onClick={() => look.mutate()} disabled={look.isPending || !join.connection.account_no}>
+            <Button
+              kind={im?.state === "none" ? "main" : "plain"}
+              onClick={() => look.mutate()}
+              disabled={look.isPending || !join.connection.account_no}
+            >
               {im?.state === "none" ? "Look at what is there" : "Look again"}
             </Button>
             {im?.state === "none" && <Button onClick={onNext}>Skip this</Button>}
@@ -65,7 +88,16 @@ export function FirstImport({ join, onNext, onChanged }: { join: Join; onNext: (
         <>
           <div className="mb-2 flex flex-wrap items-center gap-4" role="status">
             <Lamp state={im.state === "failed" ? "stop" : im.state === "done" ? "go" : "busy"}>
-              {{ looking: `looking: ${count(im.total)} records so far`, looked: `${count(im.total)} records found; nothing was changed yet`, working: `${count(im.done)} of ${count(im.total)} brought over`, done: `done: ${count(im.total)} records`, failed: im.error ?? "failed", none: "" }[im.state]}
+              {
+                {
+                  looking: `looking: ${count(im.total)} records so far`,
+                  looked: `${count(im.total)} records found; nothing was changed yet`,
+                  working: `${count(im.done)} of ${count(im.total)} brought over`,
+                  done: `done: ${count(im.total)} records`,
+                  failed: im.error ?? "failed",
+                  none: "",
+                }[im.state]
+              }
             </Lamp>
             {im.state === "working" && <progress className="h-2 w-48" value={im.done} max={Math.max(im.total, 1)} />}
           </div>

@@ -33,7 +33,10 @@ export default function JoinPage() {
   const [search, setSearch] = useSearchParams();
   const navigate = useNavigate();
   const client = useQueryClient();
-  const q = useQuery({ queryKey: ["join", code], queryFn: () => take(api.GET("/api/v1/connections/{code}/join", { params: { path: { code } } })) });
+  const q = useQuery({
+    queryKey: ["join", code],
+    queryFn: () => take(api.GET("/api/v1/connections/{code}/join", { params: { path: { code } } })),
+  });
   const refresh = () => {
     for (const key of ["join", "connections", "connection", "preview"]) void client.invalidateQueries({ queryKey: [key] });
   };
@@ -86,17 +89,37 @@ export default function JoinPage() {
           <li aria-hidden="true" className="absolute top-3 bottom-3 left-[7.5px] w-px bg-rule" />
           {steps.map((s) => {
             const c = state(s);
-            const lamp: LampState = s.key === "on" ? (done ? "go" : j.ready ? "busy" : "idle") : s.key === "settings" && !c ? "go" : c?.done ? "go" : c?.required ? "caution" : "idle";
+            const lamp: LampState =
+              s.key === "on"
+                ? done
+                  ? "go"
+                  : j.ready
+                    ? "busy"
+                    : "idle"
+                : s.key === "settings" && !c
+                  ? "go"
+                  : c?.done
+                    ? "go"
+                    : c?.required
+                      ? "caution"
+                      : "idle";
             const current = s.key === at?.key;
             return (
               <li key={s.key} className="relative">
-                <button type="button" onClick={() => go(s.key)} aria-current={current ? "step" : undefined} className={`flex w-full items-start gap-3 py-1.5 text-left ${current ? "" : "text-quiet hover:text-ink"}`}>
+                <button
+                  type="button"
+                  onClick={() => go(s.key)}
+                  aria-current={current ? "step" : undefined}
+                  className={`flex w-full items-start gap-3 py-1.5 text-left ${current ? "" : "text-quiet hover:text-ink"}`}
+                >
                   <span className="mt-[3px] flex h-4 w-4 shrink-0 items-center justify-center rounded-full bg-paper">
                     <LampShape state={lamp} size={12} />
                   </span>
                   <span>
                     <span className={current ? "font-semibold" : ""}>{s.title}</span>
-                    <span className="block text-[12px] text-quiet">{c?.done ? c.hint : c ? (c.required ? "to be decided" : "optional") : ""}</span>
+                    <span className="block text-[12px] text-quiet">
+                      {c?.done ? c.hint : c ? (c.required ? "to be decided" : "optional") : ""}
+                    </span>
                   </span>
                 </button>
               </li>
@@ -106,7 +129,12 @@ export default function JoinPage() {
         <section className="min-w-0 max-w-[860px]" aria-live="polite">
           <h2 className="mb-2 text-[16px]!">{at?.title}</h2>
           {at?.key === "access" && <AccessForm join={j} onDone={(ok) => (refresh(), ok && go("identity"))} />}
-          {at?.key === "identity" && <Identity join={j} onDone={(c, yes) => (c !== code ? void navigate(`/connections/${c}/join`) : (refresh(), go(yes ? "settings" : "access")))} />}
+          {at?.key === "identity" && (
+            <Identity
+              join={j}
+              onDone={(c, yes) => (c !== code ? void navigate(`/connections/${c}/join`) : (refresh(), go(yes ? "settings" : "access")))}
+            />
+          )}
           {at?.key === "settings" && <SettingsForm join={j} onSaved={() => (refresh(), next())} verb="Keep and go on" />}
           {at?.key === "feeds" && <Feeds join={j} onChanged={refresh} onNext={next} />}
           {at?.key === "import" && <FirstImport join={j} onNext={next} onChanged={refresh} />}
@@ -115,7 +143,9 @@ export default function JoinPage() {
         </section>
       </div>
       <Sheet open={giving} onClose={() => setGiving(false)} title={`Give up joining ${j.connection.name}`}>
-        <p className="mb-4">Nothing of this set-up stays: neither the access nor what was brought over of listings. Items that were created stay.</p>
+        <p className="mb-4">
+          Nothing of this set-up stays: neither the access nor what was brought over of listings. Items that were created stay.
+        </p>
         <Trouble error={drop.error} />
         <Button kind="main" onClick={() => drop.mutate()} disabled={drop.isPending}>
           Give up
@@ -128,10 +158,12 @@ export default function JoinPage() {
 function Identity({ join, onDone }: { join: Join; onDone: (code: string, yes: boolean) => void }) {
   const code = join.connection.code;
   const say = useMutation({
-    mutationFn: (yes: boolean) => take(api.POST("/api/v1/connections/{code}/confirm", { params: { path: { code } }, body: { number: join.identity.number, yes } })),
+    mutationFn: (yes: boolean) =>
+      take(api.POST("/api/v1/connections/{code}/confirm", { params: { path: { code } }, body: { number: join.identity.number, yes } })),
     onSuccess: (j, yes) => onDone(j.connection.code, yes),
   });
-  if (!join.identity.number) return <p className="text-quiet">Give the access first; then the name and number of the account on the other side stand here.</p>;
+  if (!join.identity.number)
+    return <p className="text-quiet">Give the access first; then the name and number of the account on the other side stand here.</p>;
   const site = join.connector.sites.find((s) => s.code === join.connection.site);
   return (
     <>
@@ -160,10 +192,14 @@ function Identity({ join, onDone }: { join: Join; onDone: (code: string, yes: bo
         <p className="text-quiet">You confirmed that this is the account that is meant.</p>
       ) : (
         <>
-          <p className="mb-3 max-w-prose">People join the wrong account when they are signed in to another one, or picked another country. Is this the account whose orders are to come in here?</p>
+          <p className="mb-3 max-w-prose">
+            People join the wrong account when they are signed in to another one, or picked another country. Is this the account whose
+            orders are to come in here?
+          </p>
           {join.last?.back && (
             <p className="mb-3 max-w-prose">
-              This account was joined before, as <span className="code">{join.last.back}</span>. It goes on where that ended, without one order twice.
+              This account was joined before, as <span className="code">{join.last.back}</span>. It goes on where that ended, without one
+              order twice.
             </p>
           )}
           <Trouble error={say.error} />
@@ -199,7 +235,12 @@ function Feeds({ join, onChanged, onNext }: { join: Join; onChanged: () => void;
   const code = join.connection.code;
   const set = useMutation({
     mutationFn: (f: Schema<"Feed"> & { to: boolean }) =>
-      take(api.PATCH("/api/v1/connections/{code}/feeds/{kind}", { params: { path: { code, kind: f.kind }, header: { "If-Match": `"${f.revision}"` } }, body: { on: f.to, schedule: f.schedule } })),
+      take(
+        api.PATCH("/api/v1/connections/{code}/feeds/{kind}", {
+          params: { path: { code, kind: f.kind }, header: { "If-Match": `"${f.revision}"` } },
+          body: { on: f.to, schedule: f.schedule },
+        }),
+      ),
     onSettled: onChanged,
   });
   const seen = !!join.connection.previewed;
@@ -218,9 +259,15 @@ function Feeds({ join, onChanged, onNext }: { join: Join; onChanged: () => void;
                 <td className="w-36 font-medium">{f.kind}</td>
                 <td>
                   {about[f.kind]}
-                  {locked && <span className="block text-[12px] text-caution">Off until you have seen what it changes; wrong counts would wipe good numbers.</span>}
+                  {locked && (
+                    <span className="block text-[12px] text-caution">
+                      Off until you have seen what it changes; wrong counts would wipe good numbers.
+                    </span>
+                  )}
                 </td>
-                <td className="code w-32 text-quiet">{f.ways.includes("read") && f.every ? `every ${f.every}` : f.ways.includes("push") ? "as it happens" : ""}</td>
+                <td className="code w-32 text-quiet">
+                  {f.ways.includes("read") && f.every ? `every ${f.every}` : f.ways.includes("push") ? "as it happens" : ""}
+                </td>
               </tr>
             );
           })}
@@ -246,15 +293,31 @@ function Feeds({ join, onChanged, onNext }: { join: Join; onChanged: () => void;
 
 function SwitchOn({ join, onDone, go }: { join: Join; onDone: () => void; go: (key: string) => void }) {
   const code = join.connection.code;
-  const on = useMutation({ mutationFn: () => take(api.POST("/api/v1/connections/{code}/switch-on", { params: { path: { code } } })), onSuccess: onDone });
-  const step: Record<string, string> = { account: "access", identity: "identity", location: "settings", feeds: "feeds", import: "import", preview: "preview" };
+  const on = useMutation({
+    mutationFn: () => take(api.POST("/api/v1/connections/{code}/switch-on", { params: { path: { code } } })),
+    onSuccess: onDone,
+  });
+  const step: Record<string, string> = {
+    account: "access",
+    identity: "identity",
+    location: "settings",
+    feeds: "feeds",
+    import: "import",
+    preview: "preview",
+  };
   const done = join.connection.state === "on";
   return (
     <>
       <table className="ledger mb-4">
         <tbody>
           {join.checklist.map((c) => (
-            <tr key={c.key} data-open="" tabIndex={0} onClick={() => go(step[c.key] ?? "on")} onKeyDown={(e) => e.key === "Enter" && go(step[c.key] ?? "on")}>
+            <tr
+              key={c.key}
+              data-open=""
+              tabIndex={0}
+              onClick={() => go(step[c.key] ?? "on")}
+              onKeyDown={(e) => e.key === "Enter" && go(step[c.key] ?? "on")}
+            >
               <td className="w-8">
                 <LampShape state={c.done ? "go" : c.required ? "caution" : "idle"} />
               </td>

@@ -10,7 +10,16 @@ export interface Part {
   places: Schema<"Location">[];
 }
 
-type Texts = "time_zone" | "number_prefix" | "channel_prefix" | "anonymous" | "generic_customer" | "price_list" | "tax_name" | "sender" | "difference_account";
+type Texts =
+  | "time_zone"
+  | "number_prefix"
+  | "channel_prefix"
+  | "anonymous"
+  | "generic_customer"
+  | "price_list"
+  | "tax_name"
+  | "sender"
+  | "difference_account";
 
 type Typed = { target: { value: string } };
 
@@ -18,6 +27,11 @@ type Typed = { target: { value: string } };
 export const text = ({ s, put }: Part, key: Texts) => ({ value: s[key] ?? "", onChange: (e: Typed) => put({ [key]: e.target.value }) });
 
 /** The same of a count. */
-export const number = (value: number | undefined, set: (n: number) => void) => ({ type: "number", min: 0, value: value ?? 0, onChange: (e: Typed) => set(Number(e.target.value)) });
+export const number = (value: number | undefined, set: (n: number) => void) => ({
+  type: "number",
+  min: 0,
+  value: value ?? 0,
+  onChange: (e: Typed) => set(Number(e.target.value)),
+});
 
 export type Join = Schema<"Join">;

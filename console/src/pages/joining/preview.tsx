@@ -6,20 +6,31 @@ import { count, signed, When } from "../../parts/format";
 /** Side by side: what the channel shows now, and what it would show. */
 export function Preview({ code, onSeen, onNext }: { code: string; onSeen: () => void; onNext?: () => void }) {
   const client = useQueryClient();
-  const q = useQuery({ queryKey: ["preview", code], queryFn: () => take(api.GET("/api/v1/connections/{code}/preview", { params: { path: { code } } })) });
+  const q = useQuery({
+    queryKey: ["preview", code],
+    queryFn: () => take(api.GET("/api/v1/connections/{code}/preview", { params: { path: { code } } })),
+  });
   const accept = useMutation({
-    mutationFn: () => take(api.POST("/api/v1/connections/{code}/preview", { params: { path: { code } }, body: { digest: q.data?.digest ?? "" } })),
+    mutationFn: () =>
+      take(api.POST("/api/v1/connections/{code}/preview", { params: { path: { code } }, body: { digest: q.data?.digest ?? "" } })),
     onSuccess: () => onSeen(),
     onSettled: () => void client.invalidateQueries({ queryKey: ["preview"] }),
   });
   if (q.isPending) return <Loading />;
   if (q.error) return <Trouble error={q.error} />;
   const p = q.data;
-  if (p.listings === 0) return <Empty>No listing is known here yet. Bring the listings over with the first import; then what would change stands here, listing by listing.</Empty>;
+  if (p.listings === 0)
+    return (
+      <Empty>
+        No listing is known here yet. Bring the listings over with the first import; then what would change stands here, listing by listing.
+      </Empty>
+    );
   return (
     <>
       <p className="mb-3 max-w-prose">
-        {p.changed === 0 ? "Nothing would change: every listing shows what it should." : `${count(p.changed)} of ${count(p.listings)} listings would show another number.`}
+        {p.changed === 0
+          ? "Nothing would change: every listing shows what it should."
+          : `${count(p.changed)} of ${count(p.listings)} listings would show another number.`}
         {p.to_zero > 0 && <span className="text-stop"> {count(p.to_zero)} that can be bought now would be sold out.</span>}
         {p.unknown > 0 && <span className="text-quiet"> {count(p.unknown)} are matched to no item of ours and are left alone.</span>}
       </p>
@@ -51,7 +62,9 @@ export function Preview({ code, onSeen, onNext }: { code: string; onSeen: () => 
               <td className="code">{r.sku}</td>
               <td>{r.title}</td>
               <td className="r fig">{count(r.shows)}</td>
-              <td className={`r fig ${r.matched && r.would === 0 && r.shows > 0 ? "text-stop" : ""}`}>{r.matched ? count(r.would) : "left alone"}</td>
+              <td className={`r fig ${r.matched && r.would === 0 && r.shows > 0 ? "text-stop" : ""}`}>
+                {r.matched ? count(r.would) : "left alone"}
+              </td>
               <td className="r fig text-quiet">{r.matched && r.would !== r.shows ? signed(r.would - r.shows) : ""}</td>
             </tr>
           ))}

@@ -13,7 +13,13 @@ export function SettingsForm({ join, onSaved, verb }: { join: Join; onSaved: () 
   const [s, setS] = useState<Settings>(join.connection.settings);
   const places = useQuery({ queryKey: ["locations"], queryFn: () => take(api.GET("/api/v1/locations")) });
   const save = useMutation({
-    mutationFn: () => take(api.PUT("/api/v1/connections/{code}/settings", { params: { path: { code }, header: { "If-Match": `"${join.connection.revision}"` } }, body: s })),
+    mutationFn: () =>
+      take(
+        api.PUT("/api/v1/connections/{code}/settings", {
+          params: { path: { code }, header: { "If-Match": `"${join.connection.revision}"` } },
+          body: s,
+        }),
+      ),
     onSuccess: onSaved,
   });
   const put = (change: Partial<Settings>) => setS({ ...s, ...change });
@@ -33,11 +39,17 @@ export function SettingsForm({ join, onSaved, verb }: { join: Join; onSaved: () 
           <legend className="mb-1 font-semibold">Stock</legend>
           <div className="grid gap-3 sm:grid-cols-2">
             <div className="sm:col-span-2">
-              <span className="mb-1 block text-[12px] text-quiet">{channel ? "Locations whose stock is sold there, the first one first" : "Location that is meant when none is named"}</span>
+              <span className="mb-1 block text-[12px] text-quiet">
+                {channel ? "Locations whose stock is sold there, the first one first" : "Location that is meant when none is named"}
+              </span>
               <div className="flex flex-wrap gap-x-5 gap-y-1">
                 {places.data?.map((l) => (
                   <label key={l.id} className="flex items-center gap-2">
-                    <input type="checkbox" checked={sources.includes(l.id)} onChange={(e) => offer({ sources: e.target.checked ? [...sources, l.id] : sources.filter((x) => x !== l.id) })} />
+                    <input
+                      type="checkbox"
+                      checked={sources.includes(l.id)}
+                      onChange={(e) => offer({ sources: e.target.checked ? [...sources, l.id] : sources.filter((x) => x !== l.id) })}
+                    />
                     {l.name}
                   </label>
                 ))}
@@ -49,7 +61,11 @@ export function SettingsForm({ join, onSaved, verb }: { join: Join; onSaved: () 
                   <input className="field w-28" {...number(s.offer.buffer, (n: number) => offer({ buffer: n }))} />
                 </Labelled>
                 <Labelled label="Kept back beside, percent" help="Of what is available, rounded up.">
-                  <input className="field w-28" max={100} {...number(s.offer.buffer_percent, (n: number) => offer({ buffer_percent: n }))} />
+                  <input
+                    className="field w-28"
+                    max={100}
+                    {...number(s.offer.buffer_percent, (n: number) => offer({ buffer_percent: n }))}
+                  />
                 </Labelled>
                 <Labelled label="Show nothing below, units" help="Fewer than this many are not shown at all.">
                   <input className="field w-28" {...number(s.offer.floor, (n: number) => offer({ floor: n }))} />
@@ -61,7 +77,11 @@ export function SettingsForm({ join, onSaved, verb }: { join: Join; onSaved: () 
             )}
             {channel && (
               <Labelled label="A quantity that is set there">
-                <select className="field w-full" value={s.stock_in ?? ""} onChange={(e) => put({ stock_in: e.target.value as Settings["stock_in"] })}>
+                <select
+                  className="field w-full"
+                  value={s.stock_in ?? ""}
+                  onChange={(e) => put({ stock_in: e.target.value as Settings["stock_in"] })}
+                >
                   <option value="">is replaced by ours</option>
                   <option value="take in">counts, and becomes ours</option>
                 </select>
@@ -107,7 +127,11 @@ export function SettingsForm({ join, onSaved, verb }: { join: Join; onSaved: () 
             {join.connector.can.out.includes("items out") && (
               <>
                 <Labelled label="List all items with the mark" help="New ones go out by themselves. Empty lists only what is chosen.">
-                  <input className="field w-full" value={s.publish?.mark ?? ""} onChange={(e) => put({ publish: { ...s.publish, mark: e.target.value.toLowerCase().trim() } })} />
+                  <input
+                    className="field w-full"
+                    value={s.publish?.mark ?? ""}
+                    onChange={(e) => put({ publish: { ...s.publish, mark: e.target.value.toLowerCase().trim() } })}
+                  />
                 </Labelled>
                 <div>
                   <span className="mb-1 block text-[12px] text-quiet">Belongs to the channel and is never sent</span>
@@ -116,7 +140,13 @@ export function SettingsForm({ join, onSaved, verb }: { join: Join; onSaved: () 
                       const theirs = s.publish?.theirs ?? [];
                       return (
                         <label key={f} className="flex items-center gap-2">
-                          <input type="checkbox" checked={theirs.includes(f)} onChange={(e) => put({ publish: { ...s.publish, theirs: theirs.filter((x) => x !== f).concat(e.target.checked ? [f] : []) } })} />
+                          <input
+                            type="checkbox"
+                            checked={theirs.includes(f)}
+                            onChange={(e) =>
+                              put({ publish: { ...s.publish, theirs: theirs.filter((x) => x !== f).concat(e.target.checked ? [f] : []) } })
+                            }
+                          />
                           {f}
                         </label>
                       );

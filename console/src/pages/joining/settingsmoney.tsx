@@ -24,14 +24,22 @@ export function MoneyPart(part: Part) {
               <input className="field w-full" placeholder="differences" {...text(part, "difference_account")} />
             </Labelled>
             <Labelled label="Prices there">
-              <select className="field w-full" value={s.prices_include_tax ?? ""} onChange={(e) => put({ prices_include_tax: e.target.value as Settings["prices_include_tax"] })}>
+              <select
+                className="field w-full"
+                value={s.prices_include_tax ?? ""}
+                onChange={(e) => put({ prices_include_tax: e.target.value as Settings["prices_include_tax"] })}
+              >
                 <option value="">are as the channel says</option>
                 <option value="yes">include tax</option>
                 <option value="no">are without tax</option>
               </select>
             </Labelled>
             <Labelled label="Tax is rounded there">
-              <select className="field w-full" value={s.tax_rounding ?? ""} onChange={(e) => put({ tax_rounding: e.target.value as Settings["tax_rounding"] })}>
+              <select
+                className="field w-full"
+                value={s.tax_rounding ?? ""}
+                onChange={(e) => put({ tax_rounding: e.target.value as Settings["tax_rounding"] })}
+              >
                 <option value="">either way is right</option>
                 <option value="line">on each line</option>
                 <option value="order">once for the order</option>
@@ -56,9 +64,31 @@ export function MoneyPart(part: Part) {
 }
 
 /** A table of words, one a line: theirs = ours. */
-function Words({ label, help, placeholder, words, onChange }: { label: string; help: string; placeholder: string; words: Record<string, string> | undefined; onChange: (words: Record<string, string>) => void }) {
-  const [typed, type] = useState(() => Object.entries(words ?? {}).map(([theirs, ours]) => `${theirs} = ${ours}`).join("\n"));
-  const read = (lines: string) => Object.fromEntries(lines.split("\n").map((l) => l.split("=").map((x) => x.trim())).filter(([theirs, ours]) => theirs && ours)) as Record<string, string>;
+function Words({
+  label,
+  help,
+  placeholder,
+  words,
+  onChange,
+}: {
+  label: string;
+  help: string;
+  placeholder: string;
+  words: Record<string, string> | undefined;
+  onChange: (words: Record<string, string>) => void;
+}) {
+  const [typed, type] = useState(() =>
+    Object.entries(words ?? {})
+      .map(([theirs, ours]) => `${theirs} = ${ours}`)
+      .join("\n"),
+  );
+  const read = (lines: string) =>
+    Object.fromEntries(
+      lines
+        .split("\n")
+        .map((l) => l.split("=").map((x) => x.trim()))
+        .filter(([theirs, ours]) => theirs && ours),
+    ) as Record<string, string>;
   const unread = typed.split("\n").filter((l) => l.trim() && !/^[^=]*[^=\s][^=]*=[^=]*[^=\s][^=]*$/.test(l));
   return (
     <Labelled label={label} help={unread.length > 0 ? `Not understood: ${unread[0]}` : help}>
@@ -78,7 +108,15 @@ function Words({ label, help, placeholder, words, onChange }: { label: string; h
 
 /** The channel's words for ways to pay, each with the account that receives it. */
 function Payments({ s, put }: Part) {
-  return <Words label="Ways to pay" help="One a line: the channel's word = the account. Rules and the order name the account." placeholder="card = Card clearing" words={s.payments} onChange={(payments) => put({ payments })} />;
+  return (
+    <Words
+      label="Ways to pay"
+      help="One a line: the channel's word = the account. Rules and the order name the account."
+      placeholder="card = Card clearing"
+      words={s.payments}
+      onChange={(payments) => put({ payments })}
+    />
+  );
 }
 
 /** What buyers were promised, each with the service that is bought for it without a person. */

@@ -42,7 +42,10 @@ export function OrdersPart(part: Part) {
         <Labelled label="… of those somebody else fulfils" help="Empty uses the same series as the others.">
           <input className="field code w-28" maxLength={8} {...text(part, "channel_prefix")} />
         </Labelled>
-        <Labelled label="What the channel ships itself lies at" help="Its orders take from there, and its own word on quantities counts there.">
+        <Labelled
+          label="What the channel ships itself lies at"
+          help="Its orders take from there, and its own word on quantities counts there."
+        >
           <select className="field w-full" value={s.own_location ?? ""} onChange={(e) => put({ own_location: e.target.value })}>
             <option value="">no location of ours</option>
             {places.map((l) => (
@@ -58,7 +61,11 @@ export function OrdersPart(part: Part) {
         {can.includes("answers out") && (
           <>
             <Labelled label="Orders that want an answer" help="A countdown runs in the list of orders and on the order.">
-              <select className="field w-full" value={s.answer ?? ""} onChange={(e) => put({ answer: e.target.value as Settings["answer"] })}>
+              <select
+                className="field w-full"
+                value={s.answer ?? ""}
+                onChange={(e) => put({ answer: e.target.value as Settings["answer"] })}
+              >
                 <option value="">are answered by a person</option>
                 <option value="accept">are accepted at once</option>
               </select>
@@ -86,7 +93,11 @@ export function OrdersPart(part: Part) {
           </Labelled>
         )}
         <label className="flex items-center gap-2 sm:col-span-2">
-          <input type="checkbox" checked={(s.keep ?? []).includes("ship_to")} onChange={(e) => put({ keep: (s.keep ?? []).filter((k) => k !== "ship_to").concat(e.target.checked ? ["ship_to"] : []) })} />
+          <input
+            type="checkbox"
+            checked={(s.keep ?? []).includes("ship_to")}
+            onChange={(e) => put({ keep: (s.keep ?? []).filter((k) => k !== "ship_to").concat(e.target.checked ? ["ship_to"] : []) })}
+          />
           An address that was corrected here is never overwritten from there
         </label>
         {can.includes("states out") && (

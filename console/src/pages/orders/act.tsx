@@ -16,9 +16,20 @@ const actions: { action: Action; verb: string; asks?: string; warns?: string }[]
   { action: "untag", verb: "Take tag off", asks: "Tag" },
   { action: "assign", verb: "Assign", asks: "Person" },
   { action: "pick", verb: "Begin to pick" },
-  { action: "ship", verb: "Ship", warns: "Labels are bought for all of them that are packed, by the service that a rule chose or the buyer was promised, or else the cheapest." },
+  {
+    action: "ship",
+    verb: "Ship",
+    warns:
+      "Labels are bought for all of them that are packed, by the service that a rule chose or the buyer was promised, " +
+      "or else the cheapest.",
+  },
   { action: "hand over", verb: "Hand over" },
-  { action: "cancel", verb: "Cancel", asks: "Why", warns: "What is not shipped is cancelled here, and its stock is released. The channel is not told." },
+  {
+    action: "cancel",
+    verb: "Cancel",
+    asks: "Why",
+    warns: "What is not shipped is cancelled here, and its stock is released. The channel is not told.",
+  },
 ];
 
 type Part = Schema<"RelayBulkResult">["state"];
@@ -28,7 +39,12 @@ const wordOf: Record<Part, string> = { waiting: "waits", "under way": "under way
 /** The bar that appears when orders are marked. */
 export function ActOn({ orders, onDone }: { orders: string[]; onDone: () => void }) {
   const client = useQueryClient();
-  const people = useQuery({ queryKey: ["people here"], queryFn: () => take(api.GET("/api/v1/people-here")), staleTime: Infinity, retry: false });
+  const people = useQuery({
+    queryKey: ["people here"],
+    queryFn: () => take(api.GET("/api/v1/people-here")),
+    staleTime: Infinity,
+    retry: false,
+  });
   const [asking, setAsking] = useState<(typeof actions)[number] | null>(null);
   const [value, setValue] = useState("");
   const [result, setResult] = useState<Done | null>(null);
@@ -66,20 +82,32 @@ export function ActOn({ orders, onDone }: { orders: string[]; onDone: () => void
   const begin = (a: (typeof actions)[number]) => (a.asks || a.warns ? setAsking(a) : act.mutate({ action: a.action, value: "" }));
   return (
     <>
-      <div role="toolbar" aria-label="Marked orders" className="sticky bottom-0 z-20 mt-3 flex flex-wrap items-center gap-2 border-t border-ink bg-paper py-2">
+      <div
+        role="toolbar"
+        aria-label="Marked orders"
+        className="sticky bottom-0 z-20 mt-3 flex flex-wrap items-center gap-2 border-t border-ink bg-paper py-2"
+      >
         <strong className="mr-2 font-medium">{orders.length === 1 ? "1 order" : `${orders.length} orders`}</strong>
         {actions.map((a) => (
           <Button key={a.action} onClick={() => begin(a)} disabled={act.isPending}>
             {a.verb}
           </Button>
         ))}
-        <Button onClick={() => window.open(`/api/v1/pick-lists.pdf?orders=${orders.map(encodeURIComponent).join(",")}`, "_blank", "noopener")}>Print pick lists</Button>
+        <Button
+          onClick={() => window.open(`/api/v1/pick-lists.pdf?orders=${orders.map(encodeURIComponent).join(",")}`, "_blank", "noopener")}
+        >
+          Print pick lists
+        </Button>
         <Button kind="quiet" className="ml-auto" onClick={onDone}>
           Unmark
         </Button>
       </div>
       {!asking && <Trouble error={act.error} />}
-      <Sheet open={asking !== null} onClose={() => setAsking(null)} title={`${asking?.verb} ${orders.length === 1 ? "1 order" : `${orders.length} orders`}`}>
+      <Sheet
+        open={asking !== null}
+        onClose={() => setAsking(null)}
+        title={`${asking?.verb} ${orders.length === 1 ? "1 order" : `${orders.length} orders`}`}
+      >
         {asking && (
           <form
             className="flex flex-col gap-3"
@@ -92,8 +120,19 @@ export function ActOn({ orders, onDone }: { orders: string[]; onDone: () => void
             {asking.asks && (
               <label className="flex flex-col gap-1">
                 <span className="text-quiet">{asking.asks}</span>
-                <input className="field" autoFocus list={asking.action === "assign" ? "people" : undefined} required={asking.action === "tag" || asking.action === "untag"} value={value} onChange={(e) => setValue(e.target.value)} />
-                <datalist id="people">{people.data?.map((p) => <option key={p} value={p} />)}</datalist>
+                <input
+                  className="field"
+                  autoFocus
+                  list={asking.action === "assign" ? "people" : undefined}
+                  required={asking.action === "tag" || asking.action === "untag"}
+                  value={value}
+                  onChange={(e) => setValue(e.target.value)}
+                />
+                <datalist id="people">
+                  {people.data?.map((p) => (
+                    <option key={p} value={p} />
+                  ))}
+                </datalist>
               </label>
             )}
             <Trouble error={act.error} />
@@ -103,7 +142,20 @@ export function ActOn({ orders, onDone }: { orders: string[]; onDone: () => void
           </form>
         )}
       </Sheet>
-      <Sheet open={result !== null} onClose={() => { setResult(null); onDone(); }} title={result ? (result.state === "done" ? `${result.action}: ${result.done} of ${result.total} done` : `${result.action}: ${result.settled} of ${result.total} have their outcome`) : ""}>
+      <Sheet
+        open={result !== null}
+        onClose={() => {
+          setResult(null);
+          onDone();
+        }}
+        title={
+          result
+            ? result.state === "done"
+              ? `${result.action}: ${result.done} of ${result.total} done`
+              : `${result.action}: ${result.settled} of ${result.total} have their outcome`
+            : ""
+        }
+      >
         {result && (
           <>
             {result.state !== "done" && (
@@ -122,7 +174,10 @@ export function ActOn({ orders, onDone }: { orders: string[]; onDone: () => void
                       <Lamp state={lampOf[r.state]}>{wordOf[r.state]}</Lamp>
                     </td>
                     <td>
-                      <Link className="code underline decoration-rule underline-offset-4 hover:decoration-ink" to={`/orders/${encodeURIComponent(r.number)}`}>
+                      <Link
+                        className="code underline decoration-rule underline-offset-4 hover:decoration-ink"
+                        to={`/orders/${encodeURIComponent(r.number)}`}
+                      >
                         {r.number}
                       </Link>
                     </td>

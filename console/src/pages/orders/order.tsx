@@ -9,13 +9,24 @@ import { Lamp, MessageState, Stage } from "../../parts/lamp";
 
 type Order = Schema<"Order">;
 
-const waved = ["total differs", "changed at the channel", "cancelled too late", "wants a look", "not answered in time", "held by a person", "held by a rule"];
+const waved = [
+  "total differs",
+  "changed at the channel",
+  "cancelled too late",
+  "wants a look",
+  "not answered in time",
+  "held by a person",
+  "held by a rule",
+];
 
 export default function OrderPage() {
   const { number = "" } = useParams();
   const navigate = useNavigate();
   const client = useQueryClient();
-  const q = useQuery({ queryKey: ["order", number], queryFn: () => take(api.GET("/api/v1/orders/{number}", { params: { path: { number } } })) });
+  const q = useQuery({
+    queryKey: ["order", number],
+    queryFn: () => take(api.GET("/api/v1/orders/{number}", { params: { path: { number } } })),
+  });
   const pick = useMutation({
     mutationFn: () => take(api.POST("/api/v1/orders/{number}/pick", { params: { path: { number } } })),
     onSuccess: ({ shipment }) => {
@@ -25,7 +36,12 @@ export default function OrderPage() {
   });
   const release = useMutation({
     mutationFn: (cause: string) =>
-      take(api.POST("/api/v1/orders/{number}/release", { params: { path: { number }, header: { "If-Match": `"${q.data?.revision}"` } }, body: { cause } })),
+      take(
+        api.POST("/api/v1/orders/{number}/release", {
+          params: { path: { number }, header: { "If-Match": `"${q.data?.revision}"` } },
+          body: { cause },
+        }),
+      ),
     onSuccess: () => void client.invalidateQueries({ queryKey: ["order", number] }),
   });
   const [raw, setRaw] = useState<number | null>(null);
@@ -57,7 +73,10 @@ export default function OrderPage() {
             {o.merged_into && (
               <span>
                 part of the day&apos;s summary{" "}
-                <Link className="code underline decoration-rule underline-offset-4 hover:decoration-ink" to={`/orders/${encodeURIComponent(o.merged_into)}`}>
+                <Link
+                  className="code underline decoration-rule underline-offset-4 hover:decoration-ink"
+                  to={`/orders/${encodeURIComponent(o.merged_into)}`}
+                >
                   {o.merged_into}
                 </Link>
               </span>
@@ -66,12 +85,22 @@ export default function OrderPage() {
         }
       >
         {o.record.url && (
-          <a className="underline decoration-rule underline-offset-4 hover:decoration-ink" href={o.record.url} target="_blank" rel="noreferrer">
+          <a
+            className="underline decoration-rule underline-offset-4 hover:decoration-ink"
+            href={o.record.url}
+            target="_blank"
+            rel="noreferrer"
+          >
             Open at {o.connection_name}
           </a>
         )}
         {o.shipments.length > 0 && (
-          <a className="underline decoration-rule underline-offset-4 hover:decoration-ink" href={`/api/v1/orders/${o.number}/pick-list.pdf`} target="_blank" rel="noreferrer">
+          <a
+            className="underline decoration-rule underline-offset-4 hover:decoration-ink"
+            href={`/api/v1/orders/${o.number}/pick-list.pdf`}
+            target="_blank"
+            rel="noreferrer"
+          >
             Pick list
           </a>
         )}
@@ -90,30 +119,39 @@ export default function OrderPage() {
       </Head>
       <Trouble error={pick.error ?? release.error} />
       {o.hidden && <p className="mb-3 text-quiet">Names, addresses and notes are hidden from your role.</p>}
-      {o.forgotten && <p className="mb-3 text-quiet">Personal data was removed <When at={o.forgotten} />. The money and the goods stay.</p>}
+      {o.forgotten && (
+        <p className="mb-3 text-quiet">
+          Personal data was removed <When at={o.forgotten} />. The money and the goods stay.
+        </p>
+      )}
       {o.actions.includes("answer") && o.ours.answer && <AnswerIt order={o} />}
-      {o.holds.filter((h) => h.cause !== "wants an answer" || !o.actions.includes("answer")).map((h) => (
-        <div key={h.cause} className="mb-3 flex flex-wrap items-start justify-between gap-3 border-l-4 border-caution bg-sheet px-3 py-2">
-          <div>
-            <Lamp state="caution">
-              <strong className="font-medium">Held: {h.cause}</strong>
-            </Lamp>
-            <div>{h.text}</div>
-            <div className="text-quiet">Expected: {h.expected}</div>
+      {o.holds
+        .filter((h) => h.cause !== "wants an answer" || !o.actions.includes("answer"))
+        .map((h) => (
+          <div key={h.cause} className="mb-3 flex flex-wrap items-start justify-between gap-3 border-l-4 border-caution bg-sheet px-3 py-2">
+            <div>
+              <Lamp state="caution">
+                <strong className="font-medium">Held: {h.cause}</strong>
+              </Lamp>
+              <div>{h.text}</div>
+              <div className="text-quiet">Expected: {h.expected}</div>
+            </div>
+            {h.cause === "bad address" && <Button onClick={() => setMoving(true)}>Correct the address</Button>}
+            {h.cause === "unknown item" && (
+              <Link
+                to={`/exceptions?cause=${encodeURIComponent(h.cause)}`}
+                className="inline-flex items-center rounded-[3px] border border-rule bg-sheet px-3 py-1 hover:border-ink"
+              >
+                Say what it is
+              </Link>
+            )}
+            {waved.includes(h.cause) && (
+              <Button onClick={() => release.mutate(h.cause)} disabled={release.isPending}>
+                Let it go on
+              </Button>
+            )}
           </div>
-          {h.cause === "bad address" && <Button onClick={() => setMoving(true)}>Correct the address</Button>}
-          {h.cause === "unknown item" && (
-            <Link to={`/exceptions?cause=${encodeURIComponent(h.cause)}`} className="inline-flex items-center rounded-[3px] border border-rule bg-sheet px-3 py-1 hover:border-ink">
-              Say what it is
-            </Link>
-          )}
-          {waved.includes(h.cause) && (
-            <Button onClick={() => release.mutate(h.cause)} disabled={release.isPending}>
-              Let it go on
-            </Button>
-          )}
-        </div>
-      ))}
+        ))}
       <div className="grid grid-cols-[minmax(0,1fr)_330px] gap-8 max-lg:grid-cols-1">
         <div className="flex min-w-0 flex-col gap-7">
           <Tags order={o} />
@@ -146,7 +184,12 @@ export default function OrderPage() {
       <Sheet open={moving} onClose={() => setMoving(false)} title={`Where ${o.number} goes`}>
         {moving && <Address order={o} onDone={() => setMoving(false)} />}
       </Sheet>
-      <Sheet open={version !== undefined} onClose={() => setRaw(null)} title={`As ${o.connection_name} sent it, version ${version?.version}`} wide>
+      <Sheet
+        open={version !== undefined}
+        onClose={() => setRaw(null)}
+        title={`As ${o.connection_name} sent it, version ${version?.version}`}
+        wide
+      >
         <div className="mb-2 flex flex-wrap gap-2">
           {o.versions.map((v, i) => (
             <Button key={v.version} kind={i === raw ? "main" : "plain"} onClick={() => setRaw(i)}>
@@ -190,7 +233,10 @@ function Lines({ order: o }: { order: Order }) {
             <tr key={l.id}>
               <td>
                 {l.item_id ? (
-                  <Link to={`/items/${encodeURIComponent(l.sku)}`} className="code underline decoration-rule underline-offset-4 hover:decoration-ink">
+                  <Link
+                    to={`/items/${encodeURIComponent(l.sku)}`}
+                    className="code underline decoration-rule underline-offset-4 hover:decoration-ink"
+                  >
                     {l.sku}
                   </Link>
                 ) : (
@@ -199,7 +245,9 @@ function Lines({ order: o }: { order: Order }) {
               </td>
               <td>
                 {l.title}
-                {l.choices && l.choices.length > 0 && <div className="text-[12px] text-quiet">{l.choices.map((c) => c.name).join(", ")}</div>}
+                {l.choices && l.choices.length > 0 && (
+                  <div className="text-[12px] text-quiet">{l.choices.map((c) => c.name).join(", ")}</div>
+                )}
                 {l.note && <div className="text-[12px]">“{l.note}”</div>}
               </td>
               <td className="r fig font-medium">{l.quantity}</td>
@@ -222,21 +270,57 @@ function SideBySide({ order: o, onRaw, onMove }: { order: Order; onRaw: (i: numb
   const m = o.record;
   const cur = m.currency;
   const live = (n: { quantity: number; cancelled: number }) => n.quantity - n.cancelled;
-  const address = (a: Order["ship_to"]) => [a.name, a.company, a.street, a.extra, `${a.postcode} ${a.town}`, a.country].filter((x) => x?.trim()).join(", ");
+  const address = (a: Order["ship_to"]) =>
+    [a.name, a.company, a.street, a.extra, `${a.postcode} ${a.town}`, a.country].filter((x) => x?.trim()).join(", ");
   const theirs = new Map(m.lines.map((l) => [l.id, l]));
   const rows: { what: string; ours: string; their: string; fig?: boolean; skip?: boolean; booked?: number }[] = [
     { what: "Number", ours: o.number, their: m.number, skip: true },
     { what: "State", ours: o.stage, their: m.state, skip: true },
     ...o.lines.map((l) => {
       const t = theirs.get(l.outside_id);
-      return { what: l.sku, ours: `${live(l)} × ${decimal(l.unit_price, cur)}`, their: t ? `${t.quantity} × ${decimal(t.unit_price, cur)}` : "no such line", fig: true, skip: o.stage === "cancelled" };
+      return {
+        what: l.sku,
+        ours: `${live(l)} × ${decimal(l.unit_price, cur)}`,
+        their: t ? `${t.quantity} × ${decimal(t.unit_price, cur)}` : "no such line",
+        fig: true,
+        skip: o.stage === "cancelled",
+      };
     }),
-    { what: "Goods", ours: decimal(o.totals.goods, cur), their: decimal(m.lines.reduce((n, l) => n + l.total, 0), cur), fig: true },
+    {
+      what: "Goods",
+      ours: decimal(o.totals.goods, cur),
+      their: decimal(
+        m.lines.reduce((n, l) => n + l.total, 0),
+        cur,
+      ),
+      fig: true,
+    },
     { what: "Shipping", ours: decimal(o.totals.shipping, cur), their: decimal(m.shipping, cur), fig: true },
     { what: "Discount", ours: decimal(o.totals.discount, cur), their: decimal(m.discount, cur), fig: true },
-    ...(m.vouchers?.length ? [{ what: m.vouchers.length === 1 ? "Voucher" : "Vouchers", ours: decimal(o.totals.vouchers, cur), their: m.vouchers.map((v) => `${v.code} ${decimal(v.amount, cur)}`).join(", "), fig: true, skip: true }] : []),
-    { what: m.prices_include_tax ? "Tax, included" : "Tax, added", ours: decimal(o.totals.tax, cur), their: decimal(m.tax, cur), fig: true },
-    { what: `Total ${cur}`, ours: decimal(o.totals.total, cur), their: decimal(m.total, cur), fig: true, booked: o.ours.booked || undefined },
+    ...(m.vouchers?.length
+      ? [
+          {
+            what: m.vouchers.length === 1 ? "Voucher" : "Vouchers",
+            ours: decimal(o.totals.vouchers, cur),
+            their: m.vouchers.map((v) => `${v.code} ${decimal(v.amount, cur)}`).join(", "),
+            fig: true,
+            skip: true,
+          },
+        ]
+      : []),
+    {
+      what: m.prices_include_tax ? "Tax, included" : "Tax, added",
+      ours: decimal(o.totals.tax, cur),
+      their: decimal(m.tax, cur),
+      fig: true,
+    },
+    {
+      what: `Total ${cur}`,
+      ours: decimal(o.totals.total, cur),
+      their: decimal(m.total, cur),
+      fig: true,
+      booked: o.ours.booked || undefined,
+    },
     { what: "Ship to", ours: address(o.ship_to), their: address(m.ship_to) },
   ];
   return (
@@ -266,7 +350,11 @@ function SideBySide({ order: o, onRaw, onMove }: { order: Order; onRaw: (i: numb
                 <td className={`${r.fig ? "code" : ""} ${differs ? "text-stop" : ""}`}>{r.ours}</td>
                 <td className={`${r.fig ? "code" : ""} ${differs ? "text-stop" : ""}`}>
                   {r.their} {differs && <Lamp state="stop">differs</Lamp>}
-                  {r.booked && <span className="block font-sans text-[12px] font-normal text-quiet">{decimal(r.booked, cur)} booked to {o.ours.account}</span>}
+                  {r.booked && (
+                    <span className="block font-sans text-[12px] font-normal text-quiet">
+                      {decimal(r.booked, cur)} booked to {o.ours.account}
+                    </span>
+                  )}
                 </td>
               </tr>
             );
@@ -301,7 +389,13 @@ function Address({ order: o, onDone }: { order: Order; onDone: () => void }) {
   const client = useQueryClient();
   const [to, setTo] = useState(o.ship_to);
   const save = useMutation({
-    mutationFn: () => take(api.PUT("/api/v1/orders/{number}/address", { params: { path: { number: o.number }, header: { "If-Match": `"${o.revision}"` } }, body: to })),
+    mutationFn: () =>
+      take(
+        api.PUT("/api/v1/orders/{number}/address", {
+          params: { path: { number: o.number }, header: { "If-Match": `"${o.revision}"` } },
+          body: to,
+        }),
+      ),
     onSuccess: () => {
       void client.invalidateQueries({ queryKey: ["order", o.number] });
       onDone();
@@ -320,7 +414,8 @@ function Address({ order: o, onDone }: { order: Order; onDone: () => void }) {
         </label>
       ))}
       <p className="col-span-2 text-[12px] text-quiet">
-        The channel&apos;s own record stays as it is: {[o.record.ship_to.street, o.record.ship_to.postcode, o.record.ship_to.town].join(", ")}
+        The channel&apos;s own record stays as it is:{" "}
+        {[o.record.ship_to.street, o.record.ship_to.postcode, o.record.ship_to.town].join(", ")}
       </p>
       <div className="col-span-2 flex flex-col gap-3">
         <Trouble error={save.error} />
@@ -341,7 +436,10 @@ function Shipments({ order: o }: { order: Order }) {
           {o.shipments.map((s) => (
             <tr key={s.number}>
               <td>
-                <Link to={s.state === "picking" ? `/pick/${s.number}` : `/parcels/${s.number}`} className="code underline decoration-rule underline-offset-4 hover:decoration-ink">
+                <Link
+                  to={s.state === "picking" ? `/pick/${s.number}` : `/parcels/${s.number}`}
+                  className="code underline decoration-rule underline-offset-4 hover:decoration-ink"
+                >
                   {s.number}
                 </Link>
               </td>
@@ -403,7 +501,10 @@ function Timeline({ order: o }: { order: Order }) {
         <li aria-hidden="true" className="absolute top-2 bottom-2 left-[5px] w-px bg-rule" />
         {o.timeline.map((e) => (
           <li key={e.id} className="relative pb-3 pl-6">
-            <span aria-hidden="true" className="absolute top-[5px] left-0 h-[11px] w-[11px] rounded-full border-[1.6px] border-quiet bg-paper" />
+            <span
+              aria-hidden="true"
+              className="absolute top-[5px] left-0 h-[11px] w-[11px] rounded-full border-[1.6px] border-quiet bg-paper"
+            />
             <div>{e.text}</div>
             <div className="text-[12px] text-quiet">
               <When at={e.at} /> · {e.who}

@@ -27,9 +27,24 @@ const columns: Column<Row>[] = [
     value: (o) => o.stage,
   },
   { key: "channel_state", title: "Their state", cell: (o) => o.channel_state, value: (o) => o.channel_state },
-  { key: "held", title: "Held for", cell: (o) => <span className="text-caution">{o.held.join(", ")}</span>, value: (o) => o.held.join(", ") },
-  { key: "channel", title: "Channel", cell: (o) => <span className="whitespace-nowrap">{o.connection_name}</span>, value: (o) => o.connection_name },
-  { key: "channel_number", title: "Their number", cell: (o) => <span className="code">{o.channel_number}</span>, value: (o) => o.channel_number },
+  {
+    key: "held",
+    title: "Held for",
+    cell: (o) => <span className="text-caution">{o.held.join(", ")}</span>,
+    value: (o) => o.held.join(", "),
+  },
+  {
+    key: "channel",
+    title: "Channel",
+    cell: (o) => <span className="whitespace-nowrap">{o.connection_name}</span>,
+    value: (o) => o.connection_name,
+  },
+  {
+    key: "channel_number",
+    title: "Their number",
+    cell: (o) => <span className="code">{o.channel_number}</span>,
+    value: (o) => o.channel_number,
+  },
   { key: "buyer", title: "Buyer", cell: (o) => o.buyer, value: (o) => o.buyer },
   { key: "tags", title: "Tags", cell: (o) => o.tags.join(", "), value: (o) => o.tags.join(" ") },
   { key: "units", title: "Units", right: true, cell: (o) => <span className="fig">{o.units}</span>, value: (o) => o.units },
@@ -37,7 +52,13 @@ const columns: Column<Row>[] = [
   { key: "placed", title: "Placed", cell: (o) => <When at={o.placed_at} />, value: (o) => o.placed_at ?? "" },
   { key: "kind", title: "Kind", hidden: true, cell: (o) => o.kind, value: (o) => o.kind },
   { key: "assignee", title: "Looked after by", hidden: true, cell: (o) => o.assignee, value: (o) => o.assignee ?? "" },
-  { key: "via", title: "Came by", hidden: true, cell: (o) => (o.typed_by ? `typed by ${o.typed_by}` : o.via), value: (o) => o.typed_by || o.via },
+  {
+    key: "via",
+    title: "Came by",
+    hidden: true,
+    cell: (o) => (o.typed_by ? `typed by ${o.typed_by}` : o.via),
+    value: (o) => o.typed_by || o.via,
+  },
 ];
 
 const views = [
@@ -80,7 +101,18 @@ export default function Orders() {
     initialPageParam: "",
     queryFn: ({ pageParam }) => {
       const before = new URLSearchParams(pageParam).get("before");
-      return takeWith(api.GET("/api/v1/orders", { params: { query: { ...set_, customer: set_.customer ? Number(set_.customer) : undefined, limit: 50, before: before ? Number(before) : undefined } } }));
+      return takeWith(
+        api.GET("/api/v1/orders", {
+          params: {
+            query: {
+              ...set_,
+              customer: set_.customer ? Number(set_.customer) : undefined,
+              limit: 50,
+              before: before ? Number(before) : undefined,
+            },
+          },
+        }),
+      );
     },
     getNextPageParam: (last) => last.next,
   });
@@ -93,7 +125,14 @@ export default function Orders() {
           Type an order
         </Link>
       </Head>
-      <SavedFilters query={text} onTake={(query) => { const to = new URLSearchParams(query); setTyped(to.get("q") ?? ""); setParams(to); }} />
+      <SavedFilters
+        query={text}
+        onTake={(query) => {
+          const to = new URLSearchParams(query);
+          setTyped(to.get("q") ?? "");
+          setParams(to);
+        }}
+      />
       {q.error && <Trouble error={q.error} />}
       <Table
         name="orders"
@@ -106,7 +145,14 @@ export default function Orders() {
         csvOfAll={`/api/v1/orders.csv?${text}`}
         tools={
           <>
-            <input type="search" className="field w-60" placeholder="Number, name, SKU, tracking  ( / )" aria-label="Search orders" value={typed} onChange={(e) => setTyped(e.target.value)} />
+            <input
+              type="search"
+              className="field w-60"
+              placeholder="Number, name, SKU, tracking  ( / )"
+              aria-label="Search orders"
+              value={typed}
+              onChange={(e) => setTyped(e.target.value)}
+            />
             <select className="field" aria-label="Channel" value={connection} onChange={(e) => set("connection", e.target.value)}>
               <option value="">All channels</option>
               {connections.data
@@ -119,7 +165,13 @@ export default function Orders() {
             </select>
             <div role="group" aria-label="Stage" className="flex flex-wrap">
               {views.map(([value, name]) => (
-                <button key={name} type="button" aria-pressed={stage === value} onClick={() => set("stage", value)} className={`border-b-2 px-2 py-1 ${stage === value ? "border-ink" : "border-transparent text-quiet hover:text-ink"}`}>
+                <button
+                  key={name}
+                  type="button"
+                  aria-pressed={stage === value}
+                  onClick={() => set("stage", value)}
+                  className={`border-b-2 px-2 py-1 ${stage === value ? "border-ink" : "border-transparent text-quiet hover:text-ink"}`}
+                >
                   {name}
                 </button>
               ))}
@@ -134,8 +186,23 @@ export default function Orders() {
       />
       {q.isPending && <Loading />}
       {q.isSuccess && rows.length === 0 && (
-        <Empty action={text ? <Button onClick={() => { setTyped(""); setParams(new URLSearchParams()); }}>Take all filters away</Button> : undefined}>
-          {text ? "No order fits. Take a filter away to see more." : "Orders appear here a second after somebody buys. Nobody has bought yet."}
+        <Empty
+          action={
+            text ? (
+              <Button
+                onClick={() => {
+                  setTyped("");
+                  setParams(new URLSearchParams());
+                }}
+              >
+                Take all filters away
+              </Button>
+            ) : undefined
+          }
+        >
+          {text
+            ? "No order fits. Take a filter away to see more."
+            : "Orders appear here a second after somebody buys. Nobody has bought yet."}
         </Empty>
       )}
       {chosen.size > 0 && <ActOn orders={[...chosen]} onDone={() => setChosen(new Set())} />}
@@ -145,7 +212,10 @@ export default function Orders() {
 
 function Finer({ params, set }: { params: URLSearchParams; set: (key: string, value: string) => void }) {
   const connection = params.get("connection") ?? "";
-  const states = useQuery({ queryKey: ["states", connection], queryFn: () => take(api.GET("/api/v1/channel-states", { params: { query: { connection: connection || undefined } } })) });
+  const states = useQuery({
+    queryKey: ["states", connection],
+    queryFn: () => take(api.GET("/api/v1/channel-states", { params: { query: { connection: connection || undefined } } })),
+  });
   const tags = useQuery({ queryKey: ["tags"], queryFn: () => take(api.GET("/api/v1/tags")) });
   const causes = useQuery({ queryKey: ["causes"], queryFn: () => take(api.GET("/api/v1/exceptions/causes")) });
   const pick = (name: string, label: string, options: readonly string[]) => (
@@ -169,10 +239,24 @@ function Finer({ params, set }: { params: URLSearchParams; set: (key: string, va
         <option value="*">Typed by hand</option>
       </select>
       <label className="flex items-center gap-1 text-quiet">
-        from <input type="date" className="field" aria-label="Taken in from" value={params.get("from") ?? ""} onChange={(e) => set("from", e.target.value)} />
+        from{" "}
+        <input
+          type="date"
+          className="field"
+          aria-label="Taken in from"
+          value={params.get("from") ?? ""}
+          onChange={(e) => set("from", e.target.value)}
+        />
       </label>
       <label className="flex items-center gap-1 text-quiet">
-        to <input type="date" className="field" aria-label="Taken in to" value={params.get("to") ?? ""} onChange={(e) => set("to", e.target.value)} />
+        to{" "}
+        <input
+          type="date"
+          className="field"
+          aria-label="Taken in to"
+          value={params.get("to") ?? ""}
+          onChange={(e) => set("to", e.target.value)}
+        />
       </label>
       {params.get("customer") && (
         <Button kind="quiet" onClick={() => set("customer", "")}>
@@ -198,7 +282,10 @@ function SavedFilters({ query, onTake }: { query: string; onTake: (query: string
       done();
     },
   });
-  const drop = useMutation({ mutationFn: (id: number) => take(api.DELETE("/api/v1/views/{id}", { params: { path: { id } } })), onSuccess: done });
+  const drop = useMutation({
+    mutationFn: (id: number) => take(api.DELETE("/api/v1/views/{id}", { params: { path: { id } } })),
+    onSuccess: done,
+  });
   const submit = (e: FormEvent) => {
     e.preventDefault();
     keep.mutate();
@@ -208,11 +295,21 @@ function SavedFilters({ query, onTake }: { query: string; onTake: (query: string
     <div className="mb-3 flex flex-wrap items-center gap-x-4 gap-y-1">
       {list.data?.map((v) => (
         <span key={v.id} className="group inline-flex items-center">
-          <button type="button" aria-pressed={v.query === query} onClick={() => onTake(v.query)} className={`border-b-2 py-0.5 ${v.query === query ? "border-ink font-medium" : "border-transparent hover:border-rule"}`}>
+          <button
+            type="button"
+            aria-pressed={v.query === query}
+            onClick={() => onTake(v.query)}
+            className={`border-b-2 py-0.5 ${v.query === query ? "border-ink font-medium" : "border-transparent hover:border-rule"}`}
+          >
             {v.name}
           </button>
           {v.query === query && (
-            <button type="button" aria-label={`Forget the filter ${v.name}`} className="ml-1 text-quiet hover:text-ink" onClick={() => drop.mutate(v.id)}>
+            <button
+              type="button"
+              aria-label={`Forget the filter ${v.name}`}
+              className="ml-1 text-quiet hover:text-ink"
+              onClick={() => drop.mutate(v.id)}
+            >
               ×
             </button>
           )}

@@ -33,12 +33,22 @@ function useOrderDone(number: string) {
 /** A channel waits: accept with a time, or decline with a reason, before the time is over. */
 export function AnswerIt({ order: o }: { order: Order }) {
   const done = useOrderDone(o.number);
-  const connection = useQuery({ queryKey: ["connection", o.connection], queryFn: () => take(api.GET("/api/v1/connections/{code}", { params: { path: { code: o.connection } } })), staleTime: 60_000 });
+  const connection = useQuery({
+    queryKey: ["connection", o.connection],
+    queryFn: () => take(api.GET("/api/v1/connections/{code}", { params: { path: { code: o.connection } } })),
+    staleTime: 60_000,
+  });
   const [typed, type] = useState<string>();
   const minutes = typed ?? String(connection.data?.settings.prep_minutes || 20);
   const [reason, setReason] = useState("");
   const answer = useMutation({
-    mutationFn: (accept: boolean) => take(api.POST("/api/v1/orders/{number}/answer", { params: { path: { number: o.number } }, body: { accept, minutes: Number(minutes), reason } })),
+    mutationFn: (accept: boolean) =>
+      take(
+        api.POST("/api/v1/orders/{number}/answer", {
+          params: { path: { number: o.number } },
+          body: { accept, minutes: Number(minutes), reason },
+        }),
+      ),
     onSuccess: done,
   });
   return (
@@ -72,7 +82,10 @@ export function AnswerIt({ order: o }: { order: Order }) {
 
 export function HandOver({ number }: { number: string }) {
   const done = useOrderDone(number);
-  const give = useMutation({ mutationFn: () => take(api.POST("/api/v1/orders/{number}/hand-over", { params: { path: { number } } })), onSuccess: done });
+  const give = useMutation({
+    mutationFn: () => take(api.POST("/api/v1/orders/{number}/hand-over", { params: { path: { number } } })),
+    onSuccess: done,
+  });
   return (
     <>
       <Button kind="main" onClick={() => give.mutate()} disabled={give.isPending}>
@@ -87,8 +100,18 @@ type Doing = "hold" | "cancel" | "void" | "assign" | null;
 
 const asks: Record<NonNullable<Doing>, { title: string; label: string; verb: string; says?: string }> = {
   hold: { title: "Hold it", label: "Why", verb: "Hold it" },
-  cancel: { title: "Cancel it here", label: "Why", verb: "Cancel the order", says: "What is not shipped is cancelled and its stock released. The channel is not told." },
-  void: { title: "Void it", label: "Why", verb: "Void the order", says: "The order stays for the record and counts no more; its stock is released. The channel's order can then be taken in again." },
+  cancel: {
+    title: "Cancel it here",
+    label: "Why",
+    verb: "Cancel the order",
+    says: "What is not shipped is cancelled and its stock released. The channel is not told.",
+  },
+  void: {
+    title: "Void it",
+    label: "Why",
+    verb: "Void the order",
+    says: "The order stays for the record and counts no more; its stock is released. The channel's order can then be taken in again.",
+  },
   assign: { title: "Who looks after it", label: "Person; empty for nobody", verb: "Assign" },
 };
 
@@ -101,7 +124,13 @@ export function More({ order: o }: { order: Order }) {
   const [release, setRelease] = useState(false);
   const act = useMutation({
     mutationFn: async (what: NonNullable<Doing>) => {
-      if (what === "void") return take(api.POST("/api/v1/orders/{number}/void", { params: { path: { number: o.number }, header: { "If-Match": `"${o.revision}"` } }, body: { reason: value, release_number: release } })).then((x) => x.number);
+      if (what === "void")
+        return take(
+          api.POST("/api/v1/orders/{number}/void", {
+            params: { path: { number: o.number }, header: { "If-Match": `"${o.revision}"` } },
+            body: { reason: value, release_number: release },
+          }),
+        ).then((x) => x.number);
       const d = await take(api.POST("/api/v1/orders/actions", { body: { action: what, value, orders: [o.number] } }));
       const r = d.results[0];
       if (r && !r.ok) throw new Error(r.text);
@@ -140,7 +169,10 @@ export function More({ order: o }: { order: Order }) {
           <Button>More</Button>
         </DropdownMenu.Trigger>
         <DropdownMenu.Portal>
-          <DropdownMenu.Content align="end" className="z-50 rounded-[3px] border border-rule bg-sheet p-1 shadow-[0_6px_24px_rgb(0_0_0/0.2)]">
+          <DropdownMenu.Content
+            align="end"
+            className="z-50 rounded-[3px] border border-rule bg-sheet p-1 shadow-[0_6px_24px_rgb(0_0_0/0.2)]"
+          >
             {can("hold") && item("Hold it", () => setDoing("hold"))}
             {item("Assign it", () => setDoing("assign"))}
             {can("cancel") && item("Cancel it here", () => setDoing("cancel"))}
@@ -167,7 +199,8 @@ export function More({ order: o }: { order: Order }) {
             </Labelled>
             {doing === "void" && (
               <label className="flex items-center gap-2">
-                <input type="checkbox" checked={release} onChange={(e) => setRelease(e.target.checked)} /> Release its number, so that the order that is taken in again gets it
+                <input type="checkbox" checked={release} onChange={(e) => setRelease(e.target.checked)} /> Release its number, so that the
+                order that is taken in again gets it
               </label>
             )}
             <Trouble error={act.error} />
@@ -185,7 +218,8 @@ export function Tags({ order: o }: { order: Order }) {
   const done = useOrderDone(o.number);
   const [text, setText] = useState("");
   const act = useMutation({
-    mutationFn: (x: { action: "tag" | "untag"; value: string }) => take(api.POST("/api/v1/orders/actions", { body: { ...x, orders: [o.number] } })),
+    mutationFn: (x: { action: "tag" | "untag"; value: string }) =>
+      take(api.POST("/api/v1/orders/actions", { body: { ...x, orders: [o.number] } })),
     onSuccess: () => {
       setText("");
       done();
@@ -199,7 +233,12 @@ export function Tags({ order: o }: { order: Order }) {
           <Link to={`/orders?tag=${encodeURIComponent(t)}`} className="hover:underline">
             {t}
           </Link>
-          <button type="button" aria-label={`Take the tag ${t} off`} className="text-quiet hover:text-ink" onClick={() => act.mutate({ action: "untag", value: t })}>
+          <button
+            type="button"
+            aria-label={`Take the tag ${t} off`}
+            className="text-quiet hover:text-ink"
+            onClick={() => act.mutate({ action: "untag", value: t })}
+          >
             ×
           </button>
         </span>
@@ -210,7 +249,14 @@ export function Tags({ order: o }: { order: Order }) {
           if (text.trim()) act.mutate({ action: "tag", value: text.trim() });
         }}
       >
-        <input aria-label="Add a tag" className="field w-28 py-0!" placeholder="add a tag" maxLength={60} value={text} onChange={(e) => setText(e.target.value)} />
+        <input
+          aria-label="Add a tag"
+          className="field w-28 py-0!"
+          placeholder="add a tag"
+          maxLength={60}
+          value={text}
+          onChange={(e) => setText(e.target.value)}
+        />
       </form>
       <Trouble error={act.error} />
     </div>
@@ -282,7 +328,10 @@ export function Members({ order: o }: { order: Order }) {
           {o.members?.map((m) => (
             <tr key={m.number}>
               <td>
-                <Link className="code underline decoration-rule underline-offset-4 hover:decoration-ink" to={`/orders/${encodeURIComponent(m.number)}`}>
+                <Link
+                  className="code underline decoration-rule underline-offset-4 hover:decoration-ink"
+                  to={`/orders/${encodeURIComponent(m.number)}`}
+                >
                   {m.number}
                 </Link>
               </td>

@@ -14,20 +14,38 @@ type Line = { id: string; sku: string; title: string; quantity: string; price: s
 export default function TypeOrder() {
   const [params] = useSearchParams();
   const inbox = Number(params.get("inbox") ?? 0);
-  const original = useQuery({ queryKey: ["inbox", inbox], queryFn: () => take(api.GET("/api/v1/inbox/{id}", { params: { path: { id: inbox } } })), enabled: inbox > 0 });
+  const original = useQuery({
+    queryKey: ["inbox", inbox],
+    queryFn: () => take(api.GET("/api/v1/inbox/{id}", { params: { path: { id: inbox } } })),
+    enabled: inbox > 0,
+  });
   const connections = useQuery({ queryKey: ["connections"], queryFn: () => take(api.GET("/api/v1/connections")) });
   if (connections.isPending || (inbox > 0 && original.isPending)) return <Loading />;
   return (
     <>
-      <Head title="Type an order" sub={inbox ? "Beside the message that could not be taken in; it counts for its channel" : "Somebody called or wrote; it counts for the channel you choose"} />
+      <Head
+        title="Type an order"
+        sub={
+          inbox
+            ? "Beside the message that could not be taken in; it counts for its channel"
+            : "Somebody called or wrote; it counts for the channel you choose"
+        }
+      />
       <Trouble error={connections.error ?? original.error} />
       <div className={inbox ? "grid grid-cols-2 gap-8 max-lg:grid-cols-1" : ""}>
-        <Form inbox={inbox} code={params.get("connection") ?? ""} channels={connections.data?.filter((c) => c.side === "channel" && c.state === "on") ?? []} read={original.data?.order} />
+        <Form
+          inbox={inbox}
+          code={params.get("connection") ?? ""}
+          channels={connections.data?.filter((c) => c.side === "channel" && c.state === "on") ?? []}
+          read={original.data?.order}
+        />
         {inbox > 0 && original.data && (
           <section aria-label="The original">
             <h2 className="mb-1">As it came</h2>
             {original.data.reason && <p className="mb-2 border-l-4 border-caution bg-sheet px-3 py-2">{original.data.reason}</p>}
-            <pre className="code max-h-[70vh] overflow-auto border-t border-rule pt-2 leading-5 whitespace-pre-wrap">{pretty(original.data.raw)}</pre>
+            <pre className="code max-h-[70vh] overflow-auto border-t border-rule pt-2 leading-5 whitespace-pre-wrap">
+              {pretty(original.data.raw)}
+            </pre>
           </section>
         )}
       </div>
@@ -49,9 +67,19 @@ function Form({ inbox, code, channels, read }: { inbox: number; code: string; ch
   const currency = read?.currency || "EUR";
   const [number, setNumber] = useState(read?.number ?? "");
   const [email, setEmail] = useState(read?.buyer_email ?? "");
-  const [to, setTo] = useState<Record<string, string>>(read ? { ...(read.ship_to as unknown as Record<string, string>) } : { country: "XW" });
+  const [to, setTo] = useState<Record<string, string>>(
+    read ? { ...(read.ship_to as unknown as Record<string, string>) } : { country: "XW" },
+  );
   const [lines, setLines] = useState<Line[]>(
-    read?.lines?.length ? read.lines.map((l) => ({ id: l.id, sku: l.sku, title: l.title, quantity: String(l.quantity), price: decimal(l.unit_price, currency) })) : [{ id: "", sku: "", title: "", quantity: "1", price: "" }],
+    read?.lines?.length
+      ? read.lines.map((l) => ({
+          id: l.id,
+          sku: l.sku,
+          title: l.title,
+          quantity: String(l.quantity),
+          price: decimal(l.unit_price, currency),
+        }))
+      : [{ id: "", sku: "", title: "", quantity: "1", price: "" }],
   );
   const [shipping, setShipping] = useState(decimal(read?.shipping ?? 0, currency));
   const [note, setNote] = useState(read?.note ?? "");
@@ -69,7 +97,16 @@ function Form({ inbox, code, channels, read }: { inbox: number; code: string; ch
               buyer_name: to.name,
               buyer_email: email || undefined,
               ship_to: { name: "", street: "", postcode: "", town: "", country: "", ...to },
-              lines: lines.map((l, i) => ({ id: l.id || String(i + 1), sku: l.sku, title: l.title || l.sku, quantity: Number(l.quantity), unit_price: minorOf(l.price, currency) ?? 0, discount: 0, tax: 0, total: 0 })),
+              lines: lines.map((l, i) => ({
+                id: l.id || String(i + 1),
+                sku: l.sku,
+                title: l.title || l.sku,
+                quantity: Number(l.quantity),
+                unit_price: minorOf(l.price, currency) ?? 0,
+                discount: 0,
+                tax: 0,
+                total: 0,
+              })),
               shipping: minorOf(shipping, currency) ?? 0,
               note: note || undefined,
             } as unknown as Record_,
@@ -112,11 +149,45 @@ function Form({ inbox, code, channels, read }: { inbox: number; code: string; ch
         <legend className="mb-1 text-[12px] text-quiet">Lines</legend>
         {lines.map((l, i) => (
           <div key={i} className="mb-2 grid grid-cols-[1fr_1.6fr_5rem_7rem_auto] gap-2">
-            <input aria-label={`SKU of line ${i + 1}`} className="field code" placeholder="SKU" required value={l.sku} onChange={(e) => setLine(i, { sku: e.target.value })} />
-            <input aria-label={`Title of line ${i + 1}`} className="field" placeholder="what it is" value={l.title} onChange={(e) => setLine(i, { title: e.target.value })} />
-            <input aria-label={`Quantity of line ${i + 1}`} className="field fig" type="number" min={1} required value={l.quantity} onChange={(e) => setLine(i, { quantity: e.target.value })} />
-            <input aria-label={`Price of line ${i + 1}`} className="field fig" placeholder="0.00" required value={l.price} onChange={(e) => setLine(i, { price: e.target.value })} />
-            <button type="button" aria-label={`Take line ${i + 1} away`} disabled={lines.length === 1} className="text-quiet hover:text-ink disabled:opacity-40" onClick={() => setLines(lines.filter((_, j) => j !== i))}>
+            <input
+              aria-label={`SKU of line ${i + 1}`}
+              className="field code"
+              placeholder="SKU"
+              required
+              value={l.sku}
+              onChange={(e) => setLine(i, { sku: e.target.value })}
+            />
+            <input
+              aria-label={`Title of line ${i + 1}`}
+              className="field"
+              placeholder="what it is"
+              value={l.title}
+              onChange={(e) => setLine(i, { title: e.target.value })}
+            />
+            <input
+              aria-label={`Quantity of line ${i + 1}`}
+              className="field fig"
+              type="number"
+              min={1}
+              required
+              value={l.quantity}
+              onChange={(e) => setLine(i, { quantity: e.target.value })}
+            />
+            <input
+              aria-label={`Price of line ${i + 1}`}
+              className="field fig"
+              placeholder="0.00"
+              required
+              value={l.price}
+              onChange={(e) => setLine(i, { price: e.target.value })}
+            />
+            <button
+              type="button"
+              aria-label={`Take line ${i + 1} away`}
+              disabled={lines.length === 1}
+              className="text-quiet hover:text-ink disabled:opacity-40"
+              onClick={() => setLines(lines.filter((_, j) => j !== i))}
+            >
               ×
             </button>
           </div>

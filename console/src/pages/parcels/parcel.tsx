@@ -1,3 +1,4 @@
+import { clsx } from "clsx";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useParams } from "react-router";
@@ -11,7 +12,10 @@ type View = Schema<"ShipmentView">;
 
 export default function Parcel() {
   const { number = "" } = useParams();
-  const q = useQuery({ queryKey: ["shipment", number], queryFn: () => take(api.GET("/api/v1/shipments/{number}", { params: { path: { number } } })) });
+  const q = useQuery({
+    queryKey: ["shipment", number],
+    queryFn: () => take(api.GET("/api/v1/shipments/{number}", { params: { path: { number } } })),
+  });
   if (q.isPending) return <Loading />;
   if (q.error) return <Trouble error={q.error} />;
   const s = q.data;
@@ -43,21 +47,38 @@ export default function Parcel() {
             <LampShape state="stop" />
           </span>
           <span>
-            {s.state === "buying label" ? `${s.error}. It is asked for again under the same reference; nothing else is bought until that is known.` : `The carrier refused: ${s.error} Nothing was bought. Correct it, or choose another service.`}
+            {s.state === "buying label"
+              ? `${s.error}. It is asked for again under the same reference; nothing else is bought until that is known.`
+              : `The carrier refused: ${s.error} Nothing was bought. Correct it, or choose another service.`}
           </span>
         </div>
       )}
       <div className="grid grid-cols-[minmax(0,1fr)_300px] gap-8 max-lg:grid-cols-1">
         <div className="flex min-w-0 flex-col gap-7">
-          {gone ? <Sent key={s.number} s={s} /> : s.state === "called off" ? <Empty>This shipment was called off. What was picked goes back to its bins.</Empty> : <Work s={s} />}
+          {gone ? (
+            <Sent key={s.number} s={s} />
+          ) : s.state === "called off" ? (
+            <Empty>This shipment was called off. What was picked goes back to its bins.</Empty>
+          ) : (
+            <Work s={s} />
+          )}
         </div>
         <aside className="flex flex-col gap-5">
           <section>
             <h2 className="mb-1">To</h2>
             <address className="not-italic">
-              {[s.ship_to.name, s.ship_to.company, s.ship_to.street, s.ship_to.extra, `${s.ship_to.postcode} ${s.ship_to.town}`, s.ship_to.country].filter(Boolean).map((l) => (
-                <div key={l}>{l}</div>
-              ))}
+              {[
+                s.ship_to.name,
+                s.ship_to.company,
+                s.ship_to.street,
+                s.ship_to.extra,
+                `${s.ship_to.postcode} ${s.ship_to.town}`,
+                s.ship_to.country,
+              ]
+                .filter(Boolean)
+                .map((l) => (
+                  <div key={l}>{l}</div>
+                ))}
             </address>
             <p className="mt-1 text-[12px] text-quiet">Wished delivery: {s.requested_service || "none"}</p>
             {s.note && <p className="text-[12px] text-quiet">Note: {s.note}</p>}
@@ -94,7 +115,17 @@ function Work({ s }: { s: View }) {
     for (const key of ["shipment", "rates"]) void client.invalidateQueries({ queryKey: [key, number] });
   };
   const pack = useMutation({
-    mutationFn: (profile: string) => take(api.POST("/api/v1/shipments/{number}/pack", { params: { path: { number } }, body: { profile, weight_g: Math.round(Number(weight || 0) * 1000), serials: Object.fromEntries(Object.entries(serials).map(([sku, text]) => [sku, text.split(/\s+/).filter(Boolean)])) } })),
+    mutationFn: (profile: string) =>
+      take(
+        api.POST("/api/v1/shipments/{number}/pack", {
+          params: { path: { number } },
+          body: {
+            profile,
+            weight_g: Math.round(Number(weight || 0) * 1000),
+            serials: Object.fromEntries(Object.entries(serials).map(([sku, text]) => [sku, text.split(/\s+/).filter(Boolean)])),
+          },
+        }),
+      ),
     onSuccess: refresh,
   });
   const unpicked = s.wants.some((w) => w.picked < w.quantity);
@@ -115,15 +146,23 @@ function Work({ s }: { s: View }) {
     <>
       <section>
         <h2 className="mb-2">1 · Carton</h2>
-        {s.wants.filter((w) => w.serials).map((w) => (
-          <label key={w.sku} className="mb-3 block max-w-md">
-            <span className="mb-1 block">
-              Serial {w.quantity === 1 ? "number" : `numbers of ${w.quantity} units`} of <span className="code">{w.sku}</span>
-              {!!s.profile && <span className="text-quiet"> (only to pack anew)</span>}
-            </span>
-            <textarea className="field code min-h-12 w-full" rows={Math.min(w.quantity, 4)} placeholder="Scan each unit" value={serials[w.sku] ?? ""} onChange={(e) => setSerials({ ...serials, [w.sku]: e.target.value })} />
-          </label>
-        ))}
+        {s.wants
+          .filter((w) => w.serials)
+          .map((w) => (
+            <label key={w.sku} className="mb-3 block max-w-md">
+              <span className="mb-1 block">
+                Serial {w.quantity === 1 ? "number" : `numbers of ${w.quantity} units`} of <span className="code">{w.sku}</span>
+                {!!s.profile && <span className="text-quiet"> (only to pack anew)</span>}
+              </span>
+              <textarea
+                className="field code min-h-12 w-full"
+                rows={Math.min(w.quantity, 4)}
+                placeholder="Scan each unit"
+                value={serials[w.sku] ?? ""}
+                onChange={(e) => setSerials({ ...serials, [w.sku]: e.target.value })}
+              />
+            </label>
+          ))}
         <Trouble error={pack.error} />
         <div className="mt-1 flex flex-wrap gap-2" role="group" aria-label="Parcel profile">
           {profiles.data?.map((p) => (
@@ -133,7 +172,14 @@ function Work({ s }: { s: View }) {
               aria-pressed={s.profile === p.code}
               disabled={pack.isPending}
               onClick={() => pack.mutate(p.code)}
-              className={`min-h-12 rounded-[3px] border px-3 py-1.5 text-left ${s.profile === p.code ? "border-ink bg-ink text-paper" : s.decided_profile === p.code ? "border-ink bg-sheet" : "border-rule bg-sheet hover:border-ink"}`}
+              className={clsx(
+                "min-h-12 rounded-[3px] border px-3 py-1.5 text-left",
+                s.profile === p.code
+                  ? "border-ink bg-ink text-paper"
+                  : s.decided_profile === p.code
+                    ? "border-ink bg-sheet"
+                    : "border-rule bg-sheet hover:border-ink",
+              )}
             >
               <div className="font-medium">{p.name}</div>
               {s.decided_profile === p.code && <div className="text-[12px]">by rule</div>}
@@ -146,7 +192,13 @@ function Work({ s }: { s: View }) {
         <div className="mt-3 flex items-center gap-3">
           <label className="flex items-center gap-2">
             <span className="text-quiet">Weighed, kg</span>
-            <input className="field fig w-24" inputMode="decimal" placeholder="by sum" value={weight} onChange={(e) => setWeight(e.target.value.replace(",", "."))} />
+            <input
+              className="field fig w-24"
+              inputMode="decimal"
+              placeholder="by sum"
+              value={weight}
+              onChange={(e) => setWeight(e.target.value.replace(",", "."))}
+            />
           </label>
           {s.profile && (
             <Button onClick={() => pack.mutate(s.profile as string)} disabled={pack.isPending || !weight}>
@@ -168,10 +220,18 @@ function Work({ s }: { s: View }) {
 function Rates({ s, onDone }: { s: View; onDone: () => void }) {
   const number = s.number;
   const [why, setWhy] = useState("");
-  const q = useQuery({ queryKey: ["rates", number, s.weight_g, s.profile], queryFn: () => take(api.GET("/api/v1/shipments/{number}/rates", { params: { path: { number } } })) });
+  const q = useQuery({
+    queryKey: ["rates", number, s.weight_g, s.profile],
+    queryFn: () => take(api.GET("/api/v1/shipments/{number}/rates", { params: { path: { number } } })),
+  });
   const ship = useMutation({
     mutationFn: (r: { carrier: string; service: string }) =>
-      take(api.POST("/api/v1/shipments/{number}/ship", { params: { path: { number }, header: { "Idempotency-Key": `${number} ${crypto.randomUUID()}` } }, body: r })),
+      take(
+        api.POST("/api/v1/shipments/{number}/ship", {
+          params: { path: { number }, header: { "Idempotency-Key": `${number} ${crypto.randomUUID()}` } },
+          body: r,
+        }),
+      ),
     onSettled: onDone,
   });
   const busy = ship.isPending || s.state === "buying label";
@@ -192,45 +252,55 @@ function Rates({ s, onDone }: { s: View; onDone: () => void }) {
             </tr>
           </thead>
           <tbody>
-            {[...q.data].sort((a, b) => Number(b.service === s.decided_service && !b.refused) - Number(a.service === s.decided_service && !a.refused)).map((r, i) => (
-              <tr key={r.carrier + r.service} className={r.refused ? "text-quiet" : ""}>
-                <td>
-                  <span className={i === 0 ? "font-medium" : ""}>{r.service_name || r.carrier_name}</span>
-                  <div className="text-[12px] text-quiet">
-                    {r.carrier_name}
-                    {s.decided_service === r.service && " · by rule"}
-                  </div>
-                </td>
-                <td className="r">{r.refused ? "" : <Money minor={r.price} currency={r.currency} />}</td>
-                <td>{r.refused ? `not carried: ${r.refused}` : r.arrives ? dayText(r.arrives) : ""}</td>
-                <td>
-                  {!r.refused && r.terms && (
-                    <>
-                      <button type="button" className="underline decoration-rule underline-offset-4" onClick={() => setWhy(why === r.service ? "" : r.service)}>
-                        <Lamp state={r.agrees ? "go" : "caution"}>{r.estimated ? "estimated" : r.agrees ? "agrees" : "differs"}</Lamp>
-                      </button>
-                      {why === r.service && (
-                        <div className="code mt-1">
-                          {r.terms.map((t) => (
-                            <div key={t.text} className="flex justify-between gap-3">
-                              <span>{t.text}</span>
-                              <span>{decimal(t.price, r.currency)}</span>
-                            </div>
-                          ))}
-                        </div>
-                      )}
-                    </>
-                  )}
-                </td>
-                <td className="r">
-                  {!r.refused && (
-                    <Button kind={i === 0 ? "main" : "plain"} disabled={busy} onClick={() => ship.mutate({ carrier: r.carrier, service: r.service })}>
-                      {busy ? "Buying …" : "Ship"}
-                    </Button>
-                  )}
-                </td>
-              </tr>
-            ))}
+            {[...q.data]
+              .sort((a, b) => Number(b.service === s.decided_service && !b.refused) - Number(a.service === s.decided_service && !a.refused))
+              .map((r, i) => (
+                <tr key={r.carrier + r.service} className={r.refused ? "text-quiet" : ""}>
+                  <td>
+                    <span className={i === 0 ? "font-medium" : ""}>{r.service_name || r.carrier_name}</span>
+                    <div className="text-[12px] text-quiet">
+                      {r.carrier_name}
+                      {s.decided_service === r.service && " · by rule"}
+                    </div>
+                  </td>
+                  <td className="r">{r.refused ? "" : <Money minor={r.price} currency={r.currency} />}</td>
+                  <td>{r.refused ? `not carried: ${r.refused}` : r.arrives ? dayText(r.arrives) : ""}</td>
+                  <td>
+                    {!r.refused && r.terms && (
+                      <>
+                        <button
+                          type="button"
+                          className="underline decoration-rule underline-offset-4"
+                          onClick={() => setWhy(why === r.service ? "" : r.service)}
+                        >
+                          <Lamp state={r.agrees ? "go" : "caution"}>{r.estimated ? "estimated" : r.agrees ? "agrees" : "differs"}</Lamp>
+                        </button>
+                        {why === r.service && (
+                          <div className="code mt-1">
+                            {r.terms.map((t) => (
+                              <div key={t.text} className="flex justify-between gap-3">
+                                <span>{t.text}</span>
+                                <span>{decimal(t.price, r.currency)}</span>
+                              </div>
+                            ))}
+                          </div>
+                        )}
+                      </>
+                    )}
+                  </td>
+                  <td className="r">
+                    {!r.refused && (
+                      <Button
+                        kind={i === 0 ? "main" : "plain"}
+                        disabled={busy}
+                        onClick={() => ship.mutate({ carrier: r.carrier, service: r.service })}
+                      >
+                        {busy ? "Buying …" : "Ship"}
+                      </Button>
+                    )}
+                  </td>
+                </tr>
+              ))}
           </tbody>
         </table>
       )}
@@ -240,7 +310,10 @@ function Rates({ s, onDone }: { s: View; onDone: () => void }) {
 
 function Sent({ s }: { s: View }) {
   const label = `/api/v1/shipments/${s.number}/label.pdf`;
-  const order = useQuery({ queryKey: ["order", s.order_number], queryFn: () => take(api.GET("/api/v1/orders/{number}", { params: { path: { number: s.order_number } } })) });
+  const order = useQuery({
+    queryKey: ["order", s.order_number],
+    queryFn: () => take(api.GET("/api/v1/orders/{number}", { params: { path: { number: s.order_number } } })),
+  });
   const back = order.data?.write_backs.find((w) => w.feed === "dispatch out" && w.subject.endsWith(s.number));
   const [printed, setPrinted] = useState(false);
   const link = "inline-flex min-h-9 items-center rounded-[3px] border px-4";
@@ -248,21 +321,39 @@ function Sent({ s }: { s: View }) {
     <>
       <section>
         <h2 className="mb-1">Tracking number</h2>
-        <a href={s.tracking_url} target="_blank" rel="noreferrer" className="font-mono text-[26px] leading-9 hover:underline" data-testid="tracking">
+        <a
+          href={s.tracking_url}
+          target="_blank"
+          rel="noreferrer"
+          className="font-mono text-[26px] leading-9 hover:underline"
+          data-testid="tracking"
+        >
           {s.tracking}
         </a>
         <p className="text-quiet">
-          {s.carrier}, {s.service_name}, <Kg grams={s.weight_g} />, <Money minor={s.price} currency={s.currency ?? ""} /> · shipped <When at={s.shipped_at} />
+          {s.carrier}, {s.service_name}, <Kg grams={s.weight_g} />, <Money minor={s.price} currency={s.currency ?? ""} /> · shipped{" "}
+          <When at={s.shipped_at} />
         </p>
       </section>
       <section className="flex flex-wrap items-center gap-3">
-        <a className={`${link} ${printed ? "border-rule bg-sheet" : "border-ink bg-ink text-paper"}`} href={`${label}?size=label`} target="_blank" rel="noreferrer" onClick={() => setPrinted(true)}>
+        <a
+          className={`${link} ${printed ? "border-rule bg-sheet" : "border-ink bg-ink text-paper"}`}
+          href={`${label}?size=label`}
+          target="_blank"
+          rel="noreferrer"
+          onClick={() => setPrinted(true)}
+        >
           Label 100 × 150 mm
         </a>
         <a className={`${link} border-rule bg-sheet hover:border-ink`} href={`${label}?size=a4`} target="_blank" rel="noreferrer">
           Label on A4
         </a>
-        <a className={`${link} border-rule bg-sheet hover:border-ink`} href={`/api/v1/manifests/${s.manifest_id}/manifest.pdf`} target="_blank" rel="noreferrer">
+        <a
+          className={`${link} border-rule bg-sheet hover:border-ink`}
+          href={`/api/v1/manifests/${s.manifest_id}/manifest.pdf`}
+          target="_blank"
+          rel="noreferrer"
+        >
           Manifest of the day
         </a>
         <Link className="underline decoration-rule underline-offset-4 hover:decoration-ink" to="/picking">
@@ -273,7 +364,8 @@ function Sent({ s }: { s: View }) {
         <h2 className="mb-1">Told to the channel</h2>
         {back ? (
           <p data-testid="write-back">
-            <Lamp state={back.state === "confirmed" ? "go" : back.state === "refused" ? "stop" : "busy"}>{back.state}</Lamp> by {back.connection_name} <When at={back.confirmed_at ?? back.sent_at} />
+            <Lamp state={back.state === "confirmed" ? "go" : back.state === "refused" ? "stop" : "busy"}>{back.state}</Lamp> by{" "}
+            {back.connection_name} <When at={back.confirmed_at ?? back.sent_at} />
             {back.error && <span className="block text-stop">{back.error}</span>}
           </p>
         ) : (

@@ -16,11 +16,23 @@ const columns: Column<Row>[] = [
   { key: "order", title: "Order", cell: (s) => <span className="code">{s.order_number}</span>, value: (s) => s.order_number },
   { key: "buyer", title: "To", cell: (s) => s.buyer, value: (s) => s.buyer },
   { key: "location", title: "From", cell: (s) => s.location, value: (s) => s.location },
-  { key: "picked", title: "Picked", right: true, cell: (s) => <span className="fig">{`${s.picked}/${s.quantity}`}</span>, value: (s) => `${s.picked}/${s.quantity}` },
+  {
+    key: "picked",
+    title: "Picked",
+    right: true,
+    cell: (s) => <span className="fig">{`${s.picked}/${s.quantity}`}</span>,
+    value: (s) => `${s.picked}/${s.quantity}`,
+  },
   { key: "service", title: "Service", cell: (s) => s.service_name ?? "", value: (s) => s.service_name ?? "" },
   { key: "tracking", title: "Tracking number", cell: (s) => <span className="code">{s.tracking}</span>, value: (s) => s.tracking ?? "" },
   { key: "weight", title: "Weight", right: true, cell: (s) => (s.weight_g ? <Kg grams={s.weight_g} /> : null), value: (s) => s.weight_g },
-  { key: "price", title: "Paid", right: true, cell: (s) => (s.price ? <Money minor={s.price} currency={s.currency ?? ""} /> : null), value: (s) => s.price / 100 },
+  {
+    key: "price",
+    title: "Paid",
+    right: true,
+    cell: (s) => (s.price ? <Money minor={s.price} currency={s.currency ?? ""} /> : null),
+    value: (s) => s.price / 100,
+  },
   { key: "shipped", title: "Shipped", cell: (s) => <When at={s.shipped_at} />, value: (s) => s.shipped_at ?? "" },
 ];
 
@@ -39,7 +51,10 @@ export default function Parcels() {
   const navigate = useNavigate();
   const [params, setParams] = useSearchParams();
   const state = params.get("state") ?? views[0][0];
-  const q = useQuery({ queryKey: ["shipments", state], queryFn: () => take(api.GET("/api/v1/shipments", { params: { query: { state, limit: 200 } } })) });
+  const q = useQuery({
+    queryKey: ["shipments", state],
+    queryFn: () => take(api.GET("/api/v1/shipments", { params: { query: { state, limit: 200 } } })),
+  });
   return (
     <>
       <Head title="Parcels" />
@@ -54,7 +69,13 @@ export default function Parcels() {
         tools={
           <div role="group" aria-label="State" className="flex flex-wrap">
             {views.map(([value, name]) => (
-              <button key={name} type="button" aria-pressed={state === value} onClick={() => setParams({ state: value }, { replace: true })} className={`border-b-2 px-2 py-1 ${state === value ? "border-ink" : "border-transparent text-quiet hover:text-ink"}`}>
+              <button
+                key={name}
+                type="button"
+                aria-pressed={state === value}
+                onClick={() => setParams({ state: value }, { replace: true })}
+                className={`border-b-2 px-2 py-1 ${state === value ? "border-ink" : "border-transparent text-quiet hover:text-ink"}`}
+              >
                 {name}
               </button>
             ))}
@@ -89,14 +110,21 @@ function Manifests() {
               <td className="w-40">{m.carrier_name}</td>
               <td className="code w-32">{m.day}</td>
               <td className="w-40">
-                <Lamp state={m.state === "closed" ? "idle" : m.state === "closing" ? "busy" : "go"}>{m.state === "closed" ? `closed, ${m.receipt}` : m.state}</Lamp>
+                <Lamp state={m.state === "closed" ? "idle" : m.state === "closing" ? "busy" : "go"}>
+                  {m.state === "closed" ? `closed, ${m.receipt}` : m.state}
+                </Lamp>
               </td>
               <td className="r w-28 whitespace-nowrap">
                 <span className="fig">{m.parcels}</span>
                 <span className="unit">parcels</span>
               </td>
               <td className="r">
-                <a className="underline decoration-rule underline-offset-4 hover:decoration-ink" href={`/api/v1/manifests/${m.id}/manifest.pdf`} target="_blank" rel="noreferrer">
+                <a
+                  className="underline decoration-rule underline-offset-4 hover:decoration-ink"
+                  href={`/api/v1/manifests/${m.id}/manifest.pdf`}
+                  target="_blank"
+                  rel="noreferrer"
+                >
                   Print
                 </a>
                 {m.state === "open" && (

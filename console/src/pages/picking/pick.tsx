@@ -12,7 +12,10 @@ export default function Pick() {
   const navigate = useNavigate();
   const [bin, setBin] = useState("");
   const [said, setSaid] = useState<Said | null>(null);
-  const q = useQuery({ queryKey: ["shipment", number], queryFn: () => take(api.GET("/api/v1/shipments/{number}", { params: { path: { number } } })) });
+  const q = useQuery({
+    queryKey: ["shipment", number],
+    queryFn: () => take(api.GET("/api/v1/shipments/{number}", { params: { path: { number } } })),
+  });
   const scan = useMutation({
     mutationFn: (c: string) => take(api.POST("/api/v1/shipments/{number}/scan", { params: { path: { number } }, body: { code: c, bin } })),
     onSuccess: ({ outcome, expected, wants }) => {
@@ -53,21 +56,30 @@ export default function Pick() {
         <div className="h-full bg-go" style={{ width: `${total ? ((total - left) / total) * 100 : 0}%` }} />
       </div>
       {s.note && <p className="mb-3 border-l-4 border-busy bg-sheet px-3 py-2 text-[16px]">Note: {s.note}</p>}
-      {picking && <ScanField placeholder={next ? (bin ? "Scan the product" : "Scan bin or product") : "All is picked"} busy={scan.isPending} onScan={(c) => scan.mutate(c)} />}
+      {picking && (
+        <ScanField
+          placeholder={next ? (bin ? "Scan the product" : "Scan bin or product") : "All is picked"}
+          busy={scan.isPending}
+          onScan={(c) => scan.mutate(c)}
+        />
+      )}
       <Verdict said={said} />
       {!said && next && (
-          <div className="border-l-8 border-busy bg-sheet px-4 py-3">
-            <div className="font-semibold">
-              Bin <span className="font-mono">{next.bin || "none"}</span>: take {next.quantity - next.picked}
-            </div>
-            <div className="text-[16px]">{next.title}</div>
+        <div className="border-l-8 border-busy bg-sheet px-4 py-3">
+          <div className="font-semibold">
+            Bin <span className="font-mono">{next.bin || "none"}</span>: take {next.quantity - next.picked}
           </div>
-        )}
+          <div className="text-[16px]">{next.title}</div>
+        </div>
+      )}
       <ul className="border-t border-ink">
         {s.wants.map((w) => {
           const done = w.picked >= w.quantity;
           return (
-            <li key={`${w.line_id} ${w.item_id}`} className={`flex items-center gap-4 border-b border-rule py-3 ${done ? "text-quiet" : w === next ? "font-medium" : ""}`}>
+            <li
+              key={`${w.line_id} ${w.item_id}`}
+              className={`flex items-center gap-4 border-b border-rule py-3 ${done ? "text-quiet" : w === next ? "font-medium" : ""}`}
+            >
               <span className="w-24 shrink-0 font-mono text-[20px]">{w.bin || "–"}</span>
               <span className="min-w-0 flex-1">
                 <span className="block">{w.title}</span>
@@ -94,7 +106,12 @@ export default function Pick() {
             To the parcel
           </Button>
         )}
-        <a className="flex min-h-12 items-center underline decoration-rule underline-offset-4" href={`/api/v1/orders/${s.order_number}/pick-list.pdf`} target="_blank" rel="noreferrer">
+        <a
+          className="flex min-h-12 items-center underline decoration-rule underline-offset-4"
+          href={`/api/v1/orders/${s.order_number}/pick-list.pdf`}
+          target="_blank"
+          rel="noreferrer"
+        >
           Print pick list
         </a>
         <Link className="flex min-h-12 items-center underline decoration-rule underline-offset-4" to="/picking">

@@ -15,7 +15,8 @@ export default function Picking() {
   const [code, setCode] = useState("");
   const orders = useQuery({
     queryKey: ["picking"],
-    queryFn: async () => (await take(api.GET("/api/v1/orders", { params: { query: { stage: "ready,routed,picking", limit: 200 } } }))).reverse(),
+    queryFn: async () =>
+      (await take(api.GET("/api/v1/orders", { params: { query: { stage: "ready,routed,picking", limit: 200 } } }))).reverse(),
   });
   const open = useMutation({
     mutationFn: (number: string) => take(api.POST("/api/v1/orders/{number}/pick", { params: { path: { number } } })),
@@ -35,9 +36,23 @@ export default function Picking() {
   ];
   return (
     <>
-      <Head title="Picking" sub={orders.data ? <Lamp state={orders.data.length ? "busy" : "idle"}>{orders.data.length} orders to pick, the oldest first</Lamp> : undefined} />
+      <Head
+        title="Picking"
+        sub={
+          orders.data ? (
+            <Lamp state={orders.data.length ? "busy" : "idle"}>{orders.data.length} orders to pick, the oldest first</Lamp>
+          ) : undefined
+        }
+      />
       <form onSubmit={submit} className="mb-4 flex flex-wrap gap-2">
-        <input className="field min-h-12 min-w-0 flex-1 font-mono text-[18px] sm:max-w-96" placeholder="Scan or type an order" aria-label="Order number" autoFocus value={code} onChange={(e) => setCode(e.target.value)} />
+        <input
+          className="field min-h-12 min-w-0 flex-1 font-mono text-[18px] sm:max-w-96"
+          placeholder="Scan or type an order"
+          aria-label="Order number"
+          autoFocus
+          value={code}
+          onChange={(e) => setCode(e.target.value)}
+        />
         <Button kind="main" large type="submit" disabled={open.isPending}>
           Pick
         </Button>
@@ -45,7 +60,9 @@ export default function Picking() {
       <Trouble error={open.error ?? orders.error} />
       {orders.isPending && <Loading />}
       {orders.data?.length === 0 && <Empty>Nothing to pick. Orders stand here as soon as their stock is allocated.</Empty>}
-      {orders.data && orders.data.length > 0 && <Table name="picking" columns={columns} rows={orders.data} rowKey={(o) => o.number} onOpen={(o) => open.mutate(o.number)} />}
+      {orders.data && orders.data.length > 0 && (
+        <Table name="picking" columns={columns} rows={orders.data} rowKey={(o) => o.number} onOpen={(o) => open.mutate(o.number)} />
+      )}
     </>
   );
 }

@@ -29,7 +29,11 @@ function Form({ rule, place, words }: { rule?: Schema<"Rule">; place: number; wo
   const me = useQuery({ queryKey: ["me"], queryFn: () => take(api.GET("/api/v1/me")), staleTime: Infinity });
   const [name, setName] = useState(rule?.name ?? "");
   const [text, setText] = useState({ when: rule?.when ?? "", then: rule?.then ?? "" });
-  const [read, setRead] = useState<Read | null>(rule ? { when: rule.when, then: rule.then, sentence: rule.sentence, actions: rule.actions } : { when: "", then: "", sentence: { any: false, conditions: [] }, actions: [] });
+  const [read, setRead] = useState<Read | null>(
+    rule
+      ? { when: rule.when, then: rule.then, sentence: rule.sentence, actions: rule.actions }
+      : { when: "", then: "", sentence: { any: false, conditions: [] }, actions: [] },
+  );
   const [seen, setSeen] = useState("");
   const asked = useRef(0);
   const reading = useMutation({ mutationFn: (body: Schema<"RuleTextInputBody">) => take(api.POST("/api/v1/rules/read", { body })) });
@@ -59,12 +63,30 @@ function Form({ rule, place, words }: { rule?: Schema<"Rule">; place: number; wo
     const n = ++asked.current;
     reading.mutate(
       { sentence: { any, conditions: whole }, actions: acts },
-      { onSuccess: (r) => n === asked.current && (setText({ when: r.when, then: acts.length ? r.then : "" }), setRead((old) => ({ ...(old as Read), problem: acts.length === actions.length && whole.length === conditions.length ? r.problem : undefined }))) },
+      {
+        onSuccess: (r) =>
+          n === asked.current &&
+          (setText({ when: r.when, then: acts.length ? r.then : "" }),
+          setRead((old) => ({
+            ...(old as Read),
+            problem: acts.length === actions.length && whole.length === conditions.length ? r.problem : undefined,
+          }))),
+      },
     );
   };
-  const change = { id: rule?.id ?? 0, revision: rule?.revision ?? 0, name: name || "New rule", when: text.when, then: text.then, position: 0 };
+  const change = {
+    id: rule?.id ?? 0,
+    revision: rule?.revision ?? 0,
+    name: name || "New rule",
+    when: text.when,
+    then: text.then,
+    position: 0,
+  };
   const now = JSON.stringify([text, rule?.revision]);
-  const rehearse = useMutation({ mutationFn: (remove: boolean) => take(api.POST("/api/v1/rules/rehearse", { body: { ...change, on: true, remove, orders: 10_000 } })), onSuccess: () => setSeen(now) });
+  const rehearse = useMutation({
+    mutationFn: (remove: boolean) => take(api.POST("/api/v1/rules/rehearse", { body: { ...change, on: true, remove, orders: 10_000 } })),
+    onSuccess: () => setSeen(now),
+  });
   const save = useMutation({
     mutationFn: (how: { on: boolean; remove?: boolean }) => take(api.POST("/api/v1/rules", { body: { ...change, name, ...how } })),
     onSuccess: (list) => {
@@ -77,7 +99,14 @@ function Form({ rule, place, words }: { rule?: Schema<"Rule">; place: number; wo
   const ready = name.trim() !== "" && text.then.trim() !== "" && !read?.problem;
   return (
     <>
-      <Head title={rule ? rule.name : "New rule"} sub={rule ? `Number ${place + 1} of the rules, ${rule.on ? "on" : "off"}` : "It comes after the others, and stays off until it is switched on"}>
+      <Head
+        title={rule ? rule.name : "New rule"}
+        sub={
+          rule
+            ? `Number ${place + 1} of the rules, ${rule.on ? "on" : "off"}`
+            : "It comes after the others, and stays off until it is switched on"
+        }
+      >
         <Link className="underline decoration-rule underline-offset-4 hover:decoration-ink" to="/rules">
           All rules
         </Link>
@@ -90,7 +119,14 @@ function Form({ rule, place, words }: { rule?: Schema<"Rule">; place: number; wo
           <section aria-label="As a sentence" className="border-t border-rule pt-3">
             <h2 className="mb-2">As a sentence</h2>
             {s ? (
-              <Builder words={words} any={s.any} conditions={s.conditions} actions={read?.actions ?? []} disabled={!admin} onChange={build} />
+              <Builder
+                words={words}
+                any={s.any}
+                conditions={s.conditions}
+                actions={read?.actions ?? []}
+                disabled={!admin}
+                onChange={build}
+              />
             ) : (
               <p className="text-quiet">The condition says more than a sentence can; edit it as text.</p>
             )}
@@ -99,10 +135,24 @@ function Form({ rule, place, words }: { rule?: Schema<"Rule">; place: number; wo
             <h2 className="mb-2">The same as text</h2>
             <div className="grid gap-3">
               <Labelled label="When" help="A condition in CEL; empty for every order. Amounts are minor units, weights grams.">
-                <textarea className="field code w-full" rows={3} spellCheck={false} value={text.when} disabled={!admin} onChange={(e) => type({ ...text, when: e.target.value })} />
+                <textarea
+                  className="field code w-full"
+                  rows={3}
+                  spellCheck={false}
+                  value={text.when}
+                  disabled={!admin}
+                  onChange={(e) => type({ ...text, when: e.target.value })}
+                />
               </Labelled>
               <Labelled label="Then" help={`Actions with commas between them: ${words.actions.map((a) => a.do).join(", ")}.`}>
-                <textarea className="field code w-full" rows={2} spellCheck={false} value={text.then} disabled={!admin} onChange={(e) => type({ ...text, then: e.target.value })} />
+                <textarea
+                  className="field code w-full"
+                  rows={2}
+                  spellCheck={false}
+                  value={text.then}
+                  disabled={!admin}
+                  onChange={(e) => type({ ...text, then: e.target.value })}
+                />
               </Labelled>
               {read?.problem && (
                 <p role="alert">
@@ -126,10 +176,22 @@ function Form({ rule, place, words }: { rule?: Schema<"Rule">; place: number; wo
             )}
           </div>
           <Trouble error={rehearse.error} />
-          {rehearse.data ? <Rehearsed r={rehearse.data} old={seen !== now} /> : <p className="max-w-prose text-quiet">The newest 10,000 orders are decided on again, as they were when they came in, with the rules as they are and as they would be. Nothing is changed.</p>}
+          {rehearse.data ? (
+            <Rehearsed r={rehearse.data} old={seen !== now} />
+          ) : (
+            <p className="max-w-prose text-quiet">
+              The newest 10,000 orders are decided on again, as they were when they came in, with the rules as they are and as they would
+              be. Nothing is changed.
+            </p>
+          )}
           {admin && (
             <div className="mt-2 flex flex-wrap items-center gap-2 border-t border-rule pt-3">
-              <Button kind="main" onClick={() => save.mutate({ on: true })} disabled={!ready || save.isPending || seen !== now} title={seen !== now ? "See first what it would have changed" : ""}>
+              <Button
+                kind="main"
+                onClick={() => save.mutate({ on: true })}
+                disabled={!ready || save.isPending || seen !== now}
+                title={seen !== now ? "See first what it would have changed" : ""}
+              >
                 {rule?.on ? "Keep the change" : "Switch it on"}
               </Button>
               <Button onClick={() => save.mutate({ on: false })} disabled={!ready || save.isPending}>
@@ -154,7 +216,8 @@ function Rehearsed({ r, old }: { r: Rehearsal; old: boolean }) {
   return (
     <div className={old ? "opacity-50" : ""} data-testid="rehearsal">
       <p className="mb-2">
-        <span className="fig text-[30px] leading-9 font-medium">{count(r.changed)}</span> of {count(r.seen)} past orders would have been decided on differently
+        <span className="fig text-[30px] leading-9 font-medium">{count(r.changed)}</span> of {count(r.seen)} past orders would have been
+        decided on differently
         {old && <span className="text-caution"> · the rule was edited since</span>}
       </p>
       {r.orders.length > 0 && (
@@ -164,7 +227,11 @@ function Rehearsed({ r, old }: { r: Rehearsal; old: boolean }) {
               {r.orders.map((o) => (
                 <tr key={o.number}>
                   <td className="w-28">
-                    <Link className="code underline decoration-rule underline-offset-4 hover:decoration-ink" to={`/orders/${encodeURIComponent(o.number)}`} target="_blank">
+                    <Link
+                      className="code underline decoration-rule underline-offset-4 hover:decoration-ink"
+                      to={`/orders/${encodeURIComponent(o.number)}`}
+                      target="_blank"
+                    >
                       {o.number}
                     </Link>
                   </td>
@@ -181,11 +248,27 @@ function Rehearsed({ r, old }: { r: Rehearsal; old: boolean }) {
 }
 
 /** Builds a condition and actions as a sentence. */
-function Builder({ words, any, conditions, actions, disabled, onChange }: { words: NonNullable<ReturnType<typeof useWords>["data"]>; any: boolean; conditions: Comparison[]; actions: Action[]; disabled: boolean; onChange: (c: Comparison[], any: boolean, a: Action[]) => void }) {
+function Builder({
+  words,
+  any,
+  conditions,
+  actions,
+  disabled,
+  onChange,
+}: {
+  words: NonNullable<ReturnType<typeof useWords>["data"]>;
+  any: boolean;
+  conditions: Comparison[];
+  actions: Action[];
+  disabled: boolean;
+  onChange: (c: Comparison[], any: boolean, a: Action[]) => void;
+}) {
   const fields = words.fields;
   const first = fields.find((f) => f.name === "country") ?? fields[0];
-  const setCondition = (i: number, c: Comparison | null) => onChange(c ? conditions.map((x, j) => (j === i ? c : x)) : conditions.filter((_, j) => j !== i), any, actions);
-  const setAction = (i: number, a: Action | null) => onChange(conditions, any, a ? actions.map((x, j) => (j === i ? a : x)) : actions.filter((_, j) => j !== i));
+  const setCondition = (i: number, c: Comparison | null) =>
+    onChange(c ? conditions.map((x, j) => (j === i ? c : x)) : conditions.filter((_, j) => j !== i), any, actions);
+  const setAction = (i: number, a: Action | null) =>
+    onChange(conditions, any, a ? actions.map((x, j) => (j === i ? a : x)) : actions.filter((_, j) => j !== i));
   return (
     <fieldset disabled={disabled} className="grid gap-2">
       <div className="text-quiet">{conditions.length === 0 ? "When an order arrives," : "When"}</div>
@@ -193,7 +276,12 @@ function Builder({ words, any, conditions, actions, disabled, onChange }: { word
         <div key={i} className="flex flex-wrap items-center gap-2">
           {i > 0 &&
             (i === 1 ? (
-              <select aria-label="All or any" className="field py-0.5!" value={any ? "or" : "and"} onChange={(e) => onChange(conditions, e.target.value === "or", actions)}>
+              <select
+                aria-label="All or any"
+                className="field py-0.5!"
+                value={any ? "or" : "and"}
+                onChange={(e) => onChange(conditions, e.target.value === "or", actions)}
+              >
                 <option>and</option>
                 <option>or</option>
               </select>
@@ -201,13 +289,30 @@ function Builder({ words, any, conditions, actions, disabled, onChange }: { word
               <span className="w-14 text-quiet">{any ? "or" : "and"}</span>
             ))}
           <Condition c={c} fields={fields} comparisons={words.comparisons} onChange={(x) => setCondition(i, x)} />
-          <button type="button" aria-label="Take this condition away" className="text-quiet hover:text-ink" onClick={() => setCondition(i, null)}>
+          <button
+            type="button"
+            aria-label="Take this condition away"
+            className="text-quiet hover:text-ink"
+            onClick={() => setCondition(i, null)}
+          >
             ×
           </button>
         </div>
       ))}
       <div>
-        <Button kind="quiet" onClick={() => onChange([...conditions, { field: first?.name ?? "", is: words.comparisons[first?.type ?? "text"]?.[0] ?? "is", values: [""] } as Comparison], any, actions)}>
+        <Button
+          kind="quiet"
+          onClick={() =>
+            onChange(
+              [
+                ...conditions,
+                { field: first?.name ?? "", is: words.comparisons[first?.type ?? "text"]?.[0] ?? "is", values: [""] } as Comparison,
+              ],
+              any,
+              actions,
+            )
+          }
+        >
           Add a condition
         </Button>
       </div>
@@ -215,15 +320,29 @@ function Builder({ words, any, conditions, actions, disabled, onChange }: { word
       {actions.map((a, i) => (
         <div key={i} className="flex flex-wrap items-center gap-2">
           {i > 0 && <span className="text-quiet">and</span>}
-          <select aria-label="Action" className="field" value={a.do} onChange={(e) => setAction(i, { do: e.target.value as Action["do"], value: "" })}>
+          <select
+            aria-label="Action"
+            className="field"
+            value={a.do}
+            onChange={(e) => setAction(i, { do: e.target.value as Action["do"], value: "" })}
+          >
             {words.actions.map((k) => (
               <option key={k.do} value={k.do}>
                 {k.label}
               </option>
             ))}
           </select>
-          <ActionValue a={a} values={words.actions.find((k) => k.do === a.do)?.values} onChange={(value) => setAction(i, { ...a, value })} />
-          <button type="button" aria-label="Take this action away" className="min-h-6 min-w-6 text-quiet hover:text-ink" onClick={() => setAction(i, null)}>
+          <ActionValue
+            a={a}
+            values={words.actions.find((k) => k.do === a.do)?.values}
+            onChange={(value) => setAction(i, { ...a, value })}
+          />
+          <button
+            type="button"
+            aria-label="Take this action away"
+            className="min-h-6 min-w-6 text-quiet hover:text-ink"
+            onClick={() => setAction(i, null)}
+          >
             ×
           </button>
         </div>
@@ -237,11 +356,26 @@ function Builder({ words, any, conditions, actions, disabled, onChange }: { word
   );
 }
 
-function Condition({ c, fields, comparisons, onChange }: { c: Comparison; fields: Field[]; comparisons: Record<string, string[]>; onChange: (c: Comparison) => void }) {
+function Condition({
+  c,
+  fields,
+  comparisons,
+  onChange,
+}: {
+  c: Comparison;
+  fields: Field[];
+  comparisons: Record<string, string[]>;
+  onChange: (c: Comparison) => void;
+}) {
   const f = fields.find((x) => x.name === c.field);
-  const connections = useQuery({ queryKey: ["connections"], queryFn: () => take(api.GET("/api/v1/connections")), enabled: f?.unit === "connection" });
+  const connections = useQuery({
+    queryKey: ["connections"],
+    queryFn: () => take(api.GET("/api/v1/connections")),
+    enabled: f?.unit === "connection",
+  });
   const [typed, setTyped] = useState<string | null>(null);
-  const values = (text: string) => (c.is === "is one of" || c.is === "is none of" ? text.split(",").map((t) => t.trim()) : [keptValue(f, text)]);
+  const values = (text: string) =>
+    c.is === "is one of" || c.is === "is none of" ? text.split(",").map((t) => t.trim()) : [keptValue(f, text)];
   return (
     <>
       <select
@@ -251,7 +385,11 @@ function Condition({ c, fields, comparisons, onChange }: { c: Comparison; fields
         onChange={(e) => {
           const to = fields.find((x) => x.name === e.target.value);
           setTyped(null);
-          onChange({ field: e.target.value, is: (comparisons[to?.type ?? "text"]?.[0] ?? "is") as Comparison["is"], values: [to?.type === "truth" ? "true" : ""] });
+          onChange({
+            field: e.target.value,
+            is: (comparisons[to?.type ?? "text"]?.[0] ?? "is") as Comparison["is"],
+            values: [to?.type === "truth" ? "true" : ""],
+          });
         }}
       >
         {fields.map((x) => (
@@ -267,7 +405,12 @@ function Condition({ c, fields, comparisons, onChange }: { c: Comparison; fields
         </select>
       ) : (
         <>
-          <select aria-label="Comparison" className="field" value={c.is} onChange={(e) => onChange({ ...c, is: e.target.value as Comparison["is"] })}>
+          <select
+            aria-label="Comparison"
+            className="field"
+            value={c.is}
+            onChange={(e) => onChange({ ...c, is: e.target.value as Comparison["is"] })}
+          >
             {(comparisons[f?.type ?? "text"] ?? []).map((w) => (
               <option key={w}>{w}</option>
             ))}
@@ -275,11 +418,13 @@ function Condition({ c, fields, comparisons, onChange }: { c: Comparison; fields
           {f?.unit === "connection" ? (
             <select aria-label="Value" className="field" value={c.values[0]} onChange={(e) => onChange({ ...c, values: [e.target.value] })}>
               <option value="">choose …</option>
-              {connections.data?.filter((x) => x.side === "channel").map((x) => (
-                <option key={x.code} value={x.code}>
-                  {x.name}
-                </option>
-              ))}
+              {connections.data
+                ?.filter((x) => x.side === "channel")
+                .map((x) => (
+                  <option key={x.code} value={x.code}>
+                    {x.name}
+                  </option>
+                ))}
             </select>
           ) : (
             <input
@@ -303,7 +448,12 @@ function Condition({ c, fields, comparisons, onChange }: { c: Comparison; fields
 function ActionValue({ a, values, onChange }: { a: Action; values?: string[]; onChange: (value: string) => void }) {
   const places = useQuery({ queryKey: ["locations"], queryFn: () => take(api.GET("/api/v1/locations")), enabled: a.do === "location" });
   const profiles = useQuery({ queryKey: ["profiles"], queryFn: () => take(api.GET("/api/v1/profiles")), enabled: a.do === "profile" });
-  const options = a.do === "location" ? places.data?.map((p) => [p.code, p.name] as const) : a.do === "profile" ? profiles.data?.map((p) => [p.code, p.name] as const) : values?.map((v) => [v, v] as const);
+  const options =
+    a.do === "location"
+      ? places.data?.map((p) => [p.code, p.name] as const)
+      : a.do === "profile"
+        ? profiles.data?.map((p) => [p.code, p.name] as const)
+        : values?.map((v) => [v, v] as const);
   if (options)
     return (
       <select aria-label="Value of the action" className="field" value={a.value} onChange={(e) => onChange(e.target.value)}>
@@ -315,5 +465,13 @@ function ActionValue({ a, values, onChange }: { a: Action; values?: string[]; on
         ))}
       </select>
     );
-  return <input aria-label="Value of the action" className="field w-48" value={a.value} maxLength={200} onChange={(e) => onChange(e.target.value)} />;
+  return (
+    <input
+      aria-label="Value of the action"
+      className="field w-48"
+      value={a.value}
+      maxLength={200}
+      onChange={(e) => onChange(e.target.value)}
+    />
+  );
 }

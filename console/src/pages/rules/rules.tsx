@@ -11,7 +11,15 @@ type Rule = Schema<"Rule">;
 export const keptOf = (r: Rule) => ({ id: r.id, revision: r.revision, name: r.name, on: r.on, when: r.when, then: r.then, position: 0 });
 
 /** A rule read out: when, then. */
-export function Sentence({ rule: r, fields, labels }: { rule: Pick<Rule, "when" | "then" | "sentence" | "actions">; fields: Field[]; labels: Record<string, string> }) {
+export function Sentence({
+  rule: r,
+  fields,
+  labels,
+}: {
+  rule: Pick<Rule, "when" | "then" | "sentence" | "actions">;
+  fields: Field[];
+  labels: Record<string, string>;
+}) {
   const s = r.sentence;
   return (
     <span>
@@ -66,8 +74,17 @@ export default function Rules() {
       <Trouble error={q.error ?? change.error} />
       {q.isPending && <Loading />}
       {q.isSuccess && list.length === 0 && (
-        <Empty action={admin ? <Link to="/rules/new" className="underline decoration-rule underline-offset-4">Write the first rule</Link> : undefined}>
-          No rules yet: each order goes where there is stock. A rule says what is different for some of them, such as “when the country is XE, then tag it export”. Before it is switched on, it shows which past orders it would have changed.
+        <Empty
+          action={
+            admin ? (
+              <Link to="/rules/new" className="underline decoration-rule underline-offset-4">
+                Write the first rule
+              </Link>
+            ) : undefined
+          }
+        >
+          No rules yet: each order goes where there is stock. A rule says what is different for some of them, such as “when the country is
+          XE, then tag it export”. Before it is switched on, it shows which past orders it would have changed.
         </Empty>
       )}
       {list.length > 0 && (
@@ -76,7 +93,12 @@ export default function Rules() {
             <li key={r.id} className="grid grid-cols-[2rem_3rem_minmax(0,1fr)_auto] items-start gap-3 border-b border-rule py-3">
               <span className="fig pt-0.5 text-quiet">{i + 1}</span>
               <span className="pt-1">
-                <Switch label={`Switch ${r.name} ${r.on ? "off" : "on"}`} on={r.on} disabled={!admin || change.isPending} onChange={(on) => (on ? void navigate(`/rules/${r.id}`) : change.mutate({ ...keptOf(r), on }))} />
+                <Switch
+                  label={`Switch ${r.name} ${r.on ? "off" : "on"}`}
+                  on={r.on}
+                  disabled={!admin || change.isPending}
+                  onChange={(on) => (on ? void navigate(`/rules/${r.id}`) : change.mutate({ ...keptOf(r), on }))}
+                />
               </span>
               <div className={r.on ? "" : "text-quiet"}>
                 <Link to={`/rules/${r.id}`} className="font-medium hover:underline">
@@ -86,15 +108,29 @@ export default function Rules() {
                   <Sentence rule={r} fields={fields} labels={labels} />
                 </div>
                 <div className="text-[12px] text-quiet">
-                  {r.broken ? <span className="text-stop">{r.broken}</span> : <>changed by {r.changed_by} <When at={r.changed_at} /></>}
+                  {r.broken ? (
+                    <span className="text-stop">{r.broken}</span>
+                  ) : (
+                    <>
+                      changed by {r.changed_by} <When at={r.changed_at} />
+                    </>
+                  )}
                 </div>
               </div>
               {admin && (
                 <div className="flex gap-1">
-                  <Button aria-label={`Move ${r.name} up`} disabled={i === 0 || change.isPending} onClick={() => change.mutate({ ...keptOf(r), position: i })}>
+                  <Button
+                    aria-label={`Move ${r.name} up`}
+                    disabled={i === 0 || change.isPending}
+                    onClick={() => change.mutate({ ...keptOf(r), position: i })}
+                  >
                     ↑
                   </Button>
-                  <Button aria-label={`Move ${r.name} down`} disabled={i === list.length - 1 || change.isPending} onClick={() => change.mutate({ ...keptOf(r), position: i + 2 })}>
+                  <Button
+                    aria-label={`Move ${r.name} down`}
+                    disabled={i === list.length - 1 || change.isPending}
+                    onClick={() => change.mutate({ ...keptOf(r), position: i + 2 })}
+                  >
                     ↓
                   </Button>
                 </div>
@@ -103,7 +139,12 @@ export default function Rules() {
           ))}
         </ol>
       )}
-      {list.length > 0 && <p className="mt-3 max-w-prose text-[12px] text-quiet">What an earlier rule tagged, a later one sees. Where two decide the same thing, the later one counts. A rule is switched on from its own page, after a look at what it would have changed.</p>}
+      {list.length > 0 && (
+        <p className="mt-3 max-w-prose text-[12px] text-quiet">
+          What an earlier rule tagged, a later one sees. Where two decide the same thing, the later one counts. A rule is switched on from
+          its own page, after a look at what it would have changed.
+        </p>
+      )}
     </>
   );
 }

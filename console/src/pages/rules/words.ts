@@ -7,7 +7,8 @@ export type Comparison = Schema<"RulesComparison">;
 export type Action = Schema<"RulesAction">;
 export type Field = Schema<"RulesField">;
 
-export const useWords = () => useQuery({ queryKey: ["rule words"], queryFn: () => take(api.GET("/api/v1/rules/words")), staleTime: Infinity });
+export const useWords = () =>
+  useQuery({ queryKey: ["rule words"], queryFn: () => take(api.GET("/api/v1/rules/words")), staleTime: Infinity });
 
 /** A value as people write it: amounts as decimals, weights in kilograms. */
 export function shownValue(field: Field | undefined, value: string): string {
@@ -31,5 +32,6 @@ export function phrase(c: Comparison, fields: Field[]): string {
   const label = f?.label ?? c.field;
   if (f?.type === "truth") return c.values[0] === "false" ? `not: ${label}` : label;
   const value = c.values.map((v) => shownValue(f, v)).join(" or ");
-  return `${label} ${c.is === "is" || c.is === "is not" ? c.is : ["above", "below", "at least", "at most"].includes(c.is) ? `is ${c.is}` : c.is} ${value}${f?.unit === "g" ? " kg" : ""}`;
+  const is = ["above", "below", "at least", "at most"].includes(c.is) ? `is ${c.is}` : c.is;
+  return `${label} ${is} ${value}${f?.unit === "g" ? " kg" : ""}`;
 }

@@ -16,7 +16,9 @@ export default function Settings() {
     <>
       <Head title="Settings" sub="The company, notices and privacy" />
       {me.data?.role !== "admin" ? (
-        <Empty>Who is told of exceptions, how long personal data is kept, and who looked at it: this is for those with the role admin.</Empty>
+        <Empty>
+          Who is told of exceptions, how long personal data is kept, and who looked at it: this is for those with the role admin.
+        </Empty>
       ) : (
         <div className="grid grid-cols-2 gap-x-12 gap-y-8 max-lg:grid-cols-1">
           <Notices />
@@ -62,9 +64,19 @@ function Company() {
             <input className="field w-full" required value={now.name} onChange={(e) => setEdit({ ...now, name: e.target.value })} />
           </Labelled>
           <Labelled label="Time zone">
-            <input className="field code w-full" list="zones" placeholder="UTC" value={now.time_zone} onChange={(e) => setEdit({ ...now, time_zone: e.target.value })} />
+            <input
+              className="field code w-full"
+              list="zones"
+              placeholder="UTC"
+              value={now.time_zone}
+              onChange={(e) => setEdit({ ...now, time_zone: e.target.value })}
+            />
           </Labelled>
-          <datalist id="zones">{Intl.supportedValuesOf("timeZone").map((z) => <option key={z} value={z} />)}</datalist>
+          <datalist id="zones">
+            {Intl.supportedValuesOf("timeZone").map((z) => (
+              <option key={z} value={z} />
+            ))}
+          </datalist>
           <Button type="submit" disabled={!edit || put.isPending}>
             Save
           </Button>
@@ -74,7 +86,30 @@ function Company() {
   );
 }
 
-const allCauses = ["unknown item", "bad address", "total differs", "no stock", "wants an answer", "not answered in time", "cancelled too late", "changed at the channel", "write-back refused", "label refused", "label not known", "label not needed", "service to be chosen", "dispatch not applied", "put back", "credentials refused", "message not understood", "message not taken in", "negative stock", "edit not clear", "listing rejected", "held by a rule"];
+const allCauses = [
+  "unknown item",
+  "bad address",
+  "total differs",
+  "no stock",
+  "wants an answer",
+  "not answered in time",
+  "cancelled too late",
+  "changed at the channel",
+  "write-back refused",
+  "label refused",
+  "label not known",
+  "label not needed",
+  "service to be chosen",
+  "dispatch not applied",
+  "put back",
+  "credentials refused",
+  "message not understood",
+  "message not taken in",
+  "negative stock",
+  "edit not clear",
+  "listing rejected",
+  "held by a rule",
+];
 
 function Notices() {
   const client = useQueryClient();
@@ -93,7 +128,10 @@ function Notices() {
       done();
     },
   });
-  const drop = useMutation({ mutationFn: (id: number) => take(api.DELETE("/api/v1/targets/{id}", { params: { path: { id } } })), onSuccess: done });
+  const drop = useMutation({
+    mutationFn: (id: number) => take(api.DELETE("/api/v1/targets/{id}", { params: { path: { id } } })),
+    onSuccess: done,
+  });
   const add = (e: FormEvent) => {
     e.preventDefault();
     put.mutate({ kind, address, causes, every_minutes: Number(every), on: true });
@@ -101,7 +139,9 @@ function Notices() {
   return (
     <section>
       <h2>Who is told</h2>
-      <p className="mb-2 max-w-prose text-quiet">Of exceptions when they are raised, once. What comes within the same minutes goes together in one message.</p>
+      <p className="mb-2 max-w-prose text-quiet">
+        Of exceptions when they are raised, once. What comes within the same minutes goes together in one message.
+      </p>
       <Trouble error={q.error ?? put.error ?? drop.error} />
       {secret && (
         <p className="mb-3 border-l-4 border-caution bg-sheet px-3 py-2">
@@ -109,7 +149,18 @@ function Notices() {
         </p>
       )}
       <table className="ledger">
-        <tbody>{q.data?.map((t) => <Row key={t.id} t={t} onSwitch={(on) => put.mutate({ id: t.id, kind: t.kind, address: t.address, causes: t.causes, every_minutes: t.every_minutes, on })} onDrop={() => drop.mutate(t.id)} />)}</tbody>
+        <tbody>
+          {q.data?.map((t) => (
+            <Row
+              key={t.id}
+              t={t}
+              onSwitch={(on) =>
+                put.mutate({ id: t.id, kind: t.kind, address: t.address, causes: t.causes, every_minutes: t.every_minutes, on })
+              }
+              onDrop={() => drop.mutate(t.id)}
+            />
+          ))}
+        </tbody>
       </table>
       {q.data?.length === 0 && <p className="py-2 text-quiet">Nobody yet.</p>}
       <form onSubmit={add} className="mt-4 grid grid-cols-2 gap-3 border-t border-rule pt-3">
@@ -120,14 +171,25 @@ function Notices() {
           </select>
         </Labelled>
         <Labelled label={kind === "email" ? "E-mail" : "URL"}>
-          <input className="field w-full" required type={kind === "email" ? "email" : "url"} value={address} onChange={(e) => setAddress(e.target.value)} />
+          <input
+            className="field w-full"
+            required
+            type={kind === "email" ? "email" : "url"}
+            value={address}
+            onChange={(e) => setAddress(e.target.value)}
+          />
         </Labelled>
         <fieldset className="col-span-2">
           <legend className="mb-1 text-[12px] text-quiet">Of what; none chosen means everything</legend>
           <div className="flex flex-wrap gap-x-4 gap-y-1">
             {allCauses.map((c) => (
               <label key={c} className="inline-flex items-center gap-1.5">
-                <input type="checkbox" checked={causes.includes(c)} onChange={(e) => setCauses(e.target.checked ? [...causes, c] : causes.filter((x) => x !== c))} /> {c}
+                <input
+                  type="checkbox"
+                  checked={causes.includes(c)}
+                  onChange={(e) => setCauses(e.target.checked ? [...causes, c] : causes.filter((x) => x !== c))}
+                />{" "}
+                {c}
               </label>
             ))}
           </div>
@@ -146,7 +208,10 @@ function Notices() {
 }
 
 function Row({ t, onSwitch, onDrop }: { t: Target; onSwitch: (on: boolean) => void; onDrop: () => void }) {
-  const notices = useQuery({ queryKey: ["targets", t.id], queryFn: () => take(api.GET("/api/v1/targets/{id}/notices", { params: { path: { id: t.id } } })) });
+  const notices = useQuery({
+    queryKey: ["targets", t.id],
+    queryFn: () => take(api.GET("/api/v1/targets/{id}/notices", { params: { path: { id: t.id } } })),
+  });
   const last = notices.data?.[0];
   return (
     <tr>
@@ -157,7 +222,8 @@ function Row({ t, onSwitch, onDrop }: { t: Target; onSwitch: (on: boolean) => vo
         </div>
         {last && (
           <div className="text-[12px]">
-            <Lamp state={last.state === "sent" ? "go" : last.state === "failed" ? "stop" : "busy"}>{last.state}</Lamp> <When at={last.sent_at ?? last.at} /> · {last.subject}
+            <Lamp state={last.state === "sent" ? "go" : last.state === "failed" ? "stop" : "busy"}>{last.state}</Lamp>{" "}
+            <When at={last.sent_at ?? last.at} /> · {last.subject}
             {last.error && <span className="text-stop"> · {last.error}</span>}
           </div>
         )}
@@ -189,7 +255,10 @@ function Keeping() {
   return (
     <section>
       <h2>How long personal data is kept</h2>
-      <p className="mb-2 max-w-prose text-quiet">Names, addresses, e-mails, telephone numbers and notes are taken out of orders so many days after they are done. Amounts, goods, countries and the beginning of postcodes stay for the books. Those with the role viewer never see them.</p>
+      <p className="mb-2 max-w-prose text-quiet">
+        Names, addresses, e-mails, telephone numbers and notes are taken out of orders so many days after they are done. Amounts, goods,
+        countries and the beginning of postcodes stay for the books. Those with the role viewer never see them.
+      </p>
       <form
         className="flex items-end gap-2"
         onSubmit={(e) => {
@@ -212,8 +281,15 @@ function Keeping() {
 function Person() {
   const [email, setEmail] = useState("");
   const [found, setFound] = useState<Schema<"RelayPersonData"> | null>(null);
-  const look = useMutation({ mutationFn: () => take(api.GET("/api/v1/persons/{email}", { params: { path: { email } } })), onSuccess: setFound, onError: () => setFound(null) });
-  const erase = useMutation({ mutationFn: () => take(api.DELETE("/api/v1/persons/{email}", { params: { path: { email: found?.email ?? "" } } })), onSuccess: () => setFound(null) });
+  const look = useMutation({
+    mutationFn: () => take(api.GET("/api/v1/persons/{email}", { params: { path: { email } } })),
+    onSuccess: setFound,
+    onError: () => setFound(null),
+  });
+  const erase = useMutation({
+    mutationFn: () => take(api.DELETE("/api/v1/persons/{email}", { params: { path: { email: found?.email ?? "" } } })),
+    onSuccess: () => setFound(null),
+  });
   const save = () => {
     const a = document.createElement("a");
     a.href = URL.createObjectURL(new Blob([JSON.stringify(found, null, 2)], { type: "application/json" }));
@@ -240,11 +316,20 @@ function Person() {
         </Button>
       </form>
       <Trouble error={look.error ?? erase.error} />
-      {erase.data && !found && <p className="mt-2"><Lamp state="go">{`Removed from ${erase.data.orders} orders`}</Lamp></p>}
+      {erase.data && !found && (
+        <p className="mt-2">
+          <Lamp state="go">{`Removed from ${erase.data.orders} orders`}</Lamp>
+        </p>
+      )}
       {found && (
         <div className="mt-3">
           <p>
-            {found.customers.map((c) => c.name).filter((n, i, all) => all.indexOf(n) === i).join(", ")}: {found.orders.length} {found.orders.length === 1 ? "order" : "orders"} on {found.customers.length} {found.customers.length === 1 ? "channel" : "channels"}
+            {found.customers
+              .map((c) => c.name)
+              .filter((n, i, all) => all.indexOf(n) === i)
+              .join(", ")}
+            : {found.orders.length} {found.orders.length === 1 ? "order" : "orders"} on {found.customers.length}{" "}
+            {found.customers.length === 1 ? "channel" : "channels"}
           </p>
           <div className="mt-2 flex gap-2">
             <Button onClick={save}>Save as a file</Button>

@@ -26,11 +26,28 @@ export function SignIn() {
         <h1 className="mb-1">Open Relay</h1>
         <label className="flex flex-col gap-1">
           <span className="text-quiet">E-mail</span>
-          <input className="field" type="email" name="email" autoComplete="username" required autoFocus value={email} onChange={(e) => setEmail(e.target.value)} />
+          <input
+            className="field"
+            type="email"
+            name="email"
+            autoComplete="username"
+            required
+            autoFocus
+            value={email}
+            onChange={(e) => setEmail(e.target.value)}
+          />
         </label>
         <label className="flex flex-col gap-1">
           <span className="text-quiet">Password</span>
-          <input className="field" type="password" name="password" autoComplete="current-password" required value={password} onChange={(e) => setPassword(e.target.value)} />
+          <input
+            className="field"
+            type="password"
+            name="password"
+            autoComplete="current-password"
+            required
+            value={password}
+            onChange={(e) => setPassword(e.target.value)}
+          />
         </label>
         <Trouble error={enter.error} />
         <Button kind="main" type="submit" disabled={enter.isPending} className="py-1.5">

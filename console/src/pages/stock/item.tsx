@@ -83,43 +83,54 @@ export default function ItemPage() {
       <div className="grid grid-cols-2 gap-x-8 gap-y-7 max-lg:grid-cols-1">
         <section>
           <h2 className="mb-1">Where it lies</h2>
-          {v.levels.length === 0 && <Empty>{v.item.kind === "stocked" ? "None of it lies anywhere yet." : v.item.kind === "kit" ? "A kit lies nowhere itself; its parts do." : "It holds no stock."}</Empty>}
-          {v.levels.length > 0 && <table className="ledger">
-            <thead>
-              <tr>
-                <th>Location</th>
-                <th>Bin</th>
-                <th className="r">On hand</th>
-                <th className="r">Allocated</th>
-                <th className="r">Available</th>
-                <th className="r">Coming</th>
-              </tr>
-            </thead>
-            <tbody>
-              {v.levels.map((l) => (
-                <tr key={l.location}>
-                  <td>{l.location_name}</td>
-                  <td className="code">
-                    {l.bins && l.bins.length > 0
-                      ? l.bins.map((b) => (
-                          <div key={b.bin}>
-                            {b.bin || "no bin"} {(l.bins?.length ?? 0) > 1 && <span className="text-quiet">{count(b.on_hand)}</span>}
-                          </div>
-                        ))
-                      : l.bin}
-                  </td>
-                  <td className="r fig">{count(l.on_hand)}</td>
-                  <td className="r fig">{count(l.allocated)}</td>
-                  <td className="r fig font-medium">{count(l.available)}</td>
-                  <td className={`r fig ${l.on_order + l.in_transit ? "" : "text-quiet"}`}>{count(l.on_order + l.in_transit)}</td>
+          {v.levels.length === 0 && (
+            <Empty>
+              {v.item.kind === "stocked"
+                ? "None of it lies anywhere yet."
+                : v.item.kind === "kit"
+                  ? "A kit lies nowhere itself; its parts do."
+                  : "It holds no stock."}
+            </Empty>
+          )}
+          {v.levels.length > 0 && (
+            <table className="ledger">
+              <thead>
+                <tr>
+                  <th>Location</th>
+                  <th>Bin</th>
+                  <th className="r">On hand</th>
+                  <th className="r">Allocated</th>
+                  <th className="r">Available</th>
+                  <th className="r">Coming</th>
                 </tr>
-              ))}
-            </tbody>
-          </table>}
+              </thead>
+              <tbody>
+                {v.levels.map((l) => (
+                  <tr key={l.location}>
+                    <td>{l.location_name}</td>
+                    <td className="code">
+                      {l.bins && l.bins.length > 0
+                        ? l.bins.map((b) => (
+                            <div key={b.bin}>
+                              {b.bin || "no bin"} {(l.bins?.length ?? 0) > 1 && <span className="text-quiet">{count(b.on_hand)}</span>}
+                            </div>
+                          ))
+                        : l.bin}
+                    </td>
+                    <td className="r fig">{count(l.on_hand)}</td>
+                    <td className="r fig">{count(l.allocated)}</td>
+                    <td className="r fig font-medium">{count(l.available)}</td>
+                    <td className={`r fig ${l.on_order + l.in_transit ? "" : "text-quiet"}`}>{count(l.on_order + l.in_transit)}</td>
+                  </tr>
+                ))}
+              </tbody>
+            </table>
+          )}
           {v.serials.length > 0 && (
             <details className="mt-2">
               <summary className="cursor-pointer">
-                Serial numbers: {v.serials.filter((s) => s.state === "here").length} here, {v.serials.filter((s) => s.state !== "here").length} gone or packed
+                Serial numbers: {v.serials.filter((s) => s.state === "here").length} here,{" "}
+                {v.serials.filter((s) => s.state !== "here").length} gone or packed
               </summary>
               <table className="ledger mt-1">
                 <tbody>
@@ -127,7 +138,9 @@ export default function ItemPage() {
                     <tr key={s.serial}>
                       <td className="code">{s.serial}</td>
                       <td>
-                        <Lamp state={s.state === "here" ? "go" : s.state === "packed" ? "busy" : "idle"}>{s.state === "here" ? s.location : `${s.state} ${s.shipment ?? ""}`}</Lamp>
+                        <Lamp state={s.state === "here" ? "go" : s.state === "packed" ? "busy" : "idle"}>
+                          {s.state === "here" ? s.location : `${s.state} ${s.shipment ?? ""}`}
+                        </Lamp>
                       </td>
                       <td className="text-quiet">{s.source}</td>
                     </tr>
@@ -156,7 +169,12 @@ export default function ItemPage() {
                   <tr key={l.id}>
                     <td>
                       {l.url ? (
-                        <a href={l.url} target="_blank" rel="noreferrer" className="underline decoration-rule underline-offset-4 hover:decoration-ink">
+                        <a
+                          href={l.url}
+                          target="_blank"
+                          rel="noreferrer"
+                          className="underline decoration-rule underline-offset-4 hover:decoration-ink"
+                        >
                           {l.connection_name}
                         </a>
                       ) : (
@@ -170,7 +188,13 @@ export default function ItemPage() {
                       <Money minor={l.price} currency={l.currency} />
                     </td>
                     <td className="r">
-                      <button type="button" title="Why this number?" aria-label={`Why does ${l.connection_name} show ${l.shows}?`} className="fig font-medium underline decoration-dotted underline-offset-4 hover:decoration-solid" onClick={() => setWhy(l)}>
+                      <button
+                        type="button"
+                        title="Why this number?"
+                        aria-label={`Why does ${l.connection_name} show ${l.shows}?`}
+                        className="fig font-medium underline decoration-dotted underline-offset-4 hover:decoration-solid"
+                        onClick={() => setWhy(l)}
+                      >
                         {count(l.shows)}
                       </button>
                     </td>
@@ -192,11 +216,7 @@ export default function ItemPage() {
         </section>
         <section>
           <h2 className="mb-1">Orders that hold it</h2>
-          {v.promised.length === 0 ? (
-            <Empty>No open order holds any.</Empty>
-          ) : (
-            <Promises list={v.promised} />
-          )}
+          {v.promised.length === 0 ? <Empty>No open order holds any.</Empty> : <Promises list={v.promised} />}
         </section>
       </div>
       <Sheet open={why !== null} onClose={() => setWhy(null)} title="Why this number?" wide>
@@ -228,7 +248,13 @@ function Adjust({ view, onDone }: { view: View; onDone: () => void }) {
   const level = view.levels.find((l) => l.location === location);
   const n = Number(change);
   const save = useMutation({
-    mutationFn: () => take(api.POST("/api/v1/items/{sku}/adjust", { params: { path: { sku: view.item.sku }, header: { "Idempotency-Key": key + change + reason } }, body: { location, change: n, reason } })),
+    mutationFn: () =>
+      take(
+        api.POST("/api/v1/items/{sku}/adjust", {
+          params: { path: { sku: view.item.sku }, header: { "Idempotency-Key": key + change + reason } },
+          body: { location, change: n, reason },
+        }),
+      ),
     onSuccess: () => {
       for (const k of ["item", "stock"]) void client.invalidateQueries({ queryKey: [k] });
       onDone();
@@ -252,15 +278,29 @@ function Adjust({ view, onDone }: { view: View; onDone: () => void }) {
       </label>
       <label className="flex flex-col gap-1">
         <span className="text-quiet">Units added, or taken away with a minus</span>
-        <input className="field fig" inputMode="numeric" pattern="[+-]?[0-9]+" required value={change} onChange={(e) => setChange(e.target.value.replace("−", "-"))} />
+        <input
+          className="field fig"
+          inputMode="numeric"
+          pattern="[+-]?[0-9]+"
+          required
+          value={change}
+          onChange={(e) => setChange(e.target.value.replace("−", "-"))}
+        />
       </label>
       <label className="flex flex-col gap-1">
         <span className="text-quiet">Why</span>
-        <input className="field" required value={reason} onChange={(e) => setReason(e.target.value)} placeholder="broken, found, returned …" />
+        <input
+          className="field"
+          required
+          value={reason}
+          onChange={(e) => setReason(e.target.value)}
+          placeholder="broken, found, returned …"
+        />
       </label>
       {level && n !== 0 && !Number.isNaN(n) && (
         <p>
-          On hand at {level.location_name}: <span className="code">{level.on_hand}</span> → <span className="code font-medium">{level.on_hand + n}</span>
+          On hand at {level.location_name}: <span className="code">{level.on_hand}</span> →{" "}
+          <span className="code font-medium">{level.on_hand + n}</span>
         </p>
       )}
       <Trouble error={save.error} />

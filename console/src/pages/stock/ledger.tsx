@@ -27,7 +27,10 @@ export function Ledger({ list }: { list: Schema<"Movement">[] }) {
             <td>
               {m.reason}{" "}
               {m.document && (
-                <Link className="code underline decoration-rule underline-offset-4" to={`/${places[m.doc_kind ?? ""] ?? "orders"}/${m.document}`}>
+                <Link
+                  className="code underline decoration-rule underline-offset-4"
+                  to={`/${places[m.doc_kind ?? ""] ?? "orders"}/${m.document}`}
+                >
                   {m.document}
                 </Link>
               )}

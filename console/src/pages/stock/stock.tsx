@@ -15,16 +15,38 @@ const columns: Column<Row>[] = [
   { key: "name", title: "Item", cell: (l) => l.name, value: (l) => l.name },
   { key: "location", title: "Location", cell: (l) => l.location_name, value: (l) => l.location_name },
   { key: "bin", title: "Bin", cell: (l) => <span className="code">{l.bin}</span>, value: (l) => l.bin },
-  { key: "on_hand", title: "On hand", right: true, cell: (l) => <span className={`fig ${l.on_hand < 0 ? "text-stop" : ""}`}>{count(l.on_hand)}</span>, value: (l) => l.on_hand },
-  { key: "allocated", title: "Allocated", right: true, cell: (l) => <span className={`fig ${l.allocated ? "" : "text-quiet"}`}>{count(l.allocated)}</span>, value: (l) => l.allocated },
+  {
+    key: "on_hand",
+    title: "On hand",
+    right: true,
+    cell: (l) => <span className={`fig ${l.on_hand < 0 ? "text-stop" : ""}`}>{count(l.on_hand)}</span>,
+    value: (l) => l.on_hand,
+  },
+  {
+    key: "allocated",
+    title: "Allocated",
+    right: true,
+    cell: (l) => <span className={`fig ${l.allocated ? "" : "text-quiet"}`}>{count(l.allocated)}</span>,
+    value: (l) => l.allocated,
+  },
   {
     key: "available",
     title: "Available",
     right: true,
-    cell: (l) => <span className={`fig font-medium ${l.available <= 0 ? "text-stop" : l.available < 5 ? "text-caution" : ""}`}>{count(l.available)}</span>,
+    cell: (l) => (
+      <span className={`fig font-medium ${l.available <= 0 ? "text-stop" : l.available < 5 ? "text-caution" : ""}`}>
+        {count(l.available)}
+      </span>
+    ),
     value: (l) => l.available,
   },
-  { key: "coming", title: "Coming", right: true, cell: (l) => <span className={`fig ${l.on_order + l.in_transit ? "" : "text-quiet"}`}>{count(l.on_order + l.in_transit)}</span>, value: (l) => l.on_order + l.in_transit },
+  {
+    key: "coming",
+    title: "Coming",
+    right: true,
+    cell: (l) => <span className={`fig ${l.on_order + l.in_transit ? "" : "text-quiet"}`}>{count(l.on_order + l.in_transit)}</span>,
+    value: (l) => l.on_order + l.in_transit,
+  },
   { key: "category", title: "Group", hidden: true, cell: (l) => l.category, value: (l) => l.category },
 ];
 
@@ -62,7 +84,19 @@ export default function Stock() {
     queryKey: ["stock", search, location, state],
     initialPageParam: "",
     queryFn: ({ pageParam }) =>
-      takeWith(api.GET("/api/v1/stock", { params: { query: { limit: 100, q: search || undefined, location: location || undefined, state: state || undefined, after: new URLSearchParams(pageParam).get("after") ?? undefined } } })),
+      takeWith(
+        api.GET("/api/v1/stock", {
+          params: {
+            query: {
+              limit: 100,
+              q: search || undefined,
+              location: location || undefined,
+              state: state || undefined,
+              after: new URLSearchParams(pageParam).get("after") ?? undefined,
+            },
+          },
+        }),
+      ),
     getNextPageParam: (last) => last.next,
   });
   const rows = q.data?.pages.flatMap((p) => p.data) ?? [];
@@ -80,14 +114,37 @@ export default function Stock() {
         more={{ has: q.hasNextPage, busy: q.isFetchingNextPage, load: () => void q.fetchNextPage() }}
         tools={
           <>
-            <input type="search" className="field w-64" placeholder="SKU, name, GTIN  ( / )" aria-label="Search stock" value={typed} onChange={(e) => setTyped(e.target.value)} />
-            <Choice name="location" label="Location" options={[["", "All locations"], ...(places.data ?? []).map((p) => [p.code, p.name] as const)]} />
-            <Choice name="state" label="State" options={[["", "All levels"], ["short", "Nothing available"], ["low", "Under five"], ["negative", "Below nothing"], ["coming", "More is coming"]]} />
+            <input
+              type="search"
+              className="field w-64"
+              placeholder="SKU, name, GTIN  ( / )"
+              aria-label="Search stock"
+              value={typed}
+              onChange={(e) => setTyped(e.target.value)}
+            />
+            <Choice
+              name="location"
+              label="Location"
+              options={[["", "All locations"], ...(places.data ?? []).map((p) => [p.code, p.name] as const)]}
+            />
+            <Choice
+              name="state"
+              label="State"
+              options={[
+                ["", "All levels"],
+                ["short", "Nothing available"],
+                ["low", "Under five"],
+                ["negative", "Below nothing"],
+                ["coming", "More is coming"],
+              ]}
+            />
           </>
         }
       />
       {q.isPending && <Loading />}
-      {q.isSuccess && rows.length === 0 && <Empty>{search || location || state ? "No level fits." : "Levels appear here with the first count or receipt."}</Empty>}
+      {q.isSuccess && rows.length === 0 && (
+        <Empty>{search || location || state ? "No level fits." : "Levels appear here with the first count or receipt."}</Empty>
+      )}
     </>
   );
 }

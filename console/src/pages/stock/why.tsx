@@ -10,7 +10,12 @@ import { Ledger, Promises } from "./ledger";
 export function Why({ connection, sku }: { connection: string; sku: string }) {
   const [moment, setMoment] = useState("");
   const at = moment ? new Date(moment).toISOString() : undefined;
-  const q = useQuery({ queryKey: ["why", connection, sku, at], placeholderData: (old) => old, queryFn: () => take(api.GET("/api/v1/connections/{code}/listings/{sku}/why", { params: { path: { code: connection, sku }, query: { at } } })) });
+  const q = useQuery({
+    queryKey: ["why", connection, sku, at],
+    placeholderData: (old) => old,
+    queryFn: () =>
+      take(api.GET("/api/v1/connections/{code}/listings/{sku}/why", { params: { path: { code: connection, sku }, query: { at } } })),
+  });
   if (q.isPending) return <Loading />;
   const picker = (
     <label className="mb-3 flex items-center gap-2 text-quiet">
@@ -36,7 +41,8 @@ export function Why({ connection, sku }: { connection: string; sku: string }) {
     <div data-testid="why">
       {picker}
       <p className="mb-3">
-        {v.listing.connection_name} {v.at ? "showed" : "shows"} <strong className="code text-[16px]">{v.known ? count(v.shows) : "?"}</strong> of <span className="code">{sku}</span>.{" "}
+        {v.listing.connection_name} {v.at ? "showed" : "shows"}{" "}
+        <strong className="code text-[16px]">{v.known ? count(v.shows) : "?"}</strong> of <span className="code">{sku}</span>.{" "}
         {!v.known ? (
           <Lamp state="idle">what it showed then is not known</Lamp>
         ) : right ? (

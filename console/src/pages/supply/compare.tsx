@@ -10,8 +10,14 @@ import { Rail, stockStops } from "../../parts/rail";
 export default function Compare() {
   const client = useQueryClient();
   const q = useQuery({ queryKey: ["compare"], queryFn: () => take(api.GET("/api/v1/compare")) });
-  const read = useMutation({ mutationFn: () => take(api.POST("/api/v1/compare/read", { body: {} })), onSettled: () => void client.invalidateQueries({ queryKey: ["compare"] }) });
-  const correct = useMutation({ mutationFn: () => take(api.POST("/api/v1/compare/correct", { body: {} })), onSettled: () => void client.invalidateQueries({ queryKey: ["compare"] }) });
+  const read = useMutation({
+    mutationFn: () => take(api.POST("/api/v1/compare/read", { body: {} })),
+    onSettled: () => void client.invalidateQueries({ queryKey: ["compare"] }),
+  });
+  const correct = useMutation({
+    mutationFn: () => take(api.POST("/api/v1/compare/correct", { body: {} })),
+    onSettled: () => void client.invalidateQueries({ queryKey: ["compare"] }),
+  });
   const list = q.data?.differences ?? [];
   return (
     <>
@@ -36,7 +42,13 @@ export default function Compare() {
         </p>
       )}
       {q.isPending && <Loading />}
-      {q.isSuccess && list.length === 0 && <Empty>{q.data.compared === 0 ? "No channel is told quantities yet." : "Every channel shows what it should. What somebody changes there without word of it stands here after the next reading."}</Empty>}
+      {q.isSuccess && list.length === 0 && (
+        <Empty>
+          {q.data.compared === 0
+            ? "No channel is told quantities yet."
+            : "Every channel shows what it should. What somebody changes there without word of it stands here after the next reading."}
+        </Empty>
+      )}
       {list.length > 0 && (
         <table className="ledger">
           <thead>

@@ -13,13 +13,22 @@ export default function CountPage() {
   const [bin, setBin] = useState("");
   const [qty, setQty] = useState("");
   const [said, setSaid] = useState<Said | null>(null);
-  const q = useQuery({ queryKey: ["count", number], queryFn: () => take(api.GET("/api/v1/counts/{number}", { params: { path: { number } } })) });
+  const q = useQuery({
+    queryKey: ["count", number],
+    queryFn: () => take(api.GET("/api/v1/counts/{number}", { params: { path: { number } } })),
+  });
   const done = (c: Schema<"Count">) => {
     client.setQueryData(["count", number], c);
     for (const k of ["counts", "stock", "item"]) void client.invalidateQueries({ queryKey: [k] });
   };
   const note = useMutation({
-    mutationFn: (code: string) => take(api.POST("/api/v1/counts/{number}/lines", { params: { path: { number }, header: { "Idempotency-Key": crypto.randomUUID() } }, body: { code, bin: bin || undefined, quantity: qty === "" ? 1 : Number(qty), add: qty === "" } })),
+    mutationFn: (code: string) =>
+      take(
+        api.POST("/api/v1/counts/{number}/lines", {
+          params: { path: { number }, header: { "Idempotency-Key": crypto.randomUUID() } },
+          body: { code, bin: bin || undefined, quantity: qty === "" ? 1 : Number(qty), add: qty === "" },
+        }),
+      ),
     onSuccess: (c) => {
       const l = c.lines?.[0];
       setSaid({ good: true, text: l ? `${l.name}: ${count(l.counted)}${l.bin ? ` in ${l.bin}` : ""}` : "noted" });
@@ -32,9 +41,19 @@ export default function CountPage() {
       sound(false);
     },
   });
-  const drop = useMutation({ mutationFn: (l: Schema<"CountLine">) => take(api.DELETE("/api/v1/counts/{number}/lines", { params: { path: { number }, query: { sku: l.sku, bin: l.bin } } })), onSuccess: done });
-  const post = useMutation({ mutationFn: () => take(api.POST("/api/v1/counts/{number}/post", { params: { path: { number } }, body: {} })), onSuccess: done });
-  const forget = useMutation({ mutationFn: () => take(api.POST("/api/v1/counts/{number}/drop", { params: { path: { number } } })), onSuccess: done });
+  const drop = useMutation({
+    mutationFn: (l: Schema<"CountLine">) =>
+      take(api.DELETE("/api/v1/counts/{number}/lines", { params: { path: { number }, query: { sku: l.sku, bin: l.bin } } })),
+    onSuccess: done,
+  });
+  const post = useMutation({
+    mutationFn: () => take(api.POST("/api/v1/counts/{number}/post", { params: { path: { number } }, body: {} })),
+    onSuccess: done,
+  });
+  const forget = useMutation({
+    mutationFn: () => take(api.POST("/api/v1/counts/{number}/drop", { params: { path: { number } } })),
+    onSuccess: done,
+  });
   if (q.isPending) return <Loading />;
   if (q.error) return <Trouble error={q.error} large />;
   const c = q.data;
@@ -57,11 +76,24 @@ export default function CountPage() {
           <div className="mb-3 grid grid-cols-2 gap-2">
             <label className="flex items-center gap-2">
               <span className="text-[14px] text-quiet">Bin</span>
-              <input className="field min-h-12 w-full min-w-0 font-mono" aria-label="Bin" placeholder="usual" value={bin} onChange={(e) => setBin(e.target.value)} />
+              <input
+                className="field min-h-12 w-full min-w-0 font-mono"
+                aria-label="Bin"
+                placeholder="usual"
+                value={bin}
+                onChange={(e) => setBin(e.target.value)}
+              />
             </label>
             <label className="flex items-center gap-2">
               <span className="text-[14px] text-quiet">Units</span>
-              <input className="field fig min-h-12 w-full min-w-0" aria-label="Units" inputMode="numeric" placeholder="one more" value={qty} onChange={(e) => setQty(e.target.value.replace(/\D/g, ""))} />
+              <input
+                className="field fig min-h-12 w-full min-w-0"
+                aria-label="Units"
+                inputMode="numeric"
+                placeholder="one more"
+                value={qty}
+                onChange={(e) => setQty(e.target.value.replace(/\D/g, ""))}
+              />
             </label>
           </div>
           <ScanField placeholder="Scan the product" busy={note.isPending} onScan={(code) => note.mutate(code)} />
@@ -69,7 +101,11 @@ export default function CountPage() {
       )}
       <Verdict said={said} />
       <Trouble error={drop.error ?? post.error ?? forget.error} large />
-      {lines.length === 0 && <p className="border-t border-ink py-6 text-quiet">Scan a product; each further scan adds one. Or type a number under Units first.</p>}
+      {lines.length === 0 && (
+        <p className="border-t border-ink py-6 text-quiet">
+          Scan a product; each further scan adds one. Or type a number under Units first.
+        </p>
+      )}
       {lines.length > 0 && (
         <ul className="border-t border-ink">
           {lines.map((l) => (
@@ -81,7 +117,9 @@ export default function CountPage() {
               </span>
               <span className="fig text-[20px]">
                 {count(l.counted)}
-                <span className={`unit text-[14px]! ${l.counted === l.expected ? "" : "text-caution!"}`}>{l.counted === l.expected ? "as it should" : `${signed(l.counted - l.expected)}, should be ${count(l.expected)}`}</span>
+                <span className={`unit text-[14px]! ${l.counted === l.expected ? "" : "text-caution!"}`}>
+                  {l.counted === l.expected ? "as it should" : `${signed(l.counted - l.expected)}, should be ${count(l.expected)}`}
+                </span>
               </span>
               {c.state === "open" && (
                 <Button kind="quiet" className="text-[14px]" onClick={() => drop.mutate(l)} aria-label={`Take ${l.sku} away`}>

@@ -53,12 +53,47 @@ export function parseLines(text: string) {
 function Lines({ value, onChange }: { value: string; onChange: (t: string) => void }) {
   return (
     <Labelled label="Items" help="One to a line: how many, and SKU or GTIN. A long list goes in as CSV, under Catalog.">
-      <textarea className="field code w-full" rows={5} required value={value} onChange={(e) => onChange(e.target.value)} placeholder={"30 LID-63-100\n2 SMOKER-L"} />
+      <textarea
+        className="field code w-full"
+        rows={5}
+        required
+        value={value}
+        onChange={(e) => onChange(e.target.value)}
+        placeholder={"30 LID-63-100\n2 SMOKER-L"}
+      />
     </Labelled>
   );
 }
 
-function Page<T>({ title, sub, verb, onNew, rows, columns, rowKey, onOpen, error, pending, empty, states, name }: { title: string; sub: string; verb: string; onNew: () => void; rows?: T[]; columns: Column<T>[]; rowKey: (t: T) => string; onOpen: (t: T) => void; error: unknown; pending: boolean; empty: ReactNode; states: readonly string[]; name: string }) {
+function Page<T>({
+  title,
+  sub,
+  verb,
+  onNew,
+  rows,
+  columns,
+  rowKey,
+  onOpen,
+  error,
+  pending,
+  empty,
+  states,
+  name,
+}: {
+  title: string;
+  sub: string;
+  verb: string;
+  onNew: () => void;
+  rows?: T[];
+  columns: Column<T>[];
+  rowKey: (t: T) => string;
+  onOpen: (t: T) => void;
+  error: unknown;
+  pending: boolean;
+  empty: ReactNode;
+  states: readonly string[];
+  name: string;
+}) {
   return (
     <>
       <Head title={title} sub={sub}>
@@ -68,7 +103,16 @@ function Page<T>({ title, sub, verb, onNew, rows, columns, rowKey, onOpen, error
       </Head>
       <Rail label="Stock" stops={stockStops} />
       <Trouble error={error} />
-      {rows && <Table name={name} columns={columns} rows={rows} rowKey={rowKey} onOpen={onOpen} tools={<Choice name="state" label="State" options={[["", "In all states"], ...states.map((s) => [s, s] as const)]} />} />}
+      {rows && (
+        <Table
+          name={name}
+          columns={columns}
+          rows={rows}
+          rowKey={rowKey}
+          onOpen={onOpen}
+          tools={<Choice name="state" label="State" options={[["", "In all states"], ...states.map((s) => [s, s] as const)]} />}
+        />
+      )}
       {pending && <Loading />}
       {rows?.length === 0 && <Empty>{empty}</Empty>}
     </>
@@ -79,19 +123,57 @@ export function Receiving() {
   const navigate = useNavigate();
   const state = useStateChoice();
   const [adding, setAdding] = useState(false);
-  const q = useQuery({ queryKey: ["purchases", state], queryFn: () => take(api.GET("/api/v1/purchases", { params: { query: { state: state || undefined, limit: 200 } } })) });
+  const q = useQuery({
+    queryKey: ["purchases", state],
+    queryFn: () => take(api.GET("/api/v1/purchases", { params: { query: { state: state || undefined, limit: 200 } } })),
+  });
   const columns: Column<Schema<"Purchase">>[] = [
     { key: "number", title: "Purchase order", cell: (p) => <span className="code font-medium">{p.number}</span>, value: (p) => p.number },
     { key: "supplier", title: "Supplier", cell: (p) => p.supplier, value: (p) => p.supplier },
     { key: "location", title: "To", wide: true, cell: (p) => p.location_name, value: (p) => p.location_name },
-    { key: "state", title: "State", cell: (p) => <Lamp state={p.state === "closed" ? "idle" : p.received ? "busy" : "go"}>{p.state === "closed" ? "closed" : p.received ? "partly here" : "on its way"}</Lamp>, value: (p) => p.state },
-    { key: "received", title: "Received", right: true, cell: (p) => <span className="fig">{`${count(p.received)} of ${count(p.ordered)}`}</span>, value: (p) => p.received },
-    { key: "expected", title: "Expected", wide: true, cell: (p) => <span className="code">{p.expected}</span>, value: (p) => p.expected ?? "" },
+    {
+      key: "state",
+      title: "State",
+      cell: (p) => (
+        <Lamp state={p.state === "closed" ? "idle" : p.received ? "busy" : "go"}>
+          {p.state === "closed" ? "closed" : p.received ? "partly here" : "on its way"}
+        </Lamp>
+      ),
+      value: (p) => p.state,
+    },
+    {
+      key: "received",
+      title: "Received",
+      right: true,
+      cell: (p) => <span className="fig">{`${count(p.received)} of ${count(p.ordered)}`}</span>,
+      value: (p) => p.received,
+    },
+    {
+      key: "expected",
+      title: "Expected",
+      wide: true,
+      cell: (p) => <span className="code">{p.expected}</span>,
+      value: (p) => p.expected ?? "",
+    },
     { key: "made", title: "Ordered", wide: true, cell: (p) => <When at={p.created_at} />, value: (p) => p.created_at ?? "" },
   ];
   return (
     <>
-      <Page title="Receiving" sub="What is ordered from suppliers, and what has come of it" verb="New purchase order" name="purchases" onNew={() => setAdding(true)} rows={q.data} columns={columns} rowKey={(p) => p.number} onOpen={(p) => void navigate(`/receiving/${p.number}`)} error={q.error} pending={q.isPending} states={["open", "closed"]} empty="No purchase order. Goods that are ordered stand here until they have come." />
+      <Page
+        title="Receiving"
+        sub="What is ordered from suppliers, and what has come of it"
+        verb="New purchase order"
+        name="purchases"
+        onNew={() => setAdding(true)}
+        rows={q.data}
+        columns={columns}
+        rowKey={(p) => p.number}
+        onOpen={(p) => void navigate(`/receiving/${p.number}`)}
+        error={q.error}
+        pending={q.isPending}
+        states={["open", "closed"]}
+        empty="No purchase order. Goods that are ordered stand here until they have come."
+      />
       <Sheet open={adding} onClose={() => setAdding(false)} title="New purchase order">
         <NewPurchase />
       </Sheet>
@@ -104,7 +186,19 @@ function NewPurchase() {
   const [p, setP] = useState({ supplier: "", location: "", number: "", expected: "", lines: "" });
   const [key] = useState(() => crypto.randomUUID());
   const save = useMutation({
-    mutationFn: () => take(api.POST("/api/v1/purchases", { params: { header: { "Idempotency-Key": key + JSON.stringify(p).length } }, body: { supplier: p.supplier, location: p.location, number: p.number || undefined, expected: p.expected || undefined, lines: parseLines(p.lines) } })),
+    mutationFn: () =>
+      take(
+        api.POST("/api/v1/purchases", {
+          params: { header: { "Idempotency-Key": key + JSON.stringify(p).length } },
+          body: {
+            supplier: p.supplier,
+            location: p.location,
+            number: p.number || undefined,
+            expected: p.expected || undefined,
+            lines: parseLines(p.lines),
+          },
+        }),
+      ),
     onSuccess: (x) => void navigate(`/receiving/${x.number}`),
   });
   const submit = (e: FormEvent) => {
@@ -140,19 +234,55 @@ export function Transfers() {
   const navigate = useNavigate();
   const state = useStateChoice();
   const [adding, setAdding] = useState(false);
-  const q = useQuery({ queryKey: ["transfers", state], queryFn: () => take(api.GET("/api/v1/transfers", { params: { query: { state: state || undefined, limit: 200 } } })) });
+  const q = useQuery({
+    queryKey: ["transfers", state],
+    queryFn: () => take(api.GET("/api/v1/transfers", { params: { query: { state: state || undefined, limit: 200 } } })),
+  });
   const columns: Column<Schema<"Transfer">>[] = [
     { key: "number", title: "Transfer", cell: (x) => <span className="code font-medium">{x.number}</span>, value: (x) => x.number },
     { key: "way", title: "Way", cell: (x) => `${x.from_name} → ${x.to_name}`, value: (x) => `${x.from_name} ${x.to_name}` },
-    { key: "state", title: "State", cell: (x) => <Lamp state={x.state === "closed" ? (x.lost ? "caution" : "idle") : x.state === "draft" ? "idle" : "busy"}>{x.state}</Lamp>, value: (x) => x.state },
-    { key: "units", title: "Arrived", right: true, cell: (x) => <span className="fig">{`${count(x.arrived)} of ${count(x.units)}`}</span>, value: (x) => x.arrived },
-    { key: "lost", title: "Lost", right: true, cell: (x) => <span className={`fig ${x.lost ? "text-stop" : "text-quiet"}`}>{count(x.lost)}</span>, value: (x) => x.lost },
+    {
+      key: "state",
+      title: "State",
+      cell: (x) => (
+        <Lamp state={x.state === "closed" ? (x.lost ? "caution" : "idle") : x.state === "draft" ? "idle" : "busy"}>{x.state}</Lamp>
+      ),
+      value: (x) => x.state,
+    },
+    {
+      key: "units",
+      title: "Arrived",
+      right: true,
+      cell: (x) => <span className="fig">{`${count(x.arrived)} of ${count(x.units)}`}</span>,
+      value: (x) => x.arrived,
+    },
+    {
+      key: "lost",
+      title: "Lost",
+      right: true,
+      cell: (x) => <span className={`fig ${x.lost ? "text-stop" : "text-quiet"}`}>{count(x.lost)}</span>,
+      value: (x) => x.lost,
+    },
     { key: "note", title: "Note", wide: true, cell: (x) => x.note, value: (x) => x.note ?? "" },
     { key: "made", title: "Made", wide: true, cell: (x) => <When at={x.created_at} />, value: (x) => x.created_at ?? "" },
   ];
   return (
     <>
-      <Page title="Transfers" sub="Goods on their way from one location of ours to another" verb="New transfer" name="transfers" onNew={() => setAdding(true)} rows={q.data} columns={columns} rowKey={(x) => x.number} onOpen={(x) => void navigate(`/transfers/${x.number}`)} error={q.error} pending={q.isPending} states={["draft", "under way", "closed"]} empty="No transfer. What is sent from one place to another stands here until it has arrived." />
+      <Page
+        title="Transfers"
+        sub="Goods on their way from one location of ours to another"
+        verb="New transfer"
+        name="transfers"
+        onNew={() => setAdding(true)}
+        rows={q.data}
+        columns={columns}
+        rowKey={(x) => x.number}
+        onOpen={(x) => void navigate(`/transfers/${x.number}`)}
+        error={q.error}
+        pending={q.isPending}
+        states={["draft", "under way", "closed"]}
+        empty="No transfer. What is sent from one place to another stands here until it has arrived."
+      />
       <Sheet open={adding} onClose={() => setAdding(false)} title="New transfer">
         <NewTransfer />
       </Sheet>
@@ -164,7 +294,13 @@ function NewTransfer() {
   const navigate = useNavigate();
   const [p, setP] = useState({ from: "", to: "", lines: "", note: "" });
   const save = useMutation({
-    mutationFn: () => take(api.POST("/api/v1/transfers", { params: { header: {} }, body: { from: p.from, to: p.to, note: p.note || undefined, lines: parseLines(p.lines) } })),
+    mutationFn: () =>
+      take(
+        api.POST("/api/v1/transfers", {
+          params: { header: {} },
+          body: { from: p.from, to: p.to, note: p.note || undefined, lines: parseLines(p.lines) },
+        }),
+      ),
     onSuccess: (x) => void navigate(`/transfers/${x.number}`),
   });
   const submit = (e: FormEvent) => {
@@ -198,20 +334,51 @@ export function Counts() {
   const state = useStateChoice();
   const [location, setLocation] = useState("");
   const [adding, setAdding] = useState(false);
-  const q = useQuery({ queryKey: ["counts", state], queryFn: () => take(api.GET("/api/v1/counts", { params: { query: { state: state || undefined, limit: 200 } } })) });
-  const start = useMutation({ mutationFn: () => take(api.POST("/api/v1/counts", { params: { header: {} }, body: { location } })), onSuccess: (c) => void navigate(`/counts/${c.number}`) });
+  const q = useQuery({
+    queryKey: ["counts", state],
+    queryFn: () => take(api.GET("/api/v1/counts", { params: { query: { state: state || undefined, limit: 200 } } })),
+  });
+  const start = useMutation({
+    mutationFn: () => take(api.POST("/api/v1/counts", { params: { header: {} }, body: { location } })),
+    onSuccess: (c) => void navigate(`/counts/${c.number}`),
+  });
   const columns: Column<Schema<"Count">>[] = [
     { key: "number", title: "Count", cell: (c) => <span className="code font-medium">{c.number}</span>, value: (c) => c.number },
     { key: "location", title: "Location", cell: (c) => c.location_name, value: (c) => c.location_name },
-    { key: "state", title: "State", cell: (c) => <Lamp state={c.state === "open" ? "busy" : c.state === "posted" ? "go" : "idle"}>{c.state}</Lamp>, value: (c) => c.state },
+    {
+      key: "state",
+      title: "State",
+      cell: (c) => <Lamp state={c.state === "open" ? "busy" : c.state === "posted" ? "go" : "idle"}>{c.state}</Lamp>,
+      value: (c) => c.state,
+    },
     { key: "lines", title: "Counted", right: true, cell: (c) => <span className="fig">{count(c.counted)}</span>, value: (c) => c.counted },
-    { key: "differ", title: "Differ", right: true, cell: (c) => <span className={`fig ${c.differ ? "text-caution" : "text-quiet"}`}>{count(c.differ)}</span>, value: (c) => c.differ },
+    {
+      key: "differ",
+      title: "Differ",
+      right: true,
+      cell: (c) => <span className={`fig ${c.differ ? "text-caution" : "text-quiet"}`}>{count(c.differ)}</span>,
+      value: (c) => c.differ,
+    },
     { key: "who", title: "By", wide: true, cell: (c) => c.who, value: (c) => c.who },
     { key: "made", title: "Begun", wide: true, cell: (c) => <When at={c.created_at} />, value: (c) => c.created_at ?? "" },
   ];
   return (
     <>
-      <Page title="Counts" sub="What really lies there, beside what should" verb="Start a count" name="counts" onNew={() => setAdding(true)} rows={q.data} columns={columns} rowKey={(c) => c.number} onOpen={(c) => void navigate(`/counts/${c.number}`)} error={q.error} pending={q.isPending} states={["open", "posted", "dropped"]} empty="Nothing was counted yet." />
+      <Page
+        title="Counts"
+        sub="What really lies there, beside what should"
+        verb="Start a count"
+        name="counts"
+        onNew={() => setAdding(true)}
+        rows={q.data}
+        columns={columns}
+        rowKey={(c) => c.number}
+        onOpen={(c) => void navigate(`/counts/${c.number}`)}
+        error={q.error}
+        pending={q.isPending}
+        states={["open", "posted", "dropped"]}
+        empty="Nothing was counted yet."
+      />
       <Sheet open={adding} onClose={() => setAdding(false)} title="Start a count">
         <form
           onSubmit={(e) => {

@@ -18,17 +18,33 @@ export default function Receive() {
   const [open, setOpen] = useState<{ line: Line; serials: string[] } | null>(null);
   const [over, setOver] = useState<{ code: string; n: number; serials: string[] } | null>(null);
   const [said, setSaid] = useState<Said | null>(null);
-  const q = useQuery({ queryKey: ["purchase", number], queryFn: () => take(api.GET("/api/v1/purchases/{number}", { params: { path: { number } } })) });
+  const q = useQuery({
+    queryKey: ["purchase", number],
+    queryFn: () => take(api.GET("/api/v1/purchases/{number}", { params: { path: { number } } })),
+  });
   const done = (p: Schema<"Purchase">) => {
     client.setQueryData(["purchase", number], p);
     for (const k of ["purchases", "stock", "item"]) void client.invalidateQueries({ queryKey: [k] });
   };
   const take1 = useMutation({
     mutationFn: (a: { code: string; n: number; serials: string[]; over?: boolean }) =>
-      take(api.POST("/api/v1/purchases/{number}/receive", { params: { path: { number }, header: { "Idempotency-Key": crypto.randomUUID() } }, body: { items: [{ code: a.code, quantity: a.n, bin: bin || undefined, serials: a.serials.length ? a.serials : undefined, over: a.over }] } })),
+      take(
+        api.POST("/api/v1/purchases/{number}/receive", {
+          params: { path: { number }, header: { "Idempotency-Key": crypto.randomUUID() } },
+          body: {
+            items: [
+              { code: a.code, quantity: a.n, bin: bin || undefined, serials: a.serials.length ? a.serials : undefined, over: a.over },
+            ],
+          },
+        }),
+      ),
     onSuccess: (p, a) => {
       const line = find(p.lines ?? [], a.code);
-      setSaid({ good: true, text: `${count(a.n)} × ${line?.name ?? a.code} received${bin ? ` into ${bin}` : ""}`, expected: line ? `${count(line.left)} of it to come` : undefined });
+      setSaid({
+        good: true,
+        text: `${count(a.n)} × ${line?.name ?? a.code} received${bin ? ` into ${bin}` : ""}`,
+        expected: line ? `${count(line.left)} of it to come` : undefined,
+      });
       setQty("1");
       setOpen(null);
       setOver(null);
@@ -42,7 +58,10 @@ export default function Receive() {
       sound(false);
     },
   });
-  const close = useMutation({ mutationFn: () => take(api.POST("/api/v1/purchases/{number}/close", { params: { path: { number } } })), onSuccess: done });
+  const close = useMutation({
+    mutationFn: () => take(api.POST("/api/v1/purchases/{number}/close", { params: { path: { number } } })),
+    onSuccess: done,
+  });
   if (q.isPending) return <Loading />;
   if (q.error) return <Trouble error={q.error} large />;
   const p = q.data;
@@ -90,11 +109,23 @@ export default function Receive() {
           <div className="mb-3 grid grid-cols-2 gap-2">
             <label className="flex items-center gap-2">
               <span className="text-[14px] text-quiet">Bin</span>
-              <input className="field min-h-12 w-full min-w-0 font-mono" aria-label="Bin" placeholder="usual" value={bin} onChange={(e) => setBin(e.target.value)} />
+              <input
+                className="field min-h-12 w-full min-w-0 font-mono"
+                aria-label="Bin"
+                placeholder="usual"
+                value={bin}
+                onChange={(e) => setBin(e.target.value)}
+              />
             </label>
             <label className="flex items-center gap-2">
               <span className="text-[14px] text-quiet">Units</span>
-              <input className="field fig min-h-12 w-full min-w-0" aria-label="Units" inputMode="numeric" value={qty} onChange={(e) => setQty(e.target.value.replace(/\D/g, ""))} />
+              <input
+                className="field fig min-h-12 w-full min-w-0"
+                aria-label="Units"
+                inputMode="numeric"
+                value={qty}
+                onChange={(e) => setQty(e.target.value.replace(/\D/g, ""))}
+              />
             </label>
           </div>
           <ScanField placeholder={open ? "Scan a serial number" : "Scan the product"} busy={take1.isPending} onScan={scan} />

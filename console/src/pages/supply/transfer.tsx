@@ -14,7 +14,10 @@ export default function TransferPage() {
   const [said, setSaid] = useState<Said | null>(null);
   const [losing, setLosing] = useState(false);
   const [reason, setReason] = useState("");
-  const q = useQuery({ queryKey: ["transfer", number], queryFn: () => take(api.GET("/api/v1/transfers/{number}", { params: { path: { number } } })) });
+  const q = useQuery({
+    queryKey: ["transfer", number],
+    queryFn: () => take(api.GET("/api/v1/transfers/{number}", { params: { path: { number } } })),
+  });
   const done = (x: Schema<"Transfer">) => {
     client.setQueryData(["transfer", number], x);
     for (const k of ["transfers", "stock", "item"]) void client.invalidateQueries({ queryKey: [k] });
@@ -25,7 +28,9 @@ export default function TransferPage() {
       if (m.what === "send") return take(api.POST("/api/v1/transfers/{number}/send", { ...p, body: {} }));
       if (m.what === "drop") return take(api.POST("/api/v1/transfers/{number}/drop", { ...p, body: {} }));
       if (m.what === "lose") return take(api.POST("/api/v1/transfers/{number}/lose", { ...p, body: { reason } }));
-      return take(api.POST("/api/v1/transfers/{number}/arrive", { ...p, body: { items: m.code ? [{ code: m.code, quantity: 1 }] : undefined } }));
+      return take(
+        api.POST("/api/v1/transfers/{number}/arrive", { ...p, body: { items: m.code ? [{ code: m.code, quantity: 1 }] : undefined } }),
+      );
     },
     onSuccess: (x, m) => {
       if (m.code) {
@@ -55,7 +60,9 @@ export default function TransferPage() {
         </span>
         <Lamp state={x.state === "under way" ? "busy" : x.lost ? "caution" : "idle"}>{x.state}</Lamp>
       </div>
-      {x.state === "under way" && <ScanField placeholder="Scan what arrives" busy={move.isPending} onScan={(code) => move.mutate({ what: "arrive", code })} />}
+      {x.state === "under way" && (
+        <ScanField placeholder="Scan what arrives" busy={move.isPending} onScan={(code) => move.mutate({ what: "arrive", code })} />
+      )}
       <Verdict said={said} />
       {!said && <Trouble error={move.error} large />}
       <ul className="border-t border-ink">
@@ -111,8 +118,18 @@ export default function TransferPage() {
           }}
           className="flex flex-col gap-3"
         >
-          <p>They are neither at {x.from_name} nor at {x.to_name} any more. The ledger keeps why.</p>
-          <input className="field" required autoFocus placeholder="What became of them" aria-label="What became of them" value={reason} onChange={(e) => setReason(e.target.value)} />
+          <p>
+            They are neither at {x.from_name} nor at {x.to_name} any more. The ledger keeps why.
+          </p>
+          <input
+            className="field"
+            required
+            autoFocus
+            placeholder="What became of them"
+            aria-label="What became of them"
+            value={reason}
+            onChange={(e) => setReason(e.target.value)}
+          />
           <Trouble error={move.error} />
           <Button kind="main" type="submit">
             Give up
