@@ -70,113 +70,131 @@ func (a *API) accounts(ctx context.Context, only string) ([]wire.Account, error)
 	return out, nil
 }
 
-func (a *API) connectors() {
-	op(a, person.Viewer, http.MethodGet, "/connectors", "connectors", "The systems that can be joined",
-		func(ctx context.Context, _ *struct{}) (*body[[]wire.Connector], error) {
-			views, err := a.relay.Connections(ctx)
-			used := map[string]int64{}
-			for _, v := range views {
-				used[v.Connector]++
-			}
-			lib := a.relay.Library()
-			out := make([]wire.Connector, 0, len(lib))
-			for _, code := range lib.Codes() {
-				out = append(out, a.connector(lib[code], used[code]))
-			}
-			return &body[[]wire.Connector]{out}, err
-		})
-	type codeInput struct {
-		Code string `path:"code" maxLength:"60"`
-	}
-	type text struct {
-		wire.Connector
-		Text string `json:"text" doc:"The definition as it was written"`
-	}
-	op(a, person.Viewer, http.MethodGet, "/connectors/{code}", "connector", "One connector with its definition",
-		func(_ context.Context, in *codeInput) (*body[text], error) {
-			d := a.relay.Connector(in.Code)
-			if d == nil {
-				return nil, fmt.Errorf("connector %s: %w", in.Code, store.ErrNotFound)
-			}
-			return &body[text]{text{a.connector(d, 0), d.Text}}, nil
-		})
-	type definition struct {
-		Body struct {
-			File string `json:"file,omitempty" maxLength:"200" doc:"Name that mistakes are reported with"`
-			Text string `json:"text" maxLength:"1000000"`
-		}
-	}
-	name := func(file string) string {
-		if file == "" {
-			return "definition.yaml"
-		}
-		return file
-	}
+func (a *API) connectorsRoutes() {
+	op(a, person.Viewer, http.MethodGet, "/connectors", "connectors", "The systems that can be joined", a.connectors)
+	op(a, person.Viewer, http.MethodGet, "/connectors/{code}", "connector", "One connector with its definition", a.showConnector)
 	op(a, person.Operator, http.MethodPost, "/connectors/check", "check-connector", "Check a definition without adding it",
-		func(_ context.Context, in *definition) (*body[wire.DefinitionCheck], error) {
-			d, err := connector.Load(name(in.Body.File), []byte(in.Body.Text), a.relay.Library())
-			var bad connector.Mistakes
-			if errors.As(err, &bad) {
-				return &body[wire.DefinitionCheck]{wire.DefinitionCheck{Mistakes: bad}}, nil
-			}
-			if err != nil {
-				return nil, err
-			}
-			return &body[wire.DefinitionCheck]{wire.DefinitionCheck{Good: true, Mistakes: []connector.Mistake{}, Title: d.Title}}, nil
-		})
+		a.checkConnector)
 	op(a, person.Admin, http.MethodPost, "/connectors", "add-connector", "Add a definition, or replace one that was added before",
-		func(ctx context.Context, in *definition) (*body[wire.Connector], error) {
-			d, err := a.relay.AddDefinition(ctx, name(in.Body.File), in.Body.Text, who(ctx))
-			if err != nil {
-				return nil, err
-			}
-			return &body[wire.Connector]{a.connector(d, 0)}, nil
-		})
+		a.addConnector)
 	op(a, person.Admin, http.MethodDelete, "/connectors/{code}", "drop-connector", "Remove a definition that was added and nobody uses",
-		func(ctx context.Context, in *codeInput) (*struct{}, error) {
-			return nil, a.relay.DropDefinition(ctx, in.Code, who(ctx))
-		})
-	op(a, person.Viewer, http.MethodGet, "/accounts", "accounts", "What lets us in at outside systems",
-		func(ctx context.Context, _ *struct{}) (*body[[]wire.Account], error) {
-			list, err := a.accounts(ctx, "")
-			return &body[[]wire.Account]{list}, err
-		})
-	op(a, person.Viewer, http.MethodGet, "/locations", "locations", "The places that hold stock",
-		func(ctx context.Context, _ *struct{}) (*body[[]wire.Location], error) {
-			list, err := a.relay.Store.Locations(ctx)
-			out := make([]wire.Location, len(list))
-			for i, l := range list {
-				out[i] = wire.Location{ID: l.ID, Code: l.Code, Name: l.Name, Keeper: a.relay.Code(l.Keeper)}
-			}
-			return &body[[]wire.Location]{out}, err
-		})
-	type locationInput struct {
-		Code string `path:"code" maxLength:"31"`
-		Body struct {
-			Name   string `json:"name,omitempty" maxLength:"200"`
-			Keeper string `json:"keeper,omitempty" doc:"Code of the connection whose word counts there; empty: ours"`
+		a.dropConnector)
+	op(a, person.Viewer, http.MethodGet, "/accounts", "accounts", "What lets us in at outside systems", a.listAccounts)
+	op(a, person.Viewer, http.MethodGet, "/locations", "locations", "The places that hold stock", a.locations)
+	op(a, person.Admin, http.MethodPut, "/locations/{code}", "put-location",
+		"Add a location, or change its name and whose word counts there", a.putLocation)
+	op(a, person.Operator, http.MethodPost, "/address-check", "check-address", "Ask the address service about an address", a.checkAddress)
+}
+
+func (a *API) connectors(ctx context.Context, _ *struct{}) (*body[[]wire.Connector], error) {
+	views, err := a.relay.Connections(ctx)
+	used := map[string]int64{}
+	for _, v := range views {
+		used[v.Connector]++
+	}
+	lib := a.relay.Library()
+	out := make([]wire.Connector, 0, len(lib))
+	for _, code := range lib.Codes() {
+		out = append(out, a.connector(lib[code], used[code]))
+	}
+	return &body[[]wire.Connector]{out}, err
+}
+
+type connectorCodeInput struct {
+	Code string `path:"code" maxLength:"60"`
+}
+
+type connectorText struct {
+	wire.Connector
+	Text string `json:"text" doc:"The definition as it was written"`
+}
+
+func (a *API) showConnector(_ context.Context, in *connectorCodeInput) (*body[connectorText], error) {
+	d := a.relay.Connector(in.Code)
+	if d == nil {
+		return nil, fmt.Errorf("connector %s: %w", in.Code, store.ErrNotFound)
+	}
+	return &body[connectorText]{connectorText{a.connector(d, 0), d.Text}}, nil
+}
+
+type definition struct {
+	Body struct {
+		File string `json:"file,omitempty" maxLength:"200" doc:"Name that mistakes are reported with"`
+		Text string `json:"text" maxLength:"1000000"`
+	}
+}
+
+func (a *API) fileName(file string) string {
+	if file == "" {
+		return "definition.yaml"
+	}
+	return file
+}
+
+func (a *API) checkConnector(_ context.Context, in *definition) (*body[wire.DefinitionCheck], error) {
+	d, err := connector.Load(a.fileName(in.Body.File), []byte(in.Body.Text), a.relay.Library())
+	var bad connector.Mistakes
+	if errors.As(err, &bad) {
+		return &body[wire.DefinitionCheck]{wire.DefinitionCheck{Mistakes: bad}}, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	return &body[wire.DefinitionCheck]{wire.DefinitionCheck{Good: true, Mistakes: []connector.Mistake{}, Title: d.Title}}, nil
+}
+
+func (a *API) addConnector(ctx context.Context, in *definition) (*body[wire.Connector], error) {
+	d, err := a.relay.AddDefinition(ctx, a.fileName(in.Body.File), in.Body.Text, who(ctx))
+	if err != nil {
+		return nil, err
+	}
+	return &body[wire.Connector]{a.connector(d, 0)}, nil
+}
+
+func (a *API) dropConnector(ctx context.Context, in *connectorCodeInput) (*struct{}, error) {
+	return nil, a.relay.DropDefinition(ctx, in.Code, who(ctx))
+}
+
+func (a *API) listAccounts(ctx context.Context, _ *struct{}) (*body[[]wire.Account], error) {
+	list, err := a.accounts(ctx, "")
+	return &body[[]wire.Account]{list}, err
+}
+
+func (a *API) locations(ctx context.Context, _ *struct{}) (*body[[]wire.Location], error) {
+	list, err := a.relay.Store.Locations(ctx)
+	out := make([]wire.Location, len(list))
+	for i, l := range list {
+		out[i] = wire.Location{ID: l.ID, Code: l.Code, Name: l.Name, Keeper: a.relay.Code(l.Keeper)}
+	}
+	return &body[[]wire.Location]{out}, err
+}
+
+type locationInput struct {
+	Code string `path:"code" maxLength:"31"`
+	Body struct {
+		Name   string `json:"name,omitempty" maxLength:"200"`
+		Keeper string `json:"keeper,omitempty" doc:"Code of the connection whose word counts there; empty: ours"`
+	}
+}
+
+func (a *API) putLocation(ctx context.Context, in *locationInput) (*body[wire.Location], error) {
+	if err := a.relay.PutLocation(ctx, in.Code, in.Body.Name, in.Body.Keeper, who(ctx)); err != nil {
+		return nil, err
+	}
+	list, err := a.relay.Store.Locations(ctx)
+	for _, l := range list {
+		if l.Code == in.Code {
+			return &body[wire.Location]{wire.Location{ID: l.ID, Code: l.Code, Name: l.Name, Keeper: a.relay.Code(l.Keeper)}}, err
 		}
 	}
-	op(a, person.Admin, http.MethodPut, "/locations/{code}", "put-location",
-		"Add a location, or change its name and whose word counts there",
-		func(ctx context.Context, in *locationInput) (*body[wire.Location], error) {
-			if err := a.relay.PutLocation(ctx, in.Code, in.Body.Name, in.Body.Keeper, who(ctx)); err != nil {
-				return nil, err
-			}
-			list, err := a.relay.Store.Locations(ctx)
-			for _, l := range list {
-				if l.Code == in.Code {
-					return &body[wire.Location]{wire.Location{ID: l.ID, Code: l.Code, Name: l.Name, Keeper: a.relay.Code(l.Keeper)}}, err
-				}
-			}
-			return nil, err
-		})
-	type addressInput struct{ Body place.Address }
-	op(a, person.Operator, http.MethodPost, "/address-check", "check-address", "Ask the address service about an address",
-		func(ctx context.Context, in *addressInput) (*body[message.AddressCheck], error) {
-			out, err := a.relay.CheckAddress(ctx, in.Body)
-			return &body[message.AddressCheck]{out}, err
-		})
+	return nil, err
+}
+
+type connectorAddressInput struct{ Body place.Address }
+
+func (a *API) checkAddress(ctx context.Context, in *connectorAddressInput) (*body[message.AddressCheck], error) {
+	out, err := a.relay.CheckAddress(ctx, in.Body)
+	return &body[message.AddressCheck]{out}, err
 }
 
 func (a *API) join(ctx context.Context, code string) (*body[wire.Join], error) {
@@ -208,301 +226,347 @@ func (a *API) join(ctx context.Context, code string) (*body[wire.Join], error) {
 	return nil, fmt.Errorf("connection %s: %w", code, store.ErrNotFound)
 }
 
-func (a *API) joins() {
-	type codeInput struct {
-		Code string `path:"code" maxLength:"60"`
-	}
-	type newInput struct{ Body joining.NewJoin }
-	op(a, person.Admin, http.MethodPost, "/joins", "start-join", "Begin to set a connection up",
-		func(ctx context.Context, in *newInput) (*body[wire.Join], error) {
-			code, err := a.relay.StartJoin(ctx, in.Body, who(ctx))
-			if err != nil {
-				return nil, err
-			}
-			return a.join(ctx, code)
-		})
-	op(a, person.Viewer, http.MethodGet, "/connections/{code}/join", "join", "A connection being set up",
-		func(ctx context.Context, in *codeInput) (*body[wire.Join], error) {
-			return a.join(ctx, in.Code)
-		})
-	op(a, person.Admin, http.MethodDelete, "/connections/{code}/join", "drop-join", "Give a set-up up",
-		func(ctx context.Context, in *codeInput) (*struct{}, error) {
-			return nil, a.relay.DropJoin(ctx, in.Code, who(ctx))
-		})
-	type accessInput struct {
-		Code string `path:"code" maxLength:"60"`
-		Body joining.Access
-	}
+func (a *API) joinsRoutes() {
+	op(a, person.Admin, http.MethodPost, "/joins", "start-join", "Begin to set a connection up", a.startJoin)
+	op(a, person.Viewer, http.MethodGet, "/connections/{code}/join", "join", "A connection being set up", a.showJoin)
+	op(a, person.Admin, http.MethodDelete, "/connections/{code}/join", "drop-join", "Give a set-up up", a.dropJoin)
 	op(a, person.Admin, http.MethodPost, "/connections/{code}/access", "test-access", "Test an access; it is kept only if it lets us in",
-		func(ctx context.Context, in *accessInput) (*body[engine.Tested], error) {
-			t, err := a.relay.TestAccess(ctx, in.Code, in.Body, who(ctx))
-			return &body[engine.Tested]{t}, err
-		})
-	type consentInput struct {
-		Code string `path:"code" maxLength:"60"`
-		Body struct {
-			joining.Access
-			Origin string `json:"origin" maxLength:"300" doc:"Address of this service as the person's browser reaches it"`
-		}
-	}
+		a.testAccess)
 	op(a, person.Admin, http.MethodPost, "/connections/{code}/consent", "ask-consent", "Prepare a consent on the other side's page",
-		func(ctx context.Context, in *consentInput) (*body[wire.ConsentPage], error) {
-			u, err := url.Parse(in.Body.Origin)
-			if err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" {
-				return nil, engine.Refuse("origin %q: an address such as https://relay.example is expected", in.Body.Origin)
-			}
-			p, err := a.relay.AskConsent(ctx, in.Code, in.Body.Access, u.Scheme+"://"+u.Host+"/back", who(ctx))
-			return &body[wire.ConsentPage]{wire.ConsentPage{Page: p}}, err
-		})
-	type confirmInput struct {
-		Code string `path:"code" maxLength:"60"`
-		Body struct {
-			Number string `json:"number,omitempty" doc:"Number of the account on the other side"`
-			Yes    bool   `json:"yes" doc:"Whether it is the one that is meant; if not, the access is forgotten"`
-		}
-	}
-	op(a, person.Admin, http.MethodPost, "/connections/{code}/confirm", "confirm", "Say whether the account is the one that is meant",
-		func(ctx context.Context, in *confirmInput) (*body[wire.Join], error) {
-			code, err := a.relay.Confirm(ctx, in.Code, in.Body.Number, in.Body.Yes, who(ctx))
-			if err != nil {
-				return nil, err
-			}
-			return a.join(ctx, code)
-		})
-	type settingsInput struct {
-		Code    string `path:"code" maxLength:"60"`
-		IfMatch string `header:"If-Match"`
-		Body    engine.Settings
-	}
+		a.askConsent)
+	op(a, person.Admin, http.MethodPost, "/connections/{code}/confirm", "confirm",
+		"Say whether the account is the one that is meant", a.confirm)
 	op(a, person.Admin, http.MethodPut, "/connections/{code}/settings", "set-settings", "Replace the settings of a connection",
-		func(ctx context.Context, in *settingsInput) (*body[wire.Join], error) {
-			rev, err := seenRevision(in.IfMatch)
-			if err != nil {
-				return nil, err
-			}
-			if err := a.relay.SetSettings(ctx, in.Code, in.Body, rev, who(ctx)); err != nil {
-				return nil, err
-			}
-			return a.join(ctx, in.Code)
-		})
-	type overridesInput struct {
-		Code    string `path:"code" maxLength:"60"`
-		IfMatch string `header:"If-Match"`
-		Body    struct {
-			Overrides string `json:"overrides" maxLength:"1000000" doc:"Part of a definition, as YAML; empty takes all away"`
-		}
-	}
+		a.setSettings)
 	op(a, person.Admin, http.MethodPut, "/connections/{code}/overrides",
-		"set-overrides", "Replace what a connection changes of its connector",
-		func(ctx context.Context, in *overridesInput) (*body[wire.Join], error) {
-			rev, err := seenRevision(in.IfMatch)
-			if err != nil {
-				return nil, err
-			}
-			if err := a.relay.SetOverrides(ctx, in.Code, in.Body.Overrides, rev, who(ctx)); err != nil {
-				return nil, err
-			}
-			return a.join(ctx, in.Code)
-		})
+		"set-overrides", "Replace what a connection changes of its connector", a.setOverrides)
 	op(a, person.Admin, http.MethodPost, "/connections/{code}/switch-on",
-		"switch-on", "Put a connection to work whose set-up is complete",
-		func(ctx context.Context, in *codeInput) (*body[wire.Join], error) {
-			if err := a.relay.SwitchOn(ctx, in.Code, who(ctx)); err != nil {
-				return nil, err
-			}
-			return a.join(ctx, in.Code)
-		})
+		"switch-on", "Put a connection to work whose set-up is complete", a.switchOn)
 	op(a, person.Viewer, http.MethodGet, "/connections/{code}/leave",
-		"would-leave", "What leaving a connection takes away and what stays",
-		func(ctx context.Context, in *codeInput) (*body[joining.Leaving], error) {
-			out, err := a.relay.WouldLeave(ctx, in.Code)
-			return &body[joining.Leaving]{out}, err
-		})
-	op(a, person.Admin, http.MethodPost, "/connections/{code}/leave", "leave", "Disconnect; orders and history stay",
-		func(ctx context.Context, in *codeInput) (*body[wire.Join], error) {
-			if err := a.relay.Leave(ctx, in.Code, who(ctx)); err != nil {
-				return nil, err
-			}
-			return a.join(ctx, in.Code)
-		})
+		"would-leave", "What leaving a connection takes away and what stays", a.wouldLeave)
+	op(a, person.Admin, http.MethodPost, "/connections/{code}/leave", "leave", "Disconnect; orders and history stay", a.leave)
 	op(a, person.Admin, http.MethodPost, "/connections/{code}/renew", "renew",
-		"Renew the credentials of a connection at work; what is not given stays",
-		func(ctx context.Context, in *accessInput) (*body[engine.Tested], error) {
-			out, err := a.relay.Renew(ctx, in.Code, in.Body, who(ctx))
-			return &body[engine.Tested]{out}, err
-		})
-	a.previews()
-	a.bench()
-	a.setups()
+		"Renew the credentials of a connection at work; what is not given stays", a.renew)
+	a.previewsRoutes()
+	a.benchRoutes()
+	a.setupsRoutes()
 }
 
-func (a *API) previews() {
-	type codeInput struct {
-		Code string `path:"code" maxLength:"60"`
+type joinCodeInput struct {
+	Code string `path:"code" maxLength:"60"`
+}
+
+type newInput struct{ Body joining.NewJoin }
+
+func (a *API) startJoin(ctx context.Context, in *newInput) (*body[wire.Join], error) {
+	code, err := a.relay.StartJoin(ctx, in.Body, who(ctx))
+	if err != nil {
+		return nil, err
 	}
-	op(a, person.Viewer, http.MethodGet, "/connections/{code}/preview", "preview", "What switching stock out on would change",
-		func(ctx context.Context, in *codeInput) (*body[joining.Preview], error) {
-			p, err := a.relay.StockPreview(ctx, in.Code)
-			return &body[joining.Preview]{p}, err
-		})
-	type acceptInput struct {
-		Code string `path:"code" maxLength:"60"`
-		Body struct {
-			Digest string `json:"digest" maxLength:"40" doc:"Of the preview that was seen"`
-		}
+	return a.join(ctx, code)
+}
+
+func (a *API) showJoin(ctx context.Context, in *joinCodeInput) (*body[wire.Join], error) {
+	return a.join(ctx, in.Code)
+}
+
+func (a *API) dropJoin(ctx context.Context, in *joinCodeInput) (*struct{}, error) {
+	return nil, a.relay.DropJoin(ctx, in.Code, who(ctx))
+}
+
+type accessInput struct {
+	Code string `path:"code" maxLength:"60"`
+	Body joining.Access
+}
+
+func (a *API) testAccess(ctx context.Context, in *accessInput) (*body[engine.Tested], error) {
+	t, err := a.relay.TestAccess(ctx, in.Code, in.Body, who(ctx))
+	return &body[engine.Tested]{t}, err
+}
+
+type consentInput struct {
+	Code string `path:"code" maxLength:"60"`
+	Body struct {
+		joining.Access
+		Origin string `json:"origin" maxLength:"300" doc:"Address of this service as the person's browser reaches it"`
 	}
-	op(a, person.Admin, http.MethodPost, "/connections/{code}/preview", "accept-preview", "Say that a preview was seen",
-		func(ctx context.Context, in *acceptInput) (*body[joining.Preview], error) {
-			if err := a.relay.AcceptPreview(ctx, in.Code, in.Body.Digest, who(ctx)); err != nil {
-				return nil, err
-			}
-			p, err := a.relay.StockPreview(ctx, in.Code)
-			return &body[joining.Preview]{p}, err
-		})
-	view := func(ctx context.Context, code string) (*body[wire.ImportView], error) {
-		im, err := a.relay.FirstImport(ctx, code)
-		out := wire.ImportView{Import: im, Records: make([]wire.ImportRecord, len(im.Records))}
-		for i, r := range im.Records {
-			out.Records[i] = wire.ImportRecord{Kind: r.Kind, Number: r.OutsideID, Title: r.Title, Verdict: r.Verdict, Reason: r.Reason,
-				Done: r.Done}
-		}
-		for _, c := range im.Counts {
-			out.Total += c.Count
-			if c.Done {
-				out.Done += c.Count
-			}
-		}
-		return &body[wire.ImportView]{out}, err
+}
+
+func (a *API) askConsent(ctx context.Context, in *consentInput) (*body[wire.ConsentPage], error) {
+	u, err := url.Parse(in.Body.Origin)
+	if err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" {
+		return nil, engine.Refuse("origin %q: an address such as https://relay.example is expected", in.Body.Origin)
 	}
-	op(a, person.Viewer, http.MethodGet, "/connections/{code}/import", "first-import", "The first import and how it stands",
-		func(ctx context.Context, in *codeInput) (*body[wire.ImportView], error) {
-			return view(ctx, in.Code)
-		})
-	type lookInput struct {
-		Code string `path:"code" maxLength:"60"`
-		Body joining.ImportChoices
+	p, err := a.relay.AskConsent(ctx, in.Code, in.Body.Access, u.Scheme+"://"+u.Host+"/back", who(ctx))
+	return &body[wire.ConsentPage]{wire.ConsentPage{Page: p}}, err
+}
+
+type confirmInput struct {
+	Code string `path:"code" maxLength:"60"`
+	Body struct {
+		Number string `json:"number,omitempty" doc:"Number of the account on the other side"`
+		Yes    bool   `json:"yes" doc:"Whether it is the one that is meant; if not, the access is forgotten"`
 	}
+}
+
+func (a *API) confirm(ctx context.Context, in *confirmInput) (*body[wire.Join], error) {
+	code, err := a.relay.Confirm(ctx, in.Code, in.Body.Number, in.Body.Yes, who(ctx))
+	if err != nil {
+		return nil, err
+	}
+	return a.join(ctx, code)
+}
+
+type settingsInput struct {
+	Code    string `path:"code" maxLength:"60"`
+	IfMatch string `header:"If-Match"`
+	Body    engine.Settings
+}
+
+func (a *API) setSettings(ctx context.Context, in *settingsInput) (*body[wire.Join], error) {
+	rev, err := seenRevision(in.IfMatch)
+	if err != nil {
+		return nil, err
+	}
+	if err := a.relay.SetSettings(ctx, in.Code, in.Body, rev, who(ctx)); err != nil {
+		return nil, err
+	}
+	return a.join(ctx, in.Code)
+}
+
+type overridesInput struct {
+	Code    string `path:"code" maxLength:"60"`
+	IfMatch string `header:"If-Match"`
+	Body    struct {
+		Overrides string `json:"overrides" maxLength:"1000000" doc:"Part of a definition, as YAML; empty takes all away"`
+	}
+}
+
+func (a *API) setOverrides(ctx context.Context, in *overridesInput) (*body[wire.Join], error) {
+	rev, err := seenRevision(in.IfMatch)
+	if err != nil {
+		return nil, err
+	}
+	if err := a.relay.SetOverrides(ctx, in.Code, in.Body.Overrides, rev, who(ctx)); err != nil {
+		return nil, err
+	}
+	return a.join(ctx, in.Code)
+}
+
+func (a *API) switchOn(ctx context.Context, in *joinCodeInput) (*body[wire.Join], error) {
+	if err := a.relay.SwitchOn(ctx, in.Code, who(ctx)); err != nil {
+		return nil, err
+	}
+	return a.join(ctx, in.Code)
+}
+
+func (a *API) wouldLeave(ctx context.Context, in *joinCodeInput) (*body[joining.Leaving], error) {
+	out, err := a.relay.WouldLeave(ctx, in.Code)
+	return &body[joining.Leaving]{out}, err
+}
+
+func (a *API) leave(ctx context.Context, in *joinCodeInput) (*body[wire.Join], error) {
+	if err := a.relay.Leave(ctx, in.Code, who(ctx)); err != nil {
+		return nil, err
+	}
+	return a.join(ctx, in.Code)
+}
+
+func (a *API) renew(ctx context.Context, in *accessInput) (*body[engine.Tested], error) {
+	out, err := a.relay.Renew(ctx, in.Code, in.Body, who(ctx))
+	return &body[engine.Tested]{out}, err
+}
+
+func (a *API) previewsRoutes() {
+	op(a, person.Viewer, http.MethodGet, "/connections/{code}/preview", "preview", "What switching stock out on would change", a.preview)
+	op(a, person.Admin, http.MethodPost, "/connections/{code}/preview", "accept-preview", "Say that a preview was seen", a.acceptPreview)
+	op(a, person.Viewer, http.MethodGet, "/connections/{code}/import", "first-import", "The first import and how it stands", a.firstImport)
 	op(a, person.Admin, http.MethodPost, "/connections/{code}/import", "look-at-import", "Look at what is there; nothing is changed",
-		func(ctx context.Context, in *lookInput) (*body[wire.ImportView], error) {
-			if err := a.relay.LookAtImport(ctx, in.Code, in.Body, who(ctx)); err != nil {
-				return nil, err
-			}
-			return view(ctx, in.Code)
-		})
+		a.lookAtImport)
 	op(a, person.Admin, http.MethodPost, "/connections/{code}/import/go", "go-on-with-import", "Bring over what was found",
-		func(ctx context.Context, in *codeInput) (*body[wire.ImportView], error) {
-			if err := a.relay.GoOnWithImport(ctx, in.Code, who(ctx)); err != nil {
-				return nil, err
-			}
-			return view(ctx, in.Code)
-		})
+		a.goOnWithImport)
 }
 
-func (a *API) bench() {
-	type codeInput struct {
-		Code string `path:"code" maxLength:"60"`
+type previewCodeInput struct {
+	Code string `path:"code" maxLength:"60"`
+}
+
+func (a *API) preview(ctx context.Context, in *previewCodeInput) (*body[joining.Preview], error) {
+	p, err := a.relay.StockPreview(ctx, in.Code)
+	return &body[joining.Preview]{p}, err
+}
+
+type acceptInput struct {
+	Code string `path:"code" maxLength:"60"`
+	Body struct {
+		Digest string `json:"digest" maxLength:"40" doc:"Of the preview that was seen"`
 	}
-	type testInput struct {
-		Code    string `path:"code" maxLength:"60"`
-		IfMatch string `header:"If-Match"`
-		Body    struct {
-			Test bool `json:"test"`
+}
+
+func (a *API) acceptPreview(ctx context.Context, in *acceptInput) (*body[joining.Preview], error) {
+	if err := a.relay.AcceptPreview(ctx, in.Code, in.Body.Digest, who(ctx)); err != nil {
+		return nil, err
+	}
+	p, err := a.relay.StockPreview(ctx, in.Code)
+	return &body[joining.Preview]{p}, err
+}
+
+func (a *API) view(ctx context.Context, code string) (*body[wire.ImportView], error) {
+	im, err := a.relay.FirstImport(ctx, code)
+	out := wire.ImportView{Import: im, Records: make([]wire.ImportRecord, len(im.Records))}
+	for i, r := range im.Records {
+		out.Records[i] = wire.ImportRecord{Kind: r.Kind, Number: r.OutsideID, Title: r.Title, Verdict: r.Verdict, Reason: r.Reason,
+			Done: r.Done}
+	}
+	for _, c := range im.Counts {
+		out.Total += c.Count
+		if c.Done {
+			out.Done += c.Count
 		}
 	}
-	op(a, person.Admin, http.MethodPut, "/connections/{code}/test-mode", "set-test", "Put a connection in test, or take it live",
-		func(ctx context.Context, in *testInput) (*body[wire.Join], error) {
-			rev, err := seenRevision(in.IfMatch)
-			if err != nil {
-				return nil, err
-			}
-			if err := a.relay.SetTest(ctx, in.Code, in.Body.Test, rev, who(ctx)); err != nil {
-				return nil, err
-			}
-			return a.join(ctx, in.Code)
-		})
+	return &body[wire.ImportView]{out}, err
+}
+
+func (a *API) firstImport(ctx context.Context, in *previewCodeInput) (*body[wire.ImportView], error) {
+	return a.view(ctx, in.Code)
+}
+
+type lookInput struct {
+	Code string `path:"code" maxLength:"60"`
+	Body joining.ImportChoices
+}
+
+func (a *API) lookAtImport(ctx context.Context, in *lookInput) (*body[wire.ImportView], error) {
+	if err := a.relay.LookAtImport(ctx, in.Code, in.Body, who(ctx)); err != nil {
+		return nil, err
+	}
+	return a.view(ctx, in.Code)
+}
+
+func (a *API) goOnWithImport(ctx context.Context, in *previewCodeInput) (*body[wire.ImportView], error) {
+	if err := a.relay.GoOnWithImport(ctx, in.Code, who(ctx)); err != nil {
+		return nil, err
+	}
+	return a.view(ctx, in.Code)
+}
+
+func (a *API) benchRoutes() {
+	op(a, person.Admin, http.MethodPut, "/connections/{code}/test-mode", "set-test", "Put a connection in test, or take it live", a.setTest)
 	op(a, person.Admin, http.MethodPost, "/connections/{code}/clear-tests",
-		"clear-tests", "Remove the test orders and what was tried on the bench",
-		func(ctx context.Context, in *codeInput) (*body[wire.Cleared], error) {
-			n, err := a.relay.ClearTests(ctx, in.Code, who(ctx))
-			return &body[wire.Cleared]{wire.Cleared{Orders: n}}, err
-		})
-	op(a, person.Viewer, http.MethodGet, "/connections/{code}/bench", "bench", "What was tried on the bench, newest first",
-		func(ctx context.Context, in *codeInput) (*body[[]wire.BenchRow], error) {
-			views, err := a.relay.Connections(ctx)
-			if err != nil {
-				return nil, err
-			}
-			for _, v := range views {
-				if v.Code != in.Code {
-					continue
-				}
-				list, err := a.relay.Store.Bench(ctx, v.ID)
-				out := make([]wire.BenchRow, len(list))
-				for i, r := range list {
-					out[i] = wire.BenchRow{ID: r.ID, At: at(r.At), Who: r.Who, Feed: r.Feed, Message: r.Message, Error: r.Error}
-					if err := json.Unmarshal([]byte(r.Exchange), &out[i].Exchange); err != nil {
-						return nil, err
-					}
-				}
-				return &body[[]wire.BenchRow]{out}, err
-			}
-			return nil, fmt.Errorf("connection %s: %w", in.Code, store.ErrNotFound)
-		})
-	type sampleInput struct {
-		Code string       `path:"code" maxLength:"60"`
-		Feed message.Feed `query:"feed" maxLength:"40"`
-	}
-	op(a, person.Operator, http.MethodGet, "/connections/{code}/sample", "sample", "Something to try a feed with",
-		func(ctx context.Context, in *sampleInput) (*body[wire.Sample], error) {
-			text, err := a.relay.Sample(ctx, in.Code, in.Feed)
-			return &body[wire.Sample]{wire.Sample{Text: text}}, err
-		})
-	type tryInput struct {
-		Code string `path:"code" maxLength:"60"`
-		Body struct {
-			Feed message.Feed `json:"feed" maxLength:"40"`
-			Text string       `json:"text" maxLength:"1000000" doc:"A record of theirs for a feed that comes in, a message of ours for one that goes out"`
-			Send bool         `json:"send" doc:"Send it, marked as a test; without it, only what would be sent is shown"`
-		}
-	}
-	op(a, person.Operator, http.MethodPost, "/connections/{code}/try", "try", "Try a mapping, see or send one message",
-		func(ctx context.Context, in *tryInput) (*body[joining.Tried], error) {
-			t, err := a.relay.Try(ctx, in.Code, in.Body.Feed, in.Body.Text, in.Body.Send, who(ctx))
-			return &body[joining.Tried]{t}, err
-		})
+		"clear-tests", "Remove the test orders and what was tried on the bench", a.clearTests)
+	op(a, person.Viewer, http.MethodGet, "/connections/{code}/bench", "bench", "What was tried on the bench, newest first", a.bench)
+	op(a, person.Operator, http.MethodGet, "/connections/{code}/sample", "sample", "Something to try a feed with", a.sample)
+	op(a, person.Operator, http.MethodPost, "/connections/{code}/try", "try", "Try a mapping, see or send one message", a.try)
 }
 
-func (a *API) setups() {
-	type setupInput struct {
-		Body struct {
-			Text    string                       `json:"text" maxLength:"4000000" doc:"The set-up, as YAML, with its variables filled in"`
-			Secrets map[string]map[string]string `json:"secrets,omitempty" doc:"What the references of the credentials stand for, by connection and field"`
-		}
+type benchCodeInput struct {
+	Code string `path:"code" maxLength:"60"`
+}
+
+type testInput struct {
+	Code    string `path:"code" maxLength:"60"`
+	IfMatch string `header:"If-Match"`
+	Body    struct {
+		Test bool `json:"test"`
 	}
-	op(a, person.Admin, http.MethodPost, "/setup/plan", "plan-setup", "What applying a set-up would change",
-		func(ctx context.Context, in *setupInput) (*body[[]setup.Change], error) {
-			s, err := joining.ReadSetup(in.Body.Text)
-			if err != nil {
+}
+
+func (a *API) setTest(ctx context.Context, in *testInput) (*body[wire.Join], error) {
+	rev, err := seenRevision(in.IfMatch)
+	if err != nil {
+		return nil, err
+	}
+	if err := a.relay.SetTest(ctx, in.Code, in.Body.Test, rev, who(ctx)); err != nil {
+		return nil, err
+	}
+	return a.join(ctx, in.Code)
+}
+
+func (a *API) clearTests(ctx context.Context, in *benchCodeInput) (*body[wire.Cleared], error) {
+	n, err := a.relay.ClearTests(ctx, in.Code, who(ctx))
+	return &body[wire.Cleared]{wire.Cleared{Orders: n}}, err
+}
+
+func (a *API) bench(ctx context.Context, in *benchCodeInput) (*body[[]wire.BenchRow], error) {
+	views, err := a.relay.Connections(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, v := range views {
+		if v.Code != in.Code {
+			continue
+		}
+		list, err := a.relay.Store.Bench(ctx, v.ID)
+		out := make([]wire.BenchRow, len(list))
+		for i, r := range list {
+			out[i] = wire.BenchRow{ID: r.ID, At: at(r.At), Who: r.Who, Feed: r.Feed, Message: r.Message, Error: r.Error}
+			if err := json.Unmarshal([]byte(r.Exchange), &out[i].Exchange); err != nil {
 				return nil, err
 			}
-			list, err := a.relay.PlanSetup(ctx, s, in.Body.Secrets)
-			if list == nil {
-				list = []setup.Change{}
-			}
-			return &body[[]setup.Change]{list}, err
-		})
-	op(a, person.Admin, http.MethodPost, "/setup/apply", "apply-setup", "Bring the company to what a set-up asks for",
-		func(ctx context.Context, in *setupInput) (*body[joining.Applied], error) {
-			s, err := joining.ReadSetup(in.Body.Text)
-			if err != nil {
-				return nil, err
-			}
-			out, err := a.relay.ApplySetup(ctx, s, in.Body.Secrets, who(ctx))
-			if out.Changes == nil {
-				out.Changes = []setup.Change{}
-			}
-			return &body[joining.Applied]{out}, err
-		})
+		}
+		return &body[[]wire.BenchRow]{out}, err
+	}
+	return nil, fmt.Errorf("connection %s: %w", in.Code, store.ErrNotFound)
+}
+
+type sampleInput struct {
+	Code string       `path:"code" maxLength:"60"`
+	Feed message.Feed `query:"feed" maxLength:"40"`
+}
+
+func (a *API) sample(ctx context.Context, in *sampleInput) (*body[wire.Sample], error) {
+	text, err := a.relay.Sample(ctx, in.Code, in.Feed)
+	return &body[wire.Sample]{wire.Sample{Text: text}}, err
+}
+
+type tryInput struct {
+	Code string `path:"code" maxLength:"60"`
+	Body struct {
+		Feed message.Feed `json:"feed" maxLength:"40"`
+		Text string       `json:"text" maxLength:"1000000" doc:"A record of theirs for a feed that comes in, a message of ours for one that goes out"`
+		Send bool         `json:"send" doc:"Send it, marked as a test; without it, only what would be sent is shown"`
+	}
+}
+
+func (a *API) try(ctx context.Context, in *tryInput) (*body[joining.Tried], error) {
+	t, err := a.relay.Try(ctx, in.Code, in.Body.Feed, in.Body.Text, in.Body.Send, who(ctx))
+	return &body[joining.Tried]{t}, err
+}
+
+func (a *API) setupsRoutes() {
+	op(a, person.Admin, http.MethodPost, "/setup/plan", "plan-setup", "What applying a set-up would change", a.planSetup)
+	op(a, person.Admin, http.MethodPost, "/setup/apply", "apply-setup", "Bring the company to what a set-up asks for", a.applySetup)
+}
+
+type setupInput struct {
+	Body struct {
+		Text    string                       `json:"text" maxLength:"4000000" doc:"The set-up, as YAML, with its variables filled in"`
+		Secrets map[string]map[string]string `json:"secrets,omitempty" doc:"What the references of the credentials stand for, by connection and field"`
+	}
+}
+
+func (a *API) planSetup(ctx context.Context, in *setupInput) (*body[[]setup.Change], error) {
+	s, err := joining.ReadSetup(in.Body.Text)
+	if err != nil {
+		return nil, err
+	}
+	list, err := a.relay.PlanSetup(ctx, s, in.Body.Secrets)
+	if list == nil {
+		list = []setup.Change{}
+	}
+	return &body[[]setup.Change]{list}, err
+}
+
+func (a *API) applySetup(ctx context.Context, in *setupInput) (*body[joining.Applied], error) {
+	s, err := joining.ReadSetup(in.Body.Text)
+	if err != nil {
+		return nil, err
+	}
+	out, err := a.relay.ApplySetup(ctx, s, in.Body.Secrets, who(ctx))
+	if out.Changes == nil {
+		out.Changes = []setup.Change{}
+	}
+	return &body[joining.Applied]{out}, err
 }
 
 // exportSetup answers the set-up as text.

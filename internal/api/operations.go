@@ -58,254 +58,278 @@ func next(path string, query url.Values, key, value string) string {
 }
 
 func (a *API) operations() {
-	a.people()
-	a.board()
-	a.orders()
-	a.orderWork()
-	a.rules()
-	a.inbox()
-	a.privacy()
-	a.companyOps()
-	a.reports()
-	a.shipments()
-	a.catalog()
-	a.listings()
-	a.stock()
-	a.supply()
-	a.sheets()
+	a.peopleRoutes()
+	a.boardRoutes()
+	a.ordersRoutes()
+	a.orderWorkRoutes()
+	a.rulesRoutes()
+	a.inboxRoutes()
+	a.privacyRoutes()
+	a.companyOpsRoutes()
+	a.reportsRoutes()
+	a.shipmentsRoutes()
+	a.catalogRoutes()
+	a.listingsRoutes()
+	a.stockRoutes()
+	a.supplyRoutes()
+	a.sheetsRoutes()
 
-	a.connections()
-	a.connectors()
-	a.joins()
+	a.connectionsRoutes()
+	a.connectorsRoutes()
+	a.joinsRoutes()
 }
 
-func (a *API) people() {
-	type signIn struct {
-		Body struct {
-			Email    string `json:"email" maxLength:"200"`
-			Password string `json:"password" maxLength:"1000"`
-		}
-	}
-	type session struct {
-		Body wire.Person
-	}
+func (a *API) peopleRoutes() {
 	huma.Register(a.huma, huma.Operation{OperationID: "sign-in", Method: http.MethodPost, Path: "/api/v1/session",
-		Summary: "Sign in with e-mail and password", Tags: []string{"session"}, Errors: []int{401, 429}},
-		func(ctx context.Context, in *signIn) (*session, error) {
-			key, now := strings.ToLower(in.Body.Email), time.Now()
-			if a.throttle.blocked(key, now) {
-				return nil, huma.Error429TooManyRequests("Too many wrong passwords. Wait a minute, then try again.")
-			}
-			u, err := a.relay.SignIn(ctx, in.Body.Email, in.Body.Password)
-			if err != nil {
-				return nil, a.failure(err)
-			}
-			if u == nil {
-				a.throttle.failed(key, now)
-				return nil, huma.Error401Unauthorized("E-mail and password do not belong together.")
-			}
-			if err := a.sessions.RenewToken(ctx); err != nil {
-				return nil, a.failure(err)
-			}
-			a.sessions.Put(ctx, "user", u.ID)
-			a.sessions.Put(ctx, "used", now.Unix())
-			return &session{wire.Person{Name: u.Name, Email: u.Email, Role: u.Role}}, nil
-		})
-	op(a, person.Anybody, http.MethodDelete, "/session", "sign-out", "Sign out", func(ctx context.Context, _ *struct{}) (*struct{}, error) {
-		return nil, a.sessions.Destroy(ctx)
-	})
-	op(a, person.Viewer, http.MethodGet, "/me", "me", "Who am I", func(ctx context.Context, _ *struct{}) (*session, error) {
-		return &session{*personOf(ctx)}, nil
-	})
+		Summary: "Sign in with e-mail and password", Tags: []string{"session"}, Errors: []int{401, 429}}, a.signIn)
+	op(a, person.Anybody, http.MethodDelete, "/session", "sign-out", "Sign out", a.signOut)
+	op(a, person.Viewer, http.MethodGet, "/me", "me", "Who am I", a.me)
 }
 
-func (a *API) board() {
-	op(a, person.Viewer, http.MethodGet, "/board", "board", "Everything at a glance",
-		func(ctx context.Context, _ *struct{}) (*body[wire.Board], error) {
-			now := a.relay.Now()
-			st := a.relay.Store
-			b := wire.Board{Now: now, Stages: []wire.StageCount{}, Connections: []wire.Connection{}, Places: []wire.PlaceCount{},
-				Late: []wire.OrderRow{}}
-			var err error
-			if b.Company, err = st.Setting(ctx, "company"); err != nil {
-				return nil, err
-			}
-			counts, err := st.StageCounts(ctx, a.relay.Midnight())
-			if err != nil {
-				return nil, err
-			}
-			by := map[string]store.StageCount{}
-			for _, c := range counts {
-				by[c.Stage] = c
-			}
-			for _, s := range order.Stages {
-				if c := by[string(s)]; s != order.Void {
-					b.Stages = append(b.Stages, wire.StageCount{Stage: string(s), Count: c.Count, Oldest: at(c.Oldest)})
-				}
-			}
-			conns, err := a.relay.Connections(ctx)
-			if err != nil {
-				return nil, err
-			}
-			for _, c := range conns {
-				b.Connections = append(b.Connections, a.connection(c))
-			}
-			places, err := st.PlaceCounts(ctx)
-			if err != nil {
-				return nil, err
-			}
-			for _, p := range places {
-				b.Places = append(b.Places, wire.PlaceCount{Code: p.Code, Name: p.Name, ToPick: p.ToPick, ToShip: p.ToShip})
-			}
-			if b.Exceptions, err = a.groups(ctx, store.ExceptionFilter{Limit: 12}); err != nil {
-				return nil, err
-			}
-			late, err := st.OldestOpen(ctx, 8)
-			if err != nil {
-				return nil, err
-			}
-			for _, r := range late {
-				b.Late = append(b.Late, a.orderRow(ctx, r))
-			}
-			return &body[wire.Board]{b}, nil
-		})
-	type activityInput struct {
-		PageInput
-		Before int64  `query:"before" doc:"Entries with smaller ids"`
-		Who    string `query:"who" doc:"Only what this person or connection did"`
-		Thing  string `query:"thing" doc:"Only what happened to things of this kind"`
-		What   string `query:"what" doc:"Only this kind of happening"`
+type signIn struct {
+	Body struct {
+		Email    string `json:"email" maxLength:"200"`
+		Password string `json:"password" maxLength:"1000"`
 	}
-	op(a, person.Viewer, http.MethodGet, "/activity", "activity", "What happened, newest first",
-		func(ctx context.Context, in *activityInput) (*paged[wire.Entry], error) {
-			list, err := a.relay.Store.Activity(ctx, store.ActivityFilter{Who: in.Who, Thing: in.Thing, What: in.What, Before: in.Before,
-				Limit: in.Limit})
-			out := &paged[wire.Entry]{Body: a.entries(ctx, list)}
-			if len(list) == in.Limit {
-				q := url.Values{"limit": {fmt.Sprint(in.Limit)}}
-				for k, v := range map[string]string{"who": in.Who, "thing": in.Thing, "what": in.What} {
-					if v != "" {
-						q.Set(k, v)
-					}
-				}
-				out.Link = next("/activity", q, "before", fmt.Sprint(list[len(list)-1].ID))
-			}
-			return out, err
-		})
-	type findInput struct {
-		Code string `query:"code" maxLength:"80" doc:"Something scanned or typed"`
-	}
-	op(a, person.Viewer, http.MethodGet, "/find", "find", "What a scanned code stands for",
-		func(ctx context.Context, in *findInput) (*body[wire.Found], error) {
-			code := strings.TrimSpace(in.Code)
-			if o, err := a.relay.Store.OrderByNumber(ctx, code); err == nil {
-				return &body[wire.Found]{wire.Found{Kind: "order", Key: o.Number}}, nil
-			}
-			if s, err := a.relay.Store.Shipment(ctx, code); err == nil {
-				return &body[wire.Found]{wire.Found{Kind: "shipment", Key: s.Number}}, nil
-			}
-			if p, err := a.relay.Store.Purchase(ctx, code); err == nil {
-				return &body[wire.Found]{wire.Found{Kind: "purchase", Key: p.Number}}, nil
-			}
-			if t, err := a.relay.Store.Transfer(ctx, code); err == nil {
-				return &body[wire.Found]{wire.Found{Kind: "transfer", Key: t.Number}}, nil
-			}
-			if i, err := a.relay.Store.ItemByCode(ctx, code); err == nil {
-				return &body[wire.Found]{wire.Found{Kind: "item", Key: i.SKU}}, nil
-			}
-			return &body[wire.Found]{wire.Found{Kind: "none", Key: code}}, nil
-		})
 }
 
-func (a *API) orders() {
-	op(a, person.Viewer, http.MethodGet, "/orders", "orders", "List orders, newest first",
-		func(ctx context.Context, in *OrdersInput) (*paged[wire.OrderRow], error) {
-			f, err := in.filter(ctx, a.relay.Zone())
-			if err != nil {
-				return nil, err
-			}
-			list, err := a.relay.Store.ListOrders(ctx, f)
-			out := &paged[wire.OrderRow]{Body: make([]wire.OrderRow, len(list))}
-			for i, r := range list {
-				out.Body[i] = a.orderRow(ctx, r)
-			}
-			if len(list) == in.Limit {
-				out.Link = next("/orders", in.query(), "before", fmt.Sprint(list[len(list)-1].ID))
-			}
-			if err == nil && in.Search != "" {
-				err = a.looked(ctx, "search", in.Search)
-			}
-			return out, err
-		})
-	type orderOutput struct {
-		ETag string `header:"ETag"`
-		Body wire.Order
+type session struct {
+	Body wire.Person
+}
+
+func (a *API) signIn(ctx context.Context, in *signIn) (*session, error) {
+	key, now := strings.ToLower(in.Body.Email), time.Now()
+	if a.throttle.blocked(key, now) {
+		return nil, huma.Error429TooManyRequests("Too many wrong passwords. Wait a minute, then try again.")
 	}
-	get := func(ctx context.Context, n string) (*orderOutput, error) {
-		v, err := a.relay.Order(ctx, n)
-		if err != nil {
-			return nil, fmt.Errorf("order %s: %w", n, err)
+	u, err := a.relay.SignIn(ctx, in.Body.Email, in.Body.Password)
+	if err != nil {
+		return nil, a.failure(err)
+	}
+	if u == nil {
+		a.throttle.failed(key, now)
+		return nil, huma.Error401Unauthorized("E-mail and password do not belong together.")
+	}
+	if err := a.sessions.RenewToken(ctx); err != nil {
+		return nil, a.failure(err)
+	}
+	a.sessions.Put(ctx, "user", u.ID)
+	a.sessions.Put(ctx, "used", now.Unix())
+	return &session{wire.Person{Name: u.Name, Email: u.Email, Role: u.Role}}, nil
+}
+
+func (a *API) signOut(ctx context.Context, _ *struct{}) (*struct{}, error) {
+	return nil, a.sessions.Destroy(ctx)
+}
+
+func (a *API) me(ctx context.Context, _ *struct{}) (*session, error) {
+	return &session{*personOf(ctx)}, nil
+}
+
+func (a *API) boardRoutes() {
+	op(a, person.Viewer, http.MethodGet, "/board", "board", "Everything at a glance", a.board)
+	op(a, person.Viewer, http.MethodGet, "/activity", "activity", "What happened, newest first", a.activity)
+	op(a, person.Viewer, http.MethodGet, "/find", "find", "What a scanned code stands for", a.find)
+}
+
+func (a *API) board(ctx context.Context, _ *struct{}) (*body[wire.Board], error) {
+	now := a.relay.Now()
+	st := a.relay.Store
+	b := wire.Board{Now: now, Stages: []wire.StageCount{}, Connections: []wire.Connection{}, Places: []wire.PlaceCount{},
+		Late: []wire.OrderRow{}}
+	var err error
+	if b.Company, err = st.Setting(ctx, "company"); err != nil {
+		return nil, err
+	}
+	counts, err := st.StageCounts(ctx, a.relay.Midnight())
+	if err != nil {
+		return nil, err
+	}
+	by := map[string]store.StageCount{}
+	for _, c := range counts {
+		by[c.Stage] = c
+	}
+	for _, s := range order.Stages {
+		if c := by[string(s)]; s != order.Void {
+			b.Stages = append(b.Stages, wire.StageCount{Stage: string(s), Count: c.Count, Oldest: at(c.Oldest)})
 		}
-		return &orderOutput{etag(v.Order.Revision), a.order(ctx, v)}, a.looked(ctx, "order", v.Order.Number)
 	}
-	op(a, person.Viewer, http.MethodGet, "/orders/{number}", "order", "One order with everything known about it",
-		func(ctx context.Context, in *NumberInput) (*orderOutput, error) {
-			return get(ctx, in.Number)
-		})
-	op(a, person.Operator, http.MethodPost, "/orders/{number}/pick", "pick", "Begin to pick an order, or go on",
-		func(ctx context.Context, in *NumberInput) (*body[wire.ShipmentRef], error) {
-			s, err := a.relay.StartPick(ctx, in.Number, who(ctx))
-			if err != nil {
-				return nil, wrapNumber("order", in.Number, err)
+	conns, err := a.relay.Connections(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, c := range conns {
+		b.Connections = append(b.Connections, a.connection(c))
+	}
+	places, err := st.PlaceCounts(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, p := range places {
+		b.Places = append(b.Places, wire.PlaceCount{Code: p.Code, Name: p.Name, ToPick: p.ToPick, ToShip: p.ToShip})
+	}
+	if b.Exceptions, err = a.groups(ctx, store.ExceptionFilter{Limit: 12}); err != nil {
+		return nil, err
+	}
+	late, err := st.OldestOpen(ctx, 8)
+	if err != nil {
+		return nil, err
+	}
+	for _, r := range late {
+		b.Late = append(b.Late, a.orderRow(ctx, r))
+	}
+	return &body[wire.Board]{b}, nil
+}
+
+type activityInput struct {
+	PageInput
+	Before int64  `query:"before" doc:"Entries with smaller ids"`
+	Who    string `query:"who" doc:"Only what this person or connection did"`
+	Thing  string `query:"thing" doc:"Only what happened to things of this kind"`
+	What   string `query:"what" doc:"Only this kind of happening"`
+}
+
+func (a *API) activity(ctx context.Context, in *activityInput) (*paged[wire.Entry], error) {
+	list, err := a.relay.Store.Activity(ctx, store.ActivityFilter{Who: in.Who, Thing: in.Thing, What: in.What, Before: in.Before,
+		Limit: in.Limit})
+	out := &paged[wire.Entry]{Body: a.entries(ctx, list)}
+	if len(list) == in.Limit {
+		q := url.Values{"limit": {fmt.Sprint(in.Limit)}}
+		for k, v := range map[string]string{"who": in.Who, "thing": in.Thing, "what": in.What} {
+			if v != "" {
+				q.Set(k, v)
 			}
-			return &body[wire.ShipmentRef]{wire.ShipmentRef{Shipment: s}}, nil
-		})
-	type releaseInput struct {
-		NumberInput
-		IfMatch string `header:"If-Match"`
-		Body    struct {
-			Cause order.Cause `json:"cause" doc:"The cause of the hold"`
 		}
+		out.Link = next("/activity", q, "before", fmt.Sprint(list[len(list)-1].ID))
 	}
-	op(a, person.Operator, http.MethodPost, "/orders/{number}/release", "release", "Let an order go on although it is held",
-		func(ctx context.Context, in *releaseInput) (*orderOutput, error) {
-			rev, err := seenRevision(in.IfMatch)
-			if err != nil {
-				return nil, err
-			}
-			if err := a.relay.Release(ctx, in.Number, in.Body.Cause, who(ctx), rev); err != nil {
-				return nil, wrapNumber("order", in.Number, err)
-			}
-			return get(ctx, in.Number)
-		})
-	type addressInput struct {
-		NumberInput
-		IfMatch string `header:"If-Match"`
-		Body    place.Address
+	return out, err
+}
+
+type findInput struct {
+	Code string `query:"code" maxLength:"80" doc:"Something scanned or typed"`
+}
+
+func (a *API) find(ctx context.Context, in *findInput) (*body[wire.Found], error) {
+	code := strings.TrimSpace(in.Code)
+	if o, err := a.relay.Store.OrderByNumber(ctx, code); err == nil {
+		return &body[wire.Found]{wire.Found{Kind: "order", Key: o.Number}}, nil
 	}
-	op(a, person.Operator, http.MethodPut, "/orders/{number}/address", "readdress", "Change where an order goes",
-		func(ctx context.Context, in *addressInput) (*orderOutput, error) {
-			rev, err := seenRevision(in.IfMatch)
-			if err != nil {
-				return nil, err
-			}
-			if err := a.relay.Readdress(ctx, in.Number, in.Body, who(ctx), rev); err != nil {
-				return nil, wrapNumber("order", in.Number, err)
-			}
-			return get(ctx, in.Number)
-		})
-	type outboxInput struct {
-		ID int64 `path:"id"`
+	if s, err := a.relay.Store.Shipment(ctx, code); err == nil {
+		return &body[wire.Found]{wire.Found{Kind: "shipment", Key: s.Number}}, nil
 	}
-	op(a, person.Operator, http.MethodPost, "/outbox/{id}/send-again", "send-again", "Send a refused message again",
-		func(ctx context.Context, in *outboxInput) (*struct{}, error) {
-			return nil, a.relay.SendAgain(ctx, in.ID, who(ctx))
-		})
+	if p, err := a.relay.Store.Purchase(ctx, code); err == nil {
+		return &body[wire.Found]{wire.Found{Kind: "purchase", Key: p.Number}}, nil
+	}
+	if t, err := a.relay.Store.Transfer(ctx, code); err == nil {
+		return &body[wire.Found]{wire.Found{Kind: "transfer", Key: t.Number}}, nil
+	}
+	if i, err := a.relay.Store.ItemByCode(ctx, code); err == nil {
+		return &body[wire.Found]{wire.Found{Kind: "item", Key: i.SKU}}, nil
+	}
+	return &body[wire.Found]{wire.Found{Kind: "none", Key: code}}, nil
+}
+
+func (a *API) ordersRoutes() {
+	op(a, person.Viewer, http.MethodGet, "/orders", "orders", "List orders, newest first", a.orders)
+	op(a, person.Viewer, http.MethodGet, "/orders/{number}", "order", "One order with everything known about it", a.showOrder)
+	op(a, person.Operator, http.MethodPost, "/orders/{number}/pick", "pick", "Begin to pick an order, or go on", a.pick)
+	op(a, person.Operator, http.MethodPost, "/orders/{number}/release", "release", "Let an order go on although it is held", a.release)
+	op(a, person.Operator, http.MethodPut, "/orders/{number}/address", "readdress", "Change where an order goes", a.readdress)
+	op(a, person.Operator, http.MethodPost, "/outbox/{id}/send-again", "send-again", "Send a refused message again", a.sendAgain)
 	op(a, person.Operator, http.MethodPost, "/outbox/{id}/not-bought", "not-bought",
-		"Say that a label of which nothing was known does not exist at the carrier",
-		func(ctx context.Context, in *outboxInput) (*struct{}, error) {
-			return nil, a.relay.NotBought(ctx, in.ID, who(ctx))
-		})
+		"Say that a label of which nothing was known does not exist at the carrier", a.notBought)
+}
+
+func (a *API) orders(ctx context.Context, in *OrdersInput) (*paged[wire.OrderRow], error) {
+	f, err := in.filter(ctx, a.relay.Zone())
+	if err != nil {
+		return nil, err
+	}
+	list, err := a.relay.Store.ListOrders(ctx, f)
+	out := &paged[wire.OrderRow]{Body: make([]wire.OrderRow, len(list))}
+	for i, r := range list {
+		out.Body[i] = a.orderRow(ctx, r)
+	}
+	if len(list) == in.Limit {
+		out.Link = next("/orders", in.query(), "before", fmt.Sprint(list[len(list)-1].ID))
+	}
+	if err == nil && in.Search != "" {
+		err = a.looked(ctx, "search", in.Search)
+	}
+	return out, err
+}
+
+type orderOutput struct {
+	ETag string `header:"ETag"`
+	Body wire.Order
+}
+
+func (a *API) orderByNumber(ctx context.Context, n string) (*orderOutput, error) {
+	v, err := a.relay.Order(ctx, n)
+	if err != nil {
+		return nil, fmt.Errorf("order %s: %w", n, err)
+	}
+	return &orderOutput{etag(v.Order.Revision), a.order(ctx, v)}, a.looked(ctx, "order", v.Order.Number)
+}
+
+func (a *API) showOrder(ctx context.Context, in *NumberInput) (*orderOutput, error) {
+	return a.orderByNumber(ctx, in.Number)
+}
+
+func (a *API) pick(ctx context.Context, in *NumberInput) (*body[wire.ShipmentRef], error) {
+	s, err := a.relay.StartPick(ctx, in.Number, who(ctx))
+	if err != nil {
+		return nil, wrapNumber("order", in.Number, err)
+	}
+	return &body[wire.ShipmentRef]{wire.ShipmentRef{Shipment: s}}, nil
+}
+
+type releaseInput struct {
+	NumberInput
+	IfMatch string `header:"If-Match"`
+	Body    struct {
+		Cause order.Cause `json:"cause" doc:"The cause of the hold"`
+	}
+}
+
+func (a *API) release(ctx context.Context, in *releaseInput) (*orderOutput, error) {
+	rev, err := seenRevision(in.IfMatch)
+	if err != nil {
+		return nil, err
+	}
+	if err := a.relay.Release(ctx, in.Number, in.Body.Cause, who(ctx), rev); err != nil {
+		return nil, wrapNumber("order", in.Number, err)
+	}
+	return a.orderByNumber(ctx, in.Number)
+}
+
+type orderAddressInput struct {
+	NumberInput
+	IfMatch string `header:"If-Match"`
+	Body    place.Address
+}
+
+func (a *API) readdress(ctx context.Context, in *orderAddressInput) (*orderOutput, error) {
+	rev, err := seenRevision(in.IfMatch)
+	if err != nil {
+		return nil, err
+	}
+	if err := a.relay.Readdress(ctx, in.Number, in.Body, who(ctx), rev); err != nil {
+		return nil, wrapNumber("order", in.Number, err)
+	}
+	return a.orderByNumber(ctx, in.Number)
+}
+
+type outboxInput struct {
+	ID int64 `path:"id"`
+}
+
+func (a *API) sendAgain(ctx context.Context, in *outboxInput) (*struct{}, error) {
+	return nil, a.relay.SendAgain(ctx, in.ID, who(ctx))
+}
+
+func (a *API) notBought(ctx context.Context, in *outboxInput) (*struct{}, error) {
+	return nil, a.relay.NotBought(ctx, in.ID, who(ctx))
 }
 
 func wrapNumber(kind, n string, err error) error {
@@ -315,269 +339,301 @@ func wrapNumber(kind, n string, err error) error {
 	return err
 }
 
-func (a *API) shipments() {
-	type listInput struct {
-		PageInput
-		State    string `query:"state" doc:"One state or several, by comma"`
-		Manifest int64  `query:"manifest"`
-		Before   string `query:"before" doc:"Keyset: a shipment's number"`
-	}
-	op(a, person.Viewer, http.MethodGet, "/shipments", "shipments", "List shipments, newest first",
-		func(ctx context.Context, in *listInput) (*paged[wire.Shipment], error) {
-			var states []string
-			if in.State != "" {
-				states = strings.Split(in.State, ",")
-			}
-			var before int64
-			if in.Before != "" {
-				s, err := a.relay.Store.Shipment(ctx, in.Before)
-				if err != nil {
-					return nil, err
-				}
-				before = s.ID
-			}
-			list, err := a.relay.Store.ListShipments(ctx, states, in.Manifest, before, in.Limit)
-			out := &paged[wire.Shipment]{Body: make([]wire.Shipment, len(list))}
-			for i, s := range list {
-				out.Body[i] = a.shipment(ctx, s)
-			}
-			if len(list) == in.Limit {
-				q := url.Values{"limit": {fmt.Sprint(in.Limit)}}
-				if in.State != "" {
-					q.Set("state", in.State)
-				}
-				out.Link = next("/shipments", q, "before", list[len(list)-1].Number)
-			}
-			return out, err
-		})
-	get := func(ctx context.Context, n string) (*body[wire.ShipmentView], error) {
-		v, err := a.relay.Shipment(ctx, n)
-		if err != nil {
-			return nil, fmt.Errorf("shipment %s: %w", n, err)
-		}
-		return &body[wire.ShipmentView]{a.shipmentView(ctx, v)}, nil
-	}
-	op(a, person.Viewer, http.MethodGet, "/shipments/{number}", "shipment", "One shipment with what is to be picked",
-		func(ctx context.Context, in *NumberInput) (*body[wire.ShipmentView], error) {
-			return get(ctx, in.Number)
-		})
-	type scanInput struct {
-		NumberInput
-		Body struct {
-			Code     string `json:"code" maxLength:"200" doc:"What the scanner read"`
-			Bin      string `json:"bin,omitempty" maxLength:"80" doc:"The bin scanned last, if any"`
-			Quantity int64  `json:"quantity,omitempty" minimum:"0" doc:"Units; 0 means one"`
-		}
-	}
-	op(a, person.Operator, http.MethodPost, "/shipments/{number}/scan", "scan", "Scan an order, a bin or a product",
-		func(ctx context.Context, in *scanInput) (*body[wire.Scanned], error) {
-			s, err := a.relay.Scan(ctx, in.Number, in.Body.Code, in.Body.Bin, in.Body.Quantity, who(ctx))
-			if err != nil {
-				return nil, wrapNumber("shipment", in.Number, err)
-			}
-			return &body[wire.Scanned]{wire.Scanned{Outcome: s.Outcome, Wants: s.Wants, Expected: picking.Expected(s.Wants)}}, nil
-		})
-	type packInput struct {
-		NumberInput
-		Body struct {
-			Profile string `json:"profile" doc:"Code of a parcel profile"`
-			WeightG int64  `json:"weight_g,omitempty" doc:"Weighed gross weight; 0 takes the sum of items and carton"`
-
-			Serials map[string][]string `json:"serials,omitempty" doc:"Serial numbers of the units that have them, by SKU"`
-		}
-	}
-	op(a, person.Operator, http.MethodPost, "/shipments/{number}/pack", "pack", "Pack what was picked into one parcel",
-		func(ctx context.Context, in *packInput) (*body[wire.ShipmentView], error) {
-			if err := a.relay.Pack(ctx, in.Number, in.Body.Profile, in.Body.WeightG, in.Body.Serials, who(ctx)); err != nil {
-				return nil, wrapNumber("shipment", in.Number, err)
-			}
-			return get(ctx, in.Number)
-		})
-	op(a, person.Viewer, http.MethodGet, "/shipments/{number}/rates", "rates", "Compare the carriers' services",
-		func(ctx context.Context, in *NumberInput) (*body[[]shipping.Rate], error) {
-			list, err := a.relay.Rates(ctx, in.Number)
-			if list == nil {
-				list = []shipping.Rate{}
-			}
-			return &body[[]shipping.Rate]{list}, wrapNumber("shipment", in.Number, err)
-		})
-	type shipInput struct {
-		NumberInput
-		Key  string `header:"Idempotency-Key" doc:"Repeating a request with the same key answers like the first"`
-		Body struct {
-			Carrier string `json:"carrier" doc:"Code of the carrier's connection"`
-			Service string `json:"service"`
-		}
-	}
-	op(a, person.Operator, http.MethodPost, "/shipments/{number}/ship", "ship", "Buy the label; the parcel leaves",
-		func(ctx context.Context, in *shipInput) (*body[wire.ShipmentView], error) {
-			if _, err := a.relay.Ship(ctx, in.Number, in.Body.Carrier, in.Body.Service, who(ctx)); err != nil {
-				return nil, wrapNumber("shipment", in.Number, err)
-			}
-			return get(ctx, in.Number)
-		})
-	op(a, person.Viewer, http.MethodGet, "/profiles", "profiles", "Parcel profiles, smallest first",
-		func(ctx context.Context, _ *struct{}) (*body[[]wire.Profile], error) {
-			list, err := a.relay.Store.Profiles(ctx)
-			return &body[[]wire.Profile]{list}, err
-		})
-	op(a, person.Viewer, http.MethodGet, "/manifests", "manifests", "The carriers' lists per day, newest first",
-		func(ctx context.Context, in *PageInput) (*body[[]wire.Manifest], error) {
-			list, err := a.relay.Store.Manifests(ctx, in.Limit)
-			out := make([]wire.Manifest, len(list))
-			for i, m := range list {
-				out[i] = manifest(m)
-			}
-			return &body[[]wire.Manifest]{out}, err
-		})
-	type manifestID struct {
-		ID int64 `path:"id"`
-	}
-	op(a, person.Operator, http.MethodPost, "/manifests/{id}/close", "close-manifest", "Close the day with a carrier",
-		func(ctx context.Context, in *manifestID) (*body[wire.Manifest], error) {
-			if err := a.relay.CloseManifest(ctx, in.ID, who(ctx)); err != nil {
-				return nil, err
-			}
-			m, err := a.relay.Store.Manifest(ctx, in.ID)
-			return &body[wire.Manifest]{manifest(m)}, err
-		})
+func (a *API) shipmentsRoutes() {
+	op(a, person.Viewer, http.MethodGet, "/shipments", "shipments", "List shipments, newest first", a.shipments)
+	op(a, person.Viewer, http.MethodGet, "/shipments/{number}", "shipment", "One shipment with what is to be picked", a.showShipment)
+	op(a, person.Operator, http.MethodPost, "/shipments/{number}/scan", "scan", "Scan an order, a bin or a product", a.scan)
+	op(a, person.Operator, http.MethodPost, "/shipments/{number}/pack", "pack", "Pack what was picked into one parcel", a.pack)
+	op(a, person.Viewer, http.MethodGet, "/shipments/{number}/rates", "rates", "Compare the carriers' services", a.rates)
+	op(a, person.Operator, http.MethodPost, "/shipments/{number}/ship", "ship", "Buy the label; the parcel leaves", a.ship)
+	op(a, person.Viewer, http.MethodGet, "/profiles", "profiles", "Parcel profiles, smallest first", a.profiles)
+	op(a, person.Viewer, http.MethodGet, "/manifests", "manifests", "The carriers' lists per day, newest first", a.manifests)
+	op(a, person.Operator, http.MethodPost, "/manifests/{id}/close", "close-manifest", "Close the day with a carrier", a.closeManifest)
 }
 
-func (a *API) connections() {
-	type codeInput struct {
-		Code string `path:"code"`
+type shipmentListInput struct {
+	PageInput
+	State    string `query:"state" doc:"One state or several, by comma"`
+	Manifest int64  `query:"manifest"`
+	Before   string `query:"before" doc:"Keyset: a shipment's number"`
+}
+
+func (a *API) shipments(ctx context.Context, in *shipmentListInput) (*paged[wire.Shipment], error) {
+	var states []string
+	if in.State != "" {
+		states = strings.Split(in.State, ",")
 	}
-	get := func(ctx context.Context, code string) (*body[wire.Connection], error) {
-		list, err := a.relay.Connections(ctx)
+	var before int64
+	if in.Before != "" {
+		s, err := a.relay.Store.Shipment(ctx, in.Before)
 		if err != nil {
 			return nil, err
 		}
-		for _, v := range list {
-			if v.Code == code {
-				return &body[wire.Connection]{a.connection(v)}, nil
-			}
-		}
-		return nil, fmt.Errorf("connection %s: %w", code, store.ErrNotFound)
+		before = s.ID
 	}
-	op(a, person.Viewer, http.MethodGet, "/connections", "connections", "All connections and how they stand",
-		func(ctx context.Context, _ *struct{}) (*body[[]wire.Connection], error) {
-			list, err := a.relay.Connections(ctx)
-			out := make([]wire.Connection, len(list))
-			for i, v := range list {
-				out[i] = a.connection(v)
-			}
-			return &body[[]wire.Connection]{out}, err
-		})
-	op(a, person.Viewer, http.MethodGet, "/connections/{code}", "connection", "One connection",
-		func(ctx context.Context, in *codeInput) (*body[wire.Connection], error) {
-			return get(ctx, in.Code)
-		})
+	list, err := a.relay.Store.ListShipments(ctx, states, in.Manifest, before, in.Limit)
+	out := &paged[wire.Shipment]{Body: make([]wire.Shipment, len(list))}
+	for i, s := range list {
+		out.Body[i] = a.shipment(ctx, s)
+	}
+	if len(list) == in.Limit {
+		q := url.Values{"limit": {fmt.Sprint(in.Limit)}}
+		if in.State != "" {
+			q.Set("state", in.State)
+		}
+		out.Link = next("/shipments", q, "before", list[len(list)-1].Number)
+	}
+	return out, err
+}
+
+func (a *API) shipmentByNumber(ctx context.Context, n string) (*body[wire.ShipmentView], error) {
+	v, err := a.relay.Shipment(ctx, n)
+	if err != nil {
+		return nil, fmt.Errorf("shipment %s: %w", n, err)
+	}
+	return &body[wire.ShipmentView]{a.shipmentView(ctx, v)}, nil
+}
+
+func (a *API) showShipment(ctx context.Context, in *NumberInput) (*body[wire.ShipmentView], error) {
+	return a.shipmentByNumber(ctx, in.Number)
+}
+
+type scanInput struct {
+	NumberInput
+	Body struct {
+		Code     string `json:"code" maxLength:"200" doc:"What the scanner read"`
+		Bin      string `json:"bin,omitempty" maxLength:"80" doc:"The bin scanned last, if any"`
+		Quantity int64  `json:"quantity,omitempty" minimum:"0" doc:"Units; 0 means one"`
+	}
+}
+
+func (a *API) scan(ctx context.Context, in *scanInput) (*body[wire.Scanned], error) {
+	s, err := a.relay.Scan(ctx, in.Number, in.Body.Code, in.Body.Bin, in.Body.Quantity, who(ctx))
+	if err != nil {
+		return nil, wrapNumber("shipment", in.Number, err)
+	}
+	return &body[wire.Scanned]{wire.Scanned{Outcome: s.Outcome, Wants: s.Wants, Expected: picking.Expected(s.Wants)}}, nil
+}
+
+type packInput struct {
+	NumberInput
+	Body struct {
+		Profile string `json:"profile" doc:"Code of a parcel profile"`
+		WeightG int64  `json:"weight_g,omitempty" doc:"Weighed gross weight; 0 takes the sum of items and carton"`
+
+		Serials map[string][]string `json:"serials,omitempty" doc:"Serial numbers of the units that have them, by SKU"`
+	}
+}
+
+func (a *API) pack(ctx context.Context, in *packInput) (*body[wire.ShipmentView], error) {
+	if err := a.relay.Pack(ctx, in.Number, in.Body.Profile, in.Body.WeightG, in.Body.Serials, who(ctx)); err != nil {
+		return nil, wrapNumber("shipment", in.Number, err)
+	}
+	return a.shipmentByNumber(ctx, in.Number)
+}
+
+func (a *API) rates(ctx context.Context, in *NumberInput) (*body[[]shipping.Rate], error) {
+	list, err := a.relay.Rates(ctx, in.Number)
+	if list == nil {
+		list = []shipping.Rate{}
+	}
+	return &body[[]shipping.Rate]{list}, wrapNumber("shipment", in.Number, err)
+}
+
+type shipInput struct {
+	NumberInput
+	Key  string `header:"Idempotency-Key" doc:"Repeating a request with the same key answers like the first"`
+	Body struct {
+		Carrier string `json:"carrier" doc:"Code of the carrier's connection"`
+		Service string `json:"service"`
+	}
+}
+
+func (a *API) ship(ctx context.Context, in *shipInput) (*body[wire.ShipmentView], error) {
+	if _, err := a.relay.Ship(ctx, in.Number, in.Body.Carrier, in.Body.Service, who(ctx)); err != nil {
+		return nil, wrapNumber("shipment", in.Number, err)
+	}
+	return a.shipmentByNumber(ctx, in.Number)
+}
+
+func (a *API) profiles(ctx context.Context, _ *struct{}) (*body[[]wire.Profile], error) {
+	list, err := a.relay.Store.Profiles(ctx)
+	return &body[[]wire.Profile]{list}, err
+}
+
+func (a *API) manifests(ctx context.Context, in *PageInput) (*body[[]wire.Manifest], error) {
+	list, err := a.relay.Store.Manifests(ctx, in.Limit)
+	out := make([]wire.Manifest, len(list))
+	for i, m := range list {
+		out[i] = manifest(m)
+	}
+	return &body[[]wire.Manifest]{out}, err
+}
+
+type manifestID struct {
+	ID int64 `path:"id"`
+}
+
+func (a *API) closeManifest(ctx context.Context, in *manifestID) (*body[wire.Manifest], error) {
+	if err := a.relay.CloseManifest(ctx, in.ID, who(ctx)); err != nil {
+		return nil, err
+	}
+	m, err := a.relay.Store.Manifest(ctx, in.ID)
+	return &body[wire.Manifest]{manifest(m)}, err
+}
+
+func (a *API) connectionsRoutes() {
+	op(a, person.Viewer, http.MethodGet, "/connections", "connections", "All connections and how they stand", a.connections)
+	op(a, person.Viewer, http.MethodGet, "/connections/{code}", "connection", "One connection", a.showConnection)
 	op(a, person.Operator, http.MethodPost, "/connections/{code}/test", "test-connection", "Ask the other side who we are there",
-		func(ctx context.Context, in *codeInput) (*body[message.Identity], error) {
-			id, err := a.relay.Test(ctx, in.Code)
-			if err != nil {
-				return nil, err
-			}
-			return &body[message.Identity]{*id}, nil
-		})
-	type pauseInput struct {
-		Code    string `path:"code"`
-		IfMatch string `header:"If-Match"`
-		Body    struct {
-			Paused bool `json:"paused"`
+		a.testConnection)
+	op(a, person.Admin, http.MethodPatch, "/connections/{code}", "pause", "Pause or resume a connection", a.pause)
+	op(a, person.Admin, http.MethodPatch, "/connections/{code}/feeds/{kind}", "set-feed", "Switch a feed, set its schedule", a.setFeed)
+	op(a, person.Operator, http.MethodPost, "/connections/{code}/feeds/{kind}/run", "run-now", "Run a feed now", a.runNow)
+	op(a, person.Operator, http.MethodPost, "/connections/{code}/try-again", "try-again", "Take failed messages in again", a.tryAgain)
+	op(a, person.Viewer, http.MethodGet, "/runs", "runs", "Runs, newest first", a.runs)
+	op(a, person.Viewer, http.MethodGet, "/runs/{id}", "run", "One run with its log", a.run)
+}
+
+type connectionCodeInput struct {
+	Code string `path:"code"`
+}
+
+func (a *API) connectionByCode(ctx context.Context, code string) (*body[wire.Connection], error) {
+	list, err := a.relay.Connections(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, v := range list {
+		if v.Code == code {
+			return &body[wire.Connection]{a.connection(v)}, nil
 		}
 	}
-	op(a, person.Admin, http.MethodPatch, "/connections/{code}", "pause", "Pause or resume a connection",
-		func(ctx context.Context, in *pauseInput) (*body[wire.Connection], error) {
-			rev, err := seenRevision(in.IfMatch)
-			if err != nil {
-				return nil, err
-			}
-			if rev == 0 {
-				return nil, huma.NewError(http.StatusPreconditionRequired,
-					"Send If-Match with the connection's revision, so that two people do not overwrite each other.")
-			}
-			if err := a.relay.Pause(ctx, in.Code, in.Body.Paused, rev, who(ctx)); err != nil {
-				return nil, err
-			}
-			return get(ctx, in.Code)
-		})
-	type feedInput struct {
-		Code    string       `path:"code"`
-		Kind    message.Feed `path:"kind"`
-		IfMatch string       `header:"If-Match"`
-		Body    struct {
-			On       bool   `json:"on"`
-			Schedule string `json:"schedule,omitempty"`
+	return nil, fmt.Errorf("connection %s: %w", code, store.ErrNotFound)
+}
+
+func (a *API) connections(ctx context.Context, _ *struct{}) (*body[[]wire.Connection], error) {
+	list, err := a.relay.Connections(ctx)
+	out := make([]wire.Connection, len(list))
+	for i, v := range list {
+		out[i] = a.connection(v)
+	}
+	return &body[[]wire.Connection]{out}, err
+}
+
+func (a *API) showConnection(ctx context.Context, in *connectionCodeInput) (*body[wire.Connection], error) {
+	return a.connectionByCode(ctx, in.Code)
+}
+
+func (a *API) testConnection(ctx context.Context, in *connectionCodeInput) (*body[message.Identity], error) {
+	id, err := a.relay.Test(ctx, in.Code)
+	if err != nil {
+		return nil, err
+	}
+	return &body[message.Identity]{*id}, nil
+}
+
+type pauseInput struct {
+	Code    string `path:"code"`
+	IfMatch string `header:"If-Match"`
+	Body    struct {
+		Paused bool `json:"paused"`
+	}
+}
+
+func (a *API) pause(ctx context.Context, in *pauseInput) (*body[wire.Connection], error) {
+	rev, err := seenRevision(in.IfMatch)
+	if err != nil {
+		return nil, err
+	}
+	if rev == 0 {
+		return nil, huma.NewError(http.StatusPreconditionRequired,
+			"Send If-Match with the connection's revision, so that two people do not overwrite each other.")
+	}
+	if err := a.relay.Pause(ctx, in.Code, in.Body.Paused, rev, who(ctx)); err != nil {
+		return nil, err
+	}
+	return a.connectionByCode(ctx, in.Code)
+}
+
+type feedInput struct {
+	Code    string       `path:"code"`
+	Kind    message.Feed `path:"kind"`
+	IfMatch string       `header:"If-Match"`
+	Body    struct {
+		On       bool   `json:"on"`
+		Schedule string `json:"schedule,omitempty"`
+	}
+}
+
+func (a *API) setFeed(ctx context.Context, in *feedInput) (*body[wire.Connection], error) {
+	rev, err := seenRevision(in.IfMatch)
+	if err != nil {
+		return nil, err
+	}
+	if rev == 0 {
+		return nil, huma.NewError(http.StatusPreconditionRequired,
+			"Send If-Match with the feed's revision, so that two people do not overwrite each other.")
+	}
+	if err := a.relay.SetFeed(ctx, in.Code, in.Kind, in.Body.On, in.Body.Schedule, rev, who(ctx)); err != nil {
+		return nil, err
+	}
+	return a.connectionByCode(ctx, in.Code)
+}
+
+type runInput struct {
+	Code string       `path:"code"`
+	Kind message.Feed `path:"kind"`
+	Body struct {
+		From string `json:"from,omitempty" doc:"Load again from this time on (RFC 3339)"`
+	}
+}
+
+func (a *API) runNow(ctx context.Context, in *runInput) (*body[wire.RunRef], error) {
+	id, err := a.relay.RunNow(ctx, in.Code, in.Kind, in.Body.From, who(ctx))
+	return &body[wire.RunRef]{wire.RunRef{Run: id}}, err
+}
+
+func (a *API) tryAgain(ctx context.Context, in *connectionCodeInput) (*body[wire.Retried], error) {
+	n, err := a.relay.TryAgain(ctx, in.Code, who(ctx))
+	return &body[wire.Retried]{wire.Retried{Messages: n}}, err
+}
+
+type runsInput struct {
+	PageInput
+	Connection string `query:"connection"`
+	Before     int64  `query:"before"`
+}
+
+func (a *API) runs(ctx context.Context, in *runsInput) (*paged[wire.Run], error) {
+	list, err := a.relay.Store.Runs(ctx, in.Connection, in.Before, in.Limit)
+	out := &paged[wire.Run]{Body: make([]wire.Run, len(list))}
+	for i, r := range list {
+		out.Body[i] = run(r)
+	}
+	if len(list) == in.Limit {
+		q := url.Values{"limit": {fmt.Sprint(in.Limit)}}
+		if in.Connection != "" {
+			q.Set("connection", in.Connection)
 		}
+		out.Link = next("/runs", q, "before", fmt.Sprint(list[len(list)-1].ID))
 	}
-	op(a, person.Admin, http.MethodPatch, "/connections/{code}/feeds/{kind}", "set-feed", "Switch a feed, set its schedule",
-		func(ctx context.Context, in *feedInput) (*body[wire.Connection], error) {
-			rev, err := seenRevision(in.IfMatch)
-			if err != nil {
-				return nil, err
-			}
-			if rev == 0 {
-				return nil, huma.NewError(http.StatusPreconditionRequired,
-					"Send If-Match with the feed's revision, so that two people do not overwrite each other.")
-			}
-			if err := a.relay.SetFeed(ctx, in.Code, in.Kind, in.Body.On, in.Body.Schedule, rev, who(ctx)); err != nil {
-				return nil, err
-			}
-			return get(ctx, in.Code)
-		})
-	type runInput struct {
-		Code string       `path:"code"`
-		Kind message.Feed `path:"kind"`
-		Body struct {
-			From string `json:"from,omitempty" doc:"Load again from this time on (RFC 3339)"`
-		}
+	return out, err
+}
+
+type runID struct {
+	ID int64 `path:"id"`
+}
+
+func (a *API) run(ctx context.Context, in *runID) (*body[wire.RunLog], error) {
+	r, err := a.relay.Store.Run(ctx, in.ID)
+	if err != nil {
+		return nil, err
 	}
-	op(a, person.Operator, http.MethodPost, "/connections/{code}/feeds/{kind}/run", "run-now", "Run a feed now",
-		func(ctx context.Context, in *runInput) (*body[wire.RunRef], error) {
-			id, err := a.relay.RunNow(ctx, in.Code, in.Kind, in.Body.From, who(ctx))
-			return &body[wire.RunRef]{wire.RunRef{Run: id}}, err
-		})
-	op(a, person.Operator, http.MethodPost, "/connections/{code}/try-again", "try-again", "Take failed messages in again",
-		func(ctx context.Context, in *codeInput) (*body[wire.Retried], error) {
-			n, err := a.relay.TryAgain(ctx, in.Code, who(ctx))
-			return &body[wire.Retried]{wire.Retried{Messages: n}}, err
-		})
-	type runsInput struct {
-		PageInput
-		Connection string `query:"connection"`
-		Before     int64  `query:"before"`
+	lines, err := a.relay.Store.RunLog(ctx, in.ID)
+	out := wire.RunLog{Run: run(r), Log: make([]wire.LogLine, len(lines))}
+	for i, l := range lines {
+		out.Log[i] = wire.LogLine{At: at(l.At), Level: l.Level, Text: l.Text}
 	}
-	op(a, person.Viewer, http.MethodGet, "/runs", "runs", "Runs, newest first",
-		func(ctx context.Context, in *runsInput) (*paged[wire.Run], error) {
-			list, err := a.relay.Store.Runs(ctx, in.Connection, in.Before, in.Limit)
-			out := &paged[wire.Run]{Body: make([]wire.Run, len(list))}
-			for i, r := range list {
-				out.Body[i] = run(r)
-			}
-			if len(list) == in.Limit {
-				q := url.Values{"limit": {fmt.Sprint(in.Limit)}}
-				if in.Connection != "" {
-					q.Set("connection", in.Connection)
-				}
-				out.Link = next("/runs", q, "before", fmt.Sprint(list[len(list)-1].ID))
-			}
-			return out, err
-		})
-	type runID struct {
-		ID int64 `path:"id"`
-	}
-	op(a, person.Viewer, http.MethodGet, "/runs/{id}", "run", "One run with its log",
-		func(ctx context.Context, in *runID) (*body[wire.RunLog], error) {
-			r, err := a.relay.Store.Run(ctx, in.ID)
-			if err != nil {
-				return nil, err
-			}
-			lines, err := a.relay.Store.RunLog(ctx, in.ID)
-			out := wire.RunLog{Run: run(r), Log: make([]wire.LogLine, len(lines))}
-			for i, l := range lines {
-				out.Log[i] = wire.LogLine{At: at(l.At), Level: l.Level, Text: l.Text}
-			}
-			return &body[wire.RunLog]{out}, err
-		})
+	return &body[wire.RunLog]{out}, err
 }

@@ -210,156 +210,188 @@ func flatten(to map[string]string, path string, v any) {
 	}
 }
 
-func (a *API) orderWork() {
-	one := func(number string, err error) (*body[wire.OrderNumber], error) {
-		return &body[wire.OrderNumber]{wire.OrderNumber{Number: number}}, err
-	}
-	type typedOrderInput struct{ Body orders.TypedOrder }
-	op(a, person.Operator, http.MethodPost, "/orders", "type-order", "Take in an order that a person typed",
-		func(ctx context.Context, in *typedOrderInput) (*body[wire.OrderNumber], error) {
-			return one(a.relay.TypeOrder(ctx, in.Body, who(ctx)))
-		})
-	type bulkInput struct{ Body orders.Bulk }
-	op(a, person.Operator, http.MethodPost, "/orders/actions", "act", "Do one thing to many orders, with a result for each",
-		func(ctx context.Context, in *bulkInput) (*body[orders.BulkDone], error) {
-			d, err := a.relay.Act(ctx, in.Body, who(ctx))
-			return &body[orders.BulkDone]{d}, err
-		})
-	type workIDInput struct {
-		ID int64 `path:"id"`
-	}
-	op(a, person.Operator, http.MethodGet, "/orders/actions/{id}", "action", "How an action on many orders stands",
-		func(ctx context.Context, in *workIDInput) (*body[orders.BulkDone], error) {
-			d, err := a.relay.BulkResult(ctx, in.ID)
-			return &body[orders.BulkDone]{d}, err
-		})
-	op(a, person.Viewer, http.MethodGet, "/jobs", "jobs", "Work that waits or is under way",
-		func(ctx context.Context, _ *struct{}) (*body[[]engine.Job], error) {
-			list, err := a.relay.OpenJobs(ctx)
-			return &body[[]engine.Job]{list}, err
-		})
-	op(a, person.Operator, http.MethodPost, "/orders/actions/{id}/undo", "undo-act", "Take back what was done to many orders",
-		func(ctx context.Context, in *workIDInput) (*body[orders.BulkDone], error) {
-			d, err := a.relay.UndoBulk(ctx, in.ID, who(ctx))
-			return &body[orders.BulkDone]{d}, err
-		})
-	type orderAnswerInput struct {
-		NumberInput
-		Body struct {
-			Accept  bool   `json:"accept"`
-			Minutes int64  `json:"minutes,omitempty" doc:"Until it is ready"`
-			Reason  string `json:"reason,omitempty" maxLength:"300" doc:"Why it is declined"`
-		}
-	}
+func (a *API) orderWorkRoutes() {
+	op(a, person.Operator, http.MethodPost, "/orders", "type-order", "Take in an order that a person typed", a.typeOrder)
+	op(a, person.Operator, http.MethodPost, "/orders/actions", "act", "Do one thing to many orders, with a result for each", a.act)
+	op(a, person.Operator, http.MethodGet, "/orders/actions/{id}", "action", "How an action on many orders stands", a.action)
+	op(a, person.Viewer, http.MethodGet, "/jobs", "jobs", "Work that waits or is under way", a.jobs)
+	op(a, person.Operator, http.MethodPost, "/orders/actions/{id}/undo", "undo-act", "Take back what was done to many orders", a.undoAct)
 	op(a, person.Operator, http.MethodPost, "/orders/{number}/answer", "answer-order", "Tell the channel whether we take an order",
-		func(ctx context.Context, in *orderAnswerInput) (*body[wire.OrderNumber], error) {
-			return one(in.Number, wrapNumber("order", in.Number, a.relay.Answer(ctx, in.Number, in.Body.Accept, in.Body.Minutes,
-				in.Body.Reason, who(ctx))))
-		})
-	op(a, person.Operator, http.MethodPost, "/orders/{number}/hand-over", "hand-over", "Note that the buyer has what lay ready",
-		func(ctx context.Context, in *NumberInput) (*body[wire.OrderNumber], error) {
-			return one(in.Number, wrapNumber("order", in.Number, a.relay.HandOver(ctx, in.Number, who(ctx))))
-		})
-	type voidInput struct {
-		NumberInput
-		IfMatch string `header:"If-Match"`
-		Body    struct {
-			Reason  string `json:"reason,omitempty" maxLength:"300"`
-			Release bool   `json:"release_number,omitempty" doc:"Its number can be given again"`
-		}
-	}
+		a.answerOrder)
+	op(a, person.Operator, http.MethodPost, "/orders/{number}/hand-over", "hand-over", "Note that the buyer has what lay ready", a.handOver)
 	op(a, person.Operator, http.MethodPost, "/orders/{number}/void", "void-order", "Make an order one that only stays for the record",
-		func(ctx context.Context, in *voidInput) (*body[wire.OrderNumber], error) {
-			rev, err := seenRevision(in.IfMatch)
-			if err != nil {
-				return nil, err
-			}
-			n, err := a.relay.Void(ctx, in.Number, in.Body.Reason, in.Body.Release, rev, who(ctx))
-			return one(n, wrapNumber("order", in.Number, err))
-		})
+		a.voidOrder)
 	op(a, person.Operator, http.MethodPost, "/orders/{number}/take-in-again", "take-in-again",
-		"Take the channel's order behind a voided one in anew",
-		func(ctx context.Context, in *NumberInput) (*body[wire.OrderNumber], error) {
-			n, err := a.relay.TakeInAgain(ctx, in.Number, who(ctx))
-			return one(n, wrapNumber("order", in.Number, err))
-		})
+		"Take the channel's order behind a voided one in anew", a.takeInAgain)
 	op(a, person.Operator, http.MethodPost, "/orders/{number}/undo-merge",
-		"undo-merge", "Take a summary of a day apart, unless it was posted",
-		func(ctx context.Context, in *NumberInput) (*body[wire.OrderNumber], error) {
-			return one(in.Number, wrapNumber("order", in.Number, a.relay.UndoMerge(ctx, in.Number, who(ctx))))
-		})
-	op(a, person.Operator, http.MethodPost, "/orders/{number}/posted", "posted", "Note that a summary went into the books",
-		func(ctx context.Context, in *NumberInput) (*body[wire.OrderNumber], error) {
-			return one(in.Number, wrapNumber("order", in.Number, a.relay.Posted(ctx, in.Number, who(ctx))))
-		})
-	type mergeDayInput struct {
-		Code string `path:"code"`
-		Body struct {
-			Before time.Time `json:"before,omitzero" doc:"Orders placed before; empty: before now"`
-		}
-	}
+		"undo-merge", "Take a summary of a day apart, unless it was posted", a.undoMerge)
+	op(a, person.Operator, http.MethodPost, "/orders/{number}/posted", "posted", "Note that a summary went into the books", a.posted)
 	op(a, person.Operator, http.MethodPost, "/connections/{code}/merge", "merge",
-		"Make summary orders of what is done, without waiting for the set hour",
-		func(ctx context.Context, in *mergeDayInput) (*body[wire.Merged], error) {
-			if in.Body.Before.IsZero() {
-				in.Body.Before = time.Now()
-			}
-			list, err := a.relay.Merge(ctx, in.Code, in.Body.Before, who(ctx))
-			if list == nil {
-				list = []string{}
-			}
-			return &body[wire.Merged]{wire.Merged{Orders: list}}, err
-		})
-	op(a, person.Viewer, http.MethodGet, "/tags", "tags", "Tags in use, with the number of orders",
-		func(ctx context.Context, _ *struct{}) (*body[[]store.NamedCount], error) {
-			list, err := a.relay.Store.Tags(ctx)
-			return &body[[]store.NamedCount]{list}, err
-		})
-	type statesInput struct {
-		Connection string `query:"connection"`
-	}
-	op(a, person.Viewer, http.MethodGet, "/channel-states", "channel-states", "The words that channels use for states",
-		func(ctx context.Context, in *statesInput) (*body[[]string], error) {
-			list, err := a.relay.Store.States(ctx, in.Connection)
-			if list == nil {
-				list = []string{}
-			}
-			return &body[[]string]{list}, err
-		})
-	op(a, person.Operator, http.MethodGet, "/people-here", "people-here", "Who may be asked to look after something",
-		func(ctx context.Context, _ *struct{}) (*body[[]string], error) {
-			list, err := a.relay.Store.UserNames(ctx)
-			return &body[[]string]{list}, err
-		})
-	type viewsInput struct {
-		Page string `query:"page" default:"orders"`
-	}
-	op(a, person.Viewer, http.MethodGet, "/views", "views", "Filters kept under a name",
-		func(ctx context.Context, in *viewsInput) (*body[[]store.SavedView], error) {
-			list, err := a.relay.Store.SavedViews(ctx, in.Page)
-			return &body[[]store.SavedView]{list}, err
-		})
-	type keepViewInput struct {
-		Body struct {
-			Page  string `json:"page" enum:"orders,exceptions"`
-			Name  string `json:"name" minLength:"1" maxLength:"60"`
-			Query string `json:"query" maxLength:"500"`
-		}
-	}
-	op(a, person.Operator, http.MethodPut, "/views", "keep-view", "Keep a filter under a name",
-		func(ctx context.Context, in *keepViewInput) (*struct{}, error) {
-			return nil, a.relay.Store.Write(ctx, func(t *store.Tx) error {
-				return t.PutView(store.SavedView{Page: in.Body.Page, Name: strings.TrimSpace(in.Body.Name), Query: in.Body.Query,
-					Owner: who(ctx)})
-			})
-		})
-	op(a, person.Operator, http.MethodDelete, "/views/{id}", "drop-view", "Forget a filter",
-		func(ctx context.Context, in *workIDInput) (*struct{}, error) {
-			return nil, a.relay.Store.Write(ctx, func(t *store.Tx) error { return t.DropView(in.ID) })
-		})
+		"Make summary orders of what is done, without waiting for the set hour", a.merge)
+	op(a, person.Viewer, http.MethodGet, "/tags", "tags", "Tags in use, with the number of orders", a.tags)
+	op(a, person.Viewer, http.MethodGet, "/channel-states", "channel-states", "The words that channels use for states", a.channelStates)
+	op(a, person.Operator, http.MethodGet, "/people-here", "people-here", "Who may be asked to look after something", a.peopleHere)
+	op(a, person.Viewer, http.MethodGet, "/views", "views", "Filters kept under a name", a.views)
+	op(a, person.Operator, http.MethodPut, "/views", "keep-view", "Keep a filter under a name", a.keepView)
+	op(a, person.Operator, http.MethodDelete, "/views/{id}", "drop-view", "Forget a filter", a.dropView)
 	op(a, person.Operator, http.MethodGet, "/inbox/{id}", "inbox-message", "A message as it came, and what can be read of it",
-		func(ctx context.Context, in *workIDInput) (*body[wire.Original], error) {
-			raw, o, reason, err := a.relay.Original(ctx, in.ID)
-			return &body[wire.Original]{wire.Original{Raw: raw, Order: o, Reason: reason}}, err
-		})
+		a.inboxMessage)
+}
+
+func (a *API) orderNumber(number string, err error) (*body[wire.OrderNumber], error) {
+	return &body[wire.OrderNumber]{wire.OrderNumber{Number: number}}, err
+}
+
+type typedOrderInput struct{ Body orders.TypedOrder }
+
+func (a *API) typeOrder(ctx context.Context, in *typedOrderInput) (*body[wire.OrderNumber], error) {
+	return a.orderNumber(a.relay.TypeOrder(ctx, in.Body, who(ctx)))
+}
+
+type bulkInput struct{ Body orders.Bulk }
+
+func (a *API) act(ctx context.Context, in *bulkInput) (*body[orders.BulkDone], error) {
+	d, err := a.relay.Act(ctx, in.Body, who(ctx))
+	return &body[orders.BulkDone]{d}, err
+}
+
+type workIDInput struct {
+	ID int64 `path:"id"`
+}
+
+func (a *API) action(ctx context.Context, in *workIDInput) (*body[orders.BulkDone], error) {
+	d, err := a.relay.BulkResult(ctx, in.ID)
+	return &body[orders.BulkDone]{d}, err
+}
+
+func (a *API) jobs(ctx context.Context, _ *struct{}) (*body[[]engine.Job], error) {
+	list, err := a.relay.OpenJobs(ctx)
+	return &body[[]engine.Job]{list}, err
+}
+
+func (a *API) undoAct(ctx context.Context, in *workIDInput) (*body[orders.BulkDone], error) {
+	d, err := a.relay.UndoBulk(ctx, in.ID, who(ctx))
+	return &body[orders.BulkDone]{d}, err
+}
+
+type orderAnswerInput struct {
+	NumberInput
+	Body struct {
+		Accept  bool   `json:"accept"`
+		Minutes int64  `json:"minutes,omitempty" doc:"Until it is ready"`
+		Reason  string `json:"reason,omitempty" maxLength:"300" doc:"Why it is declined"`
+	}
+}
+
+func (a *API) answerOrder(ctx context.Context, in *orderAnswerInput) (*body[wire.OrderNumber], error) {
+	return a.orderNumber(in.Number, wrapNumber("order", in.Number, a.relay.Answer(ctx, in.Number, in.Body.Accept, in.Body.Minutes,
+		in.Body.Reason, who(ctx))))
+}
+
+func (a *API) handOver(ctx context.Context, in *NumberInput) (*body[wire.OrderNumber], error) {
+	return a.orderNumber(in.Number, wrapNumber("order", in.Number, a.relay.HandOver(ctx, in.Number, who(ctx))))
+}
+
+type voidInput struct {
+	NumberInput
+	IfMatch string `header:"If-Match"`
+	Body    struct {
+		Reason  string `json:"reason,omitempty" maxLength:"300"`
+		Release bool   `json:"release_number,omitempty" doc:"Its number can be given again"`
+	}
+}
+
+func (a *API) voidOrder(ctx context.Context, in *voidInput) (*body[wire.OrderNumber], error) {
+	rev, err := seenRevision(in.IfMatch)
+	if err != nil {
+		return nil, err
+	}
+	n, err := a.relay.Void(ctx, in.Number, in.Body.Reason, in.Body.Release, rev, who(ctx))
+	return a.orderNumber(n, wrapNumber("order", in.Number, err))
+}
+
+func (a *API) takeInAgain(ctx context.Context, in *NumberInput) (*body[wire.OrderNumber], error) {
+	n, err := a.relay.TakeInAgain(ctx, in.Number, who(ctx))
+	return a.orderNumber(n, wrapNumber("order", in.Number, err))
+}
+
+func (a *API) undoMerge(ctx context.Context, in *NumberInput) (*body[wire.OrderNumber], error) {
+	return a.orderNumber(in.Number, wrapNumber("order", in.Number, a.relay.UndoMerge(ctx, in.Number, who(ctx))))
+}
+
+func (a *API) posted(ctx context.Context, in *NumberInput) (*body[wire.OrderNumber], error) {
+	return a.orderNumber(in.Number, wrapNumber("order", in.Number, a.relay.Posted(ctx, in.Number, who(ctx))))
+}
+
+type mergeDayInput struct {
+	Code string `path:"code"`
+	Body struct {
+		Before time.Time `json:"before,omitzero" doc:"Orders placed before; empty: before now"`
+	}
+}
+
+func (a *API) merge(ctx context.Context, in *mergeDayInput) (*body[wire.Merged], error) {
+	if in.Body.Before.IsZero() {
+		in.Body.Before = time.Now()
+	}
+	list, err := a.relay.Merge(ctx, in.Code, in.Body.Before, who(ctx))
+	if list == nil {
+		list = []string{}
+	}
+	return &body[wire.Merged]{wire.Merged{Orders: list}}, err
+}
+
+func (a *API) tags(ctx context.Context, _ *struct{}) (*body[[]store.NamedCount], error) {
+	list, err := a.relay.Store.Tags(ctx)
+	return &body[[]store.NamedCount]{list}, err
+}
+
+type statesInput struct {
+	Connection string `query:"connection"`
+}
+
+func (a *API) channelStates(ctx context.Context, in *statesInput) (*body[[]string], error) {
+	list, err := a.relay.Store.States(ctx, in.Connection)
+	if list == nil {
+		list = []string{}
+	}
+	return &body[[]string]{list}, err
+}
+
+func (a *API) peopleHere(ctx context.Context, _ *struct{}) (*body[[]string], error) {
+	list, err := a.relay.Store.UserNames(ctx)
+	return &body[[]string]{list}, err
+}
+
+type viewsInput struct {
+	Page string `query:"page" default:"orders"`
+}
+
+func (a *API) views(ctx context.Context, in *viewsInput) (*body[[]store.SavedView], error) {
+	list, err := a.relay.Store.SavedViews(ctx, in.Page)
+	return &body[[]store.SavedView]{list}, err
+}
+
+type keepViewInput struct {
+	Body struct {
+		Page  string `json:"page" enum:"orders,exceptions"`
+		Name  string `json:"name" minLength:"1" maxLength:"60"`
+		Query string `json:"query" maxLength:"500"`
+	}
+}
+
+func (a *API) keepView(ctx context.Context, in *keepViewInput) (*struct{}, error) {
+	return nil, a.relay.Store.Write(ctx, func(t *store.Tx) error {
+		return t.PutView(store.SavedView{Page: in.Body.Page, Name: strings.TrimSpace(in.Body.Name), Query: in.Body.Query,
+			Owner: who(ctx)})
+	})
+}
+
+func (a *API) dropView(ctx context.Context, in *workIDInput) (*struct{}, error) {
+	return nil, a.relay.Store.Write(ctx, func(t *store.Tx) error { return t.DropView(in.ID) })
+}
+
+func (a *API) inboxMessage(ctx context.Context, in *workIDInput) (*body[wire.Original], error) {
+	raw, o, reason, err := a.relay.Original(ctx, in.ID)
+	return &body[wire.Original]{wire.Original{Raw: raw, Order: o, Reason: reason}}, err
 }

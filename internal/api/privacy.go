@@ -17,52 +17,64 @@ import (
 	"openrelay/internal/wire"
 )
 
-func (a *API) privacy() {
-	get := func(ctx context.Context) (*body[wire.PrivacyTerms], error) {
-		n, err := a.relay.KeepDays(ctx)
-		return &body[wire.PrivacyTerms]{wire.PrivacyTerms{KeepDays: n}}, err
-	}
-	op(a, person.Viewer, http.MethodGet, "/privacy", "privacy", "How long personal data is kept",
-		func(ctx context.Context, _ *struct{}) (*body[wire.PrivacyTerms], error) { return get(ctx) })
-	type setPrivacyInput struct{ Body wire.PrivacyTerms }
-	op(a, person.Admin, http.MethodPut, "/privacy", "set-privacy", "Say how long personal data is kept",
-		func(ctx context.Context, in *setPrivacyInput) (*body[wire.PrivacyTerms], error) {
-			if err := a.relay.SetKeepDays(ctx, in.Body.KeepDays, who(ctx)); err != nil {
-				return nil, err
-			}
-			return get(ctx)
-		})
-	type emailInput struct {
-		Email string `path:"email" maxLength:"200"`
-	}
-	op(a, person.Admin, http.MethodGet, "/persons/{email}", "person", "All that is kept of a person",
-		func(ctx context.Context, in *emailInput) (*body[people.PersonData], error) {
-			p, err := a.relay.Person(ctx, in.Email)
-			if err == nil {
-				err = a.looked(ctx, "person", in.Email)
-			}
-			return &body[people.PersonData]{p}, err
-		})
+func (a *API) privacyRoutes() {
+	op(a, person.Viewer, http.MethodGet, "/privacy", "privacy", "How long personal data is kept", a.privacy)
+	op(a, person.Admin, http.MethodPut, "/privacy", "set-privacy", "Say how long personal data is kept", a.setPrivacy)
+	op(a, person.Admin, http.MethodGet, "/persons/{email}", "person", "All that is kept of a person", a.person)
 	op(a, person.Admin, http.MethodDelete, "/persons/{email}", "erase-person", "Remove the personal data of a person; the books stay",
-		func(ctx context.Context, in *emailInput) (*body[wire.Erased], error) {
-			n, err := a.relay.ErasePerson(ctx, in.Email, who(ctx))
-			return &body[wire.Erased]{wire.Erased{Orders: n}}, err
-		})
-	type looksInput struct {
-		PageInput
-		Thing  string `query:"thing"`
-		Key    string `query:"key"`
-		Before int64  `query:"before"`
+		a.erasePerson)
+	op(a, person.Admin, http.MethodGet, "/looks", "looks", "Who looked at personal data, newest first", a.looks)
+}
+
+func (a *API) privacyTerms(ctx context.Context) (*body[wire.PrivacyTerms], error) {
+	n, err := a.relay.KeepDays(ctx)
+	return &body[wire.PrivacyTerms]{wire.PrivacyTerms{KeepDays: n}}, err
+}
+
+func (a *API) privacy(ctx context.Context, _ *struct{}) (*body[wire.PrivacyTerms], error) {
+	return a.privacyTerms(ctx)
+}
+
+type setPrivacyInput struct{ Body wire.PrivacyTerms }
+
+func (a *API) setPrivacy(ctx context.Context, in *setPrivacyInput) (*body[wire.PrivacyTerms], error) {
+	if err := a.relay.SetKeepDays(ctx, in.Body.KeepDays, who(ctx)); err != nil {
+		return nil, err
 	}
-	op(a, person.Admin, http.MethodGet, "/looks", "looks", "Who looked at personal data, newest first",
-		func(ctx context.Context, in *looksInput) (*body[[]wire.Look], error) {
-			list, err := a.relay.Store.Looks(ctx, in.Thing, in.Key, in.Before, in.Limit)
-			out := make([]wire.Look, len(list))
-			for i, l := range list {
-				out[i] = wire.Look{ID: l.ID, At: at(l.At), Who: l.Who, Role: l.Role, Thing: l.Thing, Key: l.Key}
-			}
-			return &body[[]wire.Look]{out}, err
-		})
+	return a.privacyTerms(ctx)
+}
+
+type emailInput struct {
+	Email string `path:"email" maxLength:"200"`
+}
+
+func (a *API) person(ctx context.Context, in *emailInput) (*body[people.PersonData], error) {
+	p, err := a.relay.Person(ctx, in.Email)
+	if err == nil {
+		err = a.looked(ctx, "person", in.Email)
+	}
+	return &body[people.PersonData]{p}, err
+}
+
+func (a *API) erasePerson(ctx context.Context, in *emailInput) (*body[wire.Erased], error) {
+	n, err := a.relay.ErasePerson(ctx, in.Email, who(ctx))
+	return &body[wire.Erased]{wire.Erased{Orders: n}}, err
+}
+
+type looksInput struct {
+	PageInput
+	Thing  string `query:"thing"`
+	Key    string `query:"key"`
+	Before int64  `query:"before"`
+}
+
+func (a *API) looks(ctx context.Context, in *looksInput) (*body[[]wire.Look], error) {
+	list, err := a.relay.Store.Looks(ctx, in.Thing, in.Key, in.Before, in.Limit)
+	out := make([]wire.Look, len(list))
+	for i, l := range list {
+		out[i] = wire.Look{ID: l.ID, At: at(l.At), Who: l.Who, Role: l.Role, Thing: l.Thing, Key: l.Key}
+	}
+	return &body[[]wire.Look]{out}, err
 }
 
 // reportColumns names the columns of each report, as its CSV heads them: name, second name, currency, a, b, c, cancelled.
@@ -145,36 +157,42 @@ func (a *API) report(ctx context.Context, code, from, to string) (wire.Report, e
 }
 
 // companyOps are the operations on the company itself.
-func (a *API) companyOps() {
-	type companyBody struct{ Body engine.Company }
-	get := func(ctx context.Context) (*companyBody, error) {
-		c, err := a.relay.Company(ctx)
-		return &companyBody{c}, err
-	}
-	op(a, person.Viewer, http.MethodGet, "/company", "company", "The company, and the time zone of its days",
-		func(ctx context.Context, _ *struct{}) (*companyBody, error) {
-			return get(ctx)
-		})
-	op(a, person.Admin, http.MethodPut, "/company", "set-company", "Say what the company is called and where its days begin",
-		func(ctx context.Context, in *companyBody) (*companyBody, error) {
-			if err := a.relay.SetCompany(ctx, in.Body, who(ctx)); err != nil {
-				return nil, err
-			}
-			return get(ctx)
-		})
+func (a *API) companyOpsRoutes() {
+	op(a, person.Viewer, http.MethodGet, "/company", "company", "The company, and the time zone of its days", a.showCompany)
+	op(a, person.Admin, http.MethodPut, "/company", "set-company", "Say what the company is called and where its days begin", a.setCompany)
 }
 
-func (a *API) reports() {
-	type input struct {
-		Code string `path:"code" enum:"source,days,shipping,speed,stockouts,exceptions"`
-		From string `query:"from" doc:"First day, YYYY-MM-DD; without it thirty days before the last"`
-		To   string `query:"to" doc:"Last day; without it today"`
+type companyBody struct{ Body engine.Company }
+
+func (a *API) companyView(ctx context.Context) (*companyBody, error) {
+	c, err := a.relay.Company(ctx)
+	return &companyBody{c}, err
+}
+
+func (a *API) showCompany(ctx context.Context, _ *struct{}) (*companyBody, error) {
+	return a.companyView(ctx)
+}
+
+func (a *API) setCompany(ctx context.Context, in *companyBody) (*companyBody, error) {
+	if err := a.relay.SetCompany(ctx, in.Body, who(ctx)); err != nil {
+		return nil, err
 	}
-	op(a, person.Viewer, http.MethodGet, "/reports/{code}", "report", "Figures over a span of days",
-		func(ctx context.Context, in *input) (*body[wire.Report], error) {
-			r, err := a.report(ctx, in.Code, in.From, in.To)
-			return &body[wire.Report]{r}, err
-		})
+	return a.companyView(ctx)
+}
+
+func (a *API) reportsRoutes() {
+	op(a, person.Viewer, http.MethodGet, "/reports/{code}", "report", "Figures over a span of days", a.showReport)
+}
+
+type input struct {
+	Code string `path:"code" enum:"source,days,shipping,speed,stockouts,exceptions"`
+	From string `query:"from" doc:"First day, YYYY-MM-DD; without it thirty days before the last"`
+	To   string `query:"to" doc:"Last day; without it today"`
+}
+
+func (a *API) showReport(ctx context.Context, in *input) (*body[wire.Report], error) {
+	r, err := a.report(ctx, in.Code, in.From, in.To)
+	return &body[wire.Report]{r}, err
 }
 
 func (a *API) reportCSV(w http.ResponseWriter, r *http.Request) {

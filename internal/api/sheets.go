@@ -35,69 +35,79 @@ type SheetInput struct {
 	ID int64 `path:"id"`
 }
 
-func (a *API) sheets() {
+func (a *API) sheetsRoutes() {
 	op(a, person.Viewer, http.MethodGet, "/sheet-kinds", "sheet-kinds", "What can be handed in and saved as CSV, with its columns",
-		func(context.Context, *struct{}) (*body[[]sheets.SheetKind], error) {
-			return &body[[]sheets.SheetKind]{sheets.SheetKinds()}, nil
-		})
-	op(a, person.Viewer, http.MethodGet, "/sheets", "sheets", "Files that were handed in, newest first",
-		func(ctx context.Context, in *PageInput) (*body[[]wire.Sheet], error) {
-			list, err := a.relay.Store.Sheets(ctx, in.Limit)
-			if err != nil {
-				return nil, err
-			}
-			out := make([]wire.Sheet, len(list))
-			for i, s := range list {
-				if out[i], err = a.sheet(ctx, s); err != nil {
-					return nil, err
-				}
-			}
-			return &body[[]wire.Sheet]{out}, nil
-		})
-	get := func(ctx context.Context, id int64) (*body[wire.Sheet], error) {
-		s, err := a.relay.Store.Sheet(ctx, id)
-		if err != nil {
-			return nil, fmt.Errorf("sheet %d: %w", id, err)
-		}
-		out, err := a.sheet(ctx, s)
-		return &body[wire.Sheet]{out}, err
-	}
-	op(a, person.Viewer, http.MethodGet, "/sheets/{id}", "sheet", "A file and how it stands",
-		func(ctx context.Context, in *SheetInput) (*body[wire.Sheet], error) {
-			return get(ctx, in.ID)
-		})
-	type rowsInput struct {
-		SheetInput
-		PageInput
-		Verdict string `query:"verdict"`
-		After   int64  `query:"after"`
-	}
+		a.sheetKinds)
+	op(a, person.Viewer, http.MethodGet, "/sheets", "sheets", "Files that were handed in, newest first", a.sheets)
+	op(a, person.Viewer, http.MethodGet, "/sheets/{id}", "sheet", "A file and how it stands", a.showSheet)
 	op(a, person.Viewer, http.MethodGet, "/sheets/{id}/rows", "sheet-rows", "Its rows, with what each changes or why it is refused",
-		func(ctx context.Context, in *rowsInput) (*paged[wire.SheetRow], error) {
-			list, err := a.relay.Store.SheetRows(ctx, in.ID, in.Verdict, in.After, in.Limit)
-			out := &paged[wire.SheetRow]{Body: make([]wire.SheetRow, len(list))}
-			for i, r := range list {
-				out.Body[i] = wire.SheetRow{Row: r.Row, Key: r.Key, Verdict: r.Verdict, Changes: r.Changes, Reason: r.Reason}
-				if err := json.Unmarshal([]byte(r.Fields), &out.Body[i].Fields); err != nil {
-					return nil, err
-				}
-			}
-			if len(list) == in.Limit {
-				q := url.Values{"limit": {fmt.Sprint(in.Limit)}}
-				if in.Verdict != "" {
-					q.Set("verdict", in.Verdict)
-				}
-				out.Link = next(fmt.Sprintf("/sheets/%d/rows", in.ID), q, "after", fmt.Sprint(list[len(list)-1].Row))
-			}
-			return out, err
-		})
+		a.sheetRows)
 	op(a, person.Operator, http.MethodPost, "/sheets/{id}/apply", "apply-sheet", "Carry out the rows of a file that was looked at",
-		func(ctx context.Context, in *SheetInput) (*body[wire.Sheet], error) {
-			if err := a.relay.ApplySheet(ctx, in.ID, who(ctx)); err != nil {
-				return nil, err
-			}
-			return get(ctx, in.ID)
-		})
+		a.applySheet)
+}
+
+func (a *API) sheetKinds(context.Context, *struct{}) (*body[[]sheets.SheetKind], error) {
+	return &body[[]sheets.SheetKind]{sheets.SheetKinds()}, nil
+}
+
+func (a *API) sheets(ctx context.Context, in *PageInput) (*body[[]wire.Sheet], error) {
+	list, err := a.relay.Store.Sheets(ctx, in.Limit)
+	if err != nil {
+		return nil, err
+	}
+	out := make([]wire.Sheet, len(list))
+	for i, s := range list {
+		if out[i], err = a.sheet(ctx, s); err != nil {
+			return nil, err
+		}
+	}
+	return &body[[]wire.Sheet]{out}, nil
+}
+
+func (a *API) sheetByID(ctx context.Context, id int64) (*body[wire.Sheet], error) {
+	s, err := a.relay.Store.Sheet(ctx, id)
+	if err != nil {
+		return nil, fmt.Errorf("sheet %d: %w", id, err)
+	}
+	out, err := a.sheet(ctx, s)
+	return &body[wire.Sheet]{out}, err
+}
+
+func (a *API) showSheet(ctx context.Context, in *SheetInput) (*body[wire.Sheet], error) {
+	return a.sheetByID(ctx, in.ID)
+}
+
+type rowsInput struct {
+	SheetInput
+	PageInput
+	Verdict string `query:"verdict"`
+	After   int64  `query:"after"`
+}
+
+func (a *API) sheetRows(ctx context.Context, in *rowsInput) (*paged[wire.SheetRow], error) {
+	list, err := a.relay.Store.SheetRows(ctx, in.ID, in.Verdict, in.After, in.Limit)
+	out := &paged[wire.SheetRow]{Body: make([]wire.SheetRow, len(list))}
+	for i, r := range list {
+		out.Body[i] = wire.SheetRow{Row: r.Row, Key: r.Key, Verdict: r.Verdict, Changes: r.Changes, Reason: r.Reason}
+		if err := json.Unmarshal([]byte(r.Fields), &out.Body[i].Fields); err != nil {
+			return nil, err
+		}
+	}
+	if len(list) == in.Limit {
+		q := url.Values{"limit": {fmt.Sprint(in.Limit)}}
+		if in.Verdict != "" {
+			q.Set("verdict", in.Verdict)
+		}
+		out.Link = next(fmt.Sprintf("/sheets/%d/rows", in.ID), q, "after", fmt.Sprint(list[len(list)-1].Row))
+	}
+	return out, err
+}
+
+func (a *API) applySheet(ctx context.Context, in *SheetInput) (*body[wire.Sheet], error) {
+	if err := a.relay.ApplySheet(ctx, in.ID, who(ctx)); err != nil {
+		return nil, err
+	}
+	return a.sheetByID(ctx, in.ID)
 }
 
 // handIn takes a CSV file as the body of a request.

@@ -63,212 +63,242 @@ func mapped[I, O any](list []I, f func(I) O) []O {
 	return out
 }
 
-func (a *API) supply() {
-	st := a.relay.Store
-	op(a, person.Viewer, http.MethodGet, "/purchases", "purchases", "Purchase orders, newest first",
-		func(ctx context.Context, in *SupplyInput) (*body[[]wire.Purchase], error) {
-			list, err := st.Purchases(ctx, in.State, 0, in.Limit)
-			return &body[[]wire.Purchase]{mapped(list, purchase)}, err
-		})
-	getPurchase := func(ctx context.Context, n string) (*body[wire.Purchase], error) {
-		p, err := st.Purchase(ctx, n)
-		if err != nil {
-			return nil, fmt.Errorf("purchase order %s: %w", n, err)
-		}
-		out := purchase(p)
-		out.Timeline, err = a.timeline(ctx, "purchase", p.ID)
-		return &body[wire.Purchase]{out}, err
-	}
-	type newPurchase struct {
-		Key  string `header:"Idempotency-Key"`
-		Body inventory.NewPurchase
-	}
-	op(a, person.Operator, http.MethodPost, "/purchases", "add-purchase", "Order goods at a supplier",
-		func(ctx context.Context, in *newPurchase) (*body[wire.Purchase], error) {
-			n, err := a.relay.AddPurchase(ctx, in.Body, who(ctx))
-			if err != nil {
-				return nil, err
-			}
-			return getPurchase(ctx, n)
-		})
-	op(a, person.Viewer, http.MethodGet, "/purchases/{number}", "purchase", "A purchase order",
-		func(ctx context.Context, in *NumberInput) (*body[wire.Purchase], error) {
-			return getPurchase(ctx, in.Number)
-		})
-	type arrivals struct {
-		NumberInput
-		Key  string `header:"Idempotency-Key" doc:"Repeating a request with the same key answers like the first"`
-		Body struct {
-			Items []inventory.Arrival `json:"items"`
-		}
-	}
-	op(a, person.Operator, http.MethodPost, "/purchases/{number}/receive", "receive", "Receive goods by scan, or many at once",
-		func(ctx context.Context, in *arrivals) (*body[wire.Purchase], error) {
-			if _, err := a.relay.Receive(ctx, in.Number, in.Body.Items, who(ctx)); err != nil {
-				return nil, err
-			}
-			return getPurchase(ctx, in.Number)
-		})
+func (a *API) supplyRoutes() {
+	op(a, person.Viewer, http.MethodGet, "/purchases", "purchases", "Purchase orders, newest first", a.purchases)
+	op(a, person.Operator, http.MethodPost, "/purchases", "add-purchase", "Order goods at a supplier", a.addPurchase)
+	op(a, person.Viewer, http.MethodGet, "/purchases/{number}", "purchase", "A purchase order", a.purchase)
+	op(a, person.Operator, http.MethodPost, "/purchases/{number}/receive", "receive", "Receive goods by scan, or many at once", a.receive)
 	op(a, person.Operator, http.MethodPost, "/purchases/{number}/close", "close-purchase",
-		"Close a purchase order; what has not come is no longer expected",
-		func(ctx context.Context, in *NumberInput) (*body[wire.Purchase], error) {
-			if err := a.relay.ClosePurchase(ctx, in.Number, who(ctx)); err != nil {
-				return nil, err
-			}
-			return getPurchase(ctx, in.Number)
-		})
-
-	op(a, person.Viewer, http.MethodGet, "/transfers", "transfers", "Transfers between locations, newest first",
-		func(ctx context.Context, in *SupplyInput) (*body[[]wire.Transfer], error) {
-			list, err := st.Transfers(ctx, in.State, 0, in.Limit)
-			return &body[[]wire.Transfer]{mapped(list, transfer)}, err
-		})
-	getTransfer := func(ctx context.Context, n string) (*body[wire.Transfer], error) {
-		x, err := st.Transfer(ctx, n)
-		if err != nil {
-			return nil, fmt.Errorf("transfer %s: %w", n, err)
-		}
-		out := transfer(x)
-		out.Timeline, err = a.timeline(ctx, "transfer", x.ID)
-		return &body[wire.Transfer]{out}, err
-	}
-	type newTransfer struct {
-		Key  string `header:"Idempotency-Key"`
-		Body inventory.NewTransfer
-	}
-	op(a, person.Operator, http.MethodPost, "/transfers", "add-transfer", "Prepare a transfer",
-		func(ctx context.Context, in *newTransfer) (*body[wire.Transfer], error) {
-			n, err := a.relay.AddTransfer(ctx, in.Body, who(ctx))
-			if err != nil {
-				return nil, err
-			}
-			return getTransfer(ctx, n)
-		})
-	op(a, person.Viewer, http.MethodGet, "/transfers/{number}", "transfer", "A transfer",
-		func(ctx context.Context, in *NumberInput) (*body[wire.Transfer], error) {
-			return getTransfer(ctx, in.Number)
-		})
-	type move struct {
-		NumberInput
-		Key  string `header:"Idempotency-Key"`
-		Body struct {
-			Items  []inventory.Arrival `json:"items,omitempty" doc:"What arrived; without them all that is left"`
-			Reason string              `json:"reason,omitempty" doc:"What became of goods that are lost"`
-		}
-	}
-	for _, m := range []struct {
-		path, id, about string
-		f               func(context.Context, *move) error
-	}{
-		{"send", "send-transfer", "The goods leave", func(ctx context.Context, in *move) error {
-			return a.relay.SendTransfer(ctx, in.Number, who(ctx))
-		}},
-		{"arrive", "arrive-transfer", "Goods of a transfer arrive", func(ctx context.Context, in *move) error {
-			return a.relay.ArriveTransfer(ctx, in.Number, in.Body.Items, who(ctx))
-		}},
-		{"lose", "lose-transfer", "Give up what has not arrived", func(ctx context.Context, in *move) error {
-			return a.relay.LoseTransfer(ctx, in.Number, in.Body.Reason, who(ctx))
-		}},
-		{"drop", "drop-transfer", "Forget a transfer that was not sent", func(ctx context.Context, in *move) error {
-			return a.relay.DropTransfer(ctx, in.Number, who(ctx))
-		}},
-	} {
-		op(a, person.Operator, http.MethodPost, "/transfers/{number}/"+m.path, m.id, m.about,
-			func(ctx context.Context, in *move) (*body[wire.Transfer], error) {
-				if err := m.f(ctx, in); err != nil {
-					return nil, err
-				}
-				return getTransfer(ctx, in.Number)
-			})
-	}
-
-	op(a, person.Viewer, http.MethodGet, "/counts", "counts", "Counts, newest first",
-		func(ctx context.Context, in *SupplyInput) (*body[[]wire.Count], error) {
-			list, err := st.Counts(ctx, in.State, 0, in.Limit)
-			return &body[[]wire.Count]{mapped(list, count)}, err
-		})
-	getCount := func(ctx context.Context, n string) (*body[wire.Count], error) {
-		c, err := st.Count(ctx, n)
-		if err != nil {
-			return nil, fmt.Errorf("count %s: %w", n, err)
-		}
-		out := count(c)
-		out.Timeline, err = a.timeline(ctx, "count", c.ID)
-		return &body[wire.Count]{out}, err
-	}
-	type newCount struct {
-		Key  string `header:"Idempotency-Key"`
-		Body struct {
-			Location string `json:"location" doc:"Code"`
-			Note     string `json:"note,omitempty" maxLength:"500"`
-		}
-	}
-	op(a, person.Operator, http.MethodPost, "/counts", "start-count", "Begin to count a location",
-		func(ctx context.Context, in *newCount) (*body[wire.Count], error) {
-			n, err := a.relay.StartCount(ctx, in.Body.Location, in.Body.Note, who(ctx))
-			if err != nil {
-				return nil, err
-			}
-			return getCount(ctx, n)
-		})
-	op(a, person.Viewer, http.MethodGet, "/counts/{number}", "count", "A count",
-		func(ctx context.Context, in *NumberInput) (*body[wire.Count], error) {
-			return getCount(ctx, in.Number)
-		})
-	type counted struct {
-		NumberInput
-		Key  string `header:"Idempotency-Key"`
-		Body inventory.Counted
-	}
+		"Close a purchase order; what has not come is no longer expected", a.closePurchase)
+	op(a, person.Viewer, http.MethodGet, "/transfers", "transfers", "Transfers between locations, newest first", a.transfers)
+	op(a, person.Operator, http.MethodPost, "/transfers", "add-transfer", "Prepare a transfer", a.addTransfer)
+	op(a, person.Viewer, http.MethodGet, "/transfers/{number}", "transfer", "A transfer", a.transfer)
+	op(a, person.Operator, http.MethodPost, "/transfers/{number}/send", "send-transfer", "The goods leave", a.sendTransfer)
+	op(a, person.Operator, http.MethodPost, "/transfers/{number}/arrive", "arrive-transfer", "Goods of a transfer arrive", a.arriveTransfer)
+	op(a, person.Operator, http.MethodPost, "/transfers/{number}/lose", "lose-transfer", "Give up what has not arrived", a.loseTransfer)
+	op(a, person.Operator, http.MethodPost, "/transfers/{number}/drop", "drop-transfer", "Forget a transfer that was not sent",
+		a.dropTransfer)
+	op(a, person.Viewer, http.MethodGet, "/counts", "counts", "Counts, newest first", a.counts)
+	op(a, person.Operator, http.MethodPost, "/counts", "start-count", "Begin to count a location", a.startCount)
+	op(a, person.Viewer, http.MethodGet, "/counts/{number}", "count", "A count", a.count)
 	op(a, person.Operator, http.MethodPost, "/counts/{number}/lines", "count-item", "Note what was counted of an item in a bin",
-		func(ctx context.Context, in *counted) (*body[wire.Count], error) {
-			if _, err := a.relay.CountItem(ctx, in.Number, in.Body, who(ctx)); err != nil {
-				return nil, err
-			}
-			return getCount(ctx, in.Number)
-		})
-	type uncount struct {
-		NumberInput
-		SKU string `query:"sku" required:"true"`
-		Bin string `query:"bin"`
-	}
-	op(a, person.Operator, http.MethodDelete, "/counts/{number}/lines", "uncount-item", "Take a counted line away again",
-		func(ctx context.Context, in *uncount) (*body[wire.Count], error) {
-			if err := a.relay.Uncount(ctx, in.Number, in.SKU, in.Bin); err != nil {
-				return nil, err
-			}
-			return getCount(ctx, in.Number)
-		})
-	type post struct {
-		NumberInput
-		Body struct {
-			Reason string `json:"reason,omitempty" maxLength:"200"`
-		}
-	}
-	op(a, person.Operator, http.MethodPost, "/counts/{number}/post", "post-count", "Book the differences that a count found",
-		func(ctx context.Context, in *post) (*body[wire.Count], error) {
-			if err := a.relay.PostCount(ctx, in.Number, in.Body.Reason, who(ctx)); err != nil {
-				return nil, err
-			}
-			return getCount(ctx, in.Number)
-		})
-	op(a, person.Operator, http.MethodPost, "/counts/{number}/drop", "drop-count", "Forget a count that was not posted",
-		func(ctx context.Context, in *NumberInput) (*body[wire.Count], error) {
-			if err := a.relay.DropCount(ctx, in.Number, who(ctx)); err != nil {
-				return nil, err
-			}
-			return getCount(ctx, in.Number)
-		})
-	type serialPath struct {
-		Number string `path:"number"`
-	}
+		a.countItem)
+	op(a, person.Operator, http.MethodDelete, "/counts/{number}/lines", "uncount-item", "Take a counted line away again", a.uncountItem)
+	op(a, person.Operator, http.MethodPost, "/counts/{number}/post", "post-count", "Book the differences that a count found", a.postCount)
+	op(a, person.Operator, http.MethodPost, "/counts/{number}/drop", "drop-count", "Forget a count that was not posted", a.dropCount)
 	op(a, person.Viewer, http.MethodGet, "/shipments/{number}/serials", "shipment-serials", "The serial numbers that go with a shipment",
-		func(ctx context.Context, in *serialPath) (*body[[]store.Serial], error) {
-			s, err := st.Shipment(ctx, in.Number)
-			if err != nil {
-				return nil, err
-			}
-			list, err := st.SerialsOf(ctx, s.ID)
-			return &body[[]store.Serial]{list}, err
-		})
+		a.shipmentSerials)
+}
+
+func (a *API) purchases(ctx context.Context, in *SupplyInput) (*body[[]wire.Purchase], error) {
+	list, err := a.relay.Store.Purchases(ctx, in.State, 0, in.Limit)
+	return &body[[]wire.Purchase]{mapped(list, purchase)}, err
+}
+
+func (a *API) getPurchase(ctx context.Context, n string) (*body[wire.Purchase], error) {
+	p, err := a.relay.Store.Purchase(ctx, n)
+	if err != nil {
+		return nil, fmt.Errorf("purchase order %s: %w", n, err)
+	}
+	out := purchase(p)
+	out.Timeline, err = a.timeline(ctx, "purchase", p.ID)
+	return &body[wire.Purchase]{out}, err
+}
+
+type newPurchase struct {
+	Key  string `header:"Idempotency-Key"`
+	Body inventory.NewPurchase
+}
+
+func (a *API) addPurchase(ctx context.Context, in *newPurchase) (*body[wire.Purchase], error) {
+	n, err := a.relay.AddPurchase(ctx, in.Body, who(ctx))
+	if err != nil {
+		return nil, err
+	}
+	return a.getPurchase(ctx, n)
+}
+
+func (a *API) purchase(ctx context.Context, in *NumberInput) (*body[wire.Purchase], error) {
+	return a.getPurchase(ctx, in.Number)
+}
+
+type arrivals struct {
+	NumberInput
+	Key  string `header:"Idempotency-Key" doc:"Repeating a request with the same key answers like the first"`
+	Body struct {
+		Items []inventory.Arrival `json:"items"`
+	}
+}
+
+func (a *API) receive(ctx context.Context, in *arrivals) (*body[wire.Purchase], error) {
+	if _, err := a.relay.Receive(ctx, in.Number, in.Body.Items, who(ctx)); err != nil {
+		return nil, err
+	}
+	return a.getPurchase(ctx, in.Number)
+}
+
+func (a *API) closePurchase(ctx context.Context, in *NumberInput) (*body[wire.Purchase], error) {
+	if err := a.relay.ClosePurchase(ctx, in.Number, who(ctx)); err != nil {
+		return nil, err
+	}
+	return a.getPurchase(ctx, in.Number)
+}
+
+func (a *API) transfers(ctx context.Context, in *SupplyInput) (*body[[]wire.Transfer], error) {
+	list, err := a.relay.Store.Transfers(ctx, in.State, 0, in.Limit)
+	return &body[[]wire.Transfer]{mapped(list, transfer)}, err
+}
+
+func (a *API) getTransfer(ctx context.Context, n string) (*body[wire.Transfer], error) {
+	x, err := a.relay.Store.Transfer(ctx, n)
+	if err != nil {
+		return nil, fmt.Errorf("transfer %s: %w", n, err)
+	}
+	out := transfer(x)
+	out.Timeline, err = a.timeline(ctx, "transfer", x.ID)
+	return &body[wire.Transfer]{out}, err
+}
+
+type newTransfer struct {
+	Key  string `header:"Idempotency-Key"`
+	Body inventory.NewTransfer
+}
+
+func (a *API) addTransfer(ctx context.Context, in *newTransfer) (*body[wire.Transfer], error) {
+	n, err := a.relay.AddTransfer(ctx, in.Body, who(ctx))
+	if err != nil {
+		return nil, err
+	}
+	return a.getTransfer(ctx, n)
+}
+
+func (a *API) transfer(ctx context.Context, in *NumberInput) (*body[wire.Transfer], error) {
+	return a.getTransfer(ctx, in.Number)
+}
+
+type transferMove struct {
+	NumberInput
+	Key  string `header:"Idempotency-Key"`
+	Body struct {
+		Items  []inventory.Arrival `json:"items,omitempty" doc:"What arrived; without them all that is left"`
+		Reason string              `json:"reason,omitempty" doc:"What became of goods that are lost"`
+	}
+}
+
+func (a *API) movedTransfer(ctx context.Context, number string, err error) (*body[wire.Transfer], error) {
+	if err != nil {
+		return nil, err
+	}
+	return a.getTransfer(ctx, number)
+}
+
+func (a *API) sendTransfer(ctx context.Context, in *transferMove) (*body[wire.Transfer], error) {
+	return a.movedTransfer(ctx, in.Number, a.relay.SendTransfer(ctx, in.Number, who(ctx)))
+}
+
+func (a *API) arriveTransfer(ctx context.Context, in *transferMove) (*body[wire.Transfer], error) {
+	return a.movedTransfer(ctx, in.Number, a.relay.ArriveTransfer(ctx, in.Number, in.Body.Items, who(ctx)))
+}
+
+func (a *API) loseTransfer(ctx context.Context, in *transferMove) (*body[wire.Transfer], error) {
+	return a.movedTransfer(ctx, in.Number, a.relay.LoseTransfer(ctx, in.Number, in.Body.Reason, who(ctx)))
+}
+
+func (a *API) dropTransfer(ctx context.Context, in *transferMove) (*body[wire.Transfer], error) {
+	return a.movedTransfer(ctx, in.Number, a.relay.DropTransfer(ctx, in.Number, who(ctx)))
+}
+
+func (a *API) counts(ctx context.Context, in *SupplyInput) (*body[[]wire.Count], error) {
+	list, err := a.relay.Store.Counts(ctx, in.State, 0, in.Limit)
+	return &body[[]wire.Count]{mapped(list, count)}, err
+}
+
+func (a *API) getCount(ctx context.Context, n string) (*body[wire.Count], error) {
+	c, err := a.relay.Store.Count(ctx, n)
+	if err != nil {
+		return nil, fmt.Errorf("count %s: %w", n, err)
+	}
+	out := count(c)
+	out.Timeline, err = a.timeline(ctx, "count", c.ID)
+	return &body[wire.Count]{out}, err
+}
+
+type newCount struct {
+	Key  string `header:"Idempotency-Key"`
+	Body struct {
+		Location string `json:"location" doc:"Code"`
+		Note     string `json:"note,omitempty" maxLength:"500"`
+	}
+}
+
+func (a *API) startCount(ctx context.Context, in *newCount) (*body[wire.Count], error) {
+	n, err := a.relay.StartCount(ctx, in.Body.Location, in.Body.Note, who(ctx))
+	if err != nil {
+		return nil, err
+	}
+	return a.getCount(ctx, n)
+}
+
+func (a *API) count(ctx context.Context, in *NumberInput) (*body[wire.Count], error) {
+	return a.getCount(ctx, in.Number)
+}
+
+type counted struct {
+	NumberInput
+	Key  string `header:"Idempotency-Key"`
+	Body inventory.Counted
+}
+
+func (a *API) countItem(ctx context.Context, in *counted) (*body[wire.Count], error) {
+	if _, err := a.relay.CountItem(ctx, in.Number, in.Body, who(ctx)); err != nil {
+		return nil, err
+	}
+	return a.getCount(ctx, in.Number)
+}
+
+type uncount struct {
+	NumberInput
+	SKU string `query:"sku" required:"true"`
+	Bin string `query:"bin"`
+}
+
+func (a *API) uncountItem(ctx context.Context, in *uncount) (*body[wire.Count], error) {
+	if err := a.relay.Uncount(ctx, in.Number, in.SKU, in.Bin); err != nil {
+		return nil, err
+	}
+	return a.getCount(ctx, in.Number)
+}
+
+type countPost struct {
+	NumberInput
+	Body struct {
+		Reason string `json:"reason,omitempty" maxLength:"200"`
+	}
+}
+
+func (a *API) postCount(ctx context.Context, in *countPost) (*body[wire.Count], error) {
+	if err := a.relay.PostCount(ctx, in.Number, in.Body.Reason, who(ctx)); err != nil {
+		return nil, err
+	}
+	return a.getCount(ctx, in.Number)
+}
+
+func (a *API) dropCount(ctx context.Context, in *NumberInput) (*body[wire.Count], error) {
+	if err := a.relay.DropCount(ctx, in.Number, who(ctx)); err != nil {
+		return nil, err
+	}
+	return a.getCount(ctx, in.Number)
+}
+
+type serialPath struct {
+	Number string `path:"number"`
+}
+
+func (a *API) shipmentSerials(ctx context.Context, in *serialPath) (*body[[]store.Serial], error) {
+	s, err := a.relay.Store.Shipment(ctx, in.Number)
+	if err != nil {
+		return nil, err
+	}
+	list, err := a.relay.Store.SerialsOf(ctx, s.ID)
+	return &body[[]store.Serial]{list}, err
 }
