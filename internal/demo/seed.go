@@ -7,6 +7,7 @@ import (
 	"math/rand/v2"
 	"time"
 
+	"openrelay/internal/client"
 	"openrelay/internal/core/picking"
 	"openrelay/internal/relay/orders"
 	"openrelay/internal/standin"
@@ -25,9 +26,26 @@ var Rules = []orders.RuleChange{
 
 // Seed lets orders come in and works on them, so that every page has a story to tell. The same every time.
 func (w *World) Seed(ctx context.Context) error {
+	steps := &seeding{World: w}
+	for _, step := range []func(context.Context) error{steps.begin, steps.sellPlain, steps.sellOdd, steps.cancelOne, steps.shipOldest} {
+		if err := step(ctx); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// seeding fills the demo company with its past.
+type seeding struct {
+	*World
+	sell func(h *standin.Hedgerow, hoursAgo float64, change func(*standin.Sale)) (string, error)
+	c    *client.Client
+}
+
+func (w *seeding) begin(ctx context.Context) error {
 	rng := rand.New(rand.NewPCG(7, 41207))
 	// Each order is taken in before the next is sold, so that the numbers are the same every time.
-	sell := func(h *standin.Hedgerow, hoursAgo float64, change func(*standin.Sale)) (string, error) {
+	w.sell = func(h *standin.Hedgerow, hoursAgo float64, change func(*standin.Sale)) (string, error) {
 		s := h.RandomSale(rng.IntN)
 		for len(s.Lines) == 0 {
 			s = h.RandomSale(rng.IntN)
@@ -48,6 +66,10 @@ func (w *World) Seed(ctx context.Context) error {
 			return err == nil, err
 		})
 	}
+	return nil
+}
+
+func (w *seeding) sellPlain(ctx context.Context) error {
 	for _, r := range Rules {
 		if _, err := w.Client.ChangeRule(ctx, r); err != nil {
 			return err
@@ -56,7 +78,7 @@ func (w *World) Seed(ctx context.Context) error {
 	shops := []*standin.Hedgerow{w.Morrow, w.Skep}
 	const plain = 30
 	for i := range plain {
-		if _, err := sell(shops[i%5/3], float64(plain-i)*1.6, func(s *standin.Sale) {
+		if _, err := w.sell(shops[i%5/3], float64(plain-i)*1.6, func(s *standin.Sale) {
 			if i%7 == 3 {
 				s.Note = "Please leave it with the neighbour at number 5."
 			}
@@ -68,6 +90,10 @@ func (w *World) Seed(ctx context.Context) error {
 			return err
 		}
 	}
+	return nil
+}
+
+func (w *seeding) sellOdd(ctx context.Context) error {
 	for _, odd := range []struct {
 		shop   *standin.Hedgerow
 		ago    float64
@@ -93,25 +119,33 @@ func (w *World) Seed(ctx context.Context) error {
 			s.Lines = []standin.SaleLine{{SKU: "TANK-50", Qty: 14}}
 		}},
 	} {
-		if _, err := sell(odd.shop, odd.ago, odd.change); err != nil {
+		if _, err := w.sell(odd.shop, odd.ago, odd.change); err != nil {
 			return err
 		}
 	}
-	off, err := sell(w.Morrow, 20, nil)
+	return nil
+}
+
+func (w *seeding) cancelOne(ctx context.Context) (err error) {
+	off, err := w.sell(w.Morrow, 20, nil)
 	if err != nil {
 		return err
 	}
-	c := w.Client
+	w.c = w.Client
 	if err := w.Morrow.Cancel(off); err != nil {
 		return err
 	}
 	if err := w.Wait(ctx, 10*time.Second, "the cancellation", func() (bool, error) {
-		list, _, err := c.Orders(ctx, "stage=cancelled")
+		list, _, err := w.c.Orders(ctx, "stage=cancelled")
 		return len(list) == 1, err
 	}); err != nil {
 		return err
 	}
-	ready, _, err := c.Orders(ctx, "stage=ready&limit=200")
+	return nil
+}
+
+func (w *seeding) shipOldest(ctx context.Context) (err error) {
+	ready, _, err := w.c.Orders(ctx, "stage=ready&limit=200")
 	if err != nil {
 		return err
 	}
@@ -146,7 +180,7 @@ func (w *World) Seed(ctx context.Context) error {
 				return err
 			}
 		case i < 22:
-			if _, err := c.Pick(ctx, number); err != nil {
+			if _, err := w.c.Pick(ctx, number); err != nil {
 				return err
 			}
 		}

@@ -18,6 +18,7 @@ import (
 	"openrelay/internal/core/money"
 	"openrelay/internal/relay/engine"
 	"openrelay/internal/relay/joining"
+	"openrelay/internal/relay/shipping"
 	"openrelay/internal/standin"
 	"openrelay/internal/wire"
 )
@@ -125,49 +126,84 @@ type shopRecord struct {
 	}
 }
 
-func (k *walk) all(ctx context.Context) error {
-	w, c := k.w, k.w.Client
-	const jar, suit = "JAR-500-T12", "SUIT-M-WHITE"
+const jar, suit = "JAR-500-T12", "SUIT-M-WHITE"
 
+func (k *walk) all(ctx context.Context) error {
+	steps := &saleWalk{walk: k}
+	for _, step := range []func(context.Context) error{
+		steps.beforeSale, steps.buy, steps.look, steps.pickIt, steps.packIt, steps.shipIt, steps.backAtTheStore, steps.whyThatMany, steps.arrive, steps.theRest} {
+		if err := step(ctx); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// saleWalk follows one sale from the basket to the door.
+type saleWalk struct {
+	*walk
+	c       *client.Client
+	before  wire.ItemView
+	morrow0 shopStock
+	skep0   shopStock
+	sold    struct {
+		ID   string
+		Name string
+	}
+	o         wire.Order
+	skep      shopStock
+	after     wire.ItemView
+	ship      string
+	pdf       []byte
+	v         wire.ShipmentView
+	rates     []shipping.Rate
+	manifests []wire.Manifest
+}
+
+func (k *saleWalk) beforeSale(ctx context.Context) (err error) {
+	k.c = k.w.Client
 	k.step("Before anything is sold")
-	before, err := c.Item(ctx, jar)
+	k.before, err = k.c.Item(ctx, jar)
 	if err != nil {
 		return err
 	}
-	suitBefore, err := c.Item(ctx, suit)
+	suitBefore, err := k.c.Item(ctx, suit)
 	if err != nil {
 		return err
 	}
-	var morrow0, skep0 shopStock
-	if err := errors.Join(control(ctx, "GET", w.MorrowURL+"/control/api/stock", nil, &morrow0),
-		control(ctx, "GET", w.SkepURL+"/control/api/stock", nil, &skep0)); err != nil {
+
+	if err := errors.Join(control(ctx, "GET", k.w.MorrowURL+"/control/api/stock", nil, &k.morrow0),
+		control(ctx, "GET", k.w.SkepURL+"/control/api/stock", nil, &k.skep0)); err != nil {
 		return err
 	}
-	for _, v := range []wire.ItemView{before, suitBefore} {
+	for _, v := range []wire.ItemView{k.before, suitBefore} {
 		k.saw("%s: %s", v.Item.SKU, levelsText(v))
 	}
-	k.saw("Morrow Hive Supply shows %d and %d, Little Skep shows %d and %d", morrow0[jar], morrow0[suit], skep0[jar], skep0[suit])
-	id, err := c.Test(ctx, "morrow")
+	k.saw("Morrow Hive Supply shows %d and %d, Little Skep shows %d and %d", k.morrow0[jar], k.morrow0[suit], k.skep0[jar], k.skep0[suit])
+	id, err := k.c.Test(ctx, "morrow")
 	if err != nil {
 		return err
 	}
 	k.check(id.Number == "H-20071", "the store knows us as %s, number %s, %s", id.Name, id.Number, id.Country)
+	return nil
+}
 
+func (k *saleWalk) buy(ctx context.Context) (err error) {
 	k.step("A shopper buys two trays of jars and a suit in the store Morrow Hive Supply")
-	var sold struct{ ID, Name string }
+
 	sale := map[string]any{"customer": "Maren Tolland", "email": "maren.tolland@example.test", "shipping": 490,
 		"note":  "Please ring twice.",
 		"lines": []map[string]any{{"sku": jar, "quantity": 2}, {"sku": suit, "quantity": 1}},
 		"delivery": map[string]any{"name": "Maren Tolland", "street": "Lindenrow 14", "postcode": "41360", "town": "Harrowmere",
 			"country": "XW", "method": "standard"}}
 	begin := time.Now()
-	if err := control(ctx, "POST", w.MorrowURL+"/control/api/orders", sale, &sold); err != nil {
+	if err := control(ctx, "POST", k.w.MorrowURL+"/control/api/orders", sale, &k.sold); err != nil {
 		return err
 	}
-	var o wire.Order
+
 	if _, err := until(ctx, 5*time.Second, "the order", func() (bool, error) {
 		var err error
-		o, err = c.Order(ctx, sold.Name)
+		k.o, err = k.c.Order(ctx, k.sold.Name)
 		if client.StatusOf(err) == 404 {
 			return false, nil
 		}
@@ -176,79 +212,88 @@ func (k *walk) all(ctx context.Context) error {
 		return err
 	}
 	took := time.Since(begin)
-	k.check(took < 2*time.Second, "order %s is here as %s after %d ms, by %s", sold.Name, o.Number, took.Milliseconds(), o.Via)
-	var skep shopStock
+	k.check(took < 2*time.Second, "order %s is here as %s after %d ms, by %s", k.sold.Name, k.o.Number, took.Milliseconds(), k.o.Via)
+
 	if _, err := until(ctx, 5*time.Second, "the other store to show less", func() (bool, error) {
-		err := control(ctx, "GET", w.SkepURL+"/control/api/stock", nil, &skep)
-		return skep[jar] == skep0[jar]-2 && skep[suit] == skep0[suit]-1, err
+		err := control(ctx, "GET", k.w.SkepURL+"/control/api/stock", nil, &k.skep)
+		return k.skep[jar] == k.skep0[jar]-2 && k.skep[suit] == k.skep0[suit]-1, err
 	}); err != nil {
 		return err
 	}
-	k.check(true, "after %d ms Little Skep shows %d and %d", time.Since(begin).Milliseconds(), skep[jar], skep[suit])
-	after, err := c.Item(ctx, jar)
+	k.check(true, "after %d ms Little Skep shows %d and %d", time.Since(begin).Milliseconds(), k.skep[jar], k.skep[suit])
+	k.after, err = k.c.Item(ctx, jar)
 	if err != nil {
 		return err
 	}
-	k.saw("%s: %s", jar, levelsText(after))
-	k.check(sum(after).allocated == sum(before).allocated+2 && sum(after).onHand == sum(before).onHand,
+	k.saw("%s: %s", jar, levelsText(k.after))
+	k.check(sum(k.after).allocated == sum(k.before).allocated+2 && sum(k.after).onHand == sum(k.before).onHand,
 		"two trays more are allocated, none has left")
+	return nil
+}
 
+func (k *saleWalk) look(ctx context.Context) error {
 	k.step("The order, ours beside the channel's")
-	k.saw("stage %s, channel state %s, %d lines, %d versions kept", o.Stage, o.Record.State, len(o.Lines), len(o.Versions))
-	k.check(o.Totals.Total == o.Record.Total && len(o.Totals.Differences) == 0, "recalculated total %s, the channel says %s",
-		eur(o.Totals.Total), eur(o.Record.Total))
-	for _, e := range o.Timeline {
+	k.saw("stage %s, channel state %s, %d lines, %d versions kept", k.o.Stage, k.o.Record.State, len(k.o.Lines), len(k.o.Versions))
+	k.check(k.o.Totals.Total == k.o.Record.Total && len(k.o.Totals.Differences) == 0, "recalculated total %s, the channel says %s",
+		eur(k.o.Totals.Total), eur(k.o.Record.Total))
+	for _, e := range k.o.Timeline {
 		k.saw("%s  %s", e.At.Format("15:04:05.000"), e.Text)
 	}
+	return nil
+}
 
+func (k *saleWalk) pickIt(ctx context.Context) (err error) {
 	k.step("Picking")
-	ship, err := c.Pick(ctx, o.Number)
+	k.ship, err = k.c.Pick(ctx, k.o.Number)
 	if err != nil {
 		return err
 	}
-	pdf, err := c.PDF(ctx, "/orders/"+o.Number+"/pick-list.pdf")
+	k.pdf, err = k.c.PDF(ctx, "/orders/"+k.o.Number+"/pick-list.pdf")
 	if err != nil {
 		return err
 	}
-	k.check(bytes.HasPrefix(pdf, []byte("%PDF-")), "pick list of %d bytes for shipment %s", len(pdf), ship)
-	if _, err = c.Scan(ctx, ship, "SMOKER-L", "", 0); err == nil {
+	k.check(bytes.HasPrefix(k.pdf, []byte("%PDF-")), "pick list of %d bytes for shipment %s", len(k.pdf), k.ship)
+	if _, err = k.c.Scan(ctx, k.ship, "SMOKER-L", "", 0); err == nil {
 		return errors.New("a foreign scan was accepted")
 	}
 	k.check(client.StatusOf(err) == http.StatusConflict, "a wrong scan is refused: %v", err)
-	v, err := c.Shipment(ctx, ship)
+	k.v, err = k.c.Shipment(ctx, k.ship)
 	if err != nil {
 		return err
 	}
-	for _, want := range v.Wants {
-		if _, err := c.Scan(ctx, ship, want.Bin, "", 0); err != nil {
+	for _, want := range k.v.Wants {
+		if _, err := k.c.Scan(ctx, k.ship, want.Bin, "", 0); err != nil {
 			return err
 		}
 		for range want.Left() {
-			s, err := c.Scan(ctx, ship, code(want), want.Bin, 1)
+			s, err := k.c.Scan(ctx, k.ship, code(want), want.Bin, 1)
 			if err != nil {
 				return err
 			}
 			k.saw("bin %s, %s", want.Bin, s.Outcome.Text)
 		}
 	}
+	return nil
+}
 
+func (k *saleWalk) packIt(ctx context.Context) (err error) {
 	k.step("Packing and the prices of Plover Post")
-	if _, err := c.Pack(ctx, ship, "small", 0, nil); err == nil {
+	if _, err := k.c.Pack(ctx, k.ship, "small", 0, nil); err == nil {
 		k.check(false, "the goods went into a carton that is too small")
 	} else {
 		k.check(true, "the small carton is refused: %v", err)
 	}
-	if v, err = c.Pack(ctx, ship, "medium", 0, nil); err != nil {
+	if k.v, err = k.c.Pack(ctx, k.ship, "medium", 0, nil); err != nil {
 		return err
 	}
-	k.saw("packed into %s: %d g, %d×%d×%d mm", v.Profile, v.WeightG, v.LengthMM, v.WidthMM, v.HeightMM)
-	k.check(gs1.ValidSSCC(v.SSCC), "the parcel has SSCC %s", v.SSCC)
-	rates, err := c.Rates(ctx, ship)
+	k.saw("packed into %s: %d g, %d×%d×%d mm", k.v.Profile, k.v.WeightG, k.v.LengthMM, k.v.WidthMM, k.v.HeightMM)
+	k.check(gs1.ValidSSCC(k.v.SSCC), "the parcel has SSCC %s", k.v.SSCC)
+	k.rates, err = k.c.Rates(ctx, k.ship)
 	if err != nil {
 		return err
 	}
 	offered := 0
-	for _, r := range rates {
+	for _, r := range k.rates {
 		if r.Refused != "" {
 			k.saw("%-15s not carried: %s", r.ServiceName, r.Refused)
 			continue
@@ -258,104 +303,120 @@ func (k *walk) all(ctx context.Context) error {
 		k.check(r.Agrees, "our own sum from the tariff agrees: %s", termsText(r.Terms))
 	}
 	k.check(offered >= 2, "%d services can be compared", offered)
+	return nil
+}
 
+func (k *saleWalk) shipIt(ctx context.Context) (err error) {
 	k.step("Shipping")
-	if v, err = c.Ship(ctx, ship, rates[0].Carrier, rates[0].Service, client.Key("walk-ship")); err != nil {
+	if k.v, err = k.c.Ship(ctx, k.ship, k.rates[0].Carrier, k.rates[0].Service, client.Key("walk-ship")); err != nil {
 		return err
 	}
-	k.check(v.State == "shipped" && gs1.ValidS10(v.Tracking), "%s by %s, tracking number %s, %s", v.State, v.ServiceName, v.Tracking,
-		eur(v.Price))
-	again, err := c.Ship(ctx, ship, rates[0].Carrier, rates[0].Service, client.Key("walk-ship"))
-	k.check(err == nil && again.Tracking == v.Tracking, "the same request again answers the same")
-	_, err = c.Ship(ctx, ship, rates[0].Carrier, rates[0].Service)
+	k.check(k.v.State == "shipped" && gs1.ValidS10(k.v.Tracking), "%s by %s, tracking number %s, %s", k.v.State, k.v.ServiceName,
+		k.v.Tracking,
+		eur(k.v.Price))
+	again, err := k.c.Ship(ctx, k.ship, k.rates[0].Carrier, k.rates[0].Service, client.Key("walk-ship"))
+	k.check(err == nil && again.Tracking == k.v.Tracking, "the same request again answers the same")
+	_, err = k.c.Ship(ctx, k.ship, k.rates[0].Carrier, k.rates[0].Service)
 	k.check(client.StatusOf(err) == http.StatusConflict, "a second purchase is refused: %v", err)
 	for _, size := range []string{"label", "a4"} {
-		if pdf, err = c.PDF(ctx, "/shipments/"+ship+"/label.pdf?size="+size); err != nil {
+		if k.pdf, err = k.c.PDF(ctx, "/shipments/"+k.ship+"/label.pdf?size="+size); err != nil {
 			return err
 		}
-		k.check(bytes.HasPrefix(pdf, []byte("%PDF-")), "label as %s, %d bytes", size, len(pdf))
+		k.check(bytes.HasPrefix(k.pdf, []byte("%PDF-")), "label as %s, %d bytes", size, len(k.pdf))
 	}
-	manifests, err := c.Manifests(ctx)
+	k.manifests, err = k.c.Manifests(ctx)
 	if err != nil {
 		return err
 	}
-	k.check(len(manifests) > 0 && manifests[0].State == "open" && manifests[0].Parcels > 0,
-		"it stands on the manifest of %s with %d parcels", manifests[0].Day, manifests[0].Parcels)
+	k.check(len(k.manifests) > 0 && k.manifests[0].State == "open" && k.manifests[0].Parcels > 0,
+		"it stands on the manifest of %s with %d parcels", k.manifests[0].Day, k.manifests[0].Parcels)
+	return nil
+}
 
+func (k *saleWalk) backAtTheStore(ctx context.Context) (err error) {
 	k.step("Back at the store")
 	if _, err := until(ctx, 10*time.Second, "the write-back to be confirmed", func() (bool, error) {
-		o, err = c.Order(ctx, o.Number)
-		return err == nil && len(o.WriteBacks) == 2 && o.WriteBacks[1].State == "confirmed", err
+		k.o, err = k.c.Order(ctx, k.o.Number)
+		return err == nil && len(k.o.WriteBacks) == 2 && k.o.WriteBacks[1].State == "confirmed", err
 	}); err != nil {
 		return err
 	}
 	var rec shopRecord
-	if err := control(ctx, "GET", w.MorrowURL+"/control/api/orders/"+sold.ID, nil, &rec); err != nil {
+	if err := control(ctx, "GET", k.w.MorrowURL+"/control/api/orders/"+k.sold.ID, nil, &rec); err != nil {
 		return err
 	}
-	k.check(rec.Order.State == "sent" && len(rec.Order.Parcels) == 1 && rec.Order.Parcels[0].Tracking == v.Tracking,
+	k.check(rec.Order.State == "sent" && len(rec.Order.Parcels) == 1 && rec.Order.Parcels[0].Tracking == k.v.Tracking,
 		"the store says %s with tracking number %s; our write-back is %s", rec.Order.State, rec.Order.Parcels[0].Tracking,
-		o.WriteBacks[1].State)
-	k.check(o.Stage == "shipped", "the order is %s", o.Stage)
-	if after, err = c.Item(ctx, jar); err != nil {
+		k.o.WriteBacks[1].State)
+	k.check(k.o.Stage == "shipped", "the order is %s", k.o.Stage)
+	if k.after, err = k.c.Item(ctx, jar); err != nil {
 		return err
 	}
-	k.saw("%s: %s", jar, levelsText(after))
-	k.check(sum(after).onHand == sum(before).onHand-2 && sum(after).allocated == sum(before).allocated,
+	k.saw("%s: %s", jar, levelsText(k.after))
+	k.check(sum(k.after).onHand == sum(k.before).onHand-2 && sum(k.after).allocated == sum(k.before).allocated,
 		"two trays have left, none is allocated any more")
 	var morrow shopStock
 	if _, err := until(ctx, 5*time.Second, "both stores to be right", func() (bool, error) {
-		err := errors.Join(control(ctx, "GET", w.MorrowURL+"/control/api/stock", nil, &morrow),
-			control(ctx, "GET", w.SkepURL+"/control/api/stock", nil, &skep))
-		return morrow[jar] == morrow0[jar]-2 && morrow[suit] == morrow0[suit]-1 && skep[jar] == skep0[jar]-2 &&
-			skep[suit] == skep0[suit]-1, err
+		err := errors.Join(control(ctx, "GET", k.w.MorrowURL+"/control/api/stock", nil, &morrow),
+			control(ctx, "GET", k.w.SkepURL+"/control/api/stock", nil, &k.skep))
+		return morrow[jar] == k.morrow0[jar]-2 && morrow[suit] == k.morrow0[suit]-1 && k.skep[jar] == k.skep0[jar]-2 &&
+			k.skep[suit] == k.skep0[suit]-1, err
 	}); err != nil {
 		return err
 	}
-	k.check(true, "both stores are right: %d and %d here, %d and %d there", morrow[jar], morrow[suit], skep[jar], skep[suit])
+	k.check(true, "both stores are right: %d and %d here, %d and %d there", morrow[jar], morrow[suit], k.skep[jar], k.skep[suit])
+	return nil
+}
 
-	k.step("Why does Little Skep show %d of %s?", skep[jar], jar)
-	why, err := c.Why(ctx, "skep", jar)
+func (k *saleWalk) whyThatMany(ctx context.Context) (err error) {
+	k.step("Why does Little Skep show %d of %s?", k.skep[jar], jar)
+	why, err := k.c.Why(ctx, "skep", jar)
 	if err != nil {
 		return err
 	}
 	for _, s := range why.Steps {
 		k.saw("%+6d  %-40s = %d", s.Change, s.Text, s.Result)
 	}
-	k.check(why.Steps[len(why.Steps)-1].Result == skep[jar] && why.Listing.Allowed == skep[jar], "the sum is what the store shows")
+	k.check(why.Steps[len(why.Steps)-1].Result == k.skep[jar] && why.Listing.Allowed == k.skep[jar], "the sum is what the store shows")
 	k.saw("newest ledger entry: %s %+d on hand, %s, order %s", why.Movements[0].Kind, why.Movements[0].OnHand, why.Movements[0].Reason,
 		why.Movements[0].Document)
+	return nil
+}
 
+func (k *saleWalk) arrive(ctx context.Context) (err error) {
 	k.step("Closing the day, and the parcel arrives")
-	if _, err := c.CloseManifest(ctx, manifests[0].ID); err != nil {
+	if _, err := k.c.CloseManifest(ctx, k.manifests[0].ID); err != nil {
 		return err
 	}
 	if _, err := until(ctx, 5*time.Second, "the manifest to be closed", func() (bool, error) {
-		manifests, err = c.Manifests(ctx)
-		return err == nil && manifests[0].State == "closed", err
+		k.manifests, err = k.c.Manifests(ctx)
+		return err == nil && k.manifests[0].State == "closed", err
 	}); err != nil {
 		return err
 	}
-	k.check(manifests[0].Receipt != "", "manifest closed, the carrier's receipt is %s", manifests[0].Receipt)
+	k.check(k.manifests[0].Receipt != "", "manifest closed, the carrier's receipt is %s", k.manifests[0].Receipt)
 	for range 4 {
-		if err := control(ctx, "POST", w.PloverURL+"/control/api/scan", map[string]any{"item": v.Tracking}, nil); err != nil {
+		if err := control(ctx, "POST", k.w.PloverURL+"/control/api/scan", map[string]any{"item": k.v.Tracking}, nil); err != nil {
 			return err
 		}
 	}
 	if _, err := until(ctx, 5*time.Second, "the order to be delivered", func() (bool, error) {
-		o, err = c.Order(ctx, o.Number)
-		return err == nil && o.Stage == "delivered", err
+		k.o, err = k.c.Order(ctx, k.o.Number)
+		return err == nil && k.o.Stage == "delivered", err
 	}); err != nil {
 		return err
 	}
-	k.check(true, "the order is %s", o.Stage)
+	k.check(true, "the order is %s", k.o.Stage)
+	return nil
+}
 
+func (k *saleWalk) theRest(ctx context.Context) (err error) {
 	if err := k.joins(ctx); err != nil {
 		return err
 	}
 
 	k.step("What must always hold")
-	findings, err := w.Store.Verify(ctx)
+	findings, err := k.w.Store.Verify(ctx)
 	if err != nil {
 		return err
 	}
@@ -368,34 +429,54 @@ func (k *walk) all(ctx context.Context) error {
 
 // joins joins the systems that are there to be joined, each in its own way.
 func (k *walk) joins(ctx context.Context) error {
-	w, c := k.w, k.w.Client
-	sold, err := w.Tansy.Sell(standin.DeskSale{SKU: "SMOKER-L"})
+	steps := &joinWalk{walk: k}
+	for _, step := range []func(context.Context) error{
+		steps.tansy, steps.brambleRow, steps.counterpane, steps.goodsAndOrders, steps.asText} {
+		if err := step(ctx); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// joinWalk joins the systems that are there to be joined.
+type joinWalk struct {
+	*walk
+	c      *client.Client
+	tested engine.Tested
+	im     wire.ImportView
+	item   wire.ItemView
+}
+
+func (k *joinWalk) tansy(ctx context.Context) (err error) {
+	k.c = k.w.Client
+	sold, err := k.w.Tansy.Sell(standin.DeskSale{SKU: "SMOKER-L"})
 	if err != nil {
 		return err
 	}
 	k.step("Joining Tansy through its consent page")
-	if err := w.Join(ctx, "tansy", "tansy", "Tansy"); err != nil {
+	if err := k.w.Join(ctx, "tansy", "tansy", "Tansy"); err != nil {
 		return err
 	}
-	other, err := w.Consent(ctx, c, "tansy", "westmark", "T-9007")
+	other, err := k.w.Consent(ctx, k.c, "tansy", "westmark", "T-9007")
 	if err != nil {
 		return err
 	}
 	k.check(!other.LetIn && other.Field == "site", "signed in with another seller, it is refused: %s", other.Text)
-	tested, err := w.Consent(ctx, c, "tansy", "westmark", "T-8841")
+	k.tested, err = k.w.Consent(ctx, k.c, "tansy", "westmark", "T-8841")
 	if err != nil {
 		return err
 	}
-	k.check(tested.LetIn, "%s", tested.Text)
-	im, err := w.Finish(ctx, "tansy", "T-8841",
+	k.check(k.tested.LetIn, "%s", k.tested.Text)
+	k.im, err = k.w.Finish(ctx, "tansy", "T-8841",
 		Joining{Sources: []string{"alder", "pier"}, Import: joining.ImportChoices{Items: true, Orders: true}, Stock: true})
 	if err != nil {
 		return err
 	}
-	k.imported(im, 30)
+	k.imported(k.im, 30)
 	var o wire.Order
 	if _, err := until(ctx, 10*time.Second, "the marketplace's order", func() (bool, error) {
-		o, err = c.Order(ctx, sold)
+		o, err = k.c.Order(ctx, sold)
 		if client.StatusOf(err) == http.StatusNotFound {
 			return false, nil
 		}
@@ -404,83 +485,96 @@ func (k *walk) joins(ctx context.Context) error {
 		return err
 	}
 	k.check(o.Stage == "ready", "its open order %s is here as %s, %s", sold, o.Number, o.Stage)
+	return nil
+}
 
+func (k *joinWalk) brambleRow(ctx context.Context) (err error) {
 	k.step("Joining Bramble Row by key and secret")
-	if err := w.Join(ctx, "bramble-row", "bramble", "Bramble Row"); err != nil {
+	if err := k.w.Join(ctx, "bramble-row", "bramble", "Bramble Row"); err != nil {
 		return err
 	}
-	if tested, err = c.TestAccess(ctx, "bramble",
-		joining.Access{Address: w.BrambleURL, Secrets: map[string]string{"key": " " + BrambleAccess["key"] + "\n",
+	if k.tested, err = k.c.TestAccess(ctx, "bramble",
+		joining.Access{Address: k.w.BrambleURL, Secrets: map[string]string{"key": " " + BrambleAccess["key"] + "\n",
 			"secret": BrambleAccess["secret"]}}); err != nil {
 		return err
 	}
-	k.check(tested.LetIn && len(tested.Trimmed) == 1, "%s Spaces around %s were taken off.", tested.Text,
-		strings.Join(tested.Trimmed, ", "))
-	if im, err = w.Finish(ctx, "bramble", "BR-3302",
+	k.check(k.tested.LetIn && len(k.tested.Trimmed) == 1, "%s Spaces around %s were taken off.", k.tested.Text,
+		strings.Join(k.tested.Trimmed, ", "))
+	if k.im, err = k.w.Finish(ctx, "bramble", "BR-3302",
 		Joining{Sources: []string{"alder"}, Import: joining.ImportChoices{Items: true, Orders: true}, Stock: true}); err != nil {
 		return err
 	}
-	k.imported(im, 21)
-	item, err := c.Item(ctx, "SMOKER-M")
+	k.imported(k.im, 21)
+	k.item, err = k.c.Item(ctx, "SMOKER-M")
 	if err != nil {
 		return err
 	}
 	begin := time.Now()
 	if _, err := until(ctx, 15*time.Second, "its report", func() (bool, error) {
-		return w.Bramble.Shows()["SMOKER-M"] == item.Levels[0].Available, nil
+		return k.w.Bramble.Shows()["SMOKER-M"] == k.item.Levels[0].Available, nil
 	}); err != nil {
 		return err
 	}
 	k.check(true, "our quantities went in a batch; %.1f s later its report was read, and it shows %d of SMOKER-M",
-		time.Since(begin).Seconds(), item.Levels[0].Available)
-	second, err := c.StartJoin(ctx, joining.NewJoin{Connector: "bramble-row", Code: "second", Name: "Second"})
+		time.Since(begin).Seconds(), k.item.Levels[0].Available)
+	second, err := k.c.StartJoin(ctx, joining.NewJoin{Connector: "bramble-row", Code: "second", Name: "Second"})
 	if err != nil {
 		return err
 	}
-	if tested, err = c.TestAccess(ctx, second.Connection.Code, joining.Access{Address: w.BrambleURL, Secrets: BrambleAccess}); err != nil {
+	if k.tested, err = k.c.TestAccess(ctx, second.Connection.Code,
+		joining.Access{Address: k.w.BrambleURL, Secrets: BrambleAccess}); err != nil {
 		return err
 	}
-	k.check(!tested.LetIn, "the same account a second time is refused: %s", tested.Text)
-	if err := c.DropJoin(ctx, "second"); err != nil {
+	k.check(!k.tested.LetIn, "the same account a second time is refused: %s", k.tested.Text)
+	if err := k.c.DropJoin(ctx, "second"); err != nil {
 		return err
 	}
+	return nil
+}
 
+func (k *joinWalk) counterpane(ctx context.Context) (err error) {
 	k.step("Joining Counterpane by name and password")
-	if err := w.Join(ctx, "counterpane", "till", "Mill Lane till"); err != nil {
+	if err := k.w.Join(ctx, "counterpane", "till", "Mill Lane till"); err != nil {
 		return err
 	}
 	wrong := map[string]string{"user": CounterpaneAccess["user"], "password": "honey", "shop": CounterpaneAccess["shop"]}
-	if tested, err = c.TestAccess(ctx, "till", joining.Access{Address: w.CounterpaneURL, Secrets: wrong}); err != nil {
+	if k.tested, err = k.c.TestAccess(ctx, "till", joining.Access{Address: k.w.CounterpaneURL, Secrets: wrong}); err != nil {
 		return err
 	}
-	k.check(!tested.LetIn && tested.Field == "password", "a wrong password is named as such: %s", tested.Text)
-	if tested, err = c.TestAccess(ctx, "till", joining.Access{Address: w.CounterpaneURL, Secrets: CounterpaneAccess}); err != nil {
+	k.check(!k.tested.LetIn && k.tested.Field == "password", "a wrong password is named as such: %s", k.tested.Text)
+	if k.tested, err = k.c.TestAccess(ctx, "till", joining.Access{Address: k.w.CounterpaneURL, Secrets: CounterpaneAccess}); err != nil {
 		return err
 	}
-	k.check(tested.LetIn, "%s", tested.Text)
-	if im, err = w.Finish(ctx, "till", "3", Joining{Sources: []string{"mill"}, Import: joining.ImportChoices{Items: true, Stock: true},
+	k.check(k.tested.LetIn, "%s", k.tested.Text)
+	if k.im, err = k.w.Finish(ctx, "till", "3", Joining{Sources: []string{"mill"}, Import: joining.ImportChoices{Items: true, Stock: true},
 		Change: func(s *engine.Settings) { s.NumberPrefix, s.Anonymous = "T", "Counter sale" }}); err != nil {
 		return err
 	}
-	k.imported(im, 16)
-	if item, err = c.Item(ctx, "CAKE-HONEY"); err != nil {
+	k.imported(k.im, 16)
+	if k.item, err = k.c.Item(ctx, "CAKE-HONEY"); err != nil {
 		return err
 	}
-	k.check(sum(item).onHand == 12, "the honey cake is an item of ours now, with its opening stock: %s", levelsText(item))
+	k.check(sum(k.item).onHand == 12, "the honey cake is an item of ours now, with its opening stock: %s", levelsText(k.item))
+	return nil
+}
 
+func (k *joinWalk) goodsAndOrders(ctx context.Context) error {
 	if err := k.goods(ctx); err != nil {
 		return err
 	}
 	if err := k.orders(ctx); err != nil {
 		return err
 	}
+	return nil
+}
 
+func (k *joinWalk) asText(ctx context.Context) (err error) {
 	k.step("The set-up as text")
-	text, err := c.ExportSetup(ctx)
+	text, err := k.c.ExportSetup(ctx)
 	if err != nil {
 		return err
 	}
-	changes, err := c.PlanSetup(ctx, text, nil)
+	changes, err := k.c.PlanSetup(ctx, text, nil)
 	if err != nil {
 		return err
 	}
