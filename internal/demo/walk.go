@@ -131,7 +131,8 @@ const jar, suit = "JAR-500-T12", "SUIT-M-WHITE"
 func (k *walk) all(ctx context.Context) error {
 	steps := &saleWalk{walk: k}
 	for _, step := range []func(context.Context) error{
-		steps.beforeSale, steps.buy, steps.look, steps.pickIt, steps.packIt, steps.shipIt, steps.backAtTheStore, steps.whyThatMany, steps.arrive, steps.theRest} {
+		steps.beforeSale, steps.buy, steps.look, steps.pickIt, steps.packIt, steps.shipIt, steps.backAtTheStore, steps.whyThatMany,
+		steps.arrive, steps.theRest} {
 		if err := step(ctx); err != nil {
 			return err
 		}

@@ -122,104 +122,108 @@ func (s *Store) ListOrders(ctx context.Context, f OrderFilter) ([]OrderRow, erro
 // listOrdersQuery finds the ids by the narrowest index there is, then reads the rows. The order in which the
 // tables stand is the order in which they are walked (CROSS JOIN).
 func listOrdersQuery(f OrderFilter) (string, []any) {
-	var where []string
-	var args []any
-	add := func(cond string, a ...any) { where = append(where, cond); args = append(args, a...) }
-	from, id := "orders o", "o.id"
+	q := orderQuery{from: "orders o", id: "o.id"}
+	q.begin(f)
+	q.narrow(f)
+	text := "SELECT " + q.id + " AS id FROM " + q.from
+	if len(q.where) > 0 {
+		text += " WHERE " + strings.Join(q.where, " AND ")
+	}
+	text += " ORDER BY " + q.id + " DESC LIMIT ?"
+	return "SELECT " + rowCols + " FROM (" + text + `) k CROSS JOIN orders o ON o.id = k.id
+		CROSS JOIN connection c ON c.id = o.connection_id ORDER BY k.id DESC`, append(q.args, f.Limit)
+}
+
+// orderQuery is a query of orders as it is put together: from what narrows most, by an index that has the order of ids.
+type orderQuery struct {
+	from, id string // id is the column that tells the order's
+	where    []string
+	args     []any
+}
+
+func (q *orderQuery) add(cond string, args ...any) {
+	q.where, q.args = append(q.where, cond), append(q.args, args...)
+}
+
+// begin chooses where the query begins.
+func (q *orderQuery) begin(f OrderFilter) {
 	switch {
 	case f.Search != "" && searchTerms(f.Search) != "":
-		from, id = "order_text x CROSS JOIN orders o ON o.id = x.rowid", "x.rowid"
+		q.from, q.id = "order_text x CROSS JOIN orders o ON o.id = x.rowid", "x.rowid"
 		terms := searchTerms(f.Search)
 		if f.Nameless {
 			terms = "{number channel sku tracking} : (" + terms + ")"
 		}
-		add("x.order_text MATCH ?", terms)
+		q.add("x.order_text MATCH ?", terms)
 	case f.Search != "":
-		add("0")
+		q.add("0")
 	case f.Tag != "":
-		from, id = "order_tag g CROSS JOIN orders o ON o.id = g.order_id", "g.order_id"
-		add("g.tag = ?", f.Tag)
+		q.from, q.id = "order_tag g CROSS JOIN orders o ON o.id = g.order_id", "g.order_id"
+		q.add("g.tag = ?", f.Tag)
 	case f.Cause != "":
-		from, id = `(SELECT DISTINCT order_id FROM exception WHERE closed_at = 0 AND cause = ? AND order_id <> 0) e CROSS
-			JOIN orders o ON o.id = e.order_id`, "o.id"
-		args = append(args, f.Cause)
-	case f.Customer != 0:
-		from = "orders o INDEXED BY orders_customer"
-	case f.Merged != 0:
-		from = "orders o INDEXED BY orders_merged"
-	case f.Assignee != "":
-		from = "orders o INDEXED BY orders_assignee"
-	case f.Typed != "" && f.Typed != "*":
-		from = "orders o INDEXED BY orders_typed"
-	case f.Connection != "" && f.State != "":
-		from = "orders o INDEXED BY orders_state"
-	case len(f.Stages) == 1 && f.Connection != "":
-		from = "orders o INDEXED BY orders_stage_connection"
-	case len(f.Stages) == 1:
-		from = "orders o INDEXED BY orders_stage"
-	case f.Kind != "" && f.Kind != "ship":
-		from = "orders o INDEXED BY orders_kind"
-	case f.Connection != "":
-		from = "orders o INDEXED BY orders_connection"
-	}
-	if f.Before > 0 {
-		add(id+" < ?", f.Before)
-	}
-	switch len(f.Stages) {
-	case 0:
-	case 1:
-		add("o.stage = ?", f.Stages[0])
+		q.from = `(SELECT DISTINCT order_id FROM exception WHERE closed_at = 0 AND cause = ? AND order_id <> 0) e
+			CROSS JOIN orders o ON o.id = e.order_id`
+		q.args = append(q.args, f.Cause)
 	default:
-		in, a := list(f.Stages)
-		add("o.stage IN ("+in+")", a...)
-	}
-	if f.Connection != "" {
-		add("o.connection_id = (SELECT id FROM connection WHERE code = ?)", f.Connection)
-	}
-	for _, eq := range []struct{ col, v string }{{"o.channel_state", f.State}, {"o.assignee", f.Assignee}, {"o.kind", f.Kind}} {
-		if eq.v != "" {
-			add(eq.col+" = ?", eq.v)
+		if index := orderIndex(f); index != "" {
+			q.from = "orders o INDEXED BY " + index
 		}
 	}
-	if f.Assignee != "" {
-		add("o.assignee <> ''")
+}
+
+// orderIndex is the index by which the orders of a filter are found in their order; "" is the table's own.
+func orderIndex(f OrderFilter) string {
+	switch {
+	case f.Customer != 0:
+		return "orders_customer"
+	case f.Merged != 0:
+		return "orders_merged"
+	case f.Assignee != "":
+		return "orders_assignee"
+	case f.Typed != "" && f.Typed != "*":
+		return "orders_typed"
+	case f.Connection != "" && f.State != "":
+		return "orders_state"
+	case len(f.Stages) == 1 && f.Connection != "":
+		return "orders_stage_connection"
+	case len(f.Stages) == 1:
+		return "orders_stage"
+	case f.Kind != "" && f.Kind != "ship":
+		return "orders_kind"
+	case f.Connection != "":
+		return "orders_connection"
 	}
-	if f.Kind != "" && f.Kind != "ship" {
-		add("o.kind <> 'ship'")
+	return ""
+}
+
+// narrow adds what the filter asks for beside that. The conditions of partial indexes are said, so that they are used.
+func (q *orderQuery) narrow(f OrderFilter) {
+	when := func(holds bool, cond string, args ...any) {
+		if holds {
+			q.add(cond, args...)
+		}
 	}
-	switch f.Typed {
-	case "":
-	case "*":
-		add("o.typed_by <> ''")
-	default:
-		add("o.typed_by = ? AND o.typed_by <> ''", f.Typed)
+	when(f.Before > 0, q.id+" < ?", f.Before)
+	if len(f.Stages) == 1 {
+		q.add("o.stage = ?", f.Stages[0])
+	} else if len(f.Stages) > 1 {
+		in, args := list(f.Stages)
+		q.add("o.stage IN ("+in+")", args...)
 	}
-	if f.Customer != 0 {
-		add("o.customer_id = ? AND o.customer_id <> 0", f.Customer)
-	}
-	if f.Merged != 0 {
-		add("o.merged_into = ? AND o.merged_into <> 0", f.Merged)
-	}
-	if f.Tag != "" && id != "g.order_id" {
-		add("EXISTS (SELECT 1 FROM order_tag t WHERE t.tag = ? AND t.order_id = o.id)", f.Tag)
-	}
-	if f.Cause != "" && !strings.Contains(from, "FROM exception") {
-		add("EXISTS (SELECT 1 FROM exception e WHERE e.order_id = o.id AND e.order_id <> 0 AND e.closed_at = 0 AND e.cause = ?)", f.Cause)
-	}
-	if f.above > 0 {
-		add(id+" >= ?", f.above)
-	}
-	if f.below > 0 {
-		add(id+" < ?", f.below)
-	}
-	q := "SELECT " + id + " AS id FROM " + from
-	if len(where) > 0 {
-		q += " WHERE " + strings.Join(where, " AND ")
-	}
-	q += " ORDER BY " + id + " DESC LIMIT ?"
-	return "SELECT " + rowCols + " FROM (" +
-			q + ") k CROSS JOIN orders o ON o.id = k.id CROSS JOIN connection c ON c.id = o.connection_id ORDER BY k.id DESC", append(
-			args, f.Limit)
+	when(f.Connection != "", "o.connection_id = (SELECT id FROM connection WHERE code = ?)", f.Connection)
+	when(f.State != "", "o.channel_state = ?", f.State)
+	when(f.Assignee != "", "o.assignee = ? AND o.assignee <> ''", f.Assignee)
+	when(f.Kind != "", "o.kind = ?", f.Kind)
+	when(f.Kind != "" && f.Kind != "ship", "o.kind <> 'ship'")
+	when(f.Typed == "*", "o.typed_by <> ''")
+	when(f.Typed != "" && f.Typed != "*", "o.typed_by = ? AND o.typed_by <> ''", f.Typed)
+	when(f.Customer != 0, "o.customer_id = ? AND o.customer_id <> 0", f.Customer)
+	when(f.Merged != 0, "o.merged_into = ? AND o.merged_into <> 0", f.Merged)
+	when(f.Tag != "" && q.id != "g.order_id", "EXISTS (SELECT 1 FROM order_tag t WHERE t.tag = ? AND t.order_id = o.id)", f.Tag)
+	when(f.Cause != "" && !strings.Contains(q.from, "FROM exception"),
+		"EXISTS (SELECT 1 FROM exception e WHERE e.order_id = o.id AND e.order_id <> 0 AND e.closed_at = 0 AND e.cause = ?)", f.Cause)
+	when(f.above > 0, q.id+" >= ?", f.above)
+	when(f.below > 0, q.id+" < ?", f.below)
 }
 
 // searchTerms makes a query of words: each must be there, and those of three letters or more may go on.

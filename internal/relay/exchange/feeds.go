@@ -145,100 +145,125 @@ func ParseSchedule(text string, own time.Duration) (cron.Schedule, error) {
 // read carries out one run of a feed.
 func (r *Exchange) read(c *engine.Conn, req engine.RunRequest) error {
 	f, _ := r.Feed(c, req.Kind)
-	mark := f.Mark
+	g := &reading{Exchange: r, c: c, req: req, f: f, high: f.Mark}
+	mark, check := f.Mark, f.Validator
 	if req.From != "" {
 		mark = req.From
 	}
-	var run int64
-	ensure := func(t *store.Tx) (err error) {
-		if run == 0 {
-			run, err = t.StartRun(f.ID, req.Cause, r.Clock())
-		}
-		return err
-	}
 	if req.Cause != "schedule" {
-		if err := r.Store.Write(r.Ctx, ensure); err != nil {
+		check = "" // who asks for a run wants to see everything
+		if err := r.Store.Write(r.Ctx, g.begun); err != nil {
 			return err
 		}
 		if req.Started != nil {
-			req.Started <- run
+			req.Started <- g.run
 		}
 	}
-	page := 0
-	check := f.Validator
-	if req.Cause != "schedule" {
-		check = "" // who asks for a run wants to see everything
-	}
-	to, err := c.Line().Read(c.Ctx, req.Kind, connector.Reading{Mark: mark, Check: check, Known: r.known(c, req.Kind),
-		Keep: func(records []connector.Record) error {
-			page++
-			kept, kerr := r.keepPage(c, f, &run, ensure, page, records)
-			if kept > 0 {
-				c.WakeIn.Now()
-			}
-			if run != 0 {
-				r.Bus.Publish([]engine.Event{{Kind: "run", Key: c.Rec().Code}})
-			}
-			return kerr
-		}})
-	high := to.Mark
+	to, err := c.Line().Read(c.Ctx, req.Kind, connector.Reading{Mark: mark, Check: check, Known: r.known(c, req.Kind), Keep: g.keep})
 	if err != nil && c.Ctx.Err() != nil {
 		return nil // stopping is no failure; the run is closed at the next start
 	}
-	failed := f.Failures > 0
+	if req.From == "" {
+		g.high = to.Mark // reading history leaves the mark alone
+	}
 	commitErr := r.Commit(r.Ctx, func(ch *engine.Change) error {
 		ch.Tell("feed", c.Rec().Code)
 		if err != nil {
-			if e := r.lockedOut(ch, c, err); e != nil {
-				return e
-			}
-			if e := ensure(ch.Tx); e != nil {
-				return e
-			}
-			if e := ch.LogRun(run, "error", err.Error(), ch.Now); e != nil {
-				return e
-			}
-			if e := ch.EndRun(run, "failed", err.Error(), ch.Now); e != nil {
-				return e
-			}
-			return ch.FeedFailed(f.ID, err.Error(), ch.Now)
+			return g.failed(ch, err)
 		}
-		if run != 0 {
-			if e := ch.EndRun(run, "done", "", ch.Now); e != nil {
-				return e
-			}
-		}
-		if req.From != "" {
-			high = f.Mark // reading history leaves the mark alone
-		} else if to.Check != f.Validator {
-			if e := ch.SetValidator(f.ID, to.Check); e != nil {
-				return e
-			}
-		}
-		if failed {
-			if e := ch.CloseConnectionException(c.ID, engine.CredentialsRefused, ch.Now); e != nil {
-				return e
-			}
-			ch.Tell("exception", "")
-		}
-		return ch.FeedWent(f.ID, high, ch.Now)
+		return g.went(ch, to)
 	})
 	if commitErr == nil {
-		now := r.Clock().UnixMicro()
-		r.KnowFeed(c, req.Kind, func(k *store.Feed) {
-			k.LastTryAt = now
-			if err != nil {
-				k.Failures++
-				k.LastError = err.Error()
-				return
-			}
-			k.Failures, k.LastError, k.LastOKAt = 0, "", now
-			if req.From == "" {
-				k.Mark, k.Validator = high, to.Check
-			}
-		})
+		g.know(to, err)
 	}
 	return errors.Join(err, commitErr)
+}
+
+// reading is one reading of a feed.
+type reading struct {
+	*Exchange
+	c    *engine.Conn
+	req  engine.RunRequest
+	f    store.Feed
+	run  int64 // 0: nothing came yet that is worth a run
+	page int
+	high string // the mark reached
+}
+
+// begun makes the run of the reading, unless there is one.
+func (g *reading) begun(t *store.Tx) (err error) {
+	if g.run == 0 {
+		g.run, err = t.StartRun(g.f.ID, g.req.Cause, g.Clock())
+	}
+	return err
+}
+
+// keep keeps a page of records.
+func (g *reading) keep(records []connector.Record) error {
+	g.page++
+	kept, err := g.keepPage(g.c, g.f, &g.run, g.begun, g.page, records)
+	if kept > 0 {
+		g.c.WakeIn.Now()
+	}
+	if g.run != 0 {
+		g.Bus.Publish([]engine.Event{{Kind: "run", Key: g.c.Rec().Code}})
+	}
+	return err
+}
+
+// failed notes that the reading failed, and why.
+func (g *reading) failed(ch *engine.Change, why error) error {
+	if err := g.lockedOut(ch, g.c, why); err != nil {
+		return err
+	}
+	if err := g.begun(ch.Tx); err != nil {
+		return err
+	}
+	if err := ch.LogRun(g.run, "error", why.Error(), ch.Now); err != nil {
+		return err
+	}
+	if err := ch.EndRun(g.run, "failed", why.Error(), ch.Now); err != nil {
+		return err
+	}
+	return ch.FeedFailed(g.f.ID, why.Error(), ch.Now)
+}
+
+// went notes that the reading went well. What was raised about its access is over.
+func (g *reading) went(ch *engine.Change, to connector.ReadTo) error {
+	if g.run != 0 {
+		if err := ch.EndRun(g.run, "done", "", ch.Now); err != nil {
+			return err
+		}
+	}
+	if g.req.From == "" && to.Check != g.f.Validator {
+		if err := ch.SetValidator(g.f.ID, to.Check); err != nil {
+			return err
+		}
+	}
+	if g.f.Failures > 0 {
+		if err := ch.CloseConnectionException(g.c.ID, engine.CredentialsRefused, ch.Now); err != nil {
+			return err
+		}
+		ch.Tell("exception", "")
+	}
+	return ch.FeedWent(g.f.ID, g.high, ch.Now)
+}
+
+// know brings memory to what was committed.
+func (g *reading) know(to connector.ReadTo, failed error) {
+	now := g.Clock().UnixMicro()
+	g.KnowFeed(g.c, g.req.Kind, func(k *store.Feed) {
+		k.LastTryAt = now
+		if failed != nil {
+			k.Failures++
+			k.LastError = failed.Error()
+			return
+		}
+		k.Failures, k.LastError, k.LastOKAt = 0, "", now
+		if g.req.From == "" {
+			k.Mark, k.Validator = g.high, to.Check
+		}
+	})
 }
 
 // known tells which records of a feed were kept before; feeds without versions know none.
