@@ -120,85 +120,103 @@ func trialTable(t connector.Trial, row func(...any)) {
 }
 
 // runConnector checks a definition, or tries it on a sample or on the system itself.
+type connectorOptions struct {
+	sample, feed, address, site, folder, reach string
+	live, asJSON                               bool
+	secrets, settings                          pairs
+}
+
+func (opt *connectorOptions) flags(f *flag.FlagSet) {
+	f.StringVar(&opt.sample, "sample", "", "try: `file` with a record as the other side gives it")
+	f.BoolVar(&opt.live, "live", false, "try: read one page from the system itself")
+	f.StringVar(&opt.feed, "feed", "", "try: which feed; the first that comes in, if not said")
+	f.StringVar(&opt.address, "address", "", "try -live: where the system is reached")
+	f.StringVar(&opt.site, "site", "", "try -live: site, where the system has several")
+	f.StringVar(&opt.folder, "connectors", "", "`folder` of further definitions that this one may extend")
+	f.StringVar(&opt.reach, "reach", "", "try -live: `ranges` that are not public and may be called all the same")
+	f.BoolVar(&opt.asJSON, "json", false, "print JSON")
+	f.Var(&opt.secrets, "set", "try -live: a credential as `name=value`; the value may be env:NAME or @FILE")
+	f.Var(&opt.settings, "setting", "try: a setting as `name=value`, such as time_zone=UTC")
+}
+
 func runConnector(ctx context.Context, e *Env, f *flag.FlagSet, args []string) error {
-	sample := f.String("sample", "", "try: `file` with a record as the other side gives it")
-	live := f.Bool("live", false, "try: read one page from the system itself")
-	feed := f.String("feed", "", "try: which feed; the first that comes in, if not said")
-	address := f.String("address", "", "try -live: where the system is reached")
-	site := f.String("site", "", "try -live: site, where the system has several")
-	folder := f.String("connectors", "", "`folder` of further definitions that this one may extend")
-	reach := f.String("reach", "", "try -live: `ranges` that are not public and may be called all the same")
-	asJSON := f.Bool("json", false, "print JSON")
-	var secrets, settings pairs
-	f.Var(&secrets, "set", "try -live: a credential as `name=value`; the value may be env:NAME or @FILE")
-	f.Var(&settings, "setting", "try: a setting as `name=value`, such as time_zone=UTC")
+	opt := &connectorOptions{}
+	opt.flags(f)
 	if err := parse(f, args, 2, 2); err != nil {
 		return err
 	}
 	if f.Arg(0) != "check" && f.Arg(0) != "try" {
 		return usage{fmt.Sprintf("%q: check or try is expected", f.Arg(0))}
 	}
-	text, err := os.ReadFile(f.Arg(1))
+	d, err := opt.definition(f.Arg(1))
 	if err != nil {
 		return err
 	}
-	lib, err := connector.BuiltIn()
-	if err != nil {
-		return err
-	}
-	if *folder != "" {
-		if err := lib.AddFolder(*folder); err != nil {
-			return err
-		}
-	}
-	d, err := connector.Load(f.Arg(1), text, lib)
-	if err != nil {
-		return err
-	}
-	p := &printer{e.Out, e.Err, *asJSON}
+	p := &printer{e.Out, e.Err, opt.asJSON}
 	if f.Arg(0) == "check" {
 		return p.show(d.Capabilities(), func(row func(...any)) {
 			row(fmt.Sprintf("%s: %s, %s; let in by %s; feeds: %s", f.Arg(1), d.Title, d.Side, d.Capabilities().Way,
 				message.FeedList(d.Kinds())))
 		})
 	}
-	kind := message.Feed(*feed)
+	kind := message.Feed(opt.feed)
 	for _, k := range d.Kinds() {
 		if kind == "" && connector.ComesIn(k) {
 			kind = k
 		}
 	}
-	allowed, err := ranges(*reach)
-	if err != nil {
-		return err
-	}
-	free := map[string]any{}
-	for k, v := range settings.m {
-		free[k] = v
-	}
-	base := *address
-	if base == "" {
-		if base = d.Address.Default; base == "" {
-			base = "http://nowhere.invalid"
-		}
-	}
-	trimmed := connector.Trim(secrets.m)
-	line, err := connector.NewLine(d,
-		connector.LineOptions{Base: base, Site: *site, Login: connector.NewLogin(d, secrets.m, connector.Token{}), Settings: free,
-			Client: connector.Guard{Allowed: allowed}.Client()})
-	if err != nil {
-		return err
-	}
+	trimmed := connector.Trim(opt.secrets.m)
+	line, err := opt.line(d)
 	switch {
-	case *live:
+	case err != nil:
+		return err
+	case opt.live:
 		if len(trimmed) > 0 {
 			fmt.Fprintf(e.Err, "Spaces were taken off: %s\n", strings.Join(trimmed, ", "))
 		}
 		return tryLive(ctx, e, p, line, kind)
-	case *sample == "":
+	case opt.sample == "":
 		return usage{"try needs -sample FILE or -live"}
 	}
-	raw, err := os.ReadFile(*sample)
+	return trySample(p, line, kind, opt.sample)
+}
+
+// definition reads and checks the definition in a file.
+func (opt *connectorOptions) definition(file string) (*connector.Definition, error) {
+	text, err := os.ReadFile(file)
+	if err != nil {
+		return nil, err
+	}
+	lib, err := connector.BuiltIn()
+	if err != nil {
+		return nil, err
+	}
+	if opt.folder != "" {
+		if err := lib.AddFolder(opt.folder); err != nil {
+			return nil, err
+		}
+	}
+	return connector.Load(file, text, lib)
+}
+
+// line is a line to the system, as it would be at work.
+func (opt *connectorOptions) line(d *connector.Definition) (*connector.Line, error) {
+	allowed, err := ranges(opt.reach)
+	if err != nil {
+		return nil, err
+	}
+	settings := map[string]any{}
+	for k, v := range opt.settings.m {
+		settings[k] = v
+	}
+	return connector.NewLine(d, connector.LineOptions{Base: or(opt.address, or(d.Address.Default, "http://nowhere.invalid")), Site: opt.site,
+		Login: connector.NewLogin(d, opt.secrets.m, connector.Token{}), Settings: settings,
+		Client: connector.Guard{Allowed: allowed}.Client()})
+}
+
+// trySample maps a record from a file.
+func trySample(p *printer, line *connector.Line, kind message.Feed, file string) error {
+	raw, err := os.ReadFile(file)
 	if err != nil {
 		return err
 	}

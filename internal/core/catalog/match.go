@@ -233,7 +233,55 @@ func (x *Index) Suggest(w Wanted, most int) []Suggestion {
 	if len(ws) == 0 {
 		ws = words(w.SKU)
 	}
-	// Rare words first: they name few items. When enough items were looked up, common words only add to those.
+	rough := x.rough(w, ws)
+	near := x.nearest(rough)
+	type scored struct {
+		n int32
+		s score
+	}
+	list := make([]scored, 0, len(near))
+	for _, n := range near {
+		list = append(list, scored{n, x.score(&x.items[n], w, ws)})
+	}
+	slices.SortStableFunc(list, func(a, b scored) int { return cmp.Compare(b.s.value, a.s.value) })
+	out := []Suggestion{}
+	for i, c := range list[:min(len(list), most)] {
+		value := c.s.value
+		if i == 0 && len(list) > 1 { // two that fit alike are none that fits surely
+			if gap := value - list[1].s.value; gap < 0.12 {
+				value *= 0.55 + 0.45*gap/0.12
+				c.s.reasons = append(c.s.reasons, fmt.Sprintf("%s fits nearly as well", x.items[list[1].n].SKU))
+			}
+		}
+		if value < 0.2 {
+			continue
+		}
+		e := &x.items[c.n]
+		out = append(out, Suggestion{ItemID: e.ID, SKU: e.SKU, Name: e.Name, Score: int64(math.Round(100 * min(value, 0.99))),
+			Reasons: c.s.reasons})
+	}
+	slices.SortStableFunc(out, func(a, b Suggestion) int { return int(b.Score - a.Score) })
+	return out
+}
+
+// nearest are the items that are weighed highest for the words they have themselves.
+func (x *Index) nearest(rough map[int32]float64) []int32 {
+	near := make([]int32, 0, len(rough))
+	for n := range rough {
+		near = append(near, n)
+	}
+	slices.SortFunc(near, func(a, b int32) int {
+		if c := cmp.Compare(rough[b]/math.Sqrt(1+x.items[b].total), rough[a]/math.Sqrt(1+x.items[a].total)); c != 0 {
+			return c
+		}
+		return int(a - b)
+	})
+	return near[:min(len(near), candidates)]
+}
+
+// rough weighs the items that words of a title name. Rare words come first: they name few items. When enough items were
+// looked up, common words only add to those.
+func (x *Index) rough(w Wanted, ws []word) map[int32]float64 {
 	type term struct {
 		word   string
 		weight float64
@@ -271,44 +319,7 @@ func (x *Index) Suggest(w Wanted, most int) []Suggestion {
 			rough[n] += x.top
 		}
 	}
-	near := make([]int32, 0, len(rough))
-	for n := range rough {
-		near = append(near, n)
-	}
-	slices.SortFunc(near, func(a, b int32) int {
-		if c := cmp.Compare(rough[b]/math.Sqrt(1+x.items[b].total), rough[a]/math.Sqrt(1+x.items[a].total)); c != 0 {
-			return c
-		}
-		return int(a - b)
-	})
-	near = near[:min(len(near), candidates)]
-	type scored struct {
-		n int32
-		s score
-	}
-	list := make([]scored, 0, len(near))
-	for _, n := range near {
-		list = append(list, scored{n, x.score(&x.items[n], w, ws)})
-	}
-	slices.SortStableFunc(list, func(a, b scored) int { return cmp.Compare(b.s.value, a.s.value) })
-	out := []Suggestion{}
-	for i, c := range list[:min(len(list), most)] {
-		value := c.s.value
-		if i == 0 && len(list) > 1 { // two that fit alike are none that fits surely
-			if gap := value - list[1].s.value; gap < 0.12 {
-				value *= 0.55 + 0.45*gap/0.12
-				c.s.reasons = append(c.s.reasons, fmt.Sprintf("%s fits nearly as well", x.items[list[1].n].SKU))
-			}
-		}
-		if value < 0.2 {
-			continue
-		}
-		e := &x.items[c.n]
-		out = append(out, Suggestion{ItemID: e.ID, SKU: e.SKU, Name: e.Name, Score: int64(math.Round(100 * min(value, 0.99))),
-			Reasons: c.s.reasons})
-	}
-	slices.SortStableFunc(out, func(a, b Suggestion) int { return int(b.Score - a.Score) })
-	return out
+	return rough
 }
 
 // spellings are the words of items that a word may be meant for.
@@ -346,57 +357,9 @@ type score struct {
 // the item has not, whether the options and measures agree, and how far the prices are apart.
 func (x *Index) score(e *entry, w Wanted, ws []word) score {
 	var s score
-	var hit, listed float64
-	var same []string
 	used := make([]bool, len(ws))
-	for _, iw := range e.words {
-		best, at := 0.0, -1
-		for k, t := range ws {
-			if used[k] || t.class != iw.class && !(t.class == 'n' && iw.class == 'm' || t.class == 'm' && iw.class == 'n') {
-				continue
-			}
-			sim := 0.0
-			switch {
-			case t.text == iw.text:
-				sim = 1
-			case t.class == 'n' && iw.class == 'm' && iw.text == t.text+iw.unit, t.class == 'm' && iw.class == 'n' &&
-				t.text == iw.text+t.unit:
-				sim = 0.9
-			case t.class == 'w' && iw.class == 'w':
-				sim = alike(t.text, iw.text)
-			}
-			if sim > best {
-				best, at = sim, k
-			}
-		}
-		if at >= 0 {
-			used[at] = true
-			hit += best * cmp.Or(x.weight[iw.text], x.top)
-			if iw.class == 'w' {
-				same = append(same, ws[at].text)
-			}
-		}
-	}
-	var extra float64
-	for k, t := range ws {
-		wt := x.weight[t.text]
-		if wt == 0 {
-			wt = x.top * 0.8
-			if used[k] {
-				wt = x.top * 0.5
-			} else if t.class == 'w' {
-				for _, sp := range x.spellings(t) {
-					if sp > 0 { // a slip in a word of another item is no new word
-						wt = x.top * 0.6
-					}
-				}
-			}
-		}
-		listed += wt
-		if !used[k] && t.class == 'w' {
-			extra += wt
-		}
-	}
+	hit, same := x.hits(e, ws, used)
+	listed, extra := x.listed(ws, used)
 	if e.total > 0 {
 		s.cover = hit / e.total
 	}
@@ -427,6 +390,64 @@ func (x *Index) score(e *entry, w Wanted, ws []word) score {
 		}
 	}
 	return s
+}
+
+// listed adds the weights of the words of a title, and of those among them that no word of the item was found in.
+func (x *Index) listed(ws []word, used []bool) (listed, extra float64) {
+	for k, t := range ws {
+		wt := x.weight[t.text]
+		if wt == 0 {
+			wt = x.top * 0.8
+			if used[k] {
+				wt = x.top * 0.5
+			} else if t.class == 'w' {
+				for _, sp := range x.spellings(t) {
+					if sp > 0 { // a slip in a word of another item is no new word
+						wt = x.top * 0.6
+					}
+				}
+			}
+		}
+		listed += wt
+		if !used[k] && t.class == 'w' {
+			extra += wt
+		}
+	}
+	return listed, extra
+}
+
+// hits adds the weights of the words of an item that a title has, marks those of the title that were used, and lists those
+// that are the same.
+func (x *Index) hits(e *entry, ws []word, used []bool) (hit float64, same []string) {
+	for _, iw := range e.words {
+		best, at := 0.0, -1
+		for k, t := range ws {
+			if used[k] || t.class != iw.class && !(t.class == 'n' && iw.class == 'm' || t.class == 'm' && iw.class == 'n') {
+				continue
+			}
+			sim := 0.0
+			switch {
+			case t.text == iw.text:
+				sim = 1
+			case t.class == 'n' && iw.class == 'm' && iw.text == t.text+iw.unit, t.class == 'm' && iw.class == 'n' &&
+				t.text == iw.text+t.unit:
+				sim = 0.9
+			case t.class == 'w' && iw.class == 'w':
+				sim = alike(t.text, iw.text)
+			}
+			if sim > best {
+				best, at = sim, k
+			}
+		}
+		if at >= 0 {
+			used[at] = true
+			hit += best * cmp.Or(x.weight[iw.text], x.top)
+			if iw.class == 'w' {
+				same = append(same, ws[at].text)
+			}
+		}
+	}
+	return hit, same
 }
 
 func (x *Index) options(e *entry, ws []word, s *score) {

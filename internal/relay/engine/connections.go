@@ -136,18 +136,9 @@ func (r *Engine) Reload(ctx context.Context) error {
 	if err := r.loadZone(ctx); err != nil {
 		return err
 	}
-	locs, err := r.Store.Locations(ctx)
-	if err != nil {
+	if err := r.reloadPlaces(ctx); err != nil {
 		return err
 	}
-	places := make(map[int64]store.Location, len(locs))
-	for _, l := range locs {
-		places[l.ID] = l
-	}
-	r.placeMu.Lock()
-	r.places = places
-	r.placeMu.Unlock()
-
 	recs, err := r.Store.Connections(ctx)
 	if err != nil {
 		return err
@@ -165,6 +156,39 @@ func (r *Engine) Reload(ctx context.Context) error {
 	if err := r.reloadAccounts(accounts); err != nil {
 		return err
 	}
+	if err := r.reloadConnections(recs); err != nil {
+		return err
+	}
+	for _, f := range feeds {
+		if c := r.conns[f.ConnectionID]; c != nil {
+			c.feeds[f.Kind] = &f
+		}
+	}
+	for _, c := range r.conns {
+		c.lookAgain()
+	}
+	return nil
+}
+
+// reloadPlaces reads the locations.
+func (r *Engine) reloadPlaces(ctx context.Context) error {
+	locs, err := r.Store.Locations(ctx)
+	if err != nil {
+		return err
+	}
+	places := make(map[int64]store.Location, len(locs))
+	for _, l := range locs {
+		places[l.ID] = l
+	}
+	r.placeMu.Lock()
+	r.places = places
+	r.placeMu.Unlock()
+	return nil
+}
+
+// reloadConnections takes up connections that are new or were changed, and lets those go that are gone. The caller holds the
+// lock.
+func (r *Engine) reloadConnections(recs []store.Connection) error {
 	there := map[int64]bool{}
 	for _, rec := range recs {
 		there[rec.ID] = true
@@ -202,14 +226,6 @@ func (r *Engine) Reload(ctx context.Context) error {
 			c.cur.Store(&gone)
 			c.end()
 		}
-	}
-	for _, f := range feeds {
-		if c := r.conns[f.ConnectionID]; c != nil {
-			c.feeds[f.Kind] = &f
-		}
-	}
-	for _, c := range r.conns {
-		c.lookAgain()
 	}
 	return nil
 }

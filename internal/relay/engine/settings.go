@@ -113,6 +113,11 @@ func (s *Settings) Check(r *Engine) error {
 	if s.MatchAbove < 0 || s.MatchAbove > 100 {
 		return Refuse("match_above: 0 to 100 is expected")
 	}
+	return s.checkNames(r)
+}
+
+// checkNames refuses names of what there is not: fields, locations, a time zone, states.
+func (s *Settings) checkNames(r *Engine) error {
 	for _, w := range s.MatchBy {
 		if w != "sku" && w != "near sku" && w != "gtin" {
 			return Refuse("match_by: %q is none of sku, near sku, gtin", w)

@@ -120,45 +120,11 @@ func (r *Listing) checkItem(ch *engine.Change, it catalog.Item) error {
 			return err
 		}
 	}
-	if len(it.Parts) > 0 {
-		skus := make([]string, len(it.Parts))
-		for i, p := range it.Parts {
-			skus[i] = p.SKU
-		}
-		have, err := ch.ItemsBySKU(skus)
-		if err != nil {
-			return err
-		}
-		ids := make([]int64, 0, len(have))
-		for _, s := range skus {
-			if have[s] == 0 {
-				return engine.Refuse("parts: there is no item %s", s)
-			}
-			ids = append(ids, have[s])
-		}
-		items, err := ch.Items(ids)
-		if err != nil {
-			return err
-		}
-		for _, p := range items {
-			if !catalog.Kind(p.Kind).HoldsStock() {
-				return engine.Refuse("parts: %s is %s and holds no stock; a kit is made of stocked items", p.SKU, p.Kind)
-			}
-		}
+	if err := checkParts(ch, it.Parts); err != nil {
+		return err
 	}
-	if it.Kind != catalog.Stocked && it.ID != 0 {
-		if kits, err := ch.KitsWith(it.ID); err != nil {
-			return err
-		} else if len(kits) > 0 {
-			return &engine.Refused{Text: fmt.Sprintf("kind: it is a part of %s, and parts of kits are stocked items", engine.Join(kits)),
-				Conflict: true}
-		}
-		if n, err := ch.OnHandAnywhere(it.ID); err != nil {
-			return err
-		} else if n != 0 {
-			return &engine.Refused{Text: fmt.Sprintf("kind: there is stock of it; items that are %s hold none. Take the stock out first",
-				it.Kind), Conflict: true}
-		}
+	if err := checkKind(ch, it); err != nil {
+		return err
 	}
 	if len(it.Prices) > 0 {
 		lists, err := ch.PriceListCodes()
@@ -190,6 +156,54 @@ func (r *Listing) checkItem(ch *engine.Change, it catalog.Item) error {
 		if same != "" {
 			return &engine.Refused{Text: fmt.Sprintf("options: %s of the family %s has the same options (%s); variants differ in them",
 				same, it.Family, engine.Or(it.Options, "none")), Conflict: true}
+		}
+	}
+	return nil
+}
+
+// checkKind refuses a kind without stock for an item that is part of a kit or of which there is some.
+func checkKind(ch *engine.Change, it catalog.Item) error {
+	if it.Kind != catalog.Stocked && it.ID != 0 {
+		if kits, err := ch.KitsWith(it.ID); err != nil {
+			return err
+		} else if len(kits) > 0 {
+			return &engine.Refused{Text: fmt.Sprintf("kind: it is a part of %s, and parts of kits are stocked items", engine.Join(kits)),
+				Conflict: true}
+		}
+		if n, err := ch.OnHandAnywhere(it.ID); err != nil {
+			return err
+		} else if n != 0 {
+			return &engine.Refused{Text: fmt.Sprintf("kind: there is stock of it; items that are %s hold none. Take the stock out first",
+				it.Kind), Conflict: true}
+		}
+	}
+	return nil
+}
+
+// checkParts refuses parts of a kit that are not there or hold no stock.
+func checkParts(ch *engine.Change, parts []catalog.Part) error {
+	skus := make([]string, len(parts))
+	for i, p := range parts {
+		skus[i] = p.SKU
+	}
+	have, err := ch.ItemsBySKU(skus)
+	if err != nil {
+		return err
+	}
+	ids := make([]int64, 0, len(have))
+	for _, s := range skus {
+		if have[s] == 0 {
+			return engine.Refuse("parts: there is no item %s", s)
+		}
+		ids = append(ids, have[s])
+	}
+	items, err := ch.Items(ids)
+	if err != nil {
+		return err
+	}
+	for _, p := range items {
+		if !catalog.Kind(p.Kind).HoldsStock() {
+			return engine.Refuse("parts: %s is %s and holds no stock; a kit is made of stocked items", p.SKU, p.Kind)
 		}
 	}
 	return nil

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"strings"
 	"time"
 
 	"openrelay/internal/core/message"
@@ -180,8 +181,58 @@ func (r *Orders) TypeOrder(ctx context.Context, t TypedOrder, who string) (strin
 		}
 		in.OutsideID, in.Version = old.OutsideID, old.Version
 	}
-	m := t.Order
-	now := r.Clock().UTC()
+	m := completed(t.Order, in.OutsideID, r.Clock().UTC())
+	in.OutsideID = engine.Or(in.OutsideID, "typed:"+m.Number)
+	raw, err := json.Marshal(&m)
+	if err != nil {
+		return "", err
+	}
+	msg, err := typedOrder(c, raw)
+	if err != nil {
+		return "", engine.Refuse("the order: %v", err)
+	}
+	var out string
+	err = r.Commit(ctx, func(ch *engine.Change) error {
+		if have, err := ch.LiveOrder(c.ID, m.Number); err != nil {
+			return err
+		} else if have != "" {
+			return &engine.Refused{Text: fmt.Sprintf("number %s of %s is order %s already", m.Number, c.Rec().Name, have), Conflict: true}
+		}
+		if in.ID, err = r.receiveTyped(ch, c, in, t.Inbox, raw, who); err != nil {
+			return err
+		}
+		if out, err = r.takeOn(ch, c, in, msg, map[string]string{}, who); err != nil {
+			return err
+		}
+		o, err := ch.OrderByNumber(out)
+		if err != nil {
+			return err
+		}
+		return r.NoteOrder(ch, o, who, "typed by", "Typed by %s; it counts for %s", who, c.Rec().Name)
+	})
+	return out, err
+}
+
+// receiveTyped keeps a typed order as a message of its channel, or takes the message beside which it was typed, and
+// returns the message's id.
+func (r *Orders) receiveTyped(ch *engine.Change, c *engine.Conn, in store.InboxMessage, inbox int64, raw []byte, who string) (int64, error) {
+	if inbox != 0 {
+		ch.Tell("exception", "")
+		return inbox, ch.CloseExceptionFor(0, inbox, who, ch.Now)
+	}
+	n, err := ch.Receive(c.ID, in.Feed, in.Via, 0, []store.Received{{OutsideID: in.OutsideID, Version: 1, Raw: raw}}, ch.Now)
+	if err != nil {
+		return 0, err
+	}
+	if n == 0 {
+		return 0, &engine.Refused{Text: fmt.Sprintf("an order %s was typed for %s before", strings.TrimPrefix(in.OutsideID, "typed:"), c.Rec().Name), Conflict: true}
+	}
+	return ch.InboxID(c.ID, in.Feed, in.OutsideID, 1)
+}
+
+// completed fills in what a person who types an order may leave out. outsideID is the channel's number of it, where one
+// is known.
+func completed(m message.Order, outsideID string, now time.Time) message.Order {
 	if m.PlacedAt.IsZero() {
 		m.PlacedAt = now
 	}
@@ -201,53 +252,9 @@ func (r *Orders) TypeOrder(ctx context.Context, t TypedOrder, who string) (strin
 	if m.Total == 0 {
 		m.Total = order.Recalculate(&m).Total
 	}
-	if m.Number == "" && in.OutsideID == "" {
+	if m.Number == "" && outsideID == "" {
 		m.Number = "typed-" + engine.RandomText(8)
 	}
-	m.Number = engine.Or(m.Number, in.OutsideID)
-	in.OutsideID = engine.Or(in.OutsideID, "typed:"+m.Number)
-	raw, err := json.Marshal(&m)
-	if err != nil {
-		return "", err
-	}
-	msg, err := typedOrder(c, raw)
-	if err != nil {
-		return "", engine.Refuse("the order: %v", err)
-	}
-	var out string
-	err = r.Commit(ctx, func(ch *engine.Change) error {
-		if have, err := ch.LiveOrder(c.ID, m.Number); err != nil {
-			return err
-		} else if have != "" {
-			return &engine.Refused{Text: fmt.Sprintf("number %s of %s is order %s already", m.Number, c.Rec().Name, have), Conflict: true}
-		}
-		if t.Inbox != 0 {
-			in.ID = t.Inbox
-			if err := ch.CloseExceptionFor(0, t.Inbox, who, ch.Now); err != nil {
-				return err
-			}
-			ch.Tell("exception", "")
-		} else {
-			n, err := ch.Receive(c.ID, in.Feed, in.Via, 0, []store.Received{{OutsideID: in.OutsideID, Version: 1, Raw: raw}}, ch.Now)
-			if err != nil {
-				return err
-			}
-			if n == 0 {
-				return &engine.Refused{Text: fmt.Sprintf("an order %s was typed for %s before", m.Number, c.Rec().Name), Conflict: true}
-			}
-			if in.ID, err = ch.InboxID(c.ID, in.Feed, in.OutsideID, 1); err != nil {
-				return err
-			}
-		}
-		var err error
-		if out, err = r.takeOn(ch, c, in, msg, map[string]string{}, who); err != nil {
-			return err
-		}
-		o, err := ch.OrderByNumber(out)
-		if err != nil {
-			return err
-		}
-		return r.NoteOrder(ch, o, who, "typed by", "Typed by %s; it counts for %s", who, c.Rec().Name)
-	})
-	return out, err
+	m.Number = engine.Or(m.Number, outsideID)
+	return m
 }

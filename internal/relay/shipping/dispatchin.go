@@ -177,25 +177,8 @@ func (r *Shipping) dispatchedElsewhere(ch *engine.Change, c *engine.Conn, told s
 	if err != nil {
 		return err
 	}
-	var units int64
-	for i := range o.Lines {
-		l := &o.Lines[i]
-		units += want[l.ID]
-		if want[l.ID] <= l.Allocated {
-			continue
-		}
-		why := fmt.Sprintf("only %d × %s of order %s wait to be picked", l.Allocated, l.SKU, o.Number)
-		if n := l.Picked + l.Packed; n > 0 {
-			why = fmt.Sprintf("%d × %s of order %s are picked or packed here already", n, l.SKU, o.Number)
-		} else if l.Shipped > 0 {
-			why = fmt.Sprintf("%d × %s of order %s have left already", l.Shipped, l.SKU, o.Number)
-		}
-		return &unfit{why, "Goods that leave once. Find out which parcel is real: put back what was packed here and take this in " +
-			"again, or correct it at the other side.", false}
-	}
-	if units == 0 {
-		return &unfit{fmt.Sprintf("nothing of order %s is left to send; it is %s", o.Number, o.Stage()),
-			"An order with something left to send. Correct it at the other side.", false}
+	if err := fits(o, want); err != nil {
+		return err
 	}
 	ids := map[int64]bool{}
 	orders.ItemsOf(o, ids)
@@ -221,25 +204,7 @@ func (r *Shipping) dispatchedElsewhere(ch *engine.Change, c *engine.Conn, told s
 		}
 		s.Lines = append(s.Lines, shipmentLines(l, n, n)...)
 	}
-	o.Routed = true
-	if o.Stage() == order.Shipped {
-		o.ShippedAt = ch.Now
-	}
-	o.Revision++
-	if err := ch.AddShipment(&s); err != nil {
-		return err
-	}
-	if err := ch.UpdateShipment(&s); err != nil {
-		return err
-	}
-	if err := r.countFreight(ch, o, &s); err != nil {
-		return err
-	}
-	if err := r.tellDispatched(ch, o, &s, m.ShippedAt); err != nil {
-		return err
-	}
-	if err := r.NoteOrder(ch, o, c.Rec().Name, "shipped", "Left elsewhere by %s, tracking number %s, told by %s",
-		engine.Or(m.Carrier, "a carrier"), m.Tracking, c.Rec().Name); err != nil {
+	if err := r.addTold(ch, c, o, &s, m); err != nil {
 		return err
 	}
 	ch.Mark(engine.OrderChanged, o.ID) // what was to be picked here has left elsewhere
@@ -248,6 +213,54 @@ func (r *Shipping) dispatchedElsewhere(ch *engine.Change, c *engine.Conn, told s
 	}
 	ch.Tell("shipment", s.Number)
 	return r.Inventory.Post(ch, book)
+}
+
+// addTold keeps a parcel that left elsewhere, and lets its channel know.
+func (r *Shipping) addTold(ch *engine.Change, c *engine.Conn, o *order.Order, s *store.Shipment, m *message.Dispatch) error {
+	o.Routed = true
+	if o.Stage() == order.Shipped {
+		o.ShippedAt = ch.Now
+	}
+	o.Revision++
+	if err := ch.AddShipment(s); err != nil {
+		return err
+	}
+	if err := ch.UpdateShipment(s); err != nil {
+		return err
+	}
+	if err := r.countFreight(ch, o, s); err != nil {
+		return err
+	}
+	if err := r.tellDispatched(ch, o, s, m.ShippedAt); err != nil {
+		return err
+	}
+	return r.NoteOrder(ch, o, c.Rec().Name, "shipped", "Left elsewhere by %s, tracking number %s, told by %s",
+		engine.Or(m.Carrier, "a carrier"), m.Tracking, c.Rec().Name)
+}
+
+// fits refuses a dispatch that tells of more than waits to be picked, or of nothing. want are units by line.
+func fits(o *order.Order, want map[int64]int64) error {
+	var units int64
+	for i := range o.Lines {
+		l := &o.Lines[i]
+		units += want[l.ID]
+		if want[l.ID] <= l.Allocated {
+			continue
+		}
+		why := fmt.Sprintf("only %d × %s of order %s wait to be picked", l.Allocated, l.SKU, o.Number)
+		if n := l.Picked + l.Packed; n > 0 {
+			why = fmt.Sprintf("%d × %s of order %s are picked or packed here already", n, l.SKU, o.Number)
+		} else if l.Shipped > 0 {
+			why = fmt.Sprintf("%d × %s of order %s have left already", l.Shipped, l.SKU, o.Number)
+		}
+		return &unfit{why, "Goods that leave once. Find out which parcel is real: put back what was packed here and take this in " +
+			"again, or correct it at the other side.", false}
+	}
+	if units == 0 {
+		return &unfit{fmt.Sprintf("nothing of order %s is left to send; it is %s", o.Number, o.Stage()),
+			"An order with something left to send. Correct it at the other side.", false}
+	}
+	return nil
 }
 
 // tellDispatched tells the channel of a parcel as it is known now.

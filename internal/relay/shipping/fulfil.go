@@ -384,26 +384,9 @@ func (r *Shipping) Pack(ctx context.Context, shipment, profile string, weight in
 		if s.State != store.ToPick && s.State != store.ToShip {
 			return &engine.Refused{Text: fmt.Sprintf("Shipment %s is %s and cannot be packed", s.Number, s.State), Conflict: true}
 		}
-		var content []packing.Content
-		var ids []int64
-		for _, sl := range s.Lines {
-			ids = append(ids, sl.ItemID)
-		}
-		items, err := ch.Items(ids)
+		items, content, err := contentOf(ch, &s, weight)
 		if err != nil {
 			return err
-		}
-		for _, sl := range s.Lines {
-			it := items[sl.ItemID]
-			if sl.Picked < sl.Quantity {
-				return &engine.Refused{Text: fmt.Sprintf("%d × %s is still to be picked", sl.Quantity-sl.Picked, it.SKU), Conflict: true}
-			}
-			if weight == 0 && it.WeightG == 0 && sl.Quantity > 0 {
-				return &engine.Refused{Text: fmt.Sprintf("no weight is known of %s; weigh the parcel and type its weight", it.SKU),
-					Conflict: true}
-			}
-			content = append(content, packing.Content{SKU: it.SKU, Quantity: sl.Quantity, WeightG: it.WeightG, LengthMM: it.LengthMM,
-				WidthMM: it.WidthMM, HeightMM: it.HeightMM})
 		}
 		if why := p.Refuses(content); why != "" {
 			return &engine.Refused{Text: why, Conflict: true}
@@ -425,14 +408,8 @@ func (r *Shipping) Pack(ctx context.Context, shipment, profile string, weight in
 			return err
 		}
 		if first {
-			for _, line := range lineIDs(&s) {
-				_, n := complete(&s, line)
-				if n == 0 {
-					continue
-				}
-				if err := o.Pack(line, n); err != nil {
-					return engine.OrderStateError(err)
-				}
+			if err := packLines(o, &s); err != nil {
+				return err
 			}
 		}
 		ch.Tell("shipment", s.Number)
@@ -446,6 +423,46 @@ func (r *Shipping) Pack(ctx context.Context, shipment, profile string, weight in
 		}
 		return r.Orders.SaveOrder(ch, o)
 	})
+}
+
+// packLines counts what a shipment has of an order as packed.
+func packLines(o *order.Order, s *store.Shipment) error {
+	for _, line := range lineIDs(s) {
+		_, n := complete(s, line)
+		if n == 0 {
+			continue
+		}
+		if err := o.Pack(line, n); err != nil {
+			return engine.OrderStateError(err)
+		}
+	}
+	return nil
+}
+
+// contentOf is what was picked for a shipment, all of which must be there, and of known weight unless the parcel is weighed.
+func contentOf(ch *engine.Change, s *store.Shipment, weight int64) (map[int64]store.Item, []packing.Content, error) {
+	var content []packing.Content
+	var ids []int64
+	for _, sl := range s.Lines {
+		ids = append(ids, sl.ItemID)
+	}
+	items, err := ch.Items(ids)
+	if err != nil {
+		return nil, nil, err
+	}
+	for _, sl := range s.Lines {
+		it := items[sl.ItemID]
+		if sl.Picked < sl.Quantity {
+			return nil, nil, &engine.Refused{Text: fmt.Sprintf("%d × %s is still to be picked", sl.Quantity-sl.Picked, it.SKU), Conflict: true}
+		}
+		if weight == 0 && it.WeightG == 0 && sl.Quantity > 0 {
+			return nil, nil, &engine.Refused{Text: fmt.Sprintf("no weight is known of %s; weigh the parcel and type its weight", it.SKU),
+				Conflict: true}
+		}
+		content = append(content, packing.Content{SKU: it.SKU, Quantity: sl.Quantity, WeightG: it.WeightG, LengthMM: it.LengthMM,
+			WidthMM: it.WidthMM, HeightMM: it.HeightMM})
+	}
+	return items, content, nil
 }
 
 func kg(g int64) string { return fmt.Sprintf("%d.%03d", g/1000, g%1000) }

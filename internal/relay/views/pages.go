@@ -252,43 +252,58 @@ func (r *Views) Connections(ctx context.Context) ([]ConnectionView, error) {
 			Host: bases[rec.AccountID]}
 		v.Identity = names[rec.AccountID]
 		v.Capabilities = c.Line().Def.Capabilities()
-		worst := Lamp{"go", "running well"}
-		for _, f := range feeds {
-			if f.ConnectionID != rec.ID {
-				continue
-			}
-			fv, ok := r.feedView(c, f)
-			if !ok {
-				continue
-			}
-			if rank(fv.Lamp.State) > rank(worst.State) {
-				worst = Lamp{fv.Lamp.State, string(f.Kind) + ": " + fv.Lamp.Text}
-			}
-			if at := store.Time(f.LastOKAt); at.After(v.LastOK) {
-				v.LastOK = at
-			}
-			v.Feeds = append(v.Feeds, fv)
-		}
-		switch {
-		case rec.State == store.Joining:
-			worst = Lamp{"busy", "being set up"}
-		case rec.State == store.Left:
-			worst = Lamp{"idle", "left"}
-		}
-		if rec.State != store.On {
-		} else if rec.Paused {
-			worst = Lamp{"idle", "paused"}
-		} else if rec.Test && rank(worst.State) == 0 {
-			worst = Lamp{"caution", "in test: nothing of it is real"}
-		} else if n := v.Open[store.Refused]; n > 0 && rank(worst.State) < rank("caution") {
-			worst = Lamp{"caution", fmt.Sprintf("%d refused", n)}
-		} else if n := failed[rec.ID]; n > 0 && rank(worst.State) < rank("caution") {
-			worst = Lamp{"caution", engine.Counted(n, "message could not be taken in", "messages could not be taken in")}
-		}
-		v.Lamp = worst
+		worst := r.feedViews(c, &v, feeds)
+		v.Lamp = v.lamp(worst, failed[rec.ID])
 		out = append(out, v)
 	}
 	return out, nil
+}
+
+// feedViews adds the feeds of a connection to its view, and returns the worst of their lamps.
+func (r *Views) feedViews(c *engine.Conn, v *ConnectionView, feeds []store.Feed) Lamp {
+	worst := Lamp{"go", "running well"}
+	for _, f := range feeds {
+		if f.ConnectionID != c.ID {
+			continue
+		}
+		fv, ok := r.feedView(c, f)
+		if !ok {
+			continue
+		}
+		if rank(fv.Lamp.State) > rank(worst.State) {
+			worst = Lamp{fv.Lamp.State, string(f.Kind) + ": " + fv.Lamp.Text}
+		}
+		if at := store.Time(f.LastOKAt); at.After(v.LastOK) {
+			v.LastOK = at
+		}
+		v.Feeds = append(v.Feeds, fv)
+	}
+	return worst
+}
+
+// lamp is that of a connection, of whose feeds the worst is known.
+func (v *ConnectionView) lamp(worst Lamp, failed int64) Lamp {
+	rec := &v.Connection
+	refused := v.Open[store.Refused]
+	switch {
+	case rec.State == store.Joining:
+		return Lamp{"busy", "being set up"}
+	case rec.State == store.Left:
+		return Lamp{"idle", "left"}
+	case rec.State != store.On:
+		return worst
+	case rec.Paused:
+		return Lamp{"idle", "paused"}
+	case rec.Test && rank(worst.State) == 0:
+		return Lamp{"caution", "in test: nothing of it is real"}
+	case rank(worst.State) >= rank("caution"):
+		return worst
+	case refused > 0:
+		return Lamp{"caution", fmt.Sprintf("%d refused", refused)}
+	case failed > 0:
+		return Lamp{"caution", engine.Counted(failed, "message could not be taken in", "messages could not be taken in")}
+	}
+	return worst
 }
 
 func rank(state string) int {
