@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -176,51 +177,72 @@ func loadOrders(sel selector, where string, args ...any) ([]*order.Order, error)
 		}
 		out[i], byID[o.ID], ids[i] = o, o, o.ID
 	}
-	in, idArgs := list(ids)
+	lines, err := loadLines(sel, ids, byID)
+	if err != nil {
+		return nil, err
+	}
+	return out, loadAllocations(sel, lines)
+}
+
+// linePlace is where a line stands in memory.
+type linePlace struct {
+	o *order.Order
+	i int
+}
+
+// loadLines gives orders their lines, and tells where each line is.
+func loadLines(sel selector, ids []int64, orders map[int64]*order.Order) (map[int64]linePlace, error) {
+	in, args := list(ids)
 	var lines []lineRow
 	if err := sel(&lines, `SELECT l.id, l.order_id, l.position, l.outside_id, l.sku, l.title, l.item_id, l.quantity,
-		l.cancelled, l.allocated, l.picked, l.packed, l.shipped,
-		l.unit_price, l.discount, l.tax, l.total, l.listing, l.parts, l.sells, l.more FROM orders o CROSS
-		JOIN order_line l ON l.id BETWEEN o.id * 1024 AND o.id * 1024 + 1023 WHERE o.id IN (`+in+`) ORDER BY l.id`, idArgs...); err != nil {
+		l.cancelled, l.allocated, l.picked, l.packed, l.shipped, l.unit_price, l.discount, l.tax, l.total, l.listing, l.parts,
+		l.sells, l.more
+		FROM orders o CROSS JOIN order_line l ON l.id BETWEEN o.id * 1024 AND o.id * 1024 + 1023
+		WHERE o.id IN (`+in+`) ORDER BY l.id`, args...); err != nil {
 		return nil, fmt.Errorf("load order lines: %w", err)
 	}
-	at := map[int64]struct {
-		o *order.Order
-		i int
-	}{}
-	lineIDs := make([]int64, 0, len(lines))
-	for _, l := range lines {
-		o := byID[l.OrderID]
-		var parts []stock.Component
-		if l.Parts != "" {
-			if err := json.Unmarshal([]byte(l.Parts), &parts); err != nil {
-				return nil, fmt.Errorf("order %s line %d: parts: %w", o.Number, l.Position, err)
-			}
+	at := make(map[int64]linePlace, len(lines))
+	for i := range lines {
+		o := orders[lines[i].OrderID]
+		l, err := lines[i].line()
+		if err != nil {
+			return nil, fmt.Errorf("order %s line %d: %w", o.Number, lines[i].Position, err)
 		}
-		var more lineMore
-		if l.More != "" {
-			if err := json.Unmarshal([]byte(l.More), &more); err != nil {
-				return nil, fmt.Errorf("order %s line %d: %w", o.Number, l.Position, err)
-			}
-		}
-		o.Lines = append(o.Lines, order.Line{Choices: more.Choices, Note: more.Note, Listing: l.Listing, Parts: parts,
-			NoStock: l.Sells != 0, Charge: l.Sells == 2, ID: l.ID, Position: l.Position, OutsideID: l.OutsideID, SKU: l.SKU,
-			Title: l.Title, ItemID: l.ItemID,
-			Quantity: l.Quantity, Cancelled: l.Cancelled, Allocated: l.Allocated, Picked: l.Picked, Packed: l.Packed, Shipped: l.Shipped,
-			UnitPrice: l.UnitPrice, Discount: l.Discount, Tax: l.Tax, Total: l.Total})
-		at[l.ID] = struct {
-			o *order.Order
-			i int
-		}{o, len(o.Lines) - 1}
-		lineIDs = append(lineIDs, l.ID)
+		o.Lines = append(o.Lines, l)
+		at[l.ID] = linePlace{o, len(o.Lines) - 1}
 	}
+	return at, nil
+}
+
+func (l *lineRow) line() (order.Line, error) {
+	var parts []stock.Component
+	if l.Parts != "" {
+		if err := json.Unmarshal([]byte(l.Parts), &parts); err != nil {
+			return order.Line{}, fmt.Errorf("parts: %w", err)
+		}
+	}
+	var more lineMore
+	if l.More != "" {
+		if err := json.Unmarshal([]byte(l.More), &more); err != nil {
+			return order.Line{}, err
+		}
+	}
+	return order.Line{Choices: more.Choices, Note: more.Note, Listing: l.Listing, Parts: parts, NoStock: l.Sells != 0, Charge: l.Sells == 2,
+		ID: l.ID, Position: l.Position, OutsideID: l.OutsideID, SKU: l.SKU, Title: l.Title, ItemID: l.ItemID,
+		Quantity: l.Quantity, Cancelled: l.Cancelled, Allocated: l.Allocated, Picked: l.Picked, Packed: l.Packed, Shipped: l.Shipped,
+		UnitPrice: l.UnitPrice, Discount: l.Discount, Tax: l.Tax, Total: l.Total}, nil
+}
+
+// loadAllocations gives lines their allocations.
+func loadAllocations(sel selector, at map[int64]linePlace) error {
+	lineIDs := slices.Sorted(maps.Keys(at))
 	for len(lineIDs) > 0 {
 		n := min(len(lineIDs), 512)
 		in, args := list(lineIDs[:n])
 		var parts []allocationRow
 		if err := sel(&parts, `SELECT line_id, location_id, item_id, quantity FROM allocation WHERE line_id IN (`+in+`)`,
 			args...); err != nil {
-			return nil, fmt.Errorf("load allocations: %w", err)
+			return fmt.Errorf("load allocations: %w", err)
 		}
 		for _, a := range parts {
 			l := &at[a.LineID].o.Lines[at[a.LineID].i]
@@ -234,7 +256,7 @@ func loadOrders(sel selector, where string, args ...any) ([]*order.Order, error)
 		}
 		lineIDs = lineIDs[n:]
 	}
-	return out, nil
+	return nil
 }
 
 // OrdersByOutside finds our live orders for channel ids of one connection.

@@ -42,58 +42,9 @@ func Merge(id int64, number string, members []*Order, day, outsideID, customer, 
 		ChangedAt: now, Currency: first.Record.Currency,
 		PricesIncludeTax: first.Record.PricesIncludeTax, BuyerName: customer, Payment: first.Record.Payment, Paid: true,
 		TaxRounding: first.Record.TaxRounding}
-	type key struct {
-		sku, title  string
-		item, price int64
-		charge      bool
-	}
-	at := map[key]int{}
-	var lines []Line
-	for _, o := range members {
-		if !Mergeable(o) {
-			return nil, fmt.Errorf("%w: order %s cannot be merged: it is %s", ErrState, o.Number, o.Stage())
-		}
-		r := &o.Record
-		if r.Currency != m.Currency || r.PricesIncludeTax != m.PricesIncludeTax {
-			return nil, fmt.Errorf("%w: order %s is priced differently from order %s", ErrState, o.Number, first.Number)
-		}
-		if r.Payment != m.Payment {
-			m.Payment = "several"
-		}
-		m.Paid = m.Paid && r.Paid
-		m.Shipping += r.Shipping
-		m.Discount += r.Discount
-		m.Tax += r.Tax
-		m.Total += r.Total
-		for _, v := range r.Vouchers {
-			m.Discount += v.Amount
-		}
-		if r.PlacedAt.Before(m.PlacedAt) {
-			m.PlacedAt = r.PlacedAt
-		}
-		for i := range o.Lines {
-			l := &o.Lines[i]
-			if l.Live() == 0 {
-				continue
-			}
-			each := l.UnitPrice
-			for _, c := range l.Choices {
-				each += c.Price
-			}
-			k := key{l.SKU, l.Title, l.ItemID, each, l.Charge}
-			j, ok := at[k]
-			if !ok {
-				j = len(lines)
-				at[k] = j
-				lines = append(lines, Line{SKU: l.SKU, Title: l.Title, ItemID: l.ItemID, UnitPrice: each, Charge: l.Charge,
-					NoStock: l.NoStock, Parts: l.Parts})
-			}
-			s := &lines[j]
-			s.Quantity += l.Live()
-			s.Discount += l.Discount
-			s.Tax += l.Tax
-			s.Total += l.Total
-		}
+	lines, err := mergeInto(&m, members)
+	if err != nil {
+		return nil, err
 	}
 	if len(lines) > message.MaxLines {
 		return nil, fmt.Errorf("%w: it would have %d; %d are possible", ErrTooLong, len(lines), message.MaxLines)
@@ -111,4 +62,72 @@ func Merge(id int64, number string, members []*Order, day, outsideID, customer, 
 	return &Order{ID: id, Number: number, ConnectionID: first.ConnectionID, OutsideID: outsideID, Version: 1, Record: m, Lines: lines,
 		ReceivedAt: now, ShippedAt: now, Delivered: true,
 		NoStockMoved: true, Via: who, Revision: 1, Ours: Ours{Members: int64(len(members)), Day: day}}, nil
+}
+
+// mergeInto adds the amounts of orders to those of their sum, and returns their lines, those that are alike as one.
+func mergeInto(m *message.Order, members []*Order) ([]Line, error) {
+	sum := mergedLines{at: map[lineKey]int{}}
+	for _, o := range members {
+		if !Mergeable(o) {
+			return nil, fmt.Errorf("%w: order %s cannot be merged: it is %s", ErrState, o.Number, o.Stage())
+		}
+		r := &o.Record
+		if r.Currency != m.Currency || r.PricesIncludeTax != m.PricesIncludeTax {
+			return nil, fmt.Errorf("%w: order %s is priced differently from order %s", ErrState, o.Number, members[0].Number)
+		}
+		if r.Payment != m.Payment {
+			m.Payment = "several"
+		}
+		m.Paid = m.Paid && r.Paid
+		m.Shipping += r.Shipping
+		m.Discount += r.Discount
+		m.Tax += r.Tax
+		m.Total += r.Total
+		for _, v := range r.Vouchers {
+			m.Discount += v.Amount
+		}
+		if r.PlacedAt.Before(m.PlacedAt) {
+			m.PlacedAt = r.PlacedAt
+		}
+		for i := range o.Lines {
+			sum.add(&o.Lines[i])
+		}
+	}
+	return sum.lines, nil
+}
+
+// mergedLines are the lines of a sum.
+type mergedLines struct {
+	lines []Line
+	at    map[lineKey]int
+}
+
+// lineKey is what makes lines alike.
+type lineKey struct {
+	sku, title  string
+	item, price int64
+	charge      bool
+}
+
+func (m *mergedLines) add(l *Line) {
+	if l.Live() == 0 {
+		return
+	}
+	each := l.UnitPrice
+	for _, c := range l.Choices {
+		each += c.Price
+	}
+	k := lineKey{l.SKU, l.Title, l.ItemID, each, l.Charge}
+	j, ok := m.at[k]
+	if !ok {
+		j = len(m.lines)
+		m.at[k] = j
+		m.lines = append(m.lines, Line{SKU: l.SKU, Title: l.Title, ItemID: l.ItemID, UnitPrice: each, Charge: l.Charge,
+			NoStock: l.NoStock, Parts: l.Parts})
+	}
+	s := &m.lines[j]
+	s.Quantity += l.Live()
+	s.Discount += l.Discount
+	s.Tax += l.Tax
+	s.Total += l.Total
 }

@@ -97,7 +97,7 @@ func TestPeopleAreToldOfWhatTheyChose(t *testing.T) {
 func TestTheConsoleOffersEveryCause(t *testing.T) {
 	page, err := os.ReadFile("../../../console/src/pages/settings/settings.tsx")
 	require.NoError(t, err)
-	offered := regexp.MustCompile(`const allCauses = \[(.*)\]`).FindSubmatch(page)
+	offered := regexp.MustCompile(`(?s)const allCauses = \[(.*?)\]`).FindSubmatch(page)
 	require.NotNil(t, offered)
 	for _, cause := range engine.Causes {
 		require.Contains(t, string(offered[1]), `"`+cause+`"`)

@@ -79,22 +79,7 @@ func (r *Inventory) WhyOffer(ctx context.Context, connection, sku string, at tim
 	out.Item = items[l.ItemID]
 	w := r.ItemKinds.Load()
 	policy := c.Settings().Offer.With(l.Override())
-	var levels map[stock.Key]stock.Level
-	if at.IsZero() {
-		levels, err = r.Levels(ctx, []int64{l.ItemID})
-	} else {
-		if policy, err = r.policyAt(ctx, c, l, at); err != nil {
-			return out, err
-		}
-		if out.Shows, out.How, out.Since, err = r.Store.ShownAt(ctx, l.ID, at); err == nil {
-			out.Known = true
-		} else if errors.Is(err, store.ErrNotFound) {
-			out.Known, out.Shows = false, 0
-		} else {
-			return out, err
-		}
-		levels, err = r.Store.LevelsAt(ctx, w.Needed([]int64{l.ItemID}), at)
-	}
+	levels, err := r.levelsBehind(ctx, c, &out, &policy)
 	if err != nil {
 		return out, err
 	}
@@ -113,17 +98,49 @@ func (r *Inventory) WhyOffer(ctx context.Context, connection, sku string, at tim
 			return out, err
 		}
 	}
+	if err := r.addBehind(ctx, &out, goods); err != nil {
+		return out, err
+	}
+	return out, nil
+}
+
+// addBehind adds what of the goods is promised, and how they moved, newest first.
+func (r *Inventory) addBehind(ctx context.Context, out *OfferWhy, goods stock.Goods) error {
 	for _, part := range goods.Components() {
-		promised, moves, err := r.behind(ctx, part.Item, at, 0)
+		promised, moves, err := r.behind(ctx, part.Item, out.At, 0)
 		if err != nil {
-			return out, err
+			return err
 		}
 		out.Promised = append(out.Promised, promised...)
 		out.Movements = append(out.Movements, moves...)
 	}
 	slices.SortFunc(out.Movements, func(a, b store.MovementRow) int { return int(b.ID - a.ID) })
 	out.Movements = out.Movements[:min(len(out.Movements), 50)]
-	return out, nil
+	return nil
+}
+
+// levelsBehind are the levels that an offer is worked out from, now or at a moment: then with what was shown, and under
+// which policy.
+func (r *Inventory) levelsBehind(ctx context.Context, c *engine.Conn, out *OfferWhy,
+	policy *stock.Policy) (map[stock.Key]stock.Level, error) {
+	l, at := out.Listing, out.At
+	if at.IsZero() {
+		return r.Levels(ctx, []int64{l.ItemID})
+	}
+	var err error
+	if *policy, err = r.policyAt(ctx, c, l, at); err != nil {
+		return nil, err
+	}
+	out.Shows, out.How, out.Since, err = r.Store.ShownAt(ctx, l.ID, at)
+	switch {
+	case err == nil:
+		out.Known = true
+	case errors.Is(err, store.ErrNotFound):
+		out.Known, out.Shows = false, 0
+	default:
+		return nil, err
+	}
+	return r.Store.LevelsAt(ctx, r.ItemKinds.Load().Needed([]int64{l.ItemID}), at)
 }
 
 // behind lists the orders that held an item at a moment, and the newest ledger entries up to it.

@@ -13,6 +13,7 @@ import (
 	"openrelay/internal/core/packing"
 	"openrelay/internal/core/place"
 	"openrelay/internal/relay/engine"
+	"openrelay/internal/relay/views"
 	"openrelay/internal/setup"
 	"openrelay/internal/store"
 )
@@ -26,36 +27,8 @@ func (r *Joining) ExportSetup(ctx context.Context) (setup.Setup, error) {
 		return out, err
 	}
 	out.Company, out.TimeZone = known.Name, known.TimeZone
-	series, err := r.Store.Series(ctx)
-	if err != nil {
+	if err := r.exportGround(ctx, &out); err != nil {
 		return out, err
-	}
-	for _, s := range series {
-		if !strings.Contains(s.Code, " ") { // those of connections come from their settings
-			out.Series[s.Code] = s.Prefix
-		}
-	}
-	locations, err := r.Store.Locations(ctx)
-	if err != nil {
-		return out, err
-	}
-	for _, l := range locations {
-		out.Locations = append(out.Locations, setup.Location{Code: l.Code, Name: l.Name, Address: setup.Address(l.Address),
-			Keeper: r.Code(l.Keeper)})
-	}
-	profiles, err := r.Store.Profiles(ctx)
-	if err != nil {
-		return out, err
-	}
-	for _, p := range profiles {
-		out.Profiles = append(out.Profiles, setup.Profile(p))
-	}
-	defs, err := r.Store.Definitions(ctx)
-	if err != nil {
-		return out, err
-	}
-	for _, d := range defs {
-		out.Connectors = append(out.Connectors, d.Text)
 	}
 	views, err := r.Views.Connections(ctx)
 	if err != nil {
@@ -66,22 +39,7 @@ func (r *Joining) ExportSetup(ctx context.Context) (setup.Setup, error) {
 		if v.State != store.On {
 			continue
 		}
-		c := setup.Connection{Code: v.Code, Connector: v.Connector, Name: v.Name, Address: v.Host,
-			Site: v.Site, Test: v.Test, Paused: v.Paused, Previewed: v.PreviewedAt != 0, Overrides: v.Overrides,
-			Feeds: map[message.Feed]setup.Feed{}}
-		if first := owner[v.AccountID]; first != "" {
-			c.Account = first
-		} else {
-			owner[v.AccountID] = v.Code
-			for _, f := range r.Connector(v.Connector).Access.Fields {
-				if !f.Give {
-					if c.Credentials == nil {
-						c.Credentials = map[string]string{}
-					}
-					c.Credentials[f.Name] = "env:" + envName(v.Code, f.Name)
-				}
-			}
-		}
+		c := r.connectionText(v, owner)
 		for _, f := range v.Feeds {
 			c.Feeds[f.Kind] = setup.Feed{On: f.On, Schedule: f.Schedule}
 		}
@@ -98,6 +56,64 @@ func (r *Joining) ExportSetup(ctx context.Context) (setup.Setup, error) {
 		out.Connections = append(out.Connections, c)
 	}
 	return out, nil
+}
+
+// exportGround writes what connections stand on: number series, places, profiles, connectors of its own.
+func (r *Joining) exportGround(ctx context.Context, out *setup.Setup) error {
+	series, err := r.Store.Series(ctx)
+	if err != nil {
+		return err
+	}
+	for _, s := range series {
+		if !strings.Contains(s.Code, " ") { // those of connections come from their settings
+			out.Series[s.Code] = s.Prefix
+		}
+	}
+	locations, err := r.Store.Locations(ctx)
+	if err != nil {
+		return err
+	}
+	for _, l := range locations {
+		out.Locations = append(out.Locations, setup.Location{Code: l.Code, Name: l.Name, Address: setup.Address(l.Address),
+			Keeper: r.Code(l.Keeper)})
+	}
+	profiles, err := r.Store.Profiles(ctx)
+	if err != nil {
+		return err
+	}
+	for _, p := range profiles {
+		out.Profiles = append(out.Profiles, setup.Profile(p))
+	}
+	defs, err := r.Store.Definitions(ctx)
+	if err != nil {
+		return err
+	}
+	for _, d := range defs {
+		out.Connectors = append(out.Connectors, d.Text)
+	}
+	return nil
+}
+
+// connectionText is a connection as text. Its credentials stand as names of the environment, with the first connection of
+// its account; owner says which that is, by account.
+func (r *Joining) connectionText(v views.ConnectionView, owner map[int64]string) setup.Connection {
+	c := setup.Connection{Code: v.Code, Connector: v.Connector, Name: v.Name, Address: v.Host,
+		Site: v.Site, Test: v.Test, Paused: v.Paused, Previewed: v.PreviewedAt != 0, Overrides: v.Overrides,
+		Feeds: map[message.Feed]setup.Feed{}}
+	if first := owner[v.AccountID]; first != "" {
+		c.Account = first
+	} else {
+		owner[v.AccountID] = v.Code
+		for _, f := range r.Connector(v.Connector).Access.Fields {
+			if !f.Give {
+				if c.Credentials == nil {
+					c.Credentials = map[string]string{}
+				}
+				c.Credentials[f.Name] = "env:" + envName(v.Code, f.Name)
+			}
+		}
+	}
+	return c
 }
 
 func envName(code, field string) string {

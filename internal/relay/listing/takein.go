@@ -18,25 +18,10 @@ func (r *Listing) TakeItem(b *exchange.Batch, in store.InboxMessage, m *message.
 	if err != nil {
 		return err
 	}
-	groups := make([]catalog.Group, len(m.Groups))
-	for i, g := range m.Groups {
-		groups[i] = catalog.Group{Code: g.Code, Name: g.Name, Least: g.Least, Most: g.Most}
-		for _, c := range g.Choices {
-			groups[i].Choices = append(groups[i].Choices, catalog.Choice(c))
-		}
-		if err := groups[i].Check(); err != nil {
-			b.Skip(in, y, "its option groups do not fit", err.Error())
-			return nil
-		}
-	}
-	told := catalog.Item{SKU: m.SKU, Kind: catalog.Kind(m.Kind), GTIN: m.GTIN, Name: m.Name, Category: m.Category, Options: m.Options,
-		Description: m.Description,
-		WeightG:     m.WeightG, LengthMM: m.LengthMM, WidthMM: m.WidthMM, HeightMM: m.HeightMM, Price: m.Price, Currency: m.Currency}
-	for _, g := range groups {
-		told.Groups = append(told.Groups, g.Code)
-	}
-	if told.Kind == "" && len(groups) > 0 {
-		told.Kind = catalog.Prepared
+	told, groups, err := toldItem(m)
+	if err != nil {
+		b.Skip(in, y, "its option groups do not fit", err.Error())
+		return nil
 	}
 	it, err := b.Ch.Record(m.SKU)
 	isNew := errors.Is(err, store.ErrNotFound)
@@ -88,6 +73,30 @@ func (r *Listing) TakeItem(b *exchange.Batch, in store.InboxMessage, m *message.
 	}
 	y.Changed++
 	return r.ChangeItem(b.Ch, it, b.C.Rec().Name, fmt.Sprintf("%s changed by %s%s", it.Name, b.C.Rec().Name, keptText(kept)))
+}
+
+// toldItem is an item as a channel tells it, with its option groups.
+func toldItem(m *message.Item) (catalog.Item, []catalog.Group, error) {
+	groups := make([]catalog.Group, len(m.Groups))
+	for i, g := range m.Groups {
+		groups[i] = catalog.Group{Code: g.Code, Name: g.Name, Least: g.Least, Most: g.Most}
+		for _, c := range g.Choices {
+			groups[i].Choices = append(groups[i].Choices, catalog.Choice(c))
+		}
+		if err := groups[i].Check(); err != nil {
+			return catalog.Item{}, nil, err
+		}
+	}
+	told := catalog.Item{SKU: m.SKU, Kind: catalog.Kind(m.Kind), GTIN: m.GTIN, Name: m.Name, Category: m.Category, Options: m.Options,
+		Description: m.Description,
+		WeightG:     m.WeightG, LengthMM: m.LengthMM, WidthMM: m.WidthMM, HeightMM: m.HeightMM, Price: m.Price, Currency: m.Currency}
+	for _, g := range groups {
+		told.Groups = append(told.Groups, g.Code)
+	}
+	if told.Kind == "" && len(groups) > 0 {
+		told.Kind = catalog.Prepared
+	}
+	return told, groups, nil
 }
 
 func keptText(kept []string) string {

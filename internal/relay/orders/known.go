@@ -54,52 +54,52 @@ func (r *Orders) MakeKnown(ctx context.Context, code, sold, sku string, create b
 		}
 	}
 	if listing.ID == 0 {
-		title := sold
-		if o, err := r.Store.UnknownTitle(ctx, c.ID, sold); err == nil && o != "" {
-			title = o
-		}
-		if err := r.Commit(ctx, func(ch *engine.Change) error {
-			var item int64
-			if create {
-				it := catalog.Item{SKU: engine.Or(sku, sold), Name: title, Currency: "EUR"}
-				it.Complete()
-				if err := it.Check(); err != nil {
-					return engine.Refuse("%v", err)
-				}
-				out.SKU = it.SKU
-				var err error
-				if item, err = r.Listing.AddItem(ch, it, who,
-					fmt.Sprintf("%s added from orders of %s", it.Name, c.Rec().Name)); err != nil {
-					return err
-				}
-			} else {
-				items, err := ch.ItemsBySKU([]string{sku})
-				if err != nil {
-					return err
-				}
-				if item = items[sku]; item == 0 {
-					return engine.Refuse("there is no item %s", sku)
-				}
-			}
-			l := store.Listing{ConnectionID: c.ID, OutsideID: "sold:" + sold, SKU: sold, Title: title, Currency: "EUR", ItemID: item,
-				MatchedBy: "by " + who, State: inventory.ListingGone}
-			if _, err := ch.PutListing(&l, ch.Now); err != nil {
-				return err
-			}
-			ch.Tell("listing", "")
-			if err := ch.Note(store.Entry{At: ch.Now.UnixMicro(), Who: who, Thing: "item", ThingID: item, What: "matched",
-				Text: fmt.Sprintf("%s sold at %s is this item", sold, c.Rec().Name)}); err != nil {
-				return err
-			}
-			ch.Mark(engine.ListingKnown, l.ID)
-			return nil
-		}); err != nil {
+		if out.SKU, err = r.makeSoldKnown(ctx, c, sold, sku, create, who); err != nil {
 			return out, err
 		}
 	}
 	after, err := waiting()
 	out.Freed = int(before - after)
 	return out, err
+}
+
+// makeSoldKnown remembers which item a SKU is that a channel sold and lists no more, and returns the item's SKU.
+func (r *Orders) makeSoldKnown(ctx context.Context, c *engine.Conn, sold, sku string, create bool, who string) (string, error) {
+	title := sold
+	if o, err := r.Store.UnknownTitle(ctx, c.ID, sold); err == nil && o != "" {
+		title = o
+	}
+	err := r.Commit(ctx, func(ch *engine.Change) error {
+		item, err := int64(0), error(nil)
+		if create {
+			it := catalog.Item{SKU: engine.Or(sku, sold), Name: title, Currency: "EUR"}
+			it.Complete()
+			if err := it.Check(); err != nil {
+				return engine.Refuse("%v", err)
+			}
+			sku = it.SKU
+			item, err = r.Listing.AddItem(ch, it, who, fmt.Sprintf("%s added from orders of %s", it.Name, c.Rec().Name))
+		} else {
+			var items map[string]int64
+			items, err = ch.ItemsBySKU([]string{sku})
+			if item = items[sku]; err == nil && item == 0 {
+				return engine.Refuse("there is no item %s", sku)
+			}
+		}
+		if err != nil {
+			return err
+		}
+		l := store.Listing{ConnectionID: c.ID, OutsideID: "sold:" + sold, SKU: sold, Title: title, Currency: "EUR", ItemID: item,
+			MatchedBy: "by " + who, State: inventory.ListingGone}
+		if _, err := ch.PutListing(&l, ch.Now); err != nil {
+			return err
+		}
+		ch.Tell("listing", "")
+		ch.Mark(engine.ListingKnown, l.ID)
+		return ch.Note(store.Entry{At: ch.Now.UnixMicro(), Who: who, Thing: "item", ThingID: item, What: "matched",
+			Text: fmt.Sprintf("%s sold at %s is this item", sold, c.Rec().Name)})
+	})
+	return sku, err
 }
 
 // MayBe is an item that something unknown may be, and why.

@@ -286,26 +286,11 @@ const sheetPortion = 400
 // lookAtSheet looks at all rows, in portions, and keeps what would become of each.
 func (r *Sheets) lookAtSheet(k SheetKind, reader *sheet.Reader, s *store.Sheet) error {
 	seen := map[uint64]int32{}
-	type line struct {
-		row    sheet.Row
-		fields map[string]string
-	}
 	for end := false; !end; {
-		var lines []line
-		for len(lines) < sheetPortion {
-			row, err := reader.Next()
-			if errors.Is(err, io.EOF) {
-				end = true
-				break
-			}
-			if err != nil {
-				return err
-			}
-			fields := reader.Fields(row)
-			if v, ok := fields["sku"]; ok {
-				fields["sku"] = strings.TrimPrefix(v, "'")
-			}
-			lines = append(lines, line{row, fields})
+		var lines []sheetLine
+		var err error
+		if lines, end, err = nextLines(reader); err != nil {
+			return err
 		}
 		if len(lines) == 0 || r.Ctx.Err() != nil {
 			break
@@ -315,37 +300,14 @@ func (r *Sheets) lookAtSheet(k SheetKind, reader *sheet.Reader, s *store.Sheet) 
 		for _, l := range lines {
 			skus = append(skus, l.fields["sku"])
 		}
-		var err error
 		if look.items, err = r.Store.RecordsBySKU(r.Ctx, skus); err != nil {
 			return err
 		}
 		rows := make([]store.SheetRow, len(lines))
 		for i, l := range lines {
-			out := store.SheetRow{Verdict: "refused", Reason: l.row.Bad}
-			if l.row.Bad == "" {
-				if out, err = r.lookAtRow(k, look, l.fields); err != nil {
-					var refused *engine.Refused
-					if !errors.As(err, &refused) {
-						return fmt.Errorf("row %d: %w", l.row.Number, err)
-					}
-					out.Verdict, out.Reason = "refused", refused.Text
-				}
-				if k.once && out.Verdict != "refused" {
-					h := fnv.New64a()
-					h.Write([]byte(out.Key))
-					if first, ok := seen[h.Sum64()]; ok {
-						out.Verdict, out.Reason = "refused", fmt.Sprintf("%s stands in row %d already", out.Key, first)
-					} else {
-						seen[h.Sum64()] = int32(l.row.Number)
-					}
-				}
-			}
-			text, err := json.Marshal(l.fields)
-			if err != nil {
+			if rows[i], err = r.lookAtLine(k, look, l, seen); err != nil {
 				return err
 			}
-			out.Row, out.Fields = int64(l.row.Number), string(text)
-			rows[i] = out
 		}
 		s.Total += int64(len(rows))
 		if err := r.Commit(r.Ctx, func(ch *engine.Change) error {
@@ -359,6 +321,58 @@ func (r *Sheets) lookAtSheet(k SheetKind, reader *sheet.Reader, s *store.Sheet) 
 		}
 	}
 	return nil
+}
+
+// sheetLine is a row of a file with its fields by column.
+type sheetLine struct {
+	row    sheet.Row
+	fields map[string]string
+}
+
+// nextLines reads the next portion of a file, and tells whether it is the last.
+func nextLines(reader *sheet.Reader) (lines []sheetLine, end bool, err error) {
+	for len(lines) < sheetPortion {
+		row, err := reader.Next()
+		if errors.Is(err, io.EOF) {
+			return lines, true, nil
+		}
+		if err != nil {
+			return nil, false, err
+		}
+		fields := reader.Fields(row)
+		if v, ok := fields["sku"]; ok {
+			fields["sku"] = strings.TrimPrefix(v, "'")
+		}
+		lines = append(lines, sheetLine{row, fields})
+	}
+	return lines, false, nil
+}
+
+// lookAtLine says what would become of a line. seen has the keys of rows so far, hashed, where a key stands once.
+func (r *Sheets) lookAtLine(k SheetKind, look *lookup, l sheetLine, seen map[uint64]int32) (store.SheetRow, error) {
+	out := store.SheetRow{Verdict: "refused", Reason: l.row.Bad}
+	if l.row.Bad == "" {
+		var err error
+		if out, err = r.lookAtRow(k, look, l.fields); err != nil {
+			var refused *engine.Refused
+			if !errors.As(err, &refused) {
+				return out, fmt.Errorf("row %d: %w", l.row.Number, err)
+			}
+			out.Verdict, out.Reason = "refused", refused.Text
+		}
+		if k.once && out.Verdict != "refused" {
+			h := fnv.New64a()
+			h.Write([]byte(out.Key))
+			if first, ok := seen[h.Sum64()]; ok {
+				out.Verdict, out.Reason = "refused", fmt.Sprintf("%s stands in row %d already", out.Key, first)
+			} else {
+				seen[h.Sum64()] = int32(l.row.Number)
+			}
+		}
+	}
+	text, err := json.Marshal(l.fields)
+	out.Row, out.Fields = int64(l.row.Number), string(text)
+	return out, err
 }
 
 func (r *Sheets) lookAtRow(k SheetKind, l *lookup, f map[string]string) (store.SheetRow, error) {
