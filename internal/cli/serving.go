@@ -62,29 +62,51 @@ func mustExist(file string) error {
 	return nil
 }
 
-func runServe(ctx context.Context, e *Env, f *flag.FlagSet, args []string) error {
-	data := f.String("data", "company.relay", "company `file`; it is made if it is missing")
-	listen := f.String("listen", "127.0.0.1:8410", "`address` to listen on; anything but loopback belongs behind TLS")
-	level := f.String("log", "info", "least `level` that is logged: debug, info, warn, error")
-	folder := f.String("connectors", "", "`folder` of further connector definitions (*.yaml)")
-	reach := f.String("reach", "", "`ranges` that are not public and may be called all the same, such as 10.1.0.0/16,127.0.0.0/8")
-	secure := f.Bool("secure-cookies", false, "send session cookies over TLS only (behind a TLS proxy)")
-	smtp := f.String("smtp", "",
+type serveOptions struct {
+	data, listen, level, folder, reach, smtp, smtpFrom string
+	secure, smtpPlain                                  bool
+}
+
+func (opt *serveOptions) flags(f *flag.FlagSet) {
+	f.StringVar(&opt.data, "data", "company.relay", "company `file`; it is made if it is missing")
+	f.StringVar(&opt.listen, "listen", "127.0.0.1:8410", "`address` to listen on; anything but loopback belongs behind TLS")
+	f.StringVar(&opt.level, "log", "info", "least `level` that is logged: debug, info, warn, error")
+	f.StringVar(&opt.folder, "connectors", "", "`folder` of further connector definitions (*.yaml)")
+	f.StringVar(&opt.reach, "reach", "",
+		"`ranges` that are not public and may be called all the same, such as 10.1.0.0/16,127.0.0.0/8")
+	f.BoolVar(&opt.secure, "secure-cookies", false, "send session cookies over TLS only (behind a TLS proxy)")
+	f.StringVar(&opt.smtp, "smtp", "",
 		"mail `server`, host:port, through which people are told of exceptions; its name and password come from OPENRELAY_SMTP_USER "+
 			"and OPENRELAY_SMTP_PASSWORD")
-	smtpFrom := f.String("smtp-from", "", "`address` from which that mail comes")
-	smtpPlain := f.Bool("smtp-plain", false, "speak to the mail server without TLS, where it is on the same machine")
+	f.StringVar(&opt.smtpFrom, "smtp-from", "", "`address` from which that mail comes")
+	f.BoolVar(&opt.smtpPlain, "smtp-plain", false, "speak to the mail server without TLS, where it is on the same machine")
+}
+
+// engine are the options as the relay wants them.
+func (opt *serveOptions) engine(e *Env, log *slog.Logger) (engine.Options, error) {
+	allowed, err := ranges(opt.reach)
+	o := engine.Options{Log: log, Folder: opt.folder, Reach: allowed}
+	if opt.smtp != "" {
+		o.Mail = mail.Sender{Server: opt.smtp, From: opt.smtpFrom, User: e.Getenv("OPENRELAY_SMTP_USER"),
+			Password: e.Getenv("OPENRELAY_SMTP_PASSWORD"), Plain: opt.smtpPlain}
+	}
+	return o, err
+}
+
+func runServe(ctx context.Context, e *Env, f *flag.FlagSet, args []string) error {
+	opt := &serveOptions{}
+	opt.flags(f)
 	if err := parse(f, args, 0, 0); err != nil {
 		return err
 	}
-	if (*smtp == "") != (*smtpFrom == "") {
+	if (opt.smtp == "") != (opt.smtpFrom == "") {
 		return usage{"-smtp and -smtp-from go together"}
 	}
-	log := logger(e, *level)
+	log := logger(e, opt.level)
 	// Half as many collections for some memory, but never beyond what a small machine can spare.
 	debug.SetGCPercent(200)
 	debug.SetMemoryLimit(160 << 20)
-	st, err := store.Open(ctx, *data)
+	st, err := store.Open(ctx, opt.data)
 	if err != nil {
 		return err
 	}
@@ -92,31 +114,31 @@ func runServe(ctx context.Context, e *Env, f *flag.FlagSet, args []string) error
 	if err := st.Hold(); err != nil {
 		return err
 	}
-	allowed, err := ranges(*reach)
+	o, err := opt.engine(e, log)
 	if err != nil {
 		return err
-	}
-	o := engine.Options{Log: log, Folder: *folder, Reach: allowed}
-	if *smtp != "" {
-		o.Mail = mail.Sender{Server: *smtp, From: *smtpFrom, User: e.Getenv("OPENRELAY_SMTP_USER"),
-			Password: e.Getenv("OPENRELAY_SMTP_PASSWORD"), Plain: *smtpPlain}
 	}
 	r, err := relay.Open(ctx, st, o)
 	if err != nil {
 		return err
 	}
-	l, err := net.Listen("tcp", *listen)
+	return opt.serve(ctx, e, log, r)
+}
+
+// serve lets a company work until the context ends or its listener fails.
+func (opt *serveOptions) serve(ctx context.Context, e *Env, log *slog.Logger, r *relay.Relay) error {
+	l, err := net.Listen("tcp", opt.listen)
 	if err != nil {
-		return fmt.Errorf("listen on %s: %w", *listen, err)
+		return fmt.Errorf("listen on %s: %w", opt.listen, err)
 	}
-	a, handler := api.New(r, api.Options{Log: log, Console: console.Files(), Version: e.Version, Secure: *secure})
+	a, handler := api.New(r, api.Options{Log: log, Console: console.Files(), Version: e.Version, Secure: opt.secure})
 	srv := &http.Server{Handler: handler, ReadHeaderTimeout: 10 * time.Second,
 		ReadTimeout: 60 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10,
 		ErrorLog: slog.NewLogLogger(log.Handler(), slog.LevelWarn)}
 	if err := r.Start(); err != nil {
 		return err
 	}
-	fmt.Fprintf(e.Out, "Open Relay serves %s at http://%s\n", *data, l.Addr())
+	fmt.Fprintf(e.Out, "Open Relay serves %s at http://%s\n", opt.data, l.Addr())
 	done := make(chan error, 1)
 	go func() { done <- srv.Serve(l) }()
 	select {

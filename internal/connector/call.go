@@ -249,6 +249,20 @@ func (l *Line) build(ctx context.Context, r *Request, v Vars, p page, token stri
 			req.Header.Set("If-Modified-Since", p.check)
 		}
 	}
+	if err := l.identify(req, r, v, token); err != nil {
+		return nil, nil, err
+	}
+	a := &l.Def.Access
+	if a.Sign != nil {
+		if err := a.Sign.apply(req, body, v, l.Secret(a.Sign.Secret), l.now()); err != nil {
+			return nil, nil, fmt.Errorf("signing: %w", err)
+		}
+	}
+	return req, body, nil
+}
+
+// identify adds to a request what lets us in, and its headers.
+func (l *Line) identify(req *http.Request, r *Request, v Vars, token string) error {
 	a := &l.Def.Access
 	if token != "" {
 		req.Header.Set("Authorization", "Bearer "+token)
@@ -256,11 +270,11 @@ func (l *Line) build(ctx context.Context, r *Request, v Vars, p page, token stri
 	if a.Basic != nil {
 		name, err := a.Basic.Name.String(v)
 		if err != nil {
-			return nil, nil, err
+			return err
 		}
 		password, err := a.Basic.Password.String(v)
 		if err != nil {
-			return nil, nil, err
+			return err
 		}
 		req.SetBasicAuth(name, password)
 	}
@@ -272,19 +286,14 @@ func (l *Line) build(ctx context.Context, r *Request, v Vars, p page, token stri
 		for name, e := range set {
 			s, err := e.String(v)
 			if err != nil {
-				return nil, nil, fmt.Errorf("header %s: %w", name, err)
+				return fmt.Errorf("header %s: %w", name, err)
 			}
 			if s != "" {
 				req.Header.Set(name, s)
 			}
 		}
 	}
-	if a.Sign != nil {
-		if err := a.Sign.apply(req, body, v, l.Secret(a.Sign.Secret), l.now()); err != nil {
-			return nil, nil, fmt.Errorf("signing: %w", err)
-		}
-	}
-	return req, body, nil
+	return nil
 }
 
 // markTest adds the fields that mark a test to the outermost record of a body; in XML to the root.

@@ -425,36 +425,40 @@ func (d *Definition) defaults() {
 		}
 	}
 	for _, f := range d.Feeds {
-		if f.Batch == 0 {
-			f.Batch = 1
-		}
-		if r := f.Read; r != nil {
-			if r.Every == 0 {
-				r.Every = Duration(time.Minute)
-			}
-			r.Request.Format.fill(d.Format)
-			for i := range r.Detail {
-				r.Detail[i].Request.Format.fill(d.Format)
-			}
-		}
-		if s := f.Send; s != nil {
-			s.Request.Format.fill(d.Format)
-			if p := s.Report; p != nil {
-				p.Request.Format.fill(d.Format)
-				if p.Every == 0 {
-					p.Every = Duration(30 * time.Second)
-				}
-				if p.GiveUp == 0 {
-					p.GiveUp = Duration(time.Hour)
-				}
-			}
-		}
-		if f.Confirm != nil {
-			f.Confirm.Request.Format.fill(d.Format)
-		}
+		f.defaults(d.Format)
 	}
 	for _, c := range d.Calls {
 		c.Request.Format.fill(d.Format)
+	}
+}
+
+func (f *Feed) defaults(format Format) {
+	if f.Batch == 0 {
+		f.Batch = 1
+	}
+	if r := f.Read; r != nil {
+		if r.Every == 0 {
+			r.Every = Duration(time.Minute)
+		}
+		r.Request.Format.fill(format)
+		for i := range r.Detail {
+			r.Detail[i].Request.Format.fill(format)
+		}
+	}
+	if s := f.Send; s != nil {
+		s.Request.Format.fill(format)
+		if p := s.Report; p != nil {
+			p.Request.Format.fill(format)
+			if p.Every == 0 {
+				p.Every = Duration(30 * time.Second)
+			}
+			if p.GiveUp == 0 {
+				p.GiveUp = Duration(time.Hour)
+			}
+		}
+	}
+	if f.Confirm != nil {
+		f.Confirm.Request.Format.fill(format)
 	}
 }
 

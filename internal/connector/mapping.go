@@ -398,23 +398,31 @@ func assign(dst reflect.Value, v any) error {
 		if dst.Type() != timeType {
 			break
 		}
-		switch x := v.(type) {
-		case time.Time:
-			dst.Set(reflect.ValueOf(x.UTC()))
-			return nil
-		case string:
-			if x == "" {
-				return nil
-			}
-			t, err := time.Parse(time.RFC3339Nano, x)
-			if err != nil {
-				return fmt.Errorf("%q is not a time in RFC 3339 form; others are read with moment(text, form, zone)", short(x))
-			}
-			dst.Set(reflect.ValueOf(t.UTC()))
-			return nil
+		if done, err := assignTime(dst, v); done || err != nil {
+			return err
 		}
 	}
 	return fmt.Errorf("%s is expected, not %s", kindName(dst.Type()), describe(v))
+}
+
+// assignTime writes a moment, where v is one or a text of one.
+func assignTime(dst reflect.Value, v any) (bool, error) {
+	switch x := v.(type) {
+	case time.Time:
+		dst.Set(reflect.ValueOf(x.UTC()))
+		return true, nil
+	case string:
+		if x == "" {
+			return true, nil
+		}
+		t, err := time.Parse(time.RFC3339Nano, x)
+		if err != nil {
+			return false, fmt.Errorf("%q is not a time in RFC 3339 form; others are read with moment(text, form, zone)", short(x))
+		}
+		dst.Set(reflect.ValueOf(t.UTC()))
+		return true, nil
+	}
+	return false, nil
 }
 
 func describe(v any) string {

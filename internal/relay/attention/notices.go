@@ -35,32 +35,8 @@ type NewTarget struct {
 // PutTarget adds or changes somebody who wants to be told. For a new webhook it returns the secret that signs what
 // is sent there; it is not shown again.
 func (r *Attention) PutTarget(ctx context.Context, n NewTarget, who string) (id int64, secret string, err error) {
-	switch n.Kind {
-	case "webhook":
-		u, err := url.Parse(n.Address)
-		if err != nil || u.Scheme != "https" && u.Scheme != "http" || u.Host == "" || u.User != nil {
-			return 0, "", engine.Refuse("address: an https URL is expected")
-		}
-	case "email":
-		if a, err := mail.ParseAddress(n.Address); err != nil || a.Address != n.Address {
-			return 0, "", engine.Refuse("address: an e-mail address is expected")
-		}
-		if r.Mail == nil {
-			return 0, "", &engine.Refused{Text: "no mail server is known to the service; start it with -smtp", Conflict: true}
-		}
-	default:
-		return 0, "", engine.Refuse("kind: webhook or email is expected")
-	}
-	if n.Every < 0 || n.Every > 7*24*60 {
-		return 0, "", engine.Refuse("every_minutes: 0 to 10080 are expected")
-	}
-	if n.Causes == nil {
-		n.Causes = []order.Cause{}
-	}
-	for _, c := range n.Causes {
-		if !slices.Contains(engine.Causes, c) && !slices.Contains(order.Causes, c) {
-			return 0, "", engine.Refuse("causes: nothing is ever raised as %q", c)
-		}
+	if err := r.checkTarget(&n); err != nil {
+		return 0, "", err
 	}
 	causes, err := json.Marshal(n.Causes)
 	if err != nil {
@@ -106,6 +82,38 @@ func (r *Attention) PutTarget(ctx context.Context, n NewTarget, who string) (id 
 				engine.Or(engine.Join(n.Causes), "everything"), n.Every)})
 	})
 	return id, secret, err
+}
+
+// checkTarget refuses somebody who cannot be told, or causes that are never raised.
+func (r *Attention) checkTarget(n *NewTarget) error {
+	switch n.Kind {
+	case "webhook":
+		u, err := url.Parse(n.Address)
+		if err != nil || u.Scheme != "https" && u.Scheme != "http" || u.Host == "" || u.User != nil {
+			return engine.Refuse("address: an https URL is expected")
+		}
+	case "email":
+		if a, err := mail.ParseAddress(n.Address); err != nil || a.Address != n.Address {
+			return engine.Refuse("address: an e-mail address is expected")
+		}
+		if r.Mail == nil {
+			return &engine.Refused{Text: "no mail server is known to the service; start it with -smtp", Conflict: true}
+		}
+	default:
+		return engine.Refuse("kind: webhook or email is expected")
+	}
+	if n.Every < 0 || n.Every > 7*24*60 {
+		return engine.Refuse("every_minutes: 0 to 10080 are expected")
+	}
+	if n.Causes == nil {
+		n.Causes = []order.Cause{}
+	}
+	for _, c := range n.Causes {
+		if !slices.Contains(engine.Causes, c) && !slices.Contains(order.Causes, c) {
+			return engine.Refuse("causes: nothing is ever raised as %q", c)
+		}
+	}
+	return nil
 }
 
 // DropTarget ends telling somebody.

@@ -228,20 +228,9 @@ func (r *Inventory) TakeArrival(ch *engine.Change, number string, list []Arrival
 		if err := r.takeSerials(ch, it, a.Serials, n, p.LocationID, "received with "+p.Number); err != nil {
 			return p, err
 		}
-		k := slices.IndexFunc(p.Lines, func(l store.PurchaseLine) bool { return l.ItemID == it.ID })
-		switch {
-		case k < 0 && !a.Over:
-			return p, &engine.Refused{Text: fmt.Sprintf("%s is not on purchase order %s", it.SKU, p.Number), Conflict: true}
-		case k < 0:
-			k = len(p.Lines)
-			p.Lines = append(p.Lines, store.PurchaseLine{Position: k + 1, ItemID: it.ID, SKU: it.SKU, Name: it.Name})
-			if err := ch.AddPurchaseLine(p.ID, p.Lines[k]); err != nil {
-				return p, err
-			}
-		case n > p.Lines[k].Left() && !a.Over:
-			l := p.Lines[k]
-			return p, &engine.Refused{Text: fmt.Sprintf("%d × %s is more than is to come: %d ordered, %d received already", n, it.SKU,
-				l.Ordered, l.Received), Conflict: true}
+		k, err := arrivingLine(ch, &p, it, n, a.Over)
+		if err != nil {
+			return p, err
 		}
 		l := &p.Lines[k]
 		expected := min(n, l.Left())
@@ -265,6 +254,27 @@ func (r *Inventory) TakeArrival(ch *engine.Change, number string, list []Arrival
 		return p, err
 	}
 	return p, r.Post(ch, book)
+}
+
+// arrivingLine is the line of a purchase order to which n units of an item belong. With over, more than was ordered is meant,
+// or what was not ordered: that gets a line.
+func arrivingLine(ch *engine.Change, p *store.Purchase, it store.Item, n int64, over bool) (int, error) {
+	k := slices.IndexFunc(p.Lines, func(l store.PurchaseLine) bool { return l.ItemID == it.ID })
+	switch {
+	case k < 0 && !over:
+		return 0, &engine.Refused{Text: fmt.Sprintf("%s is not on purchase order %s", it.SKU, p.Number), Conflict: true}
+	case k < 0:
+		k = len(p.Lines)
+		p.Lines = append(p.Lines, store.PurchaseLine{Position: k + 1, ItemID: it.ID, SKU: it.SKU, Name: it.Name})
+		if err := ch.AddPurchaseLine(p.ID, p.Lines[k]); err != nil {
+			return 0, err
+		}
+	case n > p.Lines[k].Left() && !over:
+		l := p.Lines[k]
+		return 0, &engine.Refused{Text: fmt.Sprintf("%d × %s is more than is to come: %d ordered, %d received already", n, it.SKU,
+			l.Ordered, l.Received), Conflict: true}
+	}
+	return k, nil
 }
 
 func received(list []Arrival) string {

@@ -421,8 +421,13 @@ func (r *Joining) bringListing(b *exchange.Batch, rec *store.ImportRecord, m *me
 	if !choose.Stock || b.C.Rec().Test {
 		return nil
 	}
-	k := stock.Key{Item: l.ItemID, Location: b.C.Settings().Offer.Sources[0]}
-	book, err := r.Inventory.Book(b.Ch, []int64{l.ItemID})
+	return r.openingStock(b, l.ItemID, m.Quantity, im)
+}
+
+// openingStock takes the quantity that a channel shows as what lies there, where nothing is known of an item.
+func (r *Joining) openingStock(b *exchange.Batch, item, quantity int64, im store.FirstImport) error {
+	k := stock.Key{Item: item, Location: b.C.Settings().Offer.Sources[0]}
+	book, err := r.Inventory.Book(b.Ch, []int64{item})
 	if err != nil {
 		return err
 	}
@@ -430,13 +435,13 @@ func (r *Joining) bringListing(b *exchange.Batch, rec *store.ImportRecord, m *me
 	if err != nil {
 		return err
 	}
-	if g := w.Goods(l.ItemID); g.NoStock || len(g.Parts) > 0 {
+	if g := w.Goods(item); g.NoStock || len(g.Parts) > 0 {
 		return nil
 	}
-	if known, err := b.Ch.HasMovements(l.ItemID, k.Location); err != nil || known || m.Quantity <= 0 {
+	if known, err := b.Ch.HasMovements(item, k.Location); err != nil || known || quantity <= 0 {
 		return err
 	}
-	book.Post(stock.Movement{Key: k, At: b.Ch.Now, Kind: stock.Count, OnHand: m.Quantity, Reason: "opening stock as " + b.C.Rec().Name +
+	book.Post(stock.Movement{Key: k, At: b.Ch.Now, Kind: stock.Count, OnHand: quantity, Reason: "opening stock as " + b.C.Rec().Name +
 		" shows it", Who: im.Who, DocKind: "import", DocID: im.ID})
 	return r.Inventory.Post(b.Ch, book)
 }

@@ -473,16 +473,7 @@ func (r *Joining) Confirm(ctx context.Context, code, number string, yes bool, wh
 		}
 		account := now.AccountID
 		if !yes {
-			now.AccountID, now.AccountNo, now.Site = 0, "", ""
-			if err := ch.UpdateConnection(now); err != nil {
-				return err
-			}
-			ch.Tell("connection", code)
-			if _, err := ch.DropAccount(account); err != nil {
-				return err
-			}
-			return r.NoteConnection(ch, rec.ID, who, "not the one", "%s, number %s, is not the account that was meant; it was forgotten",
-				id.Name, id.Number)
+			return r.forgetAccount(ch, now, id, who)
 		}
 		other, err := ch.ConnectionOf(def.Connector, number, now.Site)
 		switch {
@@ -522,6 +513,21 @@ func (r *Joining) Confirm(ctx context.Context, code, number string, yes bool, wh
 		return code, err
 	}
 	return code, r.Reload(ctx)
+}
+
+// forgetAccount takes an account that was not meant from a set-up.
+func (r *Joining) forgetAccount(ch *engine.Change, now store.Connection, id message.Identity, who string) error {
+	account := now.AccountID
+	now.AccountID, now.AccountNo, now.Site = 0, "", ""
+	if err := ch.UpdateConnection(now); err != nil {
+		return err
+	}
+	ch.Tell("connection", now.Code)
+	if _, err := ch.DropAccount(account); err != nil {
+		return err
+	}
+	return r.NoteConnection(ch, now.ID, who, "not the one", "%s, number %s, is not the account that was meant; it was forgotten",
+		id.Name, id.Number)
 }
 
 // Identity is who a connection's account is on the other side.

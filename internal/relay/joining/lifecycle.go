@@ -65,19 +65,7 @@ func (r *Joining) Checklist(ctx context.Context, code string) ([]Check, error) {
 		}
 		out = append(out, l)
 	}
-	var on []message.Feed
-	stockOn := false
-	for _, kind := range def.Kinds() {
-		if f, _ := r.Feed(c, kind); f.On {
-			on = append(on, kind)
-			stockOn = stockOn || kind == message.StockOut
-		}
-	}
-	feeds := Check{Key: "feeds", Text: "At least one feed is on", Done: len(on) > 0 || len(def.Kinds()) == 0, Required: true,
-		Hint: engine.Or(engine.Join(on), "Switch a feed on.")}
-	if len(def.Kinds()) == 0 {
-		feeds.Text, feeds.Hint = "Nothing has to be switched on", "It answers what we ask."
-	}
+	feeds, stockOn := r.checkFeeds(c)
 	out = append(out, feeds)
 	if engine.Readable(def, message.ListingsIn) || engine.Readable(def, message.OrdersIn) {
 		im := Check{Key: "import", Text: "What is there already was brought over",
@@ -98,6 +86,24 @@ func (r *Joining) Checklist(ctx context.Context, code string) ([]Check, error) {
 		out = append(out, seen)
 	}
 	return out, nil
+}
+
+// checkFeeds looks whether a feed is on that has to be, and tells whether stock is sent.
+func (r *Joining) checkFeeds(c *engine.Conn) (feeds Check, stockOn bool) {
+	def := c.Line().Def
+	var on []message.Feed
+	for _, kind := range def.Kinds() {
+		if f, _ := r.Feed(c, kind); f.On {
+			on = append(on, kind)
+			stockOn = stockOn || kind == message.StockOut
+		}
+	}
+	feeds = Check{Key: "feeds", Text: "At least one feed is on", Done: len(on) > 0 || len(def.Kinds()) == 0, Required: true,
+		Hint: engine.Or(engine.Join(on), "Switch a feed on.")}
+	if len(def.Kinds()) == 0 {
+		feeds.Text, feeds.Hint = "Nothing has to be switched on", "It answers what we ask."
+	}
+	return feeds, stockOn
 }
 
 // change changes a connection, if it still has the revision that was seen (0: any).

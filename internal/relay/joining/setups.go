@@ -398,18 +398,8 @@ func (r *Joining) applyGround(ctx context.Context, want setup.Setup) error {
 		old[p.Code] = p
 	}
 	if err := r.Commit(ctx, func(ch *engine.Change) error {
-		if want.Company != "" {
-			if err := ch.PutSetting(engine.CompanyKey, want.Company); err != nil {
-				return err
-			}
-		}
-		if want.TimeZone != "" {
-			if _, err := engine.ZoneOf(want.TimeZone); err != nil {
-				return err
-			}
-			if err := ch.PutSetting(engine.TimeZoneKey, want.TimeZone); err != nil {
-				return err
-			}
+		if err := applyCompany(ch, want); err != nil {
+			return err
 		}
 		for code, prefix := range want.Series {
 			n := next[code]
@@ -420,23 +410,8 @@ func (r *Joining) applyGround(ctx context.Context, want setup.Setup) error {
 				return err
 			}
 		}
-		for _, w := range want.Locations {
-			l := store.Location{Code: w.Code, Name: w.Name, Address: place.Address(w.Address)}
-			have, err := r.Location(w.Code)
-			switch {
-			case err != nil:
-				if _, err := ch.AddLocation(l); err != nil {
-					return err
-				}
-			case have.Name != w.Name || w.Address != (setup.Address{}) && have.Address != l.Address:
-				l.ID, l.Keeper = have.ID, have.Keeper
-				if w.Address == (setup.Address{}) {
-					l.Address = have.Address
-				}
-				if err := ch.UpdateLocation(l); err != nil {
-					return err
-				}
-			}
+		if err := r.applyPlaces(ch, want.Locations); err != nil {
+			return err
 		}
 		for _, w := range want.Profiles {
 			p := packing.Profile(w)
@@ -452,6 +427,47 @@ func (r *Joining) applyGround(ctx context.Context, want setup.Setup) error {
 		return err
 	}
 	return r.Reload(ctx)
+}
+
+// applyCompany writes the company's name and time zone as a set-up has them.
+func applyCompany(ch *engine.Change, want setup.Setup) error {
+	if want.Company != "" {
+		if err := ch.PutSetting(engine.CompanyKey, want.Company); err != nil {
+			return err
+		}
+	}
+	if want.TimeZone != "" {
+		if _, err := engine.ZoneOf(want.TimeZone); err != nil {
+			return err
+		}
+		if err := ch.PutSetting(engine.TimeZoneKey, want.TimeZone); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// applyPlaces makes and changes locations as a set-up has them.
+func (r *Joining) applyPlaces(ch *engine.Change, list []setup.Location) error {
+	for _, w := range list {
+		l := store.Location{Code: w.Code, Name: w.Name, Address: place.Address(w.Address)}
+		have, err := r.Location(w.Code)
+		switch {
+		case err != nil:
+			if _, err := ch.AddLocation(l); err != nil {
+				return err
+			}
+		case have.Name != w.Name || w.Address != (setup.Address{}) && have.Address != l.Address:
+			l.ID, l.Keeper = have.ID, have.Keeper
+			if w.Address == (setup.Address{}) {
+				l.Address = have.Address
+			}
+			if err := ch.UpdateLocation(l); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
 }
 
 func (r *Joining) applyConnection(ctx context.Context, w setup.Connection, secrets map[string]string,
@@ -596,6 +612,11 @@ func (r *Joining) applyNew(ctx context.Context, w setup.Connection, secrets map[
 	if w.Account == "" && len(lacking(def, secrets)) > 0 {
 		return nil, nil
 	}
+	return r.letIn(ctx, w, a, who)
+}
+
+// letIn tests the access of a connection, confirms who we are there, and lets it work. It returns what is shown once.
+func (r *Joining) letIn(ctx context.Context, w setup.Connection, a Access, who string) (map[string]string, error) {
 	t, err := r.TestAccess(ctx, w.Code, a, who)
 	if err != nil {
 		return nil, err
