@@ -93,17 +93,7 @@ func New(r *relay.Relay, o Options) (*API, http.Handler) {
 	}))
 	mux.Group(func(g chi.Router) {
 		g.Use(protect.Handler, a.sessions.LoadAndSave, a.identify, a.idempotent)
-		cfg := huma.DefaultConfig("Open Relay", o.Version)
-		cfg.OpenAPIPath = "/api/v1/openapi"
-		cfg.DocsPath = ""
-		cfg.SchemasPath = "/api/v1/schemas"
-		cfg.CreateHooks = nil // answers carry no $schema field
-		cfg.Components.Schemas = huma.NewMapRegistry("#/components/schemas/", schemaName)
-		cfg.Components.SecuritySchemes = map[string]*huma.SecurityScheme{
-			"token":   {Type: "http", Scheme: "bearer"},
-			"session": {Type: "apiKey", In: "cookie", Name: "openrelay"},
-		}
-		a.huma = humachi.New(g, cfg)
+		a.huma = humachi.New(g, description(o.Version))
 		a.operations()
 		g.Get("/api/v1/events", only(person.Viewer, a.events))
 		g.Get("/api/v1/orders.csv", only(person.Viewer, a.ordersCSV))
@@ -122,6 +112,21 @@ func New(r *relay.Relay, o Options) (*API, http.Handler) {
 		mux.NotFound(console(o.Console))
 	}
 	return a, mux
+}
+
+// description is how the interface describes itself.
+func description(version string) huma.Config {
+	cfg := huma.DefaultConfig("Open Relay", version)
+	cfg.OpenAPIPath = "/api/v1/openapi"
+	cfg.DocsPath = ""
+	cfg.SchemasPath = "/api/v1/schemas"
+	cfg.CreateHooks = nil // answers carry no $schema field
+	cfg.Components.Schemas = huma.NewMapRegistry("#/components/schemas/", schemaName)
+	cfg.Components.SecuritySchemes = map[string]*huma.SecurityScheme{
+		"token":   {Type: "http", Scheme: "bearer"},
+		"session": {Type: "apiKey", In: "cookie", Name: "openrelay"},
+	}
+	return cfg
 }
 
 // schemaName names a type in the description: those of other packages carry the package's name, so that

@@ -1,6 +1,7 @@
 package connector
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -79,9 +80,7 @@ func (l *Line) Read(ctx context.Context, kind message.Feed, rd Reading) (ReadTo,
 				began = l.theirTime(a.header)
 			}
 			if r.Conditional {
-				if out.Check = a.header.Get("ETag"); out.Check == "" {
-					out.Check = a.header.Get("Last-Modified")
-				}
+				out.Check = cmp.Or(a.header.Get("ETag"), a.header.Get("Last-Modified"))
 			}
 		}
 		records, high, err := l.recordsOf(kind, f, a, out.Mark)

@@ -241,22 +241,27 @@ func drawPickList(p *fpdf.Fpdf, l PickList) {
 			head()
 			columns()
 		}
-		text(p, mono, "", 13, left, y+4, 26, want.Bin)
-		text(p, sans, "B", 10, 42, y+3, 72, want.Title)
-		text(p, mono, "", 9, 42, y+9, 72, want.SKU)
-		code := want.GTIN
-		if code == "" {
-			code = want.SKU
-		}
-		drawCode128(p, code, 118, y+2.5, 50, 9)
-		text(p, mono, "", 7.5, 118, y+12.5, 50, code)
-		textRight(p, sans, "B", 15, 186, y+4, fmt.Sprint(want.Quantity))
-		p.SetLineWidth(0.3)
-		p.Rect(190, y+4, 5, 5, "D")
+		drawWant(p, want, left, y)
 		y += 18
 		p.SetLineWidth(0.1)
 		p.Line(left, y, right, y)
 	}
+}
+
+// drawWant draws one row of a pick list.
+func drawWant(p *fpdf.Fpdf, want picking.Want, left, y float64) {
+	text(p, mono, "", 13, left, y+4, 26, want.Bin)
+	text(p, sans, "B", 10, 42, y+3, 72, want.Title)
+	text(p, mono, "", 9, 42, y+9, 72, want.SKU)
+	code := want.GTIN
+	if code == "" {
+		code = want.SKU
+	}
+	drawCode128(p, code, 118, y+2.5, 50, 9)
+	text(p, mono, "", 7.5, 118, y+12.5, 50, code)
+	textRight(p, sans, "B", 15, 186, y+4, fmt.Sprint(want.Quantity))
+	p.SetLineWidth(0.3)
+	p.Rect(190, y+4, 5, 5, "D")
 }
 
 // Label is what is glued on a parcel.

@@ -80,23 +80,9 @@ func (r *Reader) begin() error {
 	if len(bytes.TrimSpace(head)) == 0 {
 		return ErrEmpty
 	}
-	var from encoding.Encoding
-	r.Encoding = "UTF-8"
-	switch {
-	case bytes.HasPrefix(head, []byte{0xEF, 0xBB, 0xBF}):
-		r.Mark = true
-		from = unicode.UTF8BOM
-	case bytes.HasPrefix(head, []byte{0xFF, 0xFE}), bytes.HasPrefix(head, []byte{0xFE, 0xFF}):
-		r.Mark, r.Encoding = true, "UTF-16"
-		from = unicode.UTF16(unicode.LittleEndian, unicode.ExpectBOM)
-	default:
-		valid, err := r.valid()
-		if err != nil {
-			return err
-		}
-		if !valid {
-			r.Encoding, from = "Windows-1252", charmap.Windows1252
-		}
+	from, err := r.encoding(head)
+	if err != nil {
+		return err
 	}
 	if bytes.IndexByte(head, 0) >= 0 && r.Encoding != "UTF-16" {
 		return errors.New("this is no text; a CSV file is expected, not a spreadsheet file")
@@ -124,6 +110,33 @@ func (r *Reader) begin() error {
 	if len(first) > MaxColumns {
 		return fmt.Errorf("the first row has %d columns; at most %d are read", len(first), MaxColumns)
 	}
+	return r.name(first)
+}
+
+// encoding finds out how the text is encoded by how it begins, and by whether all of it is UTF-8; nil: it is.
+func (r *Reader) encoding(head []byte) (from encoding.Encoding, err error) {
+	r.Encoding = "UTF-8"
+	switch {
+	case bytes.HasPrefix(head, []byte{0xEF, 0xBB, 0xBF}):
+		r.Mark = true
+		from = unicode.UTF8BOM
+	case bytes.HasPrefix(head, []byte{0xFF, 0xFE}), bytes.HasPrefix(head, []byte{0xFE, 0xFF}):
+		r.Mark, r.Encoding = true, "UTF-16"
+		from = unicode.UTF16(unicode.LittleEndian, unicode.ExpectBOM)
+	default:
+		valid, err := r.valid()
+		if err != nil {
+			return nil, err
+		}
+		if !valid {
+			r.Encoding, from = "Windows-1252", charmap.Windows1252
+		}
+	}
+	return from, nil
+}
+
+// name takes the columns from the first row.
+func (r *Reader) name(first []string) error {
 	for _, name := range first {
 		name = Name(name)
 		if name != "" && slices.Contains(r.Columns, name) {

@@ -355,30 +355,11 @@ func (d *desk) control(r chi.Router) {
 		http.Redirect(w, r, "/control", http.StatusSeeOther)
 	})
 	r.Route("/control/api", func(r chi.Router) {
-		r.Post("/sales", func(w http.ResponseWriter, r *http.Request) {
-			var s DeskSale
-			if read(w, r, &s) {
-				id, err := d.Sell(s)
-				if err != nil {
-					answer(w, 409, map[string]any{"error": err.Error()})
-					return
-				}
-				answer(w, 201, map[string]any{"id": id})
-			}
-		})
+		r.Post("/sales", d.controlSell)
 		r.Post("/sales/{id}/{what}", func(w http.ResponseWriter, r *http.Request) {
 			said(w, d.act(chi.URLParam(r, "id"), chi.URLParam(r, "what")))
 		})
-		r.Get("/sales/{id}", func(w http.ResponseWriter, r *http.Request) {
-			d.mu.Lock()
-			defer d.mu.Unlock()
-			s := d.byID[chi.URLParam(r, "id")]
-			if s == nil {
-				answer(w, 404, map[string]any{"error": "no such sale"})
-				return
-			}
-			answer(w, 200, map[string]any{"id": s.ID, "state": s.State, "parcels": s.Parcels})
-		})
+		r.Get("/sales/{id}", d.controlSale)
 		r.Post("/goods", func(w http.ResponseWriter, r *http.Request) {
 			var in struct {
 				SKU      string `json:"sku"`
@@ -390,14 +371,39 @@ func (d *desk) control(r chi.Router) {
 		})
 		r.Get("/goods", func(w http.ResponseWriter, _ *http.Request) { answer(w, 200, d.Shows()) })
 		r.Post("/faults", d.mis.setFaults)
-		r.Get("/state", func(w http.ResponseWriter, _ *http.Request) {
-			seen, total := d.mis.calledSoFar()
-			d.mu.Lock()
-			defer d.mu.Unlock()
-			answer(w, 200, map[string]any{"name": d.name, "sales": len(d.sales), "calls": total, "recent": seen[max(0, len(seen)-50):],
-				"faults": d.mis.now(), "trials": d.trials})
-		})
+		r.Get("/state", d.controlState)
 	})
+}
+
+func (d *desk) controlState(w http.ResponseWriter, _ *http.Request) {
+	seen, total := d.mis.calledSoFar()
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	answer(w, 200, map[string]any{"name": d.name, "sales": len(d.sales), "calls": total, "recent": seen[max(0, len(seen)-50):],
+		"faults": d.mis.now(), "trials": d.trials})
+}
+
+func (d *desk) controlSale(w http.ResponseWriter, r *http.Request) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	s := d.byID[chi.URLParam(r, "id")]
+	if s == nil {
+		answer(w, 404, map[string]any{"error": "no such sale"})
+		return
+	}
+	answer(w, 200, map[string]any{"id": s.ID, "state": s.State, "parcels": s.Parcels})
+}
+
+func (d *desk) controlSell(w http.ResponseWriter, r *http.Request) {
+	var s DeskSale
+	if read(w, r, &s) {
+		id, err := d.Sell(s)
+		if err != nil {
+			answer(w, 409, map[string]any{"error": err.Error()})
+			return
+		}
+		answer(w, 201, map[string]any{"id": id})
+	}
 }
 
 func (d *desk) act(id, what string) error {

@@ -819,22 +819,10 @@ func (h *Hedgerow) apiParcel(w http.ResponseWriter, r *http.Request) {
 			return
 		}
 	}
-	left := map[string]int64{}
-	for _, l := range o.Lines {
-		left[l.ID] = l.Qty
-	}
-	for _, p := range o.Parcels {
-		for _, l := range p.Lines {
-			left[l.LineID] -= l.Quantity
-		}
-	}
-	for _, l := range in.Lines {
-		if l.Quantity < 1 || l.Quantity > left[l.LineID] {
-			answer(w, 422, map[string]any{"error": fmt.Sprintf("line %s: %d cannot be sent, %d are left", l.LineID, l.Quantity,
-				left[l.LineID])})
-			return
-		}
-		left[l.LineID] -= l.Quantity
+	left, why := o.leftAfter(in)
+	if why != "" {
+		answer(w, 422, map[string]any{"error": why})
+		return
 	}
 	in.ID = fmt.Sprintf("%s-p%d", o.ID, len(o.Parcels)+1)
 	if h.forget > 0 {
@@ -851,4 +839,25 @@ func (h *Hedgerow) apiParcel(w http.ResponseWriter, r *http.Request) {
 	}
 	h.changed(o)
 	answer(w, 201, map[string]any{"parcel": in})
+}
+
+// leftAfter are the units by line that are left when a parcel has been sent, or why it cannot be.
+func (o *shopOrder) leftAfter(in shopParcel) (map[string]int64, string) {
+	left := map[string]int64{}
+	for _, l := range o.Lines {
+		left[l.ID] = l.Qty
+	}
+	for _, p := range o.Parcels {
+		for _, l := range p.Lines {
+			left[l.LineID] -= l.Quantity
+		}
+	}
+	for _, l := range in.Lines {
+		if l.Quantity < 1 || l.Quantity > left[l.LineID] {
+			return nil, fmt.Sprintf("line %s: %d cannot be sent, %d are left", l.LineID, l.Quantity,
+				left[l.LineID])
+		}
+		left[l.LineID] -= l.Quantity
+	}
+	return left, ""
 }

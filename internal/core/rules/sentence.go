@@ -153,21 +153,7 @@ func comparison(e ast.Expr) (Comparison, bool) {
 	call := e.AsCall()
 	name := call.FunctionName()
 	if name == operators.LogicalNot {
-		c, ok := comparison(call.Args()[0])
-		if !ok {
-			return c, false
-		}
-		switch {
-		case c.Is == "is" && fields[place[c.Field]].Type == "truth" && c.Values[0] == "true":
-			c.Values = []string{"false"}
-		case c.Is == "is one of":
-			c.Is = "is none of"
-		case c.Is == "contains":
-			c.Is = "does not contain"
-		default:
-			return c, false
-		}
-		return c, true
+		return negated(call.Args()[0])
 	}
 	if call.IsMemberFunction() {
 		field, known := fieldOf(call.Target())
@@ -183,23 +169,7 @@ func comparison(e ast.Expr) (Comparison, bool) {
 	}
 	a, b := call.Args()[0], call.Args()[1]
 	if name == operators.In {
-		if field, known := fieldOf(b); known && field.Type == "list" {
-			v, ok := literal(a)
-			return Comparison{field.Name, "contains", []string{v}}, ok
-		}
-		field, known := fieldOf(a)
-		if !known || field.Type != "text" || b.Kind() != ast.ListKind || b.AsList().Size() == 0 {
-			return Comparison{}, false
-		}
-		c := Comparison{Field: field.Name, Is: "is one of"}
-		for _, el := range b.AsList().Elements() {
-			v, ok := literal(el)
-			if !ok {
-				return c, false
-			}
-			c.Values = append(c.Values, v)
-		}
-		return c, true
+		return oneOf(a, b)
 	}
 	field, known := fieldOf(a)
 	v, ok := literal(b)
@@ -207,6 +177,46 @@ func comparison(e ast.Expr) (Comparison, bool) {
 		operators.GreaterEquals: "at least", operators.Less: "below", operators.LessEquals: "at most"}[name]
 	return Comparison{field.Name, is, []string{v}}, known && ok && is != "" && slices.Contains(comparisons[field.Type], is) &&
 		field.Type != "truth"
+}
+
+// oneOf reads "a in b": a list that contains a word, or a text that is one of some.
+func oneOf(a, b ast.Expr) (Comparison, bool) {
+	if field, known := fieldOf(b); known && field.Type == "list" {
+		v, ok := literal(a)
+		return Comparison{field.Name, "contains", []string{v}}, ok
+	}
+	field, known := fieldOf(a)
+	if !known || field.Type != "text" || b.Kind() != ast.ListKind || b.AsList().Size() == 0 {
+		return Comparison{}, false
+	}
+	c := Comparison{Field: field.Name, Is: "is one of"}
+	for _, el := range b.AsList().Elements() {
+		v, ok := literal(el)
+		if !ok {
+			return c, false
+		}
+		c.Values = append(c.Values, v)
+	}
+	return c, true
+}
+
+// negated reads the opposite of a comparison.
+func negated(e ast.Expr) (Comparison, bool) {
+	c, ok := comparison(e)
+	if !ok {
+		return c, false
+	}
+	switch {
+	case c.Is == "is" && fields[place[c.Field]].Type == "truth" && c.Values[0] == "true":
+		c.Values = []string{"false"}
+	case c.Is == "is one of":
+		c.Is = "is none of"
+	case c.Is == "contains":
+		c.Is = "does not contain"
+	default:
+		return c, false
+	}
+	return c, true
 }
 
 func fieldOf(e ast.Expr) (Field, bool) {

@@ -112,11 +112,7 @@ func (r *Inventory) edited(b *exchange.Batch, in store.InboxMessage, y *store.Ta
 	change, clear, why := stock.Word{Shows: m.Quantity, Change: m.Change, At: m.At}.Meaning(told)
 	name := b.C.Rec().Name
 	if !clear {
-		b.Ch.Tell("exception", "")
-		if err := b.Ch.Raise(store.Exception{Cause: engine.EditUnclear, ItemID: l.ItemID, ConnectionID: b.C.ID,
-			Text: fmt.Sprintf("%s set %s to %d at %s, but %s: by how much it was changed cannot be told",
-				engine.Or(m.Who, "Somebody"), l.SKU, m.Quantity, name, why),
-			Expected: "A count of what lies there. Our quantity was put back at the channel."}, b.Ch.Now); err != nil {
+		if err := raiseUnclear(b, l, m, why); err != nil {
 			return err
 		}
 		return r.putBack(b, in, y, m, "; "+why)
@@ -134,6 +130,15 @@ func (r *Inventory) edited(b *exchange.Batch, in store.InboxMessage, y *store.Ta
 		Reason: fmt.Sprintf("set to %d at %s by %s", m.Quantity, name, engine.Or(m.Who, "somebody there")), Who: name, DocKind: "message",
 		DocID: in.ID})
 	return r.Post(b.Ch, book)
+}
+
+// raiseUnclear says that an edit cannot be told apart from sales and sends.
+func raiseUnclear(b *exchange.Batch, l store.Listing, m *message.StockLevel, why string) error {
+	b.Ch.Tell("exception", "")
+	return b.Ch.Raise(store.Exception{Cause: engine.EditUnclear, ItemID: l.ItemID, ConnectionID: b.C.ID,
+		Text: fmt.Sprintf("%s set %s to %d at %s, but %s: by how much it was changed cannot be told", engine.Or(m.Who, "Somebody"), l.SKU,
+			m.Quantity, b.C.Rec().Name, why),
+		Expected: "A count of what lies there. Our quantity was put back at the channel."}, b.Ch.Now)
 }
 
 // Noticed looks at a quantity that was read where it is not what the channel was told. One that is seen a

@@ -17,178 +17,222 @@ import (
 
 // TakeOrders decides on all order messages of the batch, in the order in which they came.
 func (r *Orders) TakeOrders(b *exchange.Batch, all []exchange.Mapped) error {
-	var msgs []exchange.Mapped
-	var outside, skus, numbers []string
-	seenID, seenSKU, seenNumber := map[string]bool{}, map[string]bool{}, map[string]bool{}
+	t := &taking{Orders: r, b: b, set: b.C.Settings(), counters: map[string]*store.Counter{}, isNew: map[int64]bool{},
+		isChanged: map[int64]bool{}, facts: map[int64]*rules.Facts{}, answers: map[int64]bool{}, was: map[int64]findable{}}
 	for _, m := range all {
-		o, ok := m.Msg.(*message.Order)
-		if !ok {
-			continue
-		}
-		msgs = append(msgs, m)
-		if !seenID[m.In.OutsideID] {
-			seenID[m.In.OutsideID] = true
-			outside = append(outside, m.In.OutsideID)
-		}
-		for _, l := range o.Lines {
-			if !seenSKU[l.SKU] {
-				seenSKU[l.SKU] = true
-				skus = append(skus, l.SKU)
-			}
-			if l.Listing != "" && !seenNumber[l.Listing] {
-				seenNumber[l.Listing] = true
-				numbers = append(numbers, l.Listing)
-			}
+		if _, is := m.Msg.(*message.Order); is {
+			t.msgs = append(t.msgs, m)
 		}
 	}
-	if len(msgs) == 0 {
+	if len(t.msgs) == 0 {
 		return nil
 	}
-	existing, err := b.Ch.OrdersByOutside(b.C.Rec().ID, outside)
-	if err != nil {
+	if err := t.load(); err != nil {
 		return err
 	}
-	items, err := r.matches(b.Ch.Tx, b.C.Rec().ID, skus, numbers)
-	if err != nil {
-		return err
-	}
-	scene, err := r.scene(b, existing, items)
-	if err != nil {
-		return err
-	}
-	void, err := b.Ch.OnlyVoid(b.C.Rec().ID, outside)
-	if err != nil {
-		return err
-	}
-	set := b.C.Settings()
-	counters := map[string]*store.Counter{}
-	var numberErr error
-	scene.NewOrder = func(m *message.Order, outsideID string) (int64, string) {
-		id, err := b.Ch.NewOrderID()
-		numberErr = errors.Join(numberErr, err)
-		if n := b.Again[outsideID]; n != "" {
-			return id, n
-		}
-		c, err := r.counter(b, counters, set, m)
-		if numberErr = errors.Join(numberErr, err); numberErr != nil {
-			return id, ""
-		}
-		return id, c.Next()
-	}
-	if err := r.customers(b, scene, msgs); err != nil {
-		return err
-	}
-	var created, changed []*order.Order
-	isNew, isChanged := map[int64]bool{}, map[int64]bool{}
-	var entries []store.Entry
-	facts, factIDs := map[int64]*rules.Facts{}, []int64{}
-	answers := map[int64]bool{}
-	was := map[int64]findable{}
-	for _, o := range existing {
-		was[o.ID] = findableOf(o)
-	}
-	for _, m := range msgs {
-		msg := m.Msg.(*message.Order)
-		if existing[m.In.OutsideID] == nil && len(set.Take) > 0 && !slices.Contains(set.Take, string(msg.Status)) {
-			y, _, err := b.Tally(m.In)
-			if err != nil {
-				return err
-			}
-			why := fmt.Sprintf("orders that are %s are not taken, by setting", msg.Status)
-			y.Skipped++
-			y.Reason(why)
-			b.Settle(m.In, "skipped", why, 0)
-			continue
-		}
-		if existing[m.In.OutsideID] == nil && void[m.In.OutsideID] != 0 && b.Again == nil {
-			y, _, err := b.Tally(m.In)
-			if err != nil {
-				return err
-			}
-			y.Skipped++
-			y.Reason("voided here")
-			b.Settle(m.In, "skipped", "the order was voided here; it comes in again when a person says so", void[m.In.OutsideID])
-			continue
-		}
-		c := order.TakeIn(existing[m.In.OutsideID], order.Arrival{
-			ConnectionID: b.C.Rec().ID, OutsideID: m.In.OutsideID, Version: m.In.Version, Message: msg, Via: m.In.Via,
-		}, scene)
-		if numberErr != nil {
-			return numberErr
-		}
-		y, _, terr := b.Tally(m.In)
-		if terr != nil {
-			return terr
-		}
-		o := c.Order
-		if c.Created {
-			o.TypedBy = b.Typed
-		}
-		if c.Facts != nil && !o.Test {
-			if facts[o.ID] == nil {
-				factIDs = append(factIDs, o.ID)
-			}
-			facts[o.ID] = c.Facts
-		}
-		if c.Answer {
-			answers[o.ID] = true
-		}
-		b.Ch.Watch = b.Ch.Watch || o.Ours.Answer != nil
-		switch {
-		case c.Skipped != "":
-			y.Skipped++
-			y.Reason(c.Skipped)
-			b.Settle(m.In, "skipped", c.Skipped, o.ID)
-			continue
-		case c.Created:
-			y.New++
-			existing[m.In.OutsideID] = o
-			created = append(created, o)
-			isNew[o.ID] = true
-		default:
-			y.Changed++
-			if !isNew[o.ID] && !isChanged[o.ID] {
-				changed = append(changed, o)
-				isChanged[o.ID] = true
-			}
-		}
-		b.Settle(m.In, "done", "", o.ID)
-		entries = append(entries, Notes(c, b.C.Rec().Name, b.Ch.Now)...)
-		b.Ch.Tell("order", o.Number)
-	}
-	if err := b.Ch.InsertOrders(created); err != nil {
-		return err
-	}
-	for _, o := range changed {
-		if err := r.SaveOrder(b.Ch, o); err != nil {
-			return err
-		}
-		b.Ch.Mark(engine.OrderChanged, o.ID)
-		if err := r.refind(b.Ch, o, was[o.ID]); err != nil {
+	for _, m := range t.msgs {
+		if err := t.decide(m); err != nil {
 			return err
 		}
 	}
-	for _, c := range counters {
-		if err := b.Ch.Keep(c); err != nil {
+	return t.save()
+}
+
+// taking is a batch of orders that is being taken in.
+type taking struct {
+	*Orders
+	b   *exchange.Batch
+	set *engine.Settings
+
+	msgs     []exchange.Mapped
+	existing map[string]*order.Order // by the channel's id
+	void     map[string]int64        // orders that are only there voided
+	scene    *order.Scene
+	counters map[string]*store.Counter
+	refused  error // why no number could be given
+
+	created, changed []*order.Order
+	isNew, isChanged map[int64]bool
+	entries          []store.Entry
+	facts            map[int64]*rules.Facts
+	factIDs          []int64
+	answers          map[int64]bool // orders whose channel is to be answered
+	was              map[int64]findable
+}
+
+// named lists what the messages name: orders by the channel's ids, items by SKU, listings by number, each once.
+func (t *taking) named() (outside, skus, numbers []string) {
+	seen := map[[2]string]bool{}
+	add := func(to *[]string, kind, name string) {
+		if key := [2]string{kind, name}; !seen[key] {
+			seen[key] = true
+			*to = append(*to, name)
+		}
+	}
+	for _, m := range t.msgs {
+		add(&outside, "order", m.In.OutsideID)
+		for _, l := range m.Msg.(*message.Order).Lines {
+			add(&skus, "item", l.SKU)
+			if l.Listing != "" {
+				add(&numbers, "listing", l.Listing)
+			}
+		}
+	}
+	return outside, skus, numbers
+}
+
+// load reads all that the decisions look at.
+func (t *taking) load() error {
+	b := t.b
+	outside, skus, numbers := t.named()
+	var err error
+	if t.existing, err = b.Ch.OrdersByOutside(b.C.Rec().ID, outside); err != nil {
+		return err
+	}
+	items, err := t.matches(b.Ch.Tx, b.C.Rec().ID, skus, numbers)
+	if err != nil {
+		return err
+	}
+	if t.scene, err = t.Orders.scene(b, t.existing, items); err != nil {
+		return err
+	}
+	if t.void, err = b.Ch.OnlyVoid(b.C.Rec().ID, outside); err != nil {
+		return err
+	}
+	t.scene.NewOrder = t.number
+	for _, o := range t.existing {
+		t.was[o.ID] = findableOf(o)
+	}
+	return t.customers(b, t.scene, t.msgs)
+}
+
+// number gives a new order its id and number.
+func (t *taking) number(m *message.Order, outsideID string) (int64, string) {
+	id, err := t.b.Ch.NewOrderID()
+	t.refused = errors.Join(t.refused, err)
+	if n := t.b.Again[outsideID]; n != "" {
+		return id, n
+	}
+	c, err := t.counter(t.b, t.counters, t.set, m)
+	if t.refused = errors.Join(t.refused, err); t.refused != nil {
+		return id, ""
+	}
+	return id, c.Next()
+}
+
+// notTaken says why a new order is not taken in, if it is not: for the run's log, and for the message.
+func (t *taking) notTaken(m exchange.Mapped) (reason, text string) {
+	if t.existing[m.In.OutsideID] != nil {
+		return "", ""
+	}
+	if msg := m.Msg.(*message.Order); len(t.set.Take) > 0 && !slices.Contains(t.set.Take, string(msg.Status)) {
+		text = fmt.Sprintf("orders that are %s are not taken, by setting", msg.Status)
+		return text, text
+	}
+	if t.void[m.In.OutsideID] != 0 && t.b.Again == nil {
+		return "voided here", "the order was voided here; it comes in again when a person says so"
+	}
+	return "", ""
+}
+
+// decide decides on one message.
+func (t *taking) decide(m exchange.Mapped) error {
+	b := t.b
+	y, _, err := b.Tally(m.In)
+	if err != nil {
+		return err
+	}
+	if reason, text := t.notTaken(m); reason != "" {
+		y.Skipped++
+		y.Reason(reason)
+		b.Settle(m.In, "skipped", text, t.void[m.In.OutsideID])
+		return nil
+	}
+	c := order.TakeIn(t.existing[m.In.OutsideID], order.Arrival{ConnectionID: b.C.Rec().ID, OutsideID: m.In.OutsideID,
+		Version: m.In.Version, Message: m.Msg.(*message.Order), Via: m.In.Via}, t.scene)
+	if t.refused != nil {
+		return t.refused
+	}
+	t.note(c)
+	o := c.Order
+	switch {
+	case c.Skipped != "":
+		y.Skipped++
+		y.Reason(c.Skipped)
+		b.Settle(m.In, "skipped", c.Skipped, o.ID)
+		return nil
+	case c.Created:
+		y.New++
+		t.existing[m.In.OutsideID] = o
+		t.created = append(t.created, o)
+		t.isNew[o.ID] = true
+	default:
+		y.Changed++
+		if !t.isNew[o.ID] && !t.isChanged[o.ID] {
+			t.changed = append(t.changed, o)
+			t.isChanged[o.ID] = true
+		}
+	}
+	b.Settle(m.In, "done", "", o.ID)
+	t.entries = append(t.entries, Notes(c, b.C.Rec().Name, b.Ch.Now)...)
+	b.Ch.Tell("order", o.Number)
+	return nil
+}
+
+// note keeps what a decision entails beside the order itself.
+func (t *taking) note(c order.Change) {
+	o := c.Order
+	if c.Created {
+		o.TypedBy = t.b.Typed
+	}
+	if c.Facts != nil && !o.Test {
+		if t.facts[o.ID] == nil {
+			t.factIDs = append(t.factIDs, o.ID)
+		}
+		t.facts[o.ID] = c.Facts
+	}
+	if c.Answer {
+		t.answers[o.ID] = true
+	}
+	t.b.Ch.Watch = t.b.Ch.Watch || o.Ours.Answer != nil
+}
+
+// save writes what was decided.
+func (t *taking) save() error {
+	ch := t.b.Ch
+	if err := ch.InsertOrders(t.created); err != nil {
+		return err
+	}
+	for _, o := range t.changed {
+		if err := t.SaveOrder(ch, o); err != nil {
+			return err
+		}
+		ch.Mark(engine.OrderChanged, o.ID)
+		if err := t.refind(ch, o, t.was[o.ID]); err != nil {
 			return err
 		}
 	}
-	if err := b.Ch.PutFacts(facts, factIDs); err != nil {
+	for _, c := range t.counters {
+		if err := ch.Keep(c); err != nil {
+			return err
+		}
+	}
+	if err := ch.PutFacts(t.facts, t.factIDs); err != nil {
 		return err
 	}
-	if err := r.tellChannel(b, created, changed, answers); err != nil {
+	if err := t.tellChannel(t.b, t.created, t.changed, t.answers); err != nil {
 		return err
 	}
-	for _, o := range created {
-		markCarried(b.Ch, o)
+	for _, o := range t.created {
+		markCarried(ch, o)
 		if len(o.Holds) > 0 {
-			b.Ch.Mark(engine.OrderSaved, o.ID)
+			ch.Mark(engine.OrderSaved, o.ID)
 		}
 	}
-	if err := b.Ch.Note(entries...); err != nil {
+	if err := ch.Note(t.entries...); err != nil {
 		return err
 	}
-	return r.Inventory.Post(b.Ch, scene.Book)
+	return t.Inventory.Post(ch, t.scene.Book)
 }
 
 // matches says which item each line of orders of a channel is: what the listing that was bought is matched

@@ -235,6 +235,22 @@ func (r *Orders) Rehearse(ctx context.Context, c RuleChange, orders int64) (*rul
 	if err != nil {
 		return nil, err
 	}
+	if err := r.seeFacts(ctx, whole, high, low); err != nil {
+		return nil, err
+	}
+	ids := make([]int64, len(whole.Orders))
+	for i, d := range whole.Orders {
+		ids[i] = d.Order
+	}
+	numbers, err := r.Store.NumbersOf(ctx, ids)
+	for i := range whole.Orders {
+		whole.Orders[i].Number = numbers[whole.Orders[i].Order]
+	}
+	return whole, err
+}
+
+// seeFacts shows a rehearsal what is known of the orders from high down to low, in two halves at a time.
+func (r *Orders) seeFacts(ctx context.Context, whole *rules.Rehearsal, high, low int64) error {
 	mid := low + (high-low)/2
 	spans := [][2]int64{{high, mid}, {mid, low}}
 	parts := make([]*rules.Rehearsal, len(spans))
@@ -257,18 +273,10 @@ func (r *Orders) Rehearse(ctx context.Context, c RuleChange, orders int64) (*rul
 	}
 	wg.Wait()
 	if err := errors.Join(errs...); err != nil {
-		return nil, err
+		return err
 	}
 	for _, p := range parts {
 		whole.Add(p)
 	}
-	ids := make([]int64, len(whole.Orders))
-	for i, d := range whole.Orders {
-		ids[i] = d.Order
-	}
-	numbers, err := r.Store.NumbersOf(ctx, ids)
-	for i := range whole.Orders {
-		whole.Orders[i].Number = numbers[whole.Orders[i].Order]
-	}
-	return whole, err
+	return nil
 }

@@ -191,19 +191,7 @@ func (r *Sheets) HandIn(ctx context.Context, kind, name string, in io.Reader, wh
 	if err != nil {
 		return 0, err
 	}
-	var s store.Sheet
-	err = r.Commit(ctx, func(ch *engine.Change) (err error) {
-		s = store.Sheet{Kind: kind, Name: name, State: store.Checking, Who: who, At: ch.Now.UnixMicro(), Options: "{}"}
-		if s.ID, err = ch.AddSheet(s); err != nil {
-			return err
-		}
-		s.Form = string(form)
-		ch.Tell("sheet", fmt.Sprint(s.ID))
-		if err := ch.DropSheets(ch.Now.Add(-30 * 24 * time.Hour)); err != nil {
-			return err
-		}
-		return ch.UpdateSheet(s)
-	})
+	s, err := r.addSheet(ctx, store.Sheet{Kind: kind, Name: name, State: store.Checking, Who: who, Options: "{}"}, string(form))
 	if err != nil {
 		reader.Close()
 		drop()
@@ -215,6 +203,23 @@ func (r *Sheets) HandIn(ctx context.Context, kind, name string, in io.Reader, wh
 		return r.lookAtSheet(k, reader, &s)
 	}, store.Checked)
 	return s.ID, nil
+}
+
+// addSheet keeps a file that was handed in, and forgets those of a month ago.
+func (r *Sheets) addSheet(ctx context.Context, s store.Sheet, form string) (store.Sheet, error) {
+	err := r.Commit(ctx, func(ch *engine.Change) (err error) {
+		s.At = ch.Now.UnixMicro()
+		if s.ID, err = ch.AddSheet(s); err != nil {
+			return err
+		}
+		s.Form = form
+		ch.Tell("sheet", fmt.Sprint(s.ID))
+		if err := ch.DropSheets(ch.Now.Add(-30 * 24 * time.Hour)); err != nil {
+			return err
+		}
+		return ch.UpdateSheet(s)
+	})
+	return s, err
 }
 
 // fits refuses a file whose columns are not those of its kind.
