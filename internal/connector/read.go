@@ -75,13 +75,11 @@ func (l *Line) Read(ctx context.Context, kind message.Feed, rd Reading) (ReadTo,
 			out.Unchanged = true
 			return out, nil
 		}
-		if n == 1 {
-			if t.shifts() {
-				began = l.theirTime(a.header)
-			}
-			if r.Conditional {
-				out.Check = cmp.Or(a.header.Get("ETag"), a.header.Get("Last-Modified"))
-			}
+		if n == 1 && t.shifts() {
+			began = l.theirTime(a.header)
+		}
+		if n == 1 && r.Conditional {
+			out.Check = cmp.Or(a.header.Get("ETag"), a.header.Get("Last-Modified"))
 		}
 		records, high, err := l.recordsOf(kind, f, a, out.Mark)
 		if err != nil {
@@ -95,8 +93,7 @@ func (l *Line) Read(ctx context.Context, kind message.Feed, rd Reading) (ReadTo,
 			return out, err
 		}
 		before := out.Mark
-		out.Mark = high
-		if began != "" && later(high, began) {
+		if out.Mark = high; began != "" && later(high, began) {
 			out.Mark = began
 		}
 		more, err := t.turn(&p, v, a, &r.Request, all, high, before)

@@ -350,6 +350,12 @@ func Compare(have, want Setup) []Change {
 			change("parcel profile "+w.Code, "measures", h.line(), w.line())
 		}
 	}
+	return append(out, compareConnections(have, want)...)
+}
+
+// compareConnections says what becomes of the connections.
+func compareConnections(have, want Setup) []Change {
+	var out []Change
 	connections := map[string]Connection{}
 	for _, c := range have.Connections {
 		connections[c.Code] = c
@@ -385,22 +391,7 @@ func (p Profile) line() string {
 func compareConnection(h, w Connection, there bool) []Change {
 	thing := "connection " + w.Code
 	if !there {
-		out := []Change{{Action: "add", Thing: thing, To: fmt.Sprintf("%s, by %s", w.Name, w.Connector)}}
-		for path, v := range flat(w.Settings) {
-			out = append(out, Change{Action: "add", Thing: thing, Field: "settings." + path, To: v})
-		}
-		for kind, f := range w.Feeds {
-			out = append(out, Change{Action: "add", Thing: thing, Field: "feeds." + string(kind), To: f.line()})
-		}
-		if w.Test {
-			out = append(out, Change{Action: "add", Thing: thing, Field: "test", To: "yes"})
-		}
-		sortFields(out[1:])
-		if f := w.Feeds[message.StockOut]; f.On && !w.Previewed {
-			out = append(out, Change{Action: "note", Thing: thing,
-				To: "stock out stays off until what it changes was seen; say previewed: true where it was"})
-		}
-		return out
+		return newConnection(w)
 	}
 	var out []Change
 	change := func(field, from, to string) {
@@ -441,6 +432,27 @@ func compareConnection(h, w Connection, there bool) []Change {
 			continue
 		}
 		change("feeds."+string(kind), h.Feeds[kind].line(), f.line())
+	}
+	return out
+}
+
+// newConnection says what a connection brings that is not there yet.
+func newConnection(w Connection) []Change {
+	thing := "connection " + w.Code
+	out := []Change{{Action: "add", Thing: thing, To: fmt.Sprintf("%s, by %s", w.Name, w.Connector)}}
+	for path, v := range flat(w.Settings) {
+		out = append(out, Change{Action: "add", Thing: thing, Field: "settings." + path, To: v})
+	}
+	for kind, f := range w.Feeds {
+		out = append(out, Change{Action: "add", Thing: thing, Field: "feeds." + string(kind), To: f.line()})
+	}
+	if w.Test {
+		out = append(out, Change{Action: "add", Thing: thing, Field: "test", To: "yes"})
+	}
+	sortFields(out[1:])
+	if f := w.Feeds[message.StockOut]; f.On && !w.Previewed {
+		out = append(out, Change{Action: "note", Thing: thing,
+			To: "stock out stays off until what it changes was seen; say previewed: true where it was"})
 	}
 	return out
 }

@@ -141,28 +141,7 @@ func (n *Nosh) Order(s NoshSale) (string, error) {
 		}
 		l := noshLine{Row: i + 1, Dish: d.No, Code: d.Code, Name: d.Name, Count: max(want.Count, 1), Cents: d.Cents, Wish: want.Wish,
 			Extras: []noshOption{}}
-		each := d.Cents
-		for _, g := range d.Choices {
-			var taken int64
-			for _, op := range g.Options {
-				for _, c := range want.Choices {
-					if c == g.Key+"/"+op.Key {
-						l.Extras = append(l.Extras, op)
-						each += op.Cents
-						taken++
-					}
-				}
-			}
-			for _, op := range g.Options { // what must be chosen is chosen
-				if taken >= g.Take[0] {
-					break
-				}
-				l.Extras = append(l.Extras, op)
-				each += op.Cents
-				taken++
-			}
-		}
-		l.Sum = l.Count * each
+		l.Sum = l.Count * l.choose(d, want.Choices)
 		o.Dishes = append(o.Dishes, l)
 	}
 	o.Rung = n.stamp()
@@ -170,6 +149,32 @@ func (n *Nosh) Order(s NoshSale) (string, error) {
 	n.bell.orders = append(n.bell.orders, o)
 	n.moved(o)
 	return o.Ref, nil
+}
+
+// choose adds the options that a guest wants of a dish, and those that must be chosen, and returns the price of one.
+func (l *noshLine) choose(d *noshDish, choices []string) int64 {
+	each := d.Cents
+	for _, g := range d.Choices {
+		var taken int64
+		for _, op := range g.Options {
+			for _, c := range choices {
+				if c == g.Key+"/"+op.Key {
+					l.Extras = append(l.Extras, op)
+					each += op.Cents
+					taken++
+				}
+			}
+		}
+		for _, op := range g.Options { // what must be chosen is chosen
+			if taken >= g.Take[0] {
+				break
+			}
+			l.Extras = append(l.Extras, op)
+			each += op.Cents
+			taken++
+		}
+	}
+	return each
 }
 
 // moved notes a change and rings. The caller holds the lock.

@@ -471,7 +471,6 @@ func (r *Joining) Confirm(ctx context.Context, code, number string, yes bool, wh
 		if err != nil {
 			return err
 		}
-		account := now.AccountID
 		if !yes {
 			return r.forgetAccount(ch, now, id, who)
 		}
@@ -490,19 +489,9 @@ func (r *Joining) Confirm(ctx context.Context, code, number string, yes bool, wh
 			return &engine.Refused{Text: fmt.Sprintf("%s, number %s, is joined already, as %s", id.Name, id.Number, other.Name),
 				Conflict: true}
 		default:
-			// The old connection goes on: its orders, listings and messages are known by it, so nothing comes twice.
-			now.AccountID = 0
-			if err := ch.UpdateConnection(now); err != nil {
+			if err := rejoin(ch, now, other); err != nil {
 				return err
 			}
-			if err := ch.DropConnection(now.ID); err != nil {
-				return err
-			}
-			other.AccountID, other.State, other.Test, other.PreviewedAt = account, store.Joining, now.Test, 0
-			if err := ch.UpdateConnection(other); err != nil {
-				return err
-			}
-			ch.Tell("connection", code)
 			code = other.Code
 			rec.ID = other.ID
 		}
@@ -513,6 +502,25 @@ func (r *Joining) Confirm(ctx context.Context, code, number string, yes bool, wh
 		return code, err
 	}
 	return code, r.Reload(ctx)
+}
+
+// rejoin lets a connection that was left go on in the place of the one that was set up anew: its orders, listings and messages
+// are known by it, so nothing comes twice.
+func rejoin(ch *engine.Change, now, other store.Connection) error {
+	account := now.AccountID
+	now.AccountID = 0
+	if err := ch.UpdateConnection(now); err != nil {
+		return err
+	}
+	if err := ch.DropConnection(now.ID); err != nil {
+		return err
+	}
+	other.AccountID, other.State, other.Test, other.PreviewedAt = account, store.Joining, now.Test, 0
+	if err := ch.UpdateConnection(other); err != nil {
+		return err
+	}
+	ch.Tell("connection", now.Code)
+	return nil
 }
 
 // forgetAccount takes an account that was not meant from a set-up.
@@ -634,12 +642,17 @@ func (r *Joining) renewed(ctx context.Context, c *engine.Conn, acc store.Account
 	if err != nil {
 		return out, err
 	}
-	for _, kind := range def.Kinds() { // what failed for want of access is tried at once
+	r.tryAtOnce(c)
+	return out, r.Reload(ctx)
+}
+
+// tryAtOnce lets feeds be tried that failed, such as for want of access.
+func (r *Joining) tryAtOnce(c *engine.Conn) {
+	for _, kind := range c.Line().Def.Kinds() {
 		r.KnowFeed(c, kind, func(f *store.Feed) {
 			if f.Failures > 0 {
 				f.LastTryAt = 0
 			}
 		})
 	}
-	return out, r.Reload(ctx)
 }

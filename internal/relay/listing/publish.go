@@ -177,13 +177,20 @@ func (r *Listing) PublishPreview(ctx context.Context, code string, sel Selection
 		out.Rows = append(out.Rows, row)
 	}
 	out.Digest = hex.EncodeToString(sum.Sum(nil)[:8])
+	out.Requests, err = r.prepared(ctx, c, send)
+	return out, err
+}
+
+// prepared are the first requests that would leave with messages.
+func (r *Listing) prepared(ctx context.Context, c *engine.Conn, send []any) ([]connector.Exchange, error) {
+	out := []connector.Exchange{}
 	per := c.Line().Def.Feeds[message.ItemsOut].Batch
-	for i := 0; i < len(send) && len(out.Requests) < 20; i += per {
+	for i := 0; i < len(send) && len(out) < 20; i += per {
 		x, err := c.Line().Prepare(ctx, message.ItemsOut, r.Prefix+"-preview", send[i:min(i+per, len(send))])
 		if err != nil {
-			return out, engine.Refuse("the request cannot be made: %v", err)
+			return nil, engine.Refuse("the request cannot be made: %v", err)
 		}
-		out.Requests = append(out.Requests, x)
+		out = append(out, x)
 	}
 	return out, nil
 }

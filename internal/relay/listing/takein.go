@@ -50,15 +50,11 @@ func (r *Listing) TakeItem(b *exchange.Batch, in store.InboxMessage, m *message.
 		b.Skip(in, y, "it cannot be an item", err.Error())
 		return nil
 	}
-	if it.GTIN != "" {
-		other, err := b.Ch.ItemByGTIN(it.GTIN)
-		if err == nil && other != it.ID {
-			b.Skip(in, y, "its GTIN is another item's", fmt.Sprintf("GTIN %s is another item's", it.GTIN))
-			return nil
-		}
-		if err != nil && !errors.Is(err, store.ErrNotFound) {
-			return err
-		}
+	if taken, err := gtinTaken(b.Ch, it); err != nil {
+		return err
+	} else if taken {
+		b.Skip(in, y, "its GTIN is another item's", fmt.Sprintf("GTIN %s is another item's", it.GTIN))
+		return nil
 	}
 	for _, g := range groups {
 		if err := b.Ch.PutGroup(g); err != nil {
@@ -73,6 +69,18 @@ func (r *Listing) TakeItem(b *exchange.Batch, in store.InboxMessage, m *message.
 	}
 	y.Changed++
 	return r.ChangeItem(b.Ch, it, b.C.Rec().Name, fmt.Sprintf("%s changed by %s%s", it.Name, b.C.Rec().Name, keptText(kept)))
+}
+
+// gtinTaken tells whether the GTIN of an item is another's.
+func gtinTaken(ch *engine.Change, it catalog.Item) (bool, error) {
+	if it.GTIN == "" {
+		return false, nil
+	}
+	other, err := ch.ItemByGTIN(it.GTIN)
+	if errors.Is(err, store.ErrNotFound) {
+		return false, nil
+	}
+	return err == nil && other != it.ID, err
 }
 
 // toldItem is an item as a channel tells it, with its option groups.

@@ -401,10 +401,7 @@ func (r *Shipping) Pack(ctx context.Context, shipment, profile string, weight in
 		if weight > 0 {
 			s.WeightG = weight
 		}
-		if s.SSCC, err = gs1.SSCC(0, r.GS1Prefix, uint64(s.ID)); err != nil {
-			return err
-		}
-		if err := ch.UpdateShipment(&s); err != nil {
+		if err := r.putParcel(ch, &s); err != nil {
 			return err
 		}
 		if first {
@@ -423,6 +420,17 @@ func (r *Shipping) Pack(ctx context.Context, shipment, profile string, weight in
 		}
 		return r.Orders.SaveOrder(ch, o)
 	})
+}
+
+// putParcel gives a packed parcel its number and writes it.
+func (r *Shipping) putParcel(ch *engine.Change, s *store.Shipment) (err error) {
+	if s.SSCC, err = gs1.SSCC(0, r.GS1Prefix, uint64(s.ID)); err != nil {
+		return err
+	}
+	if err := ch.UpdateShipment(s); err != nil {
+		return err
+	}
+	return nil
 }
 
 // packLines counts what a shipment has of an order as packed.
@@ -453,7 +461,8 @@ func contentOf(ch *engine.Change, s *store.Shipment, weight int64) (map[int64]st
 	for _, sl := range s.Lines {
 		it := items[sl.ItemID]
 		if sl.Picked < sl.Quantity {
-			return nil, nil, &engine.Refused{Text: fmt.Sprintf("%d × %s is still to be picked", sl.Quantity-sl.Picked, it.SKU), Conflict: true}
+			return nil, nil, &engine.Refused{Text: fmt.Sprintf("%d × %s is still to be picked", sl.Quantity-sl.Picked, it.SKU),
+				Conflict: true}
 		}
 		if weight == 0 && it.WeightG == 0 && sl.Quantity > 0 {
 			return nil, nil, &engine.Refused{Text: fmt.Sprintf("no weight is known of %s; weigh the parcel and type its weight", it.SKU),

@@ -196,27 +196,9 @@ func (r *Shipping) parcelLeaves(ch *engine.Change, c *engine.Conn, s *store.Ship
 	if err != nil {
 		return err
 	}
-	d := message.Dispatch{OrderID: o.OutsideID, OrderNumber: o.Record.Number, OurNumber: o.Number, Carrier: c.Rec().Name,
-		Service:  engine.Or(s.ServiceName, s.Service),
-		Tracking: label.Tracking, TrackingURL: label.URL, ShippedAt: ch.Now.UTC(), ParcelNumber: s.Number,
-		Reference: r.Prefix + "-" + s.Number}
-	for _, line := range lineIDs(s) {
-		l := o.Line(line)
-		_, n := complete(s, line)
-		if n = min(n, l.Packed); n == 0 {
-			continue
-		}
-		if err := o.Ship(line, n, s.LocationID, sc.Scene, "shipped with "+label.Tracking); err != nil {
-			return err
-		}
-		d.Lines = append(d.Lines, message.DispatchLine{ID: l.OutsideID, SKU: l.SKU, Quantity: n})
-	}
-	if d.LastOfOrder = o.Stage() == order.Shipped; d.LastOfOrder { // charges go with the last parcel
-		for i := range o.Lines {
-			if l := &o.Lines[i]; l.Charge && l.Live() > 0 {
-				d.Lines = append(d.Lines, message.DispatchLine{ID: l.OutsideID, SKU: l.SKU, Quantity: l.Live()})
-			}
-		}
+	d, err := r.ship(o, s, c, label, sc.Scene)
+	if err != nil {
+		return err
 	}
 	if err := ch.SerialsGone(s.ID); err != nil {
 		return err
@@ -244,6 +226,34 @@ func (r *Shipping) parcelLeaves(ch *engine.Change, c *engine.Conn, s *store.Ship
 		return err
 	}
 	return r.Inventory.Post(ch, book)
+}
+
+// ship counts what a parcel has of an order as shipped, and says what its channel is told.
+func (r *Shipping) ship(o *order.Order, s *store.Shipment, c *engine.Conn, label *message.Label,
+	sc *order.Scene) (message.Dispatch, error) {
+	d := message.Dispatch{OrderID: o.OutsideID, OrderNumber: o.Record.Number, OurNumber: o.Number, Carrier: c.Rec().Name,
+		Service:  engine.Or(s.ServiceName, s.Service),
+		Tracking: label.Tracking, TrackingURL: label.URL, ShippedAt: sc.Now.UTC(), ParcelNumber: s.Number,
+		Reference: r.Prefix + "-" + s.Number}
+	for _, line := range lineIDs(s) {
+		l := o.Line(line)
+		_, n := complete(s, line)
+		if n = min(n, l.Packed); n == 0 {
+			continue
+		}
+		if err := o.Ship(line, n, s.LocationID, sc, "shipped with "+label.Tracking); err != nil {
+			return d, err
+		}
+		d.Lines = append(d.Lines, message.DispatchLine{ID: l.OutsideID, SKU: l.SKU, Quantity: n})
+	}
+	if d.LastOfOrder = o.Stage() == order.Shipped; d.LastOfOrder { // charges go with the last parcel
+		for i := range o.Lines {
+			if l := &o.Lines[i]; l.Charge && l.Live() > 0 {
+				d.Lines = append(d.Lines, message.DispatchLine{ID: l.OutsideID, SKU: l.SKU, Quantity: l.Live()})
+			}
+		}
+	}
+	return d, nil
 }
 
 // countFreight counts a parcel that left for the reports.
