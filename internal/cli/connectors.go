@@ -209,7 +209,8 @@ func (opt *connectorOptions) line(d *connector.Definition) (*connector.Line, err
 	for k, v := range opt.settings.m {
 		settings[k] = v
 	}
-	return connector.NewLine(d, connector.LineOptions{Base: or(opt.address, or(d.Address.Default, "http://nowhere.invalid")), Site: opt.site,
+	return connector.NewLine(d, connector.LineOptions{Base: or(opt.address, or(d.Address.Default, "http://nowhere.invalid")),
+		Site:  opt.site,
 		Login: connector.NewLogin(d, opt.secrets.m, connector.Token{}), Settings: settings,
 		Client: connector.Guard{Allowed: allowed}.Client()})
 }

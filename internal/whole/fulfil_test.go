@@ -148,7 +148,7 @@ func TestRefusedWriteBackWaitsForAPerson(t *testing.T) {
 		require.NoError(t, err)
 		return len(open) == 1
 	})
-	require.Equal(t, "write-back refused", open[0].Cause)
+	require.EqualValues(t, "write-back refused", open[0].Cause)
 	require.Contains(t, open[0].Text, "we are moving house")
 	c, err := w.Client.Connection(t.Context(), "morrow")
 	require.NoError(t, err)
@@ -213,7 +213,7 @@ func TestTakenInAgain(t *testing.T) {
 		require.NoError(t, err)
 		return len(open) == 1
 	})
-	require.Equal(t, "message not understood", open[0].Cause)
+	require.EqualValues(t, "message not understood", open[0].Cause)
 	require.Equal(t, "morrow", open[0].Connection)
 	var out struct{ Messages int64 }
 	_, err := w.Client.Do(t.Context(), "POST", "/connections/morrow/try-again", nil, &out)

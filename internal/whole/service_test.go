@@ -192,7 +192,7 @@ func TestWaitsForStockThenGoesOn(t *testing.T) {
 	open, err := w.Client.Exceptions(t.Context())
 	require.NoError(t, err)
 	require.Len(t, open, 1)
-	require.Equal(t, "no stock", open[0].Cause)
+	require.EqualValues(t, "no stock", open[0].Cause)
 	eventually(t, "our quantity put back", func() bool { return w.Morrow.Shelf()["TANK-50"] == 0 })
 	_, err = w.Client.Adjust(t.Context(), "TANK-50", "alder", 5, "receipt from the tinsmith", client.Key("receipt-1"))
 	require.NoError(t, err)

@@ -215,7 +215,8 @@ func (r *Orders) TypeOrder(ctx context.Context, t TypedOrder, who string) (strin
 
 // receiveTyped keeps a typed order as a message of its channel, or takes the message beside which it was typed, and
 // returns the message's id.
-func (r *Orders) receiveTyped(ch *engine.Change, c *engine.Conn, in store.InboxMessage, inbox int64, raw []byte, who string) (int64, error) {
+func (r *Orders) receiveTyped(ch *engine.Change, c *engine.Conn, in store.InboxMessage, inbox int64, raw []byte,
+	who string) (int64, error) {
 	if inbox != 0 {
 		ch.Tell("exception", "")
 		return inbox, ch.CloseExceptionFor(0, inbox, who, ch.Now)
@@ -225,7 +226,8 @@ func (r *Orders) receiveTyped(ch *engine.Change, c *engine.Conn, in store.InboxM
 		return 0, err
 	}
 	if n == 0 {
-		return 0, &engine.Refused{Text: fmt.Sprintf("an order %s was typed for %s before", strings.TrimPrefix(in.OutsideID, "typed:"), c.Rec().Name), Conflict: true}
+		return 0, &engine.Refused{Text: fmt.Sprintf("an order %s was typed for %s before", strings.TrimPrefix(in.OutsideID, "typed:"),
+			c.Rec().Name), Conflict: true}
 	}
 	return ch.InboxID(c.ID, in.Feed, in.OutsideID, 1)
 }
