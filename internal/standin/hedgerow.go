@@ -457,6 +457,19 @@ func (h *Hedgerow) Book() map[string]string {
 	return out
 }
 
+// Trackings lists the tracking numbers that stand at an order, by the parcels' references.
+func (h *Hedgerow) Trackings(id string) map[string]string {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	out := map[string]string{}
+	if o := h.byID[id]; o != nil {
+		for _, p := range o.Parcels {
+			out[p.Reference] = p.Tracking
+		}
+	}
+	return out
+}
+
 // Waiting tells how many events wait to be pushed.
 func (h *Hedgerow) Waiting() int {
 	h.mu.Lock()

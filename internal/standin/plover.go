@@ -22,6 +22,7 @@ import (
 type PostConfig struct {
 	Holder, CustomerNo, Land string
 	Key, PushSecret          string
+	First                    int // where its item numbers begin; 0: at 40,710,000
 }
 
 type ploverZone struct {
@@ -108,6 +109,30 @@ func NewPlover(cfg PostConfig) *Plover {
 	p.control(r)
 	p.Handler = r
 	return p
+}
+
+// SoldLabel is a label as the carrier has it in its books.
+type SoldLabel struct {
+	Reference, Item string
+	Voided, Trial   bool
+}
+
+// Sold lists the labels that were sold, the oldest first.
+func (p *Plover) Sold() []SoldLabel {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	out := make([]SoldLabel, len(p.labels))
+	for i, l := range p.labels {
+		out[i] = SoldLabel{l.Reference, l.Item, l.Voided, l.Trial}
+	}
+	return out
+}
+
+func (p *Plover) first() int {
+	if p.cfg.First != 0 {
+		return p.cfg.First
+	}
+	return 40_710_000
 }
 
 // Misbehave switches faults on, or off with the zero value.
@@ -306,7 +331,7 @@ func (p *Plover) apiLabel(w http.ResponseWriter, r *http.Request) {
 		}
 		n := len(p.labels) + 1
 		indicator := map[string]string{"PL": "RP", "PP": "CP", "PX": "EP"}[pr.Code]
-		l := &ploverLabel{No: fmt.Sprintf("PV%06d", n), Reference: key, Product: pr.Code, Item: itemNumber(indicator, 40710000+n*7, "XW"),
+		l := &ploverLabel{No: fmt.Sprintf("PV%06d", n), Reference: key, Product: pr.Code, Item: itemNumber(indicator, p.first()+n*7, "XW"),
 			Zone:    zone.Name,
 			Sorting: zone.Name + " " + in.Recipient.Postcode[:min(2, len(in.Recipient.Postcode))], Cents: cents, Trial: in.Trial,
 			To: in.Recipient.Contact + ", " + in.Recipient.Town, Grams: in.Grams}

@@ -20,8 +20,7 @@ func (r *Listing) TakeItem(b *exchange.Batch, in store.InboxMessage, m *message.
 	}
 	told, groups, err := toldItem(m)
 	if err != nil {
-		b.Skip(in, y, "its option groups do not fit", err.Error())
-		return nil
+		return engine.Refuse("its option groups do not fit: %v", err)
 	}
 	it, err := b.Ch.Record(m.SKU)
 	isNew := errors.Is(err, store.ErrNotFound)
@@ -47,14 +46,12 @@ func (r *Listing) TakeItem(b *exchange.Batch, in store.InboxMessage, m *message.
 	}
 	it.Complete()
 	if err := it.Check(); err != nil {
-		b.Skip(in, y, "it cannot be an item", err.Error())
-		return nil
+		return engine.Refuse("it cannot be an item: %v", err)
 	}
 	if taken, err := gtinTaken(b.Ch, it); err != nil {
 		return err
 	} else if taken {
-		b.Skip(in, y, "its GTIN is another item's", fmt.Sprintf("GTIN %s is another item's", it.GTIN))
-		return nil
+		return engine.Refuse("GTIN %s is another item's", it.GTIN)
 	}
 	for _, g := range groups {
 		if err := b.Ch.PutGroup(g); err != nil {

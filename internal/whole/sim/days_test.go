@@ -24,13 +24,14 @@ type ledger struct {
 	sales     map[string]map[string]bool // by connection, the channel's id; true: it was cancelled there by its buyer
 	ours      map[string]int64           // by SKU, units that people here put on the shelves or took off them
 	portal    []string
-	unmatched map[string]bool // SKUs that were sold and nobody here knew at first
+	unmatched map[string]bool        // SKUs that were sold and nobody here knew at first
+	told      map[string]*toldParcel // by the office's number: parcels that left elsewhere
 }
 
 // days lets the world go on for so many days: people buy, cancel and change their minds, packers work, somebody
 // looks after what needs a person, and everything that can break does.
 func (w *world) days(n int) *ledger {
-	l := &ledger{sales: map[string]map[string]bool{}, ours: map[string]int64{}, unmatched: map[string]bool{}}
+	l := &ledger{sales: map[string]map[string]bool{}, ours: map[string]int64{}, unmatched: map[string]bool{}, told: map[string]*toldParcel{}}
 	for _, code := range []string{"morrow", "skep", "tansy", "bramble", "till", "nosh"} {
 		l.sales[code] = map[string]bool{}
 	}
@@ -67,7 +68,7 @@ func (w *world) days(n int) *ledger {
 
 // outage lets a system be away for a while.
 func (w *world) outage() {
-	hosts := []string{"morrow.sim", "skep.sim", "plover.sim", "tansy.sim", "bramble.sim", "till.sim", "nosh.sim"}
+	hosts := []string{"morrow.sim", "skep.sim", "plover.sim", "gannet.sim", "tansy.sim", "bramble.sim", "till.sim", "nosh.sim"}
 	host := hosts[w.rng.IntN(len(hosts))]
 	if time.Now().Before(w.down[host]) {
 		return
@@ -85,6 +86,11 @@ func (w *world) push() bool {
 			w.step("push of a store", func() error { h.PushNext(c, nth, lose); return nil })
 			return true
 		}
+	}
+	if n := len(w.office.waiting); n > 0 {
+		nth := w.rng.IntN(n)
+		w.step("hand in", func() error { return w.office.handIn(c, nth) })
+		return true
 	}
 	if n := w.Nosh.Ringing(); n > 0 {
 		nth, lose := w.rng.IntN(n), w.one(60)
@@ -105,7 +111,13 @@ var names = []string{"Maren Tolland", "Iven Harrow", "Petra Oakes", "Silas Brook
 
 // event is something that people do outside, or packers inside.
 func (w *world) event(l *ledger) {
-	switch k := w.rng.IntN(100); {
+	switch k := w.rng.IntN(124); {
+	case k >= 114:
+		w.supply()
+	case k >= 107:
+		w.tellParcel(l)
+	case k >= 100:
+		w.officeWrites(l)
 	case k < 34:
 		w.buyAtStore(l)
 	case k < 46:
@@ -340,7 +352,7 @@ func (w *world) workOn(ctx context.Context, number string) error {
 	if w.one(150) {
 		return nil
 	}
-	_, err = w.Relay.Ship(ctx, s, "plover", "PP", "Runa Hollis")
+	_, err = w.Relay.Ship(ctx, s, pick(w, []string{"plover", "gannet"}), "PP", "Runa Hollis")
 	return err
 }
 
@@ -490,7 +502,8 @@ func (w *world) check(l *ledger) (wrong []string) {
 	list, err := w.Client.Shipments(ctx, "limit=200")
 	for err == nil && len(list) > 0 {
 		for _, s := range list {
-			if (s.State == "shipped" || s.State == "delivered") && !w.knownThere(ctx, s.OrderNumber, s.Tracking) {
+			if (s.State == "shipped" || s.State == "delivered") && !strings.HasPrefix(s.Tracking, toldPrefix) &&
+				!w.knownThere(ctx, s.OrderNumber, s.Tracking) {
 				bad("parcel %s of order %s left with %s, which its channel does not know", s.Number, s.OrderNumber, s.Tracking)
 			}
 		}
@@ -502,6 +515,8 @@ func (w *world) check(l *ledger) (wrong []string) {
 	if err != nil {
 		bad("shipments cannot be listed: %v", err)
 	}
+	wrong = append(wrong, w.checkLabels()...)
+	wrong = append(wrong, w.checkOffice(l)...)
 	findings, err := w.Store.Verify(ctx)
 	if err != nil {
 		bad("verify: %v", err)
@@ -559,6 +574,9 @@ func (w *world) knownThere(ctx context.Context, number, tracking string) bool {
 	o, err := w.Client.Order(ctx, number)
 	if err != nil {
 		return false
+	}
+	if o.Connection == "office" { // it is told nothing
+		return true
 	}
 	for _, m := range o.WriteBacks { // one that the channel refuses stands before a person
 		if m.Feed == "dispatch out" && (m.State == "refused") {

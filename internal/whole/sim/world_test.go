@@ -24,6 +24,7 @@ import (
 	"openrelay/internal/relay/engine"
 	"openrelay/internal/relay/joining"
 	"openrelay/internal/relay/listing"
+	"openrelay/internal/standin"
 	"openrelay/internal/store"
 )
 
@@ -51,6 +52,9 @@ type world struct {
 	steps   int
 	log     []string // all that happened
 	mails   []string
+
+	second *standin.Plover // another account at a carrier
+	office *office         // whoever hands messages in
 }
 
 func (w *world) say(format string, args ...any) {
@@ -82,7 +86,8 @@ func (w *world) Send(_ context.Context, to, subject, _, ref string) error {
 func (w *world) hosts() map[string]http.Handler {
 	o := w.Outside
 	return map[string]http.Handler{"morrow.sim": o.Morrow, "skep.sim": o.Skep, "plover.sim": o.Plover, "tansy.sim": o.Tansy,
-		"bramble.sim": o.Bramble, "till.sim": o.Counterpane, "nosh.sim": o.Nosh, "relay.sim": w.in}
+		"bramble.sim": o.Bramble, "till.sim": o.Counterpane, "nosh.sim": o.Nosh, "gannet.sim": w.second,
+		"relay.sim": w.in}
 }
 
 // RoundTrip is the edge between the relay and everything outside, in either direction.
@@ -185,6 +190,8 @@ func open(t *testing.T, seed uint64) *world {
 	}
 	o.Morrow.SetBase(o.MorrowURL)
 	o.Skep.SetBase(o.SkepURL)
+	w.second = standin.NewPlover(standin.PostConfig{Holder: demo.Company, CustomerNo: "PP-7720", Land: "XW", Key: "key of the second account",
+		First: 55_000_000})
 	w.World = &demo.World{Outside: o, URL: "http://relay.sim", Token: "relay_token_of_the_simulation_only", Browser: w}
 	w.Client = client.New(w.URL, w.Token)
 	w.Client.HTTP = &http.Client{Transport: w}
@@ -304,6 +311,8 @@ func (w *world) join() {
 			must(err)
 		}
 	}
+	w.joinSecondCarrier()
+	w.joinOffice()
 	for _, r := range demo.Rules[:3] {
 		_, err := w.Client.ChangeRule(ctx, r)
 		must(err)
@@ -349,6 +358,10 @@ func (w *world) deliver() bool {
 	}
 	for w.Nosh.Ringing() > 0 {
 		w.Nosh.RingNext(c, 0, false)
+		did = true
+	}
+	for w.office != nil && len(w.office.waiting) > 0 {
+		require.NoError(w.t, w.office.handIn(c, 0))
 		did = true
 	}
 	return did
