@@ -37,7 +37,7 @@ func exception(e store.Exception) wire.Exception {
 
 // groups lists what needs a person, the same of it together.
 func (a *API) groups(ctx context.Context, f store.ExceptionFilter) ([]wire.Exception, error) {
-	f.Now = time.Now()
+	f.Now = a.relay.Clock()
 	list, err := a.relay.Store.ExceptionGroups(ctx, f)
 	out := make([]wire.Exception, len(list))
 	for i, g := range list {

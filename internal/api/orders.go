@@ -332,7 +332,7 @@ type mergeDayInput struct {
 
 func (a *API) merge(ctx context.Context, in *mergeDayInput) (*body[wire.Merged], error) {
 	if in.Body.Before.IsZero() {
-		in.Body.Before = time.Now()
+		in.Body.Before = a.relay.Clock()
 	}
 	list, err := a.relay.Merge(ctx, in.Code, in.Body.Before, who(ctx))
 	if list == nil {

@@ -45,6 +45,12 @@ func newDesk(t *testing.T, carriers ...string) *desk {
 // ask makes a request as somebody of a role; no role is nobody.
 func (d *desk) ask(role person.Role, method, path, body string) *httptest.ResponseRecorder {
 	d.t.Helper()
+	return d.askWith(role, method, path, body, nil)
+}
+
+// askWith asks with further headers.
+func (d *desk) askWith(role person.Role, method, path, body string, header map[string]string) *httptest.ResponseRecorder {
+	d.t.Helper()
 	ctx, cancel := context.WithTimeout(d.t.Context(), 300*time.Millisecond) // streams of events end
 	defer cancel()
 	r := httptest.NewRequest(method, path, strings.NewReader(body)).WithContext(ctx)
@@ -53,6 +59,11 @@ func (d *desk) ask(role person.Role, method, path, body string) *httptest.Respon
 	}
 	if role != "" {
 		r.Header.Set("Authorization", "Bearer "+d.tokens[role])
+	}
+	for name, value := range header {
+		if name != "" {
+			r.Header.Set(name, value)
+		}
 	}
 	w := httptest.NewRecorder()
 	d.handler.ServeHTTP(w, r)
