@@ -18,6 +18,7 @@ import (
 	"openrelay/internal/relay/engine"
 	"openrelay/internal/relay/joining"
 	"openrelay/internal/store"
+	"openrelay/internal/wire"
 )
 
 // office hands messages in, good ones and such as nobody can take in, and tells of parcels that left elsewhere. What it is
@@ -213,6 +214,9 @@ func (w *world) checkOffice(l *ledger) (wrong []string) {
 	for _, id := range slices.Sorted(maps.Keys(l.told)) {
 		p := l.told[id]
 		there := slices.Collect(maps.Values(w.Morrow.Trackings(p.sale)))
+		if w.refusedThere(ctx, p.number) { // such as for an order that was cancelled: that stands before a person
+			continue
+		}
 		for _, old := range p.before {
 			if slices.Contains(there, old) && old != p.tracking {
 				bad("the store still says %s of %s; that was corrected to %s", old, p.number, p.tracking)
@@ -223,6 +227,14 @@ func (w *world) checkOffice(l *ledger) (wrong []string) {
 		}
 	}
 	return wrong
+}
+
+// refusedThere tells whether the channel of an order refused to be told of a parcel.
+func (w *world) refusedThere(ctx context.Context, number string) bool {
+	o, err := w.Client.Order(ctx, number)
+	return err == nil && slices.ContainsFunc(o.WriteBacks, func(m wire.Outbox) bool {
+		return m.Feed == message.DispatchOut && m.State == store.Refused
+	})
 }
 
 func count(list []string, text string) (n int) {
