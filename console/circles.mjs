@@ -1,4 +1,4 @@
-// Fails where modules of the console import each other in a circle.
+// Fails where modules of the console import each other in a circle, or a page imports another page.
 import { existsSync, readFileSync, readdirSync, statSync } from "node:fs";
 import { dirname, join } from "node:path";
 
@@ -30,4 +30,14 @@ function visit(path, trail) {
 walk("src");
 if (imports.size < 50) throw new Error(`only ${imports.size} modules were found`);
 for (const path of imports.keys()) visit(path, []);
-process.exit(circles > 0 ? 1 : 0);
+const page = (path) => path.match(/^src\/pages\/([^/]+)\//)?.[1];
+let strangers = 0;
+for (const [path, found] of imports) {
+  for (const other of found) {
+    if (page(path) && page(other) && page(path) !== page(other)) {
+      console.error(`page imports page: ${path} > ${other}`);
+      strangers++;
+    }
+  }
+}
+process.exit(circles + strangers > 0 ? 1 : 0);

@@ -1,8 +1,9 @@
+import { meQuery } from "./api/queries";
 import { clsx } from "clsx";
 import { useQuery } from "@tanstack/react-query";
 import { lazy, Suspense, useCallback, useEffect, useState } from "react";
 import { NavLink, Navigate, Route, Routes, useLocation } from "react-router";
-import { api, Problem, take, type Schema } from "./api/client";
+import { api, Problem, type Schema } from "./api/client";
 import { useLive } from "./api/live";
 import { Boundary } from "./parts/boundary";
 import { Button, Loading, Sheet, Trouble } from "./parts/controls";
@@ -74,7 +75,7 @@ const belongs: Record<string, RegExp> = {
 const inside = (station: string, where: string) => belongs[station]?.test(where) ?? false;
 
 export function App() {
-  const me = useQuery({ queryKey: ["me"], queryFn: () => take(api.GET("/api/v1/me")), retry: false, staleTime: Infinity });
+  const me = useQuery({ ...meQuery, retry: false });
   if (me.isPending) return null;
   if (me.error) {
     if (me.error instanceof Problem && me.error.status === 401) return <SignIn />;

@@ -20,6 +20,8 @@ const stale: Record<string, string[]> = {
   transfer: ["transfers", "transfer"],
   count: ["counts", "count"],
   sheet: ["sheets", "sheet"],
+  job: ["jobs", "action"],
+  company: ["company"],
 };
 
 type Said = { kind: string } | { connected: boolean };

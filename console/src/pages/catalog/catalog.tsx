@@ -6,7 +6,7 @@ import { Button, Empty, Head, Loading, Trouble } from "../../parts/controls";
 import { Kg, Money } from "../../parts/format";
 import { catalogStops, Rail } from "../../parts/rail";
 import { Table, type Column } from "../../parts/table";
-import { useSearchText } from "../stock/stock";
+import { useSearchText } from "../../parts/search";
 
 type Row = Schema<"StoreItem">;
 

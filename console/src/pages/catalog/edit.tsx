@@ -1,3 +1,4 @@
+import { optionGroupsQuery, ownersQuery, priceListsQuery } from "../../api/queries";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState, type FormEvent } from "react";
 import { useNavigate, useParams } from "react-router";
@@ -31,10 +32,10 @@ function Form({ was, isNew }: { was: Item; isNew: boolean }) {
   const [it, setIt] = useState<Item>(was);
   const [price, setPrice] = useState(was.price ? typedAmount(was.price, was.currency ?? "EUR") : "");
   const [parts, setParts] = useState((was.parts ?? []).map((p) => `${p.quantity} ${p.sku}`).join("\n"));
-  const owners = useQuery({ queryKey: ["owners"], queryFn: () => take(api.GET("/api/v1/field-owners")) });
-  const lists = useQuery({ queryKey: ["price-lists"], queryFn: () => take(api.GET("/api/v1/price-lists")) });
+  const owners = useQuery(ownersQuery);
+  const lists = useQuery(priceListsQuery);
   const [listed, setListed] = useState<Record<string, string>>({}); // prices by list, as they are typed
-  const groups = useQuery({ queryKey: ["option-groups"], queryFn: () => take(api.GET("/api/v1/option-groups")) });
+  const groups = useQuery(optionGroupsQuery);
   const save = useMutation({
     mutationFn: () => {
       const body: Item = {

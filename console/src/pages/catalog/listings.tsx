@@ -7,8 +7,8 @@ import { Button, Empty, Head, Loading, Sheet, Trouble } from "../../parts/contro
 import { count, Money } from "../../parts/format";
 import { Lamp } from "../../parts/lamp";
 import { catalogStops, Rail } from "../../parts/rail";
-import { useSearchText } from "../stock/stock";
-import { ListingState } from "./state";
+import { useSearchText } from "../../parts/search";
+import { ListingState } from "../../shared/goods/state";
 
 type Listing = Schema<"Listing">;
 type Act = {

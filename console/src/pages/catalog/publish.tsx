@@ -1,3 +1,4 @@
+import { connectionsQuery } from "../../api/queries";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState, type FormEvent } from "react";
 import { Link, useSearchParams } from "react-router";
@@ -24,7 +25,7 @@ export default function Publish() {
   const skus = params.get("skus") ?? "";
   const mark = params.get("mark") ?? "";
   const [typed, setTyped] = useState({ skus: skus.replaceAll(",", " "), mark });
-  const connections = useQuery({ queryKey: ["connections"], queryFn: () => take(api.GET("/api/v1/connections")) });
+  const connections = useQuery(connectionsQuery);
   const able = connections.data?.filter((c) => c.state === "on" && c.feeds.some((f) => f.kind === "items out")) ?? [];
   const sel = { skus: skus ? skus.split(",") : undefined, mark: mark || undefined };
   const q = useQuery({

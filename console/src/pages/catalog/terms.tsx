@@ -1,3 +1,4 @@
+import { connectionsQuery, locationsQuery, meQuery, optionGroupsQuery, ownersQuery, priceListsQuery } from "../../api/queries";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState, type FormEvent } from "react";
 import { api, take, type Schema } from "../../api/client";
@@ -25,8 +26,8 @@ const words: Record<string, string> = {
 
 /** What holds for all items: whose word counts, the price lists, the choices of prepared food. */
 export default function Terms() {
-  const me = useQuery({ queryKey: ["me"], queryFn: () => take(api.GET("/api/v1/me")), staleTime: Infinity });
-  const connections = useQuery({ queryKey: ["connections"], queryFn: () => take(api.GET("/api/v1/connections")) });
+  const me = useQuery(meQuery);
+  const connections = useQuery(connectionsQuery);
   if (me.isPending || connections.isPending) return <Loading />;
   const admin = me.data?.role === "admin";
   return (
@@ -82,7 +83,7 @@ function Word({
 
 function Owners({ admin, tellers }: { admin: boolean; tellers: Connection[] }) {
   const client = useQueryClient();
-  const owners = useQuery({ queryKey: ["owners"], queryFn: () => take(api.GET("/api/v1/field-owners")) });
+  const owners = useQuery(ownersQuery);
   const set = useMutation({
     mutationFn: (body: Record<string, string>) => take(api.PATCH("/api/v1/field-owners", { body })),
     onSuccess: (m) => client.setQueryData(["owners"], m),
@@ -117,7 +118,7 @@ function Owners({ admin, tellers }: { admin: boolean; tellers: Connection[] }) {
 
 function Keepers({ admin, tellers }: { admin: boolean; tellers: Connection[] }) {
   const client = useQueryClient();
-  const places = useQuery({ queryKey: ["locations"], queryFn: () => take(api.GET("/api/v1/locations")) });
+  const places = useQuery(locationsQuery);
   const put = useMutation({
     mutationFn: (l: { code: string; name: string; keeper: string }) =>
       take(api.PUT("/api/v1/locations/{code}", { params: { path: { code: l.code } }, body: { name: l.name, keeper: l.keeper } })),
@@ -187,7 +188,7 @@ function Keepers({ admin, tellers }: { admin: boolean; tellers: Connection[] }) 
 
 function PriceLists({ admin }: { admin: boolean }) {
   const client = useQueryClient();
-  const lists = useQuery({ queryKey: ["price-lists"], queryFn: () => take(api.GET("/api/v1/price-lists")) });
+  const lists = useQuery(priceListsQuery);
   const [list, setList] = useState({ code: "", name: "", currency: "EUR" });
   const put = useMutation({
     mutationFn: () => take(api.PUT("/api/v1/price-lists/{code}", { params: { path: { code: list.code } }, body: list })),
@@ -239,7 +240,7 @@ function PriceLists({ admin }: { admin: boolean }) {
 }
 
 function Groups({ may }: { may: boolean }) {
-  const groups = useQuery({ queryKey: ["option-groups"], queryFn: () => take(api.GET("/api/v1/option-groups")) });
+  const groups = useQuery(optionGroupsQuery);
   const [open, setOpen] = useState<Group | null>(null);
   return (
     <section>

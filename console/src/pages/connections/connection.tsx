@@ -1,3 +1,4 @@
+import { connectionQuery, meQuery } from "../../api/queries";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, Navigate, useParams } from "react-router";
@@ -18,11 +19,8 @@ export default function ConnectionPage() {
   const refresh = () => {
     for (const key of ["connection", "connections", "runs", "board"]) void client.invalidateQueries({ queryKey: [key] });
   };
-  const q = useQuery({
-    queryKey: ["connection", code],
-    queryFn: () => take(api.GET("/api/v1/connections/{code}", { params: { path: { code } } })),
-  });
-  const me = useQuery({ queryKey: ["me"], queryFn: () => take(api.GET("/api/v1/me")), staleTime: Infinity });
+  const q = useQuery(connectionQuery(code));
+  const me = useQuery(meQuery);
   const [ask, setAsk] = useState<Feed | "pause" | null>(null);
   const test = useMutation({ mutationFn: () => take(api.POST("/api/v1/connections/{code}/test", { params: { path: { code } } })) });
   const pause = useMutation({

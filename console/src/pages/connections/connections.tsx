@@ -1,6 +1,7 @@
+import { connectionsQuery } from "../../api/queries";
 import { useQuery } from "@tanstack/react-query";
 import { useNavigate } from "react-router";
-import { api, take, type Schema } from "../../api/client";
+import { type Schema } from "../../api/client";
 import { Button, Head, Loading, Trouble } from "../../parts/controls";
 import { Age, count } from "../../parts/format";
 import { Lamp, type LampState } from "../../parts/lamp";
@@ -58,7 +59,7 @@ const columns: Column<Row>[] = [
 
 export default function Connections() {
   const navigate = useNavigate();
-  const q = useQuery({ queryKey: ["connections"], queryFn: () => take(api.GET("/api/v1/connections")) });
+  const q = useQuery(connectionsQuery);
   if (q.isPending) return <Loading />;
   return (
     <>

@@ -3,9 +3,9 @@ import { useState } from "react";
 import { useNavigate } from "react-router";
 import { api, take, type Schema } from "../../api/client";
 import { Button, Loading, Sheet, Trouble } from "../../parts/controls";
-import { AccessForm } from "../joining/access";
-import { Preview } from "../joining/preview";
-import { SettingsForm } from "../joining/settings";
+import { AccessForm } from "../../shared/joining/access";
+import { Preview } from "../../shared/joining/preview";
+import { SettingsForm } from "../../shared/joining/settings";
 
 type Connection = Schema<"Connection">;
 type Topic = "settings" | "access" | "preview" | "overrides" | "leave" | null;

@@ -1,3 +1,4 @@
+import { causesQuery, meQuery } from "../../api/queries";
 import { clsx } from "clsx";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState, type ReactNode } from "react";
@@ -19,8 +20,8 @@ export default function Exceptions() {
   const cause = params.get("cause") ?? "";
   const asleep = params.get("show") === "asleep";
   const mine = params.get("show") === "mine";
-  const me = useQuery({ queryKey: ["me"], queryFn: () => take(api.GET("/api/v1/me")), staleTime: Infinity });
-  const causes = useQuery({ queryKey: ["causes"], queryFn: () => take(api.GET("/api/v1/exceptions/causes")) });
+  const me = useQuery(meQuery);
+  const causes = useQuery(causesQuery);
   const q = useQuery({
     queryKey: ["exceptions", cause, asleep, mine],
     queryFn: () =>

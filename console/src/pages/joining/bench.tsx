@@ -1,3 +1,4 @@
+import { joinQuery } from "../../api/queries";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useParams } from "react-router";
@@ -12,10 +13,7 @@ type Tried = Schema<"RelayTried">;
 export default function Bench() {
   const { code = "" } = useParams();
   const client = useQueryClient();
-  const q = useQuery({
-    queryKey: ["join", code],
-    queryFn: () => take(api.GET("/api/v1/connections/{code}/join", { params: { path: { code } } })),
-  });
+  const q = useQuery(joinQuery(code));
   const past = useQuery({
     queryKey: ["bench", code],
     queryFn: () => take(api.GET("/api/v1/connections/{code}/bench", { params: { path: { code } } })),

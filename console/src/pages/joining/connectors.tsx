@@ -1,3 +1,4 @@
+import { meQuery } from "../../api/queries";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useNavigate } from "react-router";
@@ -24,7 +25,7 @@ export function useConnectors() {
 /** Which systems can be joined, and what each can do, as their definitions say. */
 export default function Connectors() {
   const q = useConnectors();
-  const me = useQuery({ queryKey: ["me"], queryFn: () => take(api.GET("/api/v1/me")), staleTime: Infinity });
+  const me = useQuery(meQuery);
   const [open, setOpen] = useState("");
   const [adding, setAdding] = useState(false);
   const navigate = useNavigate();

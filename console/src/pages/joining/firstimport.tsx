@@ -4,7 +4,7 @@ import { api, take, type Schema } from "../../api/client";
 import { Button, Trouble } from "../../parts/controls";
 import { count } from "../../parts/format";
 import { Lamp, type LampState } from "../../parts/lamp";
-import type { Join } from "./part";
+import type { Join } from "../../shared/joining/part";
 
 const lamps: Record<string, LampState> = {
   match: "go",

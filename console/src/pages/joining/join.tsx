@@ -1,3 +1,4 @@
+import { joinQuery } from "../../api/queries";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useNavigate, useParams, useSearchParams } from "react-router";
@@ -5,11 +6,11 @@ import { api, take, type Schema } from "../../api/client";
 import { Button, Head, Loading, Sheet, Trouble } from "../../parts/controls";
 import { Switch } from "../../parts/fields";
 import { LampShape, type LampState } from "../../parts/lamp";
-import { AccessForm, Verdict } from "./access";
+import { AccessForm, Verdict } from "../../shared/joining/access";
 import { FirstImport } from "./firstimport";
-import type { Join } from "./part";
-import { Preview } from "./preview";
-import { SettingsForm } from "./settings";
+import type { Join } from "../../shared/joining/part";
+import { Preview } from "../../shared/joining/preview";
+import { SettingsForm } from "../../shared/joining/settings";
 
 type Step = { key: string; title: string; check?: string };
 
@@ -33,10 +34,7 @@ export default function JoinPage() {
   const [search, setSearch] = useSearchParams();
   const navigate = useNavigate();
   const client = useQueryClient();
-  const q = useQuery({
-    queryKey: ["join", code],
-    queryFn: () => take(api.GET("/api/v1/connections/{code}/join", { params: { path: { code } } })),
-  });
+  const q = useQuery(joinQuery(code));
   const refresh = () => {
     for (const key of ["join", "connections", "connection", "preview"]) void client.invalidateQueries({ queryKey: [key] });
   };

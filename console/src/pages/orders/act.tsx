@@ -1,3 +1,4 @@
+import { peopleHereQuery } from "../../api/queries";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
@@ -39,12 +40,7 @@ const wordOf: Record<Part, string> = { waiting: "waits", "under way": "under way
 /** The bar that appears when orders are marked. */
 export function ActOn({ orders, onDone }: { orders: string[]; onDone: () => void }) {
   const client = useQueryClient();
-  const people = useQuery({
-    queryKey: ["people here"],
-    queryFn: () => take(api.GET("/api/v1/people-here")),
-    staleTime: Infinity,
-    retry: false,
-  });
+  const people = useQuery(peopleHereQuery);
   const [asking, setAsking] = useState<(typeof actions)[number] | null>(null);
   const [value, setValue] = useState("");
   const [result, setResult] = useState<Done | null>(null);

@@ -1,3 +1,4 @@
+import { orderQuery } from "../../api/queries";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState, type FormEvent } from "react";
 import { Link, useNavigate, useParams } from "react-router";
@@ -23,10 +24,7 @@ export default function OrderPage() {
   const { number = "" } = useParams();
   const navigate = useNavigate();
   const client = useQueryClient();
-  const q = useQuery({
-    queryKey: ["order", number],
-    queryFn: () => take(api.GET("/api/v1/orders/{number}", { params: { path: { number } } })),
-  });
+  const q = useQuery(orderQuery(number));
   const pick = useMutation({
     mutationFn: () => take(api.POST("/api/v1/orders/{number}/pick", { params: { path: { number } } })),
     onSuccess: ({ shipment }) => {

@@ -1,3 +1,4 @@
+import { causesQuery, connectionsQuery } from "../../api/queries";
 import { useInfiniteQuery, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useState, type FormEvent } from "react";
 import { Link, useNavigate } from "react-router";
@@ -94,7 +95,7 @@ export default function Orders() {
   const text = params.toString();
   const chosen = marked.of === text ? marked.set : none; // another filter, other rows: nothing is marked
   const setChosen = (to: Set<string>) => setMarked({ of: text, set: to });
-  const connections = useQuery({ queryKey: ["connections"], queryFn: () => take(api.GET("/api/v1/connections")) });
+  const connections = useQuery(connectionsQuery);
   const set_ = Object.fromEntries(params.entries());
   const q = useInfiniteQuery({
     queryKey: ["orders", text],
@@ -217,7 +218,7 @@ function Finer({ params, set }: { params: URLSearchParams; set: (key: string, va
     queryFn: () => take(api.GET("/api/v1/channel-states", { params: { query: { connection: connection || undefined } } })),
   });
   const tags = useQuery({ queryKey: ["tags"], queryFn: () => take(api.GET("/api/v1/tags")) });
-  const causes = useQuery({ queryKey: ["causes"], queryFn: () => take(api.GET("/api/v1/exceptions/causes")) });
+  const causes = useQuery(causesQuery);
   const pick = (name: string, label: string, options: readonly string[]) => (
     <select className="field" aria-label={label} value={params.get(name) ?? ""} onChange={(e) => set(name, e.target.value)}>
       <option value="">{label}</option>

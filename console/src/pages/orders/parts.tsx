@@ -1,3 +1,4 @@
+import { connectionQuery } from "../../api/queries";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { DropdownMenu } from "radix-ui";
 import { useState } from "react";
@@ -33,11 +34,7 @@ function useOrderDone(number: string) {
 /** A channel waits: accept with a time, or decline with a reason, before the time is over. */
 export function AnswerIt({ order: o }: { order: Order }) {
   const done = useOrderDone(o.number);
-  const connection = useQuery({
-    queryKey: ["connection", o.connection],
-    queryFn: () => take(api.GET("/api/v1/connections/{code}", { params: { path: { code: o.connection } } })),
-    staleTime: 60_000,
-  });
+  const connection = useQuery({ ...connectionQuery(o.connection), staleTime: 60_000 });
   const [typed, type] = useState<string>();
   const minutes = typed ?? String(connection.data?.settings.prep_minutes || 20);
   const [reason, setReason] = useState("");

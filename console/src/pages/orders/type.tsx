@@ -1,3 +1,4 @@
+import { connectionsQuery } from "../../api/queries";
 import { useMutation, useQuery } from "@tanstack/react-query";
 import { useState, type FormEvent } from "react";
 import { useNavigate, useSearchParams } from "react-router";
@@ -19,7 +20,7 @@ export default function TypeOrder() {
     queryFn: () => take(api.GET("/api/v1/inbox/{id}", { params: { path: { id: inbox } } })),
     enabled: inbox > 0,
   });
-  const connections = useQuery({ queryKey: ["connections"], queryFn: () => take(api.GET("/api/v1/connections")) });
+  const connections = useQuery(connectionsQuery);
   if (connections.isPending || (inbox > 0 && original.isPending)) return <Loading />;
   return (
     <>

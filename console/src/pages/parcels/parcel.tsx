@@ -1,3 +1,4 @@
+import { profilesQuery, shipmentQuery } from "../../api/queries";
 import { clsx } from "clsx";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
@@ -12,10 +13,7 @@ type View = Schema<"ShipmentView">;
 
 export default function Parcel() {
   const { number = "" } = useParams();
-  const q = useQuery({
-    queryKey: ["shipment", number],
-    queryFn: () => take(api.GET("/api/v1/shipments/{number}", { params: { path: { number } } })),
-  });
+  const q = useQuery(shipmentQuery(number));
   if (q.isPending) return <Loading />;
   if (q.error) return <Trouble error={q.error} />;
   const s = q.data;
@@ -108,7 +106,7 @@ export default function Parcel() {
 function Work({ s }: { s: View }) {
   const client = useQueryClient();
   const number = s.number;
-  const profiles = useQuery({ queryKey: ["profiles"], queryFn: () => take(api.GET("/api/v1/profiles")), staleTime: Infinity });
+  const profiles = useQuery(profilesQuery);
   const [weight, setWeight] = useState("");
   const [serials, setSerials] = useState<Record<string, string>>({});
   const refresh = () => {

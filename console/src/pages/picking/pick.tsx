@@ -1,3 +1,4 @@
+import { shipmentQuery } from "../../api/queries";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
@@ -12,10 +13,7 @@ export default function Pick() {
   const navigate = useNavigate();
   const [bin, setBin] = useState("");
   const [said, setSaid] = useState<Said | null>(null);
-  const q = useQuery({
-    queryKey: ["shipment", number],
-    queryFn: () => take(api.GET("/api/v1/shipments/{number}", { params: { path: { number } } })),
-  });
+  const q = useQuery(shipmentQuery(number));
   const scan = useMutation({
     mutationFn: (c: string) => take(api.POST("/api/v1/shipments/{number}/scan", { params: { path: { number } }, body: { code: c, bin } })),
     onSuccess: ({ outcome, expected, wants }) => {

@@ -1,3 +1,4 @@
+import { locationsQuery, meQuery, rulesQuery } from "../../api/queries";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useRef, useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
@@ -14,7 +15,7 @@ type Rehearsal = Schema<"Rehearsed">;
 /** One rule: the sentence and the text beside it are the same thing, and either can be edited. */
 export default function EditRule() {
   const { id = "" } = useParams();
-  const rules = useQuery({ queryKey: ["rules"], queryFn: () => take(api.GET("/api/v1/rules")) });
+  const rules = useQuery(rulesQuery);
   const words = useWords();
   if (rules.isPending || words.isPending) return <Loading />;
   if (rules.error || words.error) return <Trouble error={rules.error ?? words.error} />;
@@ -26,7 +27,7 @@ export default function EditRule() {
 function Form({ rule, place, words }: { rule?: Schema<"Rule">; place: number; words: NonNullable<ReturnType<typeof useWords>["data"]> }) {
   const navigate = useNavigate();
   const client = useQueryClient();
-  const me = useQuery({ queryKey: ["me"], queryFn: () => take(api.GET("/api/v1/me")), staleTime: Infinity });
+  const me = useQuery(meQuery);
   const [name, setName] = useState(rule?.name ?? "");
   const [text, setText] = useState({ when: rule?.when ?? "", then: rule?.then ?? "" });
   const [read, setRead] = useState<Read | null>(
@@ -446,7 +447,7 @@ function Condition({
 }
 
 function ActionValue({ a, values, onChange }: { a: Action; values?: string[]; onChange: (value: string) => void }) {
-  const places = useQuery({ queryKey: ["locations"], queryFn: () => take(api.GET("/api/v1/locations")), enabled: a.do === "location" });
+  const places = useQuery({ ...locationsQuery, enabled: a.do === "location" });
   const profiles = useQuery({ queryKey: ["profiles"], queryFn: () => take(api.GET("/api/v1/profiles")), enabled: a.do === "profile" });
   const options =
     a.do === "location"

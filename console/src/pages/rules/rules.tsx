@@ -1,3 +1,4 @@
+import { meQuery, rulesQuery } from "../../api/queries";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link, useNavigate } from "react-router";
 import { api, take, type Schema } from "../../api/client";
@@ -50,8 +51,8 @@ export function Sentence({
 export default function Rules() {
   const client = useQueryClient();
   const navigate = useNavigate();
-  const me = useQuery({ queryKey: ["me"], queryFn: () => take(api.GET("/api/v1/me")), staleTime: Infinity });
-  const q = useQuery({ queryKey: ["rules"], queryFn: () => take(api.GET("/api/v1/rules")) });
+  const me = useQuery(meQuery);
+  const q = useQuery(rulesQuery);
   const words = useWords();
   const change = useMutation({
     mutationFn: (body: Schema<"RelayRuleChange">) => take(api.POST("/api/v1/rules", { body })),

@@ -1,3 +1,4 @@
+import { meQuery } from "../../api/queries";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState, type FormEvent } from "react";
 import { api, take, type Schema } from "../../api/client";
@@ -10,7 +11,7 @@ type Target = Schema<"Target">;
 
 /** The company's own terms: who is told of what, how long personal data is kept, and who looked at it. */
 export default function Settings() {
-  const me = useQuery({ queryKey: ["me"], queryFn: () => take(api.GET("/api/v1/me")), staleTime: Infinity });
+  const me = useQuery(meQuery);
   if (me.isPending) return <Loading />;
   return (
     <>

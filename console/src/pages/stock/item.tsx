@@ -5,10 +5,10 @@ import { api, take, type Schema } from "../../api/client";
 import { Button, Empty, Head, Loading, Sheet, Trouble } from "../../parts/controls";
 import { count, Kg, Money } from "../../parts/format";
 import { Lamp } from "../../parts/lamp";
-import { Override, overrideText } from "../catalog/offers";
-import { ListingState } from "../catalog/state";
-import { Ledger, Promises } from "./ledger";
-import { Why } from "./why";
+import { Override, overrideText } from "../../shared/goods/override";
+import { ListingState } from "../../shared/goods/state";
+import { Ledger, Promises } from "../../shared/goods/ledger";
+import { Why } from "../../shared/goods/why";
 
 type View = Schema<"ItemView">;
 

@@ -1,7 +1,8 @@
+import { locationsQuery } from "../../api/queries";
+import { useSearchText } from "../../parts/search";
 import { useInfiniteQuery, useQuery } from "@tanstack/react-query";
-import { useEffect, useState } from "react";
-import { useNavigate, useSearchParams } from "react-router";
-import { api, take, takeWith, type Schema } from "../../api/client";
+import { useNavigate } from "react-router";
+import { api, takeWith, type Schema } from "../../api/client";
 import { Choice } from "../../parts/choice";
 import { Empty, Head, Loading, Trouble } from "../../parts/controls";
 import { count } from "../../parts/format";
@@ -50,36 +51,12 @@ const columns: Column<Row>[] = [
   { key: "category", title: "Group", hidden: true, cell: (l) => l.category, value: (l) => l.category },
 ];
 
-/** Keeps a search field and the address bar in step. */
-export function useSearchText() {
-  const [params, setParams] = useSearchParams();
-  const search = params.get("q") ?? "";
-  const [typed, setTyped] = useState(search);
-  useEffect(() => {
-    if (typed === search) return;
-    const timer = setTimeout(
-      () =>
-        setParams(
-          (p) => {
-            if (typed) p.set("q", typed);
-            else p.delete("q");
-            return p;
-          },
-          { replace: true },
-        ),
-      250,
-    );
-    return () => clearTimeout(timer);
-  });
-  return { search, typed, setTyped, params, setParams };
-}
-
 export default function Stock() {
   const navigate = useNavigate();
   const { search, typed, setTyped, params } = useSearchText();
   const location = params.get("location") ?? "";
   const state = (params.get("state") ?? "") as "" | "negative" | "short" | "low" | "coming";
-  const places = useQuery({ queryKey: ["locations"], queryFn: () => take(api.GET("/api/v1/locations")) });
+  const places = useQuery(locationsQuery);
   const q = useInfiniteQuery({
     queryKey: ["stock", search, location, state],
     initialPageParam: "",

@@ -1,3 +1,4 @@
+import { locationsQuery } from "../../api/queries";
 import { useMutation, useQuery } from "@tanstack/react-query";
 import { useState, type FormEvent, type ReactNode } from "react";
 import { useNavigate, useSearchParams } from "react-router";
@@ -16,7 +17,7 @@ function useStateChoice() {
 }
 
 export function useLocations() {
-  return useQuery({ queryKey: ["locations"], queryFn: () => take(api.GET("/api/v1/locations")) });
+  return useQuery(locationsQuery);
 }
 
 /** A location of ours to choose. */

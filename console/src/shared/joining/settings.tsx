@@ -1,3 +1,4 @@
+import { locationsQuery } from "../../api/queries";
 import { useMutation, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, take } from "../../api/client";
@@ -11,7 +12,7 @@ import { OrdersPart } from "./settingsorders";
 export function SettingsForm({ join, onSaved, verb }: { join: Join; onSaved: () => void; verb: string }) {
   const code = join.connection.code;
   const [s, setS] = useState<Settings>(join.connection.settings);
-  const places = useQuery({ queryKey: ["locations"], queryFn: () => take(api.GET("/api/v1/locations")) });
+  const places = useQuery(locationsQuery);
   const save = useMutation({
     mutationFn: () =>
       take(

@@ -1,0 +1,55 @@
+import { queryOptions } from "@tanstack/react-query";
+import { api, take } from "./client";
+
+/** What pages ask for, written once for each noun: the key under which it is kept, and how it is asked for. */
+
+export const meQuery = queryOptions({ queryKey: ["me"], queryFn: () => take(api.GET("/api/v1/me")), staleTime: Infinity });
+
+export const locationsQuery = queryOptions({ queryKey: ["locations"], queryFn: () => take(api.GET("/api/v1/locations")) });
+
+export const connectionsQuery = queryOptions({ queryKey: ["connections"], queryFn: () => take(api.GET("/api/v1/connections")) });
+
+export const connectionQuery = (code: string) =>
+  queryOptions({
+    queryKey: ["connection", code],
+    queryFn: () => take(api.GET("/api/v1/connections/{code}", { params: { path: { code } } })),
+  });
+
+export const joinQuery = (code: string) =>
+  queryOptions({
+    queryKey: ["join", code],
+    queryFn: () => take(api.GET("/api/v1/connections/{code}/join", { params: { path: { code } } })),
+  });
+
+export const orderQuery = (number: string) =>
+  queryOptions({ queryKey: ["order", number], queryFn: () => take(api.GET("/api/v1/orders/{number}", { params: { path: { number } } })) });
+
+export const shipmentQuery = (number: string) =>
+  queryOptions({
+    queryKey: ["shipment", number],
+    queryFn: () => take(api.GET("/api/v1/shipments/{number}", { params: { path: { number } } })),
+  });
+
+export const rulesQuery = queryOptions({ queryKey: ["rules"], queryFn: () => take(api.GET("/api/v1/rules")) });
+
+export const causesQuery = queryOptions({ queryKey: ["causes"], queryFn: () => take(api.GET("/api/v1/exceptions/causes")) });
+
+export const priceListsQuery = queryOptions({ queryKey: ["price-lists"], queryFn: () => take(api.GET("/api/v1/price-lists")) });
+
+export const ownersQuery = queryOptions({ queryKey: ["owners"], queryFn: () => take(api.GET("/api/v1/field-owners")) });
+
+export const optionGroupsQuery = queryOptions({ queryKey: ["option-groups"], queryFn: () => take(api.GET("/api/v1/option-groups")) });
+
+export const profilesQuery = queryOptions({
+  queryKey: ["profiles"],
+  queryFn: () => take(api.GET("/api/v1/profiles")),
+  staleTime: Infinity,
+});
+
+/** Who works here; only operators may know. */
+export const peopleHereQuery = queryOptions({
+  queryKey: ["people here"],
+  queryFn: () => take(api.GET("/api/v1/people-here")),
+  staleTime: Infinity,
+  retry: false,
+});
