@@ -301,7 +301,12 @@ func jsonFields(t reflect.Type) map[string]int {
 	return out
 }
 
-func sortedKeys[K ~string, V any](m map[K]V) []K { return slices.Sorted(maps.Keys(m)) }
+// sortedKeys lists the keys of a map in their order; of an empty one none, which is a list all the same.
+func sortedKeys[K ~string, V any](m map[K]V) []K {
+	out := slices.AppendSeq(make([]K, 0, len(m)), maps.Keys(m))
+	slices.Sort(out)
+	return out
+}
 
 // assignWhole fills a record of ours from a map of its own fields; a field that it does not have is
 // refused, so that a mistyped name does not vanish.

@@ -502,7 +502,12 @@ func flat(m map[string]any) map[string]string {
 	return out
 }
 
-func sorted[K ~string, V any](m map[K]V) []K { return slices.Sorted(maps.Keys(m)) }
+// sorted lists the keys of a map in their order; of an empty one none, which is a list all the same.
+func sorted[K ~string, V any](m map[K]V) []K {
+	out := slices.AppendSeq(make([]K, 0, len(m)), maps.Keys(m))
+	slices.Sort(out)
+	return out
+}
 
 func sortFields(list []Change) {
 	sort.Slice(list, func(i, j int) bool { return list[i].Field < list[j].Field })

@@ -12,7 +12,8 @@ export class Problem extends Error {
   }
 }
 
-export const api = createClient<paths>({ baseUrl: "" });
+/** The service is where the page came from; fetch is looked up when it is needed. */
+export const api = createClient<paths>({ baseUrl: globalThis.location?.origin ?? "", fetch: (request) => fetch(request) });
 
 export type Schema<K extends keyof components["schemas"]> = components["schemas"][K];
 

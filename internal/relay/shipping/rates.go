@@ -1,9 +1,10 @@
 package shipping
 
 import (
+	"cmp"
 	"context"
 	"fmt"
-	"sort"
+	"slices"
 	"sync"
 	"time"
 
@@ -62,11 +63,11 @@ func (r *Shipping) Rates(ctx context.Context, shipment string) ([]Rate, error) {
 		}()
 	}
 	wg.Wait()
-	sort.SliceStable(out, func(i, j int) bool {
-		if (out[i].Refused == "") != (out[j].Refused == "") {
-			return out[i].Refused == ""
+	slices.SortFunc(out, func(a, b Rate) int { // in one order, whoever answered first
+		if (a.Refused == "") != (b.Refused == "") {
+			return map[bool]int{true: -1, false: 1}[a.Refused == ""]
 		}
-		return out[i].Price < out[j].Price
+		return cmp.Or(cmp.Compare(a.Price, b.Price), cmp.Compare(a.Carrier, b.Carrier), cmp.Compare(a.Service, b.Service))
 	})
 	return out, nil
 }

@@ -2,7 +2,7 @@ import { connectionsQuery } from "../../api/queries";
 import { useQuery } from "@tanstack/react-query";
 import { useNavigate } from "react-router";
 import { type Schema } from "../../api/client";
-import { Button, Head, Loading, Trouble } from "../../parts/controls";
+import { Button, Empty, Head, Loading, Trouble } from "../../parts/controls";
 import { Age, count } from "../../parts/format";
 import { Lamp, type LampState } from "../../parts/lamp";
 import { Table, type Column } from "../../parts/table";
@@ -69,6 +69,7 @@ export default function Connections() {
         </Button>
       </Head>
       <Trouble error={q.error} />
+      {q.data?.length === 0 && <Empty>Nothing is joined yet. Join what sells or ships, and its orders and goods come here.</Empty>}
       <Table
         name="connections"
         columns={columns}
