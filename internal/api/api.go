@@ -16,6 +16,7 @@ import (
 	"net/http"
 	"path"
 	"reflect"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -33,6 +34,7 @@ import (
 	"openrelay/internal/relay"
 	"openrelay/internal/relay/engine"
 	"openrelay/internal/store"
+	"openrelay/internal/wire"
 )
 
 // Lists are never null in our answers; the description says so.
@@ -40,6 +42,7 @@ func init() { huma.DefaultArrayNullable = false }
 
 // API serves one relay.
 type API struct {
+	boards   [2]shared[wire.Board] // for those who see no names, and for those who do
 	relay    *relay.Relay
 	log      *slog.Logger
 	sessions *scs.SessionManager
@@ -378,26 +381,53 @@ func (a *API) events(w http.ResponseWriter, r *http.Request) {
 		case <-beat.C:
 			fmt.Fprint(w, ": still here\n\n")
 		case e := <-events:
-			b, err := json.Marshal(e)
-			if err != nil {
+			if a.tellTogether(w, r, e, events) != nil {
 				return
-			}
-			fmt.Fprintf(w, "id: %d\ndata: %s\n\n", e.ID, b)
-			// What is there already goes out in one piece.
-			for more := true; more; {
-				select {
-				case e := <-events:
-					b, _ := json.Marshal(e)
-					fmt.Fprintf(w, "id: %d\ndata: %s\n\n", e.ID, b)
-				default:
-					more = false
-				}
 			}
 		}
 		if ctl.Flush() != nil {
 			return
 		}
 	}
+}
+
+// together is how long events are gathered before they are sent: a page refreshes no more often, and each sending costs.
+const together = 100 * time.Millisecond
+
+// tellTogether sends an event with all that come within a moment, each thing once.
+func (a *API) tellTogether(w io.Writer, r *http.Request, first engine.Event, events <-chan engine.Event) error {
+	batch, at := []engine.Event{first}, map[[2]string]int{{first.Kind, first.Key}: 0}
+	timer := time.NewTimer(together)
+	defer timer.Stop()
+	for gathering := true; gathering; {
+		select {
+		case e := <-events:
+			key := [2]string{e.Kind, e.Key}
+			if i, told := at[key]; told {
+				batch[i].ID = e.ID
+				continue
+			}
+			at[key] = len(batch)
+			batch = append(batch, e)
+		case <-timer.C:
+			gathering = false
+		case <-r.Context().Done():
+			return r.Context().Err()
+		case <-a.ended:
+			gathering = false
+		}
+	}
+	slices.SortFunc(batch, func(x, y engine.Event) int { return int(x.ID - y.ID) })
+	for _, e := range batch {
+		b, err := json.Marshal(e)
+		if err != nil {
+			return err
+		}
+		if _, err := fmt.Fprintf(w, "id: %d\ndata: %s\n\n", e.ID, b); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // console serves the built console; paths it does not have belong to its router.

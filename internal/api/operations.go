@@ -132,18 +132,28 @@ func (a *API) boardRoutes() {
 	op(a, person.Viewer, http.MethodGet, "/find", "find", "What a scanned code stands for", a.find)
 }
 
+// board answers with the board. All who look at it are told at the same moment that something changed, and ask anew.
 func (a *API) board(ctx context.Context, _ *struct{}) (*body[wire.Board], error) {
+	which := &a.boards[0]
+	if sees(ctx) { // names and all
+		which = &a.boards[1]
+	}
+	b, err := which.get(ctx, a.makeBoard)
+	return &body[wire.Board]{b}, err
+}
+
+func (a *API) makeBoard(ctx context.Context) (wire.Board, error) {
 	now := a.relay.Now()
 	st := a.relay.Store
 	b := wire.Board{Now: now, Stages: []wire.StageCount{}, Connections: []wire.Connection{}, Places: []wire.PlaceCount{},
 		Late: []wire.OrderRow{}}
 	var err error
 	if b.Company, err = st.Setting(ctx, "company"); err != nil {
-		return nil, err
+		return b, err
 	}
 	counts, err := st.StageCounts(ctx, a.relay.Midnight())
 	if err != nil {
-		return nil, err
+		return b, err
 	}
 	by := map[string]store.StageCount{}
 	for _, c := range counts {
@@ -156,29 +166,29 @@ func (a *API) board(ctx context.Context, _ *struct{}) (*body[wire.Board], error)
 	}
 	conns, err := a.relay.Connections(ctx)
 	if err != nil {
-		return nil, err
+		return b, err
 	}
 	for _, c := range conns {
 		b.Connections = append(b.Connections, a.connection(c))
 	}
 	places, err := st.PlaceCounts(ctx)
 	if err != nil {
-		return nil, err
+		return b, err
 	}
 	for _, p := range places {
 		b.Places = append(b.Places, wire.PlaceCount{Code: p.Code, Name: p.Name, ToPick: p.ToPick, ToShip: p.ToShip})
 	}
 	if b.Exceptions, err = a.groups(ctx, store.ExceptionFilter{Limit: 12}); err != nil {
-		return nil, err
+		return b, err
 	}
 	late, err := st.OldestOpen(ctx, 8)
 	if err != nil {
-		return nil, err
+		return b, err
 	}
 	for _, r := range late {
 		b.Late = append(b.Late, a.orderRow(ctx, r))
 	}
-	return &body[wire.Board]{b}, nil
+	return b, nil
 }
 
 type activityInput struct {

@@ -6,6 +6,7 @@ import (
 	"maps"
 	"os"
 	"path/filepath"
+	"sync"
 )
 
 //go:embed definitions/*.yaml
@@ -14,8 +15,16 @@ var builtIn embed.FS
 // Library is the set of definitions a relay knows, by the connector's code.
 type Library map[string]*Definition
 
-// BuiltIn loads the definitions that ship with the relay.
+// shipped are the definitions that ship with the relay, read once for all companies of a process: nothing changes them.
+var shipped = sync.OnceValues(loadShipped)
+
+// BuiltIn are the definitions that ship with the relay.
 func BuiltIn() (Library, error) {
+	lib, err := shipped()
+	return lib.Clone(), err
+}
+
+func loadShipped() (Library, error) {
 	files, err := builtIn.ReadDir("definitions")
 	if err != nil {
 		return nil, err

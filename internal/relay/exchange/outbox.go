@@ -21,7 +21,7 @@ const MaxAttempts = 12
 
 // StockPace is the least time between two rounds of quantities to one channel: while sales stream in,
 // many changes of a quantity become one message.
-const StockPace = 50 * time.Millisecond
+const StockPace = 25 * time.Millisecond
 
 // outLoop sends what waits in the outbox of a connection.
 func (r *Exchange) outLoop(c *engine.Conn) {
