@@ -391,30 +391,41 @@ func (a *API) events(w http.ResponseWriter, r *http.Request) {
 	}
 }
 
-// together is how long events are gathered before they are sent: a page refreshes no more often, and each sending costs.
-const together = 100 * time.Millisecond
+// Events are gathered so long before they are sent: a page refreshes no more often, and each sending costs. In between they are
+// taken from the bus now and then only, since to be woken by each costs more than the event does.
+const (
+	together  = 100 * time.Millisecond
+	takenEach = together / 4
+)
 
 // tellTogether sends an event with all that come within a moment, each thing once.
 func (a *API) tellTogether(w io.Writer, r *http.Request, first engine.Event, events <-chan engine.Event) error {
 	batch, at := []engine.Event{first}, map[[2]string]int{{first.Kind, first.Key}: 0}
-	timer := time.NewTimer(together)
-	defer timer.Stop()
-	for gathering := true; gathering; {
+	take := func(e engine.Event) {
+		key := [2]string{e.Kind, e.Key}
+		if i, told := at[key]; told {
+			batch[i].ID = e.ID
+			return
+		}
+		at[key] = len(batch)
+		batch = append(batch, e)
+	}
+	tick := time.NewTicker(takenEach)
+	defer tick.Stop()
+	for range together / takenEach {
 		select {
-		case e := <-events:
-			key := [2]string{e.Kind, e.Key}
-			if i, told := at[key]; told {
-				batch[i].ID = e.ID
-				continue
-			}
-			at[key] = len(batch)
-			batch = append(batch, e)
-		case <-timer.C:
-			gathering = false
+		case <-tick.C:
 		case <-r.Context().Done():
 			return r.Context().Err()
 		case <-a.ended:
-			gathering = false
+		}
+		for there := true; there; {
+			select {
+			case e := <-events:
+				take(e)
+			default:
+				there = false
+			}
 		}
 	}
 	slices.SortFunc(batch, func(x, y engine.Event) int { return int(x.ID - y.ID) })

@@ -17,6 +17,8 @@ type shared[T any] struct {
 
 // making is one making of an answer.
 type making[T any] struct {
+	ctx   context.Context // of the first who asked for it, without its end
+	make  func(context.Context) (T, error)
 	done  chan struct{}
 	value T
 	err   error
@@ -25,16 +27,23 @@ type making[T any] struct {
 // sharedPatience is how long a making may take when all who wait for it have left.
 const sharedPatience = 20 * time.Second
 
+// Between two makings passes so many times what the last one took, and no longer than the longest rest: who looks at a page
+// does not notice it.
+const (
+	sharedRest        = 15
+	sharedLongestRest = 200 * time.Millisecond
+)
+
 // get returns an answer that was begun after it was asked for. The value is shared: nobody may change it.
-func (s *shared[T]) get(ctx context.Context, make func(context.Context) (T, error)) (T, error) {
+func (s *shared[T]) get(ctx context.Context, how func(context.Context) (T, error)) (T, error) {
 	s.mu.Lock()
 	if s.next == nil {
-		s.next = &making[T]{done: newDone()}
+		s.next = &making[T]{ctx: context.WithoutCancel(ctx), make: how, done: make(chan struct{})}
 	}
 	m := s.next
 	if !s.running {
 		s.running, s.next = true, nil
-		go s.run(context.WithoutCancel(ctx), m, make)
+		go s.run(m)
 	}
 	s.mu.Unlock()
 	select {
@@ -46,15 +55,16 @@ func (s *shared[T]) get(ctx context.Context, make func(context.Context) (T, erro
 	}
 }
 
-func newDone() chan struct{} { return make(chan struct{}) }
-
-// run makes an answer, and then the next as long as somebody waits for one.
-func (s *shared[T]) run(ctx context.Context, m *making[T], make func(context.Context) (T, error)) {
+// run makes an answer, and then the next as long as somebody waits for one. Between two makings it rests for some time, so that
+// making them takes a small part of a processor only, however many ask.
+func (s *shared[T]) run(m *making[T]) {
 	for m != nil {
-		within, cancel := context.WithTimeout(ctx, sharedPatience)
-		m.value, m.err = make(within)
+		begun := time.Now()
+		within, cancel := context.WithTimeout(m.ctx, sharedPatience)
+		m.value, m.err = m.make(within)
 		cancel()
 		close(m.done)
+		time.Sleep(min(sharedRest*time.Since(begun), sharedLongestRest))
 		s.mu.Lock()
 		m, s.next = s.next, nil
 		s.running = m != nil

@@ -188,7 +188,7 @@ func (s *Store) ExceptionGroups(ctx context.Context, f ExceptionFilter) ([]Excep
 	}
 	q := `SELECT max(e.id) AS id, count(*) AS n, count(DISTINCT nullif(e.order_id,0)) AS order_count,
 		min(e.opened_at) AS oldest_at FROM exception e WHERE ` + strings.Join(where, " AND ") +
-		` GROUP BY e.cause, e.connection_id, e.subject ORDER BY order_count DESC, id DESC LIMIT ?`
+		` GROUP BY e.cause, e.connection_id, e.subject ORDER BY order_count DESC, id DESC ` + upTo
 	args = append(args, f.Limit)
 	full := strings.Replace(exceptionQuery, "SELECT e.id", "SELECT g.n, g.order_count, g.oldest_at, e.id", 1)
 	full = strings.Replace(full, "FROM exception e ", "FROM ("+q+") g JOIN exception e ON e.id=g.id ", 1)

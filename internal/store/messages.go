@@ -52,7 +52,7 @@ func (t *Tx) Receive(connection int64, feed message.Feed, via string, run int64,
 func (s *Store) WaitingInbox(ctx context.Context, connection int64, now time.Time, limit int) ([]InboxMessage, error) {
 	var out []InboxMessage
 	err := s.read.SelectContext(ctx, &out, `SELECT `+inboxCols+` FROM inbox
-		WHERE connection_id = ? AND state = 'waiting' AND next_at <= ? ORDER BY id LIMIT ?`, connection, micros(now), limit)
+		WHERE connection_id = ? AND state = 'waiting' AND next_at <= ? ORDER BY id `+upTo, connection, micros(now), limit)
 	return out, err
 }
 
@@ -195,9 +195,9 @@ func (t *Tx) ClaimOutbox(connection int64, feeds []message.Feed, now time.Time, 
 	var out []OutboxMessage
 	in, feedArgs := list(feeds)
 	args := append([]any{connection}, feedArgs...)
-	err := t.sel(&out, outboxQuery+`WHERE x.connection_id = ? AND x.feed IN (`+in+
+	err := t.sel(&out, outboxQuery+`WHERE x.connection_id = ?+0 AND x.feed IN (`+in+
 		`) AND x.next_at <= ? AND x.state IN ('waiting','sending','sent')
-		ORDER BY x.next_at, x.id LIMIT ?`, append(args, micros(now), limit)...)
+		ORDER BY x.next_at, x.id `+upTo, append(args, micros(now), limit)...)
 	if err != nil {
 		return nil, err
 	}
@@ -233,7 +233,7 @@ func (t *Tx) ClaimOutbox(connection int64, feeds []message.Feed, now time.Time, 
 // NextOutbox tells when the next message of a connection is due, or the zero time.
 func (s *Store) NextOutbox(ctx context.Context, connection int64) (time.Time, error) {
 	var us int64
-	err := s.read.GetContext(ctx, &us, `SELECT coalesce(min(next_at),0) FROM outbox WHERE connection_id=?
+	err := s.read.GetContext(ctx, &us, `SELECT coalesce(min(next_at),0) FROM outbox WHERE connection_id=?+0
 		AND state IN ('waiting','sending','sent')`, connection)
 	return Time(us), err
 }

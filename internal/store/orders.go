@@ -759,7 +759,7 @@ func (s *Store) OldestOpen(ctx context.Context, limit int) ([]OrderRow, error) {
 	var out []OrderRow
 	err := s.read.SelectContext(ctx, &out, `SELECT `+rowCols+` FROM orders o JOIN connection c ON c.id = o.connection_id
 		WHERE o.id IN (SELECT id FROM orders WHERE stage IN ('ready','routed','picking','packed','part shipped') ORDER BY id
-		LIMIT ?) ORDER BY o.placed_at LIMIT ?`, limit*4, limit)
+		`+upTo+`) ORDER BY o.placed_at `+upTo, limit*4, limit)
 	return out, err
 }
 

@@ -35,7 +35,7 @@ var ErrConflict = errors.New("changed by someone else in the meantime")
 
 // Store is an open company file.
 type Store struct {
-	read *sqlx.DB
+	read *reader
 	db   *sql.DB
 	path string
 
@@ -89,7 +89,7 @@ func Open(ctx context.Context, path string) (*Store, error) {
 	read.SetMaxOpenConns(4)
 	read.SetMaxIdleConns(4)
 	read.SetConnMaxIdleTime(time.Minute)
-	return &Store{read: read, db: db, path: path, conn: conn, stmts: map[string]*sql.Stmt{}, next: map[string]int64{}}, nil
+	return &Store{read: newReader(read), db: db, path: path, conn: conn, stmts: map[string]*sql.Stmt{}, next: map[string]int64{}}, nil
 }
 
 // Close closes the file.

@@ -85,6 +85,7 @@ export function useLive(): boolean {
         wasDown = !said.connected;
         return;
       }
+      if (said.kind === "everything") void client.invalidateQueries();
       for (const key of stale[said.kind] ?? []) touched.add(key);
       timer ??= setTimeout(flush, 250);
     });

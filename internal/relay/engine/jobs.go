@@ -181,7 +181,7 @@ func (r *Engine) AwaitJob(ctx context.Context, id int64, most time.Duration) (st
 			continue
 		}
 		select {
-		case <-events: // whatever it is; one that was missed is made up for by the next
+		case <-events: // whatever it is
 		case <-time.After(250 * time.Millisecond):
 		case <-limit.C:
 			return r.Store.Job(ctx, id)

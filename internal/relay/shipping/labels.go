@@ -31,7 +31,7 @@ func (r *Shipping) Ship(ctx context.Context, shipment, carrier, service, who str
 	for {
 		select {
 		case e := <-events:
-			if e.Kind != "shipment" || e.Key != shipment {
+			if !e.Names("shipment", shipment) {
 				continue
 			}
 			s, err := r.Store.Shipment(ctx, shipment)
