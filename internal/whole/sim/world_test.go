@@ -190,7 +190,8 @@ func open(t *testing.T, seed uint64) *world {
 	}
 	o.Morrow.SetBase(o.MorrowURL)
 	o.Skep.SetBase(o.SkepURL)
-	w.second = standin.NewPlover(standin.PostConfig{Holder: demo.Company, CustomerNo: "PP-7720", Land: "XW", Key: "key of the second account",
+	w.second = standin.NewPlover(standin.PostConfig{
+		Holder: demo.Company, CustomerNo: "PP-7720", Land: "XW", Key: "key of the second account",
 		First: 55_000_000})
 	w.World = &demo.World{Outside: o, URL: "http://relay.sim", Token: "relay_token_of_the_simulation_only", Browser: w}
 	w.Client = client.New(w.URL, w.Token)
