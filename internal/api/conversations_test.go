@@ -27,11 +27,15 @@ type conversation struct {
 	header map[string]string // of the next request
 }
 
-var requestLine = regexp.MustCompile(`^(\w+) (GET|POST|PUT|PATCH|DELETE) (\S+)(?: (\{.*\}|\[.*\]))?(?: \[(\w[\w-]*): ([^\]]*)\])? => (\d+)(.*)$`)
+var requestLine = regexp.MustCompile(`^(\w+) (GET|POST|PUT|PATCH|DELETE) (\S+)(?: (\{.*\}|\[.*\]))?(?: \[(\w[\w-]*): ([^\]]*)\])? ` +
+	`=> (\d+)(.*)$`)
+
+var answerBelow = regexp.MustCompile(`\n\s*=>`) // what is expected may stand on a line of its own
 
 func (c *conversation) says(lines string) {
 	c.t.Helper()
-	for _, line := range strings.Split(strings.TrimSpace(lines), "\n") {
+	lines = answerBelow.ReplaceAllString(strings.TrimSpace(lines), " =>")
+	for _, line := range strings.Split(lines, "\n") {
 		line = strings.TrimSpace(line)
 		for name, value := range c.kept {
 			line = strings.ReplaceAll(line, "{"+name+"}", value)
@@ -62,7 +66,8 @@ func (c *conversation) expect(line, answer, want string) {
 			assert.Contains(c.t, answer, x[2], line)
 		}
 	}
-	for _, x := range regexp.MustCompile(` (\w+)=([\w.]+)`).FindAllStringSubmatch(regexp.MustCompile(`‹[^›]*›`).ReplaceAllString(want, ""), -1) {
+	for _, x := range regexp.MustCompile(` (\w+)=([\w.]+)`).FindAllStringSubmatch(
+		regexp.MustCompile(`‹[^›]*›`).ReplaceAllString(want, ""), -1) {
 		var v any
 		require.NoError(c.t, json.Unmarshal([]byte(answer), &v), "%s\n%s", line, answer)
 		for _, part := range strings.Split(x[2], ".") {
@@ -91,22 +96,27 @@ func TestItemsByTheInterface(t *testing.T) {
 	c := talk(t)
 	c.says(`
 		viewer GET /items => 200 ‹[]›
-		operator POST /items {"sku":"JAR","name":"Jar","price":1190,"currency":"EUR","gtin":"4006381333931","weight_g":300} => 200 ‹"sku":"JAR"›
+		operator POST /items {"sku":"JAR","name":"Jar","price":1190,"currency":"EUR","gtin":"4006381333931","weight_g":300}
+			=> 200 ‹"sku":"JAR"›
 		operator POST /items {"sku":"JAR","name":"Jar again","currency":"EUR"} => 409 ‹JAR›
 		operator POST /items {"sku":"LID","name":"Lid","currency":"EUR","gtin":"4006381333932"} => 422 ‹right check digit›
 		operator POST /items {"sku":"LID","name":"Lid","currency":"EUR","gtin":"4006381333931"} => 409 ‹another item›
 		operator POST /items {"sku":"LID","name":"Lid","currency":"EUR","colour":"red"} => 422 ‹colour›
 		operator POST /items {"sku":"LID","name":"Lid","currency":"EUR"} => 200
-		operator POST /items {"sku":"SET","name":"Set","currency":"EUR","kind":"kit","parts":[{"sku":"JAR","quantity":1},{"sku":"LID","quantity":1}]} => 200 ‹"kind":"kit"›
-		operator POST /items {"sku":"SET-2","name":"Set","currency":"EUR","kind":"kit","parts":[{"sku":"NONE","quantity":1}]} => 422 ‹there is no item NONE›
-		operator POST /items {"sku":"SET-2","name":"Set","currency":"EUR","kind":"kit","parts":[{"sku":"SET","quantity":1}]} => 422 ‹holds no stock›
+		operator POST /items {"sku":"SET","name":"Set","currency":"EUR","kind":"kit","parts":[{"sku":"JAR","quantity":1},{"sku":"LID","quantity":1}]}
+			=> 200 ‹"kind":"kit"›
+		operator POST /items {"sku":"SET-2","name":"Set","currency":"EUR","kind":"kit","parts":[{"sku":"NONE","quantity":1}]}
+			=> 422 ‹there is no item NONE›
+		operator POST /items {"sku":"SET-2","name":"Set","currency":"EUR","kind":"kit","parts":[{"sku":"SET","quantity":1}]}
+			=> 422 ‹holds no stock›
 		viewer GET /items/JAR/record => 200 ‹"price":1190›
 		viewer GET /items/NONE/record => 404
 		operator POST /items/LID/archive {"archived":true} => 200 ‹"archived":true›
 		viewer GET /items?limit=50 => 200 ‹JAR› ‹SET› !‹"LID"›
 		operator POST /items/LID/archive {"archived":false} => 200
 		viewer GET /items?q=lid => 200 ‹"LID"› !‹JAR›
-		operator PUT /option-groups/size {"code":"size","name":"Size","least":1,"most":1,"choices":[{"code":"s","name":"Small","price":0}]} => 200
+		operator PUT /option-groups/size {"code":"size","name":"Size","least":1,"most":1,"choices":[{"code":"s","name":"Small","price":0}]}
+			=> 200
 		viewer GET /option-groups => 200 ‹"code":"size"›
 		operator PUT /option-groups/size {"code":"size","name":"Size","least":2,"most":1,"choices":[]} => 422
 		admin PUT /price-lists/trade {"code":"trade","name":"Trade","currency":"EUR"} => 200
@@ -153,7 +163,8 @@ func TestSupplyByTheInterface(t *testing.T) {
 	c.says(`
 		operator POST /purchases {"supplier":"Clay works","location":"alder","lines":[{"sku":"JAR","quantity":20}]} => 200 p=number
 		operator POST /purchases {"supplier":"Clay works","location":"alder","lines":[]} => 422
-		operator POST /purchases {"supplier":"Clay works","location":"alder","lines":[{"sku":"NONE","quantity":1}]} => 409 ‹no SKU and no GTIN›
+		operator POST /purchases {"supplier":"Clay works","location":"alder","lines":[{"sku":"NONE","quantity":1}]} => 409 ‹no
+		SKU and no GTIN›
 		viewer GET /purchases?state=open => 200 ‹Clay works›
 		viewer GET /purchases/{p} => 200 ‹"ordered":20› ‹"timeline"›
 		viewer GET /purchases/NONE => 404 ‹purchase order NONE›
@@ -204,9 +215,11 @@ func TestOrdersByTheInterface(t *testing.T) {
 		viewer GET /orders?q=S-2 => 200 ‹S-2› !‹S-3›
 		viewer GET /orders/S-1 => 200 ‹"stage":"ready"› number=number
 		viewer GET /orders/NONE => 404 ‹NONE›
-		operator PUT /orders/{number}/address {"name":"Ada Moss","street":"Mossway 3","postcode":"77102","town":"Greywick","country":"XW"} => 200 ‹Mossway 3›
+		operator PUT /orders/{number}/address {"name":"Ada Moss","street":"Mossway 3","postcode":"77102","town":"Greywick","country":"XW"}
+			=> 200 ‹Mossway 3›
 		operator PUT /orders/{number}/address {"name":"","street":"","postcode":"","town":"","country":"ZZ"} => 422 ‹address›
-		operator POST /orders/actions {"action":"tag","value":"gift","orders":["S-1","S-2","NONE"]} => 200 ‹"done":2› ‹there is no such order› id=id
+		operator POST /orders/actions {"action":"tag","value":"gift","orders":["S-1","S-2","NONE"]}
+			=> 200 ‹"done":2› ‹there is no such order› id=id
 		operator POST /orders/actions {"action":"dance","orders":["S-1"]} => 422 ‹dance›
 		operator POST /orders/actions {"action":"tag","value":"a,b","orders":["S-1"]} => 422 ‹neither comma›
 		viewer GET /orders?tag=gift => 200 ‹S-1› ‹S-2› !‹S-3›
@@ -272,7 +285,8 @@ func TestListingsByTheInterface(t *testing.T) {
 	c := talk(t)
 	c.JoinShelf()
 	c.Stock(10, "JAR", "LID")
-	c.Take("stall", trial.Event("listing", "L-1", 1, message.Listing{SKU: "POT", Title: "A pot", Price: 500, Currency: "EUR", State: "live"}))
+	c.Take("stall", trial.Event("listing", "L-1", 1, message.Listing{SKU: "POT", Title: "A pot", Price: 500, Currency: "EUR",
+		State: "live"}))
 	c.says(`
 		viewer GET /listings => 200 ‹"sku":"POT"› listing=0.id
 		viewer GET /listings/counts => 200 ‹stall›
@@ -310,9 +324,11 @@ func TestExceptionsByTheInterface(t *testing.T) {
 		viewer GET /exceptions/causes => 200 ‹unknown item›
 		viewer GET /exceptions/of?cause=unknown+item&connection=stall&subject=GHOST => 200 ‹O10001›
 		viewer GET /exceptions/of => 422
-		operator POST /exceptions/assign {"cause":"unknown item","connection":"stall","subject":"GHOST","assignee":"Joss"} => 200 ‹"count":2›
+		operator POST /exceptions/assign {"cause":"unknown item","connection":"stall","subject":"GHOST","assignee":"Joss"}
+			=> 200 ‹"count":2›
 		viewer GET /exceptions?assignee=Joss => 200 ‹GHOST›
-		operator POST /exceptions/snooze {"cause":"unknown item","connection":"stall","subject":"GHOST","until":"2026-11-24T08:00:00Z"} => 200 ‹"count":2›
+		operator POST /exceptions/snooze {"cause":"unknown item","connection":"stall","subject":"GHOST","until":"2026-11-24T08:00:00Z"}
+			=> 200 ‹"count":2›
 		viewer GET /exceptions => 200 !‹GHOST›
 		viewer GET /exceptions?asleep=true => 200 ‹GHOST›
 		operator POST /exceptions/snooze {"cause":"unknown item","connection":"stall","subject":"GHOST"} => 200 ‹"count":2›
@@ -323,7 +339,8 @@ func TestExceptionsByTheInterface(t *testing.T) {
 		viewer GET /exceptions => 200 !‹GHOST›
 		viewer GET /orders?stage=ready => 200 ‹S-1› ‹S-2›
 		operator POST /exceptions/settle {"cause":"unknown item"} => 409
-		admin PUT /targets {"kind":"webhook","address":"https://hook.test/x","causes":["gossip"],"every_minutes":5,"on":true} => 422 ‹gossip›
+		admin PUT /targets {"kind":"webhook","address":"https://hook.test/x","causes":["gossip"],"every_minutes":5,"on":true}
+			=> 422 ‹gossip›
 		admin PUT /targets {"kind":"webhook","address":"not a url","every_minutes":5,"on":true} => 422 ‹https URL›
 		admin PUT /targets {"kind":"pigeon","address":"x","every_minutes":5,"on":true} => 422
 		admin PUT /targets {"kind":"webhook","address":"https://hook.test/x","every_minutes":5,"on":true} => 200 ‹whsec_› target=id
@@ -343,17 +360,21 @@ func TestRulesByTheInterface(t *testing.T) {
 		viewer GET /rules/words => 200 ‹"fields"› ‹weight›
 		operator POST /rules/read {"when":"weight > 5","then":"tag(\"heavy\")"} => 200 ‹"sentence"›
 		operator POST /rules/read {"when":"weight >","then":""} => 200 ‹"problem"›
-		admin POST /rules {"name":"All","position":0,"on":true,"when":"","then":"tag(\"seen\")"} => 200 ‹"name":"All"› rule=0.id seen=0.revision
+		admin POST /rules {"name":"All","position":0,"on":true,"when":"","then":"tag(\"seen\")"}
+			=> 200 ‹"name":"All"› rule=0.id seen=0.revision
 		admin POST /rules {"name":"All","position":0,"on":true,"when":"colour == 1","then":"tag(\"x\")"} => 422 ‹colour›
 		admin POST /rules {"name":"Far","position":0,"on":true,"when":"","then":"ship(\"MOON\")"} => 422
-		viewer POST /rules/rehearse {"name":"Another","on":true,"when":"","then":"tag(\"other\")","position":1,"orders":10} => 200 ‹"took_ms"›
+		viewer POST /rules/rehearse {"name":"Another","on":true,"when":"","then":"tag(\"other\")","position":1,"orders":10}
+			=> 200 ‹"took_ms"›
 		viewer POST /rules/rehearse {"name":"Bad","on":true,"when":"weight >","then":""} => 422
 	`)
 	c.Sell("S-2", trial.Units("JAR", 1))
 	c.says(`
 		viewer GET /orders?tag=seen => 200 ‹S-2› !‹S-1›
-		admin POST /rules {"id":{rule},"revision":{seen},"name":"All","position":0,"on":true,"when":"","then":"tag(\"seen\")","remove":true} => 200 ‹[]›
-		admin POST /rules {"id":{rule},"revision":{seen},"name":"All","position":0,"on":true,"when":"","then":"tag(\"seen\")","remove":true} => 404
+		admin POST /rules
+		{"id":{rule},"revision":{seen},"name":"All","position":0,"on":true,"when":"","then":"tag(\"seen\")","remove":true} => 200 ‹[]›
+		admin POST /rules
+		{"id":{rule},"revision":{seen},"name":"All","position":0,"on":true,"when":"","then":"tag(\"seen\")","remove":true} => 404
 		viewer GET /reports/source?from=2026-11-01&to=2026-11-30 => 200 ‹stall›
 		viewer GET /reports/weather => 422 ‹weather›
 		viewer GET /reports/source.csv?from=2026-11-01&to=2026-11-30 => 200 ‹stall›

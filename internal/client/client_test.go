@@ -230,7 +230,8 @@ func TestWhoAsksCanStop(t *testing.T) {
 
 // TestPagesGoOn: the link to the next page comes back as the query that asks for it.
 func TestPagesGoOn(t *testing.T) {
-	c, calls := desk(t, 200, map[string]string{"Link": `</api/v1/orders?before=41&limit=2>; rel="next"`}, `[{"number":"R1"},{"number":"R2"}]`)
+	c, calls := desk(t, 200, map[string]string{"Link": `</api/v1/orders?before=41&limit=2>; rel="next"`},
+		`[{"number":"R1"},{"number":"R2"}]`)
 	list, next, err := c.Orders(t.Context(), "limit=2")
 	require.NoError(t, err)
 	require.Len(t, list, 2)

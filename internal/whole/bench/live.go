@@ -87,7 +87,8 @@ func (b *bench) costOfSales(perSecond, seconds int) (float64, error) {
 
 // oneOf is a sale of one unit.
 func oneOf(sku string) standin.Sale {
-	return standin.Sale{Customer: "Joss Oster", Email: "joss.oster@example.test", Shipping: 490, Lines: []standin.SaleLine{{SKU: sku, Qty: 1}},
+	return standin.Sale{Customer: "Joss Oster", Email: "joss.oster@example.test", Shipping: 490,
+		Lines: []standin.SaleLine{{SKU: sku, Qty: 1}},
 		Delivery: standin.Delivery{Name: "Joss Oster", Street: "Quay Street 2", Postcode: "42811", Town: "Stonequay", Country: "XW",
 			Method: "standard"}}
 }
@@ -148,7 +149,8 @@ func (b *bench) eightStores(binary string) error {
 	access := map[string]map[string]string{}
 	goods := make([]standin.ShopItem, 40)
 	for i := range goods {
-		goods[i] = standin.ShopItem{ID: fmt.Sprint(i + 1), SKU: fmt.Sprintf("E-%02d", i), Title: fmt.Sprintf("Thing %d", i), Price: 1000, Quantity: 1}
+		goods[i] = standin.ShopItem{ID: fmt.Sprint(i + 1), SKU: fmt.Sprintf("E-%02d", i), Title: fmt.Sprintf("Thing %d", i), Price: 1000,
+			Quantity: 1}
 	}
 	for i := range shops {
 		cfg := standin.ShopConfig{Name: fmt.Sprintf("Store %d", i), Number: fmt.Sprintf("E-%d", i), Country: "XW", Currency: "EUR",

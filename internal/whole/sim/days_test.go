@@ -31,7 +31,8 @@ type ledger struct {
 // days lets the world go on for so many days: people buy, cancel and change their minds, packers work, somebody
 // looks after what needs a person, and everything that can break does.
 func (w *world) days(n int) *ledger {
-	l := &ledger{sales: map[string]map[string]bool{}, ours: map[string]int64{}, unmatched: map[string]bool{}, told: map[string]*toldParcel{}}
+	l := &ledger{sales: map[string]map[string]bool{}, ours: map[string]int64{}, unmatched: map[string]bool{},
+		told: map[string]*toldParcel{}}
 	for _, code := range []string{"morrow", "skep", "tansy", "bramble", "till", "nosh"} {
 		l.sales[code] = map[string]bool{}
 	}
