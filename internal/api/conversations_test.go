@@ -30,11 +30,12 @@ type conversation struct {
 var requestLine = regexp.MustCompile(`^(\w+) (GET|POST|PUT|PATCH|DELETE) (\S+)(?: (\{.*\}|\[.*\]))?(?: \[(\w[\w-]*): ([^\]]*)\])? ` +
 	`=> (\d+)(.*)$`)
 
-var answerBelow = regexp.MustCompile(`\n\s*=>`) // what is expected may stand on a line of its own
+// What is sent and what is expected may stand on a line of their own.
+var lineGoesOn = regexp.MustCompile(`\n\s*(=>|[{\[])`)
 
 func (c *conversation) says(lines string) {
 	c.t.Helper()
-	lines = answerBelow.ReplaceAllString(strings.TrimSpace(lines), " =>")
+	lines = lineGoesOn.ReplaceAllString(strings.TrimSpace(lines), " $1")
 	for _, line := range strings.Split(lines, "\n") {
 		line = strings.TrimSpace(line)
 		for name, value := range c.kept {
@@ -103,7 +104,8 @@ func TestItemsByTheInterface(t *testing.T) {
 		operator POST /items {"sku":"LID","name":"Lid","currency":"EUR","gtin":"4006381333931"} => 409 ‹another item›
 		operator POST /items {"sku":"LID","name":"Lid","currency":"EUR","colour":"red"} => 422 ‹colour›
 		operator POST /items {"sku":"LID","name":"Lid","currency":"EUR"} => 200
-		operator POST /items {"sku":"SET","name":"Set","currency":"EUR","kind":"kit","parts":[{"sku":"JAR","quantity":1},{"sku":"LID","quantity":1}]}
+		operator POST /items
+			{"sku":"SET","name":"Set","currency":"EUR","kind":"kit","parts":[{"sku":"JAR","quantity":1},{"sku":"LID","quantity":1}]}
 			=> 200 ‹"kind":"kit"›
 		operator POST /items {"sku":"SET-2","name":"Set","currency":"EUR","kind":"kit","parts":[{"sku":"NONE","quantity":1}]}
 			=> 422 ‹there is no item NONE›
@@ -163,8 +165,8 @@ func TestSupplyByTheInterface(t *testing.T) {
 	c.says(`
 		operator POST /purchases {"supplier":"Clay works","location":"alder","lines":[{"sku":"JAR","quantity":20}]} => 200 p=number
 		operator POST /purchases {"supplier":"Clay works","location":"alder","lines":[]} => 422
-		operator POST /purchases {"supplier":"Clay works","location":"alder","lines":[{"sku":"NONE","quantity":1}]} => 409 ‹no
-		SKU and no GTIN›
+		operator POST /purchases {"supplier":"Clay works","location":"alder","lines":[{"sku":"NONE","quantity":1}]}
+			=> 409 ‹no SKU and no GTIN›
 		viewer GET /purchases?state=open => 200 ‹Clay works›
 		viewer GET /purchases/{p} => 200 ‹"ordered":20› ‹"timeline"›
 		viewer GET /purchases/NONE => 404 ‹purchase order NONE›
@@ -372,9 +374,9 @@ func TestRulesByTheInterface(t *testing.T) {
 	c.says(`
 		viewer GET /orders?tag=seen => 200 ‹S-2› !‹S-1›
 		admin POST /rules
-		{"id":{rule},"revision":{seen},"name":"All","position":0,"on":true,"when":"","then":"tag(\"seen\")","remove":true} => 200 ‹[]›
+			{"id":{rule},"revision":{seen},"name":"All","position":0,"on":true,"when":"","then":"tag(\"seen\")","remove":true} => 200 ‹[]›
 		admin POST /rules
-		{"id":{rule},"revision":{seen},"name":"All","position":0,"on":true,"when":"","then":"tag(\"seen\")","remove":true} => 404
+			{"id":{rule},"revision":{seen},"name":"All","position":0,"on":true,"when":"","then":"tag(\"seen\")","remove":true} => 404
 		viewer GET /reports/source?from=2026-11-01&to=2026-11-30 => 200 ‹stall›
 		viewer GET /reports/weather => 422 ‹weather›
 		viewer GET /reports/source.csv?from=2026-11-01&to=2026-11-30 => 200 ‹stall›
