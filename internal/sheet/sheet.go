@@ -12,6 +12,7 @@ import (
 	"io"
 	"os"
 	"slices"
+	"strconv"
 	"strings"
 	"unicode/utf8"
 
@@ -269,12 +270,16 @@ func empty(cells []string) bool {
 	return !slices.ContainsFunc(cells, func(c string) bool { return strings.TrimSpace(c) != "" })
 }
 
-// Fields are the cells of a row by column, without surrounding space; columns without a name are left out.
+// Fields are the cells of a row by column, without surrounding space and without the apostrophe by which Writer keeps a cell
+// from being a formula; columns without a name are left out.
 func (r *Reader) Fields(row Row) map[string]string {
 	out := make(map[string]string, len(r.Columns))
 	for i, name := range r.Columns {
 		if name != "" && i < len(row.Cells) {
 			out[name] = strings.TrimSpace(row.Cells[i])
+			if rest, ok := strings.CutPrefix(out[name], "'"); ok && isFormula(rest) {
+				out[name] = rest
+			}
 		}
 	}
 	return out
@@ -291,10 +296,24 @@ func NewWriter(w io.Writer, columns ...string) *Writer {
 	return out
 }
 
+// isFormula tells whether a spreadsheet would work a cell out, or would, were apostrophes before it taken off: see "CSV
+// Injection" of OWASP. A number is not a formula.
+func isFormula(c string) bool {
+	rest := strings.TrimLeft(c, "'")
+	if rest == "" {
+		return false
+	}
+	if strings.ContainsRune("+-", rune(rest[0])) {
+		_, err := strconv.ParseFloat(rest, 64)
+		return err != nil
+	}
+	return strings.ContainsRune("=@\t\r", rune(rest[0]))
+}
+
 // Row writes a row.
 func (w *Writer) Row(cells ...string) error {
 	for i, c := range cells {
-		if c != "" && strings.ContainsRune("=+@", rune(c[0])) {
+		if isFormula(c) {
 			cells[i] = "'" + c
 		}
 	}

@@ -7,8 +7,10 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"testing"
+	"unicode/utf8"
 
 	"github.com/stretchr/testify/require"
 	"golang.org/x/text/encoding/charmap"
@@ -173,6 +175,35 @@ func FuzzOpen(f *testing.F) {
 				t.Fatalf("row %d is neither read nor bad", row.Number)
 			}
 			r.Fields(row)
+		}
+	})
+}
+
+// What Writer writes, Reader reads as it was, and no spreadsheet works anything of it out.
+func FuzzCellsComeBack(f *testing.F) {
+	for _, c := range []string{"", "=1+1", "'=1+1", "''@x", "'s", "-1", "+1.5", "-1+cmd", "-", "+49 111", "a,b", "a\"b", "蜂"} {
+		f.Add(c)
+	}
+	f.Fuzz(func(t *testing.T, cell string) {
+		if !utf8.ValidString(cell) || strings.ContainsAny(cell, "\x00\r\ufeff") || strings.TrimSpace(cell) != cell || len(cell) > MaxCell {
+			t.Skip("no cell of a table")
+		}
+		var out bytes.Buffer
+		w := NewWriter(&out, "first", "cell")
+		require.NoError(t, w.Row("x", cell))
+		require.NoError(t, w.End())
+		path := filepath.Join(t.TempDir(), "table.csv")
+		require.NoError(t, os.WriteFile(path, out.Bytes(), 0o600))
+		r, err := Open(path)
+		require.NoError(t, err)
+		defer r.Close()
+		row, err := r.Next()
+		require.NoError(t, err)
+		require.Empty(t, row.Bad)
+		require.Equal(t, cell, r.Fields(row)["cell"])
+		if written := row.Cells[1]; written != "" && strings.ContainsRune("=+-@", rune(written[0])) {
+			_, err := strconv.ParseFloat(written, 64)
+			require.NoError(t, err, "only a number begins so: %q", written)
 		}
 	})
 }

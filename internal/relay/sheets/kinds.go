@@ -344,11 +344,7 @@ func nextLines(reader *sheet.Reader) (lines []sheetLine, end bool, err error) {
 		if err != nil {
 			return nil, false, err
 		}
-		fields := reader.Fields(row)
-		if v, ok := fields["sku"]; ok {
-			fields["sku"] = strings.TrimPrefix(v, "'")
-		}
-		lines = append(lines, sheetLine{row, fields})
+		lines = append(lines, sheetLine{row, reader.Fields(row)})
 	}
 	return lines, false, nil
 }
@@ -502,7 +498,7 @@ func itemFrom(it *catalog.Item, f map[string]string) error {
 		if !ok || text == "" {
 			continue
 		}
-		if err := setField(it, c.Name, strings.TrimPrefix(text, "'")); err != nil {
+		if err := setField(it, c.Name, text); err != nil {
 			return err
 		}
 	}
