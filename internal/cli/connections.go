@@ -129,9 +129,7 @@ func (opt *leaveOptions) run(ctx context.Context, c *client.Client, p *printer, 
 		for _, s := range l.Stays {
 			row("Stays:", s)
 		}
-		if !opt.accept {
-			row("Nothing was done. Leave it with -yes.")
-		}
+		row(map[bool]string{true: a[0] + " was left.", false: "Nothing was done. Leave it with -yes."}[opt.accept])
 	})
 }
 

@@ -130,7 +130,7 @@ func (opt *joinOptions) drop(ctx context.Context, c *client.Client, p *printer, 
 	if err := c.DropJoin(ctx, a[0]); err != nil {
 		return err
 	}
-	return p.show(map[string]string{"connection": a[0]}, func(row func(...any)) { row("The set-up of", a[0], "was given up.") })
+	return p.show(map[string]string{"connection": a[0]}, func(row func(...any)) { row("The set-up of " + a[0] + " was given up.") })
 }
 
 // accessOptions are how a person lets us in.

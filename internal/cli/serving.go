@@ -103,6 +103,10 @@ func runServe(ctx context.Context, e *Env, f *flag.FlagSet, args []string) error
 		return usage{"-smtp and -smtp-from go together"}
 	}
 	log := logger(e, opt.level)
+	o, err := opt.engine(e, log)
+	if err != nil {
+		return err
+	}
 	// Half as many collections for some memory, but never beyond what a small machine can spare.
 	debug.SetGCPercent(200)
 	debug.SetMemoryLimit(160 << 20)
@@ -112,10 +116,6 @@ func runServe(ctx context.Context, e *Env, f *flag.FlagSet, args []string) error
 	}
 	defer st.Close()
 	if err := st.Hold(); err != nil {
-		return err
-	}
-	o, err := opt.engine(e, log)
-	if err != nil {
 		return err
 	}
 	r, err := relay.Open(ctx, st, o)
