@@ -396,11 +396,10 @@ func (h *Hedgerow) Change(id string, quantities map[string]int64, to *Delivery) 
 		return errors.New("no such order can be changed")
 	}
 	lines := o.Lines[:0:0]
+	back := map[string]int64{}
 	for _, l := range o.Lines {
 		if n, ok := quantities[l.ID]; ok && n < l.Qty {
-			if it := h.item(l.SKU); it != nil {
-				it.Quantity += l.Qty - n
-			}
+			back[l.SKU] += l.Qty - n
 			l.Qty = n
 		}
 		if l.Qty > 0 {
@@ -409,6 +408,11 @@ func (h *Hedgerow) Change(id string, quantities map[string]int64, to *Delivery) 
 	}
 	if len(lines) == 0 {
 		return errors.New("an order without lines is cancelled instead")
+	}
+	for sku, n := range back {
+		if it := h.item(sku); it != nil {
+			it.Quantity += n
+		}
 	}
 	o.Lines = lines
 	if to != nil {
