@@ -7,6 +7,7 @@ import { Kg, Money } from "../../parts/format";
 import { catalogStops, Rail } from "../../parts/rail";
 import { Table, type Column } from "../../parts/table";
 import { useSearchText } from "../../parts/search";
+import { SearchField } from "../../parts/searchfield";
 
 type Row = Schema<"StoreItem">;
 
@@ -87,14 +88,7 @@ export default function Catalog() {
         more={{ has: q.hasNextPage, busy: q.isFetchingNextPage, load: () => void q.fetchNextPage() }}
         tools={
           <>
-            <input
-              type="search"
-              className="field w-56"
-              placeholder="SKU, name, GTIN  ( / )"
-              aria-label="Search items"
-              value={typed}
-              onChange={(e) => setTyped(e.target.value)}
-            />
+            <SearchField of="items" by="SKU, name, GTIN" value={typed} onChange={setTyped} />
             <Choice
               name="kind"
               label="Kind"

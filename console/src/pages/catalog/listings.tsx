@@ -8,6 +8,7 @@ import { count, Money } from "../../parts/format";
 import { Lamp } from "../../parts/lamp";
 import { catalogStops, Rail } from "../../parts/rail";
 import { useSearchText } from "../../parts/search";
+import { SearchField } from "../../parts/searchfield";
 import { ListingState } from "../../shared/goods/state";
 
 type Listing = Schema<"Listing">;
@@ -78,14 +79,7 @@ export default function Listings() {
       <Head title="Listings" sub={counts.data && <Counts list={counts.data} />} />
       <Rail label="Catalog" stops={catalogStops} />
       <div className="mb-3 flex flex-wrap items-center gap-2">
-        <input
-          type="search"
-          className="field w-56"
-          placeholder="SKU, title, number  ( / )"
-          aria-label="Search listings"
-          value={typed}
-          onChange={(e) => setTyped(e.target.value)}
-        />
+        <SearchField of="listings" by="SKU, title, number" value={typed} onChange={setTyped} />
         <Choice
           name="match"
           label="Which"

@@ -10,6 +10,7 @@ import { count, Money } from "../../parts/format";
 import { Lamp } from "../../parts/lamp";
 import { catalogStops, Rail } from "../../parts/rail";
 import { useSearchText } from "../../parts/search";
+import { SearchField } from "../../parts/searchfield";
 import { Why } from "../../shared/goods/why";
 import { ListingState } from "../../shared/goods/state";
 
@@ -80,14 +81,7 @@ export default function Offers() {
         </tbody>
       </table>
       <div className="mb-3 flex flex-wrap items-center gap-2">
-        <input
-          type="search"
-          className="field w-56"
-          placeholder="SKU, title  ( / )"
-          aria-label="Search offers"
-          value={typed}
-          onChange={(e) => setTyped(e.target.value)}
-        />
+        <SearchField of="offers" by="SKU, title" value={typed} onChange={setTyped} />
         <Choice name="connection" label="Channel" options={[["", "All channels"], ...channels.map((c) => [c.code, c.name] as const)]} />
       </div>
       <Trouble error={q.error} />

@@ -10,6 +10,7 @@ import { Labelled } from "../../parts/fields";
 import { Money, When } from "../../parts/format";
 import { Stage } from "../../parts/lamp";
 import { Table, type Column } from "../../parts/table";
+import { SearchField } from "../../parts/searchfield";
 import { ActOn } from "./act";
 
 type Row = Schema<"OrderRow">;
@@ -146,14 +147,7 @@ export default function Orders() {
         csvOfAll={`/api/v1/orders.csv?${text}`}
         tools={
           <>
-            <input
-              type="search"
-              className="field w-60"
-              placeholder="Number, name, SKU, tracking  ( / )"
-              aria-label="Search orders"
-              value={typed}
-              onChange={(e) => setTyped(e.target.value)}
-            />
+            <SearchField of="orders" by="Number, name, SKU, tracking" value={typed} onChange={setTyped} />
             <select className="field" aria-label="Channel" value={connection} onChange={(e) => set("connection", e.target.value)}>
               <option value="">All channels</option>
               {connections.data

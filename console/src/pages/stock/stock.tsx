@@ -8,6 +8,7 @@ import { Empty, Head, Loading, Trouble } from "../../parts/controls";
 import { count } from "../../parts/format";
 import { Rail, stockStops } from "../../parts/rail";
 import { Table, type Column } from "../../parts/table";
+import { SearchField } from "../../parts/searchfield";
 
 type Row = Schema<"Level">;
 
@@ -91,14 +92,7 @@ export default function Stock() {
         more={{ has: q.hasNextPage, busy: q.isFetchingNextPage, load: () => void q.fetchNextPage() }}
         tools={
           <>
-            <input
-              type="search"
-              className="field w-64"
-              placeholder="SKU, name, GTIN  ( / )"
-              aria-label="Search stock"
-              value={typed}
-              onChange={(e) => setTyped(e.target.value)}
-            />
+            <SearchField of="stock" by="SKU, name, GTIN" value={typed} onChange={setTyped} />
             <Choice
               name="location"
               label="Location"
