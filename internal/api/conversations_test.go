@@ -209,6 +209,8 @@ func TestOrdersByTheInterface(t *testing.T) {
 	sale, err := json.Marshal(trial.Sale("T-1", trial.Units("JAR", 1)))
 	require.NoError(t, err)
 	c.kept["sale"] = string(sale)
+	c.kept["to"] = `"ship_to":{"name":"Ada Moss","street":"Mossway 3","postcode":"77102","town":"Greywick","country":"XW"}`
+	c.kept["line"] = `"lines":[{"sku":"JAR","quantity":2,"unit_price":890}]` // as the page sends it: the rest is worked out
 	c.says(`
 		viewer GET /orders => 200 ‹S-1› ‹S-2› ‹S-3›
 		viewer GET /orders?stage=held => 200 ‹S-3› !‹S-1›
@@ -240,6 +242,11 @@ func TestOrdersByTheInterface(t *testing.T) {
 		operator POST /orders {"connection":"stall","order":{sale}} => 200 typed=number
 		operator POST /orders {"connection":"stall","order":{sale}} => 409 ‹T-1›
 		operator POST /orders {"connection":"nobody","order":{sale}} => 404 ‹nobody›
+		operator POST /orders
+			{"connection":"stall","order":{"number":"T-2","currency":"EUR","prices_include_tax":true,"buyer_name":"Ada Moss",{to},{line}}}
+			=> 200 second=number
+		viewer GET /orders/{second} => 200 ‹"total":1780› ‹Typed by A operator›
+		operator POST /orders {"connection":"stall","order":{"number":"T-3","currency":"EUR",{to},"lines":[]}} => 422 ‹lines›
 		viewer GET /orders/{typed} => 200 ‹Typed by A operator›
 		viewer GET /channel-states => 200
 		operator GET /people-here => 200

@@ -11,6 +11,9 @@ import (
 	"strings"
 	"time"
 
+	"github.com/danielgtaylor/huma/v2"
+
+	"openrelay/internal/core/message"
 	"openrelay/internal/core/money"
 	"openrelay/internal/core/order"
 	"openrelay/internal/core/person"
@@ -242,10 +245,33 @@ func (a *API) orderNumber(number string, err error) (*body[wire.OrderNumber], er
 	return &body[wire.OrderNumber]{wire.OrderNumber{Number: number}}, err
 }
 
-type typedOrderInput struct{ Body orders.TypedOrder }
+type typedOrderInput struct {
+	Body struct {
+		Connection string    `json:"connection" doc:"Code of the channel it counts for"`
+		Inbox      int64     `json:"inbox,omitempty" doc:"The message that could not be taken in; 0: there is none"`
+		Order      saleTyped `json:"order"`
+	}
+}
+
+// saleTyped is an order as a person types it: what does not need to be said is worked out.
+type saleTyped message.Order
+
+// TransformSchema leaves to be said what cannot be worked out.
+func (saleTyped) TransformSchema(r huma.Registry, s *huma.Schema) *huma.Schema {
+	s.Required = []string{"currency", "ship_to", "lines"}
+	s.PrecomputeMessages()
+	lines := *s.Properties["lines"]
+	line := *r.SchemaFromRef(lines.Items.Ref)
+	line.Required = []string{"sku", "quantity"}
+	line.PrecomputeMessages()
+	lines.Items = &line
+	s.Properties["lines"] = &lines
+	return s
+}
 
 func (a *API) typeOrder(ctx context.Context, in *typedOrderInput) (*body[wire.OrderNumber], error) {
-	return a.orderNumber(a.relay.TypeOrder(ctx, in.Body, who(ctx)))
+	typed := orders.TypedOrder{Connection: in.Body.Connection, Inbox: in.Body.Inbox, Order: message.Order(in.Body.Order)}
+	return a.orderNumber(a.relay.TypeOrder(ctx, typed, who(ctx)))
 }
 
 type bulkInput struct{ Body orders.Bulk }
