@@ -265,3 +265,28 @@ func TestViewersSeeNoPersons(t *testing.T) {
 	b.do(chromedp.Navigate(w.URL + "/orders?q=Tolland"))
 	b.sees("No order fits")
 }
+
+// TestAnOrderIsTyped: somebody calls, and a clerk types what they know of the order; the rest is worked out.
+func TestAnOrderIsTyped(t *testing.T) {
+	w := openWorld(t, false)
+	clerk := openBrowser(t)
+	clerk.signIn(w, "desk@morrowhive.example")
+	clerk.do(chromedp.Navigate(w.URL + "/type"))
+	clerk.sees("Take it in")
+	for label, text := range map[string]string{"The channel's number": "CALL-1", "Name": "Ada Moss", "Street": "Mossway 3",
+		"Postcode": "77102", "Town": "Greywick", "Country": "XW", "Shipping": "4.90"} {
+		clerk.chooseUnder(label, text)
+	}
+	clerk.typeInto("SKU of line 1", "JAR-500-T12")
+	clerk.typeInto("Quantity of line 1", "2")
+	clerk.typeInto("Price of line 1", "dear")
+	clerk.click("Take it in")
+	clerk.sees("“dear” is no amount such as 12.90")
+	clerk.typeInto("Price of line 1", "12.90")
+	clerk.shot("tmp-type")
+	clerk.click("Take it in")
+	clerk.sees("Typed by")
+	o, err := w.Client.Order(t.Context(), "CALL-1")
+	require.NoError(t, err)
+	require.EqualValues(t, 2*1290+490, o.Totals.Total)
+}

@@ -2,7 +2,7 @@ import { connectionsQuery } from "../../api/queries";
 import { useMutation, useQuery } from "@tanstack/react-query";
 import { useState, type FormEvent } from "react";
 import { useNavigate, useSearchParams } from "react-router";
-import { api, take, type Schema } from "../../api/client";
+import { api, Problem, take, type Schema } from "../../api/client";
 import { Button, Head, Loading, Trouble } from "../../parts/controls";
 import { Labelled } from "../../parts/fields";
 import { decimal, minorOf } from "../../parts/format";
@@ -84,8 +84,13 @@ function Form({ inbox, code, channels, read }: { inbox: number; code: string; ch
   );
   const [shipping, setShipping] = useState(decimal(read?.shipping ?? 0, currency));
   const [note, setNote] = useState(read?.note ?? "");
+  const amount = (text: string, of: string) => {
+    const n = minorOf(text, currency);
+    if (Number.isNaN(n) || n < 0) throw new Problem(0, `${of}: “${text}” is no amount such as 12.90.`);
+    return n;
+  };
   const save = useMutation({
-    mutationFn: () =>
+    mutationFn: async () =>
       take(
         api.POST("/api/v1/orders", {
           body: {
@@ -103,9 +108,9 @@ function Form({ inbox, code, channels, read }: { inbox: number; code: string; ch
                 sku: l.sku,
                 title: l.title || l.sku,
                 quantity: Number(l.quantity),
-                unit_price: minorOf(l.price, currency) ?? 0,
+                unit_price: amount(l.price, `Price of line ${i + 1}`),
               })),
-              shipping: minorOf(shipping, currency) ?? 0,
+              shipping: shipping.trim() ? amount(shipping, "Shipping") : 0,
               note: note || undefined,
             },
           },
