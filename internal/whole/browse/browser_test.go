@@ -6,6 +6,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
@@ -55,15 +56,27 @@ func (b *browser) tab() *browser {
 
 func (b *browser) do(actions ...chromedp.Action[chromedp.Void]) {
 	b.t.Helper()
-	ask(b, chromedp.Steps(actions...))
+	run(b, chromedp.Steps(actions...), false)
 }
 
-// ask runs an action that answers; when it fails, the test ends with what the page shows.
+// noContext is what the browser says when it was asked in the page before this one, whose scripts have ended: nothing was done.
+const noContext = "Cannot find context with specified id"
+
+// ask runs an action that answers.
 func ask[T any](b *browser, action chromedp.Action[T]) T {
+	b.t.Helper()
+	return run(b, action, true)
+}
+
+// run runs an action, where it may once more if nothing was done; when it fails, the test ends with what the page shows.
+func run[T any](b *browser, action chromedp.Action[T], again bool) T {
 	b.t.Helper()
 	ctx, cancel := context.WithTimeout(b.ctx, 20*time.Second)
 	defer cancel()
 	out, err := chromedp.Run(ctx, action)
+	for again && err != nil && strings.Contains(err.Error(), noContext) && ctx.Err() == nil {
+		out, err = chromedp.Run(ctx, action)
+	}
 	if err != nil {
 		late, end := context.WithTimeout(b.ctx, 2*time.Second)
 		defer end()
