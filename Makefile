@@ -56,8 +56,7 @@ test: build browser check-go check-console
 	go test -race -timeout 8m -run '$(TOGETHER)' ./internal/whole/
 	go test -timeout 8m -skip '$(TOGETHER)' ./internal/whole/
 	go test -timeout 8m ./internal/core/... ./internal/paper ./internal/setup ./internal/store
-	go test -p 1 -timeout 8m ./internal/whole/bench
-	go test -p 2 -timeout 8m $$(go list ./internal/whole/... | grep -v -e /whole$$ -e /bench$$)
+	go test -p 1 -timeout 8m $$(go list ./internal/whole/... | grep -v /whole$$)
 
 # How much of each package its own tests run through, and of the rooms all tests that stand in one of them.
 cover:

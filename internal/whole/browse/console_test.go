@@ -17,6 +17,7 @@ import (
 // TestConsoleFromBasketToTracking goes through a sale as people do: the shopper in the store, the clerk
 // and the packer in the console.
 func TestConsoleFromBasketToTracking(t *testing.T) {
+	t.Parallel()
 	w := openWorld(t, true)
 	clerk := openBrowser(t)
 	clerk.signIn(w, "desk@morrowhive.example")
@@ -121,6 +122,7 @@ func TestConsoleFromBasketToTracking(t *testing.T) {
 // TestConsolePages opens every page and looks for what it is there for, for browser errors, and for
 // anything wider than the screen.
 func TestConsolePages(t *testing.T) {
+	t.Parallel()
 	w := openWorld(t, true)
 	b := openBrowser(t)
 	b.signIn(w, "lead@morrowhive.example")

@@ -19,6 +19,7 @@ func (b *browser) press(keys string) {
 
 // TestConsoleLeadAtWork switches, pauses, adjusts and closes the day, each with what is asked before.
 func TestConsoleLeadAtWork(t *testing.T) {
+	t.Parallel()
 	w := openWorld(t, true)
 	b := openBrowser(t)
 	b.do(chromedp.Navigate(w.URL), chromedp.WaitVisible(chromedp.CSS(`input[name=email]`)),
@@ -71,6 +72,7 @@ func TestConsoleLeadAtWork(t *testing.T) {
 
 // TestConsoleByKeyboard searches, walks along a list and opens an order without a pointer.
 func TestConsoleByKeyboard(t *testing.T) {
+	t.Parallel()
 	w := openWorld(t, true)
 	b := openBrowser(t)
 	b.signIn(w, "desk@morrowhive.example")
@@ -99,6 +101,7 @@ func TestConsoleByKeyboard(t *testing.T) {
 
 // TestConsoleKeepsRowsStill: while the pointer is over a list, none of its rows moves.
 func TestConsoleKeepsRowsStill(t *testing.T) {
+	t.Parallel()
 	w := openWorld(t, true)
 	b := openBrowser(t)
 	b.signIn(w, "desk@morrowhive.example")
@@ -115,6 +118,7 @@ func TestConsoleKeepsRowsStill(t *testing.T) {
 
 // TestConsoleViewerAndBadDay: who may only look cannot switch; a store that fails shows with its words.
 func TestConsoleViewerAndBadDay(t *testing.T) {
+	t.Parallel()
 	w := openWorld(t, false)
 	b := openBrowser(t)
 	b.signIn(w, "books@morrowhive.example")

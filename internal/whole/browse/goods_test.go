@@ -18,6 +18,7 @@ import (
 // TestGoods goes through catalog and stock as people do: what waits to be matched, an item made and listed, a
 // delivery received by scan on a phone, a count, a comparison, a table handed in.
 func TestGoods(t *testing.T) {
+	t.Parallel()
 	w := openWorld(t, true)
 	ctx := t.Context()
 	c := w.Client

@@ -35,6 +35,7 @@ func (b *browser) tick(label string) {
 // TestConsoleJoinsByKeyAndSecret goes through the whole guided set-up of a marketplace whose requests are
 // signed: first with a wrong secret, then left, resumed, and switched on.
 func TestConsoleJoinsByKeyAndSecret(t *testing.T) {
+	t.Parallel()
 	w := openWorld(t, false)
 	b := openBrowser(t)
 	b.signIn(w, "lead@morrowhive.example")
@@ -143,6 +144,7 @@ func TestConsoleJoinsByKeyAndSecret(t *testing.T) {
 // TestConsoleJoinsByConsent goes to the marketplace's consent page and comes back, once signed in with the
 // wrong seller.
 func TestConsoleJoinsByConsent(t *testing.T) {
+	t.Parallel()
 	w := openWorld(t, false)
 	b := openBrowser(t)
 	b.signIn(w, "lead@morrowhive.example")

@@ -50,6 +50,7 @@ func (b *browser) typeInto(label, text string) {
 // TestOrdersAndExceptions goes through orders as a clerk does: mends a cause once for three orders, answers a portal
 // in time, writes a rule and sees what it would have changed, acts on many and takes it back, voids and takes in again.
 func TestOrdersAndExceptions(t *testing.T) {
+	t.Parallel()
 	w := openWorld(t, true)
 	ctx := t.Context()
 	c := w.Client
@@ -242,6 +243,7 @@ func TestOrdersAndExceptions(t *testing.T) {
 
 // TestViewersSeeNoPersons: those who only look see neither names nor addresses, on no page and in no answer.
 func TestViewersSeeNoPersons(t *testing.T) {
+	t.Parallel()
 	w := openWorld(t, false)
 	_, name, err := w.Morrow.Place(jars(1))
 	require.NoError(t, err)
@@ -268,6 +270,7 @@ func TestViewersSeeNoPersons(t *testing.T) {
 
 // TestAnOrderIsTyped: somebody calls, and a clerk types what they know of the order; the rest is worked out.
 func TestAnOrderIsTyped(t *testing.T) {
+	t.Parallel()
 	w := openWorld(t, false)
 	clerk := openBrowser(t)
 	clerk.signIn(w, "desk@morrowhive.example")
