@@ -55,28 +55,12 @@ func dsn(path string, pragmas ...string) string {
 
 // Open opens or creates the company file and brings its tables up to date.
 func Open(ctx context.Context, path string) (*Store, error) {
-	// A new file is for its owner only; it holds people's addresses. SQLite gives its helpers the same mode.
-	if f, err := os.OpenFile(path, os.O_CREATE|os.O_RDWR, 0o600); err != nil {
-		return nil, fmt.Errorf("open %s: %w", path, errors.Unwrap(err))
-	} else if err := f.Close(); err != nil {
+	if err := createFile(ctx, path); err != nil {
 		return nil, err
 	}
-	db, err := sql.Open("sqlite", dsn(path, "journal_mode(WAL)", "synchronous(FULL)", "cache_size(-32000)", "wal_autocheckpoint(10000)"))
+	db, err := openTables(ctx, path)
 	if err != nil {
 		return nil, fmt.Errorf("open %s: %w", path, err)
-	}
-	db.SetMaxOpenConns(1)
-	sub, err := fs.Sub(migrations, "migrations")
-	if err != nil {
-		return nil, err
-	}
-	p, err := goose.NewProvider(goose.DialectSQLite3, db, sub)
-	if err != nil {
-		return nil, fmt.Errorf("open %s: %w", path, err)
-	}
-	if _, err := p.Up(ctx); err != nil {
-		db.Close()
-		return nil, fmt.Errorf("open %s: bring tables up to date: %w", path, err)
 	}
 	conn, err := db.Conn(ctx)
 	if err != nil {
@@ -90,6 +74,28 @@ func Open(ctx context.Context, path string) (*Store, error) {
 	read.SetMaxIdleConns(4)
 	read.SetConnMaxIdleTime(time.Minute)
 	return &Store{read: newReader(read), db: db, path: path, conn: conn, stmts: map[string]*sql.Stmt{}, next: map[string]int64{}}, nil
+}
+
+// openTables opens a file for its one writer and brings its tables up to date.
+func openTables(ctx context.Context, path string) (*sql.DB, error) {
+	db, err := sql.Open("sqlite", dsn(path, "journal_mode(WAL)", "synchronous(FULL)", "cache_size(-32000)", "wal_autocheckpoint(10000)"))
+	if err != nil {
+		return nil, err
+	}
+	db.SetMaxOpenConns(1)
+	sub, err := fs.Sub(migrations, "migrations")
+	if err != nil {
+		return nil, err
+	}
+	p, err := goose.NewProvider(goose.DialectSQLite3, db, sub)
+	if err != nil {
+		return nil, err
+	}
+	if _, err := p.Up(ctx); err != nil {
+		db.Close()
+		return nil, fmt.Errorf("bring tables up to date: %w", err)
+	}
+	return db, nil
 }
 
 // Close closes the file.

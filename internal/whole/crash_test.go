@@ -81,6 +81,7 @@ func (s *service) verify() {
 // TestKilledAtRandom kills the service 20 times while sales, picks and shipments go on. Nothing may be
 // lost, done twice or left undone.
 func TestKilledAtRandom(t *testing.T) {
+	t.Parallel()
 	const kills = 20
 	seed := rand.Uint64()
 	t.Logf("seed %d", seed)
@@ -262,6 +263,7 @@ func getJSON(t *testing.T, url string, out any) {
 
 // TestStopsCleanly ends the service as an operator does, and expects a clean exit.
 func TestStopsCleanly(t *testing.T) {
+	t.Parallel()
 	s := &service{t: t, binary: buildBinary(t), file: filepath.Join(t.TempDir(), "company.relay"), addr: freeAddr(t)}
 	s.start()
 	require.NoError(t, s.cmd.Process.Signal(os.Interrupt))

@@ -6,8 +6,6 @@ import (
 	"strings"
 	"testing"
 
-	"openrelay/internal/demo"
-
 	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -30,32 +28,16 @@ func TestPagesAreForEverybody(t *testing.T) {
 		"/items/JAR-500-T12/edit", "/receiving", "/transfers", "/counts",
 		"/compare", "/connections", "/connectors", "/connections/morrow", "/connections/morrow/join", "/connections/morrow/bench",
 		"/rules", "/rules/1", "/reports", "/settings", "/activity"}
-	for _, theme := range []string{"light", "dark"} {
-		t.Run(theme, func(t *testing.T) {
-			t.Parallel()
-			forEverybody(t, w, string(script), theme, paths)
-		})
-	}
-}
-
-// forEverybody looks at pages in a theme.
-func forEverybody(t *testing.T, w *demo.World, script, theme string, paths []string) {
 	b := openBrowser(t)
 	b.signIn(w, "lead@morrowhive.example")
-	b.do(chromedp.Evaluate[chromedp.Void](fmt.Sprintf(`localStorage.setItem("theme", %q)`, theme)))
+	b.do(chromedp.Evaluate[chromedp.Void](string(script) + ";0"))
 	titles := map[string]string{}
 	for _, path := range paths {
-		b.do(chromedp.Navigate(w.URL + path))
-		b.until(`document.querySelector("main h1") && !document.querySelector("main [aria-busy=true]")`)
-		b.do(chromedp.Evaluate[chromedp.Void](script + ";0"))
-		b.do(chromedp.Evaluate[chromedp.Void](
-			`window.axeSays = undefined; axe.run({runOnly: ["wcag2a", "wcag2aa", "wcag21a", "wcag21aa", "wcag22aa"]}).then(
-				r => window.axeSays = r.violations.flatMap(
-					v => v.nodes.map(n => v.id + ": " + n.target + ": " + n.html.slice(0, 120))).join("\n"),
-				e => window.axeSays = String(e)); 0`))
-		b.until(`window.axeSays !== undefined`)
-		found := ask(b, chromedp.Evaluate[string](`window.axeSays`))
-		assert.Empty(t, found, path)
+		b.walkTo(path)
+		assert.Empty(t, b.axe(everyRule), "%s, light", path)
+		b.theme("dark")
+		assert.Empty(t, b.axe(colourRules), "%s, dark", path)
+		b.theme("light")
 		title := ask(b, chromedp.Evaluate[string](`document.title`))
 		assert.True(t, strings.HasSuffix(title, " · Open Relay") && len(title) > len(" · Open Relay"), "%s: %q", path, title)
 		if other, ok := titles[title]; ok && !strings.Contains(path, "?") {
@@ -63,4 +45,36 @@ func forEverybody(t *testing.T, w *demo.World, script, theme string, paths []str
 		}
 		titles[title] = path
 	}
+}
+
+// walkTo goes to another page as a link does, and waits until it stands: pages have titles of their own.
+func (b *browser) walkTo(path string) {
+	b.t.Helper()
+	b.do(chromedp.Evaluate[chromedp.Void](fmt.Sprintf(`
+		window.titleBefore = new URL(%[1]q, location).pathname === location.pathname ? "" : document.title;
+		history.pushState({}, "", %[1]q); dispatchEvent(new PopStateEvent("popstate")); 0`, path)))
+	b.until(`document.title !== window.titleBefore && document.querySelector("main h1") && !document.querySelector("main [aria-busy=true]")`)
+}
+
+// theme shows the page in light or dark colours, when all have changed.
+func (b *browser) theme(name string) {
+	b.t.Helper()
+	b.do(chromedp.Evaluate[chromedp.Void](fmt.Sprintf(`document.documentElement.setAttribute("data-theme", %q)`, name)))
+	b.until(`document.getAnimations().length === 0`)
+}
+
+// Which rules: all up to level AA; and those of them that another set of colours may break.
+const (
+	everyRule   = `{type: "tag", values: ["wcag2a", "wcag2aa", "wcag21a", "wcag21aa", "wcag22aa"]}`
+	colourRules = `{type: "rule", values: ["color-contrast", "link-in-text-block"]}`
+)
+
+// axe lists what on the page breaks the rules.
+func (b *browser) axe(rules string) string {
+	b.t.Helper()
+	b.do(chromedp.Evaluate[chromedp.Void](`window.axeSays = undefined; axe.run({runOnly: ` + rules + `}).then(
+		r => window.axeSays = r.violations.flatMap(v => v.nodes.map(n => v.id + ": " + n.target + ": " + n.html.slice(0, 120))).join("\n"),
+		e => window.axeSays = String(e)); 0`))
+	b.until(`window.axeSays !== undefined`)
+	return ask(b, chromedp.Evaluate[string](`window.axeSays`))
 }
