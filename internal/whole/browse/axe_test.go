@@ -53,7 +53,8 @@ func (b *browser) walkTo(path string) {
 	b.do(chromedp.Evaluate[chromedp.Void](fmt.Sprintf(`
 		window.titleBefore = new URL(%[1]q, location).pathname === location.pathname ? "" : document.title;
 		history.pushState({}, "", %[1]q); dispatchEvent(new PopStateEvent("popstate")); 0`, path)))
-	b.until(`document.title !== window.titleBefore && document.querySelector("main h1") && !document.querySelector("main [aria-busy=true]")`)
+	b.until(`document.title !== window.titleBefore &&
+		document.querySelector("main h1") && !document.querySelector("main [aria-busy=true]")`)
 }
 
 // theme shows the page in light or dark colours, when all have changed.
