@@ -4,7 +4,7 @@ GO_SOURCES := $(shell find cmd internal console/embed.go -name '*.go' -o -name '
 UI_SOURCES := $(shell find console/src console/public console/index.html console/vite.config.ts 2>/dev/null)
 VERSION := $(shell git describe --always --dirty 2>/dev/null || echo development)
 
-.PHONY: demo test cover soak bench bench-large build check-go check-console screenshots clean
+.PHONY: demo test race cover soak bench bench-large build check-go check-console screenshots clean
 
 demo: build
 	./bin/openrelay demo
@@ -43,27 +43,28 @@ check-go: bin/openrelay
 
 PACKAGES := ./cmd/... ./internal/... ./console
 
-# The tests of the whole in which many things happen at once, run with the race detector.
-TOGETHER := Push|Two|Slow|Pause|Events|Idempotency|Pending
-
-# Where goroutines meet: these run with the race detector. SQLite itself does not: it is translated from C, and the
-# detector makes it twenty times slower.
-RACED := ./internal/api ./internal/connector ./internal/relay/engine ./internal/relay/exchange ./internal/standin ./internal/store
-RACE := go test -vet=off -race -gcflags=modernc.org/sqlite/lib=-race=false -timeout 8m
-
 # What was vetted by check-go is not vetted again.
 TEST := go test -vet=off -timeout 8m
 
 .PHONY: ready
 ready: build browser check-go check-console
 
+# The browser has the machine to itself: a page that waits too long for its turn fails.
 test:
 	$(MAKE) -j2 ready
+	$(TEST) -parallel 4 $$(go list $(PACKAGES) | grep -v /internal/whole/)
+	$(TEST) $$(go list ./internal/whole/... | grep -v -e /whole$$ -e /browse$$)
+	$(TEST) ./internal/whole/browse
+
+# Where goroutines meet: these run with the race detector, too; of the whole, those in which many things happen at once.
+# SQLite itself is left out: it is translated from C, and the detector makes it twenty times slower.
+RACED := ./internal/api ./internal/connector ./internal/relay/engine ./internal/relay/exchange ./internal/standin ./internal/store
+TOGETHER := Push|Two|Slow|Pause|Events|Idempotency|Pending
+RACE := $(TEST) -race -gcflags=modernc.org/sqlite/lib=-race=false
+
+race: console/dist/index.html
 	$(RACE) $(RACED)
 	$(RACE) -parallel 4 -run '$(TOGETHER)' ./internal/whole/
-	$(TEST) $$(go list $(PACKAGES) | grep -v -e /internal/whole $(RACED:./internal/%=-e '/internal/%$$'))
-	$(TEST) -parallel 4 -skip '$(TOGETHER)' ./internal/whole/
-	$(TEST) -p 1 $$(go list ./internal/whole/... | grep -v /whole$$)
 
 # How much of each package its own tests run through, and of the rooms all tests that stand in one of them.
 cover:

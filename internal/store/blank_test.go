@@ -15,7 +15,8 @@ import (
 func tablesOf(t *testing.T, s *Store) []string {
 	t.Helper()
 	var made []string
-	require.NoError(t, s.read.SelectContext(t.Context(), &made, `SELECT type || ' ' || name || ': ' || COALESCE(sql, '') FROM sqlite_schema ORDER BY 1`))
+	require.NoError(t, s.read.SelectContext(t.Context(), &made,
+		`SELECT type || ' ' || name || ': ' || COALESCE(sql, '') FROM sqlite_schema ORDER BY 1`))
 	return made
 }
 
