@@ -240,7 +240,7 @@ func (a *API) find(ctx context.Context, in *findInput) (*body[wire.Found], error
 }
 
 func (a *API) ordersRoutes() {
-	op(a, person.Viewer, http.MethodGet, "/orders", "orders", "List orders, newest first", a.orders)
+	op(a, person.Viewer, http.MethodGet, "/orders", "orders", "List orders, newest first or oldest first", a.orders)
 	op(a, person.Viewer, http.MethodGet, "/orders/{number}", "order", "One order with everything known about it", a.showOrder)
 	op(a, person.Operator, http.MethodPost, "/orders/{number}/pick", "pick", "Begin to pick an order, or go on", a.pick)
 	op(a, person.Operator, http.MethodPost, "/orders/{number}/release", "release", "Let an order go on although it is held", a.release)
@@ -261,7 +261,11 @@ func (a *API) orders(ctx context.Context, in *OrdersInput) (*paged[wire.OrderRow
 		out.Body[i] = a.orderRow(ctx, r)
 	}
 	if len(list) == in.Limit {
-		out.Link = next("/orders", in.query(), "before", fmt.Sprint(list[len(list)-1].ID))
+		key := "before"
+		if in.Oldest {
+			key = "after"
+		}
+		out.Link = next("/orders", in.query(), key, fmt.Sprint(list[len(list)-1].ID))
 	}
 	if err == nil && in.Search != "" {
 		err = a.looked(ctx, "search", in.Search)

@@ -63,12 +63,14 @@ type OrdersInput struct {
 	To         string      `query:"to" doc:"Taken in on this day or earlier, YYYY-MM-DD"`
 	Search     string      `query:"q" maxLength:"100" doc:"Words of order, channel or tracking numbers, names, SKUs; all must be there"`
 	Before     int64       `query:"before" doc:"Keyset: orders taken in before this one"`
+	Oldest     bool        `query:"oldest" doc:"The oldest first"`
+	After      int64       `query:"after" doc:"Keyset, with oldest: orders taken in after this one"`
 }
 
 func (in *OrdersInput) filter(ctx context.Context, zone *time.Location) (store.OrderFilter, error) {
 	f := store.OrderFilter{Connection: in.Connection, State: in.State, Kind: in.Kind, Tag: in.Tag, Assignee: in.Assignee, Cause: in.Cause,
 		Typed: in.Typed, Customer: in.Customer,
-		Search: strings.TrimSpace(in.Search), Before: in.Before, Limit: in.Limit, Nameless: !sees(ctx)}
+		Search: strings.TrimSpace(in.Search), Before: in.Before, Oldest: in.Oldest, After: in.After, Limit: in.Limit, Nameless: !sees(ctx)}
 	if in.Stage != "" {
 		f.Stages = strings.Split(in.Stage, ",")
 	}
@@ -105,6 +107,9 @@ func (in *OrdersInput) query() url.Values {
 	}
 	if in.Customer != 0 {
 		q.Set("customer", fmt.Sprint(in.Customer))
+	}
+	if in.Oldest {
+		q.Set("oldest", "true")
 	}
 	return q
 }

@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 	"unicode"
@@ -60,6 +61,8 @@ type OrderFilter struct {
 	Search     string
 	Nameless   bool  // names are not searched
 	Before     int64 // keyset: ids below it, newest first; 0 starts at the newest
+	Oldest     bool  // the oldest first; then Before is not used
+	After      int64 // keyset: ids above it, oldest first
 	Limit      int
 
 	above, below int64 // the ids of the span of time; 0: none
@@ -105,7 +108,7 @@ func (s *Store) span(ctx context.Context, from, to time.Time) (above, below int6
 	return above, below, err
 }
 
-// ListOrders returns a page of orders, newest first. Each way of narrowing walks an index and stops at the limit.
+// ListOrders returns a page of orders, newest or oldest first. Each way of narrowing walks an index and stops at the limit.
 func (s *Store) ListOrders(ctx context.Context, f OrderFilter) ([]OrderRow, error) {
 	var err error
 	if f.above, f.below, err = s.span(ctx, f.From, f.To); err != nil {
@@ -122,6 +125,36 @@ func (s *Store) ListOrders(ctx context.Context, f OrderFilter) ([]OrderRow, erro
 // listOrdersQuery finds the ids by the narrowest index there is, then reads the rows. The order in which the
 // tables stand is the order in which they are walked (CROSS JOIN).
 func listOrdersQuery(f OrderFilter) (string, []any) {
+	text, args := orderIDsQuery(f)
+	return "SELECT " + rowCols + " FROM (" + text + `) k CROSS JOIN orders o ON o.id = k.id
+		CROSS JOIN connection c ON c.id = o.connection_id ORDER BY k.id` + f.direction(), args
+}
+
+func (f OrderFilter) direction() string {
+	if f.Oldest {
+		return " ASC"
+	}
+	return " DESC"
+}
+
+// orderIDsQuery finds the ids of a page. Of several stages each gives its first, so that none walks through the orders
+// of others.
+func orderIDsQuery(f OrderFilter) (string, []any) {
+	last := " ORDER BY id" + f.direction() + " LIMIT ?"
+	if len(f.Stages) > 1 && byStage(f) {
+		var parts []string
+		var args []any
+		for i, stage := range f.Stages {
+			if slices.Contains(f.Stages[:i], stage) {
+				continue
+			}
+			one := f
+			one.Stages = []string{stage}
+			text, with := orderIDsQuery(one)
+			parts, args = append(parts, "SELECT id FROM ("+text+")"), append(args, with...)
+		}
+		return strings.Join(parts, " UNION ALL ") + last, append(args, f.Limit)
+	}
 	q := orderQuery{from: "orders o", id: "o.id"}
 	q.begin(f)
 	q.narrow(f)
@@ -129,9 +162,16 @@ func listOrdersQuery(f OrderFilter) (string, []any) {
 	if len(q.where) > 0 {
 		text += " WHERE " + strings.Join(q.where, " AND ")
 	}
-	text += " ORDER BY " + q.id + " DESC LIMIT ?"
-	return "SELECT " + rowCols + " FROM (" + text + `) k CROSS JOIN orders o ON o.id = k.id
-		CROSS JOIN connection c ON c.id = o.connection_id ORDER BY k.id DESC`, append(q.args, f.Limit)
+	return text + strings.Replace(last, " id", " "+q.id, 1), append(q.args, f.Limit)
+}
+
+// byStage tells whether the orders of a filter are found best by their stage.
+func byStage(f OrderFilter) bool {
+	if f.Search != "" || f.Tag != "" || f.Cause != "" {
+		return false
+	}
+	f.Stages = f.Stages[:1]
+	return strings.HasPrefix(orderIndex(f), "orders_stage")
 }
 
 // orderQuery is a query of orders as it is put together: from what narrows most, by an index that has the order of ids.
@@ -203,7 +243,8 @@ func (q *orderQuery) narrow(f OrderFilter) {
 			q.add(cond, args...)
 		}
 	}
-	when(f.Before > 0, q.id+" < ?", f.Before)
+	when(f.Before > 0 && !f.Oldest, q.id+" < ?", f.Before)
+	when(f.After > 0 && f.Oldest, q.id+" > ?", f.After)
 	if len(f.Stages) == 1 {
 		q.add("o.stage = ?", f.Stages[0])
 	} else if len(f.Stages) > 1 {

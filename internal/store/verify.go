@@ -4,6 +4,8 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"maps"
+	"slices"
 
 	"openrelay/internal/core/stock"
 )
@@ -141,21 +143,36 @@ func (s *Store) Verify(ctx context.Context) ([]Finding, error) {
 	if integrity != "ok" {
 		out = append(out, Finding{0, "the file is damaged: " + integrity})
 	}
+	sel := func(dest any, q string, args ...any) error { return tx.SelectContext(ctx, dest, q, args...) }
 	for _, inv := range invariants {
 		var texts []string
-		if err := tx.SelectContext(ctx, &texts, inv.query+" LIMIT 20"); err != nil {
+		if err := sel(&texts, inv.query); err != nil {
 			return nil, fmt.Errorf("verify rule %d: %w", inv.rule, err)
 		}
-		for _, text := range texts {
-			out = append(out, Finding{inv.rule, text})
+		found := make([]Finding, len(texts))
+		for i, text := range texts {
+			found[i] = Finding{inv.rule, text}
 		}
+		out = append(out, shown(found)...)
 	}
-	offers, err := verifyOffers(func(dest any, q string, args ...any) error { return tx.SelectContext(ctx, dest, q, args...) })
+	offers, err := verifyOffers(sel)
 	if err != nil {
 		return nil, err
 	}
-	waiting, err := verifyWaiting(func(dest any, q string, args ...any) error { return tx.SelectContext(ctx, dest, q, args...) })
-	return append(append(out, offers...), waiting...), err
+	waiting, err := verifyWaiting(sel)
+	return append(append(out, shown(offers)...), shown(waiting)...), err
+}
+
+// maxShown is how many findings of a kind are told one by one.
+const maxShown = 20
+
+// shown tells the first findings of a kind, and how many more there are.
+func shown(found []Finding) []Finding {
+	if len(found) <= maxShown {
+		return found
+	}
+	more := Finding{found[0].Rule, fmt.Sprintf("%d more like the one before", len(found)-maxShown)}
+	return append(found[:maxShown:maxShown], more)
 }
 
 // verifyWaiting finds orders that wait for stock beside stock that is free for them, with nothing under way that would
@@ -177,7 +194,15 @@ func verifyWaiting(sel selector) ([]Finding, error) {
 		AND coalesce(o.ours->>'$.decided.split','')<>'never' AND coalesce(o.record->>'$.status','') IN ('open','pending')
 		AND coalesce(o.record->>'$.fulfilled_by','')=''
 		AND NOT EXISTS (SELECT 1 FROM job j WHERE j.state='waiting' AND (j.kind='serve waiting orders'
-		AND j.subject='item '||l.item_id OR j.kind='look for stock again' AND j.subject=c.code)) LIMIT 1000`); err != nil {
+		AND j.subject='item '||l.item_id OR j.kind='look for stock again' AND j.subject=c.code))`); err != nil {
+		return nil, fmt.Errorf("verify waiting orders: %w", err)
+	}
+	items := map[int64]bool{}
+	for _, r := range rows {
+		items[r.Item] = true
+	}
+	levels, err := loadLevels(sel, slices.Collect(maps.Keys(items)))
+	if err != nil {
 		return nil, fmt.Errorf("verify waiting orders: %w", err)
 	}
 	var out []Finding
@@ -186,17 +211,13 @@ func verifyWaiting(sel selector) ([]Finding, error) {
 			Offer stock.Policy `json:"offer"`
 		}
 		if err := json.Unmarshal([]byte(r.Settings), &settings); err != nil {
-			return nil, err
-		}
-		levels, err := loadLevels(sel, []int64{r.Item})
-		if err != nil {
-			return nil, err
+			return nil, fmt.Errorf("verify waiting order %s: %w", r.Number, err)
 		}
 		var free int64
 		for _, at := range settings.Offer.Sources {
 			free += max(levels[stock.Key{Item: r.Item, Location: at}].Available(), 0)
 		}
-		if free > 0 && len(out) < 20 {
+		if free > 0 {
 			out = append(out, Finding{8, fmt.Sprintf("order %s waits for %d of %s, of which %d are free", r.Number, r.Waits, r.SKU, free)})
 		}
 	}

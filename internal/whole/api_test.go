@@ -194,19 +194,21 @@ func TestKeysetPagesFollowTheLink(t *testing.T) {
 		list, _, err := w.Client.Orders(t.Context(), "limit=200")
 		return err == nil && len(list) == 25
 	})
-	var seen []string
-	query := "limit=10&connection=morrow"
-	for pages := 0; query != ""; pages++ {
-		require.Less(t, pages, 4)
-		list, next, err := w.Client.Orders(t.Context(), query)
-		require.NoError(t, err)
-		for _, o := range list {
-			seen = append(seen, o.Number)
+	follow := func(query string) (seen []string) {
+		for pages := 0; query != ""; pages++ {
+			require.Less(t, pages, 4)
+			list, next, err := w.Client.Orders(t.Context(), query)
+			require.NoError(t, err)
+			for _, o := range list {
+				seen = append(seen, o.Number)
+			}
+			query = next
 		}
-		query = next
+		require.Len(t, seen, 25)
+		return seen
 	}
-	require.Len(t, seen, 25)
-	require.IsDecreasing(t, seen)
+	require.IsDecreasing(t, follow("limit=10&connection=morrow"))
+	require.IsIncreasing(t, follow("limit=10&oldest=true&stage=ready,held,routed"))
 }
 
 func TestEventsTellWhatChanged(t *testing.T) {

@@ -59,6 +59,16 @@ export function Empty({ children, action }: { children: ReactNode; action?: Reac
   );
 }
 
+/** Says of a list that ends at its limit that it does: nothing is left out in silence. */
+export function Cut({ shown, limit, children }: { shown: number; limit: number; children: ReactNode }) {
+  if (shown < limit) return null;
+  return (
+    <p role="note" className="py-2 text-quiet">
+      {limit} are shown. {children}
+    </p>
+  );
+}
+
 export function Loading() {
   return (
     <p role="status" className="py-6 text-quiet">

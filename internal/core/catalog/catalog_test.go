@@ -102,24 +102,6 @@ func TestOverwriteKeepsWhatIsOurs(t *testing.T) {
 	require.Empty(t, Differences(it, it))
 }
 
-func TestGroups(t *testing.T) {
-	milk := []Choice{{"COW", "cow's milk", 0}, {"OAT", "oat milk", 40}}
-	for say, g := range map[string]Group{
-		"":              {"MILK", "Milk", 0, 1, milk},
-		"no choices":    {"MILK", "Milk", 0, 1, nil},
-		"most is":       {"MILK", "Milk", 2, 1, milk},
-		"are asked for": {"MILK", "Milk", 3, 3, milk},
-		"of its own":    {"MILK", "Milk", 0, 1, append(milk[:1:1], milk[0])},
-		"code and name": {"", "Milk", 0, 1, milk},
-	} {
-		if err := g.Check(); say == "" {
-			require.NoError(t, err)
-		} else {
-			require.ErrorContains(t, err, say)
-		}
-	}
-}
-
 func FuzzOptions(f *testing.F) {
 	f.Add("size M, colour sand")
 	f.Add("size  M,,")

@@ -2,7 +2,7 @@ import { useInfiniteQuery, useMutation, useQuery, useQueryClient } from "@tansta
 import { useRef, useState, type FormEvent } from "react";
 import { Link, useNavigate, useParams, useSearchParams } from "react-router";
 import { api, Problem, take, takeWith, type Schema } from "../../api/client";
-import { Button, Empty, Head, Loading, Trouble } from "../../parts/controls";
+import { Button, Cut, Empty, Head, Loading, Trouble } from "../../parts/controls";
 import { Labelled } from "../../parts/fields";
 import { count, When } from "../../parts/format";
 import { Lamp, type LampState } from "../../parts/lamp";
@@ -11,13 +11,15 @@ import { catalogStops, Rail } from "../../parts/rail";
 const states: Record<string, LampState> = { checking: "busy", checked: "caution", applying: "busy", done: "go", failed: "stop" };
 const verdicts: Record<string, LampState> = { add: "go", added: "go", change: "busy", changed: "go", nothing: "idle", refused: "stop" };
 
+const maxSheets = 100;
+
 /** CSV files, in and out. */
 export default function Tables() {
   const navigate = useNavigate();
   const [kind, setKind] = useState("items");
   const file = useRef<HTMLInputElement>(null);
   const kinds = useQuery({ queryKey: ["sheet-kinds"], staleTime: Infinity, queryFn: () => take(api.GET("/api/v1/sheet-kinds")) });
-  const q = useQuery({ queryKey: ["sheets"], queryFn: () => take(api.GET("/api/v1/sheets", { params: { query: { limit: 30 } } })) });
+  const q = useQuery({ queryKey: ["sheets"], queryFn: () => take(api.GET("/api/v1/sheets", { params: { query: { limit: maxSheets } } })) });
   const send = useMutation({
     mutationFn: async () => {
       const f = file.current?.files?.[0];
@@ -116,6 +118,9 @@ export default function Tables() {
               ))}
             </tbody>
           </table>
+          <Cut shown={q.data?.length ?? 0} limit={maxSheets}>
+            Older ones stand at their own addresses.
+          </Cut>
         </section>
       </div>
     </>

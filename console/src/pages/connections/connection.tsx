@@ -1,8 +1,8 @@
 import { connectionQuery, meQuery } from "../../api/queries";
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useInfiniteQuery, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, Navigate, useParams } from "react-router";
-import { api, take, type Schema } from "../../api/client";
+import { api, take, takeWith, type Schema } from "../../api/client";
 import { Button, Empty, Head, Loading, Sheet, Trouble } from "../../parts/controls";
 import { Switch } from "../../parts/fields";
 import { Age, count, When } from "../../parts/format";
@@ -197,10 +197,16 @@ function off(kind: string, name: string): string {
 
 function Runs({ code, feeds }: { code: string; feeds: Feed[] }) {
   const [open, setOpen] = useState<number | null>(null);
-  const q = useQuery({
+  const q = useInfiniteQuery({
     queryKey: ["runs", code],
-    queryFn: () => take(api.GET("/api/v1/runs", { params: { query: { connection: code, limit: 30 } } })),
+    initialPageParam: "",
+    queryFn: ({ pageParam }) => {
+      const before = Number(new URLSearchParams(pageParam).get("before") ?? 0) || undefined;
+      return takeWith(api.GET("/api/v1/runs", { params: { query: { connection: code, limit: 30, before } } }));
+    },
+    getNextPageParam: (last) => last.next,
   });
+  const runs = q.data?.pages.flatMap((p) => p.data) ?? [];
   const one = useQuery({
     queryKey: ["run", open],
     enabled: open !== null,
@@ -213,10 +219,10 @@ function Runs({ code, feeds }: { code: string; feeds: Feed[] }) {
         <LoadAgain code={code} feeds={feeds} />
       </div>
       <Trouble error={q.error} />
-      {q.data?.length === 0 && (
+      {q.isSuccess && runs.length === 0 && (
         <Empty>No run has brought anything yet. A run stands here when it found something, failed, or was asked for.</Empty>
       )}
-      {q.data && q.data.length > 0 && (
+      {runs.length > 0 && (
         <table className="ledger">
           <thead>
             <tr>
@@ -234,7 +240,7 @@ function Runs({ code, feeds }: { code: string; feeds: Feed[] }) {
             </tr>
           </thead>
           <tbody>
-            {q.data.map((r) => (
+            {runs.map((r) => (
               <tr key={r.id} data-open="" tabIndex={0} onClick={() => setOpen(r.id)} onKeyDown={(e) => e.key === "Enter" && setOpen(r.id)}>
                 <td className="code">{r.id}</td>
                 <td className="whitespace-nowrap">{r.feed}</td>
@@ -260,6 +266,13 @@ function Runs({ code, feeds }: { code: string; feeds: Feed[] }) {
             ))}
           </tbody>
         </table>
+      )}
+      {q.hasNextPage && (
+        <p className="py-3">
+          <Button onClick={() => void q.fetchNextPage()} disabled={q.isFetchingNextPage}>
+            {q.isFetchingNextPage ? "Loading …" : "Show more"}
+          </Button>
+        </p>
       )}
       <Sheet open={open !== null} onClose={() => setOpen(null)} title={`Run ${open}`} wide>
         {one.isPending && <Loading />}

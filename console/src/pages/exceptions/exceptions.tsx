@@ -5,13 +5,14 @@ import { useState, type ReactNode } from "react";
 import { Link } from "react-router";
 import { api, take, type Schema } from "../../api/client";
 import { useWords } from "../../parts/address";
-import { Button, Empty, Head, Loading, Trouble } from "../../parts/controls";
+import { Button, Cut, Empty, Head, Loading, Trouble } from "../../parts/controls";
 import { Age, count } from "../../parts/format";
 import { Lamp } from "../../parts/lamp";
 
 type Exception = Schema<"Exception">;
 
 const group = (e: Exception) => ({ cause: e.cause, connection: e.connection ?? "", subject: e.subject });
+const maxShown = 200;
 const keyOf = (e: Exception) => `${e.cause}\u001f${e.connection}\u001f${e.subject}`;
 
 /** What cannot go on by itself: by cause, the same of it together, with what frees it in place. */
@@ -28,7 +29,7 @@ export default function Exceptions() {
       take(
         api.GET("/api/v1/exceptions", {
           params: {
-            query: { limit: 200, cause: cause || undefined, asleep: asleep || undefined, assignee: mine ? me.data?.name : undefined },
+            query: { limit: maxShown, cause: cause || undefined, asleep: asleep || undefined, assignee: mine ? me.data?.name : undefined },
           },
         }),
       ),
@@ -131,6 +132,9 @@ export default function Exceptions() {
               </tbody>
             </table>
           )}
+          <Cut shown={list.length} limit={maxShown}>
+            The others follow as these are settled; the causes at the side show each by itself.
+          </Cut>
         </section>
         {chosen && (
           <Detail

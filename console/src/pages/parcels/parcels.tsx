@@ -1,8 +1,8 @@
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useInfiniteQuery, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { useNavigate, useSearchParams } from "react-router";
-import { api, take, type Schema } from "../../api/client";
-import { Button, Empty, Head, Loading, Sheet, Trouble } from "../../parts/controls";
+import { api, take, takeWith, type Schema } from "../../api/client";
+import { Button, Cut, Empty, Head, Loading, Sheet, Trouble } from "../../parts/controls";
 import { Kg, Money, When } from "../../parts/format";
 import { Lamp } from "../../parts/lamp";
 import { Table, type Column } from "../../parts/table";
@@ -51,10 +51,16 @@ export default function Parcels() {
   const navigate = useNavigate();
   const [params, setParams] = useSearchParams();
   const state = params.get("state") ?? views[0][0];
-  const q = useQuery({
+  const q = useInfiniteQuery({
     queryKey: ["shipments", state],
-    queryFn: () => take(api.GET("/api/v1/shipments", { params: { query: { state, limit: 200 } } })),
+    initialPageParam: "",
+    queryFn: ({ pageParam }) => {
+      const before = new URLSearchParams(pageParam).get("before") ?? undefined;
+      return takeWith(api.GET("/api/v1/shipments", { params: { query: { state, limit: 100, before } } }));
+    },
+    getNextPageParam: (last) => last.next,
   });
+  const rows = q.data?.pages.flatMap((p) => p.data) ?? [];
   return (
     <>
       <Head title="Parcels" />
@@ -63,8 +69,9 @@ export default function Parcels() {
       <Table
         name="parcels"
         columns={state === views[0][0] ? columns.filter((c) => !later.includes(c.key)) : columns.filter((c) => !early.includes(c.key))}
-        rows={q.data ?? []}
+        rows={rows}
         rowKey={(s) => s.number}
+        more={{ has: q.hasNextPage, busy: q.isFetchingNextPage, load: () => void q.fetchNextPage() }}
         onOpen={(s) => void navigate(s.state === "picking" && s.picked < s.quantity ? `/pick/${s.number}` : `/parcels/${s.number}`)}
         tools={
           <div role="group" aria-label="State" className="flex flex-wrap">
@@ -83,15 +90,22 @@ export default function Parcels() {
         }
       />
       {q.isPending && <Loading />}
-      {q.data?.length === 0 && <Empty>No parcel here. A shipment begins when somebody starts to pick an order.</Empty>}
+      {q.isSuccess && rows.length === 0 && <Empty>No parcel here. A shipment begins when somebody starts to pick an order.</Empty>}
     </>
   );
 }
 
+const maxManifests = 200;
+
 function Manifests() {
   const client = useQueryClient();
   const [ask, setAsk] = useState<Schema<"Manifest"> | null>(null);
-  const q = useQuery({ queryKey: ["manifests"], queryFn: () => take(api.GET("/api/v1/manifests", { params: { query: { limit: 6 } } })) });
+  const [limit, setLimit] = useState(6);
+  const q = useQuery({
+    queryKey: ["manifests", limit],
+    placeholderData: (was) => was,
+    queryFn: () => take(api.GET("/api/v1/manifests", { params: { query: { limit } } })),
+  });
   const close = useMutation({
     mutationFn: (id: number) => take(api.POST("/api/v1/manifests/{id}/close", { params: { path: { id } } })),
     onSuccess: () => {
@@ -137,6 +151,14 @@ function Manifests() {
           ))}
         </tbody>
       </table>
+      {limit < maxManifests && q.data.length >= limit && (
+        <Button kind="quiet" onClick={() => setLimit(maxManifests)}>
+          Show older ones
+        </Button>
+      )}
+      <Cut shown={q.data.length} limit={maxManifests}>
+        Older ones keep the addresses of their prints.
+      </Cut>
       <Sheet open={ask !== null} onClose={() => setAsk(null)} title={`Close ${ask?.day} with ${ask?.carrier_name}`}>
         <p className="mb-4">
           {ask?.carrier_name} gets the list of {ask?.parcels} parcels and comes for them. Parcels shipped after this go on a new list.

@@ -1,7 +1,7 @@
-import { useMutation, useQuery } from "@tanstack/react-query";
+import { useInfiniteQuery, useMutation } from "@tanstack/react-query";
 import { useState, type FormEvent } from "react";
 import { useNavigate } from "react-router";
-import { api, take, type Schema } from "../../api/client";
+import { api, take, takeWith, type Schema } from "../../api/client";
 import { Button, Empty, Head, Loading, Trouble } from "../../parts/controls";
 import { When } from "../../parts/format";
 import { Lamp, Stage } from "../../parts/lamp";
@@ -13,11 +13,16 @@ type Row = Schema<"OrderRow">;
 export default function Picking() {
   const navigate = useNavigate();
   const [code, setCode] = useState("");
-  const orders = useQuery({
+  const orders = useInfiniteQuery({
     queryKey: ["picking"],
-    queryFn: async () =>
-      (await take(api.GET("/api/v1/orders", { params: { query: { stage: "ready,routed,picking", limit: 200 } } }))).reverse(),
+    initialPageParam: "",
+    queryFn: ({ pageParam }) => {
+      const after = Number(new URLSearchParams(pageParam).get("after") ?? 0) || undefined;
+      return takeWith(api.GET("/api/v1/orders", { params: { query: { stage: "ready,routed,picking", oldest: true, limit: 100, after } } }));
+    },
+    getNextPageParam: (last) => last.next,
   });
+  const rows = orders.data?.pages.flatMap((p) => p.data) ?? [];
   const open = useMutation({
     mutationFn: (number: string) => take(api.POST("/api/v1/orders/{number}/pick", { params: { path: { number } } })),
     onSuccess: ({ shipment }) => void navigate(`/pick/${shipment}`),
@@ -40,7 +45,9 @@ export default function Picking() {
         title="Picking"
         sub={
           orders.data ? (
-            <Lamp state={orders.data.length ? "busy" : "idle"}>{orders.data.length} orders to pick, the oldest first</Lamp>
+            <Lamp state={rows.length ? "busy" : "idle"}>
+              {orders.hasNextPage ? `the ${rows.length} oldest of the orders to pick` : `${rows.length} orders to pick, the oldest first`}
+            </Lamp>
           ) : undefined
         }
       />
@@ -59,9 +66,16 @@ export default function Picking() {
       </form>
       <Trouble error={open.error ?? orders.error} />
       {orders.isPending && <Loading />}
-      {orders.data?.length === 0 && <Empty>Nothing to pick. Orders stand here as soon as their stock is allocated.</Empty>}
-      {orders.data && orders.data.length > 0 && (
-        <Table name="picking" columns={columns} rows={orders.data} rowKey={(o) => o.number} onOpen={(o) => open.mutate(o.number)} />
+      {orders.isSuccess && rows.length === 0 && <Empty>Nothing to pick. Orders stand here as soon as their stock is allocated.</Empty>}
+      {rows.length > 0 && (
+        <Table
+          name="picking"
+          columns={columns}
+          rows={rows}
+          rowKey={(o) => o.number}
+          onOpen={(o) => open.mutate(o.number)}
+          more={{ has: orders.hasNextPage, busy: orders.isFetchingNextPage, load: () => void orders.fetchNextPage() }}
+        />
       )}
     </>
   );

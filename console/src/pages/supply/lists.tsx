@@ -4,7 +4,7 @@ import { useState, type FormEvent, type ReactNode } from "react";
 import { useNavigate, useSearchParams } from "react-router";
 import { api, take, type Schema } from "../../api/client";
 import { Choice } from "../../parts/choice";
-import { Button, Empty, Head, Loading, Sheet, Trouble } from "../../parts/controls";
+import { Button, Cut, Empty, Head, Loading, Sheet, Trouble } from "../../parts/controls";
 import { Labelled } from "../../parts/fields";
 import { count, When } from "../../parts/format";
 import { Lamp } from "../../parts/lamp";
@@ -66,6 +66,8 @@ function Lines({ value, onChange }: { value: string; onChange: (t: string) => vo
   );
 }
 
+const maxShown = 200;
+
 function Page<T>({
   title,
   sub,
@@ -116,6 +118,9 @@ function Page<T>({
       )}
       {pending && <Loading />}
       {rows?.length === 0 && <Empty>{empty}</Empty>}
+      <Cut shown={rows?.length ?? 0} limit={maxShown}>
+        They are the newest; choose a state to see older ones of it, or scan a number to open it.
+      </Cut>
     </>
   );
 }
@@ -126,7 +131,7 @@ export function Receiving() {
   const [adding, setAdding] = useState(false);
   const q = useQuery({
     queryKey: ["purchases", state],
-    queryFn: () => take(api.GET("/api/v1/purchases", { params: { query: { state: state || undefined, limit: 200 } } })),
+    queryFn: () => take(api.GET("/api/v1/purchases", { params: { query: { state: state || undefined, limit: maxShown } } })),
   });
   const columns: Column<Schema<"Purchase">>[] = [
     { key: "number", title: "Purchase order", cell: (p) => <span className="code font-medium">{p.number}</span>, value: (p) => p.number },
@@ -237,7 +242,7 @@ export function Transfers() {
   const [adding, setAdding] = useState(false);
   const q = useQuery({
     queryKey: ["transfers", state],
-    queryFn: () => take(api.GET("/api/v1/transfers", { params: { query: { state: state || undefined, limit: 200 } } })),
+    queryFn: () => take(api.GET("/api/v1/transfers", { params: { query: { state: state || undefined, limit: maxShown } } })),
   });
   const columns: Column<Schema<"Transfer">>[] = [
     { key: "number", title: "Transfer", cell: (x) => <span className="code font-medium">{x.number}</span>, value: (x) => x.number },
@@ -337,7 +342,7 @@ export function Counts() {
   const [adding, setAdding] = useState(false);
   const q = useQuery({
     queryKey: ["counts", state],
-    queryFn: () => take(api.GET("/api/v1/counts", { params: { query: { state: state || undefined, limit: 200 } } })),
+    queryFn: () => take(api.GET("/api/v1/counts", { params: { query: { state: state || undefined, limit: maxShown } } })),
   });
   const start = useMutation({
     mutationFn: () => take(api.POST("/api/v1/counts", { params: { header: {} }, body: { location } })),
