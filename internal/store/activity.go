@@ -1,6 +1,9 @@
 package store
 
-import "context"
+import (
+	"context"
+	"slices"
+)
 
 // Entry is one entry of a timeline.
 type Entry struct {
@@ -29,10 +32,14 @@ const timelineQuery = `SELECT t.id, t.at, t.who, t.thing, t.thing_id, t.what, t.
 	WHEN 'connection' THEN (SELECT code FROM connection WHERE id=t.thing_id) WHEN 'item' THEN (SELECT sku FROM item
 	WHERE id=t.thing_id) END,'') AS name FROM timeline t `
 
-// Timeline lists what happened to one thing, oldest first.
+// maxTimeline is how much of what happened to one thing is told with it.
+const maxTimeline = 1000
+
+// Timeline lists what happened to one thing, oldest first; of a long story the newest part.
 func (s *Store) Timeline(ctx context.Context, thing string, id int64) ([]Entry, error) {
 	var out []Entry
-	err := s.read.SelectContext(ctx, &out, timelineQuery+"WHERE t.thing=? AND t.thing_id=? ORDER BY t.id LIMIT 1000", thing, id)
+	err := s.read.SelectContext(ctx, &out, timelineQuery+"WHERE t.thing=? AND t.thing_id=? ORDER BY t.id DESC LIMIT ?", thing, id, maxTimeline)
+	slices.Reverse(out)
 	return out, err
 }
 
