@@ -38,7 +38,14 @@ const maxTimeline = 1000
 // Timeline lists what happened to one thing, oldest first; of a long story the newest part.
 func (s *Store) Timeline(ctx context.Context, thing string, id int64) ([]Entry, error) {
 	var out []Entry
-	err := s.read.SelectContext(ctx, &out, timelineQuery+"WHERE t.thing=? AND t.thing_id=? ORDER BY t.id DESC LIMIT ?", thing, id, maxTimeline)
+	err := s.read.SelectContext(
+		ctx,
+		&out,
+		timelineQuery+"WHERE t.thing=? AND t.thing_id=? ORDER BY t.id DESC LIMIT ?",
+		thing,
+		id,
+		maxTimeline,
+	)
 	slices.Reverse(out)
 	return out, err
 }

@@ -16,8 +16,17 @@ func listed(t *testing.T) *Store {
 	s := open(t)
 	company(t, s)
 	write(t, s, func(tx *Tx) error {
-		ghost := &Listing{ConnectionID: 1, OutsideID: "i2", SKU: "GHOST", Title: "A ghost of 100 %", Currency: "EUR", GTIN: "2007100014508",
-			State: "live", SeenQty: 4, Doubt: "two items are called so"}
+		ghost := &Listing{
+			ConnectionID: 1,
+			OutsideID:    "i2",
+			SKU:          "GHOST",
+			Title:        "A ghost of 100 %",
+			Currency:     "EUR",
+			GTIN:         "2007100014508",
+			State:        "live",
+			SeenQty:      4,
+			Doubt:        "two items are called so",
+		}
 		old := &Listing{ConnectionID: 1, OutsideID: "i3", SKU: "OLD", Title: "An old thing", Currency: "EUR", State: "rejected",
 			Reason: "no picture"}
 		_, err := tx.PutListing(ghost, now)
@@ -65,7 +74,11 @@ func TestListingsAreNarrowed(t *testing.T) {
 	}
 	counts, err := s.CountListings(t.Context())
 	require.NoError(t, err)
-	assert.Equal(t, []ListingCount{{ConnectionCode: "shop", ConnectionName: "Shop", Matched: 1, ToMatch: 1, Ignored: 1, Rejected: 1}}, counts)
+	assert.Equal(
+		t,
+		[]ListingCount{{ConnectionCode: "shop", ConnectionName: "Shop", Matched: 1, ToMatch: 1, Ignored: 1, Rejected: 1}},
+		counts,
+	)
 }
 
 // TestAListingIsFoundByItsNumberFirst, then by its SKU; and of two with one SKU the one that is an item.
@@ -199,9 +212,13 @@ func TestHowQuantitiesWereWorkedOut(t *testing.T) {
 func TestOrdersThatWaitForAListing(t *testing.T) {
 	s := listed(t)
 	addOrders(t, s, 4)
-	spoil(t, s, `UPDATE orders SET stage = 'held'; UPDATE order_line SET item_id = 0, sku = 'GHOST', title = 'A ghost' WHERE order_id = 1; `+
-		`UPDATE order_line SET item_id = 0, sku = '', listing = 'i2' WHERE order_id = 2; `+
-		`UPDATE order_line SET item_id = 0, sku = 'PHANTOM' WHERE order_id = 3`)
+	spoil(
+		t,
+		s,
+		`UPDATE orders SET stage = 'held'; UPDATE order_line SET item_id = 0, sku = 'GHOST', title = 'A ghost' WHERE order_id = 1; `+
+			`UPDATE order_line SET item_id = 0, sku = '', listing = 'i2' WHERE order_id = 2; `+
+			`UPDATE order_line SET item_id = 0, sku = 'PHANTOM' WHERE order_id = 3`,
+	)
 	ghost, err := s.Listing(t.Context(), "shop", "GHOST")
 	require.NoError(t, err)
 	n, err := s.OrdersWaitingForListing(t.Context(), ghost)

@@ -134,7 +134,13 @@ func TestDocumentsAreListedByState(t *testing.T) {
 // TestATransferArrivesAndIsLost: what left, what came, and what was given up.
 func TestATransferArrivesAndIsLost(t *testing.T) {
 	s := supplied(t)
-	x := &Transfer{FromID: 1, ToID: 2, State: "draft", Who: "Edda", Lines: []TransferLine{{ItemID: 1, Quantity: 6}, {ItemID: 2, Quantity: 2}}}
+	x := &Transfer{
+		FromID: 1,
+		ToID:   2,
+		State:  "draft",
+		Who:    "Edda",
+		Lines:  []TransferLine{{ItemID: 1, Quantity: 6}, {ItemID: 2, Quantity: 2}},
+	}
 	write(t, s, func(tx *Tx) error { return tx.AddTransfer(x) })
 	write(t, s, func(tx *Tx) error {
 		got, err := tx.Transfer(x.Number)
@@ -159,7 +165,10 @@ func TestACountIsWrittenLineByLine(t *testing.T) {
 	write(t, s, func(tx *Tx) error { return tx.AddCount(c) })
 	line := func(item, counted, expected int64, bin string) {
 		write(t, s, func(tx *Tx) error {
-			return tx.PutCountLine(c.ID, CountLine{ItemID: item, Bin: bin, Counted: counted, Expected: expected, At: micros(now), Who: "Edda"})
+			return tx.PutCountLine(
+				c.ID,
+				CountLine{ItemID: item, Bin: bin, Counted: counted, Expected: expected, At: micros(now), Who: "Edda"},
+			)
 		})
 	}
 	line(1, 9, 10, "A-1")
@@ -205,7 +214,9 @@ func TestAUnitIsFollowedByItsSerialNumber(t *testing.T) {
 	assert.Equal(t, "SN-1 here ; SN-2 packed S1; ", state(), "those that are here stand first")
 	write(t, s, func(tx *Tx) error { return tx.UnpackSerials(1) })
 	assert.Equal(t, "SN-2 here ; SN-1 here ; ", state())
-	write(t, s, func(tx *Tx) error { return errors.Join(tx.PackSerial(2, "SN-1", 1), tx.SerialsGone(1), tx.UnpackSerials(1)) })
+	write(t, s, func(tx *Tx) error {
+		return errors.Join(tx.PackSerial(2, "SN-1", 1), tx.SerialsGone(1), tx.UnpackSerials(1))
+	})
 	assert.Equal(t, "SN-2 here ; SN-1 gone S1; ", state(), "what has left does not come back by unpacking")
 	with, err := s.SerialsOf(t.Context(), 1)
 	require.NoError(t, err)

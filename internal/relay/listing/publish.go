@@ -135,9 +135,12 @@ func (r *Listing) PublishPreview(ctx context.Context, code string, sel Selection
 	if (len(sel.SKUs) == 0) == (sel.Mark == "") {
 		return out, engine.Refuse("choose items by their SKUs, or all with a mark")
 	}
-	ids, missing, err := r.Store.Select(ctx, sel.SKUs, sel.Mark, maxPublish)
+	ids, missing, err := r.Store.Select(ctx, sel.SKUs, sel.Mark, maxPublish+1)
 	if err != nil {
 		return out, err
+	}
+	if len(ids)+len(missing) > maxPublish {
+		return out, engine.Refuse("more than %d items are meant; publish them in parts, by other marks or by their SKUs", maxPublish)
 	}
 	if len(missing) > 0 {
 		return out, engine.Refuse("there is no item %s", engine.Join(missing))

@@ -37,7 +37,7 @@ func (r *Listing) TakeItem(b *exchange.Batch, in store.InboxMessage, m *message.
 		}
 		before := it
 		kept = catalog.Overwrite(&it, told, func(field string) bool {
-			return owners[field] == b.C.ID || owners[field] == 0 && !b.C.Settings().OursStay(field)
+			return owners[field] == b.C.ID && !b.C.Settings().OursStay(field)
 		})
 		if len(catalog.Differences(before, it)) == 0 && len(groups) == 0 {
 			b.Skip(in, y, "nothing new", "nothing of it is new"+keptText(kept))
@@ -108,5 +108,5 @@ func keptText(kept []string) string {
 	if len(kept) == 0 {
 		return ""
 	}
-	return "; its word does not count for " + engine.Join(kept)
+	return "; its word does not count for " + engine.Join(kept) + ", as the catalog's terms say"
 }
