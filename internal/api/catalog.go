@@ -56,7 +56,7 @@ func (a *API) catalogRoutes() {
 	op(a, person.Admin, http.MethodPut, "/price-lists/{code}", "put-price-list", "Write a price list", a.putPriceList)
 	op(a, person.Viewer, http.MethodGet, "/field-owners", "field-owners", "Whose word counts for the fields of items", a.fieldOwners)
 	op(a, person.Admin, http.MethodPatch, "/field-owners", "set-field-owners",
-		"Say whose word counts for fields of items: a connection's code, or nothing for ours", a.setFieldOwners)
+		"Say whose word counts for fields of items: a connection's code, ours, or nothing for whoever tells it", a.setFieldOwners)
 }
 
 type itemsInput struct {

@@ -454,12 +454,18 @@ func gtinForms(g string) []any {
 	return []any{g, pad(13), pad(14)}
 }
 
-// SetOwners writes which connection's word counts for fields of items; 0 is ours.
+// The owners of a field that are no connection.
+const (
+	Ours     = 0  // our word counts alone
+	Whosever = -1 // nobody said whose word counts
+)
+
+// SetOwners writes which connection's word counts for fields of items, or Ours or Whosever.
 func (t *Tx) SetOwners(owners map[string]int64) error {
 	for f, c := range owners {
 		q, args := `INSERT INTO field_owner (field, connection_id) VALUES (?,?) ON CONFLICT (field) DO UPDATE
 			SET connection_id = excluded.connection_id`, []any{f, c}
-		if c == 0 {
+		if c == Whosever {
 			q, args = "DELETE FROM field_owner WHERE field = ?", []any{f}
 		}
 		if _, err := t.exec(q, args...); err != nil {
@@ -469,10 +475,10 @@ func (t *Tx) SetOwners(owners map[string]int64) error {
 	return nil
 }
 
-// Owners tells which connection's word counts for fields of items.
+// Owners tells which connection's word counts for fields of items, or Ours. A field of which nobody said it is left out.
 func (s *Store) Owners(ctx context.Context) (map[string]int64, error) { return owners(s.selector(ctx)) }
 
-// Owners tells which connection's word counts for fields of items.
+// Owners tells which connection's word counts for fields of items, or Ours. A field of which nobody said it is left out.
 func (t *Tx) Owners() (map[string]int64, error) { return owners(t.sel) }
 
 func owners(sel selector) (map[string]int64, error) {

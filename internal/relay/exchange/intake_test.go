@@ -19,7 +19,6 @@ import (
 func TestOneBadRecordStopsNothing(t *testing.T) {
 	k := trial.New(t)
 	k.Stock(5, "JAR")
-	require.NoError(t, k.SetOwners(t.Context(), map[string]string{"kind": "stall"}, "Edda"))
 	made := message.Item{SKU: "JAR", Name: "Jar", Kind: "made to order"}
 	k.Take("stall", trial.Event("item", "i-1", 1, made), trial.Event("order", "S-1", 1, trial.Sale("S-1", trial.Units("JAR", 2))))
 	require.Equal(t, "ready", k.Stage("S-1"))

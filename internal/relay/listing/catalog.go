@@ -316,7 +316,11 @@ func (r *Listing) PutPriceList(ctx context.Context, p store.PriceList) error {
 	return r.Commit(ctx, func(ch *engine.Change) error { return ch.PutPriceList(p) })
 }
 
-// Owners tells for each field of items whose word counts: the code of a connection, or nothing for ours.
+// Ours stands for us where a field's owner is told by its code.
+const Ours = "ours"
+
+// Owners tells for each field of items whose word counts: the code of a connection, "ours", or nothing where that was
+// not said: then it is whoever tells it.
 func (r *Listing) Owners(ctx context.Context) (map[string]string, error) {
 	ids, err := r.Store.Owners(ctx)
 	out := map[string]string{}
@@ -326,12 +330,14 @@ func (r *Listing) Owners(ctx context.Context) (map[string]string, error) {
 	for f, id := range ids {
 		if c := r.ByID(id); c != nil {
 			out[f] = c.Rec().Code
+		} else if id == store.Ours {
+			out[f] = Ours
 		}
 	}
 	return out, err
 }
 
-// SetOwners says whose word counts for fields of items: the code of a connection, or nothing for ours.
+// SetOwners says whose word counts for fields of items: the code of a connection, "ours", or nothing for whoever tells it.
 func (r *Listing) SetOwners(ctx context.Context, owners map[string]string, who string) error {
 	ids := map[string]int64{}
 	var parts []string
@@ -339,8 +345,13 @@ func (r *Listing) SetOwners(ctx context.Context, owners map[string]string, who s
 		if !slices.Contains(catalog.Fields(), f) || f == "sku" {
 			return engine.Refuse("%q is no field that could have an owner; there are %s", f, engine.Join(catalog.Fields()[1:]))
 		}
-		ids[f] = 0
-		if code == "" {
+		switch code {
+		case "":
+			ids[f] = store.Whosever
+			parts = append(parts, f+": whoever tells it")
+			continue
+		case Ours:
+			ids[f] = store.Ours
 			parts = append(parts, f+": ours")
 			continue
 		}

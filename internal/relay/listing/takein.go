@@ -37,7 +37,8 @@ func (r *Listing) TakeItem(b *exchange.Batch, in store.InboxMessage, m *message.
 		}
 		before := it
 		kept = catalog.Overwrite(&it, told, func(field string) bool {
-			return owners[field] == b.C.ID && !b.C.Settings().OursStay(field)
+			owner, said := owners[field]
+			return said && owner == b.C.ID || !said && !b.C.Settings().OursStay(field)
 		})
 		if len(catalog.Differences(before, it)) == 0 && len(groups) == 0 {
 			b.Skip(in, y, "nothing new", "nothing of it is new"+keptText(kept))

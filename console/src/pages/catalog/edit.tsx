@@ -77,7 +77,7 @@ function Form({ was, isNew }: { was: Item; isNew: boolean }) {
     save.mutate();
   };
   const put = (part: Partial<Item>) => setIt({ ...it, ...part });
-  const owned = (f: string) => owners.data?.[f];
+  const owned = (f: string) => (owners.data?.[f] === "ours" ? undefined : owners.data?.[f]);
   const help = (f: string, text?: string) => (owned(f) ? `The word of ${owned(f)} counts; change it there.` : text);
   const inList = (code: string, currency: string) => {
     const p = it.prices?.find((x) => x.list === code);

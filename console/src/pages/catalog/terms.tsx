@@ -49,16 +49,18 @@ export default function Terms() {
 
 const telling = (list: Connection[] | undefined, kind: string) => (list ?? []).filter((c) => c.feeds.some((f) => f.kind === kind));
 
-/** Whose word counts: ours, or a connection that tells of it. */
+/** Whose word counts: ours, nobody's in particular, or a connection that tells of it. */
 function Word({
   label,
   value,
   tellers,
+  besides = [["", "ours"]],
   disabled,
   onChange,
 }: {
   label: string;
   value: string;
+  besides?: [string, string][];
   tellers: Connection[];
   disabled: boolean;
   onChange: (code: string) => void;
@@ -71,7 +73,11 @@ function Word({
       disabled={disabled}
       onChange={(e) => onChange(e.target.value)}
     >
-      <option value="">ours</option>
+      {besides.map(([code, name]) => (
+        <option key={code} value={code}>
+          {name}
+        </option>
+      ))}
       {tellers.map((c) => (
         <option key={c.code} value={c.code}>
           {c.name}
@@ -92,7 +98,8 @@ function Owners({ admin, tellers }: { admin: boolean; tellers: Connection[] }) {
     <section>
       <h2>Whose word counts for a field</h2>
       <p className="mb-2 max-w-prose text-quiet">
-        A field that another system owns is written from there, and can be changed only there. What others say of it is passed over.
+        A field that another system owns is written from there, and can be changed only there. What others say of it is passed over; of a
+        field that is ours, what anybody says.
       </p>
       <Trouble error={owners.error ?? set.error} />
       {tellers.length > 0 && (
@@ -104,6 +111,10 @@ function Owners({ admin, tellers }: { admin: boolean; tellers: Connection[] }) {
                 label={`Whose word counts for ${words[field] ?? field}`}
                 value={code}
                 tellers={tellers}
+                besides={[
+                  ["", "whoever tells it"],
+                  ["ours", "ours"],
+                ]}
                 disabled={!admin || set.isPending}
                 onChange={(to) => set.mutate({ [field]: to })}
               />
@@ -111,7 +122,7 @@ function Owners({ admin, tellers }: { admin: boolean; tellers: Connection[] }) {
           ))}
         </ul>
       )}
-      {tellers.length === 0 && <p className="mt-2 text-quiet">No connection tells items yet, so all fields are ours.</p>}
+      {tellers.length === 0 && <p className="mt-2 text-quiet">No connection tells items yet; all of them are written here.</p>}
     </section>
   );
 }
