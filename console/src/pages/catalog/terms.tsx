@@ -98,8 +98,8 @@ function Owners({ admin, tellers }: { admin: boolean; tellers: Connection[] }) {
     <section>
       <h2>Whose word counts for a field</h2>
       <p className="mb-2 max-w-prose text-quiet">
-        A field that another system owns is written from there, and can be changed only there. What others say of it is passed over; of a
-        field that is ours, what anybody says.
+        A field that another system owns is written from there, and can be changed only there. What others say of it is passed over. Of a
+        field that is ours, every other word is.
       </p>
       <Trouble error={owners.error ?? set.error} />
       {tellers.length > 0 && (
