@@ -15,8 +15,9 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-const aMenu = `{"dishes":[{"code":"SOUP","name":"Soup of the day","cents":690,"can_be_ordered":true,
-	"choices":[{"key":"bread","name":"Bread","take":[1,1],"options":[{"key":"rye","name":"Rye","cents":0},{"key":"oat","name":"Oat & honey","cents":40}]}]},
+const aMenu = `{"dishes":[
+	{"code":"SOUP","name":"Soup of the day","cents":690,"can_be_ordered":true,"choices":[{"key":"bread","name":"Bread","take":[1,1],
+		"options":[{"key":"rye","name":"Rye","cents":0},{"key":"oat","name":"Oat & honey","cents":40}]}]},
 	{"code":"FREE","name":"Nothing","cents":0}]}`
 
 // portal is an ordering portal with a menu, which rings by hand.
