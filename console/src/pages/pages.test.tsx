@@ -1,7 +1,7 @@
-import { cleanup, screen, waitFor } from "@testing-library/react";
+import { screen, waitFor } from "@testing-library/react";
 import type { ReactNode } from "react";
-import { afterEach, beforeEach, describe, expect, it, vi } from "vitest";
-import { open, refused, service } from "../testing/service";
+import { describe, expect, it } from "vitest";
+import { onACleanPage, open, refused, service } from "../testing/service";
 import Activity from "./activity/activity";
 import Reports from "./activity/reports";
 import { Board } from "./board/board";
@@ -32,21 +32,7 @@ import { Counts, Receiving, Transfers } from "./supply/lists";
 import Receive from "./supply/receive";
 import Transfer from "./supply/transfer";
 
-beforeEach(() => {
-  localStorage.clear();
-  vi.stubGlobal("scrollTo", () => undefined);
-  // what jsdom does not have
-  vi.stubGlobal(
-    "ResizeObserver",
-    class {
-      observe() {}
-      unobserve() {}
-      disconnect() {}
-    },
-  );
-  vi.stubGlobal("matchMedia", () => ({ matches: false, addEventListener() {}, removeEventListener() {} }));
-});
-afterEach(cleanup);
+onACleanPage();
 
 type Page = { name: string; page: ReactNode; at?: string; route?: string; asks: string; says: string[]; empty?: [unknown, string] };
 

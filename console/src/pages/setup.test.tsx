@@ -1,8 +1,8 @@
 import { cleanup, fireEvent, screen, waitFor, within } from "@testing-library/react";
 import userEvent from "@testing-library/user-event";
-import { afterEach, beforeEach, describe, expect, it, vi } from "vitest";
+import { describe, expect, it, vi } from "vitest";
 import type { Schema } from "../api/client";
-import { answer, open, refused, service, type Asked } from "../testing/service";
+import { answer, type Asked, changes, onACleanPage, open, refused, said, service } from "../testing/service";
 import Edit from "./catalog/edit";
 import Tables, { TablePage } from "./catalog/tables";
 import ConnectionPage from "./connections/connection";
@@ -12,14 +12,8 @@ import Rules from "./rules/rules";
 import TransferPage from "./supply/transfer";
 import { Receiving, parseLines } from "./supply/lists";
 
-beforeEach(() => {
-  localStorage.clear();
-  vi.stubGlobal("scrollTo", () => undefined);
-});
-afterEach(cleanup);
+onACleanPage();
 
-const changes = (asked: Asked[]) => asked.filter((a) => a.method !== "GET");
-const said = (text: string) => waitFor(() => expect(document.body.textContent).toContain(text));
 const button = (name: string | RegExp) => screen.findByRole("button", { name });
 
 describe("a connection", () => {

@@ -1,8 +1,8 @@
-import { cleanup, screen, waitFor, within } from "@testing-library/react";
+import { screen, waitFor, within } from "@testing-library/react";
 import userEvent from "@testing-library/user-event";
-import { afterEach, beforeEach, describe, expect, it, vi } from "vitest";
+import { describe, expect, it } from "vitest";
 import type { Schema } from "../api/client";
-import { answer, open, refused, service, type Asked } from "../testing/service";
+import { answer, type Asked, changes, onACleanPage, open, refused, said, service } from "../testing/service";
 import Exceptions from "./exceptions/exceptions";
 import Orders from "./orders/orders";
 import Pick from "./picking/pick";
@@ -13,23 +13,7 @@ import Stock from "./stock/stock";
 import Count from "./supply/count";
 import Receive from "./supply/receive";
 
-beforeEach(() => {
-  localStorage.clear();
-  vi.stubGlobal("scrollTo", () => undefined);
-  vi.stubGlobal(
-    "ResizeObserver",
-    class {
-      observe() {}
-      unobserve() {}
-      disconnect() {}
-    },
-  );
-  vi.stubGlobal("matchMedia", () => ({ matches: false, addEventListener() {}, removeEventListener() {} }));
-});
-afterEach(cleanup);
-
-const changes = (asked: Asked[]) => asked.filter((a) => a.method !== "GET");
-const said = (text: string) => waitFor(() => expect(document.body.textContent).toContain(text));
+onACleanPage();
 
 describe("signing in", () => {
   it("says what is wrong and keeps what was typed", async () => {

@@ -1,8 +1,8 @@
 import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
-import { render } from "@testing-library/react";
+import { cleanup, render, waitFor } from "@testing-library/react";
 import type { ReactNode } from "react";
 import { MemoryRouter, Route, Routes } from "react-router";
-import { vi } from "vitest";
+import { afterEach, beforeEach, expect, vi } from "vitest";
 import answers from "./answers.json";
 
 /** A request that a page made. */
@@ -65,3 +65,27 @@ export function open(page: ReactNode, at = "/", route = "*") {
     </QueryClientProvider>,
   );
 }
+
+/** Draws each page of a file of tests on a clean sheet, with what jsdom does not have. */
+export function onACleanPage() {
+  beforeEach(() => {
+    localStorage.clear();
+    vi.stubGlobal("scrollTo", () => undefined);
+    vi.stubGlobal(
+      "ResizeObserver",
+      class {
+        observe() {}
+        unobserve() {}
+        disconnect() {}
+      },
+    );
+    vi.stubGlobal("matchMedia", () => ({ matches: false, addEventListener() {}, removeEventListener() {} }));
+  });
+  afterEach(cleanup);
+}
+
+/** The requests that were to change something. */
+export const changes = (asked: Asked[]) => asked.filter((a) => a.method !== "GET");
+
+/** Waits until the page says a text. */
+export const said = (text: string) => waitFor(() => expect(document.body.textContent).toContain(text));
