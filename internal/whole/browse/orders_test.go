@@ -286,7 +286,6 @@ func TestAnOrderIsTyped(t *testing.T) {
 	clerk.click("Take it in")
 	clerk.sees("“dear” is no amount such as 12.90")
 	clerk.typeInto("Price of line 1", "12.90")
-	clerk.shot("tmp-type")
 	clerk.click("Take it in")
 	clerk.sees("Typed by")
 	o, err := w.Client.Order(t.Context(), "CALL-1")
