@@ -15,9 +15,9 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// TestOlderFilesAreBroughtOver opens a company file as the first version wrote it: each connection gets an
-// account with its address and credentials.
-func TestOlderFilesAreBroughtOver(t *testing.T) {
+// olderFile makes a file as it was at a version of the tables, with some records.
+func olderFile(t *testing.T, version int64, records ...string) string {
+	t.Helper()
 	file := filepath.Join(t.TempDir(), "company.relay")
 	db, err := sql.Open("sqlite", "file:"+file)
 	require.NoError(t, err)
@@ -25,15 +25,22 @@ func TestOlderFilesAreBroughtOver(t *testing.T) {
 	require.NoError(t, err)
 	p, err := goose.NewProvider(goose.DialectSQLite3, db, sub)
 	require.NoError(t, err)
-	_, err = p.UpTo(t.Context(), 1)
+	_, err = p.UpTo(t.Context(), version)
 	require.NoError(t, err)
-	_, err = db.Exec(`INSERT INTO connection (id, code, connector, side, name, base_url, credentials, identity, settings,
-		began_at) VALUES (3,'shop','hedgerow','channel','Shop','http://shop',x'01ff','{"number":"H-1"}','{"tolerance":2}',77)`)
-	require.NoError(t, err)
-	_, err = db.Exec("INSERT INTO feed (connection_id, kind, is_on, mark) VALUES (3,'orders in',1,'2026-01-01T00:00:00Z')")
-	require.NoError(t, err)
+	for _, q := range records {
+		_, err = db.Exec(q)
+		require.NoError(t, err)
+	}
 	require.NoError(t, db.Close())
+	return file
+}
 
+// TestOlderFilesAreBroughtOver opens a company file as the first version wrote it: each connection gets an
+// account with its address and credentials.
+func TestOlderFilesAreBroughtOver(t *testing.T) {
+	file := olderFile(t, 1, `INSERT INTO connection (id, code, connector, side, name, base_url, credentials, identity, settings,
+		began_at) VALUES (3,'shop','hedgerow','channel','Shop','http://shop',x'01ff','{"number":"H-1"}','{"tolerance":2}',77)`,
+		"INSERT INTO feed (connection_id, kind, is_on, mark) VALUES (3,'orders in',1,'2026-01-01T00:00:00Z')")
 	s, err := Open(t.Context(), file)
 	require.NoError(t, err)
 	defer s.Close()
@@ -53,6 +60,18 @@ func TestOlderFilesAreBroughtOver(t *testing.T) {
 	feeds, err := s.Feeds(t.Context())
 	require.NoError(t, err)
 	require.Equal(t, "2026-01-01T00:00:00Z", feeds[0].Mark)
+}
+
+// TestOwnersAreBroughtOver: whose word counts for a field stays when it can also be ours.
+func TestOwnersAreBroughtOver(t *testing.T) {
+	file := olderFile(t, 6, "INSERT INTO field_owner VALUES ('name', 3), ('price', 4)")
+	s, err := Open(t.Context(), file)
+	require.NoError(t, err)
+	defer s.Close()
+	write(t, s, func(tx *Tx) error { return tx.SetOwners(map[string]int64{"price": Whosever, "gtin": Ours}) })
+	owners, err := s.Owners(t.Context())
+	require.NoError(t, err)
+	require.Equal(t, map[string]int64{"name": 3, "gtin": Ours}, owners)
 }
 
 // joined adds a connection with an account of its own.

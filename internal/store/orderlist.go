@@ -140,8 +140,8 @@ func (f OrderFilter) direction() string {
 // orderIDsQuery finds the ids of a page. Of several stages each gives its first, so that none walks through the orders
 // of others.
 func orderIDsQuery(f OrderFilter) (string, []any) {
-	last := " ORDER BY id" + f.direction() + " LIMIT ?"
-	if len(f.Stages) > 1 && byStage(f) {
+	page := func(id string) string { return " ORDER BY " + id + f.direction() + " LIMIT ?" }
+	if len(f.Stages) > 1 && len(f.Stages) <= maxStages && byStage(f) {
 		var parts []string
 		var args []any
 		for i, stage := range f.Stages {
@@ -153,7 +153,7 @@ func orderIDsQuery(f OrderFilter) (string, []any) {
 			text, with := orderIDsQuery(one)
 			parts, args = append(parts, "SELECT id FROM ("+text+")"), append(args, with...)
 		}
-		return strings.Join(parts, " UNION ALL ") + last, append(args, f.Limit)
+		return strings.Join(parts, " UNION ALL ") + page("id"), append(args, f.Limit)
 	}
 	q := orderQuery{from: "orders o", id: "o.id"}
 	q.begin(f)
@@ -162,8 +162,11 @@ func orderIDsQuery(f OrderFilter) (string, []any) {
 	if len(q.where) > 0 {
 		text += " WHERE " + strings.Join(q.where, " AND ")
 	}
-	return text + strings.Replace(last, " id", " "+q.id, 1), append(q.args, f.Limit)
+	return text + page(q.id), append(q.args, f.Limit)
 }
+
+// maxStages bounds how many stages are looked for each by itself; there are fewer.
+const maxStages = 16
 
 // byStage tells whether the orders of a filter are found best by their stage.
 func byStage(f OrderFilter) bool {

@@ -73,6 +73,20 @@ func TestPagesHoldEachOrderOnce(t *testing.T) {
 	}
 }
 
+// TestAnyNumberOfStagesIsAnswered: what is asked for beyond the stages there are is no error.
+func TestAnyNumberOfStagesIsAnswered(t *testing.T) {
+	s := open(t)
+	company(t, s)
+	addOrders(t, s, 3)
+	f := OrderFilter{Stages: []string{"held", "shipped"}, Limit: 10}
+	want := walk(t, s, f)
+	require.Len(t, want, 3)
+	for i := range 600 {
+		f.Stages = append(f.Stages, fmt.Sprint("stage ", i))
+	}
+	assert.Equal(t, want, walk(t, s, f))
+}
+
 // TestSeveralStagesAreEachFoundByTheirIndex: the few that are open are not looked for among the many that have left.
 func TestSeveralStagesAreEachFoundByTheirIndex(t *testing.T) {
 	s := open(t)

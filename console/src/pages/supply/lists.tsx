@@ -119,7 +119,7 @@ function Page<T>({
       {pending && <Loading />}
       {rows?.length === 0 && <Empty>{empty}</Empty>}
       <Cut shown={rows?.length ?? 0} limit={maxShown}>
-        They are the newest; choose a state to see older ones of it, or scan a number to open it.
+        They are the newest; choose a state to see older ones of it. Each keeps its own address.
       </Cut>
     </>
   );
