@@ -80,6 +80,9 @@ var fields = []field{
 	{"archived", func(i *Item) string { return yes(i.Archived) }, func(t, f *Item) { t.Archived = f.Archived }},
 }
 
+// Ours stands for us where the owner of a field is told by a connection's code; no connection has it.
+const Ours = "ours"
+
 // Fields names the fields of an item, in the order in which people meet them.
 func Fields() []string {
 	out := make([]string, len(fields))

@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"openrelay/internal/connector"
+	"openrelay/internal/core/catalog"
 	"openrelay/internal/core/message"
 	"openrelay/internal/relay/engine"
 	"openrelay/internal/store"
@@ -46,7 +47,10 @@ func (r *Joining) StartJoin(ctx context.Context, n NewJoin, who string) (string,
 	if !codeForm.MatchString(n.Code) {
 		return "", engine.Refuse("code %q: small letters, digits and - are expected, a letter first", n.Code)
 	}
-	for i := 2; wish == "" && r.ByCode(n.Code) != nil; i++ {
+	if wish == catalog.Ours {
+		return "", engine.Refuse("code %q stands for us; another is needed", wish)
+	}
+	for i := 2; wish == "" && (n.Code == catalog.Ours || r.ByCode(n.Code) != nil); i++ {
 		n.Code = fmt.Sprintf("%s-%d", codeFrom(n.Name), i)
 	}
 	if r.ByCode(n.Code) != nil {

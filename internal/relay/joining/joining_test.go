@@ -161,6 +161,8 @@ func TestNothingMovesBeforeItIsComplete(t *testing.T) {
 		require.ErrorIs(t, where, store.ErrNotFound)
 	}
 	require.NoError(t, r.DropJoin(ctx, code, "x"))
+	_, err = r.StartJoin(ctx, joining.NewJoin{Connector: "hedgerow", Name: "A shop", Code: "ours"}, "x")
+	require.ErrorContains(t, err, "stands for us")
 	views, err := r.Connections(ctx)
 	require.NoError(t, err)
 	require.Empty(t, views)

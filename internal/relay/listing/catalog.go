@@ -316,9 +316,6 @@ func (r *Listing) PutPriceList(ctx context.Context, p store.PriceList) error {
 	return r.Commit(ctx, func(ch *engine.Change) error { return ch.PutPriceList(p) })
 }
 
-// Ours stands for us where a field's owner is told by its code.
-const Ours = "ours"
-
 // Owners tells for each field of items whose word counts: the code of a connection, "ours", or nothing where that was
 // not said: then it is whoever tells it.
 func (r *Listing) Owners(ctx context.Context) (map[string]string, error) {
@@ -331,7 +328,7 @@ func (r *Listing) Owners(ctx context.Context) (map[string]string, error) {
 		if c := r.ByID(id); c != nil {
 			out[f] = c.Rec().Code
 		} else if id == store.Ours {
-			out[f] = Ours
+			out[f] = catalog.Ours
 		}
 	}
 	return out, err
@@ -350,7 +347,7 @@ func (r *Listing) SetOwners(ctx context.Context, owners map[string]string, who s
 			ids[f] = store.Whosever
 			parts = append(parts, f+": whoever tells it")
 			continue
-		case Ours:
+		case catalog.Ours:
 			ids[f] = store.Ours
 			parts = append(parts, f+": ours")
 			continue
