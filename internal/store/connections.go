@@ -289,6 +289,12 @@ func (t *Tx) FeedWent(id int64, mark string, now time.Time) error {
 	return err
 }
 
+// FeedPushed notes that the other side pushed something. That says nothing of whether the feed can be read.
+func (t *Tx) FeedPushed(id int64, now time.Time) error {
+	_, err := t.exec("UPDATE feed SET last_ok_at=? WHERE id=?", micros(now), id)
+	return err
+}
+
 // FeedFailed notes a failure of a feed.
 func (t *Tx) FeedFailed(id int64, reason string, now time.Time) error {
 	_, err := t.exec("UPDATE feed SET failures=failures+1, last_error=?, last_try_at=? WHERE id=?", reason, micros(now), id)

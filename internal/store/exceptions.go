@@ -117,6 +117,13 @@ func (t *Tx) CloseItemException(item, connection int64, cause order.Cause, now t
 	return err
 }
 
+// CloseItemExceptions closes the open exceptions of a cause about an item, whichever connection they concern.
+func (t *Tx) CloseItemExceptions(item int64, cause order.Cause, now time.Time) error {
+	_, err := t.exec(`UPDATE exception SET closed_at=?, closed_by='relay' WHERE closed_at=0 AND item_id=? AND item_id<>0
+		AND cause=?`, micros(now), item, cause)
+	return err
+}
+
 const exceptionQuery = `SELECT e.id, e.cause, e.subject, e.text, e.expected, e.connection_id, coalesce(c.code,'') AS
 	connection_code, coalesce(c.name,'') AS connection_name, e.order_id,
 	coalesce(o.number,'') AS order_number, e.outbox_id, e.inbox_id, e.item_id, coalesce(i.sku,'') AS sku, e.opened_at,

@@ -316,10 +316,12 @@ func (b *Batch) Tally(in store.InboxMessage) (*store.Tally, int64, error) {
 			if err != nil {
 				return nil, 0, err
 			}
-			if err := b.Ch.FeedWent(f.ID, "", b.Ch.Now); err != nil {
+			if err := b.Ch.FeedPushed(f.ID, b.Ch.Now); err != nil {
 				return nil, 0, err
 			}
 			b.byFeed[in.Feed] = id
+			now := b.Ch.Now.UnixMicro()
+			b.Ch.After(func() { b.R.KnowFeed(b.C, in.Feed, func(k *store.Feed) { k.LastOKAt = now }) })
 		}
 		run = b.byFeed[in.Feed]
 	}

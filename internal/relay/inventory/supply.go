@@ -691,6 +691,9 @@ func (r *Inventory) PostCount(ctx context.Context, number, reason, who string) e
 		}
 		var differ int
 		for _, l := range c.Lines {
+			if err := ch.CloseItemExceptions(l.ItemID, engine.EditUnclear, ch.Now); err != nil {
+				return err
+			}
 			by := l.Counted - l.Expected
 			if by == 0 {
 				continue
@@ -706,6 +709,7 @@ func (r *Inventory) PostCount(ctx context.Context, number, reason, who string) e
 			return err
 		}
 		ch.Tell("count", c.Number)
+		ch.Tell("exception", "")
 		if err := r.NoteThing(ch, "count", c.ID, who, "posted", "Posted: %d lines counted, %d differ", len(c.Lines), differ); err != nil {
 			return err
 		}

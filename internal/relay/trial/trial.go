@@ -254,18 +254,18 @@ func open(t testing.TB, clock time.Time, carriers ...string) *Kit {
 // JoinShelf joins a channel that is given its items by us.
 func (k *Kit) JoinShelf() {
 	k.t.Helper()
-	k.join("shelf", shelfDefinition, nil, message.OrdersIn, message.ListingsIn, message.ItemsOut, message.StockOut)
+	k.Join("shelf", shelfDefinition, nil, message.OrdersIn, message.ListingsIn, message.ItemsOut, message.StockOut)
 }
 
 // JoinBooth joins a channel that is read. Its orders, listings and customers are what Has says.
 func (k *Kit) JoinBooth(settings map[string]any) {
 	k.t.Helper()
-	k.join("booth", boothDefinition, settings, message.OrdersIn, message.ListingsIn, message.CustomersIn, message.StockOut,
+	k.Join("booth", boothDefinition, settings, message.OrdersIn, message.ListingsIn, message.CustomersIn, message.StockOut,
 		message.AnswersOut)
 }
 
-// join joins a channel that sells from Alder Yard.
-func (k *Kit) join(code, definition string, settings map[string]any, feeds ...message.Feed) {
+// Join joins a channel that sells from Alder Yard; its key is its code followed by -key.
+func (k *Kit) Join(code, definition string, settings map[string]any, feeds ...message.Feed) {
 	k.t.Helper()
 	all := map[string]any{"offer": map[string]any{"sources": []any{"alder"}}}
 	maps.Copy(all, settings)
@@ -284,7 +284,7 @@ func (k *Kit) Has(path string, records ...map[string]any) {
 	k.On("booth", path, func(c Call) (int, any) {
 		page, _ := strconv.Atoi(c.Query.Get("page"))
 		from, to := min(2*(max(page, 1)-1), len(records)), min(2*max(page, 1), len(records))
-		return 200, map[string]any{"records": records[from:to], "pages": (len(records) + 1) / 2}
+		return 200, map[string]any{"records": append([]map[string]any{}, records[from:to]...), "pages": max((len(records)+1)/2, 1)}
 	})
 }
 
@@ -523,6 +523,17 @@ func (k *Kit) Spoil(query string, args ...any) {
 	defer db.Close()
 	_, err = db.Exec(query, args...)
 	require.NoError(k.t, err)
+}
+
+// Outcome is what became of the newest message that bears an outside number, and why.
+func (k *Kit) Outcome(id string) (state, reason string) {
+	k.t.Helper()
+	db, err := sql.Open("sqlite", "file:"+k.Store.Path()+"?_pragma=busy_timeout(5000)")
+	require.NoError(k.t, err)
+	defer db.Close()
+	row := db.QueryRow("SELECT state, reason FROM inbox WHERE outside_id=? ORDER BY id DESC LIMIT 1", id)
+	require.NoError(k.t, row.Scan(&state, &reason), id)
+	return state, reason
 }
 
 // CancelOrder cancels an order on a person's word.
