@@ -75,6 +75,14 @@ func (t *Tx) CloseExceptionFor(outbox, inbox int64, who string, now time.Time) e
 	return err
 }
 
+// CloseOvertaken closes the open exceptions of a cause about older messages on what a message is about.
+func (t *Tx) CloseOvertaken(m OutboxMessage, cause order.Cause, now time.Time) error {
+	_, err := t.exec(`UPDATE exception SET closed_at=?, closed_by='relay' WHERE closed_at=0 AND cause=? AND connection_id=?
+		AND outbox_id IN (SELECT id FROM outbox WHERE connection_id=? AND feed=? AND subject=? AND id<?)`, micros(now), cause,
+		m.ConnectionID, m.ConnectionID, m.Feed, m.Subject, m.ID)
+	return err
+}
+
 // CloseShipmentExceptions closes the open exceptions of a cause about messages of a shipment.
 func (t *Tx) CloseShipmentExceptions(shipment int64, cause order.Cause, who string, now time.Time) error {
 	_, err := t.exec(`UPDATE exception SET closed_at=?, closed_by=? WHERE closed_at=0 AND cause=? AND outbox_id IN (SELECT id

@@ -292,8 +292,11 @@ func (r *Exchange) batchAnswered(ch *engine.Change, c *engine.Conn, group []stor
 			}
 			continue
 		default:
-			m.State, m.NextAt, m.Error = store.Confirmed, 0, ""
+			m.State, m.NextAt, m.Error, m.Unclear = store.Confirmed, 0, "", false
 			m.SentAt, m.ConfirmedAt = ch.Now.UnixMicro(), ch.Now.UnixMicro()
+			if err := taken(ch, m); err != nil {
+				return err
+			}
 			if err := r.accepted(ch, c, &m, &connector.SendAnswer{ID: res.ID, State: res.State, URL: res.URL}); err != nil {
 				return err
 			}
@@ -312,6 +315,14 @@ func (r *Exchange) accepted(ch *engine.Change, c *engine.Conn, m *store.OutboxMe
 		return f(ch, c, m, answer)
 	}
 	return nil
+}
+
+// taken ends what was raised about a message that the other side took, and about older ones on the same.
+func taken(ch *engine.Change, m store.OutboxMessage) error {
+	if err := ch.CloseExceptionFor(m.ID, 0, "relay", ch.Now); err != nil {
+		return err
+	}
+	return ch.CloseOvertaken(m, engine.WriteBackRefused, ch.Now)
 }
 
 // submitted notes that messages went with a batch on which the other side reports later.
@@ -428,7 +439,7 @@ func (r *Exchange) sent(ch *engine.Change, c *engine.Conn, m store.OutboxMessage
 	if err := ch.SettleOutbox(m); err != nil {
 		return err
 	}
-	if err := ch.CloseExceptionFor(m.ID, 0, "relay", ch.Now); err != nil {
+	if err := taken(ch, m); err != nil {
 		return err
 	}
 	if settled := r.Outbound[m.Feed].Settled; settled != nil {

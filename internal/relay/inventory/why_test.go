@@ -92,7 +92,8 @@ func TestWhyOfAKit(t *testing.T) {
 	jar, err := k.WhyLevel(ctx, "JAR", 0, time.Time{})
 	require.NoError(t, err)
 	require.Equal(t, []string{"SET"}, jar.Kits)
-	require.Equal(t, "S-1", jar.Promised[0].OrderNumber)
+	require.Len(t, jar.Promised, 1)
+	require.Equal(t, int64(5), jar.Promised[0].Quantity)
 	k.Holds()
 }
 

@@ -205,6 +205,7 @@ type Kit struct {
 	clock  time.Time // moved by hand; zero: the real one
 	calls  []Call
 	answer map[string]func(Call) (int, any) // by host and path
+	below  map[string]func(Call) (int, any) // by host and the beginning of a path
 }
 
 // Morning is when a trial begins.
@@ -226,7 +227,7 @@ func Live(t testing.TB, carriers ...string) *Kit {
 
 func open(t testing.TB, clock time.Time, carriers ...string) *Kit {
 	t.Helper()
-	k := &Kit{t: t, clock: clock, answer: map[string]func(Call) (int, any){}}
+	k := &Kit{t: t, clock: clock, answer: map[string]func(Call) (int, any){}, below: map[string]func(Call) (int, any){}}
 	k.open(filepath.Join(t.TempDir(), "company.relay"))
 	want := setup.Setup{Version: 1, Company: "Morrow Hive Supply", Connectors: []string{stallDefinition, carterDefinition},
 		Locations: []setup.Location{{Code: "alder", Name: "Alder Yard",
@@ -338,6 +339,11 @@ func (k *Kit) RoundTrip(req *http.Request) (*http.Response, error) {
 	k.calls = append(k.calls, c)
 	n := len(k.calls)
 	f := k.answer[c.Host+" "+c.Path]
+	for place, below := range k.below {
+		if f == nil && strings.HasPrefix(c.Host+" "+c.Path, place) {
+			f = below
+		}
+	}
 	k.mu.Unlock()
 	status, body := 200, any(map[string]any{})
 	switch {
@@ -369,6 +375,13 @@ func (k *Kit) RoundTrip(req *http.Request) (*http.Response, error) {
 func (k *Kit) On(host, path string, f func(Call) (int, any)) {
 	k.mu.Lock()
 	k.answer[host+" "+path] = f
+	k.mu.Unlock()
+}
+
+// Below lets all places of the outside whose paths begin so answer as f says.
+func (k *Kit) Below(host, path string, f func(Call) (int, any)) {
+	k.mu.Lock()
+	k.below[host+" "+path] = f
 	k.mu.Unlock()
 }
 
@@ -518,18 +531,32 @@ func (k *Kit) Holds() {
 // Spoil changes the file behind the program's back.
 func (k *Kit) Spoil(query string, args ...any) {
 	k.t.Helper()
+	db := k.file()
+	defer db.Close()
+	_, err := db.Exec(query, args...)
+	require.NoError(k.t, err)
+}
+
+// Scalar reads one value from the file behind the program's back.
+func (k *Kit) Scalar(to any, query string, args ...any) {
+	k.t.Helper()
+	db := k.file()
+	defer db.Close()
+	require.NoError(k.t, db.QueryRow(query, args...).Scan(to), query)
+}
+
+// file is the company's file, opened beside the program.
+func (k *Kit) file() *sql.DB {
+	k.t.Helper()
 	db, err := sql.Open("sqlite", "file:"+k.Store.Path()+"?_pragma=busy_timeout(5000)")
 	require.NoError(k.t, err)
-	defer db.Close()
-	_, err = db.Exec(query, args...)
-	require.NoError(k.t, err)
+	return db
 }
 
 // Outcome is what became of the newest message that bears an outside number, and why.
 func (k *Kit) Outcome(id string) (state, reason string) {
 	k.t.Helper()
-	db, err := sql.Open("sqlite", "file:"+k.Store.Path()+"?_pragma=busy_timeout(5000)")
-	require.NoError(k.t, err)
+	db := k.file()
 	defer db.Close()
 	row := db.QueryRow("SELECT state, reason FROM inbox WHERE outside_id=? ORDER BY id DESC LIMIT 1", id)
 	require.NoError(k.t, row.Scan(&state, &reason), id)
