@@ -34,7 +34,7 @@ func (r *Relay) Steps() ([]Step, error) {
 	}
 	for _, c := range r.Sorted() {
 		code := c.Rec().Code
-		if at, waits := inbox[c.ID]; waits {
+		if at, waits := inbox[c.ID]; waits && !c.Rec().Paused {
 			out = append(out, Step{"decide " + code, engine.Later(at, now), func() error { return r.DecideAll(c) }})
 		}
 		if !c.Works() {

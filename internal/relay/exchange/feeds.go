@@ -26,7 +26,7 @@ func (r *Exchange) inLoop(c *engine.Conn) {
 		if err := r.DecideAll(c); err != nil && r.Ctx.Err() == nil {
 			r.Log.Error("decisions failed, trying again", "connection", c.Rec().Code, "error", err)
 			c.WakeIn.In(time.Second)
-		} else if at, err := r.Store.NextInbox(r.Ctx, c.ID); err == nil && !at.IsZero() {
+		} else if at, err := r.Store.NextInbox(r.Ctx, c.ID); err == nil && !at.IsZero() && !c.Rec().Paused {
 			c.WakeIn.In(max(at.Sub(r.Clock()), time.Second)) // messages that were put off
 		}
 	}
@@ -350,6 +350,9 @@ func (r *Exchange) RunNow(ctx context.Context, code string, kind message.Feed, f
 	}
 	if st := c.Rec().State; st != store.On {
 		return 0, &engine.Refused{Text: fmt.Sprintf("%s is not at work: it is %s", c.Rec().Name, st), Conflict: true}
+	}
+	if c.Rec().Paused {
+		return 0, &engine.Refused{Text: c.Rec().Name + " is paused; resume it first", Conflict: true}
 	}
 	if _, on := r.Feed(c, kind); !on {
 		return 0, &engine.Refused{Text: fmt.Sprintf("%s is off; switch it on first", kind), Conflict: true}

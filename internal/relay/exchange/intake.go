@@ -45,8 +45,8 @@ func (r *Exchange) AcceptPush(ctx context.Context, code string, h http.Header, r
 		if rec.Err != nil {
 			return out, engine.Refuse("event %d: %v", i+1, rec.Err)
 		}
-		f, on := r.Feed(c, rec.Feed)
-		if f.ID == 0 || !on {
+		f, _ := r.Feed(c, rec.Feed)
+		if !f.On || c.Rec().State != store.On { // while it is paused, what comes is kept and waits
 			out.Ignored++
 			continue
 		}
@@ -84,8 +84,12 @@ func (r *Exchange) MaxPush(code string) int64 {
 	return 64 << 10
 }
 
-// DecideAll decides on everything that waits in a connection's inbox and whose time has come.
+// DecideAll decides on everything that waits in a connection's inbox and whose time has come. While the connection is
+// paused, all of it goes on waiting.
 func (r *Exchange) DecideAll(c *engine.Conn) error {
+	if c.Rec().Paused {
+		return nil
+	}
 	for r.Ctx.Err() == nil {
 		msgs, err := r.Store.WaitingInbox(r.Ctx, c.Rec().ID, r.Clock(), batchSize)
 		if err != nil || len(msgs) == 0 {

@@ -221,8 +221,8 @@ func TestEachRowOfAReportHasItsOutcome(t *testing.T) {
 func TestAReportThatNeverComes(t *testing.T) {
 	k := shelved(t, func(trial.Call) (int, any) { return 200, map[string]any{"finished": false} })
 	require.Empty(t, k.Exceptions(), "it is still being worked on there")
-	for range 100 {
-		k.Later(time.Minute)
+	for range 12 {
+		k.Later(10 * time.Minute)
 		k.Settle()
 	}
 	require.Len(t, k.Sent("shelf", "/levels"), 3)
@@ -302,7 +302,7 @@ func TestWhatWasTakenIsReadBack(t *testing.T) {
 	m := k.OutboxOf("N-1", message.DispatchOut)
 	require.Equal(t, store.Sent, m.State)
 	require.Contains(t, m.Error, "reading it back does not show it")
-	for range 40 {
+	for range 16 {
 		k.Later(10 * time.Minute)
 		k.Settle()
 	}

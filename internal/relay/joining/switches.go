@@ -81,7 +81,7 @@ func (r *Joining) Pause(ctx context.Context, code string, paused bool, revision 
 		ch.Tell("connection", code)
 		text := "Resumed"
 		if paused {
-			text = "Paused: nothing is read or sent until it is resumed"
+			text = "Paused: nothing is read or sent until it is resumed; what is pushed is kept"
 		}
 		return ch.Note(store.Entry{At: ch.Now.UnixMicro(), Who: who, Thing: "connection", ThingID: c.Rec().ID, What: "connection",
 			Text: text})
@@ -93,5 +93,6 @@ func (r *Joining) Pause(ctx context.Context, code string, paused bool, revision 
 		return err
 	}
 	c.WakeOut.Now()
+	c.WakeIn.Now()
 	return nil
 }

@@ -163,8 +163,8 @@ export default function ConnectionPage() {
       >
         <p className="mb-4">
           {ask === "pause"
-            ? `Nothing is read from ${c.name} and nothing is sent to it until it is resumed. Pushes that arrive are not taken in; ` +
-              `what was missed is read afterwards. ${count(c.waiting)} messages wait.`
+            ? `Nothing is read from ${c.name} and nothing is sent to it until it is resumed. What it pushes is kept and waits ` +
+              `as well. ${count(c.waiting)} messages wait.`
             : off(typeof ask === "object" && ask ? ask.kind : "", c.name)}
         </p>
         <Button
