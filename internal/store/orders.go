@@ -508,16 +508,12 @@ func orderValues(o *order.Order) ([]any, error) {
 	if err != nil {
 		return nil, err
 	}
-	placed := m.PlacedAt
-	if placed.IsZero() { // the channel does not say
-		placed = o.ReceivedAt
-	}
 	var answerBy int64
 	if a := o.Ours.Answer; a != nil && a.State == order.Wanted {
 		answerBy = micros(a.By)
 	}
 	return []any{o.Number, o.ConnectionID, o.OutsideID, o.Version, m.Number, m.State, string(o.Stage()), buyer, m.Currency, m.Total, units,
-		micros(placed), micros(o.ReceivedAt), micros(o.ShippedAt), o.Via, string(record), shipTo, holds, o.Routed, o.Delivered, o.Voided,
+		micros(placedAt(o)), micros(o.ReceivedAt), micros(o.ShippedAt), o.Via, string(record), shipTo, holds, o.Routed, o.Delivered, o.Voided,
 		o.NoStockMoved, o.Test, o.Revision,
 		string(o.Kind()), o.CustomerID, o.Assignee, o.MergedInto, o.TypedBy, answerBy, micros(o.ForgottenAt), string(ours),
 		placesText(o), o.ID}, nil
@@ -525,21 +521,7 @@ func orderValues(o *order.Order) ([]any, error) {
 
 // placesText lists, as JSON, the locations where an order waits to be picked.
 func placesText(o *order.Order) string {
-	switch o.Stage() {
-	case order.Ready, order.Routed, order.Picking:
-	default:
-		return "[]"
-	}
-	var ids []int64
-	for i := range o.Lines {
-		for _, a := range o.Lines[i].Allocations {
-			if !slices.Contains(ids, a.Location) {
-				ids = append(ids, a.Location)
-			}
-		}
-	}
-	slices.Sort(ids)
-	return strings.ReplaceAll(fmt.Sprint(append([]int64{}, ids...)), " ", ",")
+	return strings.ReplaceAll(fmt.Sprint(append([]int64{}, placesOf(o)...)), " ", ",")
 }
 
 const orderSet = `number, connection_id, outside_id, version, channel_number, channel_state, stage, buyer, currency, total, units,
@@ -595,7 +577,7 @@ func (t *Tx) InsertOrders(orders []*order.Order) error {
 	if _, err := t.insertMany("INSERT INTO order_text (rowid, number, channel, name, sku, tracking)", 6, texts); err != nil {
 		return fmt.Errorf("write search: %w", err)
 	}
-	return nil
+	return t.countNew(orders)
 }
 
 // orderText is what an order is found by.
@@ -716,9 +698,6 @@ type StageCount struct {
 	Count  int64  `db:"n"`
 	Oldest int64  `db:"oldest"`
 }
-
-// quarter is a span of fifteen minutes, by which what happens is counted.
-func quarter(at time.Time) int64 { return micros(at) / 900_000_000 }
 
 // StageCounts tells how many orders are still on their way, and how many were done since a time.
 func (s *Store) StageCounts(ctx context.Context, since time.Time) ([]StageCount, error) {

@@ -207,7 +207,9 @@ func TestAPushIsCheckedAndCounted(t *testing.T) {
 	ctx := t.Context()
 	k.Stock(9, "JAR")
 	key := http.Header{"Authorization": {"Bearer stall-key"}}
-	push := func(h http.Header, body string) (exchange.PushReceipt, error) { return k.AcceptPush(ctx, "stall", h, []byte(body)) }
+	push := func(h http.Header, body string) (exchange.PushReceipt, error) {
+		return k.AcceptPush(ctx, "stall", h, []byte(body))
+	}
 	_, err := push(http.Header{"Authorization": {"Bearer other"}}, `{"messages":[]}`)
 	require.ErrorIs(t, err, connector.ErrSignature)
 	_, err = push(http.Header{}, `{"messages":[]}`)

@@ -364,6 +364,13 @@ func (b *bench) finding(n int) error {
 		`INSERT INTO listing (id, connection_id, outside_id, sku, title, price, currency, item_id, seen_qty,
 			told_qty) SELECT id, 1+id%8, 'l'||id, sku, name, price, 'EUR', id, id%50, id%50 FROM item`,
 		`INSERT INTO order_tag (tag, order_id) SELECT CASE id%3 WHEN 0 THEN 'fragile' ELSE 'export' END, id FROM orders WHERE id%7=0`,
+		// what the program counts where it writes orders
+		"INSERT INTO order_count SELECT stage, connection_id, count(*) FROM orders GROUP BY 1, 2",
+		`INSERT INTO order_quarter SELECT 'received', received_at/900000000, connection_id, count(*) FROM orders GROUP BY 2, 3`,
+		`INSERT INTO order_quarter SELECT stage, max(shipped_at, received_at)/900000000, connection_id, count(*) FROM orders
+			WHERE stage IN ('delivered','cancelled') GROUP BY 1, 2, 3`,
+		`INSERT INTO order_sum SELECT placed_at/900000000, connection_id, via, typed_by, currency, sum(stage<>'cancelled'),
+			sum(CASE WHEN stage<>'cancelled' THEN total ELSE 0 END), sum(stage='cancelled') FROM orders GROUP BY 1, 2, 3, 4, 5`,
 	} {
 		if _, err := db.ExecContext(b.ctx, q); err != nil {
 			return fmt.Errorf("%.60s: %w", q, err)
