@@ -58,8 +58,9 @@ func (a *API) inboxRoutes() {
 		a.snoozeException)
 	op(a, person.Operator, http.MethodPost, "/exceptions/settle", "settle-exception", "Say that it was dealt with elsewhere",
 		a.settleException)
-	op(a, person.Operator, http.MethodPost, "/exceptions/send-again", "send-group-again", "Send all refused messages of it again",
+	op(a, person.Operator, http.MethodPost, "/exceptions/send-again", "send-group-again", "Send all messages of it again that were not taken",
 		a.sendGroupAgain)
+	op(a, person.Operator, http.MethodPost, "/exceptions/let-go", "let-group-go", "Let all orders of it go on", a.letGroupGo)
 	op(a, person.Operator, http.MethodPost, "/exceptions/known", "make-known",
 		"Say which item is sold under an unknown SKU; all orders that wait for it go on", a.makeKnown)
 	op(a, person.Viewer, http.MethodGet, "/exceptions/suggest", "suggest-known", "Which items an unknown SKU may be", a.suggestKnown)
@@ -139,8 +140,19 @@ func (a *API) settleException(ctx context.Context, in *exceptionGroupInput) (*bo
 	return a.counted(a.relay.Settle(ctx, in.Body, who(ctx)))
 }
 
-func (a *API) sendGroupAgain(ctx context.Context, in *exceptionGroupInput) (*body[wire.Counted], error) {
-	return a.counted(a.relay.SendGroupAgain(ctx, in.Body, who(ctx)))
+func (a *API) sendGroupAgain(ctx context.Context, in *exceptionGroupInput) (*body[attention.SentAgain], error) {
+	done, err := a.relay.SendGroupAgain(ctx, in.Body, who(ctx))
+	return &body[attention.SentAgain]{done}, err
+}
+
+// letGroupGo lets all orders of a group go on, however many they are.
+func (a *API) letGroupGo(ctx context.Context, in *exceptionGroupInput) (*body[orders.BulkDone], error) {
+	numbers, err := a.relay.OrdersOf(ctx, in.Body)
+	if err != nil {
+		return nil, err
+	}
+	done, err := a.relay.LetGo(ctx, numbers, who(ctx))
+	return &body[orders.BulkDone]{done}, err
 }
 
 type makeKnownInput struct {

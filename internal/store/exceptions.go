@@ -155,6 +155,14 @@ func (s *Store) ExceptionsOf(ctx context.Context, g Group, after int64, limit in
 	return out, err
 }
 
+// NumbersOfGroup lists the numbers of the orders of a group, each once, oldest exception first.
+func (s *Store) NumbersOfGroup(ctx context.Context, g Group) (numbers []string, err error) {
+	err = s.read.SelectContext(ctx, &numbers, `SELECT o.number FROM exception e JOIN orders o ON o.id=e.order_id
+		WHERE e.closed_at=0 AND e.cause=? AND e.connection_id=? AND e.subject=? GROUP BY o.id ORDER BY min(e.id)`, g.Cause,
+		g.ConnectionID, g.Subject)
+	return numbers, err
+}
+
 // Exception loads one exception, open or not.
 func (s *Store) Exception(ctx context.Context, id int64) (Exception, error) {
 	var e Exception
@@ -248,13 +256,13 @@ func (t *Tx) CloseGroup(g Group, who string, now time.Time) (int64, error) {
 		AND subject=? AND (order_id=0 OR outbox_id<>0 OR inbox_id<>0 OR standing=1)`, micros(now), who, g.Cause, g.ConnectionID, g.Subject)
 }
 
-// RefusedOf lists the refused messages behind a group.
-func (t *Tx) RefusedOf(g Group) (ids []int64, err error) {
+// UntakenOf lists the messages behind a group that were refused, or of which nobody said what became of them.
+func (t *Tx) UntakenOf(g Group) (ids []int64, err error) {
 	rows := []struct {
 		ID int64 `db:"outbox_id"`
 	}{}
-	err = t.sel(&rows, `SELECT e.outbox_id FROM exception e JOIN outbox x ON x.id=e.outbox_id AND x.state='refused'
-		WHERE e.closed_at=0 AND e.cause=? AND e.connection_id=? AND e.subject=?`, g.Cause, g.ConnectionID, g.Subject)
+	err = t.sel(&rows, `SELECT e.outbox_id FROM exception e JOIN outbox x ON x.id=e.outbox_id
+		AND (x.state='refused' OR x.state='waiting' AND x.unclear=1) WHERE e.closed_at=0 AND e.cause=? AND e.connection_id=? AND e.subject=?`, g.Cause, g.ConnectionID, g.Subject)
 	for _, r := range rows {
 		ids = append(ids, r.ID)
 	}

@@ -227,10 +227,30 @@ func (l *lineRow) line() (order.Line, error) {
 			return order.Line{}, err
 		}
 	}
-	return order.Line{Choices: more.Choices, Note: more.Note, Listing: l.Listing, Parts: parts, NoStock: l.Sells != 0, Charge: l.Sells == 2,
-		ID: l.ID, Position: l.Position, OutsideID: l.OutsideID, SKU: l.SKU, Title: l.Title, ItemID: l.ItemID,
-		Quantity: l.Quantity, Cancelled: l.Cancelled, Allocated: l.Allocated, Picked: l.Picked, Packed: l.Packed, Shipped: l.Shipped,
-		UnitPrice: l.UnitPrice, Discount: l.Discount, Tax: l.Tax, Total: l.Total}, nil
+	return order.Line{
+		Choices:   more.Choices,
+		Note:      more.Note,
+		Listing:   l.Listing,
+		Parts:     parts,
+		NoStock:   l.Sells != 0,
+		Charge:    l.Sells == 2,
+		ID:        l.ID,
+		Position:  l.Position,
+		OutsideID: l.OutsideID,
+		SKU:       l.SKU,
+		Title:     l.Title,
+		ItemID:    l.ItemID,
+		Quantity:  l.Quantity,
+		Cancelled: l.Cancelled,
+		Allocated: l.Allocated,
+		Picked:    l.Picked,
+		Packed:    l.Packed,
+		Shipped:   l.Shipped,
+		UnitPrice: l.UnitPrice,
+		Discount:  l.Discount,
+		Tax:       l.Tax,
+		Total:     l.Total,
+	}, nil
 }
 
 // loadAllocations gives lines their allocations.
@@ -513,7 +533,9 @@ func orderValues(o *order.Order) ([]any, error) {
 		answerBy = micros(a.By)
 	}
 	return []any{o.Number, o.ConnectionID, o.OutsideID, o.Version, m.Number, m.State, string(o.Stage()), buyer, m.Currency, m.Total, units,
-		micros(placedAt(o)), micros(o.ReceivedAt), micros(o.ShippedAt), o.Via, string(record), shipTo, holds, o.Routed, o.Delivered, o.Voided,
+		micros(
+			placedAt(o),
+		), micros(o.ReceivedAt), micros(o.ShippedAt), o.Via, string(record), shipTo, holds, o.Routed, o.Delivered, o.Voided,
 		o.NoStockMoved, o.Test, o.Revision,
 		string(o.Kind()), o.CustomerID, o.Assignee, o.MergedInto, o.TypedBy, answerBy, micros(o.ForgottenAt), string(ours),
 		placesText(o), o.ID}, nil
@@ -555,8 +577,11 @@ func (t *Tx) InsertOrders(orders []*order.Order) error {
 			if err != nil {
 				return err
 			}
-			lines = append(lines, []any{l.ID, o.ID, l.Position, l.OutsideID, l.SKU, l.Title, l.ItemID, l.Quantity, l.Cancelled, l.Allocated,
-				l.Picked, l.Packed, l.Shipped, l.UnitPrice, l.Discount, l.Tax, l.Total, l.Listing, text, sells(l), more})
+			lines = append(
+				lines,
+				[]any{l.ID, o.ID, l.Position, l.OutsideID, l.SKU, l.Title, l.ItemID, l.Quantity, l.Cancelled, l.Allocated,
+					l.Picked, l.Packed, l.Shipped, l.UnitPrice, l.Discount, l.Tax, l.Total, l.Listing, text, sells(l), more},
+			)
 			parts = append(parts, allocations(o, l)...)
 		}
 	}

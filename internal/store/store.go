@@ -72,7 +72,7 @@ func Open(ctx context.Context, path string) (*Store, error) {
 	}
 	read.SetMaxOpenConns(4)
 	read.SetMaxIdleConns(4)
-	read.SetConnMaxIdleTime(time.Minute)
+	read.SetConnMaxIdleTime(readerRest)
 	return &Store{read: newReader(read), db: db, path: path, conn: conn, stmts: map[string]*sql.Stmt{}, next: map[string]int64{}}, nil
 }
 
@@ -111,6 +111,9 @@ func (s *Store) Close() error {
 
 // Path is the file's name.
 func (s *Store) Path() string { return s.path }
+
+// readerRest is after what time a reader that nobody needs is closed: each holds what it knows of the file's tables.
+const readerRest = 20 * time.Second
 
 // maxStatements bounds how many prepared statements are kept.
 const maxStatements = 400

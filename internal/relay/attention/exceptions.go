@@ -72,20 +72,42 @@ func (r *Attention) Settle(ctx context.Context, g GroupOf, who string) (int64, e
 	return n, err
 }
 
-// SendGroupAgain sends all refused messages of a group again.
-func (r *Attention) SendGroupAgain(ctx context.Context, g GroupOf, who string) (int64, error) {
-	return r.onGroup(ctx, g, func(ch *engine.Change, in store.Group) (int64, error) {
-		ids, err := ch.RefusedOf(in)
+// SentAgain is what became of the messages of a group that somebody wanted sent again.
+type SentAgain struct {
+	Count   int64  `json:"count" doc:"How many are sent again"`
+	Refused int64  `json:"refused,omitempty" doc:"How many cannot be sent again"`
+	Why     string `json:"why,omitempty" doc:"Why the first of those cannot"`
+}
+
+// SendGroupAgain sends again the messages of a group that were refused, or of which nobody said what became of them. One that
+// cannot be sent again keeps back no other.
+func (r *Attention) SendGroupAgain(ctx context.Context, g GroupOf, who string) (SentAgain, error) {
+	var out SentAgain
+	_, err := r.onGroup(ctx, g, func(ch *engine.Change, in store.Group) (int64, error) {
+		ids, err := ch.UntakenOf(in)
 		if err != nil {
 			return 0, err
 		}
+		out = SentAgain{}
 		for _, id := range ids {
-			if err := r.Exchange.Resend(ch, id, who); err != nil {
+			err := r.Exchange.Resend(ch, id, who) // it refuses before it changes anything
+			why, refused := engine.IsRefused(err)
+			switch {
+			case err == nil:
+				out.Count++
+			case !refused:
 				return 0, err
+			default:
+				out.Refused++
+				out.Why = engine.Or(out.Why, why)
 			}
 		}
 		return int64(len(ids)), nil
 	})
+	if err == nil && out.Count == 0 {
+		err = &engine.Refused{Text: out.Why, Conflict: true}
+	}
+	return out, err
 }
 
 // ExceptionsOf lists the open exceptions of a group, oldest first.
@@ -95,4 +117,17 @@ func (r *Attention) ExceptionsOf(ctx context.Context, g GroupOf, after int64, li
 		return nil, err
 	}
 	return r.Store.ExceptionsOf(ctx, in, after, limit)
+}
+
+// OrdersOf lists the numbers of the orders that wait for a group, oldest exception first.
+func (r *Attention) OrdersOf(ctx context.Context, g GroupOf) ([]string, error) {
+	in, err := r.group(g)
+	if err != nil {
+		return nil, err
+	}
+	numbers, err := r.Store.NumbersOfGroup(ctx, in)
+	if err == nil && len(numbers) == 0 {
+		return nil, &engine.Refused{Text: "no order waits for that any more", Conflict: true}
+	}
+	return numbers, err
 }

@@ -95,15 +95,24 @@ func (r *Orders) Act(ctx context.Context, b Bulk, who string) (BulkDone, error) 
 	if len(b.Orders) == 0 || len(b.Orders) > maxBulk {
 		return BulkDone{}, engine.Refuse("1 to %d orders are expected", maxBulk)
 	}
-	var parts []store.JobPart
+	return r.beginBulk(ctx, actArgs{Action: b.Action, Value: value}, who, partsOf(b.Orders), nil)
+}
+
+// LetGo lets orders go on, however many they are.
+func (r *Orders) LetGo(ctx context.Context, numbers []string, who string) (BulkDone, error) {
+	return r.beginBulk(ctx, actArgs{Action: Approve}, who, partsOf(numbers), nil)
+}
+
+// partsOf are the parts of an action on orders: each order once.
+func partsOf(numbers []string) (parts []store.JobPart) {
 	seen := map[string]bool{}
-	for _, number := range b.Orders {
+	for _, number := range numbers {
 		if !seen[number] {
 			seen[number] = true
 			parts = append(parts, store.JobPart{Subject: number})
 		}
 	}
-	return r.beginBulk(ctx, actArgs{Action: b.Action, Value: value}, who, parts, nil)
+	return parts
 }
 
 func (r *Orders) beginBulk(ctx context.Context, a actArgs, who string, parts []store.JobPart,

@@ -8,6 +8,7 @@ import { useWords } from "../../parts/address";
 import { Button, Cut, Empty, Head, Loading, Trouble } from "../../parts/controls";
 import { Age, count } from "../../parts/format";
 import { Lamp } from "../../parts/lamp";
+import { useAction } from "../orders/action";
 
 type Exception = Schema<"Exception">;
 
@@ -223,15 +224,7 @@ function Detail({
         <p className="mt-1 text-quiet">Expected: {e.expected}</p>
         <p className="mt-1 text-[12px] text-quiet">{sides[e.side]}</p>
       </div>
-      {works && (
-        <Fix
-          e={e}
-          orders={orders}
-          outbox={of.data?.flatMap((x) => (x.outbox_id ? [x.outbox_id] : [])) ?? []}
-          onDone={done}
-          onSaid={onSaid}
-        />
-      )}
+      {works && <Fix e={e} orders={orders} onDone={done} onSaid={onSaid} />}
       {works && (
         <div className="flex flex-wrap items-center gap-2">
           <select aria-label="Looked after by" className="field" value={e.assignee ?? ""} onChange={(x) => assign.mutate(x.target.value)}>
@@ -283,30 +276,20 @@ function Detail({
 }
 
 /** What frees it, in place, by cause. */
-function Fix({
-  e,
-  orders,
-  outbox,
-  onDone,
-  onSaid,
-}: {
-  e: Exception;
-  orders: string[];
-  outbox: number[];
-  onDone: () => void;
-  onSaid: (text: string) => void;
-}) {
-  const letGo = useMutation({
-    mutationFn: () => take(api.POST("/api/v1/orders/actions", { body: { action: "approve", orders } })),
-    onSuccess: (d) => {
-      onSaid(`${d.done} of ${d.results.length} go on`);
-      onDone();
-    },
+function Fix({ e, orders, onDone, onSaid }: { e: Exception; orders: string[]; onDone: () => void; onSaid: (text: string) => void }) {
+  const action = useAction((d) => {
+    onSaid(`${count(d.done)} of ${count(d.total)} go on`);
+    onDone();
   });
+  const letGo = useMutation({
+    mutationFn: () => take(api.POST("/api/v1/exceptions/let-go", { body: group(e) })),
+    onSuccess: action.follow,
+  });
+  const going = action.result !== null && action.result.state !== "done" ? action.result : null;
   const again = useMutation({
     mutationFn: () => take(api.POST("/api/v1/exceptions/send-again", { body: group(e) })),
     onSuccess: (d) => {
-      onSaid(`${d.count} are sent again`);
+      onSaid(`${count(d.count)} are sent again` + (d.refused ? `; ${count(d.refused)} cannot be: ${d.why}` : ""));
       onDone();
     },
   });
@@ -347,9 +330,16 @@ function Fix({
     );
   else if (waved.includes(e.cause))
     body = (
-      <Button kind="main" onClick={() => letGo.mutate()} disabled={letGo.isPending || orders.length === 0}>
-        {orders.length === 1 ? "Let it go on" : `Let ${orders.length} orders go on`}
-      </Button>
+      <>
+        <Button kind="main" onClick={() => letGo.mutate()} disabled={letGo.isPending || going !== null || e.orders === 0}>
+          {e.orders === 1 ? "Let it go on" : `Let ${count(e.orders)} orders go on`}
+        </Button>
+        {going && (
+          <p role="status" className="text-quiet">
+            {count(going.settled)} of {count(going.total)} have their outcome; it goes on by itself
+          </p>
+        )}
+      </>
     );
   else if (e.cause === "label not known")
     body = (
@@ -384,10 +374,10 @@ function Fix({
         {orders[0] && <Go to={`/orders/${orders[0]}`}>See the order</Go>}
       </div>
     );
-  else if (outbox.length > 0)
+  else if (e.outbox_id)
     body = (
       <Button kind="main" onClick={() => again.mutate()} disabled={again.isPending}>
-        {outbox.length === 1 ? "Send it again" : `Send ${outbox.length} again`}
+        {e.count === 1 ? "Send it again" : `Send ${count(e.count)} again`}
       </Button>
     );
   else if (e.inbox_id)
@@ -417,7 +407,7 @@ function Fix({
           It was dealt with elsewhere
         </Button>
       )}
-      <Trouble error={letGo.error ?? notBought.error ?? again.error ?? takeIn.error ?? settle.error} />
+      <Trouble error={letGo.error ?? action.error ?? notBought.error ?? again.error ?? takeIn.error ?? settle.error} />
     </div>
   );
 }

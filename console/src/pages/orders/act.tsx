@@ -1,12 +1,12 @@
 import { peopleHereQuery } from "../../api/queries";
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useMutation, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
 import { api, take, type Schema } from "../../api/client";
 import { Button, Sheet, Trouble } from "../../parts/controls";
 import { Lamp } from "../../parts/lamp";
+import { useAction } from "./action";
 
-type Done = Schema<"RelayBulkDone">;
 type Action = Schema<"RelayBulk">["action"];
 
 /** What can be done to many: the verb, what it asks for, and whether it wants a second look first. */
@@ -39,41 +39,22 @@ const wordOf: Record<Part, string> = { waiting: "waits", "under way": "under way
 
 /** The bar that appears when orders are marked. */
 export function ActOn({ orders, onDone }: { orders: string[]; onDone: () => void }) {
-  const client = useQueryClient();
   const people = useQuery(peopleHereQuery);
   const [asking, setAsking] = useState<(typeof actions)[number] | null>(null);
   const [value, setValue] = useState("");
-  const [result, setResult] = useState<Done | null>(null);
-  const refresh = () => {
-    for (const key of ["orders", "board", "tags"]) void client.invalidateQueries({ queryKey: [key] });
-  };
-  // What takes longer than a moment goes on by itself; while the sheet is open, it is asked how it stands.
-  const under = useQuery({
-    queryKey: ["action", result?.id],
-    queryFn: async () => {
-      const d = await take(api.GET("/api/v1/orders/actions/{id}", { params: { path: { id: result?.id ?? 0 } } }));
-      if (d.state === "done") refresh();
-      setResult(d);
-      return d;
-    },
-    enabled: result !== null && result.state !== "done",
-    refetchInterval: 700,
-  });
+  const action = useAction();
+  const result = action.result;
   const act = useMutation({
     mutationFn: (a: { action: Action; value: string }) => take(api.POST("/api/v1/orders/actions", { body: { ...a, orders } })),
     onSuccess: (d) => {
       setAsking(null);
       setValue("");
-      setResult(d);
-      refresh();
+      action.follow(d);
     },
   });
   const undo = useMutation({
     mutationFn: (id: number) => take(api.POST("/api/v1/orders/actions/{id}/undo", { params: { path: { id } } })),
-    onSuccess: (d) => {
-      setResult({ ...d, undo: false });
-      refresh();
-    },
+    onSuccess: (d) => action.follow({ ...d, undo: false }),
   });
   const begin = (a: (typeof actions)[number]) => (a.asks || a.warns ? setAsking(a) : act.mutate({ action: a.action, value: "" }));
   return (
@@ -141,7 +122,7 @@ export function ActOn({ orders, onDone }: { orders: string[]; onDone: () => void
       <Sheet
         open={result !== null}
         onClose={() => {
-          setResult(null);
+          action.forget();
           onDone();
         }}
         title={
@@ -161,7 +142,7 @@ export function ActOn({ orders, onDone }: { orders: string[]; onDone: () => void
                 {result.error && <p className="text-caution">The last step failed and is tried again: {result.error}</p>}
               </div>
             )}
-            <Trouble error={under.error} />
+            <Trouble error={action.error} />
             <table className="ledger">
               <tbody>
                 {result.results.map((r) => (
