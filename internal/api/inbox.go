@@ -58,8 +58,8 @@ func (a *API) inboxRoutes() {
 		a.snoozeException)
 	op(a, person.Operator, http.MethodPost, "/exceptions/settle", "settle-exception", "Say that it was dealt with elsewhere",
 		a.settleException)
-	op(a, person.Operator, http.MethodPost, "/exceptions/send-again", "send-group-again", "Send all messages of it again that were not taken",
-		a.sendGroupAgain)
+	op(a, person.Operator, http.MethodPost, "/exceptions/send-again", "send-group-again",
+		"Send all messages of it again that were not taken", a.sendGroupAgain)
 	op(a, person.Operator, http.MethodPost, "/exceptions/let-go", "let-group-go", "Let all orders of it go on", a.letGroupGo)
 	op(a, person.Operator, http.MethodPost, "/exceptions/known", "make-known",
 		"Say which item is sold under an unknown SKU; all orders that wait for it go on", a.makeKnown)

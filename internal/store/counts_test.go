@@ -75,7 +75,8 @@ func TestNewOrdersAreCountedAsTheyAre(t *testing.T) {
 		var differ, rows int64
 		require.NoError(t, s.read.GetContext(t.Context(), &rows, "SELECT count(*) FROM ("+counted+")"))
 		require.Greater(t, rows, int64(1), kept)
-		for _, q := range []string{kept + " EXCEPT " + "SELECT * FROM (" + counted + ")", "SELECT * FROM (" + counted + ") EXCEPT " + kept} {
+		all := "SELECT * FROM (" + counted + ")"
+		for _, q := range []string{kept + " EXCEPT " + all, all + " EXCEPT " + kept} {
 			require.NoError(t, s.read.GetContext(t.Context(), &differ, "SELECT count(*) FROM ("+q+")"))
 			require.Zero(t, differ, q)
 		}

@@ -262,7 +262,8 @@ func (t *Tx) UntakenOf(g Group) (ids []int64, err error) {
 		ID int64 `db:"outbox_id"`
 	}{}
 	err = t.sel(&rows, `SELECT e.outbox_id FROM exception e JOIN outbox x ON x.id=e.outbox_id
-		AND (x.state='refused' OR x.state='waiting' AND x.unclear=1) WHERE e.closed_at=0 AND e.cause=? AND e.connection_id=? AND e.subject=?`, g.Cause, g.ConnectionID, g.Subject)
+		AND (x.state='refused' OR x.state='waiting' AND x.unclear=1) WHERE e.closed_at=0 AND e.cause=? AND e.connection_id=?
+		AND e.subject=?`, g.Cause, g.ConnectionID, g.Subject)
 	for _, r := range rows {
 		ids = append(ids, r.ID)
 	}
