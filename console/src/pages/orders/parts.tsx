@@ -9,6 +9,7 @@ import { Button, Sheet, Trouble } from "../../parts/controls";
 import { Labelled } from "../../parts/fields";
 import { count, decimal, Money, When } from "../../parts/format";
 import { Lamp, Stage } from "../../parts/lamp";
+import type { Done } from "./action";
 
 type Order = Schema<"Order">;
 
@@ -93,6 +94,13 @@ export function HandOver({ number }: { number: string }) {
   );
 }
 
+/** Tells why an action on one order was refused. One that is still under way goes on by itself. */
+function told(d: Done) {
+  const refused = d.results.find((r) => r.state === "refused");
+  if (refused) throw new Error(refused.text);
+  return d;
+}
+
 type Doing = "hold" | "cancel" | "void" | "assign" | null;
 
 const asks: Record<NonNullable<Doing>, { title: string; label: string; verb: string; says?: string }> = {
@@ -128,9 +136,7 @@ export function More({ order: o }: { order: Order }) {
             body: { reason: value, release_number: release },
           }),
         ).then((x) => x.number);
-      const d = await take(api.POST("/api/v1/orders/actions", { body: { action: what, value, orders: [o.number] } }));
-      const r = d.results[0];
-      if (r && !r.ok) throw new Error(r.text);
+      told(await take(api.POST("/api/v1/orders/actions", { body: { action: what, value, orders: [o.number] } })));
       return o.number;
     },
     onSuccess: (number) => {
@@ -215,8 +221,8 @@ export function Tags({ order: o }: { order: Order }) {
   const done = useOrderDone(o.number);
   const [text, setText] = useState("");
   const act = useMutation({
-    mutationFn: (x: { action: "tag" | "untag"; value: string }) =>
-      take(api.POST("/api/v1/orders/actions", { body: { ...x, orders: [o.number] } })),
+    mutationFn: async (x: { action: "tag" | "untag"; value: string }) =>
+      told(await take(api.POST("/api/v1/orders/actions", { body: { ...x, orders: [o.number] } }))),
     onSuccess: () => {
       setText("");
       done();
