@@ -12,16 +12,17 @@ export const useWords = () =>
 
 /** A value as people write it: amounts as decimals, weights in kilograms. */
 export function shownValue(field: Field | undefined, value: string): string {
+  if (Number.isNaN(Number(value))) return value;
   if (field?.unit === "amount") return decimal(Number(value), "EUR");
   if (field?.unit === "g") return String(Number(value) / 1000);
   return value;
 }
 
-/** And back: what a condition compares with. */
+/** And back: what a condition compares with. What is no number stays as it was typed, and the service says so. */
 export function keptValue(field: Field | undefined, text: string): string {
-  if (field?.unit === "amount") return String(minorOf(text, "EUR") ?? text);
-  if (field?.unit === "g") return String(Math.round(Number(text.replace(",", ".")) * 1000));
-  return text;
+  const n =
+    field?.unit === "amount" ? minorOf(text, "EUR") : field?.unit === "g" ? Math.round(Number(text.replace(",", ".")) * 1000) : Number.NaN;
+  return Number.isNaN(n) ? text : String(n);
 }
 
 export const unitOf = (field: Field | undefined) => ({ amount: "in the order's currency", g: "kg" })[field?.unit ?? ""] ?? "";
