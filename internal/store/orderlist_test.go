@@ -1,6 +1,7 @@
 package store
 
 import (
+	"cmp"
 	"fmt"
 	"math/rand/v2"
 	"slices"
@@ -109,5 +110,39 @@ func TestSeveralStagesAreEachFoundByTheirIndex(t *testing.T) {
 			assert.NotContains(t, step.Detail, "SCAN o", "a table walked from end to end")
 		}
 		assert.Equal(t, 2, uses, "%v", plan)
+	}
+}
+
+// TestTheOldestThatWaitToBeSent: of all stages that wait, by when they were placed, not by when they came; and found by the
+// index, however many wait.
+func TestTheOldestThatWaitToBeSent(t *testing.T) {
+	s := open(t)
+	at := manyOrders(t, s, 90)
+	rng := rand.New(rand.NewPCG(2, 3))
+	placed := map[int64]int64{}
+	for id := int64(1); id <= 90; id++ {
+		placed[id] = 1_000_000 + rng.Int64N(50) // some at the same moment
+		_, err := s.conn.ExecContext(t.Context(), "UPDATE orders SET placed_at = ? WHERE id = ?", placed[id], id)
+		require.NoError(t, err)
+	}
+	var want []int64
+	for id, stage := range at {
+		if slices.Contains([]string{"ready", "routed", "picking", "packed"}, stage) {
+			want = append(want, id)
+		}
+	}
+	slices.SortFunc(want, func(a, b int64) int { return cmp.Or(cmp.Compare(placed[a], placed[b]), cmp.Compare(a, b)) })
+	for _, n := range []int{1, 8, 40, 500} {
+		list, err := s.OldestOpen(t.Context(), n)
+		require.NoError(t, err)
+		var got []int64
+		for _, r := range list {
+			got = append(got, r.ID)
+		}
+		most := want[:min(n, len(want))]
+		require.Len(t, got, len(most))
+		for i := range got {
+			require.Equal(t, placed[most[i]], placed[got[i]], "place %d of %d", i, n)
+		}
 	}
 }

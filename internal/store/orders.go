@@ -728,9 +728,7 @@ type StageCount struct {
 func (s *Store) StageCounts(ctx context.Context, since time.Time) ([]StageCount, error) {
 	var out []StageCount
 	err := s.read.SelectContext(ctx, &out, `SELECT stage, sum(n) AS n, coalesce((SELECT min(placed_at) FROM orders o
-		WHERE o.stage=c.stage AND o.stage IN ('pending','held','ready','routed','picking','packed','part shipped')),0) AS
-		oldest FROM order_count c
-		WHERE stage IN ('pending','held','ready','routed','picking','packed','part shipped') AND n>0 GROUP BY stage
+		WHERE o.stage=c.stage AND o.`+underWay+`),0) AS oldest FROM order_count c WHERE `+underWay+` AND n>0 GROUP BY stage
 		UNION ALL SELECT what, sum(n), 0 FROM order_quarter WHERE what IN ('shipped','delivered','cancelled') AND quarter>=?
 		AND n>0 GROUP BY what`, quarter(since))
 	return out, err
@@ -758,12 +756,25 @@ func (s *Store) ChannelVersions(ctx context.Context, orderID int64) ([]ChannelVe
 // NewOrderID hands out the id of the next order; its number comes from Numbers.
 func (t *Tx) NewOrderID() (int64, error) { return t.id("orders") }
 
-// OldestOpen lists the orders that have waited longest to be sent.
+// underWay is said with a stage so that SQLite knows that the index orders_oldest has its orders.
+const underWay = "stage IN ('pending','held','ready','routed','picking','packed','part shipped')"
+
+// openStages are the stages of orders that are still to be sent.
+var openStages = []order.Stage{order.Ready, order.Routed, order.Picking, order.Packed, order.PartShipped}
+
+// OldestOpen lists the orders that have waited longest to be sent. Of each stage, the oldest are found by its index; so many
+// orders as wait need not be looked at.
 func (s *Store) OldestOpen(ctx context.Context, limit int) ([]OrderRow, error) {
+	var q []string
+	args := []any{}
+	for _, stage := range openStages {
+		q = append(q, `SELECT id FROM (SELECT id FROM orders INDEXED BY orders_oldest WHERE stage='`+string(stage)+
+			"' AND "+underWay+" ORDER BY placed_at "+upTo+")")
+		args = append(args, limit)
+	}
 	var out []OrderRow
 	err := s.read.SelectContext(ctx, &out, `SELECT `+rowCols+` FROM orders o JOIN connection c ON c.id = o.connection_id
-		WHERE o.id IN (SELECT id FROM orders WHERE stage IN ('ready','routed','picking','packed','part shipped') ORDER BY id
-		`+upTo+`) ORDER BY o.placed_at `+upTo, limit*4, limit)
+		WHERE o.id IN (`+strings.Join(q, " UNION ALL ")+`) ORDER BY o.placed_at, o.id `+upTo, append(args, limit)...)
 	return out, err
 }
 
