@@ -39,12 +39,13 @@ type Store struct {
 	db   *sql.DB
 	path string
 
-	mu    sync.Mutex // held by the writer
-	conn  *sql.Conn
-	stmts map[string]*sql.Stmt
-	next  map[string]int64 // next free row id per table
-	moved int64            // time of the newest ledger entry
-	hold  *os.File         // locked while this process works on the file
+	mu      sync.Mutex // held by the writer
+	conn    *sql.Conn
+	stmts   map[string]*sql.Stmt
+	inserts map[insertKey]string // texts of statements that insert rows
+	next    map[string]int64     // next free row id per table
+	moved   int64                // time of the newest ledger entry
+	hold    *os.File             // locked while this process works on the file
 }
 
 // dsn opens the file so that a commit survives the end of the process and of the machine.
@@ -73,7 +74,7 @@ func Open(ctx context.Context, path string) (*Store, error) {
 	read.SetMaxOpenConns(4)
 	read.SetMaxIdleConns(4)
 	read.SetConnMaxIdleTime(readerRest)
-	return &Store{read: newReader(read), db: db, path: path, conn: conn, stmts: map[string]*sql.Stmt{}, next: map[string]int64{}}, nil
+	return &Store{read: newReader(read), db: db, path: path, conn: conn, stmts: map[string]*sql.Stmt{}, inserts: map[insertKey]string{}, next: map[string]int64{}}, nil
 }
 
 // openTables opens a file for its one writer and brings its tables up to date.
@@ -286,31 +287,109 @@ func (t *Tx) id(table string) (int64, error) {
 	return n, nil
 }
 
-// insertMany writes rows in few statements and returns how many were written. tail follows the values.
+// insertKey is what the text of a statement that inserts rows depends on.
+type insertKey struct {
+	head, tail string
+	width, n   int
+	zeros      columns // columns that are 0 in every row
+	empties    columns // columns that are an empty text in every row
+}
+
+// columns is a set of columns, by their place.
+type columns uint64
+
+func (c columns) has(i int) bool { return c&(1<<i) != 0 }
+
+// mostColumns is how many columns a statement has whose plain values are looked for.
+const mostColumns = 64
+
+// insertMany writes rows in few statements and returns how many were written. tail follows the values. Most columns of most
+// rows have their plain value, 0 or an empty text; where all rows of a statement have it, it stands in the statement, since to
+// hand a value over takes longer than to store it.
 func (t *Tx) insertMany(head string, width int, rows [][]any, tail ...string) (int64, error) {
 	const most = 50
-	one := "(?" + strings.Repeat(",?", width-1) + ")"
 	var written int64
 	for len(rows) > 0 {
-		n := 1
+		k := insertKey{head: head, tail: strings.Join(tail, " "), width: width, n: 1}
 		switch {
 		case len(rows) >= most:
-			n = most
+			k.n = most
 		case len(rows) >= 10:
-			n = 10
+			k.n = 10
 		}
-		args := make([]any, 0, n*width)
-		for _, r := range rows[:n] {
-			args = append(args, r...)
+		if k.n > 1 && width <= mostColumns { // single rows are all too different
+			k.zeros, k.empties = plainColumns(width, rows[:k.n])
 		}
-		done, err := t.exec(head+" VALUES "+one+strings.Repeat(","+one, n-1)+" "+strings.Join(tail, " "), args...)
+		args := make([]any, 0, k.n*width)
+		for _, r := range rows[:k.n] {
+			for i, v := range r {
+				if !(k.zeros | k.empties).has(i) {
+					args = append(args, v)
+				}
+			}
+		}
+		done, err := t.exec(t.insertText(k), args...)
 		written += done
 		if err != nil {
 			return written, err
 		}
-		rows = rows[n:]
+		rows = rows[k.n:]
 	}
 	return written, nil
+}
+
+// plainColumns finds the columns that have their plain value in every row.
+func plainColumns(width int, rows [][]any) (zeros, empties columns) {
+	zeros, empties = 1<<width-1, 1<<width-1
+	for _, r := range rows {
+		for i, v := range r {
+			switch x := v.(type) {
+			case int64:
+				if x == 0 {
+					empties &^= 1 << i
+					continue
+				}
+			case bool:
+				if !x {
+					empties &^= 1 << i
+					continue
+				}
+			case string:
+				if x == "" {
+					zeros &^= 1 << i
+					continue
+				}
+			}
+			zeros &^= 1 << i
+			empties &^= 1 << i
+		}
+	}
+	return zeros, empties
+}
+
+// insertText is the text of a statement that inserts rows.
+func (t *Tx) insertText(k insertKey) string {
+	if text, ok := t.s.inserts[k]; ok {
+		return text
+	}
+	values := make([]string, k.width)
+	for i := range values {
+		switch {
+		case k.zeros.has(i):
+			values[i] = "0"
+		case k.empties.has(i):
+			values[i] = "''"
+		default:
+			values[i] = "?"
+		}
+	}
+	one := "(" + strings.Join(values, ",") + ")"
+	text := k.head + " VALUES " + one + strings.Repeat(","+one, k.n-1) + " " + k.tail
+	if len(t.s.inserts) >= maxStatements {
+		clear(t.s.inserts)
+	}
+	t.s.inserts[k] = text
+	return text
 }
 
 func micros(t time.Time) int64 {
