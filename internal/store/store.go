@@ -74,7 +74,8 @@ func Open(ctx context.Context, path string) (*Store, error) {
 	read.SetMaxOpenConns(4)
 	read.SetMaxIdleConns(4)
 	read.SetConnMaxIdleTime(readerRest)
-	return &Store{read: newReader(read), db: db, path: path, conn: conn, stmts: map[string]*sql.Stmt{}, inserts: map[insertKey]string{}, next: map[string]int64{}}, nil
+	return &Store{read: newReader(read), db: db, path: path, conn: conn, stmts: map[string]*sql.Stmt{},
+		inserts: map[insertKey]string{}, next: map[string]int64{}}, nil
 }
 
 // openTables opens a file for its one writer and brings its tables up to date.
