@@ -274,36 +274,15 @@ feeds:
 func (b *bench) idle(binary string) error {
 	connections, every := b.of(40, 3), 5*time.Second
 	watched := time.Duration(b.of(60, 6)) * time.Second
-	var mu sync.Mutex
-	calls := map[string][]time.Time{}
-	mux := http.NewServeMux()
-	mux.HandleFunc("GET /{n}/me", func(w http.ResponseWriter, r *http.Request) {
-		w.Header().Set("Content-Type", "application/json")
-		fmt.Fprintf(w, `{"name":"Poller","number":"P-%s"}`, r.PathValue("n"))
-	})
-	hang := false
-	mux.HandleFunc("GET /{n}/orders", func(w http.ResponseWriter, r *http.Request) {
-		n := r.PathValue("n")
-		mu.Lock()
-		calls[n] = append(calls[n], time.Now())
-		stuck := hang && n == "0"
-		mu.Unlock()
-		if stuck {
-			<-r.Context().Done()
-			return
-		}
-		w.Header().Set("Content-Type", "application/json")
-		io.WriteString(w, `{"orders":[]}`)
-	})
-	srv := httptest.NewServer(mux)
-	defer srv.Close()
+	polled := newPolled()
+	defer polled.Close()
 
 	s := setup.Setup{Version: 1, Locations: []setup.Location{{Code: "main", Name: "Main"}}, Connectors: []string{poller}}
 	secrets := map[string]map[string]string{}
 	for n := range connections {
 		code := fmt.Sprintf("p%d", n)
 		s.Connections = append(s.Connections, setup.Connection{Code: code, Connector: "poller", Name: code,
-			Address: fmt.Sprintf("%s/%d", srv.URL, n), Settings: map[string]any{"offer": map[string]any{"sources": []any{"main"}}},
+			Address: fmt.Sprintf("%s/%d", polled.URL, n), Settings: map[string]any{"offer": map[string]any{"sources": []any{"main"}}},
 			Feeds: map[message.Feed]setup.Feed{message.OrdersIn: {On: true}}})
 		secrets[code] = map[string]string{"token": "t"}
 	}
@@ -323,17 +302,12 @@ func (b *bench) idle(binary string) error {
 		service.Wait()
 	}()
 	if err := b.until(20*time.Second, "all connections to poll", func() (bool, error) {
-		mu.Lock()
-		defer mu.Unlock()
 		time.Sleep(time.Millisecond)
-		return len(calls) == connections, nil
+		return polled.by() == connections, nil
 	}); err != nil {
 		return err
 	}
-	mu.Lock()
-	hang = true
-	clear(calls)
-	mu.Unlock()
+	polled.hangFirst()
 	before, err := cpuTime(service.Process.Pid)
 	if err != nil {
 		return err
@@ -345,22 +319,73 @@ func (b *bench) idle(binary string) error {
 		return err
 	}
 	share := (used - before).Seconds() / time.Since(begin).Seconds() * 100
-	var late time.Duration
-	reads := 0
-	mu.Lock()
-	for n, at := range calls {
-		reads += len(at)
-		for i := 1; i < len(at) && n != "0"; i++ {
-			late = max(late, at[i].Sub(at[i-1])-every)
-		}
-	}
-	mu.Unlock()
+	reads, late := polled.counted(every)
 	if least := connections * int((watched-every)/every) * 9 / 11; reads < least {
 		return fmt.Errorf("only %d reads in %s", reads, watched)
 	}
 	b.add("40 connections polling every 5 s, processor time of the service", share, "% of a core", 0, "under 5%", share < 5)
 	b.add("the same, longest delay of a due run while one connection hangs", late.Seconds(), "s", 0, "", true)
 	return nil
+}
+
+// polled is what many connections read orders from. It notes when each does.
+type polled struct {
+	*httptest.Server
+	mu    sync.Mutex
+	calls map[string][]time.Time // by connection
+	hang  bool                   // the first one is not answered
+}
+
+func newPolled() *polled {
+	p := &polled{calls: map[string][]time.Time{}}
+	mux := http.NewServeMux()
+	mux.HandleFunc("GET /{n}/me", func(w http.ResponseWriter, r *http.Request) {
+		w.Header().Set("Content-Type", "application/json")
+		fmt.Fprintf(w, `{"name":"Poller","number":"P-%s"}`, r.PathValue("n"))
+	})
+	mux.HandleFunc("GET /{n}/orders", func(w http.ResponseWriter, r *http.Request) {
+		n := r.PathValue("n")
+		p.mu.Lock()
+		p.calls[n] = append(p.calls[n], time.Now())
+		stuck := p.hang && n == "0"
+		p.mu.Unlock()
+		if stuck {
+			<-r.Context().Done()
+			return
+		}
+		w.Header().Set("Content-Type", "application/json")
+		io.WriteString(w, `{"orders":[]}`)
+	})
+	p.Server = httptest.NewServer(mux)
+	return p
+}
+
+// by tells how many connections have read.
+func (p *polled) by() int {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return len(p.calls)
+}
+
+// hangFirst leaves the first connection without an answer from now on, and counts anew.
+func (p *polled) hangFirst() {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.hang = true
+	clear(p.calls)
+}
+
+// counted tells how many reads came, and how late the latest of those was that are not kept waiting.
+func (p *polled) counted(every time.Duration) (reads int, late time.Duration) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	for n, at := range p.calls {
+		reads += len(at)
+		for i := 1; i < len(at) && n != "0"; i++ {
+			late = max(late, at[i].Sub(at[i-1])-every)
+		}
+	}
+	return reads, late
 }
 
 // cpuTime is the processor time that a process has used (proc(5), stat: fields 14 and 15, in hundredths of

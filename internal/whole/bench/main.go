@@ -424,41 +424,8 @@ func (b *bench) takeIn() error {
 func (b *bench) saleToOtherStore() error {
 	b.out.CallRelay(b.url)
 	perSecond, seconds := 50, b.of(20, 1)
-	type watch struct {
-		sku  string
-		want int64
-		at   time.Time
-	}
-	var mu sync.Mutex
-	var took []float64
-	var waiting []watch
-	stop := make(chan struct{})
-	var wg sync.WaitGroup
-	wg.Add(1)
-	go func() { // looks at the other store's shelf all the time
-		defer wg.Done()
-		for {
-			select {
-			case <-stop:
-				return
-			default:
-			}
-			now := time.Now()
-			shelf := b.out.Skep.Shelf()
-			mu.Lock()
-			kept := waiting[:0]
-			for _, w := range waiting {
-				if shelf[w.sku] <= w.want {
-					took = append(took, now.Sub(w.at).Seconds())
-				} else {
-					kept = append(kept, w)
-				}
-			}
-			waiting = kept
-			mu.Unlock()
-			time.Sleep(time.Millisecond)
-		}
-	}()
+	watch := b.watchShelf()
+	defer watch.end()
 	// The other store is in step before we begin.
 	if err := b.inStep(); err != nil {
 		return err
@@ -470,9 +437,7 @@ func (b *bench) saleToOtherStore() error {
 		<-tick.C
 		sku := skus[i%len(skus)]
 		shelf[sku]--
-		mu.Lock()
-		waiting = append(waiting, watch{sku, shelf[sku], time.Now()})
-		mu.Unlock()
+		watch.expect(sku, shelf[sku])
 		if _, _, err := b.out.Morrow.Place(standin.Sale{Customer: "Joss Oster", Email: "joss.oster@example.test", Shipping: 490,
 			Lines: []standin.SaleLine{{SKU: sku, Qty: 1}},
 			Delivery: standin.Delivery{Name: "Joss Oster", Street: "Quay Street 2", Postcode: "42811", Town: "Stonequay", Country: "XW",
@@ -480,21 +445,83 @@ func (b *bench) saleToOtherStore() error {
 			return err
 		}
 	}
-	err := b.until(20*time.Second, "the last sale to reach the other store", func() (bool, error) {
-		mu.Lock()
-		defer mu.Unlock()
-		return len(waiting) == 0, nil
-	})
-	close(stop)
-	wg.Wait()
-	if err != nil {
+	if err := b.until(20*time.Second, "the last sale to reach the other store", func() (bool, error) {
+		return watch.left() == 0, nil
+	}); err != nil {
 		return err
 	}
+	watch.end()
+	took := watch.took
 	slices.Sort(took)
 	median, late := took[len(took)/2], took[len(took)*99/100]
 	b.add("sale at one store to lower quantity at the other, 50 sales/s, median", median, "s", 0, "0.03 s", median <= 0.03)
 	b.add("sale at one store to lower quantity at the other, 50 sales/s, 99th percentile", late, "s", 0, "0.06 s", late <= 0.06)
 	return nil
+}
+
+// shelfWatch looks at the other store's shelf all the time, and notes after how long it shows what is expected.
+type shelfWatch struct {
+	mu      sync.Mutex
+	waiting []shelfWait
+	took    []float64 // s
+	stop    chan struct{}
+	ended   sync.WaitGroup
+	once    sync.Once
+}
+
+type shelfWait struct {
+	sku  string
+	want int64
+	at   time.Time
+}
+
+func (b *bench) watchShelf() *shelfWatch {
+	w := &shelfWatch{stop: make(chan struct{})}
+	w.ended.Go(func() {
+		for {
+			select {
+			case <-w.stop:
+				return
+			default:
+			}
+			w.look(time.Now(), b.out.Skep.Shelf())
+			time.Sleep(time.Millisecond)
+		}
+	})
+	return w
+}
+
+func (w *shelfWatch) look(now time.Time, shelf map[string]int64) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	kept := w.waiting[:0]
+	for _, x := range w.waiting {
+		if shelf[x.sku] <= x.want {
+			w.took = append(w.took, now.Sub(x.at).Seconds())
+		} else {
+			kept = append(kept, x)
+		}
+	}
+	w.waiting = kept
+}
+
+// expect notes that the shelf is to show so many from now on.
+func (w *shelfWatch) expect(sku string, want int64) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	w.waiting = append(w.waiting, shelfWait{sku, want, time.Now()})
+}
+
+// left is how many expectations are not met yet.
+func (w *shelfWatch) left() int {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	return len(w.waiting)
+}
+
+func (w *shelfWatch) end() {
+	w.once.Do(func() { close(w.stop) })
+	w.ended.Wait()
 }
 
 // inStep waits until the other store shows what it should.
@@ -623,51 +650,58 @@ func plainLoop(ctx context.Context, file string, n int) (float64, error) {
 			return 0, err
 		}
 	}
-	const record = `{"number":"BN-2000","state":"confirmed","status":"open","placed_at":"2026-11-23T07:30:00Z",` +
-		`"changed_at":"2026-11-23T07:30:00Z","currency":"EUR","prices_include_tax":true,"buyer_name":"Ilka Fenn",` +
-		`"buyer_email":"ilka.fenn@example.test","ship_to":{"name":"Ilka Fenn","street":"Heron Lane 4","postcode":"41360",` +
-		`"town":"Harrowmere","country":"XW","email":"ilka.fenn@example.test"},"lines":[{"id":"L1","sku":"JAR-250-T24",` +
-		`"title":"Something for the hive","quantity":1,"unit_price":1190,"discount":0,"tax":198,"total":1190},{"id":"L2",` +
-		`"sku":"JAR-HEX-T12","title":"Something for the hive","quantity":1,"unit_price":1190,"discount":0,"tax":198,` +
-		`"total":1190},{"id":"L3","sku":"BRUSH-HAIR","title":"Something for the hive","quantity":1,"unit_price":1190,"discount":0,` +
-		`"tax":198,"total":1190}],"shipping":490,"discount":0,"tax":677,"total":4060,"payment":"card","paid":true,` +
-		`"requested_service":"standard"}`
 	begin := time.Now()
 	for i := 0; i < n; i += 100 {
-		tx, err := db.BeginTx(ctx, nil)
-		if err != nil {
-			return 0, err
-		}
-		order, err1 := tx.PrepareContext(ctx, `INSERT INTO orders (id, number, connection_id, outside_id, version,
-			channel_number, channel_state, stage, buyer, currency, total, units, placed_at, received_at, via, record)
-			VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)`)
-		line, err2 := tx.PrepareContext(ctx, `INSERT INTO order_line (id, order_id, position, outside_id, sku, title, item_id,
-			quantity, cancelled, allocated, picked, packed, shipped, unit_price, discount, tax, total)
-			VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)`)
-		level, err3 := tx.PrepareContext(ctx, `UPDATE level SET allocated = allocated + ? WHERE item_id = ? AND location_id = 1`)
-		if err := errors.Join(err1, err2, err3); err != nil {
-			return 0, err
-		}
-		for k := i; k < i+100; k++ {
-			now := time.Now().UnixMicro()
-			if _, err := order.ExecContext(ctx, k+1, fmt.Sprintf("R%d", k), 1, fmt.Sprintf("b-%d", k), 1, fmt.Sprintf("BN-%d", k),
-				"confirmed", "ready", "Ilka Fenn", "EUR", 4060, 3, now, now, "push", record); err != nil {
-				return 0, err
-			}
-			for j := range 3 {
-				at := (k*7 + j*3) % len(skus)
-				if _, err := line.ExecContext(ctx, k*3+j+1, k+1, j+1, fmt.Sprintf("L%d", j+1), skus[at], "Something for the hive", at+1,
-					1, 0, 1, 0, 0, 0, 1190, 0, 198, 1190); err != nil {
-					return 0, err
-				}
-				if _, err := level.ExecContext(ctx, 1, at+1); err != nil {
-					return 0, err
-				}
-			}
-		}
-		if err := tx.Commit(); err != nil {
+		if err := plainHundred(ctx, db, i); err != nil {
 			return 0, err
 		}
 	}
 	return float64(n) / time.Since(begin).Seconds(), nil
+}
+
+// plainRecord is what the plain loop stores with each order.
+const plainRecord = `{"number":"BN-2000","state":"confirmed","status":"open","placed_at":"2026-11-23T07:30:00Z",` +
+	`"changed_at":"2026-11-23T07:30:00Z","currency":"EUR","prices_include_tax":true,"buyer_name":"Ilka Fenn",` +
+	`"buyer_email":"ilka.fenn@example.test","ship_to":{"name":"Ilka Fenn","street":"Heron Lane 4","postcode":"41360",` +
+	`"town":"Harrowmere","country":"XW","email":"ilka.fenn@example.test"},"lines":[{"id":"L1","sku":"JAR-250-T24",` +
+	`"title":"Something for the hive","quantity":1,"unit_price":1190,"discount":0,"tax":198,"total":1190},{"id":"L2",` +
+	`"sku":"JAR-HEX-T12","title":"Something for the hive","quantity":1,"unit_price":1190,"discount":0,"tax":198,` +
+	`"total":1190},{"id":"L3","sku":"BRUSH-HAIR","title":"Something for the hive","quantity":1,"unit_price":1190,"discount":0,` +
+	`"tax":198,"total":1190}],"shipping":490,"discount":0,"tax":677,"total":4060,"payment":"card","paid":true,` +
+	`"requested_service":"standard"}`
+
+// plainHundred inserts a hundred orders of three lines and lowers what is left, in one commit.
+func plainHundred(ctx context.Context, db *sql.DB, i int) error {
+	tx, err := db.BeginTx(ctx, nil)
+	if err != nil {
+		return err
+	}
+	order, err1 := tx.PrepareContext(ctx, `INSERT INTO orders (id, number, connection_id, outside_id, version,
+		channel_number, channel_state, stage, buyer, currency, total, units, placed_at, received_at, via, record)
+		VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)`)
+	line, err2 := tx.PrepareContext(ctx, `INSERT INTO order_line (id, order_id, position, outside_id, sku, title, item_id,
+		quantity, cancelled, allocated, picked, packed, shipped, unit_price, discount, tax, total)
+		VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)`)
+	level, err3 := tx.PrepareContext(ctx, `UPDATE level SET allocated = allocated + ? WHERE item_id = ? AND location_id = 1`)
+	if err := errors.Join(err1, err2, err3); err != nil {
+		return err
+	}
+	for k := i; k < i+100; k++ {
+		now := time.Now().UnixMicro()
+		if _, err := order.ExecContext(ctx, k+1, fmt.Sprintf("R%d", k), 1, fmt.Sprintf("b-%d", k), 1, fmt.Sprintf("BN-%d", k),
+			"confirmed", "ready", "Ilka Fenn", "EUR", 4060, 3, now, now, "push", plainRecord); err != nil {
+			return err
+		}
+		for j := range 3 {
+			at := (k*7 + j*3) % len(skus)
+			if _, err := line.ExecContext(ctx, k*3+j+1, k+1, j+1, fmt.Sprintf("L%d", j+1), skus[at], "Something for the hive", at+1,
+				1, 0, 1, 0, 0, 0, 1190, 0, 198, 1190); err != nil {
+				return err
+			}
+			if _, err := level.ExecContext(ctx, 1, at+1); err != nil {
+				return err
+			}
+		}
+	}
+	return tx.Commit()
 }
