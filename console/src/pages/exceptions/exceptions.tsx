@@ -8,7 +8,7 @@ import { useWords } from "../../parts/address";
 import { Button, Cut, Empty, Head, Loading, Trouble } from "../../parts/controls";
 import { Age, count } from "../../parts/format";
 import { Lamp } from "../../parts/lamp";
-import { useAction } from "../orders/action";
+import { useAction } from "../../shared/orders/action";
 
 type Exception = Schema<"Exception">;
 

@@ -5,7 +5,7 @@ import { Link } from "react-router";
 import { api, take, type Schema } from "../../api/client";
 import { Button, Sheet, Trouble } from "../../parts/controls";
 import { Lamp } from "../../parts/lamp";
-import { useAction } from "./action";
+import { useAction } from "../../shared/orders/action";
 
 type Action = Schema<"RelayBulk">["action"];
 

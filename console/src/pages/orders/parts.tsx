@@ -9,7 +9,7 @@ import { Button, Sheet, Trouble } from "../../parts/controls";
 import { Labelled } from "../../parts/fields";
 import { count, decimal, Money, When } from "../../parts/format";
 import { Lamp, Stage } from "../../parts/lamp";
-import type { Done } from "./action";
+import type { Done } from "../../shared/orders/action";
 
 type Order = Schema<"Order">;
 
