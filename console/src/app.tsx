@@ -3,7 +3,7 @@ import { clsx } from "clsx";
 import { useQuery } from "@tanstack/react-query";
 import { lazy, Suspense, useCallback, useEffect, useState } from "react";
 import { NavLink, Navigate, Route, Routes, useLocation } from "react-router";
-import { api, Problem, type Schema } from "./api/client";
+import { api, Problem, take, type Schema } from "./api/client";
 import { useLive } from "./api/live";
 import { Boundary } from "./parts/boundary";
 import { Button, Loading, Sheet, Trouble } from "./parts/controls";
@@ -13,6 +13,7 @@ import { switchTheme } from "./parts/theme";
 import { Board } from "./pages/board/board";
 import { SignIn } from "./pages/signin/signin";
 
+const Begin = lazy(() => import("./pages/begin/begin"));
 const Orders = lazy(() => import("./pages/orders/orders"));
 const Order = lazy(() => import("./pages/orders/order"));
 const Picking = lazy(() => import("./pages/picking/picking"));
@@ -78,7 +79,7 @@ export function App() {
   const me = useQuery({ ...meQuery, retry: false });
   if (me.isPending) return null;
   if (me.error) {
-    if (me.error instanceof Problem && me.error.status === 401) return <SignIn />;
+    if (me.error instanceof Problem && me.error.status === 401) return <Outside />;
     return (
       <div className="mx-auto mt-24 max-w-lg">
         <Trouble error={me.error} />
@@ -86,6 +87,25 @@ export function App() {
     );
   }
   return <Cabin person={me.data} />;
+}
+
+/** Who is not signed in: the way in, or, where there is nobody who could sign in, the beginning. */
+function Outside() {
+  const first = useQuery({ queryKey: ["first-run"], queryFn: () => take(api.GET("/api/v1/first-run")) });
+  if (first.isPending) return null;
+  if (first.error)
+    return (
+      <div className="mx-auto mt-24 max-w-lg">
+        <Trouble error={first.error} />
+      </div>
+    );
+  return first.data.nobody ? (
+    <Suspense>
+      <Begin />
+    </Suspense>
+  ) : (
+    <SignIn />
+  );
 }
 
 function Cabin({ person }: { person: Schema<"Person"> }) {

@@ -64,6 +64,7 @@ type Options struct {
 
 // New makes the handler of a relay. Call End before shutting the server down, so that listeners leave.
 func New(r *relay.Relay, o Options) (*API, http.Handler) {
+	quietErrors()
 	if o.Log == nil {
 		o.Log = slog.New(slog.DiscardHandler)
 	}
@@ -225,6 +226,20 @@ func (a *API) health(w http.ResponseWriter, r *http.Request) {
 	w.Header().Set("Content-Type", "application/json")
 	io.WriteString(w, `{"status":"ok"}`)
 }
+
+// quietErrors lets errors say where something was wrong, and not what was sent: that may be a secret.
+var quietErrors = sync.OnceFunc(func() {
+	loud := huma.NewError
+	huma.NewError = func(status int, text string, errs ...error) huma.StatusError {
+		for i, err := range errs {
+			var detail *huma.ErrorDetail
+			if errors.As(err, &detail) && detail.Value != nil {
+				errs[i] = &huma.ErrorDetail{Message: detail.Message, Location: detail.Location}
+			}
+		}
+		return loud(status, text, errs...)
+	}
+})
 
 // push takes what outside systems send us. Nothing but the signature lets them in.
 func (a *API) push(w http.ResponseWriter, r *http.Request) {

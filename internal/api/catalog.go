@@ -114,7 +114,7 @@ func (a *API) itemBySKU(ctx context.Context, sku string) (*itemOutput, error) {
 }
 
 func (a *API) createItem(ctx context.Context, in *itemBody) (*itemOutput, error) {
-	in.Body.Complete()
+	in.Body.Complete(a.relay.Currency())
 	if err := a.relay.CreateItem(ctx, in.Body, who(ctx)); err != nil {
 		return nil, err
 	}
@@ -136,7 +136,7 @@ func (a *API) editItem(ctx context.Context, in *editInput) (*itemOutput, error) 
 	if err != nil {
 		return nil, err
 	}
-	in.Body.Complete()
+	in.Body.Complete(a.relay.Currency())
 	if err := a.relay.EditItem(ctx, in.SKU, in.Body, rev, who(ctx)); err != nil {
 		return nil, err
 	}

@@ -224,7 +224,7 @@ func TestOrdersByTheInterface(t *testing.T) {
 		operator PUT /orders/{number}/address {"name":"","street":"","postcode":"","town":"","country":"ZZ"} => 422 ‹address›
 		operator POST /orders/actions {"action":"tag","value":"gift","orders":["S-1","S-2","NONE"]}
 			=> 200 ‹"done":2› ‹there is no such order› id=id
-		operator POST /orders/actions {"action":"dance","orders":["S-1"]} => 422 ‹dance›
+		operator POST /orders/actions {"action":"dance","orders":["S-1"]} => 422 ‹body.action›
 		operator POST /orders/actions {"action":"tag","value":"a,b","orders":["S-1"]} => 422 ‹neither comma›
 		viewer GET /orders?tag=gift => 200 ‹S-1› ‹S-2› !‹S-3›
 		viewer GET /tags => 200 ‹gift›
@@ -385,7 +385,7 @@ func TestRulesByTheInterface(t *testing.T) {
 		admin POST /rules
 			{"id":{rule},"revision":{seen},"name":"All","position":0,"on":true,"when":"","then":"tag(\"seen\")","remove":true} => 404
 		viewer GET /reports/source?from=2026-11-01&to=2026-11-30 => 200 ‹stall›
-		viewer GET /reports/weather => 422 ‹weather›
+		viewer GET /reports/weather => 422 ‹path.code›
 		viewer GET /reports/source.csv?from=2026-11-01&to=2026-11-30 => 200 ‹stall›
 		viewer GET /reports/source?from=yesterday => 422
 	`)
@@ -418,7 +418,7 @@ func TestConnectionsByTheInterface(t *testing.T) {
 		admin PUT /locations/mill {"name":"Mill Lane"} => 200
 		viewer GET /locations => 200 ‹Mill Lane›
 		operator POST /joins {"connector":"none"} => 403
-		admin POST /joins {"connector":"none"} => 422 ‹none›
+		admin POST /joins {"connector":"none"} => 422 ‹required property code›
 		admin POST /joins {"connector":"hedgerow","name":"Second store","code":"second","test":false} => 200 ‹"code":"second"›
 		admin POST /joins {"connector":"hedgerow","name":"Second store","code":"second","test":false} => 409
 		admin GET /connections/second/join => 200 ‹"checklist"›

@@ -151,10 +151,12 @@ var asks = routeSet(`
 	POST /rules/rehearse
 `)
 
-// everybody may sign in and out.
+// everybody may sign in and out, and ask whether a company has begun.
 var everybody = routeSet(`
 	POST /session
 	DELETE /session
+	GET /first-run
+	POST /first-run
 `)
 
 func routeSet(lines string) map[string]bool {

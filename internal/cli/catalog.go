@@ -37,11 +37,15 @@ func (opt *catalogOptions) show(ctx context.Context, c *client.Client, p *printe
 }
 
 func (opt *catalogOptions) create(ctx context.Context, c *client.Client, p *printer, a []string) error {
-	it := catalog.Item{SKU: a[0], Name: a[1], Currency: "EUR", Kind: catalog.Stocked}
+	company, err := c.Company(ctx)
+	if err != nil {
+		return err
+	}
+	it := catalog.Item{SKU: a[0], Name: a[1], Currency: company.Currency, Kind: catalog.Stocked}
 	if err := setItem(&it, opt.set.m); err != nil {
 		return err
 	}
-	it, err := c.CreateItem(ctx, it)
+	it, err = c.CreateItem(ctx, it)
 	return showRecord(p, it, err)
 }
 

@@ -18,6 +18,7 @@ import (
 
 // Env is what a command may touch.
 type Env struct {
+	In       io.Reader
 	Out, Err io.Writer
 	Getenv   func(string) string
 	Version  string
@@ -161,7 +162,7 @@ func overview(w io.Writer) {
 func Main(version string) int {
 	ctx, stop := interruptible()
 	defer stop()
-	return Run(ctx, &Env{Out: os.Stdout, Err: os.Stderr, Getenv: os.Getenv, Version: version}, os.Args[1:])
+	return Run(ctx, &Env{In: os.Stdin, Out: os.Stdout, Err: os.Stderr, Getenv: os.Getenv, Version: version}, os.Args[1:])
 }
 
 func or(s, otherwise string) string {

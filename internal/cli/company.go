@@ -29,7 +29,8 @@ func runCheckAddress(ctx context.Context, c *client.Client, p *printer, a []stri
 }
 
 type companyOptions struct {
-	from, name string
+	change  engine.Company
+	address place.Address
 }
 
 func companyCommand() command {
@@ -38,14 +39,21 @@ func companyCommand() command {
 }
 
 func (opt *companyOptions) flags(f *flag.FlagSet) {
-	f.StringVar(&opt.name, "name", "", "what it is called")
-	f.StringVar(&opt.from, "time-zone", "", "`zone` in which its days begin, such as Etc/GMT-1")
+	c, a := &opt.change, &opt.address
+	f.StringVar(&c.Name, "name", "", "what it is called")
+	f.StringVar(&c.TimeZone, "time-zone", "", "`zone` in which its days begin, such as Etc/GMT-1")
+	f.StringVar(&c.Country, "country", "", "`letters` of its country, two")
+	f.StringVar(&c.Currency, "currency", "", "`letters` of its currency, three, for what says none")
+	f.StringVar(&a.Street, "street", "", "of its address: street and number")
+	f.StringVar(&a.Postcode, "postcode", "", "of its address")
+	f.StringVar(&a.Town, "town", "", "of its address")
+	f.StringVar(&a.Phone, "phone", "", "of its address")
 }
 
 func (opt *companyOptions) run(ctx context.Context, c *client.Client, p *printer, _ []string) error {
 	x, err := c.Company(ctx)
-	if err == nil && (opt.name != "" || opt.from != "") {
-		x, err = c.SetCompany(ctx, engine.Company{Name: or(opt.name, x.Name), TimeZone: or(opt.from, x.TimeZone)})
+	if err == nil && (opt.change != (engine.Company{}) || opt.address != (place.Address{})) {
+		x, err = c.SetCompany(ctx, opt.changed(x))
 	}
 	if err != nil {
 		return err
@@ -53,5 +61,27 @@ func (opt *companyOptions) run(ctx context.Context, c *client.Client, p *printer
 	return p.show(x, func(row func(...any)) {
 		row("Company", x.Name)
 		row("Days begin in", or(x.TimeZone, "UTC"))
+		row("Country", or(x.Country, "not said"))
+		row("Currency", x.Currency)
+		if x.Address != nil {
+			row("Address", strings.Join(x.Address.Lines(), ", "))
+		}
 	})
+}
+
+// changed is the company with what was asked for.
+func (opt *companyOptions) changed(x engine.Company) engine.Company {
+	w := opt.change
+	x.Name, x.TimeZone = or(w.Name, x.Name), or(w.TimeZone, x.TimeZone)
+	x.Country, x.Currency = or(w.Country, x.Country), or(w.Currency, x.Currency)
+	if w := opt.address; w != (place.Address{}) {
+		a := place.Address{}
+		if x.Address != nil {
+			a = *x.Address
+		}
+		a.Street, a.Postcode, a.Town, a.Phone = or(w.Street, a.Street), or(w.Postcode, a.Postcode), or(w.Town, a.Town), or(w.Phone, a.Phone)
+		a.Country = or(opt.change.Country, or(a.Country, x.Country))
+		x.Address = &a
+	}
+	return x
 }

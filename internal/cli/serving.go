@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"bufio"
 	"context"
 	"errors"
 	"flag"
@@ -37,6 +36,8 @@ func serving() []command {
 		{"demo", "", "Start the demo company with its stores and its carrier", runDemo},
 		{"serve", "", "Serve a company file", runServe},
 		{"standins", "", "Start only the simulated outside systems", runStandins},
+		{"init", "", "Name a company and its first person in a file that has nobody yet; the password is read from standard input",
+			runInit},
 		{"verify", "FILE", "Check everything that must always hold in a company file", runVerify},
 		{"user", "FILE E-MAIL", "Add a person to a company file, or set name, role and password; the password is read from " +
 			"standard input", runUser},
@@ -139,6 +140,9 @@ func (opt *serveOptions) serve(ctx context.Context, e *Env, log *slog.Logger, r 
 		return err
 	}
 	fmt.Fprintf(e.Out, "Open Relay serves %s at http://%s\n", opt.data, l.Addr())
+	if err := tellFirstRun(ctx, e, r, "http://"+l.Addr().String()); err != nil {
+		return err
+	}
 	done := make(chan error, 1)
 	go func() { done <- srv.Serve(l) }()
 	select {
@@ -152,6 +156,25 @@ func (opt *serveOptions) serve(ctx context.Context, e *Env, log *slog.Logger, r 
 	err = srv.Shutdown(stopping)
 	r.Stop()
 	return err
+}
+
+// tellFirstRun prints where a company that has nobody yet begins. The key stands behind the # of the address, which browsers
+// keep to themselves.
+func tellFirstRun(ctx context.Context, e *Env, r *relay.Relay, url string) error {
+	key, err := r.OpenFirstRun(ctx)
+	if err != nil || key == "" {
+		return err
+	}
+	fmt.Fprintf(e.Out, `
+This company has nobody yet. Name it, and its first person, at
+
+    %s/begin#%s
+
+The address is good once, for an hour; a new start prints a new one.
+Without a page: openrelay init -data FILE -company NAME -name PERSON -email ADDRESS
+
+`, url, key)
+	return nil
 }
 
 // ranges reads address ranges in CIDR form (RFC 4632).
@@ -346,16 +369,15 @@ func runUser(ctx context.Context, e *Env, f *flag.FlagSet, args []string) error 
 	if err := person.Role(*role).Check(); err != nil {
 		return usage{err.Error()}
 	}
-	fmt.Fprintln(e.Err, "Password (at least 8 characters):")
-	line, err := bufio.NewReader(os.Stdin).ReadString('\n')
-	if err != nil && line == "" {
-		return errors.New("no password was given on standard input")
+	password, err := readPassword(e)
+	if err != nil {
+		return err
 	}
 	if *name == "" {
 		*name = f.Arg(1)
 	}
 	return withRelay(ctx, f.Arg(0), func(r *relay.Relay) error {
-		return r.PutUser(ctx, f.Arg(1), *name, person.Role(*role), strings.TrimRight(line, "\r\n"))
+		return r.PutUser(ctx, f.Arg(1), *name, person.Role(*role), password)
 	})
 }
 

@@ -28,6 +28,9 @@ type Setup struct {
 	About       string            `yaml:"about,omitempty"`
 	Company     string            `yaml:"company,omitempty"`
 	TimeZone    string            `yaml:"time_zone,omitempty"` // IANA name; the company's days begin in it
+	Country     string            `yaml:"country,omitempty"`   // ISO 3166-1 alpha-2
+	Currency    string            `yaml:"currency,omitempty"`  // ISO 4217, of what says none
+	Address     *Address          `yaml:"address,omitempty"`   // the company's own
 	Series      map[string]string `yaml:"series,omitempty"`    // prefix of each number series
 	Locations   []Location        `yaml:"locations,omitempty"`
 	Profiles    []Profile         `yaml:"profiles,omitempty"`
@@ -317,6 +320,19 @@ func Compare(have, want Setup) []Change {
 	}
 	if want.TimeZone != "" {
 		change("company", "time_zone", have.TimeZone, want.TimeZone)
+	}
+	if want.Country != "" {
+		change("company", "country", have.Country, want.Country)
+	}
+	if want.Currency != "" {
+		change("company", "currency", have.Currency, want.Currency)
+	}
+	if want.Address != nil {
+		was := Address{}
+		if have.Address != nil {
+			was = *have.Address
+		}
+		change("company", "address", was.line(), want.Address.line())
 	}
 	for _, code := range sorted(want.Series) {
 		change("number series "+code, "prefix", have.Series[code], want.Series[code])

@@ -30,6 +30,18 @@ func (s *Store) User(ctx context.Context, id int64) (User, error) {
 	return u, found(err)
 }
 
+// CountUsers tells how many people may sign in.
+func (s *Store) CountUsers(ctx context.Context) (n int64, err error) {
+	err = s.read.GetContext(ctx, &n, "SELECT count(*) FROM user")
+	return n, err
+}
+
+// CountUsers tells how many people may sign in.
+func (t *Tx) CountUsers() (n int64, err error) {
+	err = t.get(&n, "SELECT count(*) FROM user")
+	return n, err
+}
+
 // PutUser adds a user, or changes the one with the same e-mail.
 func (t *Tx) PutUser(u User) error {
 	_, err := t.exec(`INSERT INTO user (email, name, role, password_hash) VALUES (?,?,?,?)

@@ -15,6 +15,11 @@ type Sent struct {
 	Sent int64 `json:"sent"`
 }
 
+// FirstRun tells whether a company has begun.
+type FirstRun struct {
+	Nobody bool `json:"nobody" doc:"It has nobody who could sign in; the service printed an address at which it begins"`
+}
+
 // Counted is how many records something was done to.
 type Counted struct {
 	Count int64 `json:"count"`

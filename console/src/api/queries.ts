@@ -5,6 +5,9 @@ import { api, take } from "./client";
 
 export const meQuery = queryOptions({ queryKey: ["me"], queryFn: () => take(api.GET("/api/v1/me")), staleTime: Infinity });
 
+/** The company: its currency is that of what says none, and new addresses begin with its country. */
+export const companyQuery = queryOptions({ queryKey: ["company"], queryFn: () => take(api.GET("/api/v1/company")), staleTime: 60_000 });
+
 export const locationsQuery = queryOptions({ queryKey: ["locations"], queryFn: () => take(api.GET("/api/v1/locations")) });
 
 export const connectionsQuery = queryOptions({ queryKey: ["connections"], queryFn: () => take(api.GET("/api/v1/connections")) });

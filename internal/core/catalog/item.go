@@ -157,8 +157,8 @@ func NormalSKU(sku string) string {
 	}, sku)
 }
 
-// Complete fills in what is left open and tidies what people type: spaces, case of codes, doubles.
-func (i *Item) Complete() {
+// Complete fills in what is left open, the currency with that of the company, and tidies what people type: spaces, case of codes, doubles.
+func (i *Item) Complete(currency string) {
 	for _, f := range []*string{&i.SKU, &i.Name, &i.Family, &i.Options, &i.GTIN, &i.Category, &i.CustomsCode, &i.Origin, &i.TaxClass,
 		&i.Currency} {
 		*f = strings.TrimSpace(*f)
@@ -167,7 +167,7 @@ func (i *Item) Complete() {
 		i.Kind = Stocked
 	}
 	if i.Currency == "" {
-		i.Currency = "EUR"
+		i.Currency = currency
 	}
 	i.CustomsCode = strings.NewReplacer(".", "", " ", "").Replace(i.CustomsCode)
 	i.Origin = strings.ToUpper(i.Origin)

@@ -59,7 +59,7 @@ func TestAnItemIsRefusedByItsField(t *testing.T) {
 func TestWhatPeopleTypeIsTidied(t *testing.T) {
 	i := &Item{SKU: " SMOKER-M ", Name: "Smoker ", CustomsCode: "8205.59 00", Origin: " xw", Options: "size  M ,colour  sand",
 		Marks: []string{"Fragile", " fragile ", "", "heavy"}}
-	i.Complete()
+	i.Complete("EUR")
 	require.NoError(t, i.Check())
 	assert.Equal(t, "SMOKER-M", i.SKU)
 	assert.Equal(t, "82055900", i.CustomsCode)
@@ -69,7 +69,7 @@ func TestWhatPeopleTypeIsTidied(t *testing.T) {
 	assert.Equal(t, Stocked, i.Kind)
 	assert.Equal(t, "EUR", i.Currency)
 	again := *i
-	again.Complete()
+	again.Complete("EUR")
 	assert.Empty(t, Differences(*i, again), "tidy is tidy")
 }
 

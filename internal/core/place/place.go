@@ -26,9 +26,9 @@ type Address struct {
 // postcodeDigits tells how many digits a postcode has in the countries whose form we know.
 var postcodeDigits = map[string]int{"XW": 5, "XE": 6}
 
-// known tells whether a code stands for a country: one that is assigned in ISO 3166-1, or one left to users of which
+// Known tells whether a code stands for a country: one that is assigned in ISO 3166-1, or one left to users of which
 // we know what it stands for.
-func known(country string) bool {
+func Known(country string) bool {
 	if _, ours := postcodeDigits[country]; ours {
 		return true
 	}
@@ -61,7 +61,7 @@ func (a Address) Problems() []string {
 			out = append(out, f.name+" is missing")
 		}
 	}
-	if !known(a.Country) {
+	if !Known(a.Country) {
 		out = append(out, fmt.Sprintf("country %q is not a two-letter ISO 3166 code of a country", a.Country))
 	}
 	if want, known := postcodeDigits[a.Country]; known && a.Postcode != "" {

@@ -2,59 +2,121 @@ package engine
 
 import (
 	"context"
+	"encoding/json"
+	"fmt"
 	"strings"
 	"time"
 
+	"openrelay/internal/core/money"
+	"openrelay/internal/core/place"
 	"openrelay/internal/store"
 )
 
 // Company is what is known of the company itself.
 type Company struct {
-	Name     string `json:"name" maxLength:"200"`
-	TimeZone string `json:"time_zone" maxLength:"80" doc:"IANA name of the time zone in which its days begin; empty is UTC"`
+	Name     string         `json:"name" maxLength:"200"`
+	TimeZone string         `json:"time_zone" maxLength:"80" doc:"IANA name of the time zone in which its days begin; empty is UTC"`
+	Country  string         `json:"country,omitempty" maxLength:"2" doc:"Two letters of ISO 3166-1; new addresses begin with it"`
+	Currency string         `json:"currency,omitempty" maxLength:"3" doc:"Three letters of ISO 4217 for what says none; empty is EUR"`
+	Address  *place.Address `json:"address,omitempty" doc:"Its own, as it stands on papers"`
 }
 
 const (
 	CompanyKey  = "company"
 	TimeZoneKey = "time zone"
+	countryKey  = "country"
+	currencyKey = "currency"
+	addressKey  = "address"
 )
+
+// usualCurrency is the currency of a company that did not say one.
+const usualCurrency = "EUR"
 
 // Company tells what is known of the company.
 func (r *Engine) Company(ctx context.Context) (c Company, err error) {
-	if c.Name, err = r.Store.Setting(ctx, CompanyKey); err != nil {
-		return c, err
+	address := ""
+	for key, to := range map[string]*string{CompanyKey: &c.Name, TimeZoneKey: &c.TimeZone, countryKey: &c.Country,
+		currencyKey: &c.Currency, addressKey: &address} {
+		if *to, err = r.Store.Setting(ctx, key); err != nil {
+			return c, err
+		}
 	}
-	c.TimeZone, err = r.Store.Setting(ctx, TimeZoneKey)
+	c.Currency = Or(c.Currency, usualCurrency)
+	if address != "" {
+		c.Address = &place.Address{}
+		err = json.Unmarshal([]byte(address), c.Address)
+	}
 	return c, err
 }
 
-// SetCompany writes what is known of the company.
-func (r *Engine) SetCompany(ctx context.Context, c Company, who string) error {
+// Check tidies what is said of a company, and refuses what it cannot be.
+func (c *Company) Check() error {
 	c.Name, c.TimeZone = strings.TrimSpace(c.Name), strings.TrimSpace(c.TimeZone)
+	c.Country, c.Currency = strings.ToUpper(strings.TrimSpace(c.Country)), strings.ToUpper(strings.TrimSpace(c.Currency))
 	if c.Name == "" {
 		return Refuse("name: missing")
 	}
 	if _, err := ZoneOf(c.TimeZone); err != nil {
 		return err
 	}
-	if err := r.Commit(ctx, func(ch *Change) error {
-		if err := r.putCompany(ch, c); err != nil {
-			return err
+	if c.Country != "" && !place.Known(c.Country) {
+		return Refuse("country: %q is none; two letters such as DE are expected", c.Country)
+	}
+	if c.Currency != "" && !money.ValidCurrency(c.Currency) {
+		return Refuse("currency: %q is none; three letters such as EUR are expected", c.Currency)
+	}
+	if c.Address != nil {
+		c.Address.Normal()
+		if *c.Address == (place.Address{Country: c.Address.Country}) { // nothing but a country was said
+			c.Address = nil
+			return nil
 		}
-		ch.Tell("company", "")
-		return ch.Note(store.Entry{At: ch.Now.UnixMicro(), Who: who, Thing: "company", What: "company",
-			Text: c.Name + "; its days begin in " + Or(c.TimeZone, "UTC")})
-	}); err != nil {
+		c.Address.Name = Or(c.Address.Name, c.Name)
+		if problems := c.Address.Problems(); len(problems) > 0 {
+			return Refuse("address: %s", strings.Join(problems, "; "))
+		}
+	}
+	return nil
+}
+
+// SetCompany writes what is known of the company.
+func (r *Engine) SetCompany(ctx context.Context, c Company, who string) error {
+	if err := c.Check(); err != nil {
+		return err
+	}
+	if err := r.Commit(ctx, func(ch *Change) error { return r.PutCompany(ch, c, who) }); err != nil {
 		return err
 	}
 	return r.Reload(ctx)
 }
 
-func (r *Engine) putCompany(ch *Change, c Company) error {
-	if err := ch.PutSetting(CompanyKey, c.Name); err != nil {
-		return err
+// PutCompany writes what is known of the company, within a change. It must have been checked; Reload takes it in.
+func (r *Engine) PutCompany(ch *Change, c Company, who string) error {
+	address := ""
+	if c.Address != nil {
+		text, err := json.Marshal(c.Address)
+		if err != nil {
+			return err
+		}
+		address = string(text)
 	}
-	return ch.PutSetting(TimeZoneKey, c.TimeZone)
+	for _, s := range [][2]string{{CompanyKey, c.Name}, {TimeZoneKey, c.TimeZone}, {countryKey, c.Country}, {currencyKey, c.Currency},
+		{addressKey, address}} {
+		if err := ch.PutSetting(s[0], s[1]); err != nil {
+			return err
+		}
+	}
+	ch.Tell("company", "")
+	return ch.Note(store.Entry{At: ch.Now.UnixMicro(), Who: who, Thing: "company", What: "company",
+		Text: fmt.Sprintf("%s; its days begin in %s, its currency is %s", c.Name, Or(c.TimeZone, "UTC"), Or(c.Currency, usualCurrency))})
+}
+
+// Currency is that of what says none.
+func (r *Engine) Currency() string {
+	if c := r.currency.Load(); c != nil {
+		return *c
+	}
+	return usualCurrency
 }
 
 func ZoneOf(name string) (*time.Location, error) {
@@ -85,6 +147,17 @@ func (r *Engine) Midnight() time.Time {
 
 // Today is the day on the company's clocks.
 func (r *Engine) Today() string { return r.Now().Format(time.DateOnly) }
+
+// loadCompany reads anew what decisions need to know of the company.
+func (r *Engine) loadCompany(ctx context.Context) error {
+	currency, err := r.Store.Setting(ctx, currencyKey)
+	if err != nil {
+		return err
+	}
+	currency = Or(currency, usualCurrency)
+	r.currency.Store(&currency)
+	return r.loadZone(ctx)
+}
 
 // loadZone reads the time zone anew. One that is not known here is no reason not to work: days are then those of UTC.
 func (r *Engine) loadZone(ctx context.Context) error {

@@ -133,7 +133,7 @@ func (r *Engine) Reload(ctx context.Context) error {
 	r.loading.Lock()
 	defer r.loading.Unlock()
 	ctx = context.WithoutCancel(ctx) // what was committed is made known, although its caller may have left
-	if err := r.loadZone(ctx); err != nil {
+	if err := r.loadCompany(ctx); err != nil {
 		return err
 	}
 	if err := r.reloadPlaces(ctx); err != nil {

@@ -50,7 +50,8 @@ type Engine struct {
 
 	Committed []func(ctx context.Context, ch *Change) error // what rooms do after each commit, in this order
 
-	zone atomic.Pointer[time.Location] // of the company
+	zone     atomic.Pointer[time.Location] // of the company
+	currency atomic.Pointer[string]
 
 	placeMu sync.RWMutex
 	places  map[int64]store.Location

@@ -392,7 +392,7 @@ func (r *Joining) bringListing(b *exchange.Batch, rec *store.ImportRecord, m *me
 	}
 	if l.ItemID == 0 && l.Doubt == "" && choose.Items && m.SKU != "" {
 		it := catalog.Item{SKU: m.SKU, Name: engine.Or(m.Title, m.SKU), Price: m.Price, Currency: m.Currency}
-		it.Complete()
+		it.Complete(r.Currency())
 		if err := it.Check(); err == nil {
 			var err error
 			if it.GTIN, err = r.Listing.FreeGTIN(b.Ch, m.GTIN); err != nil {

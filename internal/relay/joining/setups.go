@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"reflect"
 	"regexp"
 	"strings"
 
@@ -26,7 +27,11 @@ func (r *Joining) ExportSetup(ctx context.Context) (setup.Setup, error) {
 	if err != nil {
 		return out, err
 	}
-	out.Company, out.TimeZone = known.Name, known.TimeZone
+	out.Company, out.TimeZone, out.Country, out.Currency = known.Name, known.TimeZone, known.Country, known.Currency
+	if known.Address != nil {
+		a := setup.Address(*known.Address)
+		out.Address = &a
+	}
 	if err := r.exportGround(ctx, &out); err != nil {
 		return out, err
 	}
@@ -308,7 +313,7 @@ func (r *Joining) ApplySetup(ctx context.Context, want setup.Setup, secrets map[
 	if out.Changes, err = r.PlanSetup(ctx, want, secrets); err != nil {
 		return out, err
 	}
-	if err := r.applyGround(ctx, want); err != nil {
+	if err := r.applyGround(ctx, want, who); err != nil {
 		return out, err
 	}
 	for i, text := range want.Connectors {
@@ -380,7 +385,7 @@ func (r *Joining) PutLocation(ctx context.Context, code, name, keeper, who strin
 var locationCode = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,30}$`)
 
 // applyGround brings company, number series, locations and profiles to what a set-up asks for.
-func (r *Joining) applyGround(ctx context.Context, want setup.Setup) error {
+func (r *Joining) applyGround(ctx context.Context, want setup.Setup, who string) error {
 	series, err := r.Store.Series(ctx)
 	if err != nil {
 		return err
@@ -397,9 +402,15 @@ func (r *Joining) applyGround(ctx context.Context, want setup.Setup) error {
 	for _, p := range profiles {
 		old[p.Code] = p
 	}
+	company, err := r.companyOf(ctx, want)
+	if err != nil {
+		return err
+	}
 	if err := r.Commit(ctx, func(ch *engine.Change) error {
-		if err := applyCompany(ch, want); err != nil {
-			return err
+		if company != nil {
+			if err := r.PutCompany(ch, *company, who); err != nil {
+				return err
+			}
 		}
 		for code, prefix := range want.Series {
 			n := next[code]
@@ -429,22 +440,22 @@ func (r *Joining) applyGround(ctx context.Context, want setup.Setup) error {
 	return r.Reload(ctx)
 }
 
-// applyCompany writes the company's name and time zone as a set-up has them.
-func applyCompany(ch *engine.Change, want setup.Setup) error {
-	if want.Company != "" {
-		if err := ch.PutSetting(engine.CompanyKey, want.Company); err != nil {
-			return err
-		}
+// companyOf is the company as a set-up asks for; nil: it is so already.
+func (r *Joining) companyOf(ctx context.Context, want setup.Setup) (*engine.Company, error) {
+	have, err := r.Company(ctx)
+	if err != nil {
+		return nil, err
 	}
-	if want.TimeZone != "" {
-		if _, err := engine.ZoneOf(want.TimeZone); err != nil {
-			return err
-		}
-		if err := ch.PutSetting(engine.TimeZoneKey, want.TimeZone); err != nil {
-			return err
-		}
+	c := engine.Company{Name: engine.Or(want.Company, have.Name), TimeZone: engine.Or(want.TimeZone, have.TimeZone),
+		Country: engine.Or(want.Country, have.Country), Currency: engine.Or(want.Currency, have.Currency), Address: have.Address}
+	if want.Address != nil {
+		a := place.Address(*want.Address)
+		c.Address = &a
 	}
-	return nil
+	if reflect.DeepEqual(c, have) || c.Name == "" {
+		return nil, nil
+	}
+	return &c, c.Check()
 }
 
 // applyPlaces makes and changes locations as a set-up has them.

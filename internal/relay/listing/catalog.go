@@ -212,7 +212,7 @@ func checkParts(ch *engine.Change, parts []catalog.Part) error {
 // CreateItem adds an item.
 func (r *Listing) CreateItem(ctx context.Context, it catalog.Item, who string) error {
 	it.ID, it.Archived = 0, false
-	it.Complete()
+	it.Complete(r.Currency())
 	if err := it.Check(); err != nil {
 		return engine.Refuse("%v", err)
 	}
@@ -232,7 +232,7 @@ func (r *Listing) CreateItem(ctx context.Context, it catalog.Item, who string) e
 // EditItem replaces the record of an item. Fields that another system owns stay as they are, and asking for
 // another value of one is refused.
 func (r *Listing) EditItem(ctx context.Context, sku string, it catalog.Item, revision int64, who string) error {
-	it.Complete()
+	it.Complete(r.Currency())
 	if err := it.Check(); err != nil {
 		return engine.Refuse("%v", err)
 	}
@@ -375,7 +375,7 @@ func (r *Listing) SetOwners(ctx context.Context, owners map[string]string, who s
 // FreeGTIN is a GTIN that is right and no other item's, or nothing.
 func (r *Listing) FreeGTIN(ch *engine.Change, gtin string) (string, error) {
 	probe := catalog.Item{SKU: "x", Name: "x", GTIN: gtin}
-	probe.Complete()
+	probe.Complete(r.Currency())
 	if probe.Check() != nil {
 		return "", nil
 	}
@@ -403,7 +403,7 @@ func (r *Listing) AddItems(ctx context.Context, list []Opening, who string) erro
 		book := stock.NewBook(nil)
 		for _, o := range list {
 			it := o.Item
-			it.Complete()
+			it.Complete(r.Currency())
 			if err := it.Check(); err != nil {
 				return engine.Refuse("item %s: %v", it.SKU, err)
 			}

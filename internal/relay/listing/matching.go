@@ -284,7 +284,7 @@ func (r *Listing) CreateFrom(ctx context.Context, listing int64, sku, who string
 	err := r.decideListing(ctx, listing, false, who, func(ch *engine.Change, l *store.Listing) error {
 		sku = engine.Or(sku, l.SKU)
 		it := catalog.Item{SKU: sku, Name: engine.Or(l.Title, sku), Price: l.Price, Currency: l.Currency, Category: l.Category}
-		it.Complete()
+		it.Complete(r.Currency())
 		if err := it.Check(); err != nil {
 			return engine.Refuse("%v", err)
 		}

@@ -45,7 +45,7 @@ func (r *Listing) TakeItem(b *exchange.Batch, in store.InboxMessage, m *message.
 			return nil
 		}
 	}
-	it.Complete()
+	it.Complete(r.Currency())
 	if err := it.Check(); err != nil {
 		return engine.Refuse("it cannot be an item: %v", err)
 	}

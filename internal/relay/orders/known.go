@@ -72,8 +72,8 @@ func (r *Orders) makeSoldKnown(ctx context.Context, c *engine.Conn, sold, sku st
 	err := r.Commit(ctx, func(ch *engine.Change) error {
 		item, err := int64(0), error(nil)
 		if create {
-			it := catalog.Item{SKU: engine.Or(sku, sold), Name: title, Currency: "EUR"}
-			it.Complete()
+			it := catalog.Item{SKU: engine.Or(sku, sold), Name: title, Currency: r.Currency()}
+			it.Complete(r.Currency())
 			if err := it.Check(); err != nil {
 				return engine.Refuse("%v", err)
 			}
@@ -89,7 +89,7 @@ func (r *Orders) makeSoldKnown(ctx context.Context, c *engine.Conn, sold, sku st
 		if err != nil {
 			return err
 		}
-		l := store.Listing{ConnectionID: c.ID, OutsideID: "sold:" + sold, SKU: sold, Title: title, Currency: "EUR", ItemID: item,
+		l := store.Listing{ConnectionID: c.ID, OutsideID: "sold:" + sold, SKU: sold, Title: title, Currency: r.Currency(), ItemID: item,
 			MatchedBy: "by " + who, State: inventory.ListingGone}
 		if _, err := ch.PutListing(&l, ch.Now); err != nil {
 			return err

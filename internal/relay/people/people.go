@@ -13,6 +13,8 @@ type People struct {
 	Views *views.Views
 
 	accesses accessLog
+
+	first firstRun
 }
 
 // New makes the people of a company.

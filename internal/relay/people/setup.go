@@ -18,18 +18,11 @@ import (
 
 // PutUser adds a person, or sets name, role and password of the one with this e-mail.
 func (r *People) PutUser(ctx context.Context, email, name string, role person.Role, password string) error {
-	if len(password) < 8 {
-		return engine.Refuse("password: at least 8 characters are expected")
+	u, err := newUser(NewPerson{Name: name, Email: email, Password: password}, role)
+	if err != nil {
+		return err
 	}
-	if !strings.Contains(email, "@") {
-		return engine.Refuse("e-mail %q: an address is expected", email)
-	}
-	if err := role.Check(); err != nil {
-		return engine.Refuse("%v", err)
-	}
-	return r.Commit(ctx, func(ch *engine.Change) error {
-		return ch.PutUser(store.User{Email: strings.ToLower(email), Name: name, Role: role, PasswordHash: HashPassword(password)})
-	})
+	return r.Commit(ctx, func(ch *engine.Change) error { return ch.PutUser(u) })
 }
 
 // SignIn returns the person with this e-mail and password, or nil.

@@ -584,11 +584,11 @@ func lookItem(l *lookup, f map[string]string) (store.SheetRow, error) {
 	if cur := f["currency"]; cur != "" && cur != none {
 		it.Currency = cur
 	}
-	it.Currency = engine.Or(it.Currency, "EUR")
+	it.Currency = engine.Or(it.Currency, l.r.Currency())
 	if err := itemFrom(&it, f); err != nil {
 		return out, err
 	}
-	it.Complete()
+	it.Complete(l.r.Currency())
 	if err := it.Check(); err != nil {
 		return out, engine.Refuse("%v", err)
 	}
@@ -630,11 +630,11 @@ func carryItems(r *Sheets, ch *engine.Change, rows []map[string]string, who stri
 		if cur := f["currency"]; cur != "" && cur != none {
 			it.Currency = cur
 		}
-		it.Currency = engine.Or(it.Currency, "EUR")
+		it.Currency = engine.Or(it.Currency, r.Currency())
 		if err := itemFrom(&it, f); err != nil {
 			return err
 		}
-		it.Complete()
+		it.Complete(r.Currency())
 		if err := it.Check(); err != nil {
 			return engine.Refuse("%v", err)
 		}

@@ -1,4 +1,4 @@
-import { optionGroupsQuery, ownersQuery, priceListsQuery } from "../../api/queries";
+import { companyQuery, optionGroupsQuery, ownersQuery, priceListsQuery } from "../../api/queries";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState, type FormEvent } from "react";
 import { useNavigate, useParams } from "react-router";
@@ -9,7 +9,7 @@ import { minorOf, typedAmount } from "../../parts/format";
 
 type Item = Schema<"CatalogItem">;
 
-const fresh: Item = { sku: "", name: "", kind: "stocked", currency: "EUR" };
+const fresh: Item = { sku: "", name: "", kind: "stocked" };
 
 /** A new item, or the record of one that is there. */
 export default function Edit() {
@@ -21,9 +21,10 @@ export default function Edit() {
     gcTime: 0,
     queryFn: () => take(api.GET("/api/v1/items/{sku}/record", { params: { path: { sku: sku! } } })),
   });
-  if (sku && q.isPending) return <Loading />;
+  const company = useQuery({ ...companyQuery, enabled: !sku });
+  if (sku ? q.isPending : company.isPending) return <Loading />;
   if (q.error) return <Trouble error={q.error} />;
-  return <Form was={q.data ?? fresh} isNew={!sku} />;
+  return <Form was={q.data ?? { ...fresh, currency: company.data?.currency ?? "EUR" }} isNew={!sku} />;
 }
 
 function Form({ was, isNew }: { was: Item; isNew: boolean }) {

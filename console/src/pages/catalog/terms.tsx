@@ -1,4 +1,12 @@
-import { connectionsQuery, locationsQuery, meQuery, optionGroupsQuery, ownersQuery, priceListsQuery } from "../../api/queries";
+import {
+  companyQuery,
+  connectionsQuery,
+  locationsQuery,
+  meQuery,
+  optionGroupsQuery,
+  ownersQuery,
+  priceListsQuery,
+} from "../../api/queries";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState, type FormEvent } from "react";
 import { api, take, type Schema } from "../../api/client";
@@ -200,11 +208,13 @@ function Keepers({ admin, tellers }: { admin: boolean; tellers: Connection[] }) 
 function PriceLists({ admin }: { admin: boolean }) {
   const client = useQueryClient();
   const lists = useQuery(priceListsQuery);
-  const [list, setList] = useState({ code: "", name: "", currency: "EUR" });
+  const company = useQuery(companyQuery);
+  const [typed, setList] = useState({ code: "", name: "", currency: "" });
+  const list = { ...typed, currency: typed.currency || (company.data?.currency ?? "") };
   const put = useMutation({
     mutationFn: () => take(api.PUT("/api/v1/price-lists/{code}", { params: { path: { code: list.code } }, body: list })),
     onSuccess: () => {
-      setList({ code: "", name: "", currency: "EUR" });
+      setList({ code: "", name: "", currency: "" });
       void client.invalidateQueries({ queryKey: ["price-lists"] });
     },
   });

@@ -1,4 +1,4 @@
-import { connectionsQuery } from "../../api/queries";
+import { companyQuery, connectionsQuery } from "../../api/queries";
 import { useMutation, useQuery } from "@tanstack/react-query";
 import { useState, type FormEvent } from "react";
 import { useNavigate, useSearchParams } from "react-router";
@@ -21,7 +21,8 @@ export default function TypeOrder() {
     enabled: inbox > 0,
   });
   const connections = useQuery(connectionsQuery);
-  if (connections.isPending || (inbox > 0 && original.isPending)) return <Loading />;
+  const company = useQuery(companyQuery);
+  if (connections.isPending || company.isPending || (inbox > 0 && original.isPending)) return <Loading />;
   return (
     <>
       <Head
@@ -39,6 +40,7 @@ export default function TypeOrder() {
           code={params.get("connection") ?? ""}
           channels={connections.data?.filter((c) => c.side === "channel" && c.state === "on") ?? []}
           read={original.data?.order}
+          company={company.data}
         />
         {inbox > 0 && original.data && (
           <section aria-label="The original">
@@ -62,14 +64,26 @@ function pretty(raw: string): string {
   }
 }
 
-function Form({ inbox, code, channels, read }: { inbox: number; code: string; channels: Schema<"Connection">[]; read?: Record_ }) {
+function Form({
+  inbox,
+  code,
+  channels,
+  read,
+  company,
+}: {
+  inbox: number;
+  code: string;
+  channels: Schema<"Connection">[];
+  read?: Record_;
+  company?: Schema<"RelayCompany">;
+}) {
   const navigate = useNavigate();
   const [channel, setChannel] = useState(code || channels[0]?.code || "");
-  const currency = read?.currency || "EUR";
+  const currency = read?.currency || company?.currency || "EUR";
   const [number, setNumber] = useState(read?.number ?? "");
   const [email, setEmail] = useState(read?.buyer_email ?? "");
   const [to, setTo] = useState<Record<string, string>>(
-    read ? { ...(read.ship_to as unknown as Record<string, string>) } : { country: "XW" },
+    read ? { ...(read.ship_to as unknown as Record<string, string>) } : { country: company?.country ?? "" },
   );
   const [lines, setLines] = useState<Line[]>(
     read?.lines?.length

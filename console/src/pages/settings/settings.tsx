@@ -1,4 +1,4 @@
-import { meQuery } from "../../api/queries";
+import { companyQuery, meQuery } from "../../api/queries";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState, type FormEvent } from "react";
 import { api, take, type Schema } from "../../api/client";
@@ -6,6 +6,7 @@ import { Button, Empty, Head, Loading, Trouble } from "../../parts/controls";
 import { Labelled, Switch } from "../../parts/fields";
 import { When } from "../../parts/format";
 import { Lamp } from "../../parts/lamp";
+import { CompanyFields, whole, type Company as CompanyOf } from "../../shared/company/fields";
 
 type Target = Schema<"Target">;
 
@@ -35,13 +36,13 @@ export default function Settings() {
   );
 }
 
-/** What the company is called, and where its days begin. */
+/** What is known of the company itself. */
 function Company() {
   const client = useQueryClient();
-  const q = useQuery({ queryKey: ["company"], queryFn: () => take(api.GET("/api/v1/company")) });
-  const [edit, setEdit] = useState<Schema<"RelayCompany"> | null>(null);
+  const q = useQuery(companyQuery);
+  const [edit, setEdit] = useState<CompanyOf | null>(null);
   const put = useMutation({
-    mutationFn: (body: Schema<"RelayCompany">) => take(api.PUT("/api/v1/company", { body })),
+    mutationFn: (body: CompanyOf) => take(api.PUT("/api/v1/company", { body })),
     onSuccess: () => {
       setEdit(null);
       for (const key of ["company", "board", "report"]) void client.invalidateQueries({ queryKey: [key] });
@@ -50,37 +51,26 @@ function Company() {
   const now = edit ?? q.data;
   return (
     <section aria-label="The company">
-      <h2>The company</h2>
-      <p className="mb-2 max-w-prose text-quiet">Days of reports, manifests and counts begin at midnight of its time zone.</p>
+      <h2 className="mb-2">The company</h2>
       <Trouble error={q.error ?? put.error} />
       {now && (
         <form
-          className="grid grid-cols-[1fr_1fr_auto] items-end gap-3"
           onSubmit={(e) => {
             e.preventDefault();
-            put.mutate({ name: now.name, time_zone: now.time_zone });
+            put.mutate(whole(now));
           }}
         >
-          <Labelled label="Name">
-            <input className="field w-full" required value={now.name} onChange={(e) => setEdit({ ...now, name: e.target.value })} />
-          </Labelled>
-          <Labelled label="Time zone">
-            <input
-              className="field code w-full"
-              list="zones"
-              placeholder="UTC"
-              value={now.time_zone}
-              onChange={(e) => setEdit({ ...now, time_zone: e.target.value })}
-            />
-          </Labelled>
-          <datalist id="zones">
-            {Intl.supportedValuesOf("timeZone").map((z) => (
-              <option key={z} value={z} />
-            ))}
-          </datalist>
-          <Button type="submit" disabled={!edit || put.isPending}>
-            Save
-          </Button>
+          <CompanyFields value={now} onChange={setEdit} />
+          <div className="mt-3 flex gap-2">
+            <Button type="submit" disabled={!edit || put.isPending}>
+              Save
+            </Button>
+            {edit && (
+              <Button kind="quiet" onClick={() => setEdit(null)}>
+                Leave it as it was
+              </Button>
+            )}
+          </div>
         </form>
       )}
     </section>
