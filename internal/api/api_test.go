@@ -1,9 +1,11 @@
 package api
 
 import (
+	"fmt"
 	"net/http/httptest"
 	"reflect"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"testing/fstest"
 	"time"
@@ -94,17 +96,42 @@ func TestRevisionOf(t *testing.T) {
 	}
 }
 
+// TestThrottle: five tries a minute for an account from one source; another source is not kept out by them, and whoever
+// tries many accounts from one source is.
 func TestThrottle(t *testing.T) {
 	var th throttle
 	now := time.Now()
-	for i := range 5 {
-		require.False(t, th.blocked("a", now), i)
-		th.failed("a", now)
+	for i := range triesPerAccount {
+		require.True(t, th.begin("10.1.1.1", "edda", now), i)
 	}
-	require.True(t, th.blocked("a", now.Add(30*time.Second)))
-	require.False(t, th.blocked("b", now))
-	require.False(t, th.blocked("a", now.Add(61*time.Second)))
-	require.Empty(t, th.fail)
+	require.False(t, th.begin("10.1.1.1", "edda", now.Add(30*time.Second)))
+	require.True(t, th.begin("10.1.1.2", "edda", now), "nobody locks somebody else out")
+	require.True(t, th.begin("10.1.1.1", "edda", now.Add(61*time.Second)))
+	for i := range triesPerSource {
+		th.begin("10.1.1.3", fmt.Sprint("account ", i), now)
+	}
+	require.False(t, th.begin("10.1.1.3", "one more", now))
+	for range 100 { // who knows the password is not kept out by using it
+		require.True(t, th.begin("10.1.1.4", "ilka", now))
+		th.succeeded("10.1.1.4", "ilka")
+	}
+}
+
+// TestManyTriesAtOnce: the place is taken before the password is looked at.
+func TestManyTriesAtOnce(t *testing.T) {
+	var th throttle
+	var wg sync.WaitGroup
+	var let atomic.Int64
+	now := time.Now()
+	for range 200 {
+		wg.Go(func() {
+			if th.begin("10.1.1.1", "edda", now) {
+				let.Add(1)
+			}
+		})
+	}
+	wg.Wait()
+	require.Equal(t, int64(triesPerAccount), let.Load())
 }
 
 func TestSchemaNames(t *testing.T) {

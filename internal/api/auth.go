@@ -4,7 +4,9 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net"
 	"net/http"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -49,14 +51,14 @@ func (a *API) identify(next http.Handler) http.Handler {
 			p = &wire.Person{Name: t.Name, Role: t.Role}
 		} else if id := a.sessions.GetInt64(r.Context(), "user"); id != 0 && a.awake(r.Context(), time.Now()) {
 			u, err := a.relay.Store.User(r.Context(), id)
-			if err == nil {
-				p = &wire.Person{Name: u.Name, Email: u.Email, Role: u.Role}
-			} else if !errors.Is(err, store.ErrNotFound) {
+			if err == nil && u.LeftAt == 0 && u.Epoch == a.sessions.GetInt64(r.Context(), "epoch") {
+				p = &wire.Person{ID: u.ID, Name: u.Name, Email: u.Email, Role: u.Role}
+			} else if err != nil && !errors.Is(err, store.ErrNotFound) {
 				problem(w, http.StatusInternalServerError, "The session could not be read.")
 				return
 			}
 		}
-		next.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), personKey{}, p)))
+		next.ServeHTTP(w, r.WithContext(context.WithValue(withSource(r), personKey{}, p)))
 	})
 }
 
@@ -107,40 +109,69 @@ func guard(api huma.API, role person.Role) func(huma.Context, func(huma.Context)
 	}
 }
 
-// throttle slows down those who guess passwords: after five failures for an address or an account,
-// further tries wait until a minute has passed.
+// throttle slows down those who guess passwords: five tries a minute for an account from one source, and thirty from a source
+// whatever the account. It goes by source, so that nobody can lock somebody else out. A try counts from its beginning, so that
+// many at once are no way around it; those that succeed are given back.
 type throttle struct {
 	mu   sync.Mutex
-	fail map[string][]time.Time
+	seen map[string][]time.Time
 }
 
 const (
-	throttleMost   = 5
-	throttleWindow = time.Minute
+	triesPerAccount = 5
+	triesPerSource  = 30
+	throttleWindow  = time.Minute
+	throttleKeys    = 10_000 // what is remembered at most
 )
 
-func (t *throttle) blocked(key string, now time.Time) bool {
+// begin takes a try, or tells that there were too many.
+func (t *throttle) begin(source, account string, now time.Time) bool {
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	recent := t.fail[key][:0]
-	for _, at := range t.fail[key] {
-		if now.Sub(at) < throttleWindow {
-			recent = append(recent, at)
+	if t.seen == nil || len(t.seen) > throttleKeys {
+		t.seen = map[string][]time.Time{}
+	}
+	keys := throttleKeysOf(source, account)
+	for i, most := range []int{triesPerSource, triesPerAccount} {
+		recent := slices.DeleteFunc(t.seen[keys[i]], func(at time.Time) bool { return now.Sub(at) >= throttleWindow })
+		if t.seen[keys[i]] = recent; len(recent) >= most {
+			return false
 		}
 	}
-	if len(recent) == 0 {
-		delete(t.fail, key)
-	} else {
-		t.fail[key] = recent
+	for _, k := range keys {
+		t.seen[k] = append(t.seen[k], now)
 	}
-	return len(recent) >= throttleMost
+	return true
 }
 
-func (t *throttle) failed(key string, now time.Time) {
+// succeeded gives a try back.
+func (t *throttle) succeeded(source, account string) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	if t.fail == nil || len(t.fail) > 10_000 {
-		t.fail = map[string][]time.Time{}
+	keys := throttleKeysOf(source, account)
+	delete(t.seen, keys[1])
+	if tries := t.seen[keys[0]]; len(tries) > 0 {
+		t.seen[keys[0]] = tries[:len(tries)-1]
 	}
-	t.fail[key] = append(t.fail[key], now)
+}
+
+func throttleKeysOf(source, account string) [2]string {
+	return [2]string{source, source + " " + account}
+}
+
+type sourceKey struct{}
+
+// sourceOf is the address that a request comes from.
+func sourceOf(ctx context.Context) string {
+	source, _ := ctx.Value(sourceKey{}).(string)
+	return source
+}
+
+// withSource notes the address that a request comes from.
+func withSource(r *http.Request) context.Context {
+	host, _, err := net.SplitHostPort(r.RemoteAddr)
+	if err != nil {
+		host = r.RemoteAddr
+	}
+	return context.WithValue(r.Context(), sourceKey{}, host)
 }

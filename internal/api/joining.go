@@ -164,30 +164,31 @@ func (a *API) locations(ctx context.Context, _ *struct{}) (*body[[]wire.Location
 	list, err := a.relay.Store.Locations(ctx)
 	out := make([]wire.Location, len(list))
 	for i, l := range list {
-		out[i] = wire.Location{ID: l.ID, Code: l.Code, Name: l.Name, Keeper: a.relay.Code(l.Keeper)}
+		out[i] = a.location(l)
 	}
 	return &body[[]wire.Location]{out}, err
 }
 
+// location is a place as it is answered.
+func (a *API) location(l store.Location) wire.Location {
+	out := wire.Location{ID: l.ID, Code: l.Code, Name: l.Name, Keeper: a.relay.Code(l.Keeper)}
+	if l.Address != (place.Address{}) {
+		out.Address = &l.Address
+	}
+	return out
+}
+
 type locationInput struct {
 	Code string `path:"code" maxLength:"31"`
-	Body struct {
-		Name   string `json:"name,omitempty" maxLength:"200"`
-		Keeper string `json:"keeper,omitempty" doc:"Code of the connection whose word counts there; empty: ours"`
-	}
+	Body joining.Place
 }
 
 func (a *API) putLocation(ctx context.Context, in *locationInput) (*body[wire.Location], error) {
-	if err := a.relay.PutLocation(ctx, in.Code, in.Body.Name, in.Body.Keeper, who(ctx)); err != nil {
+	if err := a.relay.PutPlace(ctx, in.Code, in.Body, who(ctx)); err != nil {
 		return nil, err
 	}
-	list, err := a.relay.Store.Locations(ctx)
-	for _, l := range list {
-		if l.Code == in.Code {
-			return &body[wire.Location]{wire.Location{ID: l.ID, Code: l.Code, Name: l.Name, Keeper: a.relay.Code(l.Keeper)}}, err
-		}
-	}
-	return nil, err
+	l, err := a.relay.Location(in.Code)
+	return &body[wire.Location]{a.location(l)}, err
 }
 
 type connectorAddressInput struct{ Body place.Address }

@@ -6,7 +6,6 @@ import (
 	"net/http"
 	"net/url"
 	"strings"
-	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -15,7 +14,6 @@ import (
 	"openrelay/internal/core/person"
 	"openrelay/internal/core/picking"
 	"openrelay/internal/core/place"
-	"openrelay/internal/relay/people"
 	"openrelay/internal/relay/shipping"
 	"openrelay/internal/store"
 	"openrelay/internal/wire"
@@ -78,82 +76,6 @@ func (a *API) operations() {
 	a.connectionsRoutes()
 	a.connectorsRoutes()
 	a.joinsRoutes()
-}
-
-func (a *API) peopleRoutes() {
-	huma.Register(a.huma, huma.Operation{OperationID: "sign-in", Method: http.MethodPost, Path: "/api/v1/session",
-		Summary: "Sign in with e-mail and password", Tags: []string{"session"}, Errors: []int{401, 429}}, a.signIn)
-	op(a, person.Anybody, http.MethodDelete, "/session", "sign-out", "Sign out", a.signOut)
-	op(a, person.Anybody, http.MethodGet, "/first-run", "first-run", "Whether the company has nobody yet", a.firstRun)
-	op(a, person.Anybody, http.MethodPost, "/first-run", "begin",
-		"Name the company and add its first person, with the key that the service printed", a.begin)
-	op(a, person.Viewer, http.MethodGet, "/me", "me", "Who am I", a.me)
-}
-
-type signIn struct {
-	Body struct {
-		Email    string `json:"email" maxLength:"200"`
-		Password string `json:"password" maxLength:"1000"`
-	}
-}
-
-type session struct {
-	Body wire.Person
-}
-
-func (a *API) signIn(ctx context.Context, in *signIn) (*session, error) {
-	key, now := strings.ToLower(in.Body.Email), time.Now()
-	if a.throttle.blocked(key, now) {
-		return nil, huma.Error429TooManyRequests("Too many wrong passwords. Wait a minute, then try again.")
-	}
-	u, err := a.relay.SignIn(ctx, in.Body.Email, in.Body.Password)
-	if err != nil {
-		return nil, a.failure(err)
-	}
-	if u == nil {
-		a.throttle.failed(key, now)
-		return nil, huma.Error401Unauthorized("E-mail and password do not belong together.")
-	}
-	return a.beginSession(ctx, u)
-}
-
-// beginSession lets a person in.
-func (a *API) beginSession(ctx context.Context, u *store.User) (*session, error) {
-	if err := a.sessions.RenewToken(ctx); err != nil {
-		return nil, a.failure(err)
-	}
-	a.sessions.Put(ctx, "user", u.ID)
-	a.sessions.Put(ctx, "used", time.Now().Unix())
-	return &session{wire.Person{Name: u.Name, Email: u.Email, Role: u.Role}}, nil
-}
-
-func (a *API) firstRun(ctx context.Context, _ *struct{}) (*body[wire.FirstRun], error) {
-	nobody, err := a.relay.Nobody(ctx)
-	return &body[wire.FirstRun]{wire.FirstRun{Nobody: nobody}}, err
-}
-
-type beginInput struct {
-	Body struct {
-		Key string `json:"key" maxLength:"100" doc:"As it stands in the address that the service printed"`
-		people.Beginning
-	}
-}
-
-// begin names the company, adds its first person, and signs them in.
-func (a *API) begin(ctx context.Context, in *beginInput) (*session, error) {
-	u, err := a.relay.BeginWith(ctx, in.Body.Key, in.Body.Beginning)
-	if err != nil {
-		return nil, err
-	}
-	return a.beginSession(ctx, u)
-}
-
-func (a *API) signOut(ctx context.Context, _ *struct{}) (*struct{}, error) {
-	return nil, a.sessions.Destroy(ctx)
-}
-
-func (a *API) me(ctx context.Context, _ *struct{}) (*session, error) {
-	return &session{*personOf(ctx)}, nil
 }
 
 func (a *API) boardRoutes() {

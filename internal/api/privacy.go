@@ -13,6 +13,7 @@ import (
 	"openrelay/internal/core/person"
 	"openrelay/internal/relay/engine"
 	"openrelay/internal/relay/people"
+	"openrelay/internal/relay/views"
 	"openrelay/internal/store"
 	"openrelay/internal/wire"
 )
@@ -159,7 +160,29 @@ func (a *API) report(ctx context.Context, code, from, to string) (wire.Report, e
 // companyOps are the operations on the company itself.
 func (a *API) companyOpsRoutes() {
 	op(a, person.Viewer, http.MethodGet, "/company", "company", "The company, and the time zone of its days", a.showCompany)
+	op(a, person.Viewer, http.MethodGet, "/first-day", "first-day", "How far a new company has come", a.firstDay)
+	op(a, person.Admin, http.MethodPut, "/first-day", "leave-first-step",
+		"Leave a step of the first day out, or take it up again; no step: dismiss all of it, or bring it back", a.leaveFirstStep)
 	op(a, person.Admin, http.MethodPut, "/company", "set-company", "Say what the company is called and where its days begin", a.setCompany)
+}
+
+func (a *API) firstDay(ctx context.Context, _ *struct{}) (*body[views.FirstDay], error) {
+	d, err := a.relay.FirstDay(ctx)
+	return &body[views.FirstDay]{d}, err
+}
+
+type firstStepInput struct {
+	Body struct {
+		Step string `json:"step,omitempty"`
+		Left bool   `json:"left"`
+	}
+}
+
+func (a *API) leaveFirstStep(ctx context.Context, in *firstStepInput) (*body[views.FirstDay], error) {
+	if err := a.relay.LeaveFirstStep(ctx, in.Body.Step, in.Body.Left); err != nil {
+		return nil, err
+	}
+	return a.firstDay(ctx, nil)
 }
 
 type companyBody struct{ Body engine.Company }

@@ -97,6 +97,15 @@ func (d *desk) routes() map[string]bool {
 // adminOnly are the routes that only an admin may use; everything else that changes something is for operators.
 var adminOnly = routeSet(`
 	GET /looks
+	GET /people
+	GET /tokens
+	DELETE /tokens/{id}
+	PATCH /people/{id}
+	POST /people
+	POST /people/{id}/end-sessions
+	POST /people/{id}/leave
+	POST /tokens
+	PUT /first-day
 	GET /persons/{email}
 	GET /setup
 	GET /targets
@@ -144,11 +153,13 @@ var operatorLooks = routeSet(`
 	GET /shipments/{number}/label.pdf
 `)
 
-// asks are the routes that are written as POST and change nothing.
+// asks are the routes that are written as POST and are for everybody who is signed in: they change nothing, or only what is
+// one's own.
 var asks = routeSet(`
 	POST /connections/{code}/publish/preview
 	POST /rules/read
 	POST /rules/rehearse
+	POST /me/password
 `)
 
 // everybody may sign in and out, and ask whether a company has begun.

@@ -2,6 +2,8 @@ package store
 
 import (
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"time"
 
 	"openrelay/internal/core/person"
@@ -14,69 +16,137 @@ type User struct {
 	Name         string      `db:"name"`
 	Role         person.Role `db:"role"`
 	PasswordHash string      `db:"password_hash"`
+	LeftAt       int64       `db:"left_at"`      // 0: is still here
+	Epoch        int64       `db:"epoch"`        // sessions that began in an earlier one have ended
+	SignedInAt   int64       `db:"signed_in_at"` // 0: never
 }
 
+const userQuery = "SELECT id, email, name, role, password_hash, left_at, epoch, signed_in_at FROM user "
+
 // UserByEmail loads a user.
-func (s *Store) UserByEmail(ctx context.Context, email string) (User, error) {
-	var u User
-	err := s.read.GetContext(ctx, &u, "SELECT id, email, name, role, password_hash FROM user WHERE email=?", email)
-	return u, found(err)
+func (s *Store) UserByEmail(ctx context.Context, email string) (u User, err error) {
+	err = found(s.read.GetContext(ctx, &u, userQuery+"WHERE email=?", email))
+	return u, err
 }
 
 // User loads a user by id.
-func (s *Store) User(ctx context.Context, id int64) (User, error) {
-	var u User
-	err := s.read.GetContext(ctx, &u, "SELECT id, email, name, role, password_hash FROM user WHERE id=?", id)
-	return u, found(err)
+func (s *Store) User(ctx context.Context, id int64) (u User, err error) {
+	err = found(s.read.GetContext(ctx, &u, userQuery+"WHERE id=?", id))
+	return u, err
 }
 
-// CountUsers tells how many people may sign in.
+// Users lists all people, those who have left last.
+func (s *Store) Users(ctx context.Context) (list []User, err error) {
+	err = s.read.SelectContext(ctx, &list, userQuery+"ORDER BY left_at<>0, name, id")
+	return list, err
+}
+
+// User loads a user by id.
+func (t *Tx) User(id int64) (u User, err error) {
+	err = t.get(&u, userQuery+"WHERE id=?", id)
+	return u, err
+}
+
+// UserByEmail loads a user.
+func (t *Tx) UserByEmail(email string) (u User, err error) {
+	err = t.get(&u, userQuery+"WHERE email=?", email)
+	return u, err
+}
+
+// CountUsers tells how many people there are, also those who have left.
 func (s *Store) CountUsers(ctx context.Context) (n int64, err error) {
 	err = s.read.GetContext(ctx, &n, "SELECT count(*) FROM user")
 	return n, err
 }
 
-// CountUsers tells how many people may sign in.
+// CountUsers tells how many people there are, also those who have left.
 func (t *Tx) CountUsers() (n int64, err error) {
 	err = t.get(&n, "SELECT count(*) FROM user")
 	return n, err
 }
 
-// PutUser adds a user, or changes the one with the same e-mail.
+// CountRole tells how many people who are still here have a role.
+func (t *Tx) CountRole(role person.Role) (n int64, err error) {
+	err = t.get(&n, "SELECT count(*) FROM user WHERE role=? AND left_at=0", role)
+	return n, err
+}
+
+// PutUser adds a user, or changes the one with the same e-mail, whose sessions end.
 func (t *Tx) PutUser(u User) error {
 	_, err := t.exec(`INSERT INTO user (email, name, role, password_hash) VALUES (?,?,?,?)
-		ON CONFLICT (email) DO UPDATE SET name=excluded.name, role=excluded.role, password_hash=excluded.password_hash`, u.Email, u.Name,
-		u.Role, u.PasswordHash)
+		ON CONFLICT (email) DO UPDATE SET name=excluded.name, role=excluded.role, password_hash=excluded.password_hash,
+		left_at=0, epoch=epoch+1`, u.Email, u.Name, u.Role, u.PasswordHash)
+	return err
+}
+
+// UpdateUser writes what is known of a user.
+func (t *Tx) UpdateUser(u User) error {
+	_, err := t.exec("UPDATE user SET email=?, name=?, role=?, password_hash=?, left_at=?, epoch=? WHERE id=?", u.Email, u.Name, u.Role,
+		u.PasswordHash, u.LeftAt, u.Epoch, u.ID)
+	return err
+}
+
+// SignedIn notes that a user signed in.
+func (t *Tx) SignedIn(id int64, now time.Time) error {
+	_, err := t.exec("UPDATE user SET signed_in_at=? WHERE id=?", micros(now), id)
 	return err
 }
 
 // Token is an API token without its secret.
 type Token struct {
-	ID   int64       `db:"id"`
-	Name string      `db:"name"`
-	Role person.Role `db:"role"`
+	ID        int64       `db:"id"`
+	Name      string      `db:"name"`
+	Role      person.Role `db:"role"`
+	MadeBy    string      `db:"made_by"`
+	CreatedAt int64       `db:"created_at"`
+	UsedAt    int64       `db:"used_at"`    // 0: never; noted at most hourly
+	EndsAt    int64       `db:"ends_at"`    // 0: not by itself
+	RevokedAt int64       `db:"revoked_at"` // 0: it was not
 }
 
-// AddToken writes an API token by the hash of its secret.
-func (t *Tx) AddToken(name string, role person.Role, hash []byte, now time.Time) error {
-	_, err := t.exec("INSERT INTO api_token (name, role, hash, created_at) VALUES (?,?,?,?)", name, role, hash, micros(now))
+const tokenQuery = "SELECT id, name, role, made_by, created_at, used_at, ends_at, revoked_at FROM api_token "
+
+// AddToken writes an API token by the hash of its secret, and returns its id.
+func (t *Tx) AddToken(k Token, hash []byte) (id int64, err error) {
+	err = t.get(&id, `INSERT INTO api_token (name, role, hash, created_at, made_by, ends_at) VALUES (?,?,?,?,?,?) RETURNING id`, k.Name,
+		k.Role, hash, k.CreatedAt, k.MadeBy, k.EndsAt)
+	return id, err
+}
+
+// TokenByHash finds an API token, also one that ended or was revoked.
+func (s *Store) TokenByHash(ctx context.Context, hash []byte) (k Token, err error) {
+	err = found(s.read.GetContext(ctx, &k, tokenQuery+"WHERE hash=?", hash))
+	return k, err
+}
+
+// Tokens lists all API tokens, newest first.
+func (s *Store) Tokens(ctx context.Context) (list []Token, err error) {
+	err = s.read.SelectContext(ctx, &list, tokenQuery+"ORDER BY revoked_at<>0, id DESC")
+	return list, err
+}
+
+// RevokeToken ends an API token for good, and returns what it is called.
+func (t *Tx) RevokeToken(id int64, now time.Time) (k Token, err error) {
+	if err = t.get(&k, tokenQuery+"WHERE id=?", id); err != nil {
+		return k, err
+	}
+	_, err = t.exec("UPDATE api_token SET revoked_at=? WHERE id=? AND revoked_at=0", micros(now), id)
+	return k, err
+}
+
+// TokenUsed notes that an API token was used.
+func (t *Tx) TokenUsed(id int64, now time.Time) error {
+	_, err := t.exec("UPDATE api_token SET used_at=? WHERE id=?", micros(now), id)
 	return err
 }
 
-// TokenByHash finds an API token.
-func (s *Store) TokenByHash(ctx context.Context, hash []byte) (Token, error) {
-	var k Token
-	err := s.read.GetContext(ctx, &k, "SELECT id, name, role FROM api_token WHERE hash=?", hash)
-	return k, found(err)
-}
-
-// Sessions keeps sign-ins. It is a scs.CtxStore.
+// Sessions keeps sign-ins, by the hash of their token: who reads the file cannot use them. It is a scs.CtxStore.
 type Sessions struct{ *Store }
 
 // FindCtx returns a session's data.
 func (s Sessions) FindCtx(ctx context.Context, token string) ([]byte, bool, error) {
 	var b []byte
-	err := found(s.read.GetContext(ctx, &b, "SELECT data FROM session WHERE token=? AND ended=0 AND expires_at>?", token,
+	err := found(s.read.GetContext(ctx, &b, "SELECT data FROM session WHERE token=? AND ended=0 AND expires_at>?", sessionKey(token),
 		micros(time.Now())))
 	if err == ErrNotFound {
 		return nil, false, nil
@@ -91,7 +161,7 @@ func (s Sessions) CommitCtx(ctx context.Context, token string, b []byte, expiry 
 			return err
 		}
 		_, err := t.exec(`INSERT INTO session (token, data, expires_at) VALUES (?,?,?) ON CONFLICT (token) DO UPDATE
-			SET data=excluded.data, expires_at=excluded.expires_at WHERE session.ended=0`, token, b, micros(expiry))
+			SET data=excluded.data, expires_at=excluded.expires_at WHERE session.ended=0`, sessionKey(token), b, micros(expiry))
 		return err
 	})
 }
@@ -101,9 +171,15 @@ func (s Sessions) CommitCtx(ctx context.Context, token string, b []byte, expiry 
 func (s Sessions) DeleteCtx(ctx context.Context, token string) error {
 	return s.Write(ctx, func(t *Tx) error {
 		_, err := t.exec(`INSERT INTO session (token, data, expires_at, ended) VALUES (?,x'',?,1) ON CONFLICT (token) DO UPDATE
-			SET data=x'', ended=1`, token, micros(time.Now().Add(sessionMemory)))
+			SET data=x'', ended=1`, sessionKey(token), micros(time.Now().Add(sessionMemory)))
 		return err
 	})
+}
+
+// sessionKey is under which a session is kept.
+func sessionKey(token string) string {
+	h := sha256.Sum256([]byte(token))
+	return hex.EncodeToString(h[:])
 }
 
 // sessionMemory is how long it is remembered that a session ended which the file did not know: longer than any lives.
@@ -121,6 +197,20 @@ func (s Sessions) Commit(token string, b []byte, expiry time.Time) error {
 
 // Delete is DeleteCtx without a context.
 func (s Sessions) Delete(token string) error { return s.DeleteCtx(context.Background(), token) }
+
+// Beginnings tells what a company has at all.
+type Beginnings struct {
+	Place bool `db:"place"`
+	Items bool `db:"items"`
+	Order bool `db:"sold"`
+}
+
+// Beginnings tells whether there is a place, an item and an order.
+func (s *Store) Beginnings(ctx context.Context) (b Beginnings, err error) {
+	err = s.read.GetContext(ctx, &b, `SELECT EXISTS (SELECT 1 FROM location) AS place, EXISTS (SELECT 1 FROM item) AS items,
+		EXISTS (SELECT 1 FROM orders) AS sold`)
+	return b, err
+}
 
 // Setting reads a setting, or "" where it was never set.
 func (s *Store) Setting(ctx context.Context, key string) (string, error) {

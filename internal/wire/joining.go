@@ -5,6 +5,7 @@ import (
 
 	"openrelay/internal/connector"
 	"openrelay/internal/core/message"
+	"openrelay/internal/core/place"
 	"openrelay/internal/relay/engine"
 	"openrelay/internal/relay/joining"
 )
@@ -85,5 +86,6 @@ type Location struct {
 	Code string `json:"code"`
 	Name string `json:"name"`
 
-	Keeper string `json:"keeper,omitempty" doc:"Connection whose word counts there; empty: ours"`
+	Keeper  string         `json:"keeper,omitempty" doc:"Connection whose word counts there; empty: ours"`
+	Address *place.Address `json:"address,omitempty" doc:"Where it is, as far as that was said"`
 }

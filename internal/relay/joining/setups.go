@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"reflect"
-	"regexp"
 	"strings"
 
 	"openrelay/internal/connector"
@@ -346,44 +345,6 @@ func (r *Joining) ApplySetup(ctx context.Context, want setup.Setup, secrets map[
 	return out, nil
 }
 
-// PutLocation adds a location, or changes its name and whose word counts there: the code of a connection, or
-// nothing for ours.
-func (r *Joining) PutLocation(ctx context.Context, code, name, keeper, who string) error {
-	if !locationCode.MatchString(code) {
-		return engine.Refuse("code %q: small letters, digits and - are expected", code)
-	}
-	var id int64
-	if keeper != "" {
-		c := r.ByCode(keeper)
-		if c == nil {
-			return engine.Refuse("keeper: there is no connection %q", keeper)
-		}
-		if c.Line().Def.Feeds[message.StockIn] == nil {
-			return engine.Refuse("keeper: %s tells no stock", c.Rec().Name)
-		}
-		id = c.ID
-	}
-	err := r.Commit(ctx, func(ch *engine.Change) error {
-		ch.Tell("stock", "")
-		have, err := r.Location(code)
-		if err != nil {
-			_, err := ch.AddLocation(store.Location{Code: code, Name: engine.Or(name, code), Keeper: id})
-			return err
-		}
-		have.Name, have.Keeper = engine.Or(name, have.Name), id
-		if err := ch.UpdateLocation(have); err != nil {
-			return err
-		}
-		return r.NoteThing(ch, "company", 0, who, "location", "%s: its stock is kept by %s", have.Name, engine.Or(keeper, "us"))
-	})
-	if err != nil {
-		return err
-	}
-	return r.Reload(ctx)
-}
-
-var locationCode = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,30}$`)
-
 // applyGround brings company, number series, locations and profiles to what a set-up asks for.
 func (r *Joining) applyGround(ctx context.Context, want setup.Setup, who string) error {
 	series, err := r.Store.Series(ctx)
@@ -456,29 +417,6 @@ func (r *Joining) companyOf(ctx context.Context, want setup.Setup) (*engine.Comp
 		return nil, nil
 	}
 	return &c, c.Check()
-}
-
-// applyPlaces makes and changes locations as a set-up has them.
-func (r *Joining) applyPlaces(ch *engine.Change, list []setup.Location) error {
-	for _, w := range list {
-		l := store.Location{Code: w.Code, Name: w.Name, Address: place.Address(w.Address)}
-		have, err := r.Location(w.Code)
-		switch {
-		case err != nil:
-			if _, err := ch.AddLocation(l); err != nil {
-				return err
-			}
-		case have.Name != w.Name || w.Address != (setup.Address{}) && have.Address != l.Address:
-			l.ID, l.Keeper = have.ID, have.Keeper
-			if w.Address == (setup.Address{}) {
-				l.Address = have.Address
-			}
-			if err := ch.UpdateLocation(l); err != nil {
-				return err
-			}
-		}
-	}
-	return nil
 }
 
 func (r *Joining) applyConnection(ctx context.Context, w setup.Connection, secrets map[string]string,

@@ -25,13 +25,13 @@ type firstRun struct {
 // Beginning is what a company begins with.
 type Beginning struct {
 	Company engine.Company `json:"company"`
-	Person  NewPerson      `json:"person" doc:"The first person, who leads"`
+	Person  NewPerson      `json:"person"  doc:"The first person, who leads"`
 }
 
 // NewPerson is somebody who may sign in.
 type NewPerson struct {
-	Name     string `json:"name" maxLength:"100"`
-	Email    string `json:"email" maxLength:"200"`
+	Name     string `json:"name"     maxLength:"100"`
+	Email    string `json:"email"    maxLength:"200"`
 	Password string `json:"password" maxLength:"1000"`
 }
 
@@ -108,7 +108,7 @@ func (r *People) BeginCompany(ctx context.Context, b Beginning) (*store.User, er
 
 // newUser checks a person and hashes the password.
 func newUser(p NewPerson, role person.Role) (store.User, error) {
-	email := strings.ToLower(strings.TrimSpace(p.Email))
+	email := NormalEmail(p.Email)
 	name := strings.TrimSpace(p.Name)
 	at := strings.Index(email, "@")
 	switch {

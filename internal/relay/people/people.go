@@ -14,8 +14,11 @@ type People struct {
 
 	accesses accessLog
 
-	first firstRun
+	first   firstRun
+	hashing chan struct{} // as many as hash a password
 }
 
 // New makes the people of a company.
-func New(e *engine.Engine, v *views.Views) *People { return &People{Engine: e, Views: v} }
+func New(e *engine.Engine, v *views.Views) *People {
+	return &People{Engine: e, Views: v, hashing: make(chan struct{}, hashesAtOnce)}
+}

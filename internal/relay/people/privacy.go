@@ -159,7 +159,7 @@ type PersonOrder struct {
 	ReceivedAt time.Time      `json:"received_at"`
 	Record     message.Order  `json:"record"`
 	ShipTo     place.Address  `json:"ship_to"`
-	Received   []any          `json:"received" doc:"What the channel sent, as it came"`
+	Received   []any          `json:"received"    doc:"What the channel sent, as it came"`
 	Timeline   []PersonMoment `json:"timeline"`
 }
 

@@ -25,9 +25,9 @@ func (r *People) PutUser(ctx context.Context, email, name string, role person.Ro
 	return r.Commit(ctx, func(ch *engine.Change) error { return ch.PutUser(u) })
 }
 
-// SignIn returns the person with this e-mail and password, or nil.
+// SignIn returns the person with this e-mail and password, or nil. Who has left is nobody.
 func (r *People) SignIn(ctx context.Context, email, password string) (*store.User, error) {
-	u, err := r.Store.UserByEmail(ctx, strings.ToLower(strings.TrimSpace(email)))
+	u, err := r.Store.UserByEmail(ctx, NormalEmail(email))
 	if err != nil && err != store.ErrNotFound {
 		return nil, err
 	}
@@ -35,10 +35,30 @@ func (r *People) SignIn(ctx context.Context, email, password string) (*store.Use
 	if hash == "" {
 		hash = dummyHash // takes as long as for somebody who exists
 	}
-	if !PasswordFits(hash, password) || u.ID == 0 {
+	if !r.fits(ctx, hash, password) || u.ID == 0 || u.LeftAt != 0 {
 		return nil, nil
 	}
+	if err := r.Store.Write(ctx, func(t *store.Tx) error { return t.SignedIn(u.ID, r.Clock()) }); err != nil {
+		return nil, err
+	}
 	return &u, nil
+}
+
+// NormalEmail is the one form of an address, however it was typed.
+func NormalEmail(email string) string { return strings.ToLower(strings.TrimSpace(email)) }
+
+// hashesAtOnce is how many passwords are hashed at a time: each takes the memory that argonMemory says.
+const hashesAtOnce = 2
+
+// fits tells whether a password fits a hash, when its turn has come.
+func (r *People) fits(ctx context.Context, hash, password string) bool {
+	select {
+	case r.hashing <- struct{}{}:
+		defer func() { <-r.hashing }()
+	case <-ctx.Done():
+		return false
+	}
+	return PasswordFits(hash, password)
 }
 
 // The parameters of argon2id follow RFC 9106, section 4, second recommendation, with a smaller memory
@@ -75,28 +95,6 @@ func PasswordFits(hash, password string) bool {
 		return false
 	}
 	return subtle.ConstantTimeCompare(want, argon2.IDKey([]byte(password), salt, t, m, p, uint32(len(want)))) == 1
-}
-
-// NewToken makes an API token. The text is shown once; only its hash is kept.
-func (r *People) NewToken(ctx context.Context, name string, role person.Role) (string, error) {
-	token := "relay_" + engine.RandomText(40)
-	return token, r.AddToken(ctx, name, role, token)
-}
-
-// AddToken keeps an API token by its hash.
-func (r *People) AddToken(ctx context.Context, name string, role person.Role, token string) error {
-	if len(token) < 20 {
-		return engine.Refuse("token: at least 20 characters are expected")
-	}
-	if err := role.Check(); err != nil {
-		return engine.Refuse("%v", err)
-	}
-	return r.Commit(ctx, func(ch *engine.Change) error { return ch.AddToken(name, role, tokenHash(token), ch.Now) })
-}
-
-// TokenFor returns whose token this is.
-func (r *People) TokenFor(ctx context.Context, token string) (store.Token, error) {
-	return r.Store.TokenByHash(ctx, tokenHash(token))
 }
 
 func tokenHash(token string) []byte {
