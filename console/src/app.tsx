@@ -2,11 +2,11 @@ import { meQuery } from "./api/queries";
 import { clsx } from "clsx";
 import { useQuery } from "@tanstack/react-query";
 import { lazy, Suspense, useCallback, useEffect, useState } from "react";
-import { NavLink, Navigate, Route, Routes, useLocation } from "react-router";
+import { Link, NavLink, Navigate, Route, Routes, useLocation } from "react-router";
 import { api, Problem, take, type Schema } from "./api/client";
 import { useLive } from "./api/live";
 import { Boundary } from "./parts/boundary";
-import { Button, Loading, Sheet, Trouble } from "./parts/controls";
+import { Button, Head, Loading, Sheet, Trouble } from "./parts/controls";
 import { LampShape } from "./parts/lamp";
 import { useScanAnywhere } from "./parts/scan";
 import { switchTheme } from "./parts/theme";
@@ -47,6 +47,8 @@ const Rules = lazy(() => import("./pages/rules/rules"));
 const EditRule = lazy(() => import("./pages/rules/edit"));
 const TypeOrder = lazy(() => import("./pages/orders/type"));
 const Reports = lazy(() => import("./pages/activity/reports"));
+const Places = lazy(() => import("./pages/settings/places"));
+const PeoplePage = lazy(() => import("./pages/settings/people"));
 const Settings = lazy(() => import("./pages/settings/settings"));
 const Activity = lazy(() => import("./pages/activity/activity"));
 
@@ -87,6 +89,22 @@ export function App() {
     );
   }
   return <Cabin person={me.data} />;
+}
+
+/** An address at which there is nothing. */
+function NoPage() {
+  const where = useLocation().pathname;
+  return (
+    <>
+      <Head title="There is no such page" sub={<span className="code break-all">{where}</span>} />
+      <p>
+        The address may be mistyped, or it is from another version.{" "}
+        <Link to="/" className="underline decoration-rule underline-offset-4 hover:decoration-ink">
+          To the board
+        </Link>
+      </p>
+    </>
+  );
 }
 
 /** Who is not signed in: the way in, or, where there is nobody who could sign in, the beginning. */
@@ -196,6 +214,8 @@ function Cabin({ person }: { person: Schema<"Person"> }) {
               <Route path="rules/:id" element={<EditRule />} />
               <Route path="reports" element={<Reports />} />
               <Route path="settings" element={<Settings />} />
+              <Route path="settings/places" element={<Places />} />
+              <Route path="settings/people" element={<PeoplePage />} />
               <Route path="orders/:number" element={<Order />} />
               <Route path="picking" element={<Picking />} />
               <Route path="pick/:number" element={<Pick />} />
@@ -225,7 +245,8 @@ function Cabin({ person }: { person: Schema<"Person"> }) {
               <Route path="connections/:code/join" element={<Join />} />
               <Route path="connections/:code/bench" element={<Bench />} />
               <Route path="activity" element={<Activity />} />
-              <Route path="*" element={<Navigate to="/" replace />} />
+              <Route path="begin" element={<Navigate to="/" replace />} />
+              <Route path="*" element={<NoPage />} />
             </Routes>
           </Suspense>
         </Boundary>

@@ -51,7 +51,8 @@ func TestTheConsoleIsTestedWithRealAnswers(t *testing.T) {
 	_, err = c.Act(ctx, orders.Bulk{Action: orders.Assign, Value: "Joss", Orders: []string{"S-2"}}, "Edda")
 	require.NoError(t, err)
 	out := map[string]json.RawMessage{}
-	for _, path := range strings.Fields(`me first-run first-day people tokens board orders orders/S-1 orders/S-2 orders/S-3 exceptions exceptions/causes connections
+	for _, path := range strings.Fields(`me first-run first-day people tokens
+		board orders orders/S-1 orders/S-2 orders/S-3 exceptions exceptions/causes connections
 		connections/stall connections/stall/join rules rules/words stock items items/JAR items/JAR/record listings listings/counts
 		shipments profiles manifests purchases transfers counts activity runs locations company privacy jobs tags channel-states
 		people-here views targets looks sheet-kinds sheets connectors connectors/hedgerow price-lists option-groups field-owners

@@ -37,6 +37,12 @@ export const stockStops = [
   ["/compare", "Compare"],
 ] as const;
 
+export const settingsStops = [
+  ["/settings", "Company"],
+  ["/settings/places", "Places"],
+  ["/settings/people", "People"],
+] as const;
+
 export const activityStops = [
   ["/activity", "What happened"],
   ["/reports", "Reports"],

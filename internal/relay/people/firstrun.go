@@ -66,10 +66,11 @@ func (r *People) BeginWith(ctx context.Context, key string, b Beginning) (*store
 		return nil, engine.Refuse("the key was good for an hour; start the service again, and it prints a new one")
 	}
 	u, err := r.BeginCompany(ctx, b)
-	if err == nil {
-		r.first.key = nil
+	if err != nil {
+		return nil, err
 	}
-	return u, err
+	r.first.key = nil
+	return u, r.Store.Write(ctx, func(t *store.Tx) error { return t.SignedIn(u.ID, r.Clock()) })
 }
 
 // BeginCompany names a company that has nobody yet, and adds its first person.

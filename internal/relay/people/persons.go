@@ -78,7 +78,8 @@ func (r *People) ChangePerson(ctx context.Context, id int64, p PersonChange, who
 
 func changedText(was, is store.User, password bool) string {
 	var parts []string
-	for _, f := range [][3]string{{"name", was.Name, is.Name}, {"e-mail", was.Email, is.Email}, {"role", string(was.Role), string(is.Role)}} {
+	for _, f := range [][3]string{{"name", was.Name, is.Name}, {"e-mail", was.Email, is.Email},
+		{"role", string(was.Role), string(is.Role)}} {
 		if f[1] != f[2] {
 			parts = append(parts, fmt.Sprintf("%s %s becomes %s", f[0], f[1], f[2]))
 		}

@@ -4,6 +4,7 @@ import { Link } from "react-router";
 import { api, take, type Schema } from "../../api/client";
 import { Button, Empty, Head, Loading, Trouble } from "../../parts/controls";
 import { Age, count, dayText, Money } from "../../parts/format";
+import { FirstDay } from "./firstday";
 import { Lamp, LampShape, lampOf, Stage, type LampState } from "../../parts/lamp";
 
 type Connection = Schema<"Connection">;
@@ -37,6 +38,8 @@ export function Board() {
               <Lamp state={worst.lamp.state as LampState}>
                 {worst.name}: {worst.lamp.text}
               </Lamp>
+            ) : b.connections.length === 0 ? (
+              <Lamp state="idle">Nothing is joined yet</Lamp>
             ) : (
               <Lamp state="go">Everything is moving</Lamp>
             )}
@@ -48,6 +51,7 @@ export function Board() {
           </span>
         }
       />
+      <FirstDay />
       <section
         aria-label="Traffic"
         className={clsx(
@@ -57,6 +61,7 @@ export function Board() {
         style={{ minHeight: tall }}
       >
         <ul className="pl-4">
+          {left.length === 0 && <li className="py-4 text-quiet">Channels stand here once they are joined.</li>}
           {left.map((c) => (
             <li key={c.code} style={{ height: row }} className="flex items-center gap-4">
               <div className="flex min-w-0 flex-col">
@@ -116,6 +121,7 @@ export function Board() {
         </div>
         <Lines tall={tall} ends={right.map((r) => r.lamp)} />
         <ul className="pr-4 max-md:pl-4">
+          {right.length === 0 && <li className="py-4 text-quiet">Places and carriers stand here.</li>}
           {b.places.map((p) => (
             <li key={p.code} style={{ height: row }} className="flex flex-col justify-center">
               <Link to={`/stock?location=${p.code}`} className="font-medium hover:underline">

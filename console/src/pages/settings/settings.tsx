@@ -6,6 +6,7 @@ import { Button, Empty, Head, Loading, Trouble } from "../../parts/controls";
 import { Labelled, Switch } from "../../parts/fields";
 import { When } from "../../parts/format";
 import { Lamp } from "../../parts/lamp";
+import { Rail, settingsStops } from "../../parts/rail";
 import { CompanyFields, whole, type Company as CompanyOf } from "../../shared/company/fields";
 
 type Target = Schema<"Target">;
@@ -17,6 +18,7 @@ export default function Settings() {
   return (
     <>
       <Head title="Settings" sub="The company, notices and privacy" />
+      <Rail label="Settings" stops={settingsStops} />
       {me.data?.role !== "admin" ? (
         <Empty>
           Who is told of exceptions, how long personal data is kept, and who looked at it: this is for those with the role admin.

@@ -1,0 +1,221 @@
+import { screen, waitFor, within } from "@testing-library/react";
+import userEvent from "@testing-library/user-event";
+import { describe, expect, it } from "vitest";
+import type { Schema } from "../../api/client";
+import { answer, changes, onACleanPage, open, refused, said, service } from "../../testing/service";
+import { FirstDay } from "../board/firstday";
+import People from "./people";
+import Places, { codeOf } from "./places";
+
+onACleanPage();
+
+const user = (id: number, name: string, more: Partial<Schema<"User">> = {}): Schema<"User"> => ({
+  id,
+  name,
+  email: `${name.toLowerCase()}@morrow.example`,
+  role: "operator",
+  ...more,
+});
+const everybody = [user(1, "Edda", { role: "admin" }), user(2, "Pim"), user(3, "Joss", { left_at: "2026-11-20T08:00:00Z" })];
+const signedIn = { ...answer<Record<string, unknown>>("me"), id: 1, name: "Edda", email: "edda@morrow.example" };
+
+const show = (say: Record<string, unknown> = {}) => {
+  const asked = service({ me: signedIn, people: everybody, tokens: [], ...say });
+  open(<People />, "/settings/people");
+  return asked;
+};
+
+describe("people", () => {
+  it("are added with a role and a password", async () => {
+    const asked = show({ "POST people": [...everybody, user(4, "Ilka")] });
+    await userEvent.click(await screen.findByRole("button", { name: "Add a person" }));
+    const form = await screen.findByRole("dialog");
+    await userEvent.type(within(form).getByLabelText("Name"), "Ilka");
+    await userEvent.type(within(form).getByLabelText("E-mail"), "ilka@morrow.example");
+    await userEvent.click(within(form).getByRole("radio", { name: /viewer/ }));
+    await userEvent.type(within(form).getByLabelText(/^Password/), "beekeeper");
+    await userEvent.click(within(form).getByRole("button", { name: "Add" }));
+    await said("ilka@morrow.example");
+    expect(changes(asked)[0]?.body).toEqual({ name: "Ilka", email: "ilka@morrow.example", role: "viewer", password: "beekeeper" });
+    await waitFor(() => expect(screen.queryByRole("dialog")).toBeNull());
+  });
+
+  it("are changed, and a password that is not typed stays", async () => {
+    const asked = show({ "PATCH people/2": everybody });
+    await userEvent.click(await screen.findByRole("button", { name: "Change Pim" }));
+    const form = await screen.findByRole("dialog");
+    await userEvent.click(within(form).getByRole("radio", { name: /admin/ }));
+    await userEvent.click(within(form).getByRole("button", { name: "Keep the change" }));
+    await waitFor(() => expect(changes(asked)).toHaveLength(1));
+    expect(changes(asked)[0]?.body).toEqual({ name: "Pim", email: "pim@morrow.example", role: "admin" });
+  });
+
+  it("leave and come back", async () => {
+    const asked = show({ "POST people/2/leave": everybody, "POST people/3/leave": everybody });
+    await userEvent.click(await screen.findByRole("button", { name: "Let Pim leave" }));
+    await userEvent.click(screen.getByRole("button", { name: "Let Joss come back" }));
+    await waitFor(() => expect(changes(asked).map((a) => a.body)).toEqual([{ left: true }, { left: false }]));
+    expect(screen.queryByRole("button", { name: "Change Joss" })).toBeNull();
+  });
+
+  it("say why the last who leads cannot leave", async () => {
+    show({ "POST people/1/leave": refused(409, "Edda is the last with the role admin; give it to somebody else first") });
+    await userEvent.click(await screen.findByRole("button", { name: "Let Edda leave" }));
+    await said("Edda is the last with the role admin");
+  });
+
+  it("have their sessions ended", async () => {
+    const asked = show({ "POST people/2/end-sessions": everybody });
+    await userEvent.click(await screen.findByRole("button", { name: "End the sessions of Pim" }));
+    await waitFor(() => expect(changes(asked)[0]?.path).toBe("people/2/end-sessions"));
+  });
+
+  it("who do not lead see their own password only", async () => {
+    const asked = show({ me: { ...signedIn, role: "operator" } });
+    await said("Your password");
+    expect(screen.queryByRole("region", { name: "Everybody" })).toBeNull();
+    expect(asked.some((a) => a.path === "people" || a.path === "tokens")).toBe(false);
+  });
+});
+
+describe("one's own password", () => {
+  const type = async (old: string, fresh: string, again: string) => {
+    await userEvent.type(await screen.findByLabelText("The present one"), old);
+    await userEvent.type(screen.getByLabelText(/^The new oneAt least/), fresh);
+    await userEvent.type(screen.getByLabelText(/^The new one once more/), again);
+  };
+
+  it("is changed by who knows the present one", async () => {
+    const asked = show({ "POST me/password": signedIn });
+    await type("honeycomb", "beekeeper", "beekeeper");
+    await userEvent.click(screen.getByRole("button", { name: "Change it" }));
+    await said("It is changed");
+    expect(changes(asked)[0]?.body).toEqual({ old: "honeycomb", new: "beekeeper" });
+    expect(screen.getByLabelText<HTMLInputElement>("The present one").value).toBe("");
+  });
+
+  it("is not when it was typed in two ways, or the present one is wrong", async () => {
+    const asked = show({ "POST me/password": refused(422, "old: that is not your password") });
+    await type("guessed!", "beekeeper", "beekeepr");
+    await said("It is not the same");
+    expect(changes(asked)).toEqual([]);
+    await userEvent.clear(screen.getByLabelText(/^The new one once more/));
+    await userEvent.type(screen.getByLabelText(/^The new one once more/), "beekeeper{Enter}");
+    await said("that is not your password");
+  });
+});
+
+describe("tokens", () => {
+  it("are told once, and end after a year unless something else is said", async () => {
+    const asked = show({ "POST tokens": { id: 5, token: "relay_once" } });
+    await userEvent.type(await screen.findByLabelText("What it is for"), "label printer{Enter}");
+    await said("relay_once");
+    const body = changes(asked)[0]?.body as { name: string; role: string; ends: string };
+    expect([body.name, body.role]).toEqual(["label printer", "operator"]);
+    expect(Math.round((new Date(body.ends).getTime() - Date.now()) / 86_400_000)).toBe(365);
+    await userEvent.click(screen.getByRole("button", { name: "I have it" }));
+    expect(document.body.textContent).not.toContain("relay_once");
+  });
+
+  it("are revoked", async () => {
+    const token = { id: 5, name: "scale", role: "viewer", made_at: "2026-11-20T08:00:00Z", made_by: "Edda" };
+    const asked = show({ tokens: [token, { ...token, id: 4, name: "old", revoked_at: "2026-11-21T08:00:00Z" }] });
+    await userEvent.click(await screen.findByRole("button", { name: "Revoke scale" }));
+    await waitFor(() => expect(changes(asked)[0]).toMatchObject({ method: "DELETE", path: "tokens/5" }));
+    expect(screen.queryByRole("button", { name: "Revoke old" })).toBeNull();
+  });
+});
+
+describe("places", () => {
+  it.each([
+    ["Alder Yard", "alder-yard"],
+    ["  Pier 9 / Süd ", "pier-9-su-d"],
+    ["***", ""],
+  ])("%s has a code made of it: %s", (name, code) => {
+    expect(codeOf(name)).toBe(code);
+  });
+
+  it("are added with their address, in the company's country", async () => {
+    const asked = service({
+      locations: [],
+      company: { name: "Morrow", time_zone: "", country: "XW", currency: "EUR" },
+      "PUT locations/alder-yard": answer<object[]>("locations")[0]!,
+    });
+    open(<Places />, "/settings/places");
+    await said("No place yet.");
+    await userEvent.click(screen.getByRole("button", { name: "Add a place" }));
+    const form = await screen.findByRole("dialog");
+    await userEvent.type(within(form).getByLabelText("Name"), "Alder Yard");
+    await userEvent.type(within(form).getByLabelText("Street and number"), "Alder Yard 3");
+    await userEvent.click(within(form).getByRole("button", { name: "Add the place" }));
+    await waitFor(() => expect(changes(asked)).toHaveLength(1));
+    expect(changes(asked)[0]).toMatchObject({
+      path: "locations/alder-yard",
+      body: { name: "Alder Yard", address: { street: "Alder Yard 3", country: "XW" } },
+    });
+  });
+
+  it("keep the form when an address is refused, and no address is sent where none is typed", async () => {
+    const asked = service({
+      locations: [{ id: 1, code: "pier", name: "Pier Nine" }],
+      "PUT locations/pier": refused(422, "address: postcode is missing"),
+    });
+    open(<Places />, "/settings/places");
+    await userEvent.click(await screen.findByRole("button", { name: "Change Pier Nine" }));
+    const form = await screen.findByRole("dialog");
+    expect(within(form).getByLabelText<HTMLInputElement>(/^Code/).disabled).toBe(true);
+    await userEvent.click(within(form).getByRole("button", { name: "Keep the change" }));
+    await said("address: postcode is missing");
+    expect(changes(asked)[0]?.body).toEqual({ name: "Pier Nine" });
+  });
+
+  it("are looked at, not changed, by others", async () => {
+    service({ me: { ...signedIn, role: "operator" } });
+    open(<Places />, "/settings/places");
+    await said("Alder Yard");
+    expect(screen.queryByRole("button", { name: /Change|Add/ })).toBeNull();
+  });
+});
+
+describe("the first day", () => {
+  const step = (code: string, done = false, left = false) => ({ code, done, left });
+  const day = (over: boolean, ...done: boolean[]) => ({
+    over,
+    dismissed: false,
+    steps: ["place", "items", "channel", "carrier", "order"].map((code, i) => step(code, done[i])),
+  });
+
+  it("shows what is next, and leaves a step out", async () => {
+    const left = {
+      ...day(false, true),
+      steps: [step("place", true), step("items", false, true), step("channel"), step("carrier"), step("order")],
+    };
+    const asked = service({ me: signedIn, "first-day": day(false, true), "PUT first-day": left });
+    open(<FirstDay />);
+    await said("1 of 5 steps");
+    expect(document.querySelector("[aria-current=step]")?.textContent).toContain("Items");
+    await userEvent.click(screen.getByRole("button", { name: "Leave out: Items" }));
+    await said("2 of 5 steps");
+    expect(document.querySelector("[aria-current=step]")?.textContent).toContain("A channel");
+    expect(changes(asked)[0]?.body).toEqual({ step: "items", left: true });
+    expect(screen.getByRole("button", { name: "Take up: Items" })).toBeTruthy();
+  });
+
+  it("is dismissed", async () => {
+    const asked = service({ me: signedIn, "first-day": day(false), "PUT first-day": { ...day(true), dismissed: true } });
+    open(<FirstDay />);
+    await userEvent.click(await screen.findByRole("button", { name: /dismiss this/ }));
+    await waitFor(() => expect(screen.queryByRole("region", { name: "The first day" })).toBeNull());
+    expect(changes(asked)[0]?.body).toEqual({ left: true });
+  });
+
+  it.each([
+    ["it is over", { "first-day": day(true, true, true, true, true, true), me: signedIn }],
+    ["somebody else looks", { "first-day": day(false), me: { ...signedIn, role: "operator" } }],
+  ])("is not there when %s", async (_, say) => {
+    const asked = service(say);
+    open(<FirstDay />);
+    await waitFor(() => expect(asked.length).toBe(2));
+    expect(screen.queryByRole("region", { name: "The first day" })).toBeNull();
+  });
+});
