@@ -12,6 +12,7 @@ import (
 	"openrelay/internal/core/catalog"
 	"openrelay/internal/core/stock"
 	"openrelay/internal/relay/inventory"
+	"openrelay/internal/relay/joining"
 	"openrelay/internal/relay/listing"
 	"openrelay/internal/store"
 	"openrelay/internal/wire"
@@ -300,6 +301,5 @@ func (c *Client) Save(ctx context.Context, kind string, out io.Writer) error {
 
 // PutLocation adds a location, or changes its name and whose word counts there.
 func (c *Client) PutLocation(ctx context.Context, code, name, keeper string) (out wire.Location, err error) {
-	_, err = c.Do(ctx, http.MethodPut, "/locations/"+esc(code), map[string]string{"name": name, "keeper": keeper}, &out)
-	return out, err
+	return c.PutPlace(ctx, code, joining.Place{Name: name, Keeper: keeper})
 }

@@ -1,0 +1,251 @@
+package cli
+
+import (
+	"context"
+	"flag"
+	"fmt"
+	"io"
+	"os"
+	"strings"
+	"time"
+
+	"openrelay/internal/client"
+	"openrelay/internal/core/person"
+	"openrelay/internal/core/place"
+	"openrelay/internal/relay/joining"
+	"openrelay/internal/relay/people"
+	"openrelay/internal/wire"
+)
+
+// peopleOptions are what people are added and changed with.
+type peopleOptions struct {
+	name, email, role, passwordFile string
+}
+
+func peopleCommand() command {
+	opt := &peopleOptions{}
+	return verbs("people", "Who may sign in: list, add, change, let leave and come back, end sessions", opt.flags, []verb{
+		{"list", "", 0, opt.list},
+		{"add", "EMAIL", 1, opt.add},
+		{"change", "EMAIL", 1, opt.change},
+		{"leave", "EMAIL", 1, opt.leave},
+		{"return", "EMAIL", 1, opt.comeBack},
+		{"end-sessions", "EMAIL", 1, opt.endSessions},
+	})
+}
+
+func (opt *peopleOptions) flags(f *flag.FlagSet) {
+	f.StringVar(&opt.name, "name", "", "add, change: the person's `name` (add: required)")
+	f.StringVar(&opt.email, "email", "", "change: another `address`")
+	f.StringVar(&opt.role, "role", "", "add, change: one of "+person.List()+" (add: operator without it)")
+	f.StringVar(&opt.passwordFile, "password-file", "", "add, change: `file` that holds the password; - is standard input (add: required)")
+}
+
+// password reads the password, where a file for it is named.
+func (opt *peopleOptions) password() (string, error) {
+	var text []byte
+	var err error
+	switch opt.passwordFile {
+	case "":
+		return "", nil
+	case "-":
+		text, err = io.ReadAll(io.LimitReader(os.Stdin, 2000))
+	default:
+		text, err = os.ReadFile(opt.passwordFile)
+	}
+	if err != nil {
+		return "", fmt.Errorf("read the password: %w", err)
+	}
+	return strings.TrimRight(string(text), "\r\n"), nil
+}
+
+func (opt *peopleOptions) list(ctx context.Context, c *client.Client, p *printer, _ []string) error {
+	list, err := c.People(ctx)
+	return showPeople(p, list, err)
+}
+
+func (opt *peopleOptions) add(ctx context.Context, c *client.Client, p *printer, a []string) error {
+	password, err := opt.password()
+	if err != nil {
+		return err
+	}
+	if opt.name == "" || password == "" {
+		return usage{"-name and -password-file are required"}
+	}
+	list, err := c.AddPerson(ctx, people.NewPerson{Name: opt.name, Email: a[0], Password: password},
+		person.Role(or(opt.role, string(person.Operator))))
+	return showPeople(p, list, err)
+}
+
+func (opt *peopleOptions) change(ctx context.Context, c *client.Client, p *printer, a []string) error {
+	password, err := opt.password()
+	if err != nil {
+		return err
+	}
+	return onPerson(ctx, c, p, a[0], func(id int64) ([]wire.User, error) {
+		return c.ChangePerson(
+			ctx,
+			id,
+			people.PersonChange{Name: opt.name, Email: opt.email, Role: person.Role(opt.role), Password: password},
+		)
+	})
+}
+
+func (opt *peopleOptions) leave(ctx context.Context, c *client.Client, p *printer, a []string) error {
+	return onPerson(ctx, c, p, a[0], func(id int64) ([]wire.User, error) { return c.LeavePerson(ctx, id, true) })
+}
+
+func (opt *peopleOptions) comeBack(ctx context.Context, c *client.Client, p *printer, a []string) error {
+	return onPerson(ctx, c, p, a[0], func(id int64) ([]wire.User, error) { return c.LeavePerson(ctx, id, false) })
+}
+
+func (opt *peopleOptions) endSessions(ctx context.Context, c *client.Client, p *printer, a []string) error {
+	return onPerson(ctx, c, p, a[0], func(id int64) ([]wire.User, error) { return c.EndSessions(ctx, id) })
+}
+
+// onPerson does something to the person with an address, and shows all of them.
+func onPerson(ctx context.Context, c *client.Client, p *printer, email string, do func(id int64) ([]wire.User, error)) error {
+	list, err := c.People(ctx)
+	if err != nil {
+		return err
+	}
+	for _, u := range list {
+		if u.Email == people.NormalEmail(email) {
+			list, err = do(u.ID)
+			return showPeople(p, list, err)
+		}
+	}
+	return fmt.Errorf("nobody here signs in as %s", email)
+}
+
+func showPeople(p *printer, list []wire.User, err error) error {
+	if err != nil {
+		return err
+	}
+	return p.show(list, func(row func(...any)) {
+		row("Name", "E-mail", "Role", "Signed in last", "Left")
+		for _, u := range list {
+			row(u.Name, u.Email, string(u.Role), u.SignedInAt, u.LeftAt)
+		}
+	})
+}
+
+// tokensOptions are what a token is made with.
+type tokensOptions struct {
+	role string
+	days int
+}
+
+func tokensCommand() command {
+	opt := &tokensOptions{}
+	return verbs("tokens", "The API tokens of programs: list, make, revoke", opt.flags, []verb{
+		{"list", "", 0, opt.list},
+		{"make", "NAME", 1, opt.make},
+		{"revoke", "ID", 1, opt.revoke},
+	})
+}
+
+func (opt *tokensOptions) flags(f *flag.FlagSet) {
+	f.StringVar(&opt.role, "role", string(person.Operator), "make: one of "+person.List())
+	f.IntVar(&opt.days, "days", 365, "make: `days` after which it ends; 0: not by itself")
+}
+
+func (opt *tokensOptions) list(ctx context.Context, c *client.Client, p *printer, _ []string) error {
+	list, err := c.Tokens(ctx)
+	if err != nil {
+		return err
+	}
+	return p.show(list, func(row func(...any)) {
+		row("ID", "What for", "Role", "Made by", "Used last", "Ends", "Revoked")
+		for _, t := range list {
+			row(t.ID, t.Name, string(t.Role), t.MadeBy, t.UsedAt, t.EndsAt, t.RevokedAt)
+		}
+	})
+}
+
+func (opt *tokensOptions) make(ctx context.Context, c *client.Client, p *printer, a []string) error {
+	var ends time.Time
+	if opt.days > 0 {
+		ends = time.Now().AddDate(0, 0, opt.days)
+	}
+	t, err := c.MakeToken(ctx, a[0], person.Role(opt.role), ends)
+	if err != nil {
+		return err
+	}
+	return p.told(t, "%s", t.Token)
+}
+
+func (opt *tokensOptions) revoke(ctx context.Context, c *client.Client, p *printer, a []string) error {
+	id, err := number(a[0])
+	if err != nil {
+		return err
+	}
+	if err := c.RevokeToken(ctx, id); err != nil {
+		return err
+	}
+	return p.told(id, "token %d is revoked", id)
+}
+
+// placeOptions are what is said of a place.
+type placeOptions struct {
+	joining.Place
+	address place.Address
+}
+
+func placeCommand() command {
+	opt := &placeOptions{}
+	return verbs("place", "The places that hold stock: list, add or change", opt.flags, []verb{
+		{"list", "", 0, opt.list},
+		{"put", "CODE", 1, opt.put},
+	})
+}
+
+func (opt *placeOptions) flags(f *flag.FlagSet) {
+	a := &opt.address
+	f.StringVar(&opt.Name, "name", "", "put: what it is called")
+	f.StringVar(&opt.Keeper, "keeper", "", "put: `code` of the connection whose count of its stock is right; without it ours")
+	f.StringVar(&a.Name, "to", "", "put: `name` on labels, of its address")
+	f.StringVar(&a.Company, "company", "", "put: of its address")
+	f.StringVar(&a.Street, "street", "", "put: of its address: street and number")
+	f.StringVar(&a.Extra, "extra", "", "put: of its address: a second line")
+	f.StringVar(&a.Postcode, "postcode", "", "put: of its address")
+	f.StringVar(&a.Town, "town", "", "put: of its address")
+	f.StringVar(&a.Country, "country", "", "put: of its address: two letters; without them the company's")
+	f.StringVar(&a.Phone, "phone", "", "put: of its address")
+}
+
+func (opt *placeOptions) list(ctx context.Context, c *client.Client, p *printer, _ []string) error {
+	list, err := c.Locations(ctx)
+	return showPlaces(p, list, err)
+}
+
+func (opt *placeOptions) put(ctx context.Context, c *client.Client, p *printer, a []string) error {
+	if opt.address != (place.Address{}) {
+		if opt.address.Country == "" {
+			company, err := c.Company(ctx)
+			if err != nil {
+				return err
+			}
+			opt.address.Country = company.Country
+		}
+		opt.Address = &opt.address
+	}
+	l, err := c.PutPlace(ctx, a[0], opt.Place)
+	return showPlaces(p, []wire.Location{l}, err)
+}
+
+func showPlaces(p *printer, list []wire.Location, err error) error {
+	if err != nil {
+		return err
+	}
+	return p.show(list, func(row func(...any)) {
+		row("Code", "Name", "Address", "Its stock is kept by")
+		for _, l := range list {
+			address := ""
+			if l.Address != nil {
+				address = strings.Join(l.Address.Lines(), ", ")
+			}
+			row(l.Code, l.Name, address, or(l.Keeper, "us"))
+		}
+	})
+}

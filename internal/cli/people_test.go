@@ -1,0 +1,80 @@
+package cli
+
+import (
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+)
+
+// TestCompanysPeopleTokensAndPlaces: each verb on a small company, what it says, and what it refuses.
+func TestCompanysPeopleTokensAndPlaces(t *testing.T) {
+	o := newOffice(t)
+	o.file("password", "honeycomb\n")
+	o.file("short", "honey\n")
+	o.does(strings.ReplaceAll(`
+		people add edda@morrow.example -name Edda -role admin -password-file DIR/password ⇒ edda@morrow.example
+		!people add edda@morrow.example -name Edda ⇒ -name and -password-file are required
+		!people add pim@morrow.example -name Pim -password-file DIR/short ⇒ at least 8 characters
+		!people add pim@morrow.example -name Pim -password-file DIR/none ⇒ read the password
+		!people add pim@morrow.example -name Pim -role king -password-file DIR/password ⇒ body.role
+		people add pim@morrow.example -name Pim -password-file DIR/password ⇒ operator
+		!people add PIM@morrow.example -name Pim -password-file DIR/password ⇒ signs in as pim@morrow.example already
+		people change pim@morrow.example -role viewer -name "Pim Oster" ⇒ Pim Oster
+		people change pim@morrow.example -email oster@morrow.example ⇒ oster@morrow.example
+		!people change pim@morrow.example -name x ⇒ nobody here signs in as pim@morrow.example
+		people end-sessions oster@morrow.example ⇒ Pim Oster
+		people leave Oster@morrow.example ⇒ Pim Oster
+		people return oster@morrow.example ⇒ viewer
+		!people leave edda@morrow.example ⇒ Edda is the last with the role admin
+		!people dance ⇒ one of list, add, change, leave, return, end-sessions is expected
+		people list ⇒ Signed in last
+		tokens make scale -role viewer -days 30 ⇒ relay_
+		tokens list ⇒ scale
+		!tokens make scale -role king ⇒ body.role
+		!tokens revoke 99 ⇒ There is no token 99
+		!tokens revoke two ⇒ two
+		tokens revoke 2 ⇒ token 2 is revoked
+		company -country XW -currency XTS -street "Alder Yard 3" -postcode 41207 -town Alderby ⇒ Alder Yard 3
+		company ⇒ XTS
+		!company -currency euro ⇒ body.currency
+		!company -postcode 4 ⇒ address
+		place put loft -name "The loft" -street "Heron Lane 2" -postcode 41360 -town Harrowmere ⇒ XW
+		place put loft -name "The high loft" ⇒ Heron Lane 2
+		!place put loft -postcode 4 ⇒ address
+		!place put Loft -name x ⇒ small letters
+		place list ⇒ The high loft
+	`, "DIR", o.dir))
+}
+
+// TestACompanyBeginsByInit: once, with what it needs; what is missing is named.
+func TestACompanyBeginsByInit(t *testing.T) {
+	file := filepath.Join(t.TempDir(), "company.relay")
+	begin := func(password string, args ...string) (int, string, string) {
+		var out, errs strings.Builder
+		env := &Env{In: strings.NewReader(password), Out: &out, Err: &errs, Getenv: func(string) string { return "" }}
+		code := Run(t.Context(), env, append([]string{"init", "-data", file}, args...))
+		return code, out.String(), errs.String()
+	}
+	who := []string{"-company", "Morrow Hive Supply", "-name", "Edda Morrow", "-email", "edda@morrow.example"}
+	code, _, errs := begin("honeycomb\n", "-company", "Morrow Hive Supply")
+	require.Equal(t, 2, code)
+	require.Contains(t, errs, "missing: -name, -email")
+	code, _, errs = begin("", who...)
+	require.Equal(t, 1, code)
+	require.Contains(t, errs, "no password was given")
+	code, _, errs = begin("honey\n", who...)
+	require.Equal(t, 1, code)
+	require.Contains(t, errs, "at least 8 characters")
+	code, _, errs = begin("honeycomb\n", append(who, "-country", "XW", "-town", "Alderby")...)
+	require.Equal(t, 1, code)
+	require.Contains(t, errs, "street is missing")
+	code, out, errs := begin("honeycomb\n", append(who, "-country", "XW", "-time-zone", "Etc/GMT-1")...)
+	require.Zero(t, code, errs)
+	require.Contains(t, out, "Edda Morrow signs in as edda@morrow.example")
+	require.NotContains(t, out+errs, "honeycomb")
+	code, _, errs = begin("honeycomb\n", who...)
+	require.Equal(t, 1, code)
+	require.Contains(t, errs, "has people already")
+}
