@@ -35,92 +35,11 @@ type command struct {
 }
 
 // commands are all of them, in the order in which help lists them.
-func commands() []command {
-	return append(
-		serving(),
-		boardCommand(),
-		ordersCommand(),
-		orderCommand(),
-		releaseCommand(),
-		stockCommand(),
-		itemsCommand(),
-		itemCommand(),
-		adjustCommand(),
-		whyCommand(),
-		connectionsCommand(),
-		feedsCommand(),
-		feedCommand(),
-		pauseCommand(),
-		testCommand(),
-		runCommand(),
-		runsCommand(),
-		logCommand(),
-		pickCommand(),
-		scanCommand(),
-		profilesCommand(),
-		packCommand(),
-		ratesCommand(),
-		shipCommand(),
-		shipmentsCommand(),
-		labelCommand(),
-		picklistCommand(),
-		manifestCommand(),
-		sendAgainCommand(),
-		activityCommand(),
-		actCommand(),
-		undoActCommand(),
-		companyCommand(),
-		placeCommand(),
-		peopleCommand(),
-		tokensCommand(),
-		jobsCommand(),
-		notBoughtCommand(),
-		answerCommand(),
-		handOverCommand(),
-		voidCommand(),
-		takeInAgainCommand(),
-		mergeCommand(),
-		undoMergeCommand(),
-		exceptionsCommand(),
-		assignCommand(),
-		snoozeCommand(),
-		knownCommand(),
-		typeCommand(),
-		rulesCommand(),
-		ruleCommand(),
-		rehearseCommand(),
-		reportCommand(),
-		tellCommand(),
-		personCommand(),
-		keepPersonalCommand(),
-		looksCommand(),
-		catalogCommand(),
-		listingsCommand(),
-		listingCommand(),
-		publishCommand(),
-		purchaseCommand(),
-		transferCommand(),
-		countCommand(),
-		compareCommand(),
-		importCommand(),
-		saveCommand(),
-		joinCommand(),
-		settingsCommand(),
-		overridesCommand(),
-		renewCommand(),
-		leaveCommand(),
-		testModeCommand(),
-		clearTestsCommand(),
-		benchCommand(),
-		accountsCommand(),
-		connectorsCommand(),
-		addConnectorCommand(),
-		dropConnectorCommand(),
-		checkAddressCommand(),
-		shapesCommand(),
-		setupCommand(),
-		command{"version", "", "Print the version", runVersion},
-	)
+func commands() (list []command) {
+	for _, g := range groups() {
+		list = append(list, g.commands...)
+	}
+	return list
 }
 
 func runVersion(_ context.Context, e *Env, f *flag.FlagSet, args []string) error {
@@ -215,17 +134,20 @@ func help(w io.Writer, c command, f *flag.FlagSet) {
 
 func overview(w io.Writer) {
 	fmt.Fprint(w, "Open Relay connects what sells with what ships.\n\nUsage: openrelay COMMAND [flags] [arguments]\n\n")
-	list := commands()
 	t := tabwriter.NewWriter(w, 0, 4, 2, ' ', 0)
-	for _, c := range list {
-		args := c.args
-		if strings.Contains(args, " | ") {
-			args = "…" // its own help lists the ways
+	for _, g := range groups() {
+		fmt.Fprintln(t, g.title)
+		for _, c := range g.commands {
+			args := c.args
+			if strings.Contains(args, " | ") {
+				args = "…" // its own help lists the ways
+			}
+			fmt.Fprintf(t, "  %s %s\t%s\n", c.name, args, c.about)
 		}
-		fmt.Fprintf(t, "  %s %s\t%s\n", c.name, args, c.about)
+		fmt.Fprintln(t)
 	}
 	t.Flush()
-	fmt.Fprint(w, "\nEach command explains itself with -h. The client finds the service by -server or OPENRELAY_SERVER\nand signs in "+
+	fmt.Fprint(w, "Each command explains itself with -h. The client finds the service by -server or OPENRELAY_SERVER\nand signs in "+
 		"with the API token in OPENRELAY_TOKEN (or -token-file).\n")
 }
 
