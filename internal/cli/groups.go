@@ -9,6 +9,7 @@ type group struct {
 // groups are all commands, in the order of the work.
 func groups() []group {
 	return []group{
+		{"To run it", append(serving(), command{"version", "", "Print the version", runVersion})},
 		{"The company", []command{
 			companyCommand(), placeCommand(), peopleCommand(), tokensCommand(), profilesCommand(), setupCommand(), tellCommand(),
 			personCommand(), keepPersonalCommand(), looksCommand(), activityCommand(), jobsCommand(),
