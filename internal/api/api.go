@@ -279,6 +279,26 @@ func (a *API) push(w http.ResponseWriter, r *http.Request) {
 	}
 }
 
+// answerFor finds what a request with an idempotency key was answered. Answers are kept sealed: they may hold secrets and
+// personal data.
+func (a *API) answerFor(ctx context.Context, key string) (store.Answer, error) {
+	kept, err := a.relay.Store.AnswerFor(ctx, key)
+	if err == nil {
+		err = a.relay.Sealer.OpenInto(kept.Answer, &kept.Answer)
+	}
+	return kept, err
+}
+
+// keepAnswer keeps what a request with an idempotency key was answered.
+func (a *API) keepAnswer(ctx context.Context, key string, answer store.Answer) error {
+	sealed, err := a.relay.Sealer.Seal(answer.Answer)
+	if err != nil {
+		return err
+	}
+	answer.Answer = sealed
+	return a.relay.Store.Write(ctx, func(t *store.Tx) error { return t.KeepAnswer(key, answer, time.Now()) })
+}
+
 // idempotent answers a repeated request with the same Idempotency-Key like the first one, without
 // carrying it out again.
 func (a *API) idempotent(next http.Handler) http.Handler {
@@ -298,11 +318,16 @@ func (a *API) idempotent(next http.Handler) http.Handler {
 			return
 		}
 		r.Body = io.NopCloser(bytes.NewReader(body))
-		full := who(r.Context()) + " " + key
+		p := personOf(r.Context())
+		full := fmt.Sprintf("person %d token %d %s %s", p.ID, p.Token, p.Role, key) // names and roles change hands
 		sum := sha256.Sum256(append([]byte(r.Method+" "+r.URL.Path+"\n"), body...))
 		defer a.keys.lock(full)()
-		old, err := a.relay.Store.AnswerFor(r.Context(), full)
-		if err == nil {
+		old, err := a.answerFor(r.Context(), full)
+		switch {
+		case err != nil && !errors.Is(err, store.ErrNotFound):
+			a.deny(w, err)
+			return
+		case err == nil:
 			if !bytes.Equal(old.Request, sum[:]) {
 				problem(w, http.StatusUnprocessableEntity, "This Idempotency-Key was used for a different request.")
 				return
@@ -316,9 +341,7 @@ func (a *API) idempotent(next http.Handler) http.Handler {
 		rec := &recorder{ResponseWriter: w, status: 200}
 		next.ServeHTTP(rec, r)
 		if rec.status < 300 { // what failed changed nothing and may be tried again
-			err := a.relay.Store.Write(r.Context(), func(t *store.Tx) error {
-				return t.KeepAnswer(full, store.Answer{Request: sum[:], Status: rec.status, Answer: rec.body.Bytes()}, time.Now())
-			})
+			err := a.keepAnswer(r.Context(), full, store.Answer{Request: sum[:], Status: rec.status, Answer: rec.body.Bytes()})
 			if err != nil {
 				a.log.Error("idempotency key could not be kept", "error", err)
 			}

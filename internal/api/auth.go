@@ -48,7 +48,7 @@ func (a *API) identify(next http.Handler) http.Handler {
 				problem(w, http.StatusUnauthorized, "The API token is not known.")
 				return
 			}
-			p = &wire.Person{Name: t.Name, Role: t.Role}
+			p = &wire.Person{Name: t.Name, Role: t.Role, Token: t.ID}
 		} else if id := a.sessions.GetInt64(r.Context(), "user"); id != 0 && a.awake(r.Context(), time.Now()) {
 			u, err := a.relay.Store.User(r.Context(), id)
 			if err == nil && u.LeftAt == 0 && u.Epoch == a.sessions.GetInt64(r.Context(), "epoch") {

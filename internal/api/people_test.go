@@ -1,6 +1,7 @@
 package api_test
 
 import (
+	"encoding/hex"
 	"encoding/json"
 	"fmt"
 	"net/http"
@@ -177,4 +178,32 @@ func TestAPlaceHasItsAddress(t *testing.T) {
 	require.Contains(t, w.Body.String(), "address:")
 	require.Equal(t, http.StatusUnprocessableEntity, put("The-Loft", `{"name":"x"}`).Code)
 	require.Equal(t, http.StatusUnprocessableEntity, put("loft", `{"keeper":"nobody"}`).Code)
+}
+
+// TestARepeatedRequestIsAnsweredToWhoMadeIt: by the person, not by what they are called, and not after their role has changed;
+// and what was answered does not stand in the file for all to read.
+func TestARepeatedRequestIsAnsweredToWhoMadeIt(t *testing.T) {
+	d := newDesk(t)
+	once := func(token, name string) *httptest.ResponseRecorder {
+		return d.askWith("", http.MethodPost, "/api/v1/tokens", `{"name":"`+name+`","role":"viewer"}`,
+			map[string]string{"Authorization": "Bearer " + token, "Idempotency-Key": "k-1"})
+	}
+	first := once(d.tokens[person.Admin], "scale")
+	require.Equal(t, http.StatusOK, first.Code)
+	require.Equal(t, first.Body.String(), once(d.tokens[person.Admin], "scale").Body.String(), "answered as the first time")
+	twin, err := d.NewToken(t.Context(), "A admin", person.Admin)
+	require.NoError(t, err)
+	other := once(twin, "scale")
+	require.Equal(t, http.StatusOK, other.Code)
+	require.NotEqual(t, first.Body.String(), other.Body.String(), "another of the same name is somebody else")
+	require.Equal(t, http.StatusForbidden, once(d.tokens[person.Operator], "scale").Code)
+
+	d.Spoil("UPDATE api_token SET role='operator' WHERE name='A admin'")
+	require.Equal(t, http.StatusForbidden, once(twin, "scale").Code, "the role counts, not what was answered before")
+	var made wire.NewToken
+	require.NoError(t, json.Unmarshal(first.Body.Bytes(), &made))
+	var kept string
+	d.Scalar(&kept, "SELECT group_concat(hex(answer)) FROM idempotency")
+	require.NotEmpty(t, kept)
+	require.NotContains(t, kept, strings.ToUpper(hex.EncodeToString([]byte(made.Token))))
 }

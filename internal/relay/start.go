@@ -1,6 +1,7 @@
 package relay
 
 import (
+	"errors"
 	"time"
 
 	"openrelay/internal/relay/engine"
@@ -35,7 +36,7 @@ func (r *Relay) keepHouse() {
 	for {
 		if err := r.Store.Write(r.Ctx, func(t *store.Tx) error {
 			_, err := t.ForgetShown(r.Clock().Add(-inventory.KeepShown))
-			return err
+			return errors.Join(err, t.ForgetAnswers(time.Now().Add(-24*time.Hour)))
 		}); err != nil && r.Ctx.Err() == nil {
 			r.Log.Error("what listings showed long ago could not be forgotten", "error", err)
 		}

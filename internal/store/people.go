@@ -251,12 +251,25 @@ func (s *Store) AnswerFor(ctx context.Context, key string) (Answer, error) {
 
 // KeepAnswer keeps the answer for an idempotency key and forgets those older than a day.
 func (t *Tx) KeepAnswer(key string, a Answer, now time.Time) error {
-	if _, err := t.exec("DELETE FROM idempotency WHERE at<?", micros(now.Add(-24*time.Hour))); err != nil {
+	if err := t.ForgetAnswers(now.Add(-24 * time.Hour)); err != nil {
 		return err
 	}
 	_, err := t.exec("INSERT INTO idempotency (key, request, status, answer, at) VALUES (?,?,?,?,?) ON CONFLICT DO NOTHING", key,
 		a.Request, a.Status, a.Answer, micros(now))
 	return err
+}
+
+// ForgetAnswers forgets what was answered before a time.
+func (t *Tx) ForgetAnswers(before time.Time) error {
+	_, err := t.exec("DELETE FROM idempotency WHERE at<?", micros(before))
+	return err
+}
+
+// HoldsSecrets tells whether anything in the file is sealed, so that it needs its key.
+func (s *Store) HoldsSecrets(ctx context.Context) (yes bool, err error) {
+	err = s.read.GetContext(ctx, &yes, `SELECT EXISTS (SELECT 1 FROM account WHERE length(credentials)>0 OR length(token)>0)
+		OR EXISTS (SELECT 1 FROM consent) OR EXISTS (SELECT 1 FROM notify_target WHERE length(secret)>0)`)
+	return yes, err
 }
 
 // Series is a number series.

@@ -12,6 +12,8 @@ type Person struct {
 	Name  string      `json:"name"`
 	Email string      `json:"email,omitempty"`
 	Role  person.Role `json:"role" enum:"viewer,operator,admin"`
+
+	Token int64 `json:"-"` // of a program: its token
 }
 
 // User is somebody who may sign in, or could.

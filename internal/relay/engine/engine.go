@@ -93,7 +93,11 @@ func Open(ctx context.Context, st *store.Store, o Options) (*Engine, error) {
 			return nil, err
 		}
 	}
-	seal, err := OpenSealer(st.Path() + ".key")
+	sealed, err := st.HoldsSecrets(ctx)
+	if err != nil {
+		return nil, err
+	}
+	seal, err := OpenSealer(st.Path()+".key", sealed)
 	if err != nil {
 		return nil, err
 	}

@@ -15,8 +15,16 @@ import (
 // owner only; the file alone gives no credential away.
 type Sealer struct{ aead cipher.AEAD }
 
-func OpenSealer(path string) (*Sealer, error) {
+// ErrNoKey says that a file is sealed and its key is not there.
+var ErrNoKey = errors.New("the company file holds credentials that are sealed, and its key is not beside it")
+
+// OpenSealer reads the key at a path. Where there is none it is made, unless something was sealed with one before.
+func OpenSealer(path string, sealed bool) (*Sealer, error) {
 	key, err := os.ReadFile(path)
+	if errors.Is(err, fs.ErrNotExist) && sealed {
+		return nil, fmt.Errorf("%w: put %s back from where you keep it; without it, the credentials of all connections are lost and must "+
+			"be given again", ErrNoKey, path)
+	}
 	if errors.Is(err, fs.ErrNotExist) {
 		key = make([]byte, 32)
 		if _, err := rand.Read(key); err != nil {

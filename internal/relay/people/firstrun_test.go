@@ -1,6 +1,7 @@
 package people_test
 
 import (
+	"os"
 	"strings"
 	"sync"
 	"testing"
@@ -10,9 +11,11 @@ import (
 
 	"openrelay/internal/core/person"
 	"openrelay/internal/core/place"
+	"openrelay/internal/relay"
 	"openrelay/internal/relay/engine"
 	"openrelay/internal/relay/people"
 	"openrelay/internal/relay/trial"
+	"openrelay/internal/store"
 )
 
 // beginning is what a company may begin with.
@@ -153,4 +156,21 @@ func TestWhatSaysNoCurrencyHasTheCompanys(t *testing.T) {
 	k.Again()
 	require.Equal(t, "XTS", k.Currency())
 	k.Holds()
+}
+
+// TestACompanyWithoutItsKeyDoesNotOpen, and opens again once the key is back.
+func TestACompanyWithoutItsKeyDoesNotOpen(t *testing.T) {
+	k := trial.New(t) // its stall has a key that is sealed
+	path := k.Store.Path()
+	k.Stop()
+	require.NoError(t, k.Store.Close())
+	require.NoError(t, os.Rename(path+".key", path+".away"))
+	st, err := store.Open(t.Context(), path)
+	require.NoError(t, err)
+	defer st.Close()
+	_, err = relay.Open(t.Context(), st, engine.Options{})
+	require.ErrorIs(t, err, engine.ErrNoKey)
+	require.NoError(t, os.Rename(path+".away", path+".key"))
+	_, err = relay.Open(t.Context(), st, engine.Options{})
+	require.NoError(t, err)
 }

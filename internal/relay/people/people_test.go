@@ -61,6 +61,7 @@ func TestAPersonIsForgotten(t *testing.T) {
 	p, err := k.Person(ctx, "maren@example.test")
 	require.NoError(t, err)
 	require.Len(t, p.Orders, 1)
+	k.Spoil("INSERT INTO idempotency (key, request, status, answer, at) VALUES ('k', x'', 200, x'4d6172656e', 1)")
 	_, err = k.ErasePerson(ctx, "maren@example.test", "Edda")
 	require.ErrorContains(t, err, "is ready; their data is needed until it is done")
 	k.CancelOrder("S-1")
@@ -96,6 +97,9 @@ func TestAPersonIsForgotten(t *testing.T) {
 	require.NotContains(t, o.Record.BuyerName+o.Record.ShipTo.Street, "Lindenrow")
 	require.NotContains(t, o.Record.BuyerName, "Maren")
 	k.Holds()
+	var kept int
+	k.Scalar(&kept, "SELECT count(*) FROM idempotency")
+	require.Zero(t, kept, "what was answered to repeated requests goes as well")
 }
 
 // TestLooksAreWrittenOnceInAWhile: looking again at the same is not written again for a while.

@@ -105,8 +105,10 @@ func (r *People) forget(ctx context.Context, ids []int64, who, why, email string
 			ch.Tell("order", o.Number)
 			done++
 		}
-		_, err := ch.ForgetCustomers(email, ch.Now)
-		return err
+		if _, err := ch.ForgetCustomers(email, ch.Now); err != nil {
+			return err
+		}
+		return ch.ForgetAnswers(time.Now().Add(time.Hour)) // those to repeated requests may name the person
 	})
 	return done, err
 }

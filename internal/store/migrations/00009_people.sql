@@ -8,6 +8,8 @@ ALTER TABLE api_token ADD COLUMN revoked_at INTEGER NOT NULL DEFAULT 0;
 ALTER TABLE api_token ADD COLUMN made_by TEXT NOT NULL DEFAULT '';
 -- From here on, sessions are kept by the hash of their token; those from before could be used by whoever reads the file.
 DELETE FROM session;
+-- And answers to repeated requests are kept sealed.
+DELETE FROM idempotency;
 
 -- +goose Down
 SELECT 1;
