@@ -56,10 +56,11 @@ type API struct {
 
 // Options of the interface.
 type Options struct {
-	Log     *slog.Logger
-	Console fs.FS  // the built console; nil serves none
-	Version string // of the program
-	Secure  bool   // cookies only over TLS
+	Log         *slog.Logger
+	Console     fs.FS  // the built console; nil serves none
+	Version     string // of the program
+	Secure      bool   // cookies only over TLS
+	OpenMetrics bool   // whoever reaches us may read the metrics; else those with a token
 }
 
 // New makes the handler of a relay. Call End before shutting the server down, so that listeners leave.
@@ -71,7 +72,7 @@ func New(r *relay.Relay, o Options) (*API, http.Handler) {
 	a := &API{relay: r, log: o.Log, ended: make(chan struct{})}
 	// Made by hand: scs.New would start a goroutine for a store in memory, and sign-ins are kept in the file.
 	a.sessions = &scs.SessionManager{Store: store.Sessions{Store: r.Store}, Lifetime: 14 * 24 * time.Hour, Codec: scs.GobCodec{},
-		Cookie: scs.SessionCookie{Name: "openrelay", Path: "/", HttpOnly: true, Persist: true, Secure: o.Secure,
+		Cookie: scs.SessionCookie{Name: cookieName(o.Secure), Path: "/", HttpOnly: true, Persist: true, Secure: o.Secure,
 			SameSite: http.SameSiteLaxMode},
 		ErrorFunc: func(w http.ResponseWriter, _ *http.Request, err error) {
 			a.log.Error("a sign-in could not be read or kept", "error", err)
@@ -80,9 +81,12 @@ func New(r *relay.Relay, o Options) (*API, http.Handler) {
 	a.metrics = newMetrics(r)
 
 	mux := chi.NewRouter()
-	mux.Use(a.recoverer, a.metrics.around)
+	mux.Use(headers(o.Secure), deadlines, a.recoverer, a.metrics.around)
 	mux.Get("/healthz", a.health)
-	mux.Handle("/metrics", promhttp.HandlerFor(a.metrics.registry, promhttp.HandlerOpts{}))
+	metrics := promhttp.HandlerFor(a.metrics.registry, promhttp.HandlerOpts{})
+	if o.OpenMetrics {
+		mux.Handle("/metrics", metrics)
+	}
 	mux.Post("/in/{code}", a.push)
 	mux.Get("/connector.schema.json", func(w http.ResponseWriter, _ *http.Request) {
 		w.Header().Set("Content-Type", "application/schema+json")
@@ -99,10 +103,13 @@ func New(r *relay.Relay, o Options) (*API, http.Handler) {
 		g.Use(protect.Handler, a.sessions.LoadAndSave, a.identify, a.idempotent)
 		a.huma = humachi.New(g, description(o.Version))
 		a.operations()
+		if !o.OpenMetrics {
+			g.Get("/metrics", only(person.Viewer, metrics.ServeHTTP))
+		}
 		g.Get("/api/v1/events", only(person.Viewer, a.events))
 		g.Get("/api/v1/orders.csv", only(person.Viewer, a.ordersCSV))
 		g.Get("/api/v1/reports/{code}.csv", only(person.Viewer, a.reportCSV))
-		g.Get("/api/v1/pick-lists.pdf", only(person.Operator, a.pickListsPDF))
+		g.Post("/api/v1/pick-lists.pdf", only(person.Operator, a.pickListsPDF)) // it begins to pick what is ready
 		g.Get("/api/v1/orders/{number}/pick-list.pdf", only(person.Operator, a.pickListPDF))
 		g.Get("/api/v1/shipments/{number}/label.pdf", only(person.Operator, a.labelPDF))
 		g.Get("/api/v1/manifests/{id}/manifest.pdf", only(person.Viewer, a.manifestPDF))
@@ -491,10 +498,6 @@ func console(files fs.FS) http.HandlerFunc {
 			problem(w, http.StatusNotFound, "The interface has no "+r.URL.Path+".")
 			return
 		}
-		w.Header().Set("Content-Security-Policy",
-			"default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'")
-		w.Header().Set("X-Content-Type-Options", "nosniff")
-		w.Header().Set("Referrer-Policy", "same-origin")
 		name := strings.TrimPrefix(r.URL.Path, "/")
 		if f, err := files.Open(name); name != "" && err == nil {
 			f.Close()
@@ -559,8 +562,17 @@ func (m *metrics) around(next http.Handler) http.Handler {
 		if route == "" {
 			route = "console"
 		}
-		m.requests.WithLabelValues(r.Method, route, fmt.Sprint(sw.status)).Observe(time.Since(begin).Seconds())
+		m.requests.WithLabelValues(knownMethod(r.Method), route, fmt.Sprint(sw.status)).Observe(time.Since(begin).Seconds())
 	})
+}
+
+// knownMethod is a method as it is counted: those that nobody knows are one, so that nobody fills the memory with them.
+func knownMethod(method string) string {
+	switch method {
+	case http.MethodGet, http.MethodHead, http.MethodPost, http.MethodPut, http.MethodPatch, http.MethodDelete, http.MethodOptions:
+		return method
+	}
+	return "other"
 }
 
 type statusWriter struct {

@@ -19,13 +19,13 @@ import (
 )
 
 func TestConsoleIsServed(t *testing.T) {
-	h := console(fstest.MapFS{
+	h := headers(false)(console(fstest.MapFS{
 		"index.html":       {Data: []byte("<title>Open Relay</title>")},
 		"assets/a.js":      {Data: []byte("plain script")},
 		"assets/a.js.gz":   {Data: []byte("packed script")},
 		"assets/font.woff": {Data: []byte("font")},
 		"mark.svg":         {Data: []byte("<svg/>")},
-	})
+	}))
 	for _, c := range []struct {
 		method, path, encoding string
 		status                 int
@@ -45,7 +45,7 @@ func TestConsoleIsServed(t *testing.T) {
 		r := httptest.NewRequest(c.method, c.path, nil)
 		r.Header.Set("Accept-Encoding", c.encoding)
 		w := httptest.NewRecorder()
-		h(w, r)
+		h.ServeHTTP(w, r)
 		require.Equal(t, c.status, w.Code, c.path)
 		if c.body != "" {
 			require.Equal(t, c.body, w.Body.String(), c.path)

@@ -283,7 +283,7 @@ func TestParcelsByTheInterface(t *testing.T) {
 		operator POST /shipments/{s}/ship {"carrier":"nobody","service":"PP"} => 422 ‹nobody›
 		operator GET /shipments/{s}/label.pdf => 409
 		operator GET /orders/S-1/pick-list.pdf => 200 ‹%PDF›
-		operator GET /pick-lists.pdf?orders=S-1 => 200 ‹%PDF›
+		operator POST /pick-lists.pdf?orders=S-1 => 200 ‹%PDF›
 		viewer GET /manifests => 200
 		viewer GET /shipments/NONE => 404
 		viewer GET /shipments/{s}/serials => 200

@@ -71,7 +71,8 @@ func (a *API) pickListPDF(w http.ResponseWriter, r *http.Request) {
 
 // pickListsPDF draws the pick lists of several orders; one whose picking was not begun is begun.
 func (a *API) pickListsPDF(w http.ResponseWriter, r *http.Request) {
-	numbers := strings.Split(r.URL.Query().Get("orders"), ",")
+	r.Body = http.MaxBytesReader(w, r.Body, 64<<10)
+	numbers := strings.Split(r.FormValue("orders"), ",")
 	if len(numbers) > 100 || numbers[0] == "" {
 		a.deny(w, engine.Refuse("orders: 1 to 100 numbers are expected"))
 		return

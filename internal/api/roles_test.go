@@ -86,11 +86,12 @@ func (d *desk) routes() map[string]bool {
 		}
 	}
 	for _, route := range strings.Fields(
-		`/events /orders.csv /reports/{code}.csv /pick-lists.pdf /orders/{number}/pick-list.pdf /shipments/{number}/label.pdf
+		`/events /orders.csv /reports/{code}.csv /orders/{number}/pick-list.pdf /shipments/{number}/label.pdf
 		/manifests/{id}/manifest.pdf /runs/{id}/log /setup /saved/{kind}.csv`) {
 		out["GET /api/v1"+route] = true
 	}
 	out["POST /api/v1/sheets/{kind}"] = true
+	out["POST /api/v1/pick-lists.pdf"] = true
 	return out
 }
 
@@ -149,7 +150,6 @@ var operatorLooks = routeSet(`
 	GET /orders/actions/{id}
 	GET /orders/{number}/pick-list.pdf
 	GET /people-here
-	GET /pick-lists.pdf
 	GET /shipments/{number}/label.pdf
 `)
 

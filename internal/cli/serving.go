@@ -65,7 +65,7 @@ func mustExist(file string) error {
 
 type serveOptions struct {
 	data, listen, level, folder, reach, smtp, smtpFrom string
-	secure, smtpPlain                                  bool
+	secure, smtpPlain, openMetrics                     bool
 }
 
 func (opt *serveOptions) flags(f *flag.FlagSet) {
@@ -76,6 +76,7 @@ func (opt *serveOptions) flags(f *flag.FlagSet) {
 	f.StringVar(&opt.reach, "reach", "",
 		"`ranges` that are not public and may be called all the same, such as 10.1.0.0/16,127.0.0.0/8")
 	f.BoolVar(&opt.secure, "secure-cookies", false, "send session cookies over TLS only (behind a TLS proxy)")
+	f.BoolVar(&opt.openMetrics, "open-metrics", false, "let whoever reaches the service read /metrics; else a token is asked for")
 	f.StringVar(&opt.smtp, "smtp", "",
 		"mail `server`, host:port, through which people are told of exceptions; its name and password come from OPENRELAY_SMTP_USER "+
 			"and OPENRELAY_SMTP_PASSWORD")
@@ -132,7 +133,8 @@ func (opt *serveOptions) serve(ctx context.Context, e *Env, log *slog.Logger, r 
 	if err != nil {
 		return fmt.Errorf("listen on %s: %w", opt.listen, err)
 	}
-	a, handler := api.New(r, api.Options{Log: log, Console: console.Files(), Version: e.Version, Secure: opt.secure})
+	a, handler := api.New(r, api.Options{Log: log, Console: console.Files(), Version: e.Version, Secure: opt.secure,
+		OpenMetrics: opt.openMetrics})
 	srv := &http.Server{Handler: handler, ReadHeaderTimeout: 10 * time.Second,
 		ReadTimeout: 60 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10,
 		ErrorLog: slog.NewLogLogger(log.Handler(), slog.LevelWarn)}

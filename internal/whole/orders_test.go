@@ -110,7 +110,7 @@ func TestManyAtOnceAndBack(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, 1, d.Done)
 	require.Equal(t, "cancelled", orderNow(t, w, numbers[2]).Stage)
-	pdf, err := c.PDF(ctx, "/pick-lists.pdf?orders="+numbers[0])
+	pdf, _, err := c.Raw(ctx, http.MethodPost, "/api/v1/pick-lists.pdf?orders="+numbers[0], nil)
 	require.Error(t, err, "nothing to pick: %d bytes", len(pdf))
 	_, err = c.Act(ctx, "fly", "", numbers...)
 	require.Equal(t, http.StatusUnprocessableEntity, client.StatusOf(err))

@@ -37,6 +37,22 @@ type Part = Schema<"RelayBulkResult">["state"];
 const lampOf = { waiting: "idle", "under way": "busy", done: "go", refused: "caution" } as const satisfies Record<Part, string>;
 const wordOf: Record<Part, string> = { waiting: "waits", "under way": "under way", done: "done", refused: "not" };
 
+/** Begins to pick what is ready, and shows the pick lists in a tab of their own. */
+function printPickLists(orders: string[]) {
+  const form = document.createElement("form");
+  form.method = "post";
+  form.action = "/api/v1/pick-lists.pdf";
+  form.target = "_blank";
+  const field = document.createElement("input");
+  field.type = "hidden";
+  field.name = "orders";
+  field.value = orders.join(",");
+  form.append(field);
+  document.body.append(form);
+  form.submit();
+  form.remove();
+}
+
 /** The bar that appears when orders are marked. */
 export function ActOn({ orders, onDone }: { orders: string[]; onDone: () => void }) {
   const people = useQuery(peopleHereQuery);
@@ -70,11 +86,7 @@ export function ActOn({ orders, onDone }: { orders: string[]; onDone: () => void
             {a.verb}
           </Button>
         ))}
-        <Button
-          onClick={() => window.open(`/api/v1/pick-lists.pdf?orders=${orders.map(encodeURIComponent).join(",")}`, "_blank", "noopener")}
-        >
-          Print pick lists
-        </Button>
+        <Button onClick={() => printPickLists(orders)}>Print pick lists</Button>
         <Button kind="quiet" className="ml-auto" onClick={onDone}>
           Unmark
         </Button>
