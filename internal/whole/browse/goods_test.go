@@ -85,7 +85,6 @@ func TestGoods(t *testing.T) {
 			`"value").set.call(s, "bramble"); s.dispatchEvent(new Event("change", { bubbles: true })); return true; })()`)
 	b.sees("items out is off")
 	b.sees("a new listing")
-	b.shot("publish")
 	b.click("Switch it on")
 	b.click("Send 1")
 	b.sees("1 sent")
@@ -169,7 +168,6 @@ func TestGoods(t *testing.T) {
 	b.do(chromedp.Navigate(w.URL + "/compare"))
 	b.click("Read all channels now")
 	b.sees("a number that nobody sent")
-	b.shot("compare")
 	b.click("Correct 1")
 	b.sees("Every channel shows what it should")
 
