@@ -340,7 +340,7 @@ func (a *API) idempotent(next http.Handler) http.Handler {
 				return
 			}
 			w.Header().Set("Content-Type", "application/json")
-			w.Header().Set("Idempotent-Replay", "true")
+			w.Header().Set("Answered-Before", "true")
 			w.WriteHeader(old.Status)
 			w.Write(old.Answer)
 			return

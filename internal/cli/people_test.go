@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"net"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -77,4 +78,16 @@ func TestACompanyBeginsByInit(t *testing.T) {
 	code, _, errs = begin("honeycomb\n", who...)
 	require.Equal(t, 1, code)
 	require.Contains(t, errs, "has people already")
+}
+
+// TestPlainHTTPBeyondThisMachineIsSaid, but not what stays on it, or has TLS before it.
+func TestPlainHTTPBeyondThisMachineIsSaid(t *testing.T) {
+	for _, c := range []struct {
+		ip     string
+		secure bool
+		warned bool
+	}{{"127.0.0.1", false, false}, {"::1", false, false}, {"0.0.0.0", false, true}, {"10.1.2.3", false, true}, {"::", false, true},
+		{"10.1.2.3", true, false}} {
+		require.Equal(t, c.warned, plainBeyond(&net.TCPAddr{IP: net.ParseIP(c.ip)}, c.secure), c.ip)
+	}
 }

@@ -142,6 +142,10 @@ func (opt *serveOptions) serve(ctx context.Context, e *Env, log *slog.Logger, r 
 		return err
 	}
 	fmt.Fprintf(e.Out, "Open Relay serves %s at http://%s\n", opt.data, l.Addr())
+	if plainBeyond(l.Addr(), opt.secure) {
+		log.Warn("passwords and sessions cross the network unprotected: put a proxy with TLS in front, and serve with -secure-cookies",
+			"address", l.Addr().String())
+	}
 	if err := tellFirstRun(ctx, e, r, "http://"+l.Addr().String()); err != nil {
 		return err
 	}
@@ -158,6 +162,12 @@ func (opt *serveOptions) serve(ctx context.Context, e *Env, log *slog.Logger, r 
 	err = srv.Shutdown(stopping)
 	r.Stop()
 	return err
+}
+
+// plainBeyond tells whether the service can be reached from beyond this machine without TLS before it.
+func plainBeyond(at net.Addr, secure bool) bool {
+	tcp, ok := at.(*net.TCPAddr)
+	return ok && !secure && !tcp.IP.IsLoopback()
 }
 
 // tellFirstRun prints where a company that has nobody yet begins. The key stands behind the # of the address, which browsers

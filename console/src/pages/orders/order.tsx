@@ -4,9 +4,10 @@ import { useState, type FormEvent } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import { api, take, type Schema } from "../../api/client";
 import { Button, Head, Loading, Sheet, Trouble } from "../../parts/controls";
-import { addressFields, AnswerIt, Compared, HandOver, Members, More, Sum, Tags, Touched } from "./parts";
+import { AnswerIt, Compared, HandOver, Members, More, Sum, Tags, Touched } from "./parts";
 import { decimal, Money, When } from "../../parts/format";
 import { Lamp, MessageState, Stage } from "../../parts/lamp";
+import { addressFields } from "../../shared/address/fields";
 
 type Order = Schema<"Order">;
 

@@ -6,7 +6,7 @@ import { api, Problem, take, type Schema } from "../../api/client";
 import { Button, Head, Loading, Trouble } from "../../parts/controls";
 import { Labelled } from "../../parts/fields";
 import { decimal, minorOf } from "../../parts/format";
-import { addressFields } from "./parts";
+import { addressFields } from "../../shared/address/fields";
 
 type Record_ = Schema<"MessageOrder">;
 type Line = { id: string; sku: string; title: string; quantity: string; price: string };

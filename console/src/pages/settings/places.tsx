@@ -5,22 +5,12 @@ import { api, take, type Schema } from "../../api/client";
 import { Button, Empty, Head, Loading, Sheet, Trouble } from "../../parts/controls";
 import { Labelled } from "../../parts/fields";
 import { Rail, settingsStops } from "../../parts/rail";
+import { addressFields } from "../../shared/address/fields";
 
 type Place = Schema<"Location">;
 type Address = NonNullable<Place["address"]>;
 
 const noAddress = (country: string): Address => ({ name: "", street: "", postcode: "", town: "", country });
-
-const fields = [
-  ["name", "Name on labels"],
-  ["company", "Company"],
-  ["street", "Street and number"],
-  ["extra", "Second line"],
-  ["postcode", "Postcode"],
-  ["town", "Town"],
-  ["country", "Country, two letters"],
-  ["phone", "Telephone"],
-] as const;
 
 /** The places that hold stock: what they are called, where they are, and whose word counts there. */
 export default function Places() {
@@ -99,7 +89,7 @@ function Form({ was, country, onDone }: { was?: Place; country: string; onDone: 
   const [code, setCode] = useState(was?.code ?? "");
   const [keeper, setKeeper] = useState(was?.keeper ?? "");
   const [address, setAddress] = useState<Address>(was?.address ?? noAddress(country));
-  const said = fields.some(([key]) => key !== "country" && address[key]?.trim());
+  const said = addressFields.some(([key]) => key !== "country" && address[key]?.trim());
   const save = useMutation({
     mutationFn: () =>
       take(
@@ -135,8 +125,8 @@ function Form({ was, country, onDone }: { was?: Place; country: string; onDone: 
           onChange={(e) => setCode(e.target.value)}
         />
       </Labelled>
-      {fields.map(([key, label]) => (
-        <Labelled key={key} label={label}>
+      {addressFields.map(([key, label]) => (
+        <Labelled key={key} label={key === "name" ? "Name on labels" : label}>
           <input
             className="field w-full"
             placeholder={key === "name" ? name : ""}
