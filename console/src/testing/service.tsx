@@ -79,7 +79,6 @@ export function onACleanPage() {
         disconnect() {}
       },
     );
-    vi.stubGlobal("matchMedia", () => ({ matches: false, addEventListener() {}, removeEventListener() {} }));
   });
   afterEach(cleanup);
 }
