@@ -25,11 +25,11 @@ describe("the first day", () => {
     open(<FirstDay />);
     await said("1 of 5 steps");
     expect(document.querySelector("[aria-current=step]")?.textContent).toContain("Items");
-    await userEvent.click(screen.getByRole("button", { name: "Leave out: Items" }));
+    await userEvent.click(screen.getByRole("button", { name: "Leave it out: Items" }));
     await said("2 of 5 steps");
     expect(document.querySelector("[aria-current=step]")?.textContent).toContain("A channel");
     expect(changes(asked)[0]?.body).toEqual({ step: "items", left: true });
-    expect(screen.getByRole("button", { name: "Take up: Items" })).toBeTruthy();
+    expect(screen.getByRole("button", { name: "Take it up: Items" })).toBeTruthy();
   });
 
   it("is dismissed", async () => {

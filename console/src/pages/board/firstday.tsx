@@ -85,7 +85,7 @@ export function FirstDay() {
               {!s.done && (
                 <Button
                   kind="quiet"
-                  aria-label={`${s.left ? "Take up" : "Leave out"}: ${steps[s.code].name}`}
+                  aria-label={`${s.left ? "Take it up" : "Leave it out"}: ${steps[s.code].name}`}
                   onClick={() => leave.mutate({ step: s.code, left: !s.left })}
                 >
                   {s.left ? "Take it up" : "Leave it out"}

@@ -51,21 +51,21 @@ describe("people", () => {
 
   it("leave and come back", async () => {
     const asked = show({ "POST people/2/leave": everybody, "POST people/3/leave": everybody });
-    await userEvent.click(await screen.findByRole("button", { name: "Let Pim leave" }));
-    await userEvent.click(screen.getByRole("button", { name: "Let Joss come back" }));
+    await userEvent.click(await screen.findByRole("button", { name: "Leaves: Pim" }));
+    await userEvent.click(screen.getByRole("button", { name: "Comes back: Joss" }));
     await waitFor(() => expect(changes(asked).map((a) => a.body)).toEqual([{ left: true }, { left: false }]));
     expect(screen.queryByRole("button", { name: "Change Joss" })).toBeNull();
   });
 
   it("say why the last who leads cannot leave", async () => {
     show({ "POST people/1/leave": refused(409, "Edda is the last with the role admin; give it to somebody else first") });
-    await userEvent.click(await screen.findByRole("button", { name: "Let Edda leave" }));
+    await userEvent.click(await screen.findByRole("button", { name: "Leaves: Edda" }));
     await said("Edda is the last with the role admin");
   });
 
   it("have their sessions ended", async () => {
     const asked = show({ "POST people/2/end-sessions": everybody });
-    await userEvent.click(await screen.findByRole("button", { name: "End the sessions of Pim" }));
+    await userEvent.click(await screen.findByRole("button", { name: "End sessions of Pim" }));
     await waitFor(() => expect(changes(asked)[0]?.path).toBe("people/2/end-sessions"));
   });
 

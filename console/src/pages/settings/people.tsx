@@ -96,14 +96,14 @@ function Everybody({ me }: { me: number }) {
                         <Button kind="quiet" aria-label={`Change ${u.name}`} onClick={() => setEdit(u)}>
                           Change
                         </Button>
-                        <Button kind="quiet" aria-label={`End the sessions of ${u.name}`} onClick={() => end.mutate(u)}>
+                        <Button kind="quiet" aria-label={`End sessions of ${u.name}`} onClick={() => end.mutate(u)}>
                           End sessions
                         </Button>
                       </>
                     )}
                     <Button
                       kind="quiet"
-                      aria-label={u.left_at ? `Let ${u.name} come back` : `Let ${u.name} leave`}
+                      aria-label={u.left_at ? `Comes back: ${u.name}` : `Leaves: ${u.name}`}
                       onClick={() => leave.mutate(u)}
                     >
                       {u.left_at ? "Comes back" : "Leaves"}
