@@ -27,7 +27,7 @@ func TestACompanyBeginsOnItsPage(t *testing.T) {
 	begin := func(key, password string) *http.Response {
 		body, err := json.Marshal(map[string]any{"key": key,
 			"company": map[string]any{"name": "Morrow Hive Supply", "time_zone": "", "country": "XW", "currency": "XTS"},
-			"person":  map[string]any{"name": "Edda Morrow", "email": "edda@morrow.example", "password": password}})
+			"person":  map[string]any{"name": "Edda Quillon", "email": "edda@morrow.example", "password": password}})
 		require.NoError(t, err)
 		return d.ask("", http.MethodPost, "/api/v1/first-run", string(body)).Result()
 	}
@@ -38,7 +38,7 @@ func TestACompanyBeginsOnItsPage(t *testing.T) {
 	cookies := w.Cookies()
 	require.Len(t, cookies, 1)
 	me := d.askWith("", http.MethodGet, "/api/v1/me", "", map[string]string{"Cookie": cookies[0].Name + "=" + cookies[0].Value})
-	require.JSONEq(t, `{"id":1,"name":"Edda Morrow","email":"edda@morrow.example","role":"admin"}`, me.Body.String())
+	require.JSONEq(t, `{"id":1,"name":"Edda Quillon","email":"edda@morrow.example","role":"admin"}`, me.Body.String())
 	require.JSONEq(t, `{"nobody":false}`, d.ask("", http.MethodGet, "/api/v1/first-run", "").Body.String())
 	require.Equal(t, http.StatusUnprocessableEntity, begin(key, "honeycomb").StatusCode)
 	d.Later(2 * time.Hour)

@@ -58,7 +58,7 @@ func TestACompanyBeginsByInit(t *testing.T) {
 		code := Run(t.Context(), env, append([]string{"init", "-data", file}, args...))
 		return code, out.String(), errs.String()
 	}
-	who := []string{"-company", "Morrow Hive Supply", "-name", "Edda Morrow", "-email", "edda@morrow.example"}
+	who := []string{"-company", "Morrow Hive Supply", "-name", "Edda Quillon", "-email", "edda@morrow.example"}
 	code, _, errs := begin("honeycomb\n", "-company", "Morrow Hive Supply")
 	require.Equal(t, 2, code)
 	require.Contains(t, errs, "missing: -name, -email")
@@ -73,7 +73,7 @@ func TestACompanyBeginsByInit(t *testing.T) {
 	require.Contains(t, errs, "street is missing")
 	code, out, errs := begin("honeycomb\n", append(who, "-country", "XW", "-time-zone", "Etc/GMT-1")...)
 	require.Zero(t, code, errs)
-	require.Contains(t, out, "Edda Morrow signs in as edda@morrow.example")
+	require.Contains(t, out, "Edda Quillon signs in as edda@morrow.example")
 	require.NotContains(t, out+errs, "honeycomb")
 	code, _, errs = begin("honeycomb\n", who...)
 	require.Equal(t, 1, code)

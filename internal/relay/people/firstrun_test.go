@@ -23,7 +23,7 @@ func beginning() people.Beginning {
 	return people.Beginning{
 		Company: engine.Company{Name: " Morrow Hive Supply ", TimeZone: "Etc/GMT-1", Country: "xw", Currency: "xts",
 			Address: &place.Address{Street: "Alder Yard 3", Postcode: "41207", Town: "Alderby", Country: "XW"}},
-		Person: people.NewPerson{Name: "Edda Morrow", Email: " Edda@Morrow.example ", Password: "honeycomb"}}
+		Person: people.NewPerson{Name: "Edda Quillon", Email: " Edda@Morrow.example ", Password: "honeycomb"}}
 }
 
 // TestACompanyBeginsOnce: who has the key names it and its first person; then the key is good no more, and nobody begins again.
@@ -37,7 +37,7 @@ func TestACompanyBeginsOnce(t *testing.T) {
 	require.ErrorContains(t, err, "the key is not the one")
 	u, err := k.BeginWith(ctx, " "+key+"\n", beginning())
 	require.NoError(t, err)
-	require.Equal(t, []string{"edda@morrow.example", "Edda Morrow", string(person.Admin)}, []string{u.Email, u.Name, string(u.Role)})
+	require.Equal(t, []string{"edda@morrow.example", "Edda Quillon", string(person.Admin)}, []string{u.Email, u.Name, string(u.Role)})
 	in, err := k.SignIn(ctx, "EDDA@morrow.example", "honeycomb")
 	require.NoError(t, err)
 	require.Equal(t, u.ID, in.ID)

@@ -11,7 +11,7 @@ onACleanPage();
 const fill = async () => {
   await userEvent.type(screen.getByLabelText("Name of the company"), "Morrow Hive Supply");
   await userEvent.type(screen.getByLabelText(/^Country/), "xw");
-  await userEvent.type(screen.getByLabelText("Your name"), "Edda Morrow");
+  await userEvent.type(screen.getByLabelText("Your name"), "Edda Quillon");
   await userEvent.type(screen.getByLabelText(/^E-mailWith it/), "edda@morrow.example");
   await userEvent.type(screen.getByLabelText(/^Password/), "honeycomb");
   await userEvent.type(screen.getByLabelText(/^The same once more/), "honeycomb");
@@ -20,7 +20,7 @@ const fill = async () => {
 describe("a company that begins", () => {
   it("is named with its first person, by the key in the address", async () => {
     location.hash = "#the-key";
-    const asked = service({ "POST first-run": { name: "Edda Morrow", role: "admin" } });
+    const asked = service({ "POST first-run": { name: "Edda Quillon", role: "admin" } });
     open(<Begin />, "/begin", "/begin");
     expect(screen.queryByLabelText(/^Key/)).toBeNull();
     await fill();
@@ -29,7 +29,7 @@ describe("a company that begins", () => {
     expect(changes(asked)[0]?.body).toMatchObject({
       key: "the-key",
       company: { name: "Morrow Hive Supply", country: "XW" },
-      person: { name: "Edda Morrow", email: "edda@morrow.example", password: "honeycomb" },
+      person: { name: "Edda Quillon", email: "edda@morrow.example", password: "honeycomb" },
     });
     expect((changes(asked)[0]?.body as { company: object }).company).not.toHaveProperty("address");
     location.hash = "";
