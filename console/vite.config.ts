@@ -25,6 +25,13 @@ export default defineConfig({
   plugins: [react(), tailwindcss(), packed()],
   build: { target: "es2022", assetsInlineLimit: 0, reportCompressedSize: false },
   // The files of tests share one page, cleaned between tests: half the time went into making a new one for each.
-  test: { environment: "jsdom", setupFiles: ["src/testing/setup.ts"], isolate: false, restoreMocks: true, unstubGlobals: true },
+  test: {
+    environment: "jsdom",
+    setupFiles: ["src/testing/setup.ts"],
+    isolate: false,
+    testTimeout: 30_000,
+    restoreMocks: true,
+    unstubGlobals: true,
+  },
   server: { proxy: { "/api": "http://127.0.0.1:8410" } },
 });

@@ -51,7 +51,11 @@ func (d *desk) ask(role person.Role, method, path, body string) *httptest.Respon
 // askWith asks with further headers.
 func (d *desk) askWith(role person.Role, method, path, body string, header map[string]string) *httptest.ResponseRecorder {
 	d.t.Helper()
-	ctx, cancel := context.WithTimeout(d.t.Context(), 300*time.Millisecond) // streams of events end
+	most := time.Minute
+	if strings.HasSuffix(path, "/events") { // a stream has no end of its own
+		most = 300 * time.Millisecond
+	}
+	ctx, cancel := context.WithTimeout(d.t.Context(), most)
 	defer cancel()
 	r := httptest.NewRequest(method, path, strings.NewReader(body)).WithContext(ctx)
 	if body != "" {
