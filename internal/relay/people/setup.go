@@ -7,6 +7,7 @@ import (
 	"crypto/subtle"
 	"encoding/base64"
 	"fmt"
+	"runtime"
 	"strings"
 
 	"golang.org/x/crypto/argon2"
@@ -58,7 +59,9 @@ func (r *People) fits(ctx context.Context, hash, password string) bool {
 	case <-ctx.Done():
 		return false
 	}
-	return PasswordFits(hash, password)
+	fits := PasswordFits(hash, password)
+	runtime.GC() // what the hash took is free for the next one at once: who guesses from everywhere does not fill the memory
+	return fits
 }
 
 // The parameters of argon2id follow RFC 9106, section 4, second recommendation, with a smaller memory
