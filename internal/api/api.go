@@ -47,6 +47,7 @@ type API struct {
 	log      *slog.Logger
 	sessions *scs.SessionManager
 	throttle throttle
+	proxied  bool // a proxy of ours with TLS stands before us
 	huma     huma.API
 	metrics  *metrics
 	keys     keyLocks
@@ -69,7 +70,7 @@ func New(r *relay.Relay, o Options) (*API, http.Handler) {
 	if o.Log == nil {
 		o.Log = slog.New(slog.DiscardHandler)
 	}
-	a := &API{relay: r, log: o.Log, ended: make(chan struct{})}
+	a := &API{relay: r, log: o.Log, ended: make(chan struct{}), proxied: o.Secure}
 	// Made by hand: scs.New would start a goroutine for a store in memory, and sign-ins are kept in the file.
 	a.sessions = &scs.SessionManager{Store: store.Sessions{Store: r.Store}, Lifetime: 14 * 24 * time.Hour, Codec: scs.GobCodec{},
 		Cookie: scs.SessionCookie{Name: cookieName(o.Secure), Path: "/", HttpOnly: true, Persist: true, Secure: o.Secure,
@@ -81,7 +82,7 @@ func New(r *relay.Relay, o Options) (*API, http.Handler) {
 	a.metrics = newMetrics(r)
 
 	mux := chi.NewRouter()
-	mux.Use(headers(o.Secure), deadlines, a.recoverer, a.metrics.around)
+	mux.Use(headers(o.Secure), deadlines(longestAnswer), a.recoverer, a.metrics.around)
 	mux.Get("/healthz", a.health)
 	metrics := promhttp.HandlerFor(a.metrics.registry, promhttp.HandlerOpts{})
 	if o.OpenMetrics {

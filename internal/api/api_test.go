@@ -2,7 +2,10 @@ package api
 
 import (
 	"fmt"
+	"io"
+	"net/http"
 	"net/http/httptest"
+	"net/http/httptrace"
 	"reflect"
 	"sync"
 	"sync/atomic"
@@ -132,6 +135,33 @@ func TestManyTriesAtOnce(t *testing.T) {
 	}
 	wg.Wait()
 	require.Equal(t, int64(triesPerAccount), let.Load())
+}
+
+// TestAStreamOutlivesTheAnswerBeforeIt: on one connection, an answer has its deadline and the stream after it has none.
+func TestAStreamOutlivesTheAnswerBeforeIt(t *testing.T) {
+	const most = 50 * time.Millisecond
+	server := httptest.NewServer(deadlines(most)(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.URL.Path == "/api/v1/events" {
+			time.Sleep(4 * most)
+		}
+		fmt.Fprint(w, r.URL.Path)
+	})))
+	defer server.Close()
+	var reused []bool
+	for _, path := range []string{"/api/v1/board", "/api/v1/events"} {
+		ctx := httptrace.WithClientTrace(t.Context(), &httptrace.ClientTrace{GotConn: func(c httptrace.GotConnInfo) {
+			reused = append(reused, c.Reused)
+		}})
+		r, err := http.NewRequestWithContext(ctx, http.MethodGet, server.URL+path, nil)
+		require.NoError(t, err)
+		w, err := server.Client().Do(r)
+		require.NoError(t, err, path)
+		text, err := io.ReadAll(w.Body)
+		require.NoError(t, err)
+		require.NoError(t, w.Body.Close())
+		require.Equal(t, path, string(text))
+	}
+	require.Equal(t, []bool{false, true}, reused, "it is one connection")
 }
 
 func TestSchemaNames(t *testing.T) {

@@ -58,7 +58,7 @@ func (a *API) identify(next http.Handler) http.Handler {
 				return
 			}
 		}
-		next.ServeHTTP(w, r.WithContext(context.WithValue(withSource(r), personKey{}, p)))
+		next.ServeHTTP(w, r.WithContext(context.WithValue(withSource(r, a.proxied), personKey{}, p)))
 	})
 }
 
@@ -167,11 +167,19 @@ func sourceOf(ctx context.Context) string {
 	return source
 }
 
-// withSource notes the address that a request comes from.
-func withSource(r *http.Request) context.Context {
+// withSource notes the address that a request comes from. Behind a proxy of ours that is the one it added last: by the
+// proxy's own, everybody would be one source, and one could keep out all.
+func withSource(r *http.Request, proxied bool) context.Context {
 	host, _, err := net.SplitHostPort(r.RemoteAddr)
 	if err != nil {
 		host = r.RemoteAddr
+	}
+	if hops := r.Header.Values("X-Forwarded-For"); proxied && len(hops) > 0 {
+		last := hops[len(hops)-1]
+		last = strings.TrimSpace(last[strings.LastIndex(last, ",")+1:])
+		if net.ParseIP(last) != nil {
+			host = last
+		}
 	}
 	return context.WithValue(r.Context(), sourceKey{}, host)
 }

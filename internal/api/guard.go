@@ -31,15 +31,20 @@ func headers(secure bool) func(http.Handler) http.Handler {
 // longestAnswer is how long an answer may take to be read by who asked; streams of events have no end.
 const longestAnswer = 5 * time.Minute
 
-// deadlines keep those who ask and never read from holding a connection.
-func deadlines(next http.Handler) http.Handler {
-	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		if r.URL.Path != "/api/v1/events" {
+// deadlines keep those who ask and never read from holding a connection. A stream has none, also where the request before it on
+// the same connection had one.
+func deadlines(most time.Duration) func(http.Handler) http.Handler {
+	return func(next http.Handler) http.Handler {
+		return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			var end time.Time
+			if r.URL.Path != "/api/v1/events" {
+				end = time.Now().Add(most)
+			}
 			// A server that cannot do it, as in tests, has no connection that could be held.
-			_ = http.NewResponseController(w).SetWriteDeadline(time.Now().Add(longestAnswer))
-		}
-		next.ServeHTTP(w, r)
-	})
+			_ = http.NewResponseController(w).SetWriteDeadline(end)
+			next.ServeHTTP(w, r)
+		})
+	}
 }
 
 // cookieName is that of the session's cookie. Over TLS, browsers are made to keep it to this host and to TLS.

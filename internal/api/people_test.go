@@ -6,12 +6,14 @@ import (
 	"fmt"
 	"net/http"
 	"net/http/httptest"
+	"slices"
 	"strings"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/require"
 
+	"openrelay/internal/api"
 	"openrelay/internal/core/person"
 	"openrelay/internal/relay/trial"
 	"openrelay/internal/relay/views"
@@ -206,4 +208,25 @@ func TestARepeatedRequestIsAnsweredToWhoMadeIt(t *testing.T) {
 	d.Scalar(&kept, "SELECT group_concat(hex(answer)) FROM idempotency")
 	require.NotEmpty(t, kept)
 	require.NotContains(t, kept, strings.ToUpper(hex.EncodeToString([]byte(made.Token))))
+}
+
+// TestBehindAProxyEachSourceIsItsOwn: one who guesses keeps nobody else out, and what somebody writes into the header
+// themselves does not count; without a proxy of ours, none of it does.
+func TestBehindAProxyEachSourceIsItsOwn(t *testing.T) {
+	tries := func(secure bool, hops ...string) (codes []int) {
+		d := guarded(t, api.Options{Secure: secure})
+		for _, hop := range hops {
+			for range 6 {
+				w := d.askWith("", http.MethodPost, "/api/v1/session", `{"email":"edda@morrow.example","password":"wrong"}`,
+					map[string]string{"X-Forwarded-For": hop})
+				codes = append(codes, w.Code)
+			}
+		}
+		return codes
+	}
+	refused := []int{401, 401, 401, 401, 401}
+	kept := []int{429, 429, 429, 429, 429, 429}
+	require.Equal(t, slices.Concat(refused, []int{429}, refused, []int{429}, kept),
+		tries(true, "10.1.1.1", "10.1.1.2", "10.9.9.9, 10.1.1.1"))
+	require.Equal(t, slices.Concat(refused, []int{429}, kept), tries(false, "10.1.1.1", "10.1.1.2"))
 }

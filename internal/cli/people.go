@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"openrelay/internal/client"
+	"openrelay/internal/core/catalog"
 	"openrelay/internal/core/person"
 	"openrelay/internal/core/place"
 	"openrelay/internal/relay/joining"
@@ -203,7 +204,7 @@ func placeCommand() command {
 func (opt *placeOptions) flags(f *flag.FlagSet) {
 	a := &opt.address
 	f.StringVar(&opt.Name, "name", "", "put: what it is called")
-	f.StringVar(&opt.Keeper, "keeper", "", "put: `code` of the connection whose count of its stock is right; without it ours")
+	f.StringVar(&opt.Keeper, "keeper", "", "put: `code` of the connection whose count of its stock is right, or ours; without it as it is")
 	f.StringVar(&a.Name, "to", "", "put: `name` on labels, of its address")
 	f.StringVar(&a.Company, "company", "", "put: of its address")
 	f.StringVar(&a.Street, "street", "", "put: of its address: street and number")
@@ -230,8 +231,28 @@ func (opt *placeOptions) put(ctx context.Context, c *client.Client, p *printer, 
 		}
 		opt.Address = &opt.address
 	}
+	if err := opt.keepKeeper(ctx, c, a[0]); err != nil {
+		return err
+	}
 	l, err := c.PutPlace(ctx, a[0], opt.Place)
 	return showPlaces(p, []wire.Location{l}, err)
+}
+
+// keepKeeper leaves whose count of a place is right as it is, where that was not said.
+func (opt *placeOptions) keepKeeper(ctx context.Context, c *client.Client, code string) error {
+	if opt.Keeper != "" {
+		if opt.Keeper == catalog.Ours {
+			opt.Keeper = ""
+		}
+		return nil
+	}
+	list, err := c.Locations(ctx)
+	for _, l := range list {
+		if l.Code == code {
+			opt.Keeper = l.Keeper
+		}
+	}
+	return err
 }
 
 func showPlaces(p *printer, list []wire.Location, err error) error {

@@ -46,6 +46,9 @@ func TestCompanysPeopleTokensAndPlaces(t *testing.T) {
 		!place put loft -postcode 4 ⇒ address
 		!place put Loft -name x ⇒ small letters
 		place list ⇒ The high loft
+		place put pier -keeper stall ⇒ stall
+		place put pier -name "Pier Nine and a half" ⇒ stall
+		place put pier -keeper ours ⇒ us
 	`, "DIR", o.dir))
 }
 

@@ -18,7 +18,7 @@ type Company struct {
 	TimeZone string         `json:"time_zone" maxLength:"80" doc:"IANA name of the time zone in which its days begin; empty is UTC"`
 	Country  string         `json:"country,omitempty" maxLength:"2" doc:"Two letters of ISO 3166-1; new addresses begin with it"`
 	Currency string         `json:"currency,omitempty" maxLength:"3" doc:"Three letters of ISO 4217 for what says none; empty is EUR"`
-	Address  *place.Address `json:"address,omitempty" doc:"Its own, as it stands on papers"`
+	Address  *place.Address `json:"address,omitempty" doc:"Its own; places have theirs"`
 }
 
 const (

@@ -109,19 +109,33 @@ func (r *People) BeginCompany(ctx context.Context, b Beginning) (*store.User, er
 
 // newUser checks a person and hashes the password.
 func newUser(p NewPerson, role person.Role) (store.User, error) {
-	email := NormalEmail(p.Email)
-	name := strings.TrimSpace(p.Name)
+	u, err := checkedUser(p.Name, p.Email, role)
+	if err == nil {
+		u.PasswordHash, err = newHash(p.Password)
+	}
+	return u, err
+}
+
+// newHash checks a new password and hashes it.
+func newHash(password string) (string, error) {
+	if len(password) < 8 {
+		return "", engine.Refuse("password: at least 8 characters are expected")
+	}
+	return HashPassword(password), nil
+}
+
+// checkedUser checks who somebody is and what they may do.
+func checkedUser(name, email string, role person.Role) (store.User, error) {
+	email, name = NormalEmail(email), strings.TrimSpace(name)
 	at := strings.Index(email, "@")
 	switch {
 	case name == "":
 		return store.User{}, engine.Refuse("name: missing")
 	case at < 1 || at == len(email)-1 || strings.ContainsAny(email, " ,;<>\t\r\n"):
 		return store.User{}, engine.Refuse("email: an address such as ilka@example.org is expected")
-	case len(p.Password) < 8:
-		return store.User{}, engine.Refuse("password: at least 8 characters are expected")
 	}
 	if err := role.Check(); err != nil {
 		return store.User{}, engine.Refuse("%v", err)
 	}
-	return store.User{Email: email, Name: name, Role: role, PasswordHash: HashPassword(p.Password)}, nil
+	return store.User{Email: email, Name: name, Role: role}, nil
 }

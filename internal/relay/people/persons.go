@@ -53,7 +53,7 @@ func (r *People) ChangePerson(ctx context.Context, id int64, p PersonChange, who
 		if p.Role != "" {
 			u.Role = p.Role
 		}
-		checked, err := newUser(NewPerson{Name: u.Name, Email: u.Email, Password: engine.Or(p.Password, "no new password")}, u.Role)
+		checked, err := checkedUser(u.Name, u.Email, u.Role)
 		if err != nil {
 			return err
 		}
@@ -62,7 +62,9 @@ func (r *People) ChangePerson(ctx context.Context, id int64, p PersonChange, who
 			return &engine.Refused{Text: fmt.Sprintf("%s signs in as %s already", other.Name, other.Email), Conflict: true}
 		}
 		if p.Password != "" {
-			u.PasswordHash = checked.PasswordHash
+			if u.PasswordHash, err = newHash(p.Password); err != nil {
+				return err
+			}
 		}
 		if p.Password != "" || u.Role != was.Role {
 			u.Epoch++
@@ -128,12 +130,12 @@ func (r *People) OwnPassword(ctx context.Context, id int64, old, fresh string) e
 	if !r.fits(ctx, u.PasswordHash, old) {
 		return engine.Refuse("old: that is not your password")
 	}
-	checked, err := newUser(NewPerson{Name: u.Name, Email: u.Email, Password: fresh}, u.Role)
+	hash, err := newHash(fresh)
 	if err != nil {
 		return err
 	}
 	return r.changeUser(ctx, id, func(ch *engine.Change, u *store.User) error {
-		u.PasswordHash = checked.PasswordHash
+		u.PasswordHash = hash
 		u.Epoch++
 		return r.notePerson(ch, *u, u.Name, "password", "%s has a new password", u.Name)
 	})
