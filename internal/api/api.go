@@ -105,19 +105,19 @@ func New(r *relay.Relay, o Options) (*API, http.Handler) {
 		a.huma = humachi.New(g, description(o.Version))
 		a.operations()
 		if !o.OpenMetrics {
-			g.Get("/metrics", only(person.Viewer, metrics.ServeHTTP))
+			g.Get("/metrics", only(person.Look, metrics.ServeHTTP))
 		}
-		g.Get("/api/v1/events", only(person.Viewer, a.events))
-		g.Get("/api/v1/orders.csv", only(person.Viewer, a.ordersCSV))
-		g.Get("/api/v1/reports/{code}.csv", only(person.Viewer, a.reportCSV))
-		g.Post("/api/v1/pick-lists.pdf", only(person.Operator, a.pickListsPDF)) // it begins to pick what is ready
-		g.Get("/api/v1/orders/{number}/pick-list.pdf", only(person.Operator, a.pickListPDF))
-		g.Get("/api/v1/shipments/{number}/label.pdf", only(person.Operator, a.labelPDF))
-		g.Get("/api/v1/manifests/{id}/manifest.pdf", only(person.Viewer, a.manifestPDF))
-		g.Get("/api/v1/runs/{id}/log", only(person.Viewer, a.runLog))
-		g.Get("/api/v1/setup", only(person.Admin, a.exportSetup))
-		g.Post("/api/v1/sheets/{kind}", only(person.Operator, a.handIn))
-		g.Get("/api/v1/saved/{kind}.csv", only(person.Viewer, a.save))
+		g.Get("/api/v1/events", only(person.Look, a.events))
+		g.Get("/api/v1/orders.csv", only(person.Look, a.ordersCSV))
+		g.Get("/api/v1/reports/{code}.csv", only(person.Look, a.reportCSV))
+		g.Post("/api/v1/pick-lists.pdf", only(person.Ship, a.pickListsPDF)) // it begins to pick what is ready
+		g.Get("/api/v1/orders/{number}/pick-list.pdf", only(person.Ship, a.pickListPDF))
+		g.Get("/api/v1/shipments/{number}/label.pdf", only(person.Ship, a.labelPDF))
+		g.Get("/api/v1/manifests/{id}/manifest.pdf", only(person.Ship|person.KeepBooks, a.manifestPDF))
+		g.Get("/api/v1/runs/{id}/log", only(person.RunFeeds, a.runLog))
+		g.Get("/api/v1/setup", only(person.SetUp, a.exportSetup))
+		g.Post("/api/v1/sheets/{kind}", only(person.KeepStock|person.KeepCatalog|person.WorkOrders, a.handIn))
+		g.Get("/api/v1/saved/{kind}.csv", only(person.Look, a.save))
 		g.Get("/back", a.consentBack)
 	})
 	if o.Console != nil {

@@ -173,13 +173,8 @@ func TestSchemaNames(t *testing.T) {
 	}
 }
 
-func TestRoles(t *testing.T) {
-	for _, c := range []struct {
-		have, need person.Role
-		may        bool
-	}{{"viewer", "viewer", true}, {"viewer", "operator", false}, {"operator", "viewer", true}, {"admin", "operator", true}, {"stranger",
-		"viewer", false}} {
-		require.Equal(t, c.may, may(&wire.Person{Role: c.have}, c.need), c)
-	}
-	require.False(t, may(nil, "viewer"))
+func TestNobodyMay(t *testing.T) {
+	require.False(t, may(nil, person.Look))
+	require.True(t, may(&wire.Person{Role: "packer"}, person.Ship|person.SetUp))
+	require.Equal(t, "This needs the role bookkeeper or lead; you are clerk.", wants(person.KeepBooks, &wire.Person{Role: "clerk"}))
 }

@@ -32,10 +32,15 @@ func who(ctx context.Context) string {
 	return "nobody"
 }
 
-func may(p *wire.Person, role person.Role) bool { return p != nil && p.Role.Covers(role) }
+func may(p *wire.Person, any person.Permission) bool { return p != nil && p.Role.May(any) }
 
-func wants(role person.Role, p *wire.Person) string {
-	return fmt.Sprintf("This needs the role %s; you are %s.", role, p.Role)
+func wants(any person.Permission, p *wire.Person) string {
+	return fmt.Sprintf("This needs the role %s; you are %s.", person.Needs(any), p.Role)
+}
+
+// signedIn is a person who makes a request.
+func signedIn(u store.User) *wire.Person {
+	return &wire.Person{ID: u.ID, Name: u.Name, Email: u.Email, Role: u.Role, May: u.Role.Permissions().Names()}
 }
 
 // identify finds out who makes a request: an API token, or a session.
@@ -48,11 +53,11 @@ func (a *API) identify(next http.Handler) http.Handler {
 				problem(w, http.StatusUnauthorized, "The API token is not known.")
 				return
 			}
-			p = &wire.Person{Name: t.Name, Role: t.Role, Token: t.ID}
+			p = &wire.Person{Name: t.Name, Role: t.Role, May: t.Role.Permissions().Names(), Token: t.ID}
 		} else if id := a.sessions.GetInt64(r.Context(), "user"); id != 0 && a.awake(r.Context(), time.Now()) {
 			u, err := a.relay.Store.User(r.Context(), id)
 			if err == nil && u.LeftAt == 0 && u.Epoch == a.sessions.GetInt64(r.Context(), "epoch") {
-				p = &wire.Person{ID: u.ID, Name: u.Name, Email: u.Email, Role: u.Role}
+				p = signedIn(u)
 			} else if err != nil && !errors.Is(err, store.ErrNotFound) {
 				problem(w, http.StatusInternalServerError, "The session could not be read.")
 				return
@@ -81,14 +86,14 @@ func (a *API) awake(ctx context.Context, now time.Time) bool {
 	return true
 }
 
-// only lets a raw handler be used by a role only.
-func only(role person.Role, next http.HandlerFunc) http.HandlerFunc {
+// only lets a raw handler be used by those who have one of the permissions.
+func only(any person.Permission, next http.HandlerFunc) http.HandlerFunc {
 	return func(w http.ResponseWriter, r *http.Request) {
 		switch p := personOf(r.Context()); {
 		case p == nil:
 			problem(w, http.StatusUnauthorized, "Sign in, or send an API token.")
-		case !may(p, role):
-			problem(w, http.StatusForbidden, wants(role, p))
+		case !may(p, any):
+			problem(w, http.StatusForbidden, wants(any, p))
 		default:
 			next(w, r)
 		}
@@ -96,13 +101,13 @@ func only(role person.Role, next http.HandlerFunc) http.HandlerFunc {
 }
 
 // guard is the same for the described operations.
-func guard(api huma.API, role person.Role) func(huma.Context, func(huma.Context)) {
+func guard(api huma.API, any person.Permission) func(huma.Context, func(huma.Context)) {
 	return func(ctx huma.Context, next func(huma.Context)) {
 		switch p := personOf(ctx.Context()); {
 		case p == nil:
 			huma.WriteErr(api, ctx, http.StatusUnauthorized, "Sign in, or send an API token.")
-		case !may(p, role):
-			huma.WriteErr(api, ctx, http.StatusForbidden, wants(role, p))
+		case !may(p, any):
+			huma.WriteErr(api, ctx, http.StatusForbidden, wants(any, p))
 		default:
 			next(ctx)
 		}

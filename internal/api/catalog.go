@@ -44,18 +44,18 @@ type SKUInput struct {
 }
 
 func (a *API) catalogRoutes() {
-	op(a, person.Viewer, http.MethodGet, "/items", "items", "Items in order of SKU", a.items)
-	op(a, person.Operator, http.MethodPost, "/items", "create-item", "Add an item", a.createItem)
-	op(a, person.Viewer, http.MethodGet, "/items/{sku}/record", "item-record", "The whole record of an item", a.itemRecord)
-	op(a, person.Operator, http.MethodPut, "/items/{sku}/record", "edit-item", "Replace the record of an item", a.editItem)
-	op(a, person.Operator, http.MethodPost, "/items/{sku}/archive", "archive-item", "End the selling of an item, or take it up again",
+	op(a, person.Look, http.MethodGet, "/items", "items", "Items in order of SKU", a.items)
+	op(a, person.KeepCatalog, http.MethodPost, "/items", "create-item", "Add an item", a.createItem)
+	op(a, person.Look, http.MethodGet, "/items/{sku}/record", "item-record", "The whole record of an item", a.itemRecord)
+	op(a, person.KeepCatalog, http.MethodPut, "/items/{sku}/record", "edit-item", "Replace the record of an item", a.editItem)
+	op(a, person.KeepCatalog, http.MethodPost, "/items/{sku}/archive", "archive-item", "End the selling of an item, or take it up again",
 		a.archiveItem)
-	op(a, person.Viewer, http.MethodGet, "/option-groups", "option-groups", "The option groups of prepared food", a.optionGroups)
-	op(a, person.Operator, http.MethodPut, "/option-groups/{code}", "put-option-group", "Write an option group", a.putOptionGroup)
-	op(a, person.Viewer, http.MethodGet, "/price-lists", "price-lists", "Price lists beside the items' own prices", a.priceLists)
-	op(a, person.Admin, http.MethodPut, "/price-lists/{code}", "put-price-list", "Write a price list", a.putPriceList)
-	op(a, person.Viewer, http.MethodGet, "/field-owners", "field-owners", "Whose word counts for the fields of items", a.fieldOwners)
-	op(a, person.Admin, http.MethodPatch, "/field-owners", "set-field-owners",
+	op(a, person.Look, http.MethodGet, "/option-groups", "option-groups", "The option groups of prepared food", a.optionGroups)
+	op(a, person.KeepCatalog, http.MethodPut, "/option-groups/{code}", "put-option-group", "Write an option group", a.putOptionGroup)
+	op(a, person.Look, http.MethodGet, "/price-lists", "price-lists", "Price lists beside the items' own prices", a.priceLists)
+	op(a, person.SetUp, http.MethodPut, "/price-lists/{code}", "put-price-list", "Write a price list", a.putPriceList)
+	op(a, person.Look, http.MethodGet, "/field-owners", "field-owners", "Whose word counts for the fields of items", a.fieldOwners)
+	op(a, person.SetUp, http.MethodPatch, "/field-owners", "set-field-owners",
 		"Say whose word counts for fields of items: a connection's code, ours, or nothing for whoever tells it", a.setFieldOwners)
 }
 
@@ -203,22 +203,22 @@ func (a *API) setFieldOwners(ctx context.Context, in *ownersInput) (*body[map[st
 }
 
 func (a *API) listingsRoutes() {
-	op(a, person.Viewer, http.MethodGet, "/listings", "listings",
+	op(a, person.Look, http.MethodGet, "/listings", "listings",
 		"Listings of the channels, those that wait with what they may be", a.listings)
-	op(a, person.Viewer, http.MethodGet, "/listings/counts", "listing-counts", "How the listings of each channel stand", a.listingCounts)
-	op(a, person.Operator, http.MethodPost, "/listings/{id}/match", "match",
+	op(a, person.Look, http.MethodGet, "/listings/counts", "listing-counts", "How the listings of each channel stand", a.listingCounts)
+	op(a, person.KeepCatalog, http.MethodPost, "/listings/{id}/match", "match",
 		"Say which item a listing is; orders that waited go on", a.match)
-	op(a, person.Operator, http.MethodPost, "/listings/{id}/unmatch", "unmatch", "End a match; the listing waits again", a.unmatch)
-	op(a, person.Operator, http.MethodPost, "/listings/{id}/create-item", "create-from-listing", "Make an item from a listing",
+	op(a, person.KeepCatalog, http.MethodPost, "/listings/{id}/unmatch", "unmatch", "End a match; the listing waits again", a.unmatch)
+	op(a, person.KeepCatalog, http.MethodPost, "/listings/{id}/create-item", "create-from-listing", "Make an item from a listing",
 		a.createFromListing)
-	op(a, person.Operator, http.MethodPost, "/listings/{id}/ignore", "ignore-listing", "Leave a listing alone on purpose, or end that",
+	op(a, person.KeepCatalog, http.MethodPost, "/listings/{id}/ignore", "ignore-listing", "Leave a listing alone on purpose, or end that",
 		a.ignoreListing)
-	op(a, person.Operator, http.MethodPut, "/listings/{id}/own", "set-own", "Say something of an item on this channel only", a.setOwn)
-	op(a, person.Operator, http.MethodPut, "/listings/{id}/policy", "set-listing-policy",
+	op(a, person.KeepCatalog, http.MethodPut, "/listings/{id}/own", "set-own", "Say something of an item on this channel only", a.setOwn)
+	op(a, person.KeepCatalog, http.MethodPut, "/listings/{id}/policy", "set-listing-policy",
 		"Offer a listing differently from the rest of its channel", a.setListingPolicy)
-	op(a, person.Viewer, http.MethodPost, "/connections/{code}/publish/preview", "preview-publish",
+	op(a, person.Look, http.MethodPost, "/connections/{code}/publish/preview", "preview-publish",
 		"Exactly what publishing items on a channel would send", a.previewPublish)
-	op(a, person.Operator, http.MethodPost, "/connections/{code}/publish",
+	op(a, person.KeepCatalog, http.MethodPost, "/connections/{code}/publish",
 		"publish", "List items on a channel, or change how they are listed", a.publish)
 }
 

@@ -97,37 +97,37 @@ func TestItemsByTheInterface(t *testing.T) {
 	c := talk(t)
 	c.says(`
 		viewer GET /items => 200 ‹[]›
-		operator POST /items {"sku":"JAR","name":"Jar","price":1190,"currency":"EUR","gtin":"4006381333931","weight_g":300}
+		clerk POST /items {"sku":"JAR","name":"Jar","price":1190,"currency":"EUR","gtin":"4006381333931","weight_g":300}
 			=> 200 ‹"sku":"JAR"›
-		operator POST /items {"sku":"JAR","name":"Jar again","currency":"EUR"} => 409 ‹JAR›
-		operator POST /items {"sku":"LID","name":"Lid","currency":"EUR","gtin":"4006381333932"} => 422 ‹right check digit›
-		operator POST /items {"sku":"LID","name":"Lid","currency":"EUR","gtin":"4006381333931"} => 409 ‹another item›
-		operator POST /items {"sku":"LID","name":"Lid","currency":"EUR","colour":"red"} => 422 ‹colour›
-		operator POST /items {"sku":"LID","name":"Lid","currency":"EUR"} => 200
-		operator POST /items
+		clerk POST /items {"sku":"JAR","name":"Jar again","currency":"EUR"} => 409 ‹JAR›
+		clerk POST /items {"sku":"LID","name":"Lid","currency":"EUR","gtin":"4006381333932"} => 422 ‹right check digit›
+		clerk POST /items {"sku":"LID","name":"Lid","currency":"EUR","gtin":"4006381333931"} => 409 ‹another item›
+		clerk POST /items {"sku":"LID","name":"Lid","currency":"EUR","colour":"red"} => 422 ‹colour›
+		clerk POST /items {"sku":"LID","name":"Lid","currency":"EUR"} => 200
+		clerk POST /items
 			{"sku":"SET","name":"Set","currency":"EUR","kind":"kit","parts":[{"sku":"JAR","quantity":1},{"sku":"LID","quantity":1}]}
 			=> 200 ‹"kind":"kit"›
-		operator POST /items {"sku":"SET-2","name":"Set","currency":"EUR","kind":"kit","parts":[{"sku":"NONE","quantity":1}]}
+		clerk POST /items {"sku":"SET-2","name":"Set","currency":"EUR","kind":"kit","parts":[{"sku":"NONE","quantity":1}]}
 			=> 422 ‹there is no item NONE›
-		operator POST /items {"sku":"SET-2","name":"Set","currency":"EUR","kind":"kit","parts":[{"sku":"SET","quantity":1}]}
+		clerk POST /items {"sku":"SET-2","name":"Set","currency":"EUR","kind":"kit","parts":[{"sku":"SET","quantity":1}]}
 			=> 422 ‹holds no stock›
 		viewer GET /items/JAR/record => 200 ‹"price":1190›
 		viewer GET /items/NONE/record => 404
-		operator POST /items/LID/archive {"archived":true} => 200 ‹"archived":true›
+		clerk POST /items/LID/archive {"archived":true} => 200 ‹"archived":true›
 		viewer GET /items?limit=50 => 200 ‹JAR› ‹SET› !‹"LID"›
-		operator POST /items/LID/archive {"archived":false} => 200
+		clerk POST /items/LID/archive {"archived":false} => 200
 		viewer GET /items?q=lid => 200 ‹"LID"› !‹JAR›
-		operator PUT /option-groups/size {"code":"size","name":"Size","least":1,"most":1,"choices":[{"code":"s","name":"Small","price":0}]}
+		clerk PUT /option-groups/size {"code":"size","name":"Size","least":1,"most":1,"choices":[{"code":"s","name":"Small","price":0}]}
 			=> 200
 		viewer GET /option-groups => 200 ‹"code":"size"›
-		operator PUT /option-groups/size {"code":"size","name":"Size","least":2,"most":1,"choices":[]} => 422
-		admin PUT /price-lists/trade {"code":"trade","name":"Trade","currency":"EUR"} => 200
+		clerk PUT /option-groups/size {"code":"size","name":"Size","least":2,"most":1,"choices":[]} => 422
+		lead PUT /price-lists/trade {"code":"trade","name":"Trade","currency":"EUR"} => 200
 		viewer GET /price-lists => 200 ‹trade›
 		viewer GET /field-owners => 200
-		admin PATCH /field-owners {"name":"stall"} => 200
+		lead PATCH /field-owners {"name":"stall"} => 200
 		viewer GET /field-owners => 200 ‹"name":"stall"›
-		admin PATCH /field-owners {"colour":"stall"} => 422 ‹colour›
-		admin PATCH /field-owners {"name":"nobody"} => 422 ‹nobody›
+		lead PATCH /field-owners {"colour":"stall"} => 422 ‹colour›
+		lead PATCH /field-owners {"name":"nobody"} => 422 ‹nobody›
 	`)
 }
 
@@ -140,20 +140,20 @@ func TestStockByTheInterface(t *testing.T) {
 		viewer GET /stock?state=negative => 200 !‹JAR›
 		viewer GET /items/JAR => 200 ‹"on_hand":10› ‹"movements"›
 		viewer GET /items/NONE => 404
-		operator POST /items/JAR/adjust {"location":"alder","change":5,"reason":"found"} => 200 ‹"on_hand":15›
-		operator POST /items/JAR/adjust {"location":"alder","change":-99,"reason":"lost"} => 409 ‹only 15 on hand›
-		operator POST /items/JAR/adjust {"location":"alder","change":0,"reason":"?"} => 422 ‹other than 0›
-		operator POST /items/JAR/adjust {"location":"alder","change":1,"reason":"  "} => 422 ‹say why›
-		operator POST /items/JAR/adjust {"location":"moon","change":1,"reason":"found"} => 422 ‹alder, pier›
-		operator POST /items/JAR/rebin {"location":"alder","from":"","to":"A-1","quantity":4,"usual":true} => 200 ‹A-1›
-		operator POST /items/JAR/rebin {"location":"alder","from":"A-1","to":"A-1","quantity":1} => 422 ‹another bin›
-		operator POST /items/JAR/rebin {"location":"alder","from":"A-1","to":"B-2","quantity":40} => 409 ‹cannot be moved›
+		clerk POST /items/JAR/adjust {"location":"alder","change":5,"reason":"found"} => 200 ‹"on_hand":15›
+		clerk POST /items/JAR/adjust {"location":"alder","change":-99,"reason":"lost"} => 409 ‹only 15 on hand›
+		clerk POST /items/JAR/adjust {"location":"alder","change":0,"reason":"?"} => 422 ‹other than 0›
+		clerk POST /items/JAR/adjust {"location":"alder","change":1,"reason":"  "} => 422 ‹say why›
+		clerk POST /items/JAR/adjust {"location":"moon","change":1,"reason":"found"} => 422 ‹alder, pier›
+		clerk POST /items/JAR/rebin {"location":"alder","from":"","to":"A-1","quantity":4,"usual":true} => 200 ‹A-1›
+		clerk POST /items/JAR/rebin {"location":"alder","from":"A-1","to":"A-1","quantity":1} => 422 ‹another bin›
+		clerk POST /items/JAR/rebin {"location":"alder","from":"A-1","to":"B-2","quantity":40} => 409 ‹cannot be moved›
 		viewer GET /connections/stall/listings/JAR/why => 200 ‹"result":15›
 		viewer GET /connections/stall/listings/NONE/why => 404
 		viewer GET /connections/nobody/listings/JAR/why => 404 ‹nobody›
 		viewer GET /connections/stall/listings/JAR/why?at=2020-01-01T00:00:00Z => 422
 		viewer GET /compare?connection=stall => 200 ‹"compared":1›
-		operator POST /compare/correct {"connection":"stall"} => 200 ‹"corrected"›
+		clerk POST /compare/correct {"connection":"stall"} => 200 ‹"corrected"›
 		viewer GET /find?code=JAR => 200 ‹"kind":"item"›
 		viewer GET /find?code=nothing => 200 ‹"kind":"none"›
 	`)
@@ -163,37 +163,37 @@ func TestSupplyByTheInterface(t *testing.T) {
 	c := talk(t)
 	c.Stock(10, "JAR", "LID")
 	c.says(`
-		operator POST /purchases {"supplier":"Clay works","location":"alder","lines":[{"sku":"JAR","quantity":20}]} => 200 p=number
-		operator POST /purchases {"supplier":"Clay works","location":"alder","lines":[]} => 422
-		operator POST /purchases {"supplier":"Clay works","location":"alder","lines":[{"sku":"NONE","quantity":1}]}
+		clerk POST /purchases {"supplier":"Clay works","location":"alder","lines":[{"sku":"JAR","quantity":20}]} => 200 p=number
+		clerk POST /purchases {"supplier":"Clay works","location":"alder","lines":[]} => 422
+		clerk POST /purchases {"supplier":"Clay works","location":"alder","lines":[{"sku":"NONE","quantity":1}]}
 			=> 409 ‹no SKU and no GTIN›
 		viewer GET /purchases?state=open => 200 ‹Clay works›
 		viewer GET /purchases/{p} => 200 ‹"ordered":20› ‹"timeline"›
 		viewer GET /purchases/NONE => 404 ‹purchase order NONE›
-		operator POST /purchases/{p}/receive {"items":[{"code":"JAR","quantity":5}]} [Idempotency-Key: once] => 200 ‹"received":5›
-		operator POST /purchases/{p}/receive {"items":[{"code":"JAR","quantity":5}]} [Idempotency-Key: once] => 200 ‹"received":5›
-		operator POST /purchases/{p}/receive {"items":[{"code":"JAR","quantity":99}]} => 409 ‹more than is to come›
-		operator POST /purchases/{p}/receive {"items":[{"code":"LID","quantity":1}]} => 409 ‹is not on purchase order›
-		operator POST /purchases/{p}/receive {"items":[{"code":"LID","quantity":1,"over":true}]} => 200 ‹"received":6›
-		operator POST /purchases/{p}/close => 200 ‹"state":"closed"›
-		operator POST /purchases/{p}/receive {"items":[{"code":"JAR","quantity":1}]} => 409 ‹is closed›
-		operator POST /transfers {"from":"alder","to":"alder","lines":[{"sku":"JAR","quantity":1}]} => 422 ‹itself›
-		operator POST /transfers {"from":"alder","to":"pier","lines":[{"sku":"JAR","quantity":4}]} => 200 x=number
+		clerk POST /purchases/{p}/receive {"items":[{"code":"JAR","quantity":5}]} [Idempotency-Key: once] => 200 ‹"received":5›
+		clerk POST /purchases/{p}/receive {"items":[{"code":"JAR","quantity":5}]} [Idempotency-Key: once] => 200 ‹"received":5›
+		clerk POST /purchases/{p}/receive {"items":[{"code":"JAR","quantity":99}]} => 409 ‹more than is to come›
+		clerk POST /purchases/{p}/receive {"items":[{"code":"LID","quantity":1}]} => 409 ‹is not on purchase order›
+		clerk POST /purchases/{p}/receive {"items":[{"code":"LID","quantity":1,"over":true}]} => 200 ‹"received":6›
+		clerk POST /purchases/{p}/close => 200 ‹"state":"closed"›
+		clerk POST /purchases/{p}/receive {"items":[{"code":"JAR","quantity":1}]} => 409 ‹is closed›
+		clerk POST /transfers {"from":"alder","to":"alder","lines":[{"sku":"JAR","quantity":1}]} => 422 ‹itself›
+		clerk POST /transfers {"from":"alder","to":"pier","lines":[{"sku":"JAR","quantity":4}]} => 200 x=number
 		viewer GET /transfers => 200 ‹{x}›
 		viewer GET /transfers/{x} => 200 ‹"state":"draft"›
-		operator POST /transfers/{x}/arrive {} => 409
-		operator POST /transfers/{x}/send {} => 200 ‹"state":"under way"›
-		operator POST /transfers/{x}/arrive {"items":[{"code":"JAR","quantity":3}]} => 200 ‹"arrived":3›
-		operator POST /transfers/{x}/lose {"reason":"fell off the van"} => 200 ‹"lost":1› ‹"state":"closed"›
-		operator POST /transfers/{x}/drop {} => 409
-		operator POST /counts {"location":"alder"} => 200 n=number
-		operator POST /counts/{n}/lines {"code":"JAR","quantity":9} => 200 ‹"counted":9›
-		operator POST /counts/{n}/lines {"code":"NONE","quantity":9} => 409 ‹no SKU and no GTIN›
-		operator POST /counts/{n}/lines {"code":"LID","quantity":9} => 200
-		operator DELETE /counts/{n}/lines?sku=LID => 200 !‹"sku":"LID"›
+		clerk POST /transfers/{x}/arrive {} => 409
+		clerk POST /transfers/{x}/send {} => 200 ‹"state":"under way"›
+		clerk POST /transfers/{x}/arrive {"items":[{"code":"JAR","quantity":3}]} => 200 ‹"arrived":3›
+		clerk POST /transfers/{x}/lose {"reason":"fell off the van"} => 200 ‹"lost":1› ‹"state":"closed"›
+		clerk POST /transfers/{x}/drop {} => 409
+		clerk POST /counts {"location":"alder"} => 200 n=number
+		clerk POST /counts/{n}/lines {"code":"JAR","quantity":9} => 200 ‹"counted":9›
+		clerk POST /counts/{n}/lines {"code":"NONE","quantity":9} => 409 ‹no SKU and no GTIN›
+		clerk POST /counts/{n}/lines {"code":"LID","quantity":9} => 200
+		clerk DELETE /counts/{n}/lines?sku=LID => 200 !‹"sku":"LID"›
 		viewer GET /counts/{n} => 200 ‹"state":"open"›
-		operator POST /counts/{n}/post {"reason":"the yearly count"} => 200 ‹"state":"posted"›
-		operator POST /counts/{n}/post {} => 409
+		clerk POST /counts/{n}/post {"reason":"the yearly count"} => 200 ‹"state":"posted"›
+		clerk POST /counts/{n}/post {} => 409
 		viewer GET /counts => 200 ‹{n}›
 		viewer GET /items/JAR => 200 ‹the yearly count›
 	`)
@@ -219,40 +219,40 @@ func TestOrdersByTheInterface(t *testing.T) {
 		viewer GET /orders?q=S-2 => 200 ‹S-2› !‹S-3›
 		viewer GET /orders/S-1 => 200 ‹"stage":"ready"› number=number
 		viewer GET /orders/NONE => 404 ‹NONE›
-		operator PUT /orders/{number}/address {"name":"Ada Moss","street":"Mossway 3","postcode":"77102","town":"Greywick","country":"XW"}
+		clerk PUT /orders/{number}/address {"name":"Ada Moss","street":"Mossway 3","postcode":"77102","town":"Greywick","country":"XW"}
 			=> 200 ‹Mossway 3›
-		operator PUT /orders/{number}/address {"name":"","street":"","postcode":"","town":"","country":"ZZ"} => 422 ‹address›
-		operator POST /orders/actions {"action":"tag","value":"gift","orders":["S-1","S-2","NONE"]}
+		clerk PUT /orders/{number}/address {"name":"","street":"","postcode":"","town":"","country":"ZZ"} => 422 ‹address›
+		clerk POST /orders/actions {"action":"tag","value":"gift","orders":["S-1","S-2","NONE"]}
 			=> 200 ‹"done":2› ‹there is no such order› id=id
-		operator POST /orders/actions {"action":"dance","orders":["S-1"]} => 422 ‹body.action›
-		operator POST /orders/actions {"action":"tag","value":"a,b","orders":["S-1"]} => 422 ‹neither comma›
+		clerk POST /orders/actions {"action":"dance","orders":["S-1"]} => 422 ‹body.action›
+		clerk POST /orders/actions {"action":"tag","value":"a,b","orders":["S-1"]} => 422 ‹neither comma›
 		viewer GET /orders?tag=gift => 200 ‹S-1› ‹S-2› !‹S-3›
 		viewer GET /tags => 200 ‹gift›
-		operator GET /orders/actions/{id} => 200 ‹"undo":true›
-		operator POST /orders/actions/{id}/undo => 200 ‹"done":2›
+		clerk GET /orders/actions/{id} => 200 ‹"undo":true›
+		clerk POST /orders/actions/{id}/undo => 200 ‹"done":2›
 		viewer GET /orders?tag=gift => 200 !‹S-1›
-		operator POST /orders/{number}/release {"cause":"no stock"} => 409
-		operator POST /orders/actions {"action":"hold","value":"ask first","orders":["S-1"]} => 200
-		viewer GET /orders/{number} => 200 ‹"stage":"held"› ‹ask first›
-		operator POST /orders/{number}/release {"cause":"held by a person"} => 200 ‹"stage":"ready"›
-		operator POST /orders/{number}/void {"reason":"typed twice"} => 200 void=number
+		clerk POST /orders/{number}/release {"cause":"no stock"} => 409
+		clerk POST /orders/actions {"action":"hold","value":"ask first","orders":["S-1"]} => 200
+		viewer GET /orders/{number} => 200 ‹"stage":"held"› ‹hidden›
+		clerk POST /orders/{number}/release {"cause":"held by a person"} => 200 ‹"stage":"ready"›
+		clerk POST /orders/{number}/void {"reason":"typed twice"} => 200 void=number
 		viewer GET /orders/{void} => 200 ‹"stage":"void"›
-		operator POST /orders/{void}/take-in-again => 200 ‹"number"›
-		operator POST /orders/{void}/hand-over => 409
-		operator POST /orders {"connection":"stall","order":{sale}} => 200 typed=number
-		operator POST /orders {"connection":"stall","order":{sale}} => 409 ‹T-1›
-		operator POST /orders {"connection":"nobody","order":{sale}} => 404 ‹nobody›
-		operator POST /orders
+		clerk POST /orders/{void}/take-in-again => 200 ‹"number"›
+		clerk POST /orders/{void}/hand-over => 409
+		clerk POST /orders {"connection":"stall","order":{sale}} => 200 typed=number
+		clerk POST /orders {"connection":"stall","order":{sale}} => 409 ‹T-1›
+		clerk POST /orders {"connection":"nobody","order":{sale}} => 404 ‹nobody›
+		clerk POST /orders
 			{"connection":"stall","order":{"number":"T-2","currency":"EUR","prices_include_tax":true,"buyer_name":"Ada Moss",{to},{line}}}
 			=> 200 second=number
-		viewer GET /orders/{second} => 200 ‹"total":1780› ‹Typed by A operator›
-		operator POST /orders {"connection":"stall","order":{"number":"T-3","currency":"EUR",{to},"lines":[]}} => 422 ‹lines›
-		viewer GET /orders/{typed} => 200 ‹Typed by A operator›
+		viewer GET /orders/{second} => 200 ‹"total":1780› ‹Typed by A clerk›
+		clerk POST /orders {"connection":"stall","order":{"number":"T-3","currency":"EUR",{to},"lines":[]}} => 422 ‹lines›
+		viewer GET /orders/{typed} => 200 ‹Typed by A clerk›
 		viewer GET /channel-states => 200
-		operator GET /people-here => 200
-		operator PUT /views {"page":"orders","name":"Gifts","query":"tag=gift"} => 204
+		clerk GET /people-here => 200
+		clerk PUT /views {"page":"orders","name":"Gifts","query":"tag=gift"} => 204
 		viewer GET /views?page=orders => 200 ‹Gifts› view=0.id
-		operator DELETE /views/{view} => 204
+		clerk DELETE /views/{view} => 204
 		viewer GET /views?page=orders => 200 !‹Gifts›
 		viewer GET /activity => 200 ‹S-1›
 		viewer GET /board => 200 ‹"stages"›
@@ -268,22 +268,22 @@ func TestParcelsByTheInterface(t *testing.T) {
 	c.Learned()
 	c.Sell("S-1", trial.Units("JAR", 2))
 	c.says(`
-		operator POST /orders/S-1/pick => 200 s=shipment
+		clerk POST /orders/S-1/pick => 200 s=shipment
 		viewer GET /shipments => 200 ‹{s}›
 		viewer GET /shipments/{s} => 200 ‹"state":"picking"›
-		operator POST /shipments/{s}/pack {"profile":"small"} => 409 ‹still to be picked›
-		operator POST /shipments/{s}/scan {"code":"GHOST"} => 409
-		operator POST /shipments/{s}/scan {"code":"JAR","quantity":2} => 200 ‹"expected"›
-		operator POST /shipments/{s}/scan {"code":"JAR"} => 409
-		operator POST /shipments/{s}/pack {"profile":"barrel"} => 422 ‹barrel›
-		operator POST /shipments/{s}/pack {"profile":"small","weight_g":-1} => 422
-		operator POST /shipments/{s}/pack {"profile":"small"} => 200 ‹"state":"packed"›
+		clerk POST /shipments/{s}/pack {"profile":"small"} => 409 ‹still to be picked›
+		clerk POST /shipments/{s}/scan {"code":"GHOST"} => 409
+		clerk POST /shipments/{s}/scan {"code":"JAR","quantity":2} => 200 ‹"expected"›
+		clerk POST /shipments/{s}/scan {"code":"JAR"} => 409
+		clerk POST /shipments/{s}/pack {"profile":"barrel"} => 422 ‹barrel›
+		clerk POST /shipments/{s}/pack {"profile":"small","weight_g":-1} => 422
+		clerk POST /shipments/{s}/pack {"profile":"small"} => 200 ‹"state":"packed"›
 		viewer GET /profiles => 200 ‹small›
-		operator GET /shipments/{s}/rates => 200 ‹anna› ‹bert›
-		operator POST /shipments/{s}/ship {"carrier":"nobody","service":"PP"} => 422 ‹nobody›
-		operator GET /shipments/{s}/label.pdf => 409
-		operator GET /orders/S-1/pick-list.pdf => 200 ‹%PDF›
-		operator POST /pick-lists.pdf?orders=S-1 => 200 ‹%PDF›
+		clerk GET /shipments/{s}/rates => 200 ‹anna› ‹bert›
+		clerk POST /shipments/{s}/ship {"carrier":"nobody","service":"PP"} => 422 ‹nobody›
+		clerk GET /shipments/{s}/label.pdf => 409
+		clerk GET /orders/S-1/pick-list.pdf => 200 ‹%PDF›
+		clerk POST /pick-lists.pdf?orders=S-1 => 200 ‹%PDF›
 		viewer GET /manifests => 200
 		viewer GET /shipments/NONE => 404
 		viewer GET /shipments/{s}/serials => 200
@@ -301,25 +301,25 @@ func TestListingsByTheInterface(t *testing.T) {
 		viewer GET /listings/counts => 200 ‹stall›
 		viewer GET /listings?match=to+match => 200 ‹POT›
 		viewer GET /listings?match=matched => 200 !‹POT›
-		operator POST /listings/{listing}/match {"item":"NONE"} => 404 ‹NONE›
-		operator POST /listings/{listing}/match {"item":"JAR"} => 200 ‹"item":"JAR"›
-		operator POST /listings/{listing}/ignore {"ignore":true} => 409 ‹end the match first›
-		operator PUT /listings/{listing}/policy {"buffer":2} => 200
-		operator POST /listings/{listing}/unmatch => 200 !‹"item":"JAR"›
-		operator POST /listings/{listing}/unmatch => 409 ‹not matched›
-		operator POST /listings/{listing}/ignore {"ignore":true} => 200
+		clerk POST /listings/{listing}/match {"item":"NONE"} => 404 ‹NONE›
+		clerk POST /listings/{listing}/match {"item":"JAR"} => 200 ‹"item":"JAR"›
+		clerk POST /listings/{listing}/ignore {"ignore":true} => 409 ‹end the match first›
+		clerk PUT /listings/{listing}/policy {"buffer":2} => 200
+		clerk POST /listings/{listing}/unmatch => 200 !‹"item":"JAR"›
+		clerk POST /listings/{listing}/unmatch => 409 ‹not matched›
+		clerk POST /listings/{listing}/ignore {"ignore":true} => 200
 		viewer GET /listings?match=ignored => 200 ‹POT›
-		operator POST /listings/{listing}/ignore {"ignore":false} => 200
-		operator POST /listings/{listing}/create-item {"sku":"JAR"} => 409 ‹there is an item JAR already›
-		operator POST /listings/{listing}/create-item {"sku":"POT-1"} => 200 ‹POT-1›
-		operator POST /listings/999/match {"item":"JAR"} => 404
-		operator PUT /listings/{listing}/own {"title":"A pot of our own"} => 200
-		operator POST /connections/shelf/publish/preview {"skus":["JAR","NONE"]} => 422 ‹there is no item NONE›
-		operator POST /connections/shelf/publish/preview {} => 422 ‹choose items›
-		operator POST /connections/shelf/publish/preview {"skus":["JAR"]} => 200 ‹"action":"list"› digest=digest
-		operator POST /connections/shelf/publish {"skus":["JAR"],"digest":"another"} => 409
-		operator POST /connections/shelf/publish {"skus":["JAR"],"digest":"{digest}"} => 200 ‹"sent":1›
-		operator POST /connections/stall/publish/preview {"skus":["JAR"]} => 409
+		clerk POST /listings/{listing}/ignore {"ignore":false} => 200
+		clerk POST /listings/{listing}/create-item {"sku":"JAR"} => 409 ‹there is an item JAR already›
+		clerk POST /listings/{listing}/create-item {"sku":"POT-1"} => 200 ‹POT-1›
+		clerk POST /listings/999/match {"item":"JAR"} => 404
+		clerk PUT /listings/{listing}/own {"title":"A pot of our own"} => 200
+		clerk POST /connections/shelf/publish/preview {"skus":["JAR","NONE"]} => 422 ‹there is no item NONE›
+		clerk POST /connections/shelf/publish/preview {} => 422 ‹choose items›
+		clerk POST /connections/shelf/publish/preview {"skus":["JAR"]} => 200 ‹"action":"list"› digest=digest
+		clerk POST /connections/shelf/publish {"skus":["JAR"],"digest":"another"} => 409
+		clerk POST /connections/shelf/publish {"skus":["JAR"],"digest":"{digest}"} => 200 ‹"sent":1›
+		clerk POST /connections/stall/publish/preview {"skus":["JAR"]} => 409
 	`)
 }
 
@@ -333,30 +333,30 @@ func TestExceptionsByTheInterface(t *testing.T) {
 		viewer GET /exceptions/causes => 200 ‹unknown item›
 		viewer GET /exceptions/of?cause=unknown+item&connection=stall&subject=GHOST => 200 ‹O10001›
 		viewer GET /exceptions/of => 422
-		operator POST /exceptions/assign {"cause":"unknown item","connection":"stall","subject":"GHOST","assignee":"Joss"}
+		clerk POST /exceptions/assign {"cause":"unknown item","connection":"stall","subject":"GHOST","assignee":"Joss"}
 			=> 200 ‹"count":2›
 		viewer GET /exceptions?assignee=Joss => 200 ‹GHOST›
-		operator POST /exceptions/snooze {"cause":"unknown item","connection":"stall","subject":"GHOST","until":"2026-11-24T08:00:00Z"}
+		clerk POST /exceptions/snooze {"cause":"unknown item","connection":"stall","subject":"GHOST","until":"2026-11-24T08:00:00Z"}
 			=> 200 ‹"count":2›
 		viewer GET /exceptions => 200 !‹GHOST›
 		viewer GET /exceptions?asleep=true => 200 ‹GHOST›
-		operator POST /exceptions/snooze {"cause":"unknown item","connection":"stall","subject":"GHOST"} => 200 ‹"count":2›
-		operator GET /exceptions/suggest?connection=stall&sold=GHOST => 200
-		operator POST /exceptions/known {"connection":"stall","sold":"GHOST","sku":"NONE"} => 422 ‹NONE›
-		operator POST /exceptions/known {"connection":"nobody","sold":"GHOST","sku":"JAR"} => 404 ‹nobody›
-		operator POST /exceptions/known {"connection":"stall","sold":"GHOST","sku":"JAR"} => 200 ‹"freed":2›
+		clerk POST /exceptions/snooze {"cause":"unknown item","connection":"stall","subject":"GHOST"} => 200 ‹"count":2›
+		clerk GET /exceptions/suggest?connection=stall&sold=GHOST => 200
+		clerk POST /exceptions/known {"connection":"stall","sold":"GHOST","sku":"NONE"} => 422 ‹NONE›
+		clerk POST /exceptions/known {"connection":"nobody","sold":"GHOST","sku":"JAR"} => 404 ‹nobody›
+		clerk POST /exceptions/known {"connection":"stall","sold":"GHOST","sku":"JAR"} => 200 ‹"freed":2›
 		viewer GET /exceptions => 200 !‹GHOST›
 		viewer GET /orders?stage=ready => 200 ‹S-1› ‹S-2›
-		operator POST /exceptions/settle {"cause":"unknown item"} => 409
-		admin PUT /targets {"kind":"webhook","address":"https://hook.test/x","causes":["gossip"],"every_minutes":5,"on":true}
+		clerk POST /exceptions/settle {"cause":"unknown item"} => 409
+		lead PUT /targets {"kind":"webhook","address":"https://hook.test/x","causes":["gossip"],"every_minutes":5,"on":true}
 			=> 422 ‹gossip›
-		admin PUT /targets {"kind":"webhook","address":"not a url","every_minutes":5,"on":true} => 422 ‹https URL›
-		admin PUT /targets {"kind":"pigeon","address":"x","every_minutes":5,"on":true} => 422
-		admin PUT /targets {"kind":"webhook","address":"https://hook.test/x","every_minutes":5,"on":true} => 200 ‹whsec_› target=id
-		admin GET /targets => 200 ‹hook.test› !‹whsec_›
-		admin GET /targets/{target}/notices => 200
-		admin DELETE /targets/{target} => 204
-		admin GET /targets => 200 !‹hook.test›
+		lead PUT /targets {"kind":"webhook","address":"not a url","every_minutes":5,"on":true} => 422 ‹https URL›
+		lead PUT /targets {"kind":"pigeon","address":"x","every_minutes":5,"on":true} => 422
+		lead PUT /targets {"kind":"webhook","address":"https://hook.test/x","every_minutes":5,"on":true} => 200 ‹whsec_› target=id
+		lead GET /targets => 200 ‹hook.test› !‹whsec_›
+		lead GET /targets/{target}/notices => 200
+		lead DELETE /targets/{target} => 204
+		lead GET /targets => 200 !‹hook.test›
 	`)
 }
 
@@ -367,22 +367,22 @@ func TestRulesByTheInterface(t *testing.T) {
 	c.says(`
 		viewer GET /rules => 200 ‹[]›
 		viewer GET /rules/words => 200 ‹"fields"› ‹weight›
-		operator POST /rules/read {"when":"weight > 5","then":"tag(\"heavy\")"} => 200 ‹"sentence"›
-		operator POST /rules/read {"when":"weight >","then":""} => 200 ‹"problem"›
-		admin POST /rules {"name":"All","position":0,"on":true,"when":"","then":"tag(\"seen\")"}
+		clerk POST /rules/read {"when":"weight > 5","then":"tag(\"heavy\")"} => 200 ‹"sentence"›
+		clerk POST /rules/read {"when":"weight >","then":""} => 200 ‹"problem"›
+		lead POST /rules {"name":"All","position":0,"on":true,"when":"","then":"tag(\"seen\")"}
 			=> 200 ‹"name":"All"› rule=0.id seen=0.revision
-		admin POST /rules {"name":"All","position":0,"on":true,"when":"colour == 1","then":"tag(\"x\")"} => 422 ‹colour›
-		admin POST /rules {"name":"Far","position":0,"on":true,"when":"","then":"ship(\"MOON\")"} => 422
-		viewer POST /rules/rehearse {"name":"Another","on":true,"when":"","then":"tag(\"other\")","position":1,"orders":10}
+		lead POST /rules {"name":"All","position":0,"on":true,"when":"colour == 1","then":"tag(\"x\")"} => 422 ‹colour›
+		lead POST /rules {"name":"Far","position":0,"on":true,"when":"","then":"ship(\"MOON\")"} => 422
+		clerk POST /rules/rehearse {"name":"Another","on":true,"when":"","then":"tag(\"other\")","position":1,"orders":10}
 			=> 200 ‹"took_ms"›
-		viewer POST /rules/rehearse {"name":"Bad","on":true,"when":"weight >","then":""} => 422
+		clerk POST /rules/rehearse {"name":"Bad","on":true,"when":"weight >","then":""} => 422
 	`)
 	c.Sell("S-2", trial.Units("JAR", 1))
 	c.says(`
 		viewer GET /orders?tag=seen => 200 ‹S-2› !‹S-1›
-		admin POST /rules
+		lead POST /rules
 			{"id":{rule},"revision":{seen},"name":"All","position":0,"on":true,"when":"","then":"tag(\"seen\")","remove":true} => 200 ‹[]›
-		admin POST /rules
+		lead POST /rules
 			{"id":{rule},"revision":{seen},"name":"All","position":0,"on":true,"when":"","then":"tag(\"seen\")","remove":true} => 404
 		viewer GET /reports/source?from=2026-11-01&to=2026-11-30 => 200 ‹stall›
 		viewer GET /reports/weather => 422 ‹path.code›
@@ -397,44 +397,44 @@ func TestConnectionsByTheInterface(t *testing.T) {
 		viewer GET /connections => 200 ‹"code":"stall"› !‹stall-key›
 		viewer GET /connections/stall => 200 ‹"paused":false› revision=revision
 		viewer GET /connections/nobody => 404 ‹nobody›
-		admin PATCH /connections/stall {"paused":true} => 428
-		admin PATCH /connections/stall {"paused":true} [If-Match: "999"] => 412
-		admin PATCH /connections/stall {"paused":true} [If-Match: "{revision}"] => 200 ‹"paused":true› next=revision
-		admin PATCH /connections/stall {"paused":false} [If-Match: "{next}"] => 200 ‹"paused":false›
-		admin PATCH /connections/stall/feeds/stock%20out {"on":false} => 428
-		admin PATCH /connections/stall/feeds/gossip {"on":true} [If-Match: "1"] => 404 ‹no feed gossip›
-		operator POST /connections/stall/feeds/orders%20in/run {} => 422
-		operator POST /connections/stall/try-again => 200 ‹"messages":0›
+		lead PATCH /connections/stall {"paused":true} => 428
+		lead PATCH /connections/stall {"paused":true} [If-Match: "999"] => 412
+		lead PATCH /connections/stall {"paused":true} [If-Match: "{revision}"] => 200 ‹"paused":true› next=revision
+		lead PATCH /connections/stall {"paused":false} [If-Match: "{next}"] => 200 ‹"paused":false›
+		lead PATCH /connections/stall/feeds/stock%20out {"on":false} => 428
+		lead PATCH /connections/stall/feeds/gossip {"on":true} [If-Match: "1"] => 404 ‹no feed gossip›
+		clerk POST /connections/stall/feeds/orders%20in/run {} => 422
+		clerk POST /connections/stall/try-again => 200 ‹"messages":0›
 		viewer GET /runs => 200
 		viewer GET /runs/999 => 404
 		viewer GET /accounts => 200 !‹stall-key›
 		viewer GET /connectors => 200 ‹"connector":"hedgerow"›
 		viewer GET /connectors/hedgerow => 200 ‹"text"›
 		viewer GET /connectors/none => 404
-		operator POST /connectors/check {"text":"connector: x"} => 200 ‹"good":false› ‹"mistakes"›
-		admin POST /connectors {"text":"connector: hedgerow\ntitle: Mine\nextends: tansy"} => 409 ‹already›
-		admin DELETE /connectors/hedgerow => 404
+		clerk POST /connectors/check {"text":"connector: x"} => 200 ‹"good":false› ‹"mistakes"›
+		lead POST /connectors {"text":"connector: hedgerow\ntitle: Mine\nextends: tansy"} => 409 ‹already›
+		lead DELETE /connectors/hedgerow => 404
 		viewer GET /locations => 200 ‹alder› ‹pier›
-		admin PUT /locations/mill {"name":"Mill Lane"} => 200
+		lead PUT /locations/mill {"name":"Mill Lane"} => 200
 		viewer GET /locations => 200 ‹Mill Lane›
-		operator POST /joins {"connector":"none"} => 403
-		admin POST /joins {"connector":"none"} => 422 ‹required property code›
-		admin POST /joins {"connector":"hedgerow","name":"Second store","code":"second","test":false} => 200 ‹"code":"second"›
-		admin POST /joins {"connector":"hedgerow","name":"Second store","code":"second","test":false} => 409
-		admin GET /connections/second/join => 200 ‹"checklist"›
-		admin POST /connections/second/switch-on => 409
-		admin POST /connections/second/confirm {"number":"1","yes":true} => 409 ‹test the access first›
-		admin DELETE /connections/second/join => 204
+		clerk POST /joins {"connector":"none"} => 403
+		lead POST /joins {"connector":"none"} => 422 ‹required property code›
+		lead POST /joins {"connector":"hedgerow","name":"Second store","code":"second","test":false} => 200 ‹"code":"second"›
+		lead POST /joins {"connector":"hedgerow","name":"Second store","code":"second","test":false} => 409
+		lead GET /connections/second/join => 200 ‹"checklist"›
+		lead POST /connections/second/switch-on => 409
+		lead POST /connections/second/confirm {"number":"1","yes":true} => 409 ‹test the access first›
+		lead DELETE /connections/second/join => 204
 		viewer GET /connections/second => 404
-		admin GET /setup => 200 ‹env:› !‹stall-key›
-		admin POST /setup/plan {"text":"setup: 1\ncompany: Another"} => 200 ‹Another›
-		admin POST /setup/plan {"text":"setup: 9"} => 422
+		lead GET /setup => 200 ‹env:› !‹stall-key›
+		lead POST /setup/plan {"text":"setup: 1\ncompany: Another"} => 200 ‹Another›
+		lead POST /setup/plan {"text":"setup: 9"} => 422
 		viewer GET /company => 200 ‹Morrow Hive Supply›
-		admin PUT /company {"name":"Morrow Hive","time_zone":"Nowhere/Land"} => 422 ‹Nowhere/Land›
-		admin PUT /company {"name":"Morrow Hive","time_zone":"Etc/GMT-1"} => 200 ‹Etc/GMT-1›
+		lead PUT /company {"name":"Morrow Hive","time_zone":"Nowhere/Land"} => 422 ‹Nowhere/Land›
+		lead PUT /company {"name":"Morrow Hive","time_zone":"Etc/GMT-1"} => 200 ‹Etc/GMT-1›
 		viewer GET /privacy => 200 ‹"keep_days":0›
-		admin PUT /privacy {"keep_days":-1} => 422
-		admin PUT /privacy {"keep_days":90} => 200 ‹"keep_days":90›
+		lead PUT /privacy {"keep_days":-1} => 422
+		lead PUT /privacy {"keep_days":90} => 200 ‹"keep_days":90›
 		viewer GET /me => 200 ‹"role":"viewer"›
 	`)
 }
@@ -449,7 +449,7 @@ func TestTablesByTheInterface(t *testing.T) {
 		viewer GET /saved/items.csv => 200 ‹JAR›
 		viewer GET /saved/gossip.csv => 404 ‹there are items›
 	`)
-	w := c.askWith(person.Operator, http.MethodPost, "/api/v1/sheets/items", "sku,name,price\nLID,Lid,1.50\nJAR,Jar,abc\n",
+	w := c.askWith(person.Clerk, http.MethodPost, "/api/v1/sheets/items", "sku,name,price\nLID,Lid,1.50\nJAR,Jar,abc\n",
 		map[string]string{"Content-Type": "text/csv", "X-File-Name": "items.csv"})
 	require.Less(t, w.Code, 300, w.Body.String())
 	var s struct{ ID int64 }
@@ -462,7 +462,7 @@ func TestTablesByTheInterface(t *testing.T) {
 		viewer GET /sheets/{s}/rows => 200 ‹"verdict":"add"› ‹"verdict":"refused"› ‹price›
 		viewer GET /sheets/{s}/rows?verdict=refused => 200 !‹"verdict":"add"›
 		viewer POST /sheets/{s}/apply => 403
-		operator POST /sheets/{s}/apply => 200
+		clerk POST /sheets/{s}/apply => 200
 	`)
 	require.Eventually(t, func() bool {
 		return strings.Contains(c.ask(person.Viewer, http.MethodGet, "/api/v1/sheets/"+c.kept["s"], "").Body.String(), `"state":"done"`)

@@ -44,7 +44,7 @@ func TestEveryAnswerHasItsHeaders(t *testing.T) {
 // TestOverTLS: browsers come back over TLS only, and keep the session to this host.
 func TestOverTLS(t *testing.T) {
 	d := guarded(t, api.Options{Secure: true})
-	require.NoError(t, d.PutUser(t.Context(), "edda@morrow.example", "Edda", person.Admin, "honeycomb"))
+	require.NoError(t, d.PutUser(t.Context(), "edda@morrow.example", "Edda", person.Lead, "honeycomb"))
 	w := d.ask("", http.MethodPost, "/api/v1/session", `{"email":"edda@morrow.example","password":"honeycomb"}`).Result()
 	require.Equal(t, http.StatusOK, w.StatusCode)
 	require.NotEmpty(t, w.Header.Get("Strict-Transport-Security"))
@@ -73,10 +73,10 @@ func TestLookingChangesNothing(t *testing.T) {
 	d := newDesk(t)
 	d.Stock(3, "JAR")
 	d.Sell("S-1", trial.Units("JAR", 1))
-	require.Equal(t, http.StatusMethodNotAllowed, d.ask(person.Operator, http.MethodGet, "/api/v1/pick-lists.pdf?orders=S-1", "").Code)
+	require.Equal(t, http.StatusMethodNotAllowed, d.ask(person.Clerk, http.MethodGet, "/api/v1/pick-lists.pdf?orders=S-1", "").Code)
 	require.Equal(t, "ready", d.Stage("S-1"))
 	post := func(site string) *httptest.ResponseRecorder {
-		return d.askWith(person.Operator, http.MethodPost, "/api/v1/pick-lists.pdf", "orders=S-1",
+		return d.askWith(person.Clerk, http.MethodPost, "/api/v1/pick-lists.pdf", "orders=S-1",
 			map[string]string{"Content-Type": "application/x-www-form-urlencoded", "Sec-Fetch-Site": site})
 	}
 	require.Equal(t, http.StatusForbidden, post("cross-site").Code)

@@ -23,7 +23,11 @@ var sides = map[order.Cause]string{
 	engine.ServiceOpen: "ours", engine.LabelUnknown: "theirs",
 }
 
-func exception(e store.Exception) wire.Exception {
+// exception is one as who asks may see it.
+func exception(ctx context.Context, e store.Exception) wire.Exception {
+	if !sees(ctx) {
+		e = engine.Discreet(e, hidden)
+	}
 	side := sides[e.Cause]
 	if side == "" {
 		side = "either"
@@ -41,33 +45,34 @@ func (a *API) groups(ctx context.Context, f store.ExceptionFilter) ([]wire.Excep
 	list, err := a.relay.Store.ExceptionGroups(ctx, f)
 	out := make([]wire.Exception, len(list))
 	for i, g := range list {
-		out[i] = exception(g.Exception)
+		out[i] = exception(ctx, g.Exception)
 		out[i].Count, out[i].Orders, out[i].OldestAt = g.N, g.OrderCount, at(g.OldestAt)
 	}
 	return out, err
 }
 
 func (a *API) inboxRoutes() {
-	op(a, person.Viewer, http.MethodGet, "/exceptions", "exceptions",
+	op(a, person.Look, http.MethodGet, "/exceptions", "exceptions",
 		"What needs a person, by cause and thing, what blocks most orders first", a.exceptions)
-	op(a, person.Viewer, http.MethodGet, "/exceptions/causes", "exception-causes", "How many are open, by cause", a.exceptionCauses)
-	op(a, person.Viewer, http.MethodGet, "/exceptions/of", "exceptions-of",
+	op(a, person.Look, http.MethodGet, "/exceptions/causes", "exception-causes", "How many are open, by cause", a.exceptionCauses)
+	op(a, person.Look, http.MethodGet, "/exceptions/of", "exceptions-of",
 		"One by one what is open of a cause about one thing, oldest first", a.exceptionsOf)
-	op(a, person.Operator, http.MethodPost, "/exceptions/assign", "assign-exception", "Say who looks after it", a.assignException)
-	op(a, person.Operator, http.MethodPost, "/exceptions/snooze", "snooze-exception", "Let it sleep until a time, or wake it",
-		a.snoozeException)
-	op(a, person.Operator, http.MethodPost, "/exceptions/settle", "settle-exception", "Say that it was dealt with elsewhere",
-		a.settleException)
-	op(a, person.Operator, http.MethodPost, "/exceptions/send-again", "send-group-again",
+	op(a, person.WorkOrders|person.Ship|person.KeepBooks, http.MethodPost, "/exceptions/assign", "assign-exception",
+		"Say who looks after it", a.assignException)
+	op(a, person.WorkOrders|person.Ship|person.KeepBooks, http.MethodPost, "/exceptions/snooze", "snooze-exception",
+		"Let it sleep until a time, or wake it", a.snoozeException)
+	op(a, person.WorkOrders|person.Ship|person.KeepBooks, http.MethodPost, "/exceptions/settle", "settle-exception",
+		"Say that it was dealt with elsewhere", a.settleException)
+	op(a, person.WorkOrders|person.Ship|person.RunFeeds, http.MethodPost, "/exceptions/send-again", "send-group-again",
 		"Send all messages of it again that were not taken", a.sendGroupAgain)
-	op(a, person.Operator, http.MethodPost, "/exceptions/let-go", "let-group-go", "Let all orders of it go on", a.letGroupGo)
-	op(a, person.Operator, http.MethodPost, "/exceptions/known", "make-known",
+	op(a, person.WorkOrders, http.MethodPost, "/exceptions/let-go", "let-group-go", "Let all orders of it go on", a.letGroupGo)
+	op(a, person.KeepCatalog, http.MethodPost, "/exceptions/known", "make-known",
 		"Say which item is sold under an unknown SKU; all orders that wait for it go on", a.makeKnown)
-	op(a, person.Viewer, http.MethodGet, "/exceptions/suggest", "suggest-known", "Which items an unknown SKU may be", a.suggestKnown)
-	op(a, person.Admin, http.MethodGet, "/targets", "targets", "Who is told of exceptions", a.targets)
-	op(a, person.Admin, http.MethodPut, "/targets", "put-target", "Add or change somebody who is told of exceptions", a.putTarget)
-	op(a, person.Admin, http.MethodDelete, "/targets/{id}", "drop-target", "Tell somebody no more", a.dropTarget)
-	op(a, person.Admin, http.MethodGet, "/targets/{id}/notices", "notices", "What somebody was told, newest first", a.notices)
+	op(a, person.Look, http.MethodGet, "/exceptions/suggest", "suggest-known", "Which items an unknown SKU may be", a.suggestKnown)
+	op(a, person.SetUp, http.MethodGet, "/targets", "targets", "Who is told of exceptions", a.targets)
+	op(a, person.SetUp, http.MethodPut, "/targets", "put-target", "Add or change somebody who is told of exceptions", a.putTarget)
+	op(a, person.SetUp, http.MethodDelete, "/targets/{id}", "drop-target", "Tell somebody no more", a.dropTarget)
+	op(a, person.SetUp, http.MethodGet, "/targets/{id}/notices", "notices", "What somebody was told, newest first", a.notices)
 }
 
 type inboxListInput struct {
@@ -103,7 +108,7 @@ func (a *API) exceptionsOf(ctx context.Context, in *exceptionsOfInput) (*body[[]
 		in.After, in.Limit)
 	out := make([]wire.Exception, len(list))
 	for i, e := range list {
-		out[i] = exception(e)
+		out[i] = exception(ctx, e)
 	}
 	return &body[[]wire.Exception]{out}, err
 }

@@ -71,19 +71,20 @@ func (a *API) accounts(ctx context.Context, only string) ([]wire.Account, error)
 }
 
 func (a *API) connectorsRoutes() {
-	op(a, person.Viewer, http.MethodGet, "/connectors", "connectors", "The systems that can be joined", a.connectors)
-	op(a, person.Viewer, http.MethodGet, "/connectors/{code}", "connector", "One connector with its definition", a.showConnector)
-	op(a, person.Operator, http.MethodPost, "/connectors/check", "check-connector", "Check a definition without adding it",
+	op(a, person.Look, http.MethodGet, "/connectors", "connectors", "The systems that can be joined", a.connectors)
+	op(a, person.Look, http.MethodGet, "/connectors/{code}", "connector", "One connector with its definition", a.showConnector)
+	op(a, person.RunFeeds, http.MethodPost, "/connectors/check", "check-connector", "Check a definition without adding it",
 		a.checkConnector)
-	op(a, person.Admin, http.MethodPost, "/connectors", "add-connector", "Add a definition, or replace one that was added before",
+	op(a, person.SetUp, http.MethodPost, "/connectors", "add-connector", "Add a definition, or replace one that was added before",
 		a.addConnector)
-	op(a, person.Admin, http.MethodDelete, "/connectors/{code}", "drop-connector", "Remove a definition that was added and nobody uses",
+	op(a, person.SetUp, http.MethodDelete, "/connectors/{code}", "drop-connector", "Remove a definition that was added and nobody uses",
 		a.dropConnector)
-	op(a, person.Viewer, http.MethodGet, "/accounts", "accounts", "What lets us in at outside systems", a.listAccounts)
-	op(a, person.Viewer, http.MethodGet, "/locations", "locations", "The places that hold stock", a.locations)
-	op(a, person.Admin, http.MethodPut, "/locations/{code}", "put-location",
+	op(a, person.Look, http.MethodGet, "/accounts", "accounts", "What lets us in at outside systems", a.listAccounts)
+	op(a, person.Look, http.MethodGet, "/locations", "locations", "The places that hold stock", a.locations)
+	op(a, person.SetUp, http.MethodPut, "/locations/{code}", "put-location",
 		"Add a location, or change its name and whose word counts there", a.putLocation)
-	op(a, person.Operator, http.MethodPost, "/address-check", "check-address", "Ask the address service about an address", a.checkAddress)
+	op(a, person.WorkOrders|person.SetUp, http.MethodPost, "/address-check", "check-address", "Ask the address service about an address",
+		a.checkAddress)
 }
 
 func (a *API) connectors(ctx context.Context, _ *struct{}) (*body[[]wire.Connector], error) {
@@ -207,7 +208,7 @@ func (a *API) join(ctx context.Context, code string) (*body[wire.Join], error) {
 		if v.Code != code {
 			continue
 		}
-		out := wire.Join{Connection: a.connection(v), Connector: a.connector(a.relay.Connector(v.Connector), 0), Ready: true,
+		out := wire.Join{Connection: a.connection(ctx, v), Connector: a.connector(a.relay.Connector(v.Connector), 0), Ready: true,
 			Return: "/back"}
 		if out.Accounts, err = a.accounts(ctx, v.Connector); err != nil {
 			return nil, err
@@ -228,25 +229,25 @@ func (a *API) join(ctx context.Context, code string) (*body[wire.Join], error) {
 }
 
 func (a *API) joinsRoutes() {
-	op(a, person.Admin, http.MethodPost, "/joins", "start-join", "Begin to set a connection up", a.startJoin)
-	op(a, person.Viewer, http.MethodGet, "/connections/{code}/join", "join", "A connection being set up", a.showJoin)
-	op(a, person.Admin, http.MethodDelete, "/connections/{code}/join", "drop-join", "Give a set-up up", a.dropJoin)
-	op(a, person.Admin, http.MethodPost, "/connections/{code}/access", "test-access", "Test an access; it is kept only if it lets us in",
+	op(a, person.SetUp, http.MethodPost, "/joins", "start-join", "Begin to set a connection up", a.startJoin)
+	op(a, person.Look, http.MethodGet, "/connections/{code}/join", "join", "A connection being set up", a.showJoin)
+	op(a, person.SetUp, http.MethodDelete, "/connections/{code}/join", "drop-join", "Give a set-up up", a.dropJoin)
+	op(a, person.SetUp, http.MethodPost, "/connections/{code}/access", "test-access", "Test an access; it is kept only if it lets us in",
 		a.testAccess)
-	op(a, person.Admin, http.MethodPost, "/connections/{code}/consent", "ask-consent", "Prepare a consent on the other side's page",
+	op(a, person.SetUp, http.MethodPost, "/connections/{code}/consent", "ask-consent", "Prepare a consent on the other side's page",
 		a.askConsent)
-	op(a, person.Admin, http.MethodPost, "/connections/{code}/confirm", "confirm",
+	op(a, person.SetUp, http.MethodPost, "/connections/{code}/confirm", "confirm",
 		"Say whether the account is the one that is meant", a.confirm)
-	op(a, person.Admin, http.MethodPut, "/connections/{code}/settings", "set-settings", "Replace the settings of a connection",
+	op(a, person.SetUp, http.MethodPut, "/connections/{code}/settings", "set-settings", "Replace the settings of a connection",
 		a.setSettings)
-	op(a, person.Admin, http.MethodPut, "/connections/{code}/overrides",
+	op(a, person.SetUp, http.MethodPut, "/connections/{code}/overrides",
 		"set-overrides", "Replace what a connection changes of its connector", a.setOverrides)
-	op(a, person.Admin, http.MethodPost, "/connections/{code}/switch-on",
+	op(a, person.SetUp, http.MethodPost, "/connections/{code}/switch-on",
 		"switch-on", "Put a connection to work whose set-up is complete", a.switchOn)
-	op(a, person.Viewer, http.MethodGet, "/connections/{code}/leave",
+	op(a, person.Look, http.MethodGet, "/connections/{code}/leave",
 		"would-leave", "What leaving a connection takes away and what stays", a.wouldLeave)
-	op(a, person.Admin, http.MethodPost, "/connections/{code}/leave", "leave", "Disconnect; orders and history stay", a.leave)
-	op(a, person.Admin, http.MethodPost, "/connections/{code}/renew", "renew",
+	op(a, person.SetUp, http.MethodPost, "/connections/{code}/leave", "leave", "Disconnect; orders and history stay", a.leave)
+	op(a, person.SetUp, http.MethodPost, "/connections/{code}/renew", "renew",
 		"Renew the credentials of a connection at work; what is not given stays", a.renew)
 	a.previewsRoutes()
 	a.benchRoutes()
@@ -379,12 +380,12 @@ func (a *API) renew(ctx context.Context, in *accessInput) (*body[engine.Tested],
 }
 
 func (a *API) previewsRoutes() {
-	op(a, person.Viewer, http.MethodGet, "/connections/{code}/preview", "preview", "What switching stock out on would change", a.preview)
-	op(a, person.Admin, http.MethodPost, "/connections/{code}/preview", "accept-preview", "Say that a preview was seen", a.acceptPreview)
-	op(a, person.Viewer, http.MethodGet, "/connections/{code}/import", "first-import", "The first import and how it stands", a.firstImport)
-	op(a, person.Admin, http.MethodPost, "/connections/{code}/import", "look-at-import", "Look at what is there; nothing is changed",
+	op(a, person.Look, http.MethodGet, "/connections/{code}/preview", "preview", "What switching stock out on would change", a.preview)
+	op(a, person.SetUp, http.MethodPost, "/connections/{code}/preview", "accept-preview", "Say that a preview was seen", a.acceptPreview)
+	op(a, person.Look, http.MethodGet, "/connections/{code}/import", "first-import", "The first import and how it stands", a.firstImport)
+	op(a, person.SetUp, http.MethodPost, "/connections/{code}/import", "look-at-import", "Look at what is there; nothing is changed",
 		a.lookAtImport)
-	op(a, person.Admin, http.MethodPost, "/connections/{code}/import/go", "go-on-with-import", "Bring over what was found",
+	op(a, person.SetUp, http.MethodPost, "/connections/{code}/import/go", "go-on-with-import", "Bring over what was found",
 		a.goOnWithImport)
 }
 
@@ -452,12 +453,13 @@ func (a *API) goOnWithImport(ctx context.Context, in *previewCodeInput) (*body[w
 }
 
 func (a *API) benchRoutes() {
-	op(a, person.Admin, http.MethodPut, "/connections/{code}/test-mode", "set-test", "Put a connection in test, or take it live", a.setTest)
-	op(a, person.Admin, http.MethodPost, "/connections/{code}/clear-tests",
+	op(a, person.SetUp, http.MethodPut, "/connections/{code}/test-mode", "set-test", "Put a connection in test, or take it live",
+		a.setTest)
+	op(a, person.SetUp, http.MethodPost, "/connections/{code}/clear-tests",
 		"clear-tests", "Remove the test orders and what was tried on the bench", a.clearTests)
-	op(a, person.Viewer, http.MethodGet, "/connections/{code}/bench", "bench", "What was tried on the bench, newest first", a.bench)
-	op(a, person.Operator, http.MethodGet, "/connections/{code}/sample", "sample", "Something to try a feed with", a.sample)
-	op(a, person.Operator, http.MethodPost, "/connections/{code}/try", "try", "Try a mapping, see or send one message", a.try)
+	op(a, person.RunFeeds, http.MethodGet, "/connections/{code}/bench", "bench", "What was tried on the bench, newest first", a.bench)
+	op(a, person.RunFeeds, http.MethodGet, "/connections/{code}/sample", "sample", "Something to try a feed with", a.sample)
+	op(a, person.RunFeeds, http.MethodPost, "/connections/{code}/try", "try", "Try a mapping, see or send one message", a.try)
 }
 
 type benchCodeInput struct {
@@ -512,7 +514,7 @@ func (a *API) bench(ctx context.Context, in *benchCodeInput) (*body[[]wire.Bench
 
 type sampleInput struct {
 	Code string       `path:"code" maxLength:"60"`
-	Feed message.Feed `query:"feed" maxLength:"40"`
+	Feed message.Feed `maxLength:"40" query:"feed"`
 }
 
 func (a *API) sample(ctx context.Context, in *sampleInput) (*body[wire.Sample], error) {
@@ -535,8 +537,8 @@ func (a *API) try(ctx context.Context, in *tryInput) (*body[joining.Tried], erro
 }
 
 func (a *API) setupsRoutes() {
-	op(a, person.Admin, http.MethodPost, "/setup/plan", "plan-setup", "What applying a set-up would change", a.planSetup)
-	op(a, person.Admin, http.MethodPost, "/setup/apply", "apply-setup", "Bring the company to what a set-up asks for", a.applySetup)
+	op(a, person.SetUp, http.MethodPost, "/setup/plan", "plan-setup", "What applying a set-up would change", a.planSetup)
+	op(a, person.SetUp, http.MethodPost, "/setup/apply", "apply-setup", "Bring the company to what a set-up asks for", a.applySetup)
 }
 
 type setupInput struct {
@@ -591,7 +593,7 @@ func (a *API) consentBack(w http.ResponseWriter, r *http.Request) {
 	w.Header().Set("Cache-Control", "no-store")
 	w.Header().Set("Referrer-Policy", "no-referrer") // the address holds a code
 	p := personOf(r.Context())
-	if p == nil || !may(p, person.Admin) {
+	if p == nil || !may(p, person.SetUp) {
 		problem(w, http.StatusUnauthorized, "Sign in as the person who asked for the consent, then ask for it again.")
 		return
 	}

@@ -37,13 +37,13 @@ type NumberInput struct {
 	Number string `path:"number" maxLength:"80" doc:"Our number, the channel's, or a tracking number"`
 }
 
-// op registers an operation that a role may use.
-func op[I, O any](a *API, role person.Role, method, path, id, summary string, f func(context.Context, *I) (*O, error)) {
+// op registers an operation for those who have one of the permissions.
+func op[I, O any](a *API, needs person.Permission, method, path, id, summary string, f func(context.Context, *I) (*O, error)) {
 	o := huma.Operation{OperationID: id, Method: method, Path: "/api/v1" + path, Summary: summary,
 		Security: []map[string][]string{{"token": {}}, {"session": {}}},
 		Errors:   []int{400, 401, 403, 404, 409, 412, 422}, Tags: []string{strings.Split(strings.TrimPrefix(path, "/"), "/")[0]}}
-	if role != person.Anybody {
-		o.Middlewares = huma.Middlewares{guard(a.huma, role)}
+	if needs != person.Anybody {
+		o.Middlewares = huma.Middlewares{guard(a.huma, needs)}
 	}
 	huma.Register(a.huma, o, func(ctx context.Context, in *I) (*O, error) {
 		out, err := f(ctx, in)
@@ -79,9 +79,9 @@ func (a *API) operations() {
 }
 
 func (a *API) boardRoutes() {
-	op(a, person.Viewer, http.MethodGet, "/board", "board", "Everything at a glance", a.board)
-	op(a, person.Viewer, http.MethodGet, "/activity", "activity", "What happened, newest first", a.activity)
-	op(a, person.Viewer, http.MethodGet, "/find", "find", "What a scanned code stands for", a.find)
+	op(a, person.Look, http.MethodGet, "/board", "board", "Everything at a glance", a.board)
+	op(a, person.Look, http.MethodGet, "/activity", "activity", "What happened, newest first", a.activity)
+	op(a, person.Look, http.MethodGet, "/find", "find", "What a scanned code stands for", a.find)
 }
 
 // board answers with the board. All who look at it are told at the same moment that something changed, and ask anew.
@@ -121,7 +121,7 @@ func (a *API) makeBoard(ctx context.Context) (wire.Board, error) {
 		return b, err
 	}
 	for _, c := range conns {
-		b.Connections = append(b.Connections, a.connection(c))
+		b.Connections = append(b.Connections, a.connection(ctx, c))
 	}
 	places, err := st.PlaceCounts(ctx)
 	if err != nil {
@@ -192,13 +192,14 @@ func (a *API) find(ctx context.Context, in *findInput) (*body[wire.Found], error
 }
 
 func (a *API) ordersRoutes() {
-	op(a, person.Viewer, http.MethodGet, "/orders", "orders", "List orders, newest first or oldest first", a.orders)
-	op(a, person.Viewer, http.MethodGet, "/orders/{number}", "order", "One order with everything known about it", a.showOrder)
-	op(a, person.Operator, http.MethodPost, "/orders/{number}/pick", "pick", "Begin to pick an order, or go on", a.pick)
-	op(a, person.Operator, http.MethodPost, "/orders/{number}/release", "release", "Let an order go on although it is held", a.release)
-	op(a, person.Operator, http.MethodPut, "/orders/{number}/address", "readdress", "Change where an order goes", a.readdress)
-	op(a, person.Operator, http.MethodPost, "/outbox/{id}/send-again", "send-again", "Send a refused message again", a.sendAgain)
-	op(a, person.Operator, http.MethodPost, "/outbox/{id}/not-bought", "not-bought",
+	op(a, person.Look, http.MethodGet, "/orders", "orders", "List orders, newest first or oldest first", a.orders)
+	op(a, person.Look, http.MethodGet, "/orders/{number}", "order", "One order with everything known about it", a.showOrder)
+	op(a, person.Ship, http.MethodPost, "/orders/{number}/pick", "pick", "Begin to pick an order, or go on", a.pick)
+	op(a, person.WorkOrders, http.MethodPost, "/orders/{number}/release", "release", "Let an order go on although it is held", a.release)
+	op(a, person.WorkOrders, http.MethodPut, "/orders/{number}/address", "readdress", "Change where an order goes", a.readdress)
+	op(a, person.WorkOrders|person.Ship|person.RunFeeds, http.MethodPost, "/outbox/{id}/send-again", "send-again",
+		"Send a refused message again", a.sendAgain)
+	op(a, person.WorkOrders|person.Ship, http.MethodPost, "/outbox/{id}/not-bought", "not-bought",
 		"Say that a label of which nothing was known does not exist at the carrier", a.notBought)
 }
 
@@ -306,15 +307,15 @@ func wrapNumber(kind, n string, err error) error {
 }
 
 func (a *API) shipmentsRoutes() {
-	op(a, person.Viewer, http.MethodGet, "/shipments", "shipments", "List shipments, newest first", a.shipments)
-	op(a, person.Viewer, http.MethodGet, "/shipments/{number}", "shipment", "One shipment with what is to be picked", a.showShipment)
-	op(a, person.Operator, http.MethodPost, "/shipments/{number}/scan", "scan", "Scan an order, a bin or a product", a.scan)
-	op(a, person.Operator, http.MethodPost, "/shipments/{number}/pack", "pack", "Pack what was picked into one parcel", a.pack)
-	op(a, person.Viewer, http.MethodGet, "/shipments/{number}/rates", "rates", "Compare the carriers' services", a.rates)
-	op(a, person.Operator, http.MethodPost, "/shipments/{number}/ship", "ship", "Buy the label; the parcel leaves", a.ship)
-	op(a, person.Viewer, http.MethodGet, "/profiles", "profiles", "Parcel profiles, smallest first", a.profiles)
-	op(a, person.Viewer, http.MethodGet, "/manifests", "manifests", "The carriers' lists per day, newest first", a.manifests)
-	op(a, person.Operator, http.MethodPost, "/manifests/{id}/close", "close-manifest", "Close the day with a carrier", a.closeManifest)
+	op(a, person.Look, http.MethodGet, "/shipments", "shipments", "List shipments, newest first", a.shipments)
+	op(a, person.Look, http.MethodGet, "/shipments/{number}", "shipment", "One shipment with what is to be picked", a.showShipment)
+	op(a, person.Ship, http.MethodPost, "/shipments/{number}/scan", "scan", "Scan an order, a bin or a product", a.scan)
+	op(a, person.Ship, http.MethodPost, "/shipments/{number}/pack", "pack", "Pack what was picked into one parcel", a.pack)
+	op(a, person.Look, http.MethodGet, "/shipments/{number}/rates", "rates", "Compare the carriers' services", a.rates)
+	op(a, person.Ship, http.MethodPost, "/shipments/{number}/ship", "ship", "Buy the label; the parcel leaves", a.ship)
+	op(a, person.Look, http.MethodGet, "/profiles", "profiles", "Parcel profiles, smallest first", a.profiles)
+	op(a, person.Look, http.MethodGet, "/manifests", "manifests", "The carriers' lists per day, newest first", a.manifests)
+	op(a, person.Ship, http.MethodPost, "/manifests/{id}/close", "close-manifest", "Close the day with a carrier", a.closeManifest)
 }
 
 type shipmentListInput struct {
@@ -449,16 +450,16 @@ func (a *API) closeManifest(ctx context.Context, in *manifestID) (*body[wire.Man
 }
 
 func (a *API) connectionsRoutes() {
-	op(a, person.Viewer, http.MethodGet, "/connections", "connections", "All connections and how they stand", a.connections)
-	op(a, person.Viewer, http.MethodGet, "/connections/{code}", "connection", "One connection", a.showConnection)
-	op(a, person.Operator, http.MethodPost, "/connections/{code}/test", "test-connection", "Ask the other side who we are there",
+	op(a, person.Look, http.MethodGet, "/connections", "connections", "All connections and how they stand", a.connections)
+	op(a, person.Look, http.MethodGet, "/connections/{code}", "connection", "One connection", a.showConnection)
+	op(a, person.RunFeeds, http.MethodPost, "/connections/{code}/test", "test-connection", "Ask the other side who we are there",
 		a.testConnection)
-	op(a, person.Admin, http.MethodPatch, "/connections/{code}", "pause", "Pause or resume a connection", a.pause)
-	op(a, person.Admin, http.MethodPatch, "/connections/{code}/feeds/{kind}", "set-feed", "Switch a feed, set its schedule", a.setFeed)
-	op(a, person.Operator, http.MethodPost, "/connections/{code}/feeds/{kind}/run", "run-now", "Run a feed now", a.runNow)
-	op(a, person.Operator, http.MethodPost, "/connections/{code}/try-again", "try-again", "Take failed messages in again", a.tryAgain)
-	op(a, person.Viewer, http.MethodGet, "/runs", "runs", "Runs, newest first", a.runs)
-	op(a, person.Viewer, http.MethodGet, "/runs/{id}", "run", "One run with its log", a.run)
+	op(a, person.SetUp, http.MethodPatch, "/connections/{code}", "pause", "Pause or resume a connection", a.pause)
+	op(a, person.SetUp, http.MethodPatch, "/connections/{code}/feeds/{kind}", "set-feed", "Switch a feed, set its schedule", a.setFeed)
+	op(a, person.RunFeeds, http.MethodPost, "/connections/{code}/feeds/{kind}/run", "run-now", "Run a feed now", a.runNow)
+	op(a, person.RunFeeds, http.MethodPost, "/connections/{code}/try-again", "try-again", "Take failed messages in again", a.tryAgain)
+	op(a, person.Look, http.MethodGet, "/runs", "runs", "Runs, newest first", a.runs)
+	op(a, person.Look, http.MethodGet, "/runs/{id}", "run", "One run with its log", a.run)
 }
 
 type connectionCodeInput struct {
@@ -472,7 +473,7 @@ func (a *API) connectionByCode(ctx context.Context, code string) (*body[wire.Con
 	}
 	for _, v := range list {
 		if v.Code == code {
-			return &body[wire.Connection]{a.connection(v)}, nil
+			return &body[wire.Connection]{a.connection(ctx, v)}, nil
 		}
 	}
 	return nil, fmt.Errorf("connection %s: %w", code, store.ErrNotFound)
@@ -482,7 +483,7 @@ func (a *API) connections(ctx context.Context, _ *struct{}) (*body[[]wire.Connec
 	list, err := a.relay.Connections(ctx)
 	out := make([]wire.Connection, len(list))
 	for i, v := range list {
-		out[i] = a.connection(v)
+		out[i] = a.connection(ctx, v)
 	}
 	return &body[[]wire.Connection]{out}, err
 }
@@ -575,7 +576,7 @@ func (a *API) runs(ctx context.Context, in *runsInput) (*paged[wire.Run], error)
 	list, err := a.relay.Store.Runs(ctx, in.Connection, in.Before, in.Limit)
 	out := &paged[wire.Run]{Body: make([]wire.Run, len(list))}
 	for i, r := range list {
-		out.Body[i] = run(r)
+		out.Body[i] = run(ctx, r)
 	}
 	if len(list) == in.Limit {
 		q := url.Values{"limit": {fmt.Sprint(in.Limit)}}
@@ -597,9 +598,9 @@ func (a *API) run(ctx context.Context, in *runID) (*body[wire.RunLog], error) {
 		return nil, err
 	}
 	lines, err := a.relay.Store.RunLog(ctx, in.ID)
-	out := wire.RunLog{Run: run(r), Log: make([]wire.LogLine, len(lines))}
+	out := wire.RunLog{Run: run(ctx, r), Log: make([]wire.LogLine, len(lines))}
 	for i, l := range lines {
-		out.Log[i] = wire.LogLine{At: at(l.At), Level: l.Level, Text: l.Text}
+		out.Log[i] = wire.LogLine{At: at(l.At), Level: l.Level, Text: quoted(ctx, l.Text)}
 	}
 	return &body[wire.RunLog]{out}, err
 }

@@ -25,7 +25,15 @@ import (
 )
 
 // sees tells whether somebody may see personal data: those who work on orders do, those who only look do not.
-func sees(ctx context.Context) bool { return may(personOf(ctx), person.Operator) }
+func sees(ctx context.Context) bool { return may(personOf(ctx), person.SeeBuyers) }
+
+// quoted is a text that may quote what came from outside, as who asks may see it.
+func quoted(ctx context.Context, text string) string {
+	if text == "" || sees(ctx) {
+		return text
+	}
+	return hidden
+}
 
 // hidden stands where personal data is not shown.
 const hidden = "hidden"
@@ -61,7 +69,7 @@ type OrdersInput struct {
 	Customer   int64       `query:"customer" doc:"Number of a customer"`
 	From       string      `query:"from" doc:"Taken in on this day or later, YYYY-MM-DD"`
 	To         string      `query:"to" doc:"Taken in on this day or earlier, YYYY-MM-DD"`
-	Search     string      `query:"q" maxLength:"100" doc:"Words of order, channel or tracking numbers, names, SKUs; all must be there"`
+	Search     string      `query:"q" doc:"Words of order, channel or tracking numbers, names, SKUs; all must be there" maxLength:"100"`
 	Before     int64       `query:"before" doc:"Keyset: orders taken in before this one"`
 	Oldest     bool        `query:"oldest" doc:"The oldest first"`
 	After      int64       `query:"after" doc:"Keyset, with oldest: orders taken in after this one"`
@@ -219,30 +227,33 @@ func flatten(to map[string]string, path string, v any) {
 }
 
 func (a *API) orderWorkRoutes() {
-	op(a, person.Operator, http.MethodPost, "/orders", "type-order", "Take in an order that a person typed", a.typeOrder)
-	op(a, person.Operator, http.MethodPost, "/orders/actions", "act", "Do one thing to many orders, with a result for each", a.act)
-	op(a, person.Operator, http.MethodGet, "/orders/actions/{id}", "action", "How an action on many orders stands", a.action)
-	op(a, person.Viewer, http.MethodGet, "/jobs", "jobs", "Work that waits or is under way", a.jobs)
-	op(a, person.Operator, http.MethodPost, "/orders/actions/{id}/undo", "undo-act", "Take back what was done to many orders", a.undoAct)
-	op(a, person.Operator, http.MethodPost, "/orders/{number}/answer", "answer-order", "Tell the channel whether we take an order",
+	op(a, person.WorkOrders, http.MethodPost, "/orders", "type-order", "Take in an order that a person typed", a.typeOrder)
+	op(a, person.WorkOrders|person.Ship, http.MethodPost, "/orders/actions", "act", "Do one thing to many orders, with a result for each",
+		a.act)
+	op(a, person.WorkOrders|person.Ship, http.MethodGet, "/orders/actions/{id}", "action", "How an action on many orders stands", a.action)
+	op(a, person.Look, http.MethodGet, "/jobs", "jobs", "Work that waits or is under way", a.jobs)
+	op(a, person.WorkOrders, http.MethodPost, "/orders/actions/{id}/undo", "undo-act", "Take back what was done to many orders", a.undoAct)
+	op(a, person.WorkOrders, http.MethodPost, "/orders/{number}/answer", "answer-order", "Tell the channel whether we take an order",
 		a.answerOrder)
-	op(a, person.Operator, http.MethodPost, "/orders/{number}/hand-over", "hand-over", "Note that the buyer has what lay ready", a.handOver)
-	op(a, person.Operator, http.MethodPost, "/orders/{number}/void", "void-order", "Make an order one that only stays for the record",
+	op(a, person.HandOver, http.MethodPost, "/orders/{number}/hand-over", "hand-over", "Note that the buyer has what lay ready",
+		a.handOver)
+	op(a, person.WorkOrders, http.MethodPost, "/orders/{number}/void", "void-order", "Make an order one that only stays for the record",
 		a.voidOrder)
-	op(a, person.Operator, http.MethodPost, "/orders/{number}/take-in-again", "take-in-again",
+	op(a, person.WorkOrders, http.MethodPost, "/orders/{number}/take-in-again", "take-in-again",
 		"Take the channel's order behind a voided one in anew", a.takeInAgain)
-	op(a, person.Operator, http.MethodPost, "/orders/{number}/undo-merge",
+	op(a, person.WorkOrders, http.MethodPost, "/orders/{number}/undo-merge",
 		"undo-merge", "Take a summary of a day apart, unless it was posted", a.undoMerge)
-	op(a, person.Operator, http.MethodPost, "/orders/{number}/posted", "posted", "Note that a summary went into the books", a.posted)
-	op(a, person.Operator, http.MethodPost, "/connections/{code}/merge", "merge",
+	op(a, person.KeepBooks, http.MethodPost, "/orders/{number}/posted", "posted", "Note that a summary went into the books", a.posted)
+	op(a, person.WorkOrders, http.MethodPost, "/connections/{code}/merge", "merge",
 		"Make summary orders of what is done, without waiting for the set hour", a.merge)
-	op(a, person.Viewer, http.MethodGet, "/tags", "tags", "Tags in use, with the number of orders", a.tags)
-	op(a, person.Viewer, http.MethodGet, "/channel-states", "channel-states", "The words that channels use for states", a.channelStates)
-	op(a, person.Operator, http.MethodGet, "/people-here", "people-here", "Who may be asked to look after something", a.peopleHere)
-	op(a, person.Viewer, http.MethodGet, "/views", "views", "Filters kept under a name", a.views)
-	op(a, person.Operator, http.MethodPut, "/views", "keep-view", "Keep a filter under a name", a.keepView)
-	op(a, person.Operator, http.MethodDelete, "/views/{id}", "drop-view", "Forget a filter", a.dropView)
-	op(a, person.Operator, http.MethodGet, "/inbox/{id}", "inbox-message", "A message as it came, and what can be read of it",
+	op(a, person.Look, http.MethodGet, "/tags", "tags", "Tags in use, with the number of orders", a.tags)
+	op(a, person.Look, http.MethodGet, "/channel-states", "channel-states", "The words that channels use for states", a.channelStates)
+	op(a, person.WorkOrders|person.Ship|person.KeepBooks, http.MethodGet, "/people-here", "people-here",
+		"Who may be asked to look after something", a.peopleHere)
+	op(a, person.Look, http.MethodGet, "/views", "views", "Filters kept under a name", a.views)
+	op(a, person.WorkOrders|person.Ship|person.KeepBooks, http.MethodPut, "/views", "keep-view", "Keep a filter under a name", a.keepView)
+	op(a, person.WorkOrders|person.Ship|person.KeepBooks, http.MethodDelete, "/views/{id}", "drop-view", "Forget a filter", a.dropView)
+	op(a, person.WorkOrders, http.MethodGet, "/inbox/{id}", "inbox-message", "A message as it came, and what can be read of it",
 		a.inboxMessage)
 }
 

@@ -20,17 +20,18 @@ func (a *API) peopleRoutes() {
 	op(a, person.Anybody, http.MethodGet, "/first-run", "first-run", "Whether the company has nobody yet", a.firstRun)
 	op(a, person.Anybody, http.MethodPost, "/first-run", "begin",
 		"Name the company and add its first person, with the key that the service printed", a.begin)
-	op(a, person.Viewer, http.MethodGet, "/me", "me", "Who am I", a.me)
-	op(a, person.Viewer, http.MethodPost, "/me/password", "own-password", "Change one's own password; all other sessions end",
+	op(a, person.Look, http.MethodGet, "/me", "me", "Who am I", a.me)
+	op(a, person.Look, http.MethodPost, "/me/password", "own-password", "Change one's own password; all other sessions end",
 		a.ownPassword)
-	op(a, person.Admin, http.MethodGet, "/people", "people", "Who may sign in, and who could", a.people)
-	op(a, person.Admin, http.MethodPost, "/people", "add-person", "Add somebody who may sign in", a.addPerson)
-	op(a, person.Admin, http.MethodPatch, "/people/{id}", "change-person", "Change who somebody is and what they may do", a.changePerson)
-	op(a, person.Admin, http.MethodPost, "/people/{id}/leave", "leave-person", "Let somebody leave, or come back", a.leavePerson)
-	op(a, person.Admin, http.MethodPost, "/people/{id}/end-sessions", "end-sessions", "End all sessions of a person", a.endSessions)
-	op(a, person.Admin, http.MethodGet, "/tokens", "tokens", "The API tokens, without their secrets", a.tokens)
-	op(a, person.Admin, http.MethodPost, "/tokens", "make-token", "Make an API token; it is told once", a.makeToken)
-	op(a, person.Admin, http.MethodDelete, "/tokens/{id}", "revoke-token", "Revoke an API token at once", a.revokeToken)
+	op(a, person.ManagePeople, http.MethodGet, "/people", "people", "Who may sign in, and who could", a.people)
+	op(a, person.ManagePeople, http.MethodPost, "/people", "add-person", "Add somebody who may sign in", a.addPerson)
+	op(a, person.ManagePeople, http.MethodPatch, "/people/{id}", "change-person", "Change who somebody is and what they may do",
+		a.changePerson)
+	op(a, person.ManagePeople, http.MethodPost, "/people/{id}/leave", "leave-person", "Let somebody leave, or come back", a.leavePerson)
+	op(a, person.ManagePeople, http.MethodPost, "/people/{id}/end-sessions", "end-sessions", "End all sessions of a person", a.endSessions)
+	op(a, person.ManagePeople, http.MethodGet, "/tokens", "tokens", "The API tokens, without their secrets", a.tokens)
+	op(a, person.ManagePeople, http.MethodPost, "/tokens", "make-token", "Make an API token; it is told once", a.makeToken)
+	op(a, person.ManagePeople, http.MethodDelete, "/tokens/{id}", "revoke-token", "Revoke an API token at once", a.revokeToken)
 }
 
 type signIn struct {
@@ -70,7 +71,7 @@ func (a *API) beginSession(ctx context.Context, u *store.User) (*session, error)
 	a.sessions.Put(ctx, "user", u.ID)
 	a.sessions.Put(ctx, "epoch", u.Epoch)
 	a.sessions.Put(ctx, "used", time.Now().Unix())
-	return &session{wire.Person{ID: u.ID, Name: u.Name, Email: u.Email, Role: u.Role}}, nil
+	return &session{*signedIn(*u)}, nil
 }
 
 func (a *API) firstRun(ctx context.Context, _ *struct{}) (*body[wire.FirstRun], error) {
@@ -147,7 +148,7 @@ func (a *API) people(ctx context.Context, _ *struct{}) (*body[[]wire.User], erro
 type addPersonInput struct {
 	Body struct {
 		people.NewPerson
-		Role person.Role `json:"role" enum:"viewer,operator,admin"`
+		Role person.Role `json:"role" enum:"viewer,driver,packer,bookkeeper,clerk,lead"`
 	}
 }
 
@@ -208,7 +209,7 @@ func (a *API) tokens(ctx context.Context, _ *struct{}) (*body[[]wire.Token], err
 type makeTokenInput struct {
 	Body struct {
 		Name string      `json:"name" maxLength:"100" doc:"What it is for"`
-		Role person.Role `json:"role" enum:"viewer,operator,admin"`
+		Role person.Role `json:"role" enum:"viewer,driver,packer,bookkeeper,clerk,lead"`
 		Ends time.Time   `json:"ends,omitzero" doc:"When it ends; empty: not by itself"`
 	}
 }

@@ -40,7 +40,8 @@ func TestACompanyBeginsOnItsPage(t *testing.T) {
 	cookies := w.Cookies()
 	require.Len(t, cookies, 1)
 	me := d.askWith("", http.MethodGet, "/api/v1/me", "", map[string]string{"Cookie": cookies[0].Name + "=" + cookies[0].Value})
-	require.JSONEq(t, `{"id":1,"name":"Edda Quillon","email":"edda@morrow.example","role":"admin"}`, me.Body.String())
+	require.JSONEq(t, `{"id":1,"name":"Edda Quillon","email":"edda@morrow.example","role":"lead","may":["look","buyers",
+		"hand-over","ship","stock","orders","purchasing","catalog","feeds","books","setup","people","privacy"]}`, me.Body.String())
 	require.JSONEq(t, `{"nobody":false}`, d.ask("", http.MethodGet, "/api/v1/first-run", "").Body.String())
 	require.Equal(t, http.StatusUnprocessableEntity, begin(key, "honeycomb").StatusCode)
 	d.Later(2 * time.Hour)
@@ -58,7 +59,7 @@ func TestErrorsDoNotEchoWhatWasSent(t *testing.T) {
 		require.Contains(t, w.Body.String(), "location", path)
 		require.NotContains(t, w.Body.String(), "honeycomb", path)
 	}
-	w := d.ask(person.Operator, http.MethodPost, "/api/v1/items/JAR/adjust", `{"location":"alder","change":"honeycomb-4711"}`)
+	w := d.ask(person.Clerk, http.MethodPost, "/api/v1/items/JAR/adjust", `{"location":"alder","change":"honeycomb-4711"}`)
 	require.NotContains(t, w.Body.String(), "honeycomb")
 }
 
@@ -78,12 +79,12 @@ func (d *desk) signedIn(email, password string) map[string]string {
 func TestSessionsEndWithThePassword(t *testing.T) {
 	d := newDesk(t)
 	add := func(name, role string) *httptest.ResponseRecorder {
-		return d.ask(person.Admin, http.MethodPost, "/api/v1/people",
+		return d.ask(person.Lead, http.MethodPost, "/api/v1/people",
 			`{"name":"`+name+`","email":"`+name+`@morrow.example","password":"honeycomb","role":"`+role+`"}`)
 	}
-	require.Equal(t, http.StatusOK, add("edda", "admin").Code)
+	require.Equal(t, http.StatusOK, add("edda", "lead").Code)
 	var list []wire.User
-	require.NoError(t, json.Unmarshal(add("pim", "operator").Body.Bytes(), &list))
+	require.NoError(t, json.Unmarshal(add("pim", "clerk").Body.Bytes(), &list))
 	require.Len(t, list, 2)
 	require.Equal(t, http.StatusConflict, add("pim", "viewer").Code)
 	desk, phone := d.signedIn("pim@morrow.example", "honeycomb"), d.signedIn(" PIM@morrow.example ", "honeycomb")
@@ -98,7 +99,7 @@ func TestSessionsEndWithThePassword(t *testing.T) {
 	require.Equal(t, []int{401, 401, 200}, []int{me(desk), me(phone), me(fresh)})
 
 	pim := fmt.Sprint(list[1].ID)
-	require.Equal(t, http.StatusOK, d.ask(person.Admin, http.MethodPost, "/api/v1/people/"+pim+"/leave", `{"left":true}`).Code)
+	require.Equal(t, http.StatusOK, d.ask(person.Lead, http.MethodPost, "/api/v1/people/"+pim+"/leave", `{"left":true}`).Code)
 	require.Equal(t, http.StatusUnauthorized, me(fresh))
 	require.Equal(t, http.StatusUnauthorized, d.ask("", http.MethodPost, "/api/v1/session",
 		`{"email":"pim@morrow.example","password":"beekeeper"}`).Code)
@@ -112,17 +113,17 @@ func TestSessionsEndWithThePassword(t *testing.T) {
 // TestATokenIsToldOnce, works as its role, and ends when it is revoked.
 func TestATokenIsToldOnce(t *testing.T) {
 	d := newDesk(t)
-	w := d.ask(person.Admin, http.MethodPost, "/api/v1/tokens", `{"name":"scale","role":"viewer"}`)
+	w := d.ask(person.Lead, http.MethodPost, "/api/v1/tokens", `{"name":"scale","role":"viewer"}`)
 	require.Equal(t, http.StatusOK, w.Code, w.Body)
 	var made wire.NewToken
 	require.NoError(t, json.Unmarshal(w.Body.Bytes(), &made))
 	as := map[string]string{"Authorization": "Bearer " + made.Token}
 	require.Equal(t, http.StatusOK, d.askWith("", http.MethodGet, "/api/v1/board", "", as).Code)
 	require.Equal(t, http.StatusForbidden, d.askWith("", http.MethodGet, "/api/v1/tokens", "", as).Code)
-	list := d.ask(person.Admin, http.MethodGet, "/api/v1/tokens", "")
+	list := d.ask(person.Lead, http.MethodGet, "/api/v1/tokens", "")
 	require.NotContains(t, list.Body.String(), made.Token)
 	require.Contains(t, list.Body.String(), `"name":"scale"`)
-	require.Equal(t, http.StatusNoContent, d.ask(person.Admin, http.MethodDelete, fmt.Sprint("/api/v1/tokens/", made.ID), "").Code)
+	require.Equal(t, http.StatusNoContent, d.ask(person.Lead, http.MethodDelete, fmt.Sprint("/api/v1/tokens/", made.ID), "").Code)
 	require.Equal(t, http.StatusUnauthorized, d.askWith("", http.MethodGet, "/api/v1/board", "", as).Code)
 }
 
@@ -136,7 +137,7 @@ func TestAFirstDay(t *testing.T) {
 	}
 	look := func() views.FirstDay { return day(d.ask(person.Viewer, http.MethodGet, "/api/v1/first-day", "")) }
 	put := func(body string) views.FirstDay {
-		return day(d.ask(person.Admin, http.MethodPut, "/api/v1/first-day", body))
+		return day(d.ask(person.Lead, http.MethodPut, "/api/v1/first-day", body))
 	}
 	step := func(code string, done, left bool) views.FirstStep {
 		return views.FirstStep{Code: code, Done: done, Left: left}
@@ -153,23 +154,18 @@ func TestAFirstDay(t *testing.T) {
 	got = put(`{"left":true}`)
 	require.Equal(t, []bool{true, true}, []bool{got.Over, got.Dismissed})
 	require.False(t, put(`{"left":false}`).Over)
-	require.Equal(
-		t,
-		http.StatusUnprocessableEntity,
-		d.ask(person.Admin, http.MethodPut, "/api/v1/first-day", `{"step":"tea","left":true}`).Code,
-	)
+	require.Equal(t, http.StatusUnprocessableEntity,
+		d.ask(person.Lead, http.MethodPut, "/api/v1/first-day", `{"step":"tea","left":true}`).Code)
 }
 
 // TestAPlaceHasItsAddress: it is added and changed with it, and what is no address is refused.
 func TestAPlaceHasItsAddress(t *testing.T) {
 	d := newDesk(t)
 	put := func(code, body string) *httptest.ResponseRecorder {
-		return d.ask(person.Admin, http.MethodPut, "/api/v1/locations/"+code, body)
+		return d.ask(person.Lead, http.MethodPut, "/api/v1/locations/"+code, body)
 	}
-	w := put(
-		"loft",
-		`{"name":"The loft","address":{"name":"","street":"Heron Lane 2","postcode":"41360","town":"Harrowmere","country":"xw"}}`,
-	)
+	w := put("loft",
+		`{"name":"The loft","address":{"name":"","street":"Heron Lane 2","postcode":"41360","town":"Harrowmere","country":"xw"}}`)
 	require.Equal(t, http.StatusOK, w.Code, w.Body)
 	require.Contains(t, w.Body.String(), `"street":"Heron Lane 2"`)
 	require.Contains(t, w.Body.String(), `"country":"XW"`)
@@ -190,17 +186,17 @@ func TestARepeatedRequestIsAnsweredToWhoMadeIt(t *testing.T) {
 		return d.askWith("", http.MethodPost, "/api/v1/tokens", `{"name":"`+name+`","role":"viewer"}`,
 			map[string]string{"Authorization": "Bearer " + token, "Idempotency-Key": "k-1"})
 	}
-	first := once(d.tokens[person.Admin], "scale")
+	first := once(d.tokens[person.Lead], "scale")
 	require.Equal(t, http.StatusOK, first.Code)
-	require.Equal(t, first.Body.String(), once(d.tokens[person.Admin], "scale").Body.String(), "answered as the first time")
-	twin, err := d.NewToken(t.Context(), "A admin", person.Admin)
+	require.Equal(t, first.Body.String(), once(d.tokens[person.Lead], "scale").Body.String(), "answered as the first time")
+	twin, err := d.NewToken(t.Context(), "A lead", person.Lead)
 	require.NoError(t, err)
 	other := once(twin, "scale")
 	require.Equal(t, http.StatusOK, other.Code)
 	require.NotEqual(t, first.Body.String(), other.Body.String(), "another of the same name is somebody else")
-	require.Equal(t, http.StatusForbidden, once(d.tokens[person.Operator], "scale").Code)
+	require.Equal(t, http.StatusForbidden, once(d.tokens[person.Clerk], "scale").Code)
 
-	d.Spoil("UPDATE api_token SET role='operator' WHERE name='A admin'")
+	d.Spoil("UPDATE api_token SET role='clerk' WHERE name='A lead'")
 	require.Equal(t, http.StatusForbidden, once(twin, "scale").Code, "the role counts, not what was answered before")
 	var made wire.NewToken
 	require.NoError(t, json.Unmarshal(first.Body.Bytes(), &made))

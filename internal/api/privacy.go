@@ -19,12 +19,12 @@ import (
 )
 
 func (a *API) privacyRoutes() {
-	op(a, person.Viewer, http.MethodGet, "/privacy", "privacy", "How long personal data is kept", a.privacy)
-	op(a, person.Admin, http.MethodPut, "/privacy", "set-privacy", "Say how long personal data is kept", a.setPrivacy)
-	op(a, person.Admin, http.MethodGet, "/persons/{email}", "person", "All that is kept of a person", a.person)
-	op(a, person.Admin, http.MethodDelete, "/persons/{email}", "erase-person", "Remove the personal data of a person; the books stay",
-		a.erasePerson)
-	op(a, person.Admin, http.MethodGet, "/looks", "looks", "Who looked at personal data, newest first", a.looks)
+	op(a, person.Look, http.MethodGet, "/privacy", "privacy", "How long personal data is kept", a.privacy)
+	op(a, person.GuardPrivacy, http.MethodPut, "/privacy", "set-privacy", "Say how long personal data is kept", a.setPrivacy)
+	op(a, person.GuardPrivacy, http.MethodGet, "/persons/{email}", "person", "All that is kept of a person", a.person)
+	op(a, person.GuardPrivacy, http.MethodDelete, "/persons/{email}", "erase-person",
+		"Remove the personal data of a person; the books stay", a.erasePerson)
+	op(a, person.GuardPrivacy, http.MethodGet, "/looks", "looks", "Who looked at personal data, newest first", a.looks)
 }
 
 func (a *API) privacyTerms(ctx context.Context) (*body[wire.PrivacyTerms], error) {
@@ -159,11 +159,11 @@ func (a *API) report(ctx context.Context, code, from, to string) (wire.Report, e
 
 // companyOps are the operations on the company itself.
 func (a *API) companyOpsRoutes() {
-	op(a, person.Viewer, http.MethodGet, "/company", "company", "The company, and the time zone of its days", a.showCompany)
-	op(a, person.Viewer, http.MethodGet, "/first-day", "first-day", "How far a new company has come", a.firstDay)
-	op(a, person.Admin, http.MethodPut, "/first-day", "leave-first-step",
+	op(a, person.Look, http.MethodGet, "/company", "company", "The company, and the time zone of its days", a.showCompany)
+	op(a, person.Look, http.MethodGet, "/first-day", "first-day", "How far a new company has come", a.firstDay)
+	op(a, person.SetUp, http.MethodPut, "/first-day", "leave-first-step",
 		"Leave a step of the first day out, or take it up again; no step: dismiss all of it, or bring it back", a.leaveFirstStep)
-	op(a, person.Admin, http.MethodPut, "/company", "set-company", "Say what the company is called and where its days begin", a.setCompany)
+	op(a, person.SetUp, http.MethodPut, "/company", "set-company", "Say what the company is called and where its days begin", a.setCompany)
 }
 
 func (a *API) firstDay(ctx context.Context, _ *struct{}) (*body[views.FirstDay], error) {
@@ -204,7 +204,7 @@ func (a *API) setCompany(ctx context.Context, in *companyBody) (*companyBody, er
 }
 
 func (a *API) reportsRoutes() {
-	op(a, person.Viewer, http.MethodGet, "/reports/{code}", "report", "Figures over a span of days", a.showReport)
+	op(a, person.Look, http.MethodGet, "/reports/{code}", "report", "Figures over a span of days", a.showReport)
 }
 
 type input struct {

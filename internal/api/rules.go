@@ -29,12 +29,12 @@ func ruleOf(r store.Rule) wire.Rule {
 }
 
 func (a *API) rulesRoutes() {
-	op(a, person.Viewer, http.MethodGet, "/rules", "rules", "All rules, in the order in which they are applied", a.rules)
-	op(a, person.Viewer, http.MethodGet, "/rules/words", "rule-words", "What conditions may look at, and what rules can do", a.ruleWords)
-	op(a, person.Viewer, http.MethodPost, "/rules/read", "read-rule",
+	op(a, person.Look, http.MethodGet, "/rules", "rules", "All rules, in the order in which they are applied", a.rules)
+	op(a, person.Look, http.MethodGet, "/rules/words", "rule-words", "What conditions may look at, and what rules can do", a.ruleWords)
+	op(a, person.Look, http.MethodPost, "/rules/read", "read-rule",
 		"Turn a rule's text into a sentence, or a sentence into text; nothing is changed", a.readRule)
-	op(a, person.Admin, http.MethodPost, "/rules", "change-rule", "Add, change, move, switch or remove a rule", a.changeRule)
-	op(a, person.Viewer, http.MethodPost, "/rules/rehearse", "rehearse",
+	op(a, person.SetUp, http.MethodPost, "/rules", "change-rule", "Add, change, move, switch or remove a rule", a.changeRule)
+	op(a, person.WorkOrders, http.MethodPost, "/rules/rehearse", "rehearse",
 		"What a change of the rules would have made of past orders; nothing is changed", a.rehearse)
 }
 

@@ -36,14 +36,14 @@ type SheetInput struct {
 }
 
 func (a *API) sheetsRoutes() {
-	op(a, person.Viewer, http.MethodGet, "/sheet-kinds", "sheet-kinds", "What can be handed in and saved as CSV, with its columns",
+	op(a, person.Look, http.MethodGet, "/sheet-kinds", "sheet-kinds", "What can be handed in and saved as CSV, with its columns",
 		a.sheetKinds)
-	op(a, person.Viewer, http.MethodGet, "/sheets", "sheets", "Files that were handed in, newest first", a.sheets)
-	op(a, person.Viewer, http.MethodGet, "/sheets/{id}", "sheet", "A file and how it stands", a.showSheet)
-	op(a, person.Viewer, http.MethodGet, "/sheets/{id}/rows", "sheet-rows", "Its rows, with what each changes or why it is refused",
+	op(a, person.Look, http.MethodGet, "/sheets", "sheets", "Files that were handed in, newest first", a.sheets)
+	op(a, person.Look, http.MethodGet, "/sheets/{id}", "sheet", "A file and how it stands", a.showSheet)
+	op(a, person.Look, http.MethodGet, "/sheets/{id}/rows", "sheet-rows", "Its rows, with what each changes or why it is refused",
 		a.sheetRows)
-	op(a, person.Operator, http.MethodPost, "/sheets/{id}/apply", "apply-sheet", "Carry out the rows of a file that was looked at",
-		a.applySheet)
+	op(a, person.KeepStock|person.KeepCatalog|person.WorkOrders, http.MethodPost, "/sheets/{id}/apply", "apply-sheet",
+		"Carry out the rows of a file that was looked at", a.applySheet)
 }
 
 func (a *API) sheetKinds(context.Context, *struct{}) (*body[[]sheets.SheetKind], error) {

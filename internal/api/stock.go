@@ -39,17 +39,17 @@ type AtInput struct {
 }
 
 func (a *API) stockRoutes() {
-	op(a, person.Viewer, http.MethodGet, "/stock", "stock", "Levels by item and location", a.stock)
-	op(a, person.Viewer, http.MethodGet, "/items/{sku}", "item", "An item with stock, ledger and listings", a.item)
-	op(a, person.Operator, http.MethodPost, "/items/{sku}/adjust", "adjust", "Change what lies at a location", a.adjust)
-	op(a, person.Operator, http.MethodPost, "/items/{sku}/rebin", "rebin", "Move goods from bin to bin", a.rebin)
-	op(a, person.Viewer, http.MethodGet, "/connections/{code}/listings/{sku}/why", "why",
+	op(a, person.Look, http.MethodGet, "/stock", "stock", "Levels by item and location", a.stock)
+	op(a, person.Look, http.MethodGet, "/items/{sku}", "item", "An item with stock, ledger and listings", a.item)
+	op(a, person.KeepStock, http.MethodPost, "/items/{sku}/adjust", "adjust", "Change what lies at a location", a.adjust)
+	op(a, person.KeepStock, http.MethodPost, "/items/{sku}/rebin", "rebin", "Move goods from bin to bin", a.rebin)
+	op(a, person.Look, http.MethodGet, "/connections/{code}/listings/{sku}/why", "why",
 		"Why does a channel show this quantity, now or at a moment of the last 90 days", a.why)
-	op(a, person.Viewer, http.MethodGet, "/compare", "compare",
+	op(a, person.Look, http.MethodGet, "/compare", "compare",
 		"What channels show beside what they should, as they were last read", a.compare)
-	op(a, person.Operator, http.MethodPost, "/compare/correct", "correct",
+	op(a, person.KeepStock, http.MethodPost, "/compare/correct", "correct",
 		"Send the right quantity for every listing that differs", a.correct)
-	op(a, person.Operator, http.MethodPost, "/compare/read", "read-listings", "Read what the channels show now", a.readListings)
+	op(a, person.KeepStock, http.MethodPost, "/compare/read", "read-listings", "Read what the channels show now", a.readListings)
 }
 
 type stockListInput struct {
@@ -181,7 +181,7 @@ func (a *API) why(ctx context.Context, in *whyInput) (*body[wire.OfferView], err
 		Shows: w.Shows, Known: w.Known, How: w.How, Since: at(w.Since), Allowed: w.Allowed,
 		Steps: w.Steps, Promised: a.promises(w.Promised), Movements: a.movements(w.Movements)}
 	if w.Open != nil {
-		m := outbox(*w.Open)
+		m := outbox(ctx, *w.Open)
 		v.Waiting = &m
 	}
 	return &body[wire.OfferView]{v}, nil

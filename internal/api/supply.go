@@ -64,29 +64,30 @@ func mapped[I, O any](list []I, f func(I) O) []O {
 }
 
 func (a *API) supplyRoutes() {
-	op(a, person.Viewer, http.MethodGet, "/purchases", "purchases", "Purchase orders, newest first", a.purchases)
-	op(a, person.Operator, http.MethodPost, "/purchases", "add-purchase", "Order goods at a supplier", a.addPurchase)
-	op(a, person.Viewer, http.MethodGet, "/purchases/{number}", "purchase", "A purchase order", a.purchase)
-	op(a, person.Operator, http.MethodPost, "/purchases/{number}/receive", "receive", "Receive goods by scan, or many at once", a.receive)
-	op(a, person.Operator, http.MethodPost, "/purchases/{number}/close", "close-purchase",
+	op(a, person.Look, http.MethodGet, "/purchases", "purchases", "Purchase orders, newest first", a.purchases)
+	op(a, person.BuyGoods, http.MethodPost, "/purchases", "add-purchase", "Order goods at a supplier", a.addPurchase)
+	op(a, person.Look, http.MethodGet, "/purchases/{number}", "purchase", "A purchase order", a.purchase)
+	op(a, person.KeepStock, http.MethodPost, "/purchases/{number}/receive", "receive", "Receive goods by scan, or many at once", a.receive)
+	op(a, person.BuyGoods, http.MethodPost, "/purchases/{number}/close", "close-purchase",
 		"Close a purchase order; what has not come is no longer expected", a.closePurchase)
-	op(a, person.Viewer, http.MethodGet, "/transfers", "transfers", "Transfers between locations, newest first", a.transfers)
-	op(a, person.Operator, http.MethodPost, "/transfers", "add-transfer", "Prepare a transfer", a.addTransfer)
-	op(a, person.Viewer, http.MethodGet, "/transfers/{number}", "transfer", "A transfer", a.transfer)
-	op(a, person.Operator, http.MethodPost, "/transfers/{number}/send", "send-transfer", "The goods leave", a.sendTransfer)
-	op(a, person.Operator, http.MethodPost, "/transfers/{number}/arrive", "arrive-transfer", "Goods of a transfer arrive", a.arriveTransfer)
-	op(a, person.Operator, http.MethodPost, "/transfers/{number}/lose", "lose-transfer", "Give up what has not arrived", a.loseTransfer)
-	op(a, person.Operator, http.MethodPost, "/transfers/{number}/drop", "drop-transfer", "Forget a transfer that was not sent",
+	op(a, person.Look, http.MethodGet, "/transfers", "transfers", "Transfers between locations, newest first", a.transfers)
+	op(a, person.KeepStock, http.MethodPost, "/transfers", "add-transfer", "Prepare a transfer", a.addTransfer)
+	op(a, person.Look, http.MethodGet, "/transfers/{number}", "transfer", "A transfer", a.transfer)
+	op(a, person.KeepStock, http.MethodPost, "/transfers/{number}/send", "send-transfer", "The goods leave", a.sendTransfer)
+	op(a, person.KeepStock, http.MethodPost, "/transfers/{number}/arrive", "arrive-transfer", "Goods of a transfer arrive",
+		a.arriveTransfer)
+	op(a, person.KeepStock, http.MethodPost, "/transfers/{number}/lose", "lose-transfer", "Give up what has not arrived", a.loseTransfer)
+	op(a, person.KeepStock, http.MethodPost, "/transfers/{number}/drop", "drop-transfer", "Forget a transfer that was not sent",
 		a.dropTransfer)
-	op(a, person.Viewer, http.MethodGet, "/counts", "counts", "Counts, newest first", a.counts)
-	op(a, person.Operator, http.MethodPost, "/counts", "start-count", "Begin to count a location", a.startCount)
-	op(a, person.Viewer, http.MethodGet, "/counts/{number}", "count", "A count", a.count)
-	op(a, person.Operator, http.MethodPost, "/counts/{number}/lines", "count-item", "Note what was counted of an item in a bin",
+	op(a, person.Look, http.MethodGet, "/counts", "counts", "Counts, newest first", a.counts)
+	op(a, person.KeepStock, http.MethodPost, "/counts", "start-count", "Begin to count a location", a.startCount)
+	op(a, person.Look, http.MethodGet, "/counts/{number}", "count", "A count", a.count)
+	op(a, person.KeepStock, http.MethodPost, "/counts/{number}/lines", "count-item", "Note what was counted of an item in a bin",
 		a.countItem)
-	op(a, person.Operator, http.MethodDelete, "/counts/{number}/lines", "uncount-item", "Take a counted line away again", a.uncountItem)
-	op(a, person.Operator, http.MethodPost, "/counts/{number}/post", "post-count", "Book the differences that a count found", a.postCount)
-	op(a, person.Operator, http.MethodPost, "/counts/{number}/drop", "drop-count", "Forget a count that was not posted", a.dropCount)
-	op(a, person.Viewer, http.MethodGet, "/shipments/{number}/serials", "shipment-serials", "The serial numbers that go with a shipment",
+	op(a, person.KeepStock, http.MethodDelete, "/counts/{number}/lines", "uncount-item", "Take a counted line away again", a.uncountItem)
+	op(a, person.KeepStock, http.MethodPost, "/counts/{number}/post", "post-count", "Book the differences that a count found", a.postCount)
+	op(a, person.KeepStock, http.MethodPost, "/counts/{number}/drop", "drop-count", "Forget a count that was not posted", a.dropCount)
+	op(a, person.Look, http.MethodGet, "/shipments/{number}/serials", "shipment-serials", "The serial numbers that go with a shipment",
 		a.shipmentSerials)
 }
 

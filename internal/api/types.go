@@ -49,17 +49,17 @@ func (a *API) entries(ctx context.Context, list []store.Entry) []wire.Entry {
 	out := make([]wire.Entry, len(list))
 	for i, e := range list {
 		out[i] = wire.Entry{ID: e.ID, At: at(e.At), Who: e.Who, Thing: e.Thing, Name: e.Name, What: e.What, Text: e.Text}
-		if e.What == "address" && !sees(ctx) {
-			out[i].Text = "Address changed"
+		if !sees(ctx) && !engine.ImpersonalEntry(e) {
+			out[i].Text = hidden
 		}
 	}
 	return out
 }
 
-func outbox(m store.OutboxMessage) wire.Outbox {
+func outbox(ctx context.Context, m store.OutboxMessage) wire.Outbox {
 	return wire.Outbox{ID: m.ID, Connection: m.ConnectionCode, ConnectionName: m.ConnectionName, Feed: m.Feed, Subject: m.Subject,
 		Reference: m.Ref, State: m.State, Attempts: m.Attempts, CreatedAt: at(m.CreatedAt), NextAt: at(m.NextAt), SentAt: at(m.SentAt),
-		ConfirmedAt: at(m.ConfirmedAt), Error: m.Error}
+		ConfirmedAt: at(m.ConfirmedAt), Error: quoted(ctx, m.Error)}
 }
 
 func (a *API) shipment(ctx context.Context, s store.Shipment) wire.Shipment {
@@ -70,7 +70,8 @@ func (a *API) shipment(ctx context.Context, s store.Shipment) wire.Shipment {
 		State: s.State, Pickers: s.Pickers, Profile: s.Profile,
 		WeightG: s.WeightG, LengthMM: s.LengthMM, WidthMM: s.WidthMM, HeightMM: s.HeightMM, Carrier: s.CarrierName, Service: s.Service,
 		ServiceName: s.ServiceName, Tracking: s.Tracking,
-		TrackingURL: s.TrackingURL, Price: s.Price, Currency: s.Currency, ManifestID: s.ManifestID, SSCC: s.SSCC, Error: s.Error,
+		TrackingURL: s.TrackingURL, Price: s.Price, Currency: s.Currency, ManifestID: s.ManifestID, SSCC: s.SSCC,
+		Error:     quoted(ctx, s.Error),
 		CreatedAt: at(s.CreatedAt), ShippedAt: at(s.ShippedAt), DeliveredAt: at(s.DeliveredAt)}
 	for _, l := range s.Lines {
 		out.Quantity += l.Quantity
@@ -95,6 +96,10 @@ func (a *API) order(ctx context.Context, v views.OrderView) wire.Order {
 		for i := range v.Versions {
 			v.Versions[i].Record = nil
 		}
+		for i := range o.Holds {
+			o.Holds[i].Text = hidden
+		}
+		v.Totals = order.Recalculate(&o.Record) // its steps name what was paid with
 	}
 	out := wire.Order{Number: o.Number, Revision: o.Revision, Stage: string(o.Stage()), Connection: v.Channel.Code,
 		ConnectionName: v.Channel.Name, OutsideID: o.OutsideID, Via: o.Via,
@@ -120,7 +125,7 @@ func (a *API) order(ctx context.Context, v views.OrderView) wire.Order {
 		out.Shipments = append(out.Shipments, a.shipment(ctx, s))
 	}
 	for _, m := range v.Outbox {
-		out.WriteBacks = append(out.WriteBacks, outbox(m))
+		out.WriteBacks = append(out.WriteBacks, outbox(ctx, m))
 	}
 	out.Kind, out.Assignee, out.TypedBy, out.Ours, out.Hidden, out.Forgotten = string(o.Kind()), o.Assignee, o.TypedBy, o.Ours, !sees(
 		ctx), timeAt(o.ForgottenAt)
@@ -144,7 +149,7 @@ func timeAt(t time.Time) *time.Time {
 	return &t
 }
 
-func (a *API) connection(v views.ConnectionView) wire.Connection {
+func (a *API) connection(ctx context.Context, v views.ConnectionView) wire.Connection {
 	c := wire.Connection{Code: v.Code, Name: v.Name, Connector: v.Connector, Title: v.Title, Side: v.Side, BaseURL: v.Host,
 		Paused: v.Paused, Revision: v.Revision, Lamp: v.Lamp,
 		Orders: v.Orders, Waiting: v.Open[store.Waiting] + v.Open[store.Sending] + v.Open[store.Sent], Refused: v.Open[store.Refused],
@@ -159,7 +164,7 @@ func (a *API) connection(v views.ConnectionView) wire.Connection {
 	}
 	for _, f := range v.Feeds {
 		out := wire.Feed{Kind: f.Kind, On: f.On, Lamp: f.Lamp, Ways: f.Ways, Schedule: f.Schedule,
-			Every: "", Mark: f.Mark, LastOK: at(f.LastOKAt), Next: timeAt(f.Next), Failures: f.Failures, Error: f.LastError,
+			Every: "", Mark: f.Mark, LastOK: at(f.LastOKAt), Next: timeAt(f.Next), Failures: f.Failures, Error: quoted(ctx, f.LastError),
 			Revision: f.Revision}
 		if f.Every > 0 {
 			out.Every = f.Every.String()
@@ -169,10 +174,10 @@ func (a *API) connection(v views.ConnectionView) wire.Connection {
 	return c
 }
 
-func run(r store.Run) wire.Run {
+func run(ctx context.Context, r store.Run) wire.Run {
 	out := wire.Run{ID: r.ID, Connection: r.ConnectionCode, ConnectionName: r.ConnectionName, Feed: r.FeedKind, Cause: r.Cause,
 		State: r.State, StartedAt: at(r.StartedAt), EndedAt: at(r.EndedAt), Found: r.Found, New: r.New, Changed: r.Changed,
-		Skipped: r.Skipped, Failed: r.Failed, Reasons: map[string]int64{}, Error: r.Error}
+		Skipped: r.Skipped, Failed: r.Failed, Reasons: map[string]int64{}, Error: quoted(ctx, r.Error)}
 	if json.Unmarshal([]byte(r.Reasons), &out.Reasons) != nil {
 		out.Reasons = map[string]int64{}
 	}

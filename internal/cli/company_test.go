@@ -28,7 +28,7 @@ func newOffice(t *testing.T) *office {
 	a, handler := api.New(k.Relay, api.Options{Version: "test"})
 	server := httptest.NewServer(handler)
 	t.Cleanup(func() { a.End(); server.Close() })
-	token, err := k.NewToken(t.Context(), "Edda", "admin")
+	token, err := k.NewToken(t.Context(), "Edda", "lead")
 	require.NoError(t, err)
 	return &office{Kit: k, t: t, env: map[string]string{"OPENRELAY_SERVER": server.URL, "OPENRELAY_TOKEN": token}, dir: t.TempDir()}
 }

@@ -74,7 +74,7 @@ func (opt *peopleOptions) add(ctx context.Context, c *client.Client, p *printer,
 		return usage{"-name and -password-file are required"}
 	}
 	list, err := c.AddPerson(ctx, people.NewPerson{Name: opt.name, Email: a[0], Password: password},
-		person.Role(or(opt.role, string(person.Operator))))
+		person.Role(or(opt.role, string(person.Clerk))))
 	return showPeople(p, list, err)
 }
 
@@ -84,11 +84,8 @@ func (opt *peopleOptions) change(ctx context.Context, c *client.Client, p *print
 		return err
 	}
 	return onPerson(ctx, c, p, a[0], func(id int64) ([]wire.User, error) {
-		return c.ChangePerson(
-			ctx,
-			id,
-			people.PersonChange{Name: opt.name, Email: opt.email, Role: person.Role(opt.role), Password: password},
-		)
+		return c.ChangePerson(ctx, id,
+			people.PersonChange{Name: opt.name, Email: opt.email, Role: person.Role(opt.role), Password: password})
 	})
 }
 
@@ -147,7 +144,7 @@ func tokensCommand() command {
 }
 
 func (opt *tokensOptions) flags(f *flag.FlagSet) {
-	f.StringVar(&opt.role, "role", string(person.Operator), "make: one of "+person.List())
+	f.StringVar(&opt.role, "role", string(person.Clerk), "make: one of "+person.List())
 	f.IntVar(&opt.days, "days", 365, "make: `days` after which it ends; 0: not by itself")
 }
 

@@ -15,12 +15,12 @@ func TestCompanysPeopleTokensAndPlaces(t *testing.T) {
 	o.file("password", "honeycomb\n")
 	o.file("short", "honey\n")
 	o.does(strings.ReplaceAll(`
-		people add edda@morrow.example -name Edda -role admin -password-file DIR/password ⇒ edda@morrow.example
+		people add edda@morrow.example -name Edda -role lead -password-file DIR/password ⇒ edda@morrow.example
 		!people add edda@morrow.example -name Edda ⇒ -name and -password-file are required
 		!people add pim@morrow.example -name Pim -password-file DIR/short ⇒ at least 8 characters
 		!people add pim@morrow.example -name Pim -password-file DIR/none ⇒ read the password
 		!people add pim@morrow.example -name Pim -role king -password-file DIR/password ⇒ body.role
-		people add pim@morrow.example -name Pim -password-file DIR/password ⇒ operator
+		people add pim@morrow.example -name Pim -password-file DIR/password ⇒ clerk
 		!people add PIM@morrow.example -name Pim -password-file DIR/password ⇒ signs in as pim@morrow.example already
 		people change pim@morrow.example -role viewer -name "Pim Oster" ⇒ Pim Oster
 		people change pim@morrow.example -email oster@morrow.example ⇒ oster@morrow.example
@@ -28,7 +28,7 @@ func TestCompanysPeopleTokensAndPlaces(t *testing.T) {
 		people end-sessions oster@morrow.example ⇒ Pim Oster
 		people leave Oster@morrow.example ⇒ Pim Oster
 		people return oster@morrow.example ⇒ viewer
-		!people leave edda@morrow.example ⇒ Edda is the last with the role admin
+		!people leave edda@morrow.example ⇒ Edda is the last with the role lead
 		!people dance ⇒ one of list, add, change, leave, return, end-sessions is expected
 		people list ⇒ Signed in last
 		tokens make scale -role viewer -days 30 ⇒ relay_

@@ -42,7 +42,12 @@ func serving() []command {
 		{"user", "FILE E-MAIL", "Add a person to a company file, or set name, role and password; the password is read from " +
 			"standard input", runUser},
 		{"token", "FILE NAME", "Make an API token for a company file; it is printed once", runToken},
-		{"connector", "check FILE | try FILE", "Check a connector definition, or try it on a sample or on the system itself", runConnector},
+		{
+			"connector",
+			"check FILE | try FILE",
+			"Check a connector definition, or try it on a sample or on the system itself",
+			runConnector,
+		},
 		{"openapi", "", "Print the description of the HTTP interface (OpenAPI 3.1)", runOpenAPI},
 	}
 }
@@ -374,7 +379,7 @@ func withRelay(ctx context.Context, file string, do func(*relay.Relay) error) er
 
 func runUser(ctx context.Context, e *Env, f *flag.FlagSet, args []string) error {
 	name := f.String("name", "", "the person's name")
-	role := f.String("role", string(person.Operator), "one of "+person.List())
+	role := f.String("role", string(person.Clerk), "one of "+person.List())
 	if err := parse(f, args, 2, 2); err != nil {
 		return err
 	}
@@ -394,7 +399,7 @@ func runUser(ctx context.Context, e *Env, f *flag.FlagSet, args []string) error 
 }
 
 func runToken(ctx context.Context, e *Env, f *flag.FlagSet, args []string) error {
-	role := f.String("role", string(person.Operator), "one of "+person.List())
+	role := f.String("role", string(person.Clerk), "one of "+person.List())
 	if err := parse(f, args, 2, 2); err != nil {
 		return err
 	}

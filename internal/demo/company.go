@@ -25,10 +25,12 @@ var People = []struct {
 	Email, Name string
 	Role        person.Role
 }{
-	{"lead@morrowhive.example", "Edda Quillon", person.Admin},
-	{"desk@morrowhive.example", "Joss Fenn", person.Operator},
-	{"packer@morrowhive.example", "Runa Hollis", person.Operator},
-	{"books@morrowhive.example", "Aldous Oster", person.Viewer},
+	{"lead@morrowhive.example", "Edda Quillon", person.Lead},
+	{"desk@morrowhive.example", "Joss Fenn", person.Clerk},
+	{"packer@morrowhive.example", "Runa Hollis", person.Packer},
+	{"books@morrowhive.example", "Aldous Oster", person.Bookkeeper},
+	{"driver@morrowhive.example", "Corin Teasel", person.Driver},
+	{"guest@morrowhive.example", "Tamsin Rook", person.Viewer},
 }
 
 type good struct {

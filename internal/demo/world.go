@@ -195,7 +195,7 @@ func SetUp(ctx context.Context, r *relay.Relay, o *Outside, token string, extra 
 			return err
 		}
 	}
-	if err := r.AddToken(ctx, "Runa Hollis", person.Admin, token); err != nil {
+	if err := r.AddToken(ctx, "Runa Hollis", person.Lead, token); err != nil {
 		return err
 	}
 	_, err = r.ApplySetup(ctx, s, map[string]map[string]string{

@@ -78,7 +78,7 @@ func TestSignInAndRoles(t *testing.T) {
 	status, _, text = books.send("POST", "/api/v1/items/JAR-500-T12/adjust",
 		map[string]any{"location": "alder", "change": 1, "reason": "found"}, nil)
 	require.Equal(t, 403, status, text)
-	require.Contains(t, text, "operator")
+	require.Contains(t, text, "clerk")
 	desk, _ := signIn(t, w, "Desk@MorrowHive.example", demo.Password)
 	status, _, _ = desk.send("POST", "/api/v1/items/JAR-500-T12/adjust",
 		map[string]any{"location": "alder", "change": 1, "reason": "found"}, nil)

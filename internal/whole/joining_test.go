@@ -85,7 +85,7 @@ func TestJoinTansyThroughItsConsentPage(t *testing.T) {
 	state := strings.Split(strings.Split(page, "state=")[1], "&")[0]
 	_, err = demo.BringBack(ctx, w.Client, w.URL+"/back?code=abc&state=forged"+state)
 	require.Equal(t, 400, client.StatusOf(err))
-	admin, err := w.Relay.NewToken(ctx, "Somebody else", "admin")
+	admin, err := w.Relay.NewToken(ctx, "Somebody else", "lead")
 	require.NoError(t, err)
 	_, err = demo.BringBack(ctx, client.New(w.URL, admin), w.URL+"/back?code=abc&state="+state)
 	require.Equal(t, 400, client.StatusOf(err), "another person's consent")
@@ -784,7 +784,8 @@ func TestDefinitionsOfOnesOwn(t *testing.T) {
 
 	// It is there after a restart, and a file in a folder is found, too.
 	dir := t.TempDir()
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "other.yaml"), []byte("connector: other\nextends: hedgerow\ntitle: Other\n"), 0o600))
+	require.NoError(t,
+		os.WriteFile(filepath.Join(dir, "other.yaml"), []byte("connector: other\nextends: hedgerow\ntitle: Other\n"), 0o600))
 	w.Relay.Stop()
 	next, err := relay.Open(ctx, w.Store, engine.Options{Reach: connector.Loopback, Folder: dir})
 	require.NoError(t, err)

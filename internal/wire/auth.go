@@ -11,7 +11,8 @@ type Person struct {
 	ID    int64       `json:"id,omitempty" doc:"Of somebody who is signed in; a token has none"`
 	Name  string      `json:"name"`
 	Email string      `json:"email,omitempty"`
-	Role  person.Role `json:"role" enum:"viewer,operator,admin"`
+	Role  person.Role `json:"role" enum:"viewer,driver,packer,bookkeeper,clerk,lead"`
+	May   []string    `json:"may" doc:"The permissions of the role"                    enum:"look,buyers,hand-over,ship,stock,orders,purchasing,catalog,feeds,books,setup,people,privacy"`
 
 	Token int64 `json:"-"` // of a program: its token
 }
@@ -21,7 +22,7 @@ type User struct {
 	ID         int64       `json:"id"`
 	Name       string      `json:"name"`
 	Email      string      `json:"email"`
-	Role       person.Role `json:"role" enum:"viewer,operator,admin"`
+	Role       person.Role `json:"role" enum:"viewer,driver,packer,bookkeeper,clerk,lead"`
 	LeftAt     *time.Time  `json:"left_at,omitempty" doc:"Since when they sign in no more"`
 	SignedInAt *time.Time  `json:"signed_in_at,omitempty" doc:"When they did last"`
 }
@@ -30,7 +31,7 @@ type User struct {
 type Token struct {
 	ID        int64       `json:"id"`
 	Name      string      `json:"name" doc:"What it is for"`
-	Role      person.Role `json:"role" enum:"viewer,operator,admin"`
+	Role      person.Role `json:"role" enum:"viewer,driver,packer,bookkeeper,clerk,lead"`
 	MadeBy    string      `json:"made_by,omitempty"`
 	MadeAt    *time.Time  `json:"made_at,omitempty"`
 	UsedAt    *time.Time  `json:"used_at,omitempty" doc:"Noted at most hourly"`

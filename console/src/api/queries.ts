@@ -1,5 +1,5 @@
 import { queryOptions } from "@tanstack/react-query";
-import { api, take } from "./client";
+import { api, take, type Schema } from "./client";
 
 /** What pages ask for, written once for each noun: the key under which it is kept, and how it is asked for. */
 
@@ -49,10 +49,18 @@ export const profilesQuery = queryOptions({
   staleTime: Infinity,
 });
 
-/** Who works here; only operators may know. */
+/** Who works here; asked by those who assign. */
 export const peopleHereQuery = queryOptions({
   queryKey: ["people here"],
   queryFn: () => take(api.GET("/api/v1/people-here")),
   staleTime: Infinity,
   retry: false,
 });
+
+/** Something that the role of who is signed in may allow. */
+export type Permission = Schema<"Person">["may"][number];
+
+/** Tells whether who is signed in may do something; the service asks again. */
+export function may(me: Schema<"Person"> | undefined, needed: Permission): boolean {
+  return me?.may.includes(needed) ?? false;
+}

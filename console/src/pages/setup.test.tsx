@@ -2,7 +2,7 @@ import { cleanup, fireEvent, screen, waitFor, within } from "@testing-library/re
 import userEvent from "@testing-library/user-event";
 import { describe, expect, it, vi } from "vitest";
 import type { Schema } from "../api/client";
-import { answer, type Asked, changes, onACleanPage, open, refused, said, service } from "../testing/service";
+import { as, answer, type Asked, changes, onACleanPage, open, refused, said, service } from "../testing/service";
 import Edit from "./catalog/edit";
 import Tables, { TablePage } from "./catalog/tables";
 import ConnectionPage from "./connections/connection";
@@ -58,7 +58,7 @@ describe("a connection", () => {
   });
 
   it("shows those who may only look no switch that works", async () => {
-    service({ me: { ...answer<Record<string, unknown>>("me"), role: "viewer" } });
+    service({ me: as("viewer") });
     page();
     await said("The stall");
     await waitFor(() => expect(screen.queryByRole("button", { name: "Pause" })).toBeNull());

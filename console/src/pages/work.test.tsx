@@ -2,7 +2,7 @@ import { screen, waitFor, within } from "@testing-library/react";
 import userEvent from "@testing-library/user-event";
 import { describe, expect, it } from "vitest";
 import type { Schema } from "../api/client";
-import { answer, type Asked, changes, onACleanPage, open, refused, said, service } from "../testing/service";
+import { as, answer, type Asked, changes, onACleanPage, open, refused, said, service } from "../testing/service";
 import Exceptions from "./exceptions/exceptions";
 import Orders from "./orders/orders";
 import Pick from "./picking/pick";
@@ -247,10 +247,10 @@ describe("goods that come in", () => {
 });
 
 describe("settings", () => {
-  it("are for admins", async () => {
-    service({ me: { ...answer<Record<string, unknown>>("me"), role: "operator" } });
+  it("are for leads", async () => {
+    service({ me: as("clerk") });
     open(<Settings />);
-    await said("this is for those with the role admin");
+    await said("this is for those with the role lead");
     expect(screen.queryByRole("region", { name: "The company" })).toBeNull();
   });
 

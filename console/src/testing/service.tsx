@@ -88,3 +88,10 @@ export const changes = (asked: Asked[]) => asked.filter((a) => a.method !== "GET
 
 /** Waits until the page says a text. */
 export const said = (text: string) => waitFor(() => expect(document.body.textContent).toContain(text));
+
+/** Who is signed in, of a role, with some of what it may do. */
+export const as = (role: "clerk" | "viewer") => ({
+  ...answer("me"),
+  role,
+  may: role === "viewer" ? ["look"] : ["look", "buyers", "hand-over", "ship", "stock", "orders", "purchasing", "catalog", "feeds"],
+});

@@ -7,27 +7,37 @@ import (
 	"strings"
 )
 
-// Role is what a person, or a program with a token, may do.
+// Role is what a person, or a program with a token, is at the company: a set of permissions under a name.
 type Role string
 
 const (
-	Anybody  Role = ""         // whoever reaches us, signed in or not
-	Viewer   Role = "viewer"   // looks at everything but what is private
-	Operator Role = "operator" // works with orders, goods and parcels
-	Admin    Role = "admin"    // sets up the company, its connections and its people
+	Viewer     Role = "viewer"     // looks at everything but what is private
+	Driver     Role = "driver"     // brings orders to buyers
+	Packer     Role = "packer"     // picks, packs and ships, and keeps the stock
+	Bookkeeper Role = "bookkeeper" // keeps the books
+	Clerk      Role = "clerk"      // works with orders, goods and parcels
+	Lead       Role = "lead"       // sets up the company, its connections and its people
 )
 
-// Roles are the roles that can be given, from the least to the most that one may do.
-var Roles = []Role{Viewer, Operator, Admin}
+// Roles are the roles that can be given.
+var Roles = []Role{Viewer, Driver, Packer, Bookkeeper, Clerk, Lead}
 
-// Covers tells whether whoever has the role may do what needs another.
-func (r Role) Covers(needed Role) bool {
-	if needed == Anybody {
-		return true
-	}
-	least := slices.Index(Roles, needed)
-	return least >= 0 && slices.Index(Roles, r) >= least
+// granted is the matrix of who may do what. Nobody may do anything that is not written here.
+var granted = map[Role]Permission{
+	Viewer:     Look,
+	Driver:     Look | SeeBuyers | HandOver,
+	Packer:     Look | SeeBuyers | HandOver | Ship | KeepStock,
+	Bookkeeper: Look | SeeBuyers | KeepBooks,
+	Clerk:      Look | SeeBuyers | HandOver | Ship | KeepStock | WorkOrders | BuyGoods | KeepCatalog | RunFeeds,
+	Lead: Look | SeeBuyers | HandOver | Ship | KeepStock | WorkOrders | BuyGoods | KeepCatalog | RunFeeds | KeepBooks |
+		SetUp | ManagePeople | GuardPrivacy,
 }
+
+// May tells whether whoever has the role has any of the permissions.
+func (r Role) May(any Permission) bool { return granted[r]&any != 0 }
+
+// Permissions are all that the role may do.
+func (r Role) Permissions() Permission { return granted[r] }
 
 // Check refuses a role that there is not.
 func (r Role) Check() error {
@@ -38,10 +48,26 @@ func (r Role) Check() error {
 }
 
 // List writes the roles as people read them.
-func List() string {
-	words := make([]string, len(Roles))
-	for i, r := range Roles {
+func List() string { return join(Roles, ", ") }
+
+// Having lists the roles that have any of the permissions.
+func Having(any Permission) []Role {
+	var out []Role
+	for _, r := range Roles {
+		if r.May(any) {
+			out = append(out, r)
+		}
+	}
+	return out
+}
+
+// Needs says which roles have a permission, for those who do not.
+func Needs(any Permission) string { return join(Having(any), " or ") }
+
+func join(roles []Role, between string) string {
+	words := make([]string, len(roles))
+	for i, r := range roles {
 		words[i] = string(r)
 	}
-	return strings.Join(words, ", ")
+	return strings.Join(words, between)
 }

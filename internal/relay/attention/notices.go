@@ -221,6 +221,7 @@ func noticeOf(company string, list []store.Exception) noticeData {
 	d := noticeData{Company: company, Count: len(list)}
 	at := map[store.Group]int{}
 	for _, e := range list {
+		e = engine.Discreet(e, "Details are shown to those who sign in.")
 		k := store.Group{Cause: e.Cause, Subject: e.Subject, ConnectionID: e.ConnectionID}
 		i, ok := at[k]
 		if !ok {

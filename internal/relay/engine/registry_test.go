@@ -101,7 +101,7 @@ func TestTwoServicesNeverWorkOnOneFile(t *testing.T) {
 	var held *store.Held
 	require.ErrorAs(t, err, &held)
 	require.ErrorContains(t, err, fmt.Sprintf("process %d on", os.Getpid()))
-	require.NoError(t, second.PutUser(t.Context(), "pim@example.test", "Pim", "operator", "a long password"))
+	require.NoError(t, second.PutUser(t.Context(), "pim@example.test", "Pim", "clerk", "a long password"))
 
 	k.Stop()
 	require.NoError(t, second.Start(), "the first has ended")

@@ -25,13 +25,13 @@ type firstRun struct {
 // Beginning is what a company begins with.
 type Beginning struct {
 	Company engine.Company `json:"company"`
-	Person  NewPerson      `json:"person"  doc:"The first person, who leads"`
+	Person  NewPerson      `json:"person" doc:"The first person, who leads"`
 }
 
 // NewPerson is somebody who may sign in.
 type NewPerson struct {
-	Name     string `json:"name"     maxLength:"100"`
-	Email    string `json:"email"    maxLength:"200"`
+	Name     string `json:"name" maxLength:"100"`
+	Email    string `json:"email" maxLength:"200"`
 	Password string `json:"password" maxLength:"1000"`
 }
 
@@ -78,7 +78,7 @@ func (r *People) BeginCompany(ctx context.Context, b Beginning) (*store.User, er
 	if err := b.Company.Check(); err != nil {
 		return nil, err
 	}
-	u, err := newUser(b.Person, person.Admin)
+	u, err := newUser(b.Person, person.Lead)
 	if err != nil {
 		return nil, err
 	}

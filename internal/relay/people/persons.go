@@ -39,8 +39,8 @@ func (r *People) AddPerson(ctx context.Context, p NewPerson, role person.Role, w
 
 // PersonChange is what is to be changed of a person; what is empty stays.
 type PersonChange struct {
-	Name     string      `json:"name,omitempty"     maxLength:"100"`
-	Email    string      `json:"email,omitempty"    maxLength:"200"`
+	Name     string      `json:"name,omitempty" maxLength:"100"`
+	Email    string      `json:"email,omitempty" maxLength:"200"`
 	Role     person.Role `json:"role,omitempty"`
 	Password string      `json:"password,omitempty" maxLength:"1000" doc:"A new one; all sessions of the person end"`
 }
@@ -69,7 +69,7 @@ func (r *People) ChangePerson(ctx context.Context, id int64, p PersonChange, who
 		if p.Password != "" || u.Role != was.Role {
 			u.Epoch++
 		}
-		if was.Role == person.Admin && u.Role != person.Admin {
+		if was.Role == person.Lead && u.Role != person.Lead {
 			if err := r.lastOne(ch, was); err != nil {
 				return err
 			}
@@ -102,7 +102,7 @@ func (r *People) LeavePerson(ctx context.Context, id int64, left bool, who strin
 			u.LeftAt = 0
 			return r.notePerson(ch, *u, who, "came back", "%s may sign in again", u.Name)
 		}
-		if u.Role == person.Admin {
+		if u.Role == person.Lead {
 			if err := r.lastOne(ch, *u); err != nil {
 				return err
 			}
@@ -157,18 +157,17 @@ func (r *People) changeUser(ctx context.Context, id int64, f func(*engine.Change
 
 // lastOne refuses to lose the last who may set up the company.
 func (r *People) lastOne(ch *engine.Change, u store.User) error {
-	n, err := ch.CountRole(person.Admin)
+	n, err := ch.CountRole(person.Lead)
 	if err != nil || n > 1 || u.LeftAt != 0 {
 		return err
 	}
-	return &engine.Refused{Text: fmt.Sprintf("%s is the last with the role %s; give it to somebody else first", u.Name, person.Admin),
+	return &engine.Refused{Text: fmt.Sprintf("%s is the last with the role %s; give it to somebody else first", u.Name, person.Lead),
 		Conflict: true}
 }
 
 func (r *People) notePerson(ch *engine.Change, u store.User, who, what, text string, args ...any) error {
 	return ch.Note(
-		store.Entry{At: ch.Now.UnixMicro(), Who: who, Thing: "person", ThingID: u.ID, What: what, Text: fmt.Sprintf(text, args...)},
-	)
+		store.Entry{At: ch.Now.UnixMicro(), Who: who, Thing: "person", ThingID: u.ID, What: what, Text: fmt.Sprintf(text, args...)})
 }
 
 // NewToken makes an API token. The text is shown once; only its hash is kept.

@@ -16,19 +16,11 @@ import (
 func peopled(t *testing.T) (k *trial.Kit, edda, pim int64) {
 	t.Helper()
 	k = trial.New(t)
-	edda, err := k.AddPerson(
-		t.Context(),
-		people.NewPerson{Name: "Edda", Email: "edda@morrow.example", Password: "honeycomb"},
-		person.Admin,
-		"test",
-	)
+	edda, err := k.AddPerson(t.Context(), people.NewPerson{Name: "Edda", Email: "edda@morrow.example", Password: "honeycomb"}, person.Lead,
+		"test")
 	require.NoError(t, err)
-	pim, err = k.AddPerson(
-		t.Context(),
-		people.NewPerson{Name: "Pim", Email: " Pim@morrow.example", Password: "beekeeper"},
-		person.Operator,
-		"Edda",
-	)
+	pim, err = k.AddPerson(t.Context(), people.NewPerson{Name: "Pim", Email: " Pim@morrow.example", Password: "beekeeper"}, person.Clerk,
+		"Edda")
 	require.NoError(t, err)
 	return k, edda, pim
 }
@@ -45,12 +37,8 @@ func user(t *testing.T, k *trial.Kit, id int64) store.User {
 func TestPeopleComeAndGo(t *testing.T) {
 	k, edda, pim := peopled(t)
 	ctx := t.Context()
-	_, err := k.AddPerson(
-		ctx,
-		people.NewPerson{Name: "Pim again", Email: "PIM@morrow.example", Password: "beekeeper"},
-		person.Viewer,
-		"Edda",
-	)
+	_, err := k.AddPerson(ctx, people.NewPerson{Name: "Pim again", Email: "PIM@morrow.example", Password: "beekeeper"}, person.Viewer,
+		"Edda")
 	require.ErrorContains(t, err, "Pim signs in as pim@morrow.example already")
 	in, err := k.SignIn(ctx, "PIM@morrow.example ", "beekeeper")
 	require.NoError(t, err)
@@ -66,7 +54,7 @@ func TestPeopleComeAndGo(t *testing.T) {
 	in, err = k.SignIn(ctx, "pim@morrow.example", "beekeeper")
 	require.NoError(t, err)
 	require.NotNil(t, in)
-	require.ErrorContains(t, k.LeavePerson(ctx, edda, true, "Edda"), "Edda is the last with the role admin")
+	require.ErrorContains(t, k.LeavePerson(ctx, edda, true, "Edda"), "Edda is the last with the role lead")
 	require.ErrorIs(t, k.LeavePerson(ctx, 999, true, "Edda"), store.ErrNotFound)
 	list, err := k.Store.Activity(ctx, store.ActivityFilter{Thing: "person", Limit: 10})
 	require.NoError(t, err)
@@ -80,7 +68,7 @@ func TestWhatIsChangedOfAPerson(t *testing.T) {
 	change := func(id int64, p people.PersonChange) error { return k.ChangePerson(ctx, id, p, "Edda") }
 	require.NoError(t, change(pim, people.PersonChange{Name: "Pim Oster", Email: "oster@morrow.example"}))
 	u := user(t, k, pim)
-	require.Equal(t, []any{"Pim Oster", "oster@morrow.example", person.Operator, int64(0)}, []any{u.Name, u.Email, u.Role, u.Epoch})
+	require.Equal(t, []any{"Pim Oster", "oster@morrow.example", person.Clerk, int64(0)}, []any{u.Name, u.Email, u.Role, u.Epoch})
 	require.NoError(t, change(pim, people.PersonChange{Role: person.Viewer}))
 	require.Equal(t, int64(1), user(t, k, pim).Epoch)
 	require.NoError(t, change(pim, people.PersonChange{Password: "beekeeper2"}))
@@ -91,15 +79,15 @@ func TestWhatIsChangedOfAPerson(t *testing.T) {
 	require.NoError(t, err)
 	require.NotNil(t, in)
 	for words, err := range map[string]error{
-		"password: at least 8":                          change(pim, people.PersonChange{Password: "short"}),
-		"email: an address":                             change(pim, people.PersonChange{Email: "nowhere"}),
-		"Edda signs in as edda@morrow.example already":  change(pim, people.PersonChange{Email: "EDDA@morrow.example"}),
-		`role "king" is none of viewer`:                 change(pim, people.PersonChange{Role: "king"}),
-		"Edda is the last with the role admin; give it": change(edda, people.PersonChange{Role: person.Viewer}),
+		"password: at least 8":                         change(pim, people.PersonChange{Password: "short"}),
+		"email: an address":                            change(pim, people.PersonChange{Email: "nowhere"}),
+		"Edda signs in as edda@morrow.example already": change(pim, people.PersonChange{Email: "EDDA@morrow.example"}),
+		`role "king" is none of viewer`:                change(pim, people.PersonChange{Role: "king"}),
+		"Edda is the last with the role lead; give it": change(edda, people.PersonChange{Role: person.Viewer}),
 	} {
 		require.ErrorContains(t, err, words)
 	}
-	require.NoError(t, change(pim, people.PersonChange{Role: person.Admin}))
+	require.NoError(t, change(pim, people.PersonChange{Role: person.Lead}))
 	require.NoError(t, change(edda, people.PersonChange{Role: person.Viewer}), "there is another now")
 }
 
@@ -120,11 +108,11 @@ func TestOnesOwnPassword(t *testing.T) {
 func TestTokensEnd(t *testing.T) {
 	k, _, _ := peopled(t)
 	ctx := t.Context()
-	id, secret, err := k.MakeToken(ctx, "label printer", person.Operator, k.Now().Add(24*time.Hour), "Edda")
+	id, secret, err := k.MakeToken(ctx, "label printer", person.Clerk, k.Now().Add(24*time.Hour), "Edda")
 	require.NoError(t, err)
 	tok, err := k.TokenFor(ctx, secret)
 	require.NoError(t, err)
-	require.Equal(t, []any{id, "label printer", person.Operator, "Edda"}, []any{tok.ID, tok.Name, tok.Role, tok.MadeBy})
+	require.Equal(t, []any{id, "label printer", person.Clerk, "Edda"}, []any{tok.ID, tok.Name, tok.Role, tok.MadeBy})
 	used := func() int64 {
 		list, err := k.Store.Tokens(ctx)
 		require.NoError(t, err)

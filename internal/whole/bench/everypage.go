@@ -26,7 +26,7 @@ func (b *bench) everyPage(st *store.Store, n int) error {
 	defer r.Stop()
 	a, handler := api.New(r, api.Options{})
 	defer a.End()
-	key, err := r.NewToken(b.ctx, "bench", person.Admin)
+	key, err := r.NewToken(b.ctx, "bench", person.Lead)
 	if err != nil {
 		return err
 	}

@@ -112,7 +112,7 @@ func TestACompanyBegins(t *testing.T) {
 	b.click("I have it")
 	b.shot("people")
 	b.click("Revoke")
-	b.sees("revoked")
+	b.until(`[...document.querySelectorAll("tbody tr")].some(r => r.innerText.includes("revoked"))`)
 	_, err = r.TokenFor(t.Context(), token)
 	require.ErrorIs(t, err, store.ErrNotFound)
 

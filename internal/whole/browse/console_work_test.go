@@ -121,7 +121,7 @@ func TestConsoleViewerAndBadDay(t *testing.T) {
 	t.Parallel()
 	w := openWorld(t, false)
 	b := openBrowser(t)
-	b.signIn(w, "books@morrowhive.example")
+	b.signIn(w, "books@morrowhive.example") // a bookkeeper sees what the stores say, and switches nothing
 	b.do(chromedp.Navigate(w.URL + "/connections/morrow"))
 	b.sees("Feeds")
 	require.True(t, ask(b, chromedp.Evaluate[bool](`[...document.querySelectorAll("[role=switch]")].every(s => s.disabled)`)))

@@ -254,7 +254,7 @@ func TestViewersSeeNoPersons(t *testing.T) {
 		return err == nil, nil
 	}))
 	b := openBrowser(t)
-	b.signIn(w, "books@morrowhive.example")
+	b.signIn(w, "guest@morrowhive.example")
 	for _, page := range []string{"/orders", "/orders/" + number, "/", "/activity"} {
 		b.do(chromedp.Navigate(w.URL + page))
 		b.until(`document.querySelectorAll("main tr, main li").length > 0`)

@@ -20,7 +20,7 @@ const fill = async () => {
 describe("a company that begins", () => {
   it("is named with its first person, by the key in the address", async () => {
     location.hash = "#the-key";
-    const asked = service({ "POST first-run": { name: "Edda Quillon", role: "admin" } });
+    const asked = service({ "POST first-run": { name: "Edda Quillon", role: "lead" } });
     open(<Begin />, "/begin", "/begin");
     expect(screen.queryByLabelText(/^Key/)).toBeNull();
     await fill();

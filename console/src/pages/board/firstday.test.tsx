@@ -1,7 +1,7 @@
 import { screen, waitFor } from "@testing-library/react";
 import userEvent from "@testing-library/user-event";
 import { describe, expect, it } from "vitest";
-import { answer, changes, onACleanPage, open, said, service } from "../../testing/service";
+import { as, answer, changes, onACleanPage, open, said, service } from "../../testing/service";
 import { FirstDay } from "./firstday";
 
 onACleanPage();
@@ -42,7 +42,7 @@ describe("the first day", () => {
 
   it.each([
     ["it is over", { "first-day": day(true, true, true, true, true, true), me: signedIn }],
-    ["somebody else looks", { "first-day": day(false), me: { ...signedIn, role: "operator" } }],
+    ["somebody else looks", { "first-day": day(false), me: as("clerk") }],
   ])("is not there when %s", async (_, say) => {
     const asked = service(say);
     open(<FirstDay />);

@@ -1,4 +1,4 @@
-import { meQuery } from "../../api/queries";
+import { may, meQuery } from "../../api/queries";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link } from "react-router";
 import { api, take, type Schema } from "../../api/client";
@@ -48,8 +48,8 @@ export function FirstDay() {
     mutationFn: (body: { step?: string; left: boolean }) => take(api.PUT("/api/v1/first-day", { body })),
     onSuccess: (d) => client.setQueryData(["first-day"], d),
   });
-  const admin = me.data?.role === "admin";
-  if (!admin || !day.data || day.data.over) return null;
+  const lead = may(me.data, "setup");
+  if (!lead || !day.data || day.data.over) return null;
   const settled = day.data.steps.filter((s) => s.done || s.left).length;
   const next = day.data.steps.find((s) => !s.done && !s.left)?.code;
   return (

@@ -2,6 +2,7 @@ import {
   companyQuery,
   connectionsQuery,
   locationsQuery,
+  may,
   meQuery,
   optionGroupsQuery,
   ownersQuery,
@@ -37,18 +38,18 @@ export default function Terms() {
   const me = useQuery(meQuery);
   const connections = useQuery(connectionsQuery);
   if (me.isPending || connections.isPending) return <Loading />;
-  const admin = me.data?.role === "admin";
+  const lead = may(me.data, "setup");
   return (
     <>
       <Head title="Terms" sub="What holds for all items" />
       <Rail label="Catalog" stops={catalogStops} />
       <Trouble error={me.error ?? connections.error} />
       <div className="grid max-w-6xl gap-x-12 gap-y-8 lg:grid-cols-2">
-        <Owners admin={admin} tellers={telling(connections.data, "items in")} />
+        <Owners lead={lead} tellers={telling(connections.data, "items in")} />
         <div className="grid content-start gap-8">
-          <Keepers admin={admin} tellers={telling(connections.data, "stock in")} />
-          <PriceLists admin={admin} />
-          <Groups may={me.data?.role !== "viewer"} />
+          <Keepers lead={lead} tellers={telling(connections.data, "stock in")} />
+          <PriceLists lead={lead} />
+          <Groups may={may(me.data, "catalog")} />
         </div>
       </div>
     </>
@@ -95,7 +96,7 @@ function Word({
   );
 }
 
-function Owners({ admin, tellers }: { admin: boolean; tellers: Connection[] }) {
+function Owners({ lead, tellers }: { lead: boolean; tellers: Connection[] }) {
   const client = useQueryClient();
   const owners = useQuery(ownersQuery);
   const set = useMutation({
@@ -123,7 +124,7 @@ function Owners({ admin, tellers }: { admin: boolean; tellers: Connection[] }) {
                   ["", "whoever tells it"],
                   ["ours", "ours"],
                 ]}
-                disabled={!admin || set.isPending}
+                disabled={!lead || set.isPending}
                 onChange={(to) => set.mutate({ [field]: to })}
               />
             </li>
@@ -135,7 +136,7 @@ function Owners({ admin, tellers }: { admin: boolean; tellers: Connection[] }) {
   );
 }
 
-function Keepers({ admin, tellers }: { admin: boolean; tellers: Connection[] }) {
+function Keepers({ lead, tellers }: { lead: boolean; tellers: Connection[] }) {
   const client = useQueryClient();
   const places = useQuery(locationsQuery);
   const put = useMutation({
@@ -169,7 +170,7 @@ function Keepers({ admin, tellers }: { admin: boolean; tellers: Connection[] }) 
                   label={`Whose word counts at ${l.name}`}
                   value={l.keeper ?? ""}
                   tellers={tellers}
-                  disabled={!admin || put.isPending}
+                  disabled={!lead || put.isPending}
                   onChange={(keeper) => put.mutate({ code: l.code, name: l.name, keeper })}
                 />
               </td>
@@ -177,7 +178,7 @@ function Keepers({ admin, tellers }: { admin: boolean; tellers: Connection[] }) 
           ))}
         </tbody>
       </table>
-      {admin && (
+      {lead && (
         <form onSubmit={add} className="mt-2 flex flex-wrap items-center gap-2">
           <input
             aria-label="Code of the new location"
@@ -205,7 +206,7 @@ function Keepers({ admin, tellers }: { admin: boolean; tellers: Connection[] }) 
   );
 }
 
-function PriceLists({ admin }: { admin: boolean }) {
+function PriceLists({ lead }: { lead: boolean }) {
   const client = useQueryClient();
   const lists = useQuery(priceListsQuery);
   const company = useQuery(companyQuery);
@@ -246,7 +247,7 @@ function PriceLists({ admin }: { admin: boolean }) {
           ))}
         </tbody>
       </table>
-      {admin && (
+      {lead && (
         <form onSubmit={add} className="mt-2 flex flex-wrap items-center gap-2">
           <input aria-label="Code of the new list" className="field code w-32" placeholder="code" maxLength={40} {...field("code")} />
           <input aria-label="Name of the new list" className="field w-44" placeholder="name" {...field("name")} />

@@ -1,4 +1,4 @@
-import { connectionQuery, meQuery } from "../../api/queries";
+import { connectionQuery, may, meQuery } from "../../api/queries";
 import { useInfiniteQuery, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, Navigate, useParams } from "react-router";
@@ -54,7 +54,7 @@ export default function ConnectionPage() {
   if (q.error) return <Trouble error={q.error} />;
   const c = q.data;
   if (c.state === "joining") return <Navigate to={`/connections/${code}/join`} replace />;
-  const admin = me.data?.role === "admin";
+  const lead = may(me.data, "setup");
   return (
     <>
       <Head
@@ -87,7 +87,7 @@ export default function ConnectionPage() {
         <Button onClick={() => test.mutate()} disabled={test.isPending || c.state !== "on"}>
           {test.isPending ? "Asking …" : "Test"}
         </Button>
-        {admin &&
+        {lead &&
           c.state === "on" &&
           (c.paused ? (
             <Button kind="main" onClick={() => pause.mutate(false)}>
@@ -120,7 +120,7 @@ export default function ConnectionPage() {
                   <Switch
                     label={`${f.kind} on`}
                     on={f.on}
-                    disabled={!admin || set.isPending || c.state !== "on"}
+                    disabled={!lead || set.isPending || c.state !== "on"}
                     onChange={(to) => (to ? set.mutate({ ...f, to }) : setAsk(f))}
                   />
                 </td>
@@ -154,7 +154,7 @@ export default function ConnectionPage() {
           </p>
         )}
       </section>
-      {admin && c.state !== "left" && <More connection={c} onChanged={refresh} />}
+      {lead && c.state !== "left" && <More connection={c} onChanged={refresh} />}
       <Runs code={code} feeds={c.feeds} />
       <Sheet
         open={ask !== null}

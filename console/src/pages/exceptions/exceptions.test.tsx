@@ -2,7 +2,7 @@ import { screen, waitFor, within } from "@testing-library/react";
 import userEvent from "@testing-library/user-event";
 import { describe, expect, it } from "vitest";
 import type { Schema } from "../../api/client";
-import { answer, type Asked, changes, onACleanPage, open, refused, said, service } from "../../testing/service";
+import { as, answer, type Asked, changes, onACleanPage, open, refused, said, service } from "../../testing/service";
 import Exceptions from "./exceptions";
 
 onACleanPage();
@@ -202,11 +202,7 @@ describe("the list", () => {
   });
 
   it("shows those who may only look nothing that changes anything", async () => {
-    service({
-      exceptions: [raised({ outbox_id: 4 })],
-      "exceptions/of": [],
-      me: { ...answer<Record<string, unknown>>("me"), role: "viewer" },
-    });
+    service({ exceptions: [raised({ outbox_id: 4 })], "exceptions/of": [], me: as("viewer") });
     open(<Exceptions />, "/exceptions");
     await said("Expected:");
     expect(screen.queryByRole("button", { name: /again/ })).toBeNull();

@@ -1,4 +1,4 @@
-import { causesQuery, meQuery } from "../../api/queries";
+import { causesQuery, may, meQuery } from "../../api/queries";
 import { clsx } from "clsx";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState, type ReactNode } from "react";
@@ -138,14 +138,7 @@ export default function Exceptions() {
           </Cut>
         </section>
         {chosen && (
-          <Detail
-            key={keyOf(chosen)}
-            e={chosen}
-            me={me.data?.name ?? ""}
-            works={me.data?.role !== "viewer"}
-            asleep={asleep}
-            onSaid={setSaid}
-          />
+          <Detail key={keyOf(chosen)} e={chosen} me={me.data?.name ?? ""} works={may(me.data, "orders")} asleep={asleep} onSaid={setSaid} />
         )}
       </div>
     </>

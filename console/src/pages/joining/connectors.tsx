@@ -1,4 +1,4 @@
-import { meQuery } from "../../api/queries";
+import { may, meQuery } from "../../api/queries";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useNavigate } from "react-router";
@@ -38,7 +38,7 @@ export default function Connectors() {
     },
   });
   if (q.isPending) return <Loading />;
-  const admin = me.data?.role === "admin";
+  const lead = may(me.data, "setup");
   return (
     <>
       <Head
@@ -49,7 +49,7 @@ export default function Connectors() {
           </Link>
         }
       >
-        {admin && <Button onClick={() => setAdding(true)}>Add a definition</Button>}
+        {lead && <Button onClick={() => setAdding(true)}>Add a definition</Button>}
       </Head>
       <Trouble error={q.error ?? join.error} />
       {sides
@@ -110,7 +110,7 @@ export default function Connectors() {
                       <Has yes={c.can.read_back.length > 0} />
                     </td>
                     <td className="r">
-                      {admin && (
+                      {lead && (
                         <Button onClick={() => join.mutate(c)} disabled={join.isPending} aria-label={`Join ${c.title}`}>
                           Join
                         </Button>
@@ -122,7 +122,7 @@ export default function Connectors() {
             </table>
           </section>
         ))}
-      <Definition code={open} onClose={() => setOpen("")} admin={admin} />
+      <Definition code={open} onClose={() => setOpen("")} lead={lead} />
       <Add open={adding} onClose={() => setAdding(false)} />
     </>
   );
@@ -132,7 +132,7 @@ function Has({ yes }: { yes: boolean }) {
   return <Lamp state={yes ? "go" : "idle"}>{yes ? "yes" : "no"}</Lamp>;
 }
 
-function Definition({ code, onClose, admin }: { code: string; onClose: () => void; admin: boolean }) {
+function Definition({ code, onClose, lead }: { code: string; onClose: () => void; lead: boolean }) {
   const client = useQueryClient();
   const q = useQuery({
     queryKey: ["connector", code],
@@ -158,7 +158,7 @@ function Definition({ code, onClose, admin }: { code: string; onClose: () => voi
             </p>
           )}
           <pre className="code max-h-[46vh] overflow-auto border-y border-rule py-2 leading-[18px]">{q.data.text}</pre>
-          {admin && q.data.added && (
+          {lead && q.data.added && (
             <p className="mt-3">
               <Button onClick={() => drop.mutate()} disabled={drop.isPending}>
                 Remove this definition

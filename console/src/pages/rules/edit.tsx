@@ -1,4 +1,4 @@
-import { locationsQuery, meQuery, rulesQuery } from "../../api/queries";
+import { locationsQuery, may, meQuery, rulesQuery } from "../../api/queries";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useRef, useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
@@ -95,7 +95,7 @@ function Form({ rule, place, words }: { rule?: Schema<"Rule">; place: number; wo
       void navigate("/rules");
     },
   });
-  const admin = me.data?.role === "admin";
+  const lead = may(me.data, "setup");
   const s = read?.sentence;
   const ready = name.trim() !== "" && text.then.trim() !== "" && !read?.problem;
   return (
@@ -115,7 +115,7 @@ function Form({ rule, place, words }: { rule?: Schema<"Rule">; place: number; wo
       <div className="grid grid-cols-[minmax(0,1.1fr)_minmax(0,1fr)] gap-8 max-lg:grid-cols-1">
         <div className="flex flex-col gap-5">
           <Labelled label="Name">
-            <input className="field w-full" value={name} maxLength={120} onChange={(e) => setName(e.target.value)} disabled={!admin} />
+            <input className="field w-full" value={name} maxLength={120} onChange={(e) => setName(e.target.value)} disabled={!lead} />
           </Labelled>
           <section aria-label="As a sentence" className="border-t border-rule pt-3">
             <h2 className="mb-2">As a sentence</h2>
@@ -125,7 +125,7 @@ function Form({ rule, place, words }: { rule?: Schema<"Rule">; place: number; wo
                 any={s.any}
                 conditions={s.conditions}
                 actions={read?.actions ?? []}
-                disabled={!admin}
+                disabled={!lead}
                 onChange={build}
               />
             ) : (
@@ -141,7 +141,7 @@ function Form({ rule, place, words }: { rule?: Schema<"Rule">; place: number; wo
                   rows={3}
                   spellCheck={false}
                   value={text.when}
-                  disabled={!admin}
+                  disabled={!lead}
                   onChange={(e) => type({ ...text, when: e.target.value })}
                 />
               </Labelled>
@@ -151,7 +151,7 @@ function Form({ rule, place, words }: { rule?: Schema<"Rule">; place: number; wo
                   rows={2}
                   spellCheck={false}
                   value={text.then}
-                  disabled={!admin}
+                  disabled={!lead}
                   onChange={(e) => type({ ...text, then: e.target.value })}
                 />
               </Labelled>
@@ -170,7 +170,7 @@ function Form({ rule, place, words }: { rule?: Schema<"Rule">; place: number; wo
             <Button onClick={() => rehearse.mutate(false)} disabled={!ready || rehearse.isPending}>
               {rehearse.isPending ? "Going through past orders …" : "See what it would have changed"}
             </Button>
-            {rule?.on && admin && (
+            {rule?.on && lead && (
               <Button kind="quiet" onClick={() => rehearse.mutate(true)} disabled={rehearse.isPending}>
                 And without it?
               </Button>
@@ -185,7 +185,7 @@ function Form({ rule, place, words }: { rule?: Schema<"Rule">; place: number; wo
               be. Nothing is changed.
             </p>
           )}
-          {admin && (
+          {lead && (
             <div className="mt-2 flex flex-wrap items-center gap-2 border-t border-rule pt-3">
               <Button
                 kind="main"

@@ -2,7 +2,7 @@ import { screen, waitFor, within } from "@testing-library/react";
 import userEvent from "@testing-library/user-event";
 import { describe, expect, it } from "vitest";
 import type { Schema } from "../../api/client";
-import { answer, type Asked, changes, onACleanPage, open, refused, said, service } from "../../testing/service";
+import { as, answer, type Asked, changes, onACleanPage, open, refused, said, service } from "../../testing/service";
 import EditRule from "./edit";
 import { keptValue, phrase, shownValue } from "./words";
 
@@ -134,7 +134,7 @@ describe("a rule", () => {
   });
 
   it("can be read, not changed, by those who do not make rules", async () => {
-    say({ me: { ...answer<Record<string, unknown>>("me"), role: "operator" } });
+    say({ me: as("clerk") });
     open(<EditRule />, "/rules/1", "/rules/:id");
     expect((await screen.findByLabelText<HTMLInputElement>("Name")).disabled).toBe(true);
     expect(screen.queryByRole("button", { name: "Remove this rule" })).toBeNull();

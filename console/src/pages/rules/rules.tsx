@@ -1,4 +1,4 @@
-import { meQuery, rulesQuery } from "../../api/queries";
+import { may, meQuery, rulesQuery } from "../../api/queries";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link, useNavigate } from "react-router";
 import { api, take, type Schema } from "../../api/client";
@@ -59,14 +59,14 @@ export default function Rules() {
     onSuccess: (list) => client.setQueryData(["rules"], list),
     onError: () => void client.invalidateQueries({ queryKey: ["rules"] }),
   });
-  const admin = me.data?.role === "admin";
+  const lead = may(me.data, "setup");
   const fields = words.data?.fields ?? [];
   const labels = Object.fromEntries((words.data?.actions ?? []).map((a) => [a.do, a.label]));
   const list = q.data ?? [];
   return (
     <>
       <Head title="Rules" sub="Applied to each order once, from top to bottom, when it can be worked on">
-        {admin && (
+        {lead && (
           <Button kind="main" onClick={() => void navigate("/rules/new")}>
             New rule
           </Button>
@@ -77,7 +77,7 @@ export default function Rules() {
       {q.isSuccess && list.length === 0 && (
         <Empty
           action={
-            admin ? (
+            lead ? (
               <Link to="/rules/new" className="underline decoration-rule underline-offset-4">
                 Write the first rule
               </Link>
@@ -97,7 +97,7 @@ export default function Rules() {
                 <Switch
                   label={`Switch ${r.name} ${r.on ? "off" : "on"}`}
                   on={r.on}
-                  disabled={!admin || change.isPending}
+                  disabled={!lead || change.isPending}
                   onChange={(on) => (on ? void navigate(`/rules/${r.id}`) : change.mutate({ ...keptOf(r), on }))}
                 />
               </span>
@@ -118,7 +118,7 @@ export default function Rules() {
                   )}
                 </div>
               </div>
-              {admin && (
+              {lead && (
                 <div className="flex gap-1">
                   <Button
                     aria-label={`Move ${r.name} up`}

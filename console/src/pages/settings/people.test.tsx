@@ -2,7 +2,7 @@ import { screen, waitFor, within } from "@testing-library/react";
 import userEvent from "@testing-library/user-event";
 import { describe, expect, it } from "vitest";
 import type { Schema } from "../../api/client";
-import { answer, changes, onACleanPage, open, refused, said, service } from "../../testing/service";
+import { as, answer, changes, onACleanPage, open, refused, said, service } from "../../testing/service";
 import People from "./people";
 import Places, { codeOf } from "./places";
 
@@ -12,10 +12,10 @@ const user = (id: number, name: string, more: Partial<Schema<"User">> = {}): Sch
   id,
   name,
   email: `${name.toLowerCase()}@morrow.example`,
-  role: "operator",
+  role: "clerk",
   ...more,
 });
-const everybody = [user(1, "Edda", { role: "admin" }), user(2, "Pim"), user(3, "Joss", { left_at: "2026-11-20T08:00:00Z" })];
+const everybody = [user(1, "Edda", { role: "lead" }), user(2, "Pim"), user(3, "Joss", { left_at: "2026-11-20T08:00:00Z" })];
 const signedIn = { ...answer<Record<string, unknown>>("me"), id: 1, name: "Edda", email: "edda@morrow.example" };
 
 const show = (say: Record<string, unknown> = {}) => {
@@ -43,10 +43,10 @@ describe("people", () => {
     const asked = show({ "PATCH people/2": everybody });
     await userEvent.click(await screen.findByRole("button", { name: "Change Pim" }));
     const form = await screen.findByRole("dialog");
-    await userEvent.click(within(form).getByRole("radio", { name: /admin/ }));
+    await userEvent.click(within(form).getByRole("radio", { name: /^lead/ }));
     await userEvent.click(within(form).getByRole("button", { name: "Keep the change" }));
     await waitFor(() => expect(changes(asked)).toHaveLength(1));
-    expect(changes(asked)[0]?.body).toEqual({ name: "Pim", email: "pim@morrow.example", role: "admin" });
+    expect(changes(asked)[0]?.body).toEqual({ name: "Pim", email: "pim@morrow.example", role: "lead" });
   });
 
   it("leave and come back", async () => {
@@ -58,9 +58,9 @@ describe("people", () => {
   });
 
   it("say why the last who leads cannot leave", async () => {
-    show({ "POST people/1/leave": refused(409, "Edda is the last with the role admin; give it to somebody else first") });
+    show({ "POST people/1/leave": refused(409, "Edda is the last with the role lead; give it to somebody else first") });
     await userEvent.click(await screen.findByRole("button", { name: "Leaves: Edda" }));
-    await said("Edda is the last with the role admin");
+    await said("Edda is the last with the role lead");
   });
 
   it("have their sessions ended", async () => {
@@ -70,7 +70,7 @@ describe("people", () => {
   });
 
   it("who do not lead see their own password only", async () => {
-    const asked = show({ me: { ...signedIn, role: "operator" } });
+    const asked = show({ me: { ...as("clerk"), id: 1, email: "edda@morrow.example" } });
     await said("Your password");
     expect(screen.queryByRole("region", { name: "Everybody" })).toBeNull();
     expect(asked.some((a) => a.path === "people" || a.path === "tokens")).toBe(false);
@@ -110,7 +110,7 @@ describe("tokens", () => {
     await userEvent.type(await screen.findByLabelText("What it is for"), "label printer{Enter}");
     await said("relay_once");
     const body = changes(asked)[0]?.body as { name: string; role: string; ends: string };
-    expect([body.name, body.role]).toEqual(["label printer", "operator"]);
+    expect([body.name, body.role]).toEqual(["label printer", "clerk"]);
     expect(Math.round((new Date(body.ends).getTime() - Date.now()) / 86_400_000)).toBe(365);
     await userEvent.click(screen.getByRole("button", { name: "I have it" }));
     expect(document.body.textContent).not.toContain("relay_once");
@@ -169,7 +169,7 @@ describe("places", () => {
   });
 
   it("are looked at, not changed, by others", async () => {
-    service({ me: { ...signedIn, role: "operator" } });
+    service({ me: { ...as("clerk"), id: 1, email: "edda@morrow.example" } });
     open(<Places />, "/settings/places");
     await said("Alder Yard");
     expect(screen.queryByRole("button", { name: /Change|Add/ })).toBeNull();

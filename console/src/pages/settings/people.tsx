@@ -1,4 +1,4 @@
-import { meQuery } from "../../api/queries";
+import { may, meQuery } from "../../api/queries";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, take, type Schema } from "../../api/client";
@@ -14,22 +14,25 @@ type Role = User["role"];
 /** What each role may do, in words. */
 const roles: { role: Role; may: string }[] = [
   { role: "viewer", may: "looks at everything but what is private" },
-  { role: "operator", may: "works with orders, goods and parcels" },
-  { role: "admin", may: "sets up the company, its connections and its people" },
+  { role: "driver", may: "brings orders to buyers and hands over what lies ready" },
+  { role: "packer", may: "picks, packs and ships, and keeps the stock" },
+  { role: "bookkeeper", may: "keeps the books" },
+  { role: "clerk", may: "works with orders, goods and parcels" },
+  { role: "lead", may: "sets up the company, its connections and its people" },
 ];
 
 /** Who may sign in and what they may do, one's own password, and the tokens of programs. */
 export default function People() {
   const me = useQuery(meQuery);
   if (me.isPending) return <Loading />;
-  const admin = me.data?.role === "admin";
+  const lead = may(me.data, "people");
   return (
     <>
       <Head title="People" sub="Who may sign in, what they may do, and the tokens of programs" />
       <Rail label="Settings" stops={settingsStops} />
       <div className="flex flex-col gap-9">
-        {admin && <Everybody me={me.data?.id ?? 0} />}
-        {admin && <Tokens />}
+        {lead && <Everybody me={me.data?.id ?? 0} />}
+        {lead && <Tokens />}
         {me.data?.id ? <OwnPassword email={me.data.email ?? ""} /> : null}
       </div>
     </>
@@ -133,7 +136,7 @@ function Everybody({ me }: { me: number }) {
 function PersonForm({ was, onDone }: { was?: User; onDone: (list: User[]) => void }) {
   const [name, setName] = useState(was?.name ?? "");
   const [email, setEmail] = useState(was?.email ?? "");
-  const [role, setRole] = useState<Role>(was?.role ?? "operator");
+  const [role, setRole] = useState<Role>(was?.role ?? "clerk");
   const [password, setPassword] = useState("");
   const save = useMutation({
     mutationFn: () =>
@@ -200,7 +203,7 @@ function Tokens() {
   const client = useQueryClient();
   const tokens = useQuery({ queryKey: ["tokens"], queryFn: () => take(api.GET("/api/v1/tokens")) });
   const [name, setName] = useState("");
-  const [role, setRole] = useState<Role>("operator");
+  const [role, setRole] = useState<Role>("clerk");
   const [days, setDays] = useState("365");
   const [told, setTold] = useState("");
   const done = () => void client.invalidateQueries({ queryKey: ["tokens"] });

@@ -1,4 +1,4 @@
-import { connectionsQuery, companyQuery, locationsQuery, meQuery } from "../../api/queries";
+import { connectionsQuery, companyQuery, locationsQuery, may, meQuery } from "../../api/queries";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, take, type Schema } from "../../api/client";
@@ -18,12 +18,12 @@ export default function Places() {
   const places = useQuery(locationsQuery);
   const company = useQuery(companyQuery);
   const [edit, setEdit] = useState<Place | "new" | null>(null);
-  const admin = me.data?.role === "admin";
+  const lead = may(me.data, "setup");
   if (places.isPending || company.isPending || me.isPending) return <Loading />;
   return (
     <>
       <Head title="Places" sub="What holds stock, and where parcels leave from">
-        {admin && (
+        {lead && (
           <Button kind="main" onClick={() => setEdit("new")}>
             Add a place
           </Button>
@@ -53,7 +53,7 @@ export default function Places() {
                 <td>{p.address ? oneLine(p.address) : <span className="text-caution">none yet; carriers want one</span>}</td>
                 <td>{p.keeper || "us"}</td>
                 <td className="r">
-                  {admin && (
+                  {lead && (
                     <Button kind="quiet" aria-label={`Change ${p.name}`} onClick={() => setEdit(p)}>
                       Change
                     </Button>

@@ -1,4 +1,4 @@
-import { companyQuery, meQuery } from "../../api/queries";
+import { companyQuery, may, meQuery } from "../../api/queries";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState, type FormEvent } from "react";
 import { api, take, type Schema } from "../../api/client";
@@ -19,9 +19,9 @@ export default function Settings() {
     <>
       <Head title="Settings" sub="The company, notices and privacy" />
       <Rail label="Settings" stops={settingsStops} />
-      {me.data?.role !== "admin" ? (
+      {!may(me.data, "setup") ? (
         <Empty>
-          Who is told of exceptions, how long personal data is kept, and who looked at it: this is for those with the role admin.
+          Who is told of exceptions, how long personal data is kept, and who looked at it: this is for those with the role lead.
         </Empty>
       ) : (
         <div className="grid grid-cols-2 gap-x-12 gap-y-8 max-lg:grid-cols-1">
