@@ -48,6 +48,7 @@ const EditRule = lazy(() => import("./pages/rules/edit"));
 const TypeOrder = lazy(() => import("./pages/orders/type"));
 const Reports = lazy(() => import("./pages/activity/reports"));
 const Places = lazy(() => import("./pages/settings/places"));
+const KeepingPage = lazy(() => import("./pages/settings/keeping"));
 const PeoplePage = lazy(() => import("./pages/settings/people"));
 const Settings = lazy(() => import("./pages/settings/settings"));
 const Activity = lazy(() => import("./pages/activity/activity"));
@@ -216,6 +217,7 @@ function Cabin({ person }: { person: Schema<"Person"> }) {
               <Route path="settings" element={<Settings />} />
               <Route path="settings/places" element={<Places />} />
               <Route path="settings/people" element={<PeoplePage />} />
+              <Route path="settings/keeping" element={<KeepingPage />} />
               <Route path="orders/:number" element={<Order />} />
               <Route path="picking" element={<Picking />} />
               <Route path="pick/:number" element={<Pick />} />

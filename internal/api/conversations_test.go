@@ -472,3 +472,19 @@ func TestTablesByTheInterface(t *testing.T) {
 		viewer GET /items/JAR/record => 200 !‹abc›
 	`)
 }
+
+func TestBackupsByTheInterface(t *testing.T) {
+	c := talk(t)
+	c.says(`
+		clerk GET /backups => 403 ‹needs the role lead›
+		lead GET /backups => 200 ‹"folder":true› ‹"passphrase":false› ‹"at":"02:30"› ‹"list":[]›
+		lead POST /backups => 422 ‹passphrase first›
+		lead PUT /backups {"on":true,"at":"2:30am","keep":3,"passphrase":"heather and lime"} => 422 ‹time of day›
+		lead PUT /backups {"on":true,"at":"03:00","keep":3,"passphrase":"heather"} => 422 ‹too short›
+		lead PUT /backups {"on":true,"at":"03:00","keep":3,"passphrase":"heather and lime"} => 200 ‹"passphrase":true› !‹heather›
+		lead POST /backups => 200 ‹"at":"03:00"›
+		lead POST /keys/rotate => 200 ‹"key":2›
+		packer POST /keys/rotate => 403
+		lead GET /activity => 200 !‹heather›
+	`)
+}

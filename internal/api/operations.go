@@ -64,6 +64,7 @@ func (a *API) operations() {
 	a.rulesRoutes()
 	a.inboxRoutes()
 	a.privacyRoutes()
+	a.keepingRoutes()
 	a.companyOpsRoutes()
 	a.reportsRoutes()
 	a.shipmentsRoutes()

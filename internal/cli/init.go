@@ -75,10 +75,15 @@ func runInit(ctx context.Context, e *Env, f *flag.FlagSet, args []string) error 
 
 // readPassword reads a line from standard input.
 func readPassword(e *Env) (string, error) {
-	fmt.Fprintln(e.Err, "Password (at least 8 characters):")
+	return readSecret(e, "Password (at least 8 characters):")
+}
+
+// readSecret asks for a line on standard input.
+func readSecret(e *Env, asked string) (string, error) {
+	fmt.Fprintln(e.Err, asked)
 	line, err := bufio.NewReader(e.In).ReadString('\n')
 	if err != nil && line == "" {
-		return "", errors.New("no password was given on standard input")
+		return "", errors.New("nothing was given on standard input")
 	}
 	return strings.TrimRight(line, "\r\n"), nil
 }

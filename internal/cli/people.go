@@ -38,7 +38,7 @@ func peopleCommand() command {
 func (opt *peopleOptions) flags(f *flag.FlagSet) {
 	f.StringVar(&opt.name, "name", "", "add, change: the person's `name` (add: required)")
 	f.StringVar(&opt.email, "email", "", "change: another `address`")
-	f.StringVar(&opt.role, "role", "", "add, change: one of "+person.List()+" (add: operator without it)")
+	f.StringVar(&opt.role, "role", "", "add, change: one of "+person.List()+" (add: clerk without it)")
 	f.StringVar(&opt.passwordFile, "password-file", "", "add, change: `file` that holds the password; - is standard input (add: required)")
 }
 

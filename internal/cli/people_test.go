@@ -67,7 +67,7 @@ func TestACompanyBeginsByInit(t *testing.T) {
 	require.Contains(t, errs, "missing: -name, -email")
 	code, _, errs = begin("", who...)
 	require.Equal(t, 1, code)
-	require.Contains(t, errs, "no password was given")
+	require.Contains(t, errs, "nothing was given")
 	code, _, errs = begin("honey\n", who...)
 	require.Equal(t, 1, code)
 	require.Contains(t, errs, "at least 8 characters")

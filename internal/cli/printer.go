@@ -76,6 +76,13 @@ func (p *printer) say(format string, args ...any) {
 	}
 }
 
+// heading says, above a table for people, what it is about.
+func (p *printer) heading(text string) {
+	if !p.json {
+		fmt.Fprintln(p.w, text)
+	}
+}
+
 // told says in a sentence what was done, or prints it as JSON.
 func (p *printer) told(v any, format string, args ...any) error {
 	return p.show(v, func(row func(...any)) { row(fmt.Sprintf(format, args...)) })

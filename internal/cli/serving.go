@@ -38,6 +38,8 @@ func serving() []command {
 		{"standins", "", "Start only the simulated outside systems", runStandins},
 		{"init", "", "Name a company and its first person in a file that has nobody yet; the password is read from standard input",
 			runInit},
+		{"backup", "TO", "Copy a company file while it is worked on, with its keys under a passphrase", runBackup},
+		{"restore", "BACKUP", "Make a company file of a backup", runRestore},
 		{"verify", "FILE", "Check everything that must always hold in a company file", runVerify},
 		{"user", "FILE E-MAIL", "Add a person to a company file, or set name, role and password; the password is read from " +
 			"standard input", runUser},
@@ -69,8 +71,8 @@ func mustExist(file string) error {
 }
 
 type serveOptions struct {
-	data, listen, level, folder, reach, smtp, smtpFrom string
-	secure, smtpPlain, openMetrics                     bool
+	data, listen, level, folder, backups, reach, smtp, smtpFrom string
+	secure, smtpPlain, openMetrics                              bool
 }
 
 func (opt *serveOptions) flags(f *flag.FlagSet) {
@@ -78,6 +80,7 @@ func (opt *serveOptions) flags(f *flag.FlagSet) {
 	f.StringVar(&opt.listen, "listen", "127.0.0.1:8410", "`address` to listen on; anything but loopback belongs behind TLS")
 	f.StringVar(&opt.level, "log", "info", "least `level` that is logged: debug, info, warn, error")
 	f.StringVar(&opt.folder, "connectors", "", "`folder` of further connector definitions (*.yaml)")
+	f.StringVar(&opt.backups, "backups", "", "`folder` into which backups are made, by the schedule in Settings")
 	f.StringVar(&opt.reach, "reach", "",
 		"`ranges` that are not public and may be called all the same, such as 10.1.0.0/16,127.0.0.0/8")
 	f.BoolVar(&opt.secure, "secure-cookies", false, "send session cookies over TLS only (behind a TLS proxy)")
@@ -92,7 +95,7 @@ func (opt *serveOptions) flags(f *flag.FlagSet) {
 // engine are the options as the relay wants them.
 func (opt *serveOptions) engine(e *Env, log *slog.Logger) (engine.Options, error) {
 	allowed, err := ranges(opt.reach)
-	o := engine.Options{Log: log, Folder: opt.folder, Reach: allowed}
+	o := engine.Options{Log: log, Folder: opt.folder, Backups: opt.backups, Reach: allowed}
 	if opt.smtp != "" {
 		o.Mail = mail.Sender{Server: opt.smtp, From: opt.smtpFrom, User: e.Getenv("OPENRELAY_SMTP_USER"),
 			Password: e.Getenv("OPENRELAY_SMTP_PASSWORD"), Plain: opt.smtpPlain}
@@ -122,6 +125,9 @@ func runServe(ctx context.Context, e *Env, f *flag.FlagSet, args []string) error
 		return err
 	}
 	defer st.Close()
+	if u := st.Upgraded(); u.Copy != "" {
+		log.Info("the tables of the file were brought up to date", "from", u.From, "to", u.To, "as it was", u.Copy)
+	}
 	if err := st.Hold(); err != nil {
 		return err
 	}

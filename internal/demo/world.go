@@ -8,6 +8,7 @@ import (
 	"net"
 	"net/http"
 	"os"
+	"path/filepath"
 	"time"
 
 	"openrelay/internal/api"
@@ -262,7 +263,7 @@ func Open(ctx context.Context, o Options) (w *World, err error) {
 	}
 	if w.Relay, err = relay.Open(ctx, w.Store,
 		engine.Options{Log: o.Log, Reach: connector.Loopback, Mail: mail.Sender{Server: w.MailAddr, From: "relay@morrowhive.example",
-			Plain: true}}); err != nil {
+			Plain: true}, Backups: filepath.Join(filepath.Dir(o.File), "backups")}); err != nil {
 		return w, err
 	}
 	if err := SetUp(ctx, w.Relay, w.Outside, w.Token, o.Extra); err != nil {

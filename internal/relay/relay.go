@@ -15,6 +15,7 @@ import (
 	"openrelay/internal/relay/exchange"
 	"openrelay/internal/relay/inventory"
 	"openrelay/internal/relay/joining"
+	"openrelay/internal/relay/keeping"
 	"openrelay/internal/relay/listing"
 	"openrelay/internal/relay/orders"
 	"openrelay/internal/relay/people"
@@ -37,6 +38,7 @@ type Relay struct {
 	*joining.Joining
 	*people.People
 	*attention.Attention
+	*keeping.Keeping
 
 	watchAt atomic.Pointer[time.Time] // of a relay that is driven by hand: when it looks again
 }
@@ -58,6 +60,7 @@ func Open(ctx context.Context, st *store.Store, o engine.Options) (*Relay, error
 	r.Joining = joining.New(e, r.Exchange, r.Inventory, r.Listing, r.Orders, r.Views)
 	r.People = people.New(e, r.Views)
 	r.Attention = attention.New(e, r.Exchange)
+	r.Keeping = keeping.New(e, o.Backups)
 	r.wire()
 	for _, read := range []func(context.Context) error{e.LoadDefinitions, e.CompleteFeeds, e.Reload, r.LoadRules, r.LoadItemKinds} {
 		if err := read(ctx); err != nil {

@@ -22,7 +22,7 @@ func (r *Relay) Start() error {
 	}
 	r.ResumeImports()
 	r.ResumeSheets()
-	for _, loop := range []func(){r.keepHouse, r.watchLoop, r.tellLoop} {
+	for _, loop := range []func(){r.keepHouse, r.watchLoop, r.tellLoop, r.backupLoop} {
 		r.Go(loop)
 	}
 	for _, kind := range engine.JobKinds {

@@ -57,7 +57,7 @@ func makeBlank(ctx context.Context, path string) error {
 	if err := f.Close(); err != nil {
 		return err
 	}
-	db, err := openTables(ctx, path)
+	db, _, err := openTables(ctx, path)
 	if err != nil {
 		return err
 	}

@@ -222,6 +222,14 @@ func (s *Store) Setting(ctx context.Context, key string) (string, error) {
 	return v, err
 }
 
+// Setting reads a setting; one that is not there is empty.
+func (t *Tx) Setting(key string) (v string, err error) {
+	if err = t.get(&v, "SELECT value FROM setting WHERE key=?", key); err == ErrNotFound {
+		err = nil
+	}
+	return v, err
+}
+
 // PutSetting writes a setting.
 func (t *Tx) PutSetting(key, value string) error {
 	_, err := t.exec("INSERT INTO setting (key, value) VALUES (?,?) ON CONFLICT (key) DO UPDATE SET value=excluded.value", key, value)

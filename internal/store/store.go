@@ -46,6 +46,25 @@ type Store struct {
 	next    map[string]int64     // next free row id per table
 	moved   int64                // time of the newest ledger entry
 	hold    *os.File             // locked while this process works on the file
+
+	upgrade Upgrade
+}
+
+// Upgrade is what opening a file changed of its tables.
+type Upgrade struct {
+	From, To int64  // versions of the tables; alike: nothing was changed
+	Copy     string // where the file as it was is kept; empty where nothing was changed
+}
+
+// Newer is returned when a file was written by a newer version of the program.
+type Newer struct {
+	File       string
+	Has, Knows int64 // versions of the tables
+}
+
+func (n *Newer) Error() string {
+	return fmt.Sprintf("%s was written by a newer version of the program: its tables are of version %d, this program knows %d. "+
+		"Start the newer version, or restore a backup from before the upgrade", n.File, n.Has, n.Knows)
 }
 
 // dsn opens the file so that a commit survives the end of the process and of the machine.
@@ -59,7 +78,7 @@ func Open(ctx context.Context, path string) (*Store, error) {
 	if err := createFile(ctx, path); err != nil {
 		return nil, err
 	}
-	db, err := openTables(ctx, path)
+	db, upgrade, err := openTables(ctx, path)
 	if err != nil {
 		return nil, fmt.Errorf("open %s: %w", path, err)
 	}
@@ -75,29 +94,66 @@ func Open(ctx context.Context, path string) (*Store, error) {
 	read.SetMaxIdleConns(4)
 	read.SetConnMaxIdleTime(readerRest)
 	return &Store{read: newReader(read), db: db, path: path, conn: conn, stmts: map[string]*sql.Stmt{},
-		inserts: map[insertKey]string{}, next: map[string]int64{}}, nil
+		inserts: map[insertKey]string{}, next: map[string]int64{}, upgrade: upgrade}, nil
 }
 
-// openTables opens a file for its one writer and brings its tables up to date.
-func openTables(ctx context.Context, path string) (*sql.DB, error) {
+// Upgraded tells what opening the file changed of its tables.
+func (s *Store) Upgraded() Upgrade { return s.upgrade }
+
+// openTables opens a file for its one writer and brings its tables up to date; before that, a copy of it is kept.
+func openTables(ctx context.Context, path string) (*sql.DB, Upgrade, error) {
 	db, err := sql.Open("sqlite", dsn(path, "journal_mode(WAL)", "synchronous(FULL)", "cache_size(-32000)", "wal_autocheckpoint(10000)"))
 	if err != nil {
-		return nil, err
+		return nil, Upgrade{}, err
 	}
 	db.SetMaxOpenConns(1)
+	upgrade, err := bringUpToDate(ctx, db, path)
+	if err != nil {
+		db.Close()
+	}
+	return db, upgrade, err
+}
+
+func bringUpToDate(ctx context.Context, db *sql.DB, path string) (u Upgrade, err error) {
 	sub, err := fs.Sub(migrations, "migrations")
 	if err != nil {
-		return nil, err
+		return u, err
 	}
 	p, err := goose.NewProvider(goose.DialectSQLite3, db, sub)
 	if err != nil {
-		return nil, err
+		return u, err
+	}
+	if u.From, u.To, err = p.GetVersions(ctx); err != nil {
+		return u, fmt.Errorf("read the version of its tables: %w", err)
+	}
+	switch {
+	case u.From > u.To:
+		return u, &Newer{File: path, Has: u.From, Knows: u.To}
+	case u.From == u.To:
+		return u, nil
+	case u.From > 0:
+		if u.Copy, err = keepBefore(ctx, path, u.From); err != nil {
+			return u, fmt.Errorf("keep a copy before the upgrade: %w", err)
+		}
 	}
 	if _, err := p.Up(ctx); err != nil {
-		db.Close()
-		return nil, fmt.Errorf("bring tables up to date: %w", err)
+		if at, verr := p.GetDBVersion(ctx); verr == nil && at == u.From && u.Copy != "" {
+			os.Remove(u.Copy) // nothing was changed; a service that is started again and again must not fill the disk
+		}
+		return u, fmt.Errorf("bring tables up to date: %w", err)
 	}
-	return db, nil
+	return u, nil
+}
+
+// keepBefore keeps a copy of a file before its tables change.
+func keepBefore(ctx context.Context, path string, version int64) (string, error) {
+	to := fmt.Sprintf("%s.before-upgrade-%d", path, version)
+	for n := 2; ; n++ {
+		if _, err := os.Stat(to); err != nil {
+			return to, Copy(ctx, path, to, nil)
+		}
+		to = fmt.Sprintf("%s.before-upgrade-%d.%d", path, version, n)
+	}
 }
 
 // Close closes the file.

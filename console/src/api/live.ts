@@ -22,6 +22,7 @@ const stale: Record<string, string[]> = {
   sheet: ["sheets", "sheet"],
   job: ["jobs", "action"],
   company: ["company"],
+  backup: ["backups"],
 };
 
 type Said = { kind: string } | { connected: boolean };

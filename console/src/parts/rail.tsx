@@ -41,6 +41,7 @@ export const settingsStops = [
   ["/settings", "Company"],
   ["/settings/places", "Places"],
   ["/settings/people", "People"],
+  ["/settings/keeping", "Keeping"],
 ] as const;
 
 export const activityStops = [

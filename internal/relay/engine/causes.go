@@ -17,8 +17,9 @@ const (
 	LabelUnknown       order.Cause = "label not known" // it may exist
 	LabelSurplus       order.Cause = "label not needed"
 	ListingRejected    order.Cause = "listing rejected" // its channel does not take it as we publish it
+	BackupFailed       order.Cause = "backup failed"    // ends when one is made
 )
 
 // Causes are the causes of exceptions that are not holds of orders.
 var Causes = []order.Cause{NegativeStock, EditUnclear, CredentialsRefused, WriteBackRefused, LabelRefused, LabelUnknown, LabelSurplus,
-	ServiceOpen, PutBack, NotApplied, NotTakenIn, NotUnderstood, ListingRejected}
+	ServiceOpen, PutBack, NotApplied, NotTakenIn, NotUnderstood, ListingRejected, BackupFailed}

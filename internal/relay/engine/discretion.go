@@ -12,7 +12,7 @@ func Impersonal(e store.Exception) bool {
 		return false
 	}
 	switch e.Cause {
-	case NegativeStock, ListingRejected, EditUnclear, CredentialsRefused:
+	case NegativeStock, ListingRejected, EditUnclear, CredentialsRefused, BackupFailed:
 		return true
 	}
 	return false

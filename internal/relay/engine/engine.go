@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"openrelay/internal/connector"
+	"openrelay/internal/seal"
 	"openrelay/internal/store"
 )
 
@@ -24,7 +25,7 @@ type Engine struct {
 	Client *http.Client // of all outgoing calls; guarded
 	Mail   Mail
 	hook   func(where string)
-	Sealer *Sealer
+	Sealer *seal.Ring
 	Prefix string // begins every reference we send: unique to this company file
 	// GS1Prefix begins the SSCC of every parcel. Without a company prefix of its own, a company uses
 	// one of the range that GS1 sets aside for use inside a company.
@@ -69,6 +70,8 @@ type Options struct {
 	Library connector.Library
 	// Folder of further definitions; empty means none.
 	Folder string
+	// Backups is the folder of backups; empty means that the service makes none.
+	Backups string
 	// Addresses that are not public and may be called all the same.
 	Reach []netip.Prefix
 	// Transport of all outgoing calls; nil: the network, guarded by Reach.
@@ -97,7 +100,7 @@ func Open(ctx context.Context, st *store.Store, o Options) (*Engine, error) {
 	if err != nil {
 		return nil, err
 	}
-	seal, err := OpenSealer(st.Path()+".key", sealed)
+	ring, err := seal.Open(st.Path()+".key", sealed)
 	if err != nil {
 		return nil, err
 	}
@@ -107,7 +110,7 @@ func Open(ctx context.Context, st *store.Store, o Options) (*Engine, error) {
 			return nil, err
 		}
 	}
-	r := &Engine{Store: st, Bus: NewBus(), fixed: o.Library, lib: o.Library, Log: o.Log, Clock: o.Now, Sealer: seal,
+	r := &Engine{Store: st, Bus: NewBus(), fixed: o.Library, lib: o.Library, Log: o.Log, Clock: o.Now, Sealer: ring,
 		conns: map[int64]*Conn{}, codes: map[string]*Conn{}, logins: map[int64]*login{}, tested: map[string]Tested{},
 		places: map[int64]store.Location{},
 		Client: connector.Guard{Allowed: o.Reach}.Client(), Mail: o.Mail, hook: o.Hook, WakeWatch: NewWaker(),

@@ -15,6 +15,7 @@ import (
 	"openrelay/internal/relay/engine"
 	"openrelay/internal/relay/people"
 	"openrelay/internal/relay/trial"
+	"openrelay/internal/seal"
 	"openrelay/internal/store"
 )
 
@@ -169,7 +170,7 @@ func TestACompanyWithoutItsKeyDoesNotOpen(t *testing.T) {
 	require.NoError(t, err)
 	defer st.Close()
 	_, err = relay.Open(t.Context(), st, engine.Options{})
-	require.ErrorIs(t, err, engine.ErrNoKey)
+	require.ErrorIs(t, err, seal.ErrNoKey)
 	require.NoError(t, os.Rename(path+".away", path+".key"))
 	_, err = relay.Open(t.Context(), st, engine.Options{})
 	require.NoError(t, err)

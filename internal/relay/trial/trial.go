@@ -298,7 +298,7 @@ func (k *Kit) open(path string) {
 	st, err := store.Open(k.t.Context(), path)
 	require.NoError(k.t, err)
 	k.t.Cleanup(func() { st.Close() })
-	k.Relay, err = relay.Open(k.t.Context(), st, engine.Options{Now: k.Now, Transport: k})
+	k.Relay, err = relay.Open(k.t.Context(), st, engine.Options{Now: k.Now, Transport: k, Backups: filepath.Dir(path)})
 	require.NoError(k.t, err)
 	k.t.Cleanup(k.Stop)
 }

@@ -96,6 +96,7 @@ const allCauses = [
   "dispatch not applied",
   "put back",
   "credentials refused",
+  "backup failed",
   "message not understood",
   "message not taken in",
   "negative stock",

@@ -1,0 +1,9 @@
+-- +goose Up
+-- Copies of the file that the service made by its schedule, or when it was asked to.
+CREATE TABLE backup (
+  id INTEGER PRIMARY KEY, name TEXT NOT NULL, began_at INTEGER NOT NULL, ended_at INTEGER NOT NULL DEFAULT 0,
+  bytes INTEGER NOT NULL DEFAULT 0, who TEXT NOT NULL, error TEXT NOT NULL DEFAULT '', gone_at INTEGER NOT NULL DEFAULT 0
+);
+
+-- +goose Down
+SELECT 1;
