@@ -83,7 +83,7 @@ func New(r *relay.Relay, o Options) (*API, http.Handler) {
 
 	mux := chi.NewRouter()
 	mux.Use(headers(o.Secure), deadlines(longestAnswer), a.recoverer, a.metrics.around)
-	mux.Get("/healthz", a.health)
+	a.healthRoutes(mux)
 	metrics := promhttp.HandlerFor(a.metrics.registry, promhttp.HandlerOpts{})
 	if o.OpenMetrics {
 		mux.Handle("/metrics", metrics)
@@ -204,6 +204,10 @@ func (a *API) failure(err error) error {
 		return huma.Error404NotFound("There is no such thing.")
 	case errors.Is(err, store.ErrConflict):
 		return huma.Error412PreconditionFailed("Somebody changed it in the meantime. Look at it again, then decide.")
+	case store.Full(err):
+		a.log.Error("the disk is full", "error", err)
+		return huma.NewError(http.StatusInsufficientStorage, "The disk of the service is full, and nothing of this was kept. "+
+			"Make room on it, then do it again.")
 	case errors.Is(err, context.Canceled):
 		return huma.NewError(499, "The caller left.")
 	}
@@ -224,15 +228,6 @@ func (a *API) recoverer(next http.Handler) http.Handler {
 		}()
 		next.ServeHTTP(w, r)
 	})
-}
-
-func (a *API) health(w http.ResponseWriter, r *http.Request) {
-	if _, err := a.relay.Store.Setting(r.Context(), "health"); err != nil {
-		problem(w, http.StatusServiceUnavailable, "The company file cannot be read.")
-		return
-	}
-	w.Header().Set("Content-Type", "application/json")
-	io.WriteString(w, `{"status":"ok"}`)
 }
 
 // quietErrors lets errors say where something was wrong, and not what was sent: that may be a secret.

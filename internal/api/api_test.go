@@ -1,11 +1,15 @@
 package api
 
 import (
+	"database/sql"
+	"errors"
 	"fmt"
 	"io"
+	"log/slog"
 	"net/http"
 	"net/http/httptest"
 	"net/http/httptrace"
+	"path/filepath"
 	"reflect"
 	"sync"
 	"sync/atomic"
@@ -13,6 +17,7 @@ import (
 	"testing/fstest"
 	"time"
 
+	"github.com/danielgtaylor/huma/v2"
 	"github.com/stretchr/testify/require"
 
 	"openrelay/internal/core/message"
@@ -177,4 +182,23 @@ func TestNobodyMay(t *testing.T) {
 	require.False(t, may(nil, person.Look))
 	require.True(t, may(&wire.Person{Role: "packer"}, person.Ship|person.SetUp))
 	require.Equal(t, "This needs the role bookkeeper or lead; you are clerk.", wants(person.KeepBooks, &wire.Person{Role: "clerk"}))
+}
+
+// TestAFullDiskIsTold with the error that the database gives, not as something that broke.
+func TestAFullDiskIsTold(t *testing.T) {
+	db, err := sql.Open("sqlite", filepath.Join(t.TempDir(), "x.relay")+"?_pragma=max_page_count(4)")
+	require.NoError(t, err)
+	defer db.Close()
+	_, err = db.Exec("CREATE TABLE x (y)")
+	require.NoError(t, err)
+	for err == nil {
+		_, err = db.Exec("INSERT INTO x VALUES (zeroblob(3000))")
+	}
+	a := &API{log: slog.New(slog.DiscardHandler)}
+	var said huma.StatusError
+	require.ErrorAs(t, a.failure(fmt.Errorf("commit: %w", err)), &said)
+	require.Equal(t, http.StatusInsufficientStorage, said.GetStatus())
+	require.ErrorContains(t, said, "disk of the service is full")
+	require.ErrorAs(t, a.failure(errors.New("something else")), &said)
+	require.Equal(t, http.StatusInternalServerError, said.GetStatus())
 }

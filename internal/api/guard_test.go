@@ -6,6 +6,7 @@ import (
 	"strings"
 	"testing"
 	"testing/fstest"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
@@ -85,4 +86,28 @@ func TestLookingChangesNothing(t *testing.T) {
 	require.Equal(t, http.StatusOK, w.Code, w.Body)
 	require.True(t, strings.HasPrefix(w.Body.String(), "%PDF"))
 	require.Equal(t, "routed", d.Stage("S-1"))
+}
+
+// TestHowItIs: a process that lives, a file that can be read, and what is not well; without a sign-in, so without names.
+func TestHowItIs(t *testing.T) {
+	d := newDesk(t)
+	for _, path := range []string{"/livez", "/readyz"} {
+		require.Equal(t, http.StatusNoContent, d.ask("", http.MethodGet, path, "").Code, path)
+	}
+	w := d.ask("", http.MethodGet, "/healthz", "")
+	require.Equal(t, http.StatusOK, w.Code)
+	require.JSONEq(t, `{"status":"well","checks":[{"name":"disk","state":"well"},{"name":"file","state":"well"},
+		{"name":"clock","state":"well"},{"name":"connections","state":"well"},{"name":"backlog","state":"well"}]}`, w.Body.String())
+	d.Stock(5, "JAR")
+	d.Push("stall", trial.Event("order", "S-1", 1, trial.Sale("S-1", trial.Units("JAR", 1))))
+	d.Later(time.Hour)
+	w = d.ask("", http.MethodGet, "/healthz", "")
+	require.Equal(t, http.StatusOK, w.Code, "it works, and says what wants a look")
+	require.Contains(t, w.Body.String(), `"1 message waits for long"`)
+	require.NotContains(t, w.Body.String(), "stall")
+	require.NoError(t, d.Store.Close())
+	require.Equal(t, http.StatusNoContent, d.ask("", http.MethodGet, "/livez", "").Code)
+	for _, path := range []string{"/readyz", "/healthz"} {
+		require.Equal(t, http.StatusServiceUnavailable, d.ask("", http.MethodGet, path, "").Code, path)
+	}
 }

@@ -20,7 +20,8 @@ var sides = map[order.Cause]string{
 	order.UnknownItem: "ours", order.NoStock: "ours", order.WantsLook: "ours", order.WantsAnswer: "ours",
 	order.ByPerson: "ours", order.ByRule: "ours", order.NotAnswered: "theirs",
 	engine.NegativeStock: "ours", engine.CredentialsRefused: "ours", engine.PutBack: "ours", engine.LabelSurplus: "ours",
-	engine.ServiceOpen: "ours", engine.BackupFailed: "ours", engine.LabelUnknown: "theirs",
+	engine.ServiceOpen: "ours", engine.BackupFailed: "ours", engine.ServiceUnwell: "ours",
+	engine.LabelUnknown: "theirs", engine.ConnectionDead: "theirs",
 }
 
 // exception is one as who asks may see it.

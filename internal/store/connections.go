@@ -189,7 +189,7 @@ func (t *Tx) WakeOutbox(connection int64, now time.Time) error {
 // RestFeeds ends what is noted about the feeds of a connection that is left. Their switches stay, for when
 // it is joined again, but for that of stock out: what it changes is to be seen anew.
 func (t *Tx) RestFeeds(connection int64) error {
-	_, err := t.exec(`UPDATE feed SET is_on = is_on AND kind <> 'stock out', validator='', failures=0, last_error='',
+	_, err := t.exec(`UPDATE feed SET is_on = is_on AND kind <> 'stock out', validator='', failures=0, failing_at=0, last_error='',
 		revision=revision+1 WHERE connection_id=?`, connection)
 	return err
 }
@@ -199,9 +199,9 @@ type ConnectionCounts struct {
 	Orders   int64 `db:"orders" json:"orders"`
 	Open     int64 `db:"open" json:"open_orders" doc:"Orders that are still on their way"`
 	Listings int64 `db:"listings" json:"listings"`
-	Messages int64 `db:"messages" json:"messages" doc:"Messages kept as they came"`
-	Waiting  int64 `db:"waiting" json:"waiting" doc:"Messages that wait to be sent"`
-	Shared   int64 `db:"shared" json:"shared" doc:"Other connections that use the same account"`
+	Messages int64 `db:"messages" json:"messages"    doc:"Messages kept as they came"`
+	Waiting  int64 `db:"waiting" json:"waiting"     doc:"Messages that wait to be sent"`
+	Shared   int64 `db:"shared" json:"shared"      doc:"Other connections that use the same account"`
 }
 
 // CountsOf counts what belongs to a connection.
@@ -229,12 +229,14 @@ type Feed struct {
 	LastOKAt     int64        `db:"last_ok_at"`
 	LastTryAt    int64        `db:"last_try_at"`
 	Failures     int64        `db:"failures"`
+	FailingAt    int64        `db:"failing_at"` // since when, without an answer between; 0: it does not fail
 	LastError    string       `db:"last_error"`
 	Validator    string       `db:"validator"` // of the last reading, for a conditional request
 	Revision     int64        `db:"revision"`
 }
 
-const feedCols = "id, connection_id, kind, is_on, schedule, mark, last_ok_at, last_try_at, failures, last_error, validator, revision"
+const feedCols = "id, connection_id, kind, is_on, schedule, mark, last_ok_at, last_try_at, failures, failing_at, last_error, " +
+	"validator, revision"
 
 // Feeds lists the feeds of all connections.
 func (s *Store) Feeds(ctx context.Context) ([]Feed, error) {
@@ -284,7 +286,8 @@ func (t *Tx) SetMark(id int64, mark string) error {
 
 // FeedWent notes a success of a feed, and the mark reached ("" leaves the mark).
 func (t *Tx) FeedWent(id int64, mark string, now time.Time) error {
-	_, err := t.exec(`UPDATE feed SET last_ok_at=?, last_try_at=?, failures=0, last_error='', mark=CASE WHEN ?='' THEN mark
+	_, err := t.exec(`UPDATE feed SET last_ok_at=?, last_try_at=?, failures=0, failing_at=0, last_error='',
+		mark=CASE WHEN ?='' THEN mark
 		ELSE ? END WHERE id=?`, micros(now), micros(now), mark, mark, id)
 	return err
 }
@@ -297,7 +300,8 @@ func (t *Tx) FeedPushed(id int64, now time.Time) error {
 
 // FeedFailed notes a failure of a feed.
 func (t *Tx) FeedFailed(id int64, reason string, now time.Time) error {
-	_, err := t.exec("UPDATE feed SET failures=failures+1, last_error=?, last_try_at=? WHERE id=?", reason, micros(now), id)
+	_, err := t.exec(`UPDATE feed SET failures=failures+1, failing_at=CASE failing_at WHEN 0 THEN ?2 ELSE failing_at END, last_error=?1,
+		last_try_at=?2 WHERE id=?3`, reason, micros(now), id)
 	return err
 }
 
@@ -416,7 +420,8 @@ func (t *Tx) LogRun(run int64, level, text string, now time.Time) error {
 
 // EndStaleRuns closes runs that a process left behind when it ended.
 func (t *Tx) EndStaleRuns(now time.Time) error {
-	_, err := t.exec("UPDATE run SET state='failed', error='the service ended while it ran', ended_at=? WHERE state='running'", micros(now))
+	_, err := t.exec("UPDATE run SET state='failed', error='the service ended while it ran', ended_at=? WHERE state='running'",
+		micros(now))
 	return err
 }
 

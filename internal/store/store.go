@@ -16,6 +16,7 @@ import (
 	"os"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/jmoiron/sqlx"
@@ -39,7 +40,8 @@ type Store struct {
 	db   *sql.DB
 	path string
 
-	mu      sync.Mutex // held by the writer
+	mu      sync.Mutex   // held by the writer
+	began   atomic.Int64 // when the change that is under way began, in microseconds; 0: none is
 	conn    *sql.Conn
 	stmts   map[string]*sql.Stmt
 	inserts map[insertKey]string // texts of statements that insert rows
@@ -187,6 +189,8 @@ type Tx struct {
 func (s *Store) Write(ctx context.Context, f func(*Tx) error) (err error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
+	s.began.Store(time.Now().UnixMicro())
+	defer s.began.Store(0)
 	// A change that has begun is finished: the caller's end must not tear it.
 	ctx = context.WithoutCancel(ctx)
 	if _, err := s.conn.ExecContext(ctx, "BEGIN IMMEDIATE"); err != nil {

@@ -18,8 +18,12 @@ const (
 	LabelSurplus       order.Cause = "label not needed"
 	ListingRejected    order.Cause = "listing rejected" // its channel does not take it as we publish it
 	BackupFailed       order.Cause = "backup failed"    // ends when one is made
+	ConnectionDead     order.Cause = "connection dead"  // nothing could be read from it for long
+	Backlog            order.Cause = "backlog"          // messages wait for long
+	ServiceUnwell      order.Cause = "service unwell"   // its disk, its clock or its file
 )
 
 // Causes are the causes of exceptions that are not holds of orders.
 var Causes = []order.Cause{NegativeStock, EditUnclear, CredentialsRefused, WriteBackRefused, LabelRefused, LabelUnknown, LabelSurplus,
-	ServiceOpen, PutBack, NotApplied, NotTakenIn, NotUnderstood, ListingRejected, BackupFailed}
+	ServiceOpen, PutBack, NotApplied, NotTakenIn, NotUnderstood, ListingRejected, BackupFailed, ConnectionDead,
+	Backlog, ServiceUnwell}

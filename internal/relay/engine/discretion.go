@@ -12,7 +12,7 @@ func Impersonal(e store.Exception) bool {
 		return false
 	}
 	switch e.Cause {
-	case NegativeStock, ListingRejected, EditUnclear, CredentialsRefused, BackupFailed:
+	case NegativeStock, ListingRejected, EditUnclear, CredentialsRefused, BackupFailed, Backlog, ServiceUnwell:
 		return true
 	}
 	return false

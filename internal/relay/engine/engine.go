@@ -31,6 +31,7 @@ type Engine struct {
 	// one of the range that GS1 sets aside for use inside a company.
 	GS1Prefix string
 
+	others     *others    // whom we call, and their clocks
 	loading    sync.Mutex // held while memory is brought to what the file says, so that it never goes backwards
 	mu         sync.RWMutex
 	lib        connector.Library // replaced as a whole when a definition is added
@@ -118,6 +119,8 @@ func Open(ctx context.Context, st *store.Store, o Options) (*Engine, error) {
 	if o.Transport != nil {
 		r.Client = &http.Client{Transport: o.Transport}
 	}
+	r.others = &others{next: r.Client.Transport, clock: r.Clock, skew: map[string]time.Duration{}}
+	r.Client.Transport = r.others
 	for _, kind := range JobKinds {
 		r.wakeJobs[kind] = NewWaker()
 	}

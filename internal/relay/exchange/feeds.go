@@ -256,10 +256,13 @@ func (g *reading) know(to connector.ReadTo, failed error) {
 		k.LastTryAt = now
 		if failed != nil {
 			k.Failures++
+			if k.FailingAt == 0 {
+				k.FailingAt = now
+			}
 			k.LastError = failed.Error()
 			return
 		}
-		k.Failures, k.LastError, k.LastOKAt = 0, "", now
+		k.Failures, k.FailingAt, k.LastError, k.LastOKAt = 0, 0, "", now
 		if g.req.From == "" {
 			k.Mark, k.Validator = g.high, to.Check
 		}

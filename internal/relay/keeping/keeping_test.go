@@ -159,12 +159,12 @@ func TestBackupsByTheClock(t *testing.T) {
 	next, err = k.BackupsDue(ctx)
 	require.NoError(t, err)
 	require.Equal(t, k.Now().Add(time.Hour).UnixMicro(), next.UnixMicro(), "it is tried again soon")
-	require.Contains(t, k.Causes(), engine.BackupFailed)
+	require.Contains(t, k.AllCauses(), engine.BackupFailed)
 	k.Spoil("UPDATE level SET on_hand=on_hand-5")
 	k.Later(time.Hour)
 	_, err = k.BackupsDue(ctx)
 	require.NoError(t, err)
-	require.NotContains(t, k.Causes(), order.Cause(engine.BackupFailed))
+	require.NotContains(t, k.AllCauses(), order.Cause(engine.BackupFailed))
 }
 
 // TestNoFolderNoBackups: what the service cannot do is refused where it is set.

@@ -12,6 +12,7 @@ import (
 	"net/http"
 	"net/url"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -206,6 +207,7 @@ type Kit struct {
 	calls  []Call
 	answer map[string]func(Call) (int, any) // by host and path
 	below  map[string]func(Call) (int, any) // by host and the beginning of a path
+	ahead  map[string]time.Duration         // by host; guarded by mu
 }
 
 // Morning is when a trial begins.
@@ -227,7 +229,8 @@ func Live(t testing.TB, carriers ...string) *Kit {
 
 func open(t testing.TB, clock time.Time, carriers ...string) *Kit {
 	t.Helper()
-	k := &Kit{t: t, clock: clock, answer: map[string]func(Call) (int, any){}, below: map[string]func(Call) (int, any){}}
+	k := &Kit{t: t, clock: clock, answer: map[string]func(Call) (int, any){}, below: map[string]func(Call) (int, any){},
+		ahead: map[string]time.Duration{}}
 	k.open(filepath.Join(t.TempDir(), "company.relay"))
 	want := setup.Setup{Version: 1, Company: "Morrow Hive Supply", Connectors: []string{stallDefinition, carterDefinition},
 		Locations: []setup.Location{{Code: "alder", Name: "Alder Yard",
@@ -367,9 +370,18 @@ func (k *Kit) RoundTrip(req *http.Request) (*http.Response, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &http.Response{StatusCode: status, Header: http.Header{"Content-Type": {"application/json"}},
+	header := http.Header{"Content-Type": {"application/json"}}
+	k.mu.Lock()
+	if ahead, ok := k.ahead[c.Host]; ok {
+		header.Set("Date", k.clock.Add(ahead).UTC().Format(http.TimeFormat))
+	}
+	k.mu.Unlock()
+	return &http.Response{StatusCode: status, Header: header,
 		Body: io.NopCloser(bytes.NewReader(raw)), Request: req}, nil
 }
+
+// Ahead lets the clock of a host be ahead of ours; without it, a host tells no time.
+func (k *Kit) Ahead(host string, by time.Duration) { k.mu.Lock(); k.ahead[host] = by; k.mu.Unlock() }
 
 // On lets a place of the outside answer as f says; status 0 is no answer at all.
 func (k *Kit) On(host, path string, f func(Call) (int, any)) {
@@ -643,8 +655,17 @@ func (k *Kit) OutboxOf(number string, feed message.Feed) store.OutboxMessage {
 	return store.OutboxMessage{}
 }
 
-// Causes lists the causes of what is open.
+// Causes lists the causes of what is open, but for what says that the service is unwell: where a test lets hours pass in which
+// somebody does not answer, that is raised, too.
 func (k *Kit) Causes() []order.Cause {
+	k.t.Helper()
+	return slices.DeleteFunc(k.AllCauses(), func(c order.Cause) bool {
+		return c == engine.Backlog || c == engine.ConnectionDead || c == engine.ServiceUnwell
+	})
+}
+
+// AllCauses lists the causes of everything that is open.
+func (k *Kit) AllCauses() []order.Cause {
 	k.t.Helper()
 	out := []order.Cause{}
 	for _, e := range k.Exceptions() {

@@ -119,6 +119,8 @@ describe("orders that are held", () => {
     ["service to be chosen", "Choose for this order", "/orders/O10001"],
     ["no stock", "See its stock", "/items/JAR"],
     ["credentials refused", "Renew access", "/connections/stall"],
+    ["connection dead", "Look at it", "/connections/stall"],
+    ["backlog", "Look at it", "/connections/stall"],
     ["backup failed", "Look at backups", "/settings/keeping"],
   ])("lead to where %s is mended", async (cause, words, to) => {
     show({ cause, subject: cause === "no stock" ? "JAR" : "", orders: 1, order_number: "O10001" });
