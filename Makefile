@@ -29,6 +29,23 @@ console/src/api/schema.d.ts: console/openapi.json console/node_modules/.ready
 console/dist/index.html: console/src/api/schema.d.ts $(UI_SOURCES)
 	cd console && npm run --silent build
 
+# What is given to others: programs that need nothing else, what they are made of (CycloneDX), checksums, and what installs them.
+RELEASE := build/release
+SBOM := go run github.com/CycloneDX/cyclonedx-gomod/cmd/cyclonedx-gomod@v1.9.0
+
+.PHONY: release
+release: console/dist/index.html
+	rm -rf $(RELEASE) && mkdir -p $(RELEASE)
+	for arch in amd64 arm64; do \
+		CGO_ENABLED=0 GOOS=linux GOARCH=$$arch go build -trimpath -ldflags "-s -w -X main.version=$(VERSION)" \
+			-o $(RELEASE)/openrelay-linux-$$arch ./cmd/openrelay && \
+		$(SBOM) bin -json -version $(VERSION) -output $(RELEASE)/openrelay-linux-$$arch.cdx.json $(RELEASE)/openrelay-linux-$$arch || exit 1; \
+	done
+	cd console && npm sbom --silent --sbom-format cyclonedx --omit dev > ../$(RELEASE)/console.cdx.json
+	cp packaging/openrelay.service packaging/Containerfile $(RELEASE)/
+	-cp /etc/ssl/certs/ca-certificates.crt $(RELEASE)/
+	cd $(RELEASE) && sha256sum * > SHA256SUMS
+
 # A browser for the tests of the console, from Debian's packages where there is none.
 .PHONY: browser
 browser:

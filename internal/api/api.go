@@ -47,7 +47,7 @@ type API struct {
 	log      *slog.Logger
 	sessions *scs.SessionManager
 	throttle throttle
-	proxied  bool // a proxy of ours with TLS stands before us
+	proxied  bool // a proxy of ours stands before us
 	huma     huma.API
 	metrics  *metrics
 	keys     keyLocks
@@ -61,6 +61,7 @@ type Options struct {
 	Console     fs.FS  // the built console; nil serves none
 	Version     string // of the program
 	Secure      bool   // cookies only over TLS
+	Proxied     bool   // a proxy of ours stands before us, and says where requests come from
 	OpenMetrics bool   // whoever reaches us may read the metrics; else those with a token
 }
 
@@ -70,7 +71,7 @@ func New(r *relay.Relay, o Options) (*API, http.Handler) {
 	if o.Log == nil {
 		o.Log = slog.New(slog.DiscardHandler)
 	}
-	a := &API{relay: r, log: o.Log, ended: make(chan struct{}), proxied: o.Secure}
+	a := &API{relay: r, log: o.Log, ended: make(chan struct{}), proxied: o.Proxied}
 	// Made by hand: scs.New would start a goroutine for a store in memory, and sign-ins are kept in the file.
 	a.sessions = &scs.SessionManager{Store: store.Sessions{Store: r.Store}, Lifetime: 14 * 24 * time.Hour, Codec: scs.GobCodec{},
 		Cookie: scs.SessionCookie{Name: cookieName(o.Secure), Path: "/", HttpOnly: true, Persist: true, Secure: o.Secure,

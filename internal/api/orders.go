@@ -2,7 +2,6 @@ package api
 
 import (
 	"context"
-	"encoding/csv"
 	"encoding/json"
 	"fmt"
 	"net/http"
@@ -122,9 +121,6 @@ func (in *OrdersInput) query() url.Values {
 	return q
 }
 
-// csvMost bounds the rows of one CSV of orders.
-const csvMost = 200_000
-
 // ordersCSV answers the orders of a filter as CSV, page by page, so that memory does not grow with them.
 func (a *API) ordersCSV(w http.ResponseWriter, r *http.Request) {
 	q := r.URL.Query()
@@ -146,21 +142,18 @@ func (a *API) ordersCSV(w http.ResponseWriter, r *http.Request) {
 		a.deny(w, err)
 		return
 	}
-	w.Header().Set("Content-Type", "text/csv; charset=utf-8; header=present")
-	w.Header().Set("Content-Disposition", `attachment; filename="orders.csv"`)
-	out := csv.NewWriter(w)
-	_ = out.Write([]string{"number", "channel", "channel_number", "channel_state", "stage", "kind", "buyer", "currency", "total", "units",
-		"placed_at", "taken_in_at", "via", "typed_by", "assignee", "tags", "held"})
-	for n := 0; len(list) > 0 && n < csvMost; n += len(list) {
+	out := table(w, "orders.csv", "number", "channel", "channel_number", "channel_state", "stage", "kind", "buyer", "currency", "total",
+		"units", "placed_at", "taken_in_at", "via", "typed_by", "assignee", "tags", "held")
+	for len(list) > 0 {
 		for _, row := range list {
 			o := a.orderRow(r.Context(), row)
 			placed := ""
 			if o.PlacedAt != nil {
 				placed = o.PlacedAt.Format(time.RFC3339)
 			}
-			_ = out.Write([]string{o.Number, o.Connection, o.ChannelNumber, o.ChannelState, o.Stage, o.Kind, o.Buyer, o.Currency,
+			_ = out.Row(o.Number, o.Connection, o.ChannelNumber, o.ChannelState, o.Stage, o.Kind, o.Buyer, o.Currency,
 				money.Decimal(o.Total, o.Currency), fmt.Sprint(o.Units), placed,
-				o.ReceivedAt.Format(time.RFC3339), o.Via, o.TypedBy, o.Assignee, strings.Join(o.Tags, " "), strings.Join(o.Held, "; ")})
+				o.ReceivedAt.Format(time.RFC3339), o.Via, o.TypedBy, o.Assignee, strings.Join(o.Tags, " "), strings.Join(o.Held, "; "))
 		}
 		if len(list) < f.Limit {
 			break
@@ -171,7 +164,7 @@ func (a *API) ordersCSV(w http.ResponseWriter, r *http.Request) {
 			panic(http.ErrAbortHandler) // half a table must not look like a whole one
 		}
 	}
-	out.Flush()
+	_ = out.End() // who asked may have left
 }
 
 // compared says what each version of the channel's record changed against the one before, field by field.

@@ -2,7 +2,6 @@ package api
 
 import (
 	"bytes"
-	"encoding/csv"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -177,14 +176,11 @@ func (a *API) runLog(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	if r.URL.Query().Get("format") == "csv" {
-		w.Header().Set("Content-Type", "text/csv; charset=utf-8; header=present")
-		w.Header().Set("Content-Disposition", fmt.Sprintf("attachment; filename=run-%d.csv", id))
-		c := csv.NewWriter(w)
-		c.Write([]string{"at", "level", "text"})
+		out := table(w, fmt.Sprintf("run-%d.csv", id), "at", "level", "text")
 		for _, l := range lines {
-			c.Write([]string{at(l.At).Format(time.RFC3339Nano), l.Level, l.Text})
+			_ = out.Row(at(l.At).Format(time.RFC3339Nano), l.Level, l.Text)
 		}
-		c.Flush()
+		_ = out.End() // who asked may have left
 		return
 	}
 	w.Header().Set("Content-Type", "application/x-ndjson")

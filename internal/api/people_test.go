@@ -210,7 +210,7 @@ func TestARepeatedRequestIsAnsweredToWhoMadeIt(t *testing.T) {
 // themselves does not count; without a proxy of ours, none of it does.
 func TestBehindAProxyEachSourceIsItsOwn(t *testing.T) {
 	tries := func(secure bool, hops ...string) (codes []int) {
-		d := guarded(t, api.Options{Secure: secure})
+		d := guarded(t, api.Options{Proxied: secure})
 		for _, hop := range hops {
 			for range 6 {
 				w := d.askWith("", http.MethodPost, "/api/v1/session", `{"email":"edda@morrow.example","password":"wrong"}`,

@@ -2,7 +2,6 @@ package api
 
 import (
 	"context"
-	"encoding/csv"
 	"fmt"
 	"net/http"
 	"time"
@@ -225,9 +224,10 @@ func (a *API) reportCSV(w http.ResponseWriter, r *http.Request) {
 		a.deny(w, err)
 		return
 	}
-	w.Header().Set("Content-Type", "text/csv; charset=utf-8; header=present")
-	w.Header().Set("Content-Disposition", fmt.Sprintf("attachment; filename=%q", code+".csv"))
-	out := csv.NewWriter(w)
-	_ = out.WriteAll(ReportTable(rep))
-	out.Flush()
+	rows := ReportTable(rep)
+	out := table(w, code+".csv", rows[0]...)
+	for _, row := range rows[1:] {
+		_ = out.Row(row...)
+	}
+	_ = out.End() // who asked may have left
 }

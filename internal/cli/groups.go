@@ -12,7 +12,8 @@ func groups() []group {
 		{"To run it", append(serving(), command{"version", "", "Print the version", runVersion})},
 		{"The company", []command{
 			companyCommand(), placeCommand(), peopleCommand(), tokensCommand(), profilesCommand(), setupCommand(), tellCommand(),
-			personCommand(), keepPersonalCommand(), looksCommand(), backupsCommand(), keysCommand(), activityCommand(), jobsCommand(),
+			personCommand(), keepPersonalCommand(), looksCommand(), backupsCommand(), keysCommand(),
+			healthCommand(), activityCommand(), jobsCommand(),
 		}},
 		{"Connections", []command{
 			connectionsCommand(), joinCommand(), settingsCommand(), overridesCommand(), feedsCommand(), feedCommand(), runCommand(),

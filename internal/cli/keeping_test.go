@@ -29,6 +29,9 @@ func TestBackupsOnTheCommandLine(t *testing.T) {
 		backups now ⇒ each day at 03:15
 		backups stop ⇒ No backups are made by themselves.
 		!backups daily -keep 4000 ⇒ body.keep
+		health ⇒ clock
+		health -json ⇒ "status": "well"
+		!health -server http://127.0.0.1:1 ⇒ refused
 		keys rotate ⇒ secrets are sealed with key 2 now
 	`))
 	made, err := filepath.Glob(filepath.Join(o.dir, "*.backup"))

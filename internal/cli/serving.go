@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"crypto/tls"
 	"errors"
 	"flag"
 	"fmt"
@@ -71,8 +72,8 @@ func mustExist(file string) error {
 }
 
 type serveOptions struct {
-	data, listen, level, folder, backups, reach, smtp, smtpFrom string
-	secure, smtpPlain, openMetrics                              bool
+	data, listen, level, folder, backups, reach, smtp, smtpFrom, cert, key string
+	secure, smtpPlain, openMetrics                                         bool
 }
 
 func (opt *serveOptions) flags(f *flag.FlagSet) {
@@ -83,6 +84,8 @@ func (opt *serveOptions) flags(f *flag.FlagSet) {
 	f.StringVar(&opt.backups, "backups", "", "`folder` into which backups are made, by the schedule in Settings")
 	f.StringVar(&opt.reach, "reach", "",
 		"`ranges` that are not public and may be called all the same, such as 10.1.0.0/16,127.0.0.0/8")
+	f.StringVar(&opt.cert, "tls-cert", "", "`file` of the certificate with which to serve over TLS; read again when it changes")
+	f.StringVar(&opt.key, "tls-key", "", "`file` of its key")
 	f.BoolVar(&opt.secure, "secure-cookies", false, "send session cookies over TLS only (behind a TLS proxy)")
 	f.BoolVar(&opt.openMetrics, "open-metrics", false, "let whoever reaches the service read /metrics; else a token is asked for")
 	f.StringVar(&opt.smtp, "smtp", "",
@@ -111,6 +114,9 @@ func runServe(ctx context.Context, e *Env, f *flag.FlagSet, args []string) error
 	}
 	if (opt.smtp == "") != (opt.smtpFrom == "") {
 		return usage{"-smtp and -smtp-from go together"}
+	}
+	if (opt.cert == "") != (opt.key == "") {
+		return usage{"-tls-cert and -tls-key go together"}
 	}
 	log := logger(e, opt.level)
 	o, err := opt.engine(e, log)
@@ -144,24 +150,28 @@ func (opt *serveOptions) serve(ctx context.Context, e *Env, log *slog.Logger, r 
 	if err != nil {
 		return fmt.Errorf("listen on %s: %w", opt.listen, err)
 	}
-	a, handler := api.New(r, api.Options{Log: log, Console: console.Files(), Version: e.Version, Secure: opt.secure,
-		OpenMetrics: opt.openMetrics})
+	scheme, serve, err := opt.over(log)
+	if err != nil {
+		return err
+	}
+	a, handler := api.New(r, api.Options{Log: log, Console: console.Files(), Version: e.Version, Secure: opt.secure || opt.cert != "",
+		Proxied: opt.secure && opt.cert == "", OpenMetrics: opt.openMetrics})
 	srv := &http.Server{Handler: handler, ReadHeaderTimeout: 10 * time.Second,
 		ReadTimeout: 60 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10,
 		ErrorLog: slog.NewLogLogger(log.Handler(), slog.LevelWarn)}
 	if err := r.Start(); err != nil {
 		return err
 	}
-	fmt.Fprintf(e.Out, "Open Relay serves %s at http://%s\n", opt.data, l.Addr())
-	if plainBeyond(l.Addr(), opt.secure) {
-		log.Warn("passwords and sessions cross the network unprotected: put a proxy with TLS in front, and serve with -secure-cookies",
-			"address", l.Addr().String())
+	fmt.Fprintf(e.Out, "Open Relay serves %s at %s://%s\n", opt.data, scheme, l.Addr())
+	if plainBeyond(l.Addr(), opt.secure || opt.cert != "") {
+		log.Warn("passwords and sessions cross the network unprotected: serve with -tls-cert and -tls-key, or put a proxy with TLS in "+
+			"front and serve with -secure-cookies", "address", l.Addr().String())
 	}
-	if err := tellFirstRun(ctx, e, r, "http://"+l.Addr().String()); err != nil {
+	if err := tellFirstRun(ctx, e, r, scheme+"://"+l.Addr().String()); err != nil {
 		return err
 	}
 	done := make(chan error, 1)
-	go func() { done <- srv.Serve(l) }()
+	go func() { done <- serve(srv, l) }()
 	select {
 	case err := <-done:
 		return err
@@ -173,6 +183,18 @@ func (opt *serveOptions) serve(ctx context.Context, e *Env, log *slog.Logger, r 
 	err = srv.Shutdown(stopping)
 	r.Stop()
 	return err
+}
+
+// over tells by which scheme the service is reached, and how it is served.
+func (opt *serveOptions) over(log *slog.Logger) (scheme string, serve func(*http.Server, net.Listener) error, err error) {
+	if opt.cert == "" {
+		return "http", (*http.Server).Serve, nil
+	}
+	c, err := newCertificate(opt.cert, opt.key, log)
+	return "https", func(srv *http.Server, l net.Listener) error {
+		srv.TLSConfig = &tls.Config{GetCertificate: c.get, MinVersion: tls.VersionTLS12}
+		return srv.ServeTLS(l, "", "")
+	}, err
 }
 
 // plainBeyond tells whether the service can be reached from beyond this machine without TLS before it.

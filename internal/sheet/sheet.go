@@ -303,11 +303,12 @@ func isFormula(c string) bool {
 	if rest == "" {
 		return false
 	}
-	if strings.ContainsRune("+-", rune(rest[0])) {
+	first, _ := utf8.DecodeRuneInString(rest)
+	if strings.ContainsRune("+-", first) {
 		_, err := strconv.ParseFloat(rest, 64)
 		return err != nil
 	}
-	return strings.ContainsRune("=@\t\r", rune(rest[0]))
+	return strings.ContainsRune("=@\t\r\n＝＠＋－", first)
 }
 
 // Row writes a row.

@@ -1,3 +1,4 @@
+import { csvText } from "./csv";
 import { DropdownMenu } from "radix-ui";
 import { useMemo, useRef, useState, type KeyboardEvent, type ReactNode } from "react";
 import { Button } from "./controls";
@@ -91,12 +92,9 @@ export function Table<T>({ name, columns, rows, rowKey, onOpen, more, tools, mar
       location.assign(csvOfAll);
       return;
     }
-    const quote = (s: string | number) => (/[",\n\r]/.test(String(s)) ? `"${String(s).replaceAll('"', '""')}"` : String(s));
-    const text = [visible.map((c) => quote(c.title)), ...ordered.map((r) => visible.map((c) => quote(c.value(r))))]
-      .map((l) => l.join(","))
-      .join("\r\n");
+    const text = csvText([visible.map((c) => c.title), ...ordered.map((r) => visible.map((c) => c.value(r)))]);
     const a = document.createElement("a");
-    a.href = URL.createObjectURL(new Blob([text + "\r\n"], { type: "text/csv" }));
+    a.href = URL.createObjectURL(new Blob([text], { type: "text/csv" }));
     a.download = `${name}.csv`;
     a.click();
     URL.revokeObjectURL(a.href);
