@@ -48,6 +48,8 @@ const EditRule = lazy(() => import("./pages/rules/edit"));
 const TypeOrder = lazy(() => import("./pages/orders/type"));
 const Reports = lazy(() => import("./pages/activity/reports"));
 const Places = lazy(() => import("./pages/settings/places"));
+const FactorFirst = lazy(() => import("./pages/settings/factorfirst"));
+const Security = lazy(() => import("./pages/settings/security"));
 const KeepingPage = lazy(() => import("./pages/settings/keeping"));
 const PeoplePage = lazy(() => import("./pages/settings/people"));
 const Settings = lazy(() => import("./pages/settings/settings"));
@@ -89,6 +91,12 @@ export function App() {
       </div>
     );
   }
+  if (me.data.factor_due)
+    return (
+      <Suspense>
+        <FactorFirst name={me.data.name} />
+      </Suspense>
+    );
   return <Cabin person={me.data} />;
 }
 
@@ -217,6 +225,7 @@ function Cabin({ person }: { person: Schema<"Person"> }) {
               <Route path="settings" element={<Settings />} />
               <Route path="settings/places" element={<Places />} />
               <Route path="settings/people" element={<PeoplePage />} />
+              <Route path="settings/security" element={<Security />} />
               <Route path="settings/keeping" element={<KeepingPage />} />
               <Route path="orders/:number" element={<Order />} />
               <Route path="picking" element={<Picking />} />

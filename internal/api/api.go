@@ -47,7 +47,9 @@ type API struct {
 	log      *slog.Logger
 	sessions *scs.SessionManager
 	throttle throttle
-	proxied  bool // a proxy of ours stands before us
+	streams  streams
+	refusals throttle // of what is noted, so that many write little
+	proxied  bool     // a proxy of ours stands before us
 	huma     huma.API
 	metrics  *metrics
 	keys     keyLocks
@@ -402,6 +404,12 @@ func (r *recorder) Write(b []byte) (int, error) {
 
 // events streams what changes (server-sent events). A comment every 20 seconds keeps the line open.
 func (a *API) events(w http.ResponseWriter, r *http.Request) {
+	leave, ok := a.streams.enter(streamKey(personOf(r.Context())))
+	if !ok {
+		problem(w, http.StatusTooManyRequests, "You listen to more streams than one can need. Close some pages.")
+		return
+	}
+	defer leave()
 	ctl := http.NewResponseController(w)
 	ctl.SetWriteDeadline(time.Time{})
 	w.Header().Set("Content-Type", "text/event-stream")
@@ -421,8 +429,14 @@ func (a *API) events(w http.ResponseWriter, r *http.Request) {
 		case <-a.ended:
 			return
 		case <-beat.C:
+			if !a.stillIn(r.Context()) {
+				return
+			}
 			fmt.Fprint(w, ": still here\n\n")
 		case e := <-events:
+			if e.Kind == "session" && !a.stillIn(r.Context()) {
+				return
+			}
 			if a.tellTogether(w, r, e, events) != nil {
 				return
 			}

@@ -39,8 +39,14 @@ func wants(any person.Permission, p *wire.Person) string {
 }
 
 // signedIn is a person who makes a request.
-func signedIn(u store.User) *wire.Person {
-	return &wire.Person{ID: u.ID, Name: u.Name, Email: u.Email, Role: u.Role, May: u.Role.Permissions().Names()}
+func (a *API) signedIn(ctx context.Context, u store.User) (*wire.Person, error) {
+	p := &wire.Person{ID: u.ID, Name: u.Name, Email: u.Email, Role: u.Role, May: u.Role.Permissions().Names()}
+	if u.TOTPAt != 0 {
+		return p, nil
+	}
+	due, err := a.relay.FactorDemanded(ctx, u.Role)
+	p.FactorDue = due
+	return p, err
 }
 
 // identify finds out who makes a request: an API token, or a session.
@@ -55,16 +61,33 @@ func (a *API) identify(next http.Handler) http.Handler {
 			}
 			p = &wire.Person{Name: t.Name, Role: t.Role, May: t.Role.Permissions().Names(), Token: t.ID}
 		} else if id := a.sessions.GetInt64(r.Context(), "user"); id != 0 && a.awake(r.Context(), time.Now()) {
-			u, err := a.relay.Store.User(r.Context(), id)
-			if err == nil && u.LeftAt == 0 && u.Epoch == a.sessions.GetInt64(r.Context(), "epoch") {
-				p = signedIn(u)
-			} else if err != nil && !errors.Is(err, store.ErrNotFound) {
+			var err error
+			if p, err = a.whoseSession(r.Context(), id); err != nil {
 				problem(w, http.StatusInternalServerError, "The session could not be read.")
 				return
 			}
 		}
 		next.ServeHTTP(w, r.WithContext(context.WithValue(withSource(r, a.proxied), personKey{}, p)))
 	})
+}
+
+// whoseSession is whom the session of a request belongs to; nobody where it has ended.
+func (a *API) whoseSession(ctx context.Context, user int64) (*wire.Person, error) {
+	u, err := a.relay.Store.User(ctx, user)
+	if errors.Is(err, store.ErrNotFound) || err == nil && (u.LeftAt != 0 || u.Epoch != a.sessions.GetInt64(ctx, "epoch")) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	s, err := a.relay.Store.UserSession(ctx, a.sessions.GetInt64(ctx, "session"))
+	if errors.Is(err, store.ErrNotFound) || err == nil && (s.EndedAt != 0 || s.UserID != user) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	return a.signedIn(ctx, u)
 }
 
 // A session that nobody uses for idleFor ends. When it was last used is noted at most every idleNote, so that looking at
@@ -82,9 +105,17 @@ func (a *API) awake(ctx context.Context, now time.Time) bool {
 	}
 	if now.Sub(used) > idleNote {
 		a.sessions.Put(ctx, "used", now.Unix())
+		if err := a.relay.Store.Write(ctx, func(t *store.Tx) error {
+			return t.UserSessionUsed(a.sessions.GetInt64(ctx, "session"), now)
+		}); err != nil {
+			a.log.Warn("that a session is used could not be noted", "error", err)
+		}
 	}
 	return true
 }
+
+// factorFirst is told to who must set up a second factor.
+const factorFirst = "The company demands a second factor. Set yours up first, under Settings, People."
 
 // only lets a raw handler be used by those who have one of the permissions.
 func only(any person.Permission, next http.HandlerFunc) http.HandlerFunc {
@@ -92,6 +123,8 @@ func only(any person.Permission, next http.HandlerFunc) http.HandlerFunc {
 		switch p := personOf(r.Context()); {
 		case p == nil:
 			problem(w, http.StatusUnauthorized, "Sign in, or send an API token.")
+		case p.FactorDue && any&person.Own == 0:
+			problem(w, http.StatusForbidden, factorFirst)
 		case !may(p, any):
 			problem(w, http.StatusForbidden, wants(any, p))
 		default:
@@ -106,6 +139,8 @@ func guard(api huma.API, any person.Permission) func(huma.Context, func(huma.Con
 		switch p := personOf(ctx.Context()); {
 		case p == nil:
 			huma.WriteErr(api, ctx, http.StatusUnauthorized, "Sign in, or send an API token.")
+		case p.FactorDue && any&person.Own == 0:
+			huma.WriteErr(api, ctx, http.StatusForbidden, factorFirst)
 		case !may(p, any):
 			huma.WriteErr(api, ctx, http.StatusForbidden, wants(any, p))
 		default:
@@ -166,6 +201,14 @@ func throttleKeysOf(source, account string) [2]string {
 
 type sourceKey struct{}
 
+type agentKey struct{}
+
+// agentOf is what the browser of a request says of itself.
+func agentOf(ctx context.Context) string {
+	agent, _ := ctx.Value(agentKey{}).(string)
+	return agent
+}
+
 // sourceOf is the address that a request comes from.
 func sourceOf(ctx context.Context) string {
 	source, _ := ctx.Value(sourceKey{}).(string)
@@ -186,5 +229,5 @@ func withSource(r *http.Request, proxied bool) context.Context {
 			host = last
 		}
 	}
-	return context.WithValue(r.Context(), sourceKey{}, host)
+	return context.WithValue(context.WithValue(r.Context(), sourceKey{}, host), agentKey{}, r.UserAgent())
 }

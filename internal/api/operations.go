@@ -58,6 +58,7 @@ func next(path string, query url.Values, key, value string) string {
 
 func (a *API) operations() {
 	a.peopleRoutes()
+	a.accessRoutes()
 	a.boardRoutes()
 	a.ordersRoutes()
 	a.orderWorkRoutes()

@@ -2,6 +2,7 @@ package api
 
 import (
 	"context"
+	"errors"
 	"net/http"
 	"time"
 
@@ -20,8 +21,8 @@ func (a *API) peopleRoutes() {
 	op(a, person.Anybody, http.MethodGet, "/first-run", "first-run", "Whether the company has nobody yet", a.firstRun)
 	op(a, person.Anybody, http.MethodPost, "/first-run", "begin",
 		"Name the company and add its first person, with the key that the service printed", a.begin)
-	op(a, person.Look, http.MethodGet, "/me", "me", "Who am I", a.me)
-	op(a, person.Look, http.MethodPost, "/me/password", "own-password", "Change one's own password; all other sessions end",
+	op(a, person.Own, http.MethodGet, "/me", "me", "Who am I", a.me)
+	op(a, person.Own, http.MethodPost, "/me/password", "own-password", "Change one's own password; all other sessions end",
 		a.ownPassword)
 	op(a, person.ManagePeople, http.MethodGet, "/people", "people", "Who may sign in, and who could", a.people)
 	op(a, person.ManagePeople, http.MethodPost, "/people", "add-person", "Add somebody who may sign in", a.addPerson)
@@ -38,6 +39,7 @@ type signIn struct {
 	Body struct {
 		Email    string `json:"email" maxLength:"200"`
 		Password string `json:"password" maxLength:"1000"`
+		Code     string `json:"code,omitempty" maxLength:"40" doc:"Of the second factor, or a recovery code; asked for where there is one"`
 	}
 }
 
@@ -46,20 +48,10 @@ type session struct {
 }
 
 func (a *API) signIn(ctx context.Context, in *signIn) (*session, error) {
-	source, account := sourceOf(ctx), people.NormalEmail(in.Body.Email)
-	if !a.throttle.begin(source, account, time.Now()) {
-		return nil, huma.Error429TooManyRequests("Too many wrong passwords. Wait a minute, then try again.")
-	}
-	u, err := a.relay.SignIn(ctx, in.Body.Email, in.Body.Password)
+	u, err := a.letIn(ctx, in)
 	if err != nil {
-		return nil, a.failure(err)
+		return nil, err
 	}
-	if u == nil {
-		a.log.Warn("a sign-in was refused", "source", source, "account", account)
-		return nil, huma.Error401Unauthorized("E-mail and password do not belong together.")
-	}
-	a.throttle.succeeded(source, account)
-	a.log.Info("signed in", "source", source, "account", account)
 	return a.beginSession(ctx, u)
 }
 
@@ -68,10 +60,24 @@ func (a *API) beginSession(ctx context.Context, u *store.User) (*session, error)
 	if err := a.sessions.RenewToken(ctx); err != nil {
 		return nil, a.failure(err)
 	}
+	if was := a.sessions.GetInt64(ctx, "session"); was != 0 { // of this browser; it goes on as another
+		if err := a.relay.EndSession(ctx, u.ID, was, u.Name); err != nil && !errors.Is(err, store.ErrNotFound) {
+			return nil, a.failure(err)
+		}
+	}
+	id, err := a.relay.BeginSession(ctx, *u, sourceOf(ctx), agentOf(ctx))
+	if err != nil {
+		return nil, a.failure(err)
+	}
+	a.sessions.Put(ctx, "session", id)
 	a.sessions.Put(ctx, "user", u.ID)
 	a.sessions.Put(ctx, "epoch", u.Epoch)
 	a.sessions.Put(ctx, "used", time.Now().Unix())
-	return &session{*signedIn(*u)}, nil
+	p, err := a.signedIn(ctx, *u)
+	if err != nil {
+		return nil, a.failure(err)
+	}
+	return &session{*p}, nil
 }
 
 func (a *API) firstRun(ctx context.Context, _ *struct{}) (*body[wire.FirstRun], error) {
@@ -96,6 +102,12 @@ func (a *API) begin(ctx context.Context, in *beginInput) (*session, error) {
 }
 
 func (a *API) signOut(ctx context.Context, _ *struct{}) (*struct{}, error) {
+	if id := a.sessions.GetInt64(ctx, "session"); id != 0 {
+		err := a.relay.EndSession(ctx, a.sessions.GetInt64(ctx, "user"), id, who(ctx))
+		if err != nil && !errors.Is(err, store.ErrNotFound) {
+			return nil, err
+		}
+	}
 	return nil, a.sessions.Destroy(ctx)
 }
 
@@ -136,7 +148,8 @@ func (a *API) peopleView(ctx context.Context) (*body[[]wire.User], error) {
 	list, err := a.relay.Store.Users(ctx)
 	out := make([]wire.User, len(list))
 	for i, u := range list {
-		out[i] = wire.User{ID: u.ID, Name: u.Name, Email: u.Email, Role: u.Role, LeftAt: at(u.LeftAt), SignedInAt: at(u.SignedInAt)}
+		out[i] = wire.User{ID: u.ID, Name: u.Name, Email: u.Email, Role: u.Role, LeftAt: at(u.LeftAt), SignedInAt: at(u.SignedInAt),
+			FactorAt: at(u.TOTPAt)}
 	}
 	return &body[[]wire.User]{out}, err
 }

@@ -40,7 +40,7 @@ func TestACompanyBeginsOnItsPage(t *testing.T) {
 	cookies := w.Cookies()
 	require.Len(t, cookies, 1)
 	me := d.askWith("", http.MethodGet, "/api/v1/me", "", map[string]string{"Cookie": cookies[0].Name + "=" + cookies[0].Value})
-	require.JSONEq(t, `{"id":1,"name":"Edda Quillon","email":"edda@morrow.example","role":"lead","may":["look","buyers",
+	require.JSONEq(t, `{"id":1,"name":"Edda Quillon","email":"edda@morrow.example","role":"lead","may":["own","look","buyers",
 		"hand-over","ship","stock","orders","purchasing","catalog","feeds","books","setup","people","privacy"]}`, me.Body.String())
 	require.JSONEq(t, `{"nobody":false}`, d.ask("", http.MethodGet, "/api/v1/first-run", "").Body.String())
 	require.Equal(t, http.StatusUnprocessableEntity, begin(key, "honeycomb").StatusCode)

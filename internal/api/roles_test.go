@@ -163,11 +163,12 @@ func checkTrust(t *testing.T, route string, roles []string) {
 	assert.NotContains(t, roles, "nobody", route)
 	assert.Contains(t, roles, "lead", route)
 	method, path, _ := strings.Cut(route, " ")
-	asksOnly := path == "/rules/read" || path == "/me/password" || strings.HasSuffix(path, "/publish/preview")
+	asksOnly := path == "/rules/read" || strings.HasPrefix(path, "/me/") || strings.HasSuffix(path, "/publish/preview")
 	if method != http.MethodGet && !asksOnly {
 		assert.NotContains(t, roles, "viewer", route)
 	}
-	for _, only := range []string{"/people", "/tokens", "/setup", "/targets", "/looks", "/persons"} {
+	for _, only := range []string{"/people", "/tokens", "/sign-in-terms", "/security-events",
+		"/backups", "/keys", "/setup", "/targets", "/looks", "/persons"} {
 		if path == only || strings.HasPrefix(path, only+"/") {
 			assert.Equal(t, []string{"lead"}, roles, route)
 		}

@@ -98,6 +98,7 @@ func ReadSetting(ctx context.Context, path, key string) (value string, err error
 // sealedColumns are all places where something sealed lies, with the column that names a row.
 var sealedColumns = []struct{ table, column, key string }{
 	{"account", "credentials", "id"}, {"account", "token", "id"}, {"consent", "sealed", "state"}, {"notify_target", "secret", "id"},
+	{"user", "totp", "id"},
 	{"idempotency", "answer", "key"},
 }
 

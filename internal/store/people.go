@@ -19,9 +19,11 @@ type User struct {
 	LeftAt       int64       `db:"left_at"`      // 0: is still here
 	Epoch        int64       `db:"epoch"`        // sessions that began in an earlier one have ended
 	SignedInAt   int64       `db:"signed_in_at"` // 0: never
+	TOTP         []byte      `db:"totp"`         // secret of the second factor, sealed
+	TOTPAt       int64       `db:"totp_at"`      // since when it counts; 0: it does not
 }
 
-const userQuery = "SELECT id, email, name, role, password_hash, left_at, epoch, signed_in_at FROM user "
+const userQuery = "SELECT id, email, name, role, password_hash, left_at, epoch, signed_in_at, totp, totp_at FROM user "
 
 // UserByEmail loads a user.
 func (s *Store) UserByEmail(ctx context.Context, email string) (u User, err error) {
@@ -76,6 +78,10 @@ func (t *Tx) PutUser(u User) error {
 	_, err := t.exec(`INSERT INTO user (email, name, role, password_hash) VALUES (?,?,?,?)
 		ON CONFLICT (email) DO UPDATE SET name=excluded.name, role=excluded.role, password_hash=excluded.password_hash,
 		left_at=0, epoch=epoch+1`, u.Email, u.Name, u.Role, u.PasswordHash)
+	if err != nil {
+		return err
+	}
+	_, err = t.exec("UPDATE user_session SET ended_at=began_at WHERE ended_at=0 AND user_id=(SELECT id FROM user WHERE email=?)", u.Email)
 	return err
 }
 
@@ -111,6 +117,12 @@ func (t *Tx) AddToken(k Token, hash []byte) (id int64, err error) {
 	err = t.get(&id, `INSERT INTO api_token (name, role, hash, created_at, made_by, ends_at) VALUES (?,?,?,?,?,?) RETURNING id`, k.Name,
 		k.Role, hash, k.CreatedAt, k.MadeBy, k.EndsAt)
 	return id, err
+}
+
+// Token loads an API token by id.
+func (s *Store) Token(ctx context.Context, id int64) (k Token, err error) {
+	err = found(s.read.GetContext(ctx, &k, tokenQuery+"WHERE id=?", id))
+	return k, err
 }
 
 // TokenByHash finds an API token, also one that ended or was revoked.
@@ -276,7 +288,8 @@ func (t *Tx) ForgetAnswers(before time.Time) error {
 // HoldsSecrets tells whether anything in the file is sealed, so that it needs its key.
 func (s *Store) HoldsSecrets(ctx context.Context) (yes bool, err error) {
 	err = s.read.GetContext(ctx, &yes, `SELECT EXISTS (SELECT 1 FROM account WHERE length(credentials)>0 OR length(token)>0)
-		OR EXISTS (SELECT 1 FROM consent) OR EXISTS (SELECT 1 FROM notify_target WHERE length(secret)>0)`)
+		OR EXISTS (SELECT 1 FROM consent)
+		OR EXISTS (SELECT 1 FROM user WHERE length(totp)>0) OR EXISTS (SELECT 1 FROM notify_target WHERE length(secret)>0)`)
 	return yes, err
 }
 

@@ -12,7 +12,9 @@ type Person struct {
 	Name  string      `json:"name"`
 	Email string      `json:"email,omitempty"`
 	Role  person.Role `json:"role" enum:"viewer,driver,packer,bookkeeper,clerk,lead"`
-	May   []string    `json:"may" doc:"The permissions of the role"                    enum:"look,buyers,hand-over,ship,stock,orders,purchasing,catalog,feeds,books,setup,people,privacy"`
+	May   []string    `json:"may" doc:"The permissions of the role"                    enum:"own,look,buyers,hand-over,ship,stock,orders,purchasing,catalog,feeds,books,setup,people,privacy"`
+
+	FactorDue bool `json:"factor_due,omitempty" doc:"A second factor is demanded and not set up; nothing else can be done before"`
 
 	Token int64 `json:"-"` // of a program: its token
 }
@@ -25,6 +27,7 @@ type User struct {
 	Role       person.Role `json:"role" enum:"viewer,driver,packer,bookkeeper,clerk,lead"`
 	LeftAt     *time.Time  `json:"left_at,omitempty" doc:"Since when they sign in no more"`
 	SignedInAt *time.Time  `json:"signed_in_at,omitempty" doc:"When they did last"`
+	FactorAt   *time.Time  `json:"factor_at,omitempty" doc:"Since when they have a second factor"`
 }
 
 // Token is an API token without its secret.
@@ -43,4 +46,29 @@ type Token struct {
 type NewToken struct {
 	ID    int64  `json:"id"`
 	Token string `json:"token"`
+}
+
+// RecoveryCodes stand in for a lost second factor, each once.
+type RecoveryCodes struct {
+	Codes []string `json:"codes"`
+}
+
+// UserSession is a browser at which somebody is signed in.
+type UserSession struct {
+	ID      int64      `json:"id"`
+	BeganAt *time.Time `json:"began_at"`
+	UsedAt  *time.Time `json:"used_at" doc:"Noted at most hourly"`
+	Source  string     `json:"source" doc:"Address it came from"`
+	Agent   string     `json:"agent" doc:"What the browser says of itself"`
+	Here    bool       `json:"here" doc:"The one that asks"`
+}
+
+// SecurityEvent is that somebody came in, was kept out, or changed what others may do.
+type SecurityEvent struct {
+	ID     int64      `json:"id"`
+	At     *time.Time `json:"at"`
+	Kind   string     `json:"kind"`
+	Who    string     `json:"who" doc:"A name, or what was typed as one"`
+	Source string     `json:"source,omitempty"`
+	Text   string     `json:"text,omitempty"`
 }

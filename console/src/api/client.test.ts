@@ -14,7 +14,7 @@ describe("answers", () => {
 
   it("that refuse are problems with what was expected", async () => {
     const refused = take(answer(422, { error: { detail: "does not fit", errors: [{ location: "expected", message: "a carton" }] } }));
-    await expect(refused).rejects.toEqual(new Problem(422, "does not fit", "a carton"));
+    await expect(refused).rejects.toEqual(new Problem(422, "does not fit", "a carton", ["expected"]));
     await expect(refused).rejects.toMatchObject({ status: 422, expected: "a carton" });
   });
 

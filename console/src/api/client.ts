@@ -7,6 +7,8 @@ export class Problem extends Error {
     readonly status: number,
     readonly detail: string,
     readonly expected?: string,
+    /** What of the request was wrong, such as body.code. */
+    readonly about: string[] = [],
   ) {
     super(detail);
   }
@@ -36,7 +38,12 @@ export async function takeWith<T>(call: Promise<Answer<T>>): Promise<{ data: T; 
   if (error !== undefined || !response.ok) {
     const p = (error ?? {}) as { detail?: string; errors?: { message?: string; location?: string }[] };
     const expected = p.errors?.find((e) => e.location === "expected")?.message;
-    throw new Problem(response.status, p.detail ?? `The service answered ${response.status}.`, expected);
+    throw new Problem(
+      response.status,
+      p.detail ?? `The service answered ${response.status}.`,
+      expected,
+      (p.errors ?? []).map((e) => e.location ?? ""),
+    );
   }
   const link = response.headers.get("Link")?.match(/<([^>]*)>/)?.[1];
   return { data: data as T, next: link ? new URL(link, location.origin).search.slice(1) : undefined };

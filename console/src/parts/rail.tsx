@@ -41,6 +41,7 @@ export const settingsStops = [
   ["/settings", "Company"],
   ["/settings/places", "Places"],
   ["/settings/people", "People"],
+  ["/settings/security", "Security"],
   ["/settings/keeping", "Keeping"],
 ] as const;
 

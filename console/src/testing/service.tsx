@@ -15,7 +15,7 @@ export type Reply = unknown | { status: number; detail: string };
 export const refused = (status: number, detail: string) => ({ status, detail });
 
 const isProblem = (r: Reply): r is { status: number; detail: string } =>
-  typeof r === "object" && r !== null && "status" in r && "detail" in r && Object.keys(r).length === 2;
+  typeof r === "object" && r !== null && "detail" in r && "status" in r && typeof r.status === "number";
 
 /**
  * Stands in for the service. Whatever a test does not say is answered as the service answered of a small company

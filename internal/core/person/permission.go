@@ -4,7 +4,8 @@ package person
 type Permission uint32
 
 const (
-	Look         Permission = 1 << iota // look at all that is not private
+	Own          Permission = 1 << iota // one's own password, second factor and sessions
+	Look                                // look at all that is not private
 	SeeBuyers                           // read names, addresses and whatever else tells who somebody is
 	HandOver                            // give buyers what lies ready for them
 	Ship                                // pick, pack, buy labels, close the day with a carrier
@@ -22,7 +23,7 @@ const (
 	Anybody Permission = 0
 )
 
-var permissionNames = []string{"look", "buyers", "hand-over", "ship", "stock", "orders", "purchasing", "catalog", "feeds", "books",
+var permissionNames = []string{"own", "look", "buyers", "hand-over", "ship", "stock", "orders", "purchasing", "catalog", "feeds", "books",
 	"setup", "people", "privacy"}
 
 // All lists every permission, one by one.

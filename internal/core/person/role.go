@@ -24,12 +24,12 @@ var Roles = []Role{Viewer, Driver, Packer, Bookkeeper, Clerk, Lead}
 
 // granted is the matrix of who may do what. Nobody may do anything that is not written here.
 var granted = map[Role]Permission{
-	Viewer:     Look,
-	Driver:     Look | SeeBuyers | HandOver,
-	Packer:     Look | SeeBuyers | HandOver | Ship | KeepStock,
-	Bookkeeper: Look | SeeBuyers | KeepBooks,
-	Clerk:      Look | SeeBuyers | HandOver | Ship | KeepStock | WorkOrders | BuyGoods | KeepCatalog | RunFeeds,
-	Lead: Look | SeeBuyers | HandOver | Ship | KeepStock | WorkOrders | BuyGoods | KeepCatalog | RunFeeds | KeepBooks |
+	Viewer:     Own | Look,
+	Driver:     Own | Look | SeeBuyers | HandOver,
+	Packer:     Own | Look | SeeBuyers | HandOver | Ship | KeepStock,
+	Bookkeeper: Own | Look | SeeBuyers | KeepBooks,
+	Clerk:      Own | Look | SeeBuyers | HandOver | Ship | KeepStock | WorkOrders | BuyGoods | KeepCatalog | RunFeeds,
+	Lead: Own | Look | SeeBuyers | HandOver | Ship | KeepStock | WorkOrders | BuyGoods | KeepCatalog | RunFeeds | KeepBooks |
 		SetUp | ManagePeople | GuardPrivacy,
 }
 

@@ -39,7 +39,7 @@ func TestACompanyBeginsOnce(t *testing.T) {
 	u, err := k.BeginWith(ctx, " "+key+"\n", beginning())
 	require.NoError(t, err)
 	require.Equal(t, []string{"edda@morrow.example", "Edda Quillon", string(person.Lead)}, []string{u.Email, u.Name, string(u.Role)})
-	in, err := k.SignIn(ctx, "EDDA@morrow.example", "honeycomb")
+	in, err := k.SignIn(ctx, "EDDA@morrow.example", "honeycomb", "")
 	require.NoError(t, err)
 	require.Equal(t, u.ID, in.ID)
 	c, err := k.Company(ctx)

@@ -18,12 +18,12 @@ func TestWhoMaySignIn(t *testing.T) {
 	k := trial.New(t)
 	ctx := t.Context()
 	require.NoError(t, k.PutUser(ctx, "edda@morrow.example", "Edda", "clerk", "a long password"))
-	u, err := k.SignIn(ctx, "EDDA@morrow.example", "a long password")
+	u, err := k.SignIn(ctx, "EDDA@morrow.example", "a long password", "")
 	require.NoError(t, err)
 	require.Equal(t, []string{"Edda", "clerk"}, []string{u.Name, string(u.Role)})
 	for _, wrong := range [][2]string{{"edda@morrow.example", "a long passwor"}, {"edda@morrow.example", ""},
 		{"nobody@morrow.example", "a long password"}} {
-		u, err = k.SignIn(ctx, wrong[0], wrong[1])
+		u, err = k.SignIn(ctx, wrong[0], wrong[1], "")
 		require.NoError(t, err)
 		require.Nil(t, u, wrong)
 	}
@@ -32,7 +32,7 @@ func TestWhoMaySignIn(t *testing.T) {
 		require.Error(t, k.PutUser(ctx, wrong[0], wrong[1], person.Role(wrong[2]), wrong[3]), wrong)
 	}
 	require.NoError(t, k.PutUser(ctx, "edda@morrow.example", "Edda T", "lead", "another password"))
-	u, err = k.SignIn(ctx, "edda@morrow.example", "a long password")
+	u, err = k.SignIn(ctx, "edda@morrow.example", "a long password", "")
 	require.NoError(t, err)
 	require.Nil(t, u, "the old one is over")
 

@@ -148,8 +148,15 @@ func (r *People) changeUser(ctx context.Context, id int64, f func(*engine.Change
 		if err != nil {
 			return fmt.Errorf("person %d: %w", id, err)
 		}
+		epoch := u.Epoch
 		if err := f(ch, &u); err != nil {
 			return err
+		}
+		if u.Epoch != epoch {
+			ch.Tell("session", "")
+			if err := ch.EndUserSessions(id, ch.Now); err != nil {
+				return err
+			}
 		}
 		return ch.UpdateUser(u)
 	})
@@ -166,8 +173,12 @@ func (r *People) lastOne(ch *engine.Change, u store.User) error {
 }
 
 func (r *People) notePerson(ch *engine.Change, u store.User, who, what, text string, args ...any) error {
+	said := fmt.Sprintf(text, args...)
+	if err := r.noteSecurity(ch, what, who, "", said); err != nil {
+		return err
+	}
 	return ch.Note(
-		store.Entry{At: ch.Now.UnixMicro(), Who: who, Thing: "person", ThingID: u.ID, What: what, Text: fmt.Sprintf(text, args...)})
+		store.Entry{At: ch.Now.UnixMicro(), Who: who, Thing: "person", ThingID: u.ID, What: what, Text: said})
 }
 
 // NewToken makes an API token. The text is shown once; only its hash is kept.
@@ -211,8 +222,7 @@ func (r *People) keepToken(ctx context.Context, name string, role person.Role, t
 		if id, err = ch.AddToken(k, tokenHash(token)); err != nil || who == "" {
 			return err
 		}
-		return ch.Note(store.Entry{At: ch.Now.UnixMicro(), Who: who, Thing: "person", What: "token made",
-			Text: fmt.Sprintf("API token %s made, as %s", k.Name, role)})
+		return r.notePerson(ch, store.User{}, who, "token made", "API token %s made, as %s", k.Name, role)
 	})
 	return id, err
 }
@@ -220,13 +230,19 @@ func (r *People) keepToken(ctx context.Context, name string, role person.Role, t
 // RevokeToken ends an API token at once.
 func (r *People) RevokeToken(ctx context.Context, id int64, who string) error {
 	return r.Commit(ctx, func(ch *engine.Change) error {
+		ch.Tell("session", "")
 		k, err := ch.RevokeToken(id, ch.Now)
 		if err != nil {
 			return fmt.Errorf("token %d: %w", id, err)
 		}
-		return ch.Note(store.Entry{At: ch.Now.UnixMicro(), Who: who, Thing: "person", What: "token revoked",
-			Text: fmt.Sprintf("API token %s revoked", k.Name)})
+		return r.notePerson(ch, store.User{}, who, "token revoked", "API token %s revoked", k.Name)
 	})
+}
+
+// TokenAlive tells whether a token is good now.
+func (r *People) TokenAlive(ctx context.Context, id int64) bool {
+	k, err := r.Store.Token(ctx, id)
+	return err == nil && k.RevokedAt == 0 && (k.EndsAt == 0 || r.Clock().Before(store.Time(k.EndsAt)))
 }
 
 // tokenUse is how often it is noted that a token is used.

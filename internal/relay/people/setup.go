@@ -26,8 +26,9 @@ func (r *People) PutUser(ctx context.Context, email, name string, role person.Ro
 	return r.Commit(ctx, func(ch *engine.Change) error { return ch.PutUser(u) })
 }
 
-// SignIn returns the person with this e-mail and password, or nil. Who has left is nobody.
-func (r *People) SignIn(ctx context.Context, email, password string) (*store.User, error) {
+// SignIn returns the person with this e-mail and password, or nil. Who has left is nobody. Of who has a second factor a code
+// is asked for, ErrCode says.
+func (r *People) SignIn(ctx context.Context, email, password, code string) (*store.User, error) {
 	u, err := r.Store.UserByEmail(ctx, NormalEmail(email))
 	if err != nil && err != store.ErrNotFound {
 		return nil, err
@@ -38,6 +39,9 @@ func (r *People) SignIn(ctx context.Context, email, password string) (*store.Use
 	}
 	if !r.fits(ctx, hash, password) || u.ID == 0 || u.LeftAt != 0 {
 		return nil, nil
+	}
+	if err := r.checkCode(ctx, u, code); err != nil {
+		return nil, err
 	}
 	if err := r.Store.Write(ctx, func(t *store.Tx) error { return t.SignedIn(u.ID, r.Clock()) }); err != nil {
 		return nil, err

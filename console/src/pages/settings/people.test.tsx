@@ -15,11 +15,27 @@ const user = (id: number, name: string, more: Partial<Schema<"User">> = {}): Sch
   role: "clerk",
   ...more,
 });
+const session = (id: number, more = {}) => ({
+  id,
+  began_at: "2026-11-28T08:00:00Z",
+  used_at: "2026-11-28T09:00:00Z",
+  source: "10.0.0.7",
+  agent: "Mozilla/5.0 (X11; Linux x86_64) Moth/12.1",
+  here: false,
+  ...more,
+});
 const everybody = [user(1, "Edda", { role: "lead" }), user(2, "Pim"), user(3, "Joss", { left_at: "2026-11-20T08:00:00Z" })];
 const signedIn = { ...answer<Record<string, unknown>>("me"), id: 1, name: "Edda", email: "edda@morrow.example" };
 
 const show = (say: Record<string, unknown> = {}) => {
-  const asked = service({ me: signedIn, people: everybody, tokens: [], ...say });
+  const asked = service({
+    me: signedIn,
+    people: everybody,
+    tokens: [],
+    "me/second-factor": { on: false, left: 0, demanded: false },
+    "me/sessions": [session(1, { here: true })],
+    ...say,
+  });
   open(<People />, "/settings/people");
   return asked;
 };
@@ -63,10 +79,30 @@ describe("people", () => {
     await said("Edda is the last with the role lead");
   });
 
-  it("have their sessions ended", async () => {
-    const asked = show({ "POST people/2/end-sessions": everybody });
-    await userEvent.click(await screen.findByRole("button", { name: "End sessions of Pim" }));
-    await waitFor(() => expect(changes(asked)[0]?.path).toBe("people/2/end-sessions"));
+  it("have their sessions ended, one or all", async () => {
+    const asked = show({
+      "people/2/sessions": [session(7), session(8, { source: "10.0.0.8" })],
+      "DELETE people/2/sessions/8": [session(7)],
+      "POST people/2/end-sessions": everybody,
+    });
+    await userEvent.click(await screen.findByRole("button", { name: "Sessions of Pim" }));
+    await userEvent.click(await screen.findByRole("button", { name: "End the session from 10.0.0.8" }));
+    await waitFor(() => expect(screen.queryByText("10.0.0.8")).toBeNull());
+    await userEvent.click(screen.getByRole("button", { name: "End all of them" }));
+    await said("Pim is signed in nowhere");
+    expect(changes(asked).map((a) => a.path)).toEqual(["people/2/sessions/8", "people/2/end-sessions"]);
+  });
+
+  it("who lost their second factor are helped", async () => {
+    const asked = show({
+      people: [user(2, "Pim", { factor_at: "2026-11-20T08:00:00Z" })],
+      "people/2/sessions": [],
+      "POST people/2/reset-second-factor": [user(2, "Pim")],
+    });
+    await userEvent.click(await screen.findByRole("button", { name: "Sessions of Pim" }));
+    await userEvent.click(await screen.findByRole("button", { name: "Take the second factor away" }));
+    await waitFor(() => expect(screen.queryByRole("button", { name: "Take the second factor away" })).toBeNull());
+    expect(changes(asked)).toHaveLength(1);
   });
 
   it("who do not lead see their own password only", async () => {

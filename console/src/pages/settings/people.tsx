@@ -7,6 +7,8 @@ import { Labelled } from "../../parts/fields";
 import { When } from "../../parts/format";
 import { Lamp } from "../../parts/lamp";
 import { Rail, settingsStops } from "../../parts/rail";
+import { SecondFactor } from "./factor";
+import { OwnSessions, SessionsOf } from "./sessions";
 
 type User = Schema<"User">;
 type Role = User["role"];
@@ -33,7 +35,13 @@ export default function People() {
       <div className="flex flex-col gap-9">
         {lead && <Everybody me={me.data?.id ?? 0} />}
         {lead && <Tokens />}
-        {me.data?.id ? <OwnPassword email={me.data.email ?? ""} /> : null}
+        {me.data?.id ? (
+          <>
+            <OwnPassword email={me.data.email ?? ""} />
+            <SecondFactor />
+            <OwnSessions />
+          </>
+        ) : null}
       </div>
     </>
   );
@@ -43,17 +51,11 @@ function Everybody({ me }: { me: number }) {
   const client = useQueryClient();
   const people = useQuery({ queryKey: ["people"], queryFn: () => take(api.GET("/api/v1/people")) });
   const [edit, setEdit] = useState<User | "new" | null>(null);
+  const [at, setAt] = useState<User | null>(null);
   const done = (list: User[]) => client.setQueryData(["people"], list);
   const leave = useMutation({
     mutationFn: (u: User) => take(api.POST("/api/v1/people/{id}/leave", { params: { path: { id: u.id } }, body: { left: !u.left_at } })),
     onSuccess: done,
-  });
-  const end = useMutation({
-    mutationFn: (u: User) => take(api.POST("/api/v1/people/{id}/end-sessions", { params: { path: { id: u.id } } })),
-    onSuccess: (list, u) => {
-      done(list);
-      if (u.id === me) void client.invalidateQueries({ queryKey: ["me"] });
-    },
   });
   return (
     <section aria-label="Everybody">
@@ -61,7 +63,7 @@ function Everybody({ me }: { me: number }) {
         <h2>Everybody</h2>
         <Button onClick={() => setEdit("new")}>Add a person</Button>
       </div>
-      <Trouble error={people.error ?? leave.error ?? end.error} />
+      <Trouble error={people.error ?? leave.error} />
       {people.isPending && <Loading />}
       {people.data?.length === 0 && <Empty>Nobody yet.</Empty>}
       {people.data && people.data.length > 0 && (
@@ -72,6 +74,7 @@ function Everybody({ me }: { me: number }) {
               <th>E-mail</th>
               <th>Role</th>
               <th>Signed in last</th>
+              <th>Second factor</th>
               <th />
             </tr>
           </thead>
@@ -92,6 +95,7 @@ function Everybody({ me }: { me: number }) {
                   )}
                 </td>
                 <td>{u.signed_in_at ? <When at={u.signed_in_at} /> : "never"}</td>
+                <td>{u.factor_at ? <Lamp state="go">asked for</Lamp> : <Lamp state="idle">none</Lamp>}</td>
                 <td>
                   <div className="flex justify-end gap-4 whitespace-nowrap">
                     {!u.left_at && (
@@ -99,8 +103,8 @@ function Everybody({ me }: { me: number }) {
                         <Button kind="quiet" aria-label={`Change ${u.name}`} onClick={() => setEdit(u)}>
                           Change
                         </Button>
-                        <Button kind="quiet" aria-label={`End sessions of ${u.name}`} onClick={() => end.mutate(u)}>
-                          End sessions
+                        <Button kind="quiet" aria-label={`Sessions of ${u.name}`} onClick={() => setAt(u)}>
+                          Sessions
                         </Button>
                       </>
                     )}
@@ -118,6 +122,17 @@ function Everybody({ me }: { me: number }) {
           </tbody>
         </table>
       )}
+      <Sheet open={at !== null} onClose={() => setAt(null)} title={at ? `Where ${at.name} is signed in` : ""}>
+        {at && (
+          <SessionsOf
+            user={people.data?.find((u) => u.id === at.id) ?? at}
+            onDone={(list) => {
+              done(list);
+              if (at.id === me) void client.invalidateQueries({ queryKey: ["me"] });
+            }}
+          />
+        )}
+      </Sheet>
       <Sheet open={edit !== null} onClose={() => setEdit(null)} title={edit === "new" ? "A person" : (edit?.name ?? "")}>
         {edit && (
           <PersonForm

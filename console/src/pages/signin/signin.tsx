@@ -1,19 +1,25 @@
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState, type FormEvent } from "react";
-import { api, take } from "../../api/client";
+import { api, Problem, take } from "../../api/client";
 import { Button, Trouble } from "../../parts/controls";
 
 export function SignIn() {
   const client = useQueryClient();
   const [email, setEmail] = useState("");
   const [password, setPassword] = useState("");
+  const [code, setCode] = useState("");
   const enter = useMutation({
-    mutationFn: () => take(api.POST("/api/v1/session", { body: { email, password } })),
+    mutationFn: (code: string) => take(api.POST("/api/v1/session", { body: { email, password, code: code || undefined } })),
     onSuccess: () => client.invalidateQueries({ queryKey: ["me"] }),
   });
+  // Once asked for, the code stays asked for, whatever is wrong with it.
+  const [asked, setAsked] = useState(false);
+  const wanted = asked || (enter.error instanceof Problem && enter.error.about.includes("body.code"));
+  if (wanted && !asked) setAsked(true);
+  const first = wanted && !enter.variables; // it was asked for; nothing was wrong
   const submit = (e: FormEvent) => {
     e.preventDefault();
-    enter.mutate();
+    enter.mutate(code);
   };
   return (
     <div className="flex min-h-screen flex-col items-center px-4 pt-[16vh]">
@@ -49,7 +55,22 @@ export function SignIn() {
             onChange={(e) => setPassword(e.target.value)}
           />
         </label>
-        <Trouble error={enter.error} />
+        {wanted && (
+          <label className="flex flex-col gap-1">
+            <span className="text-quiet">Code of your authenticator, or a recovery code</span>
+            <input
+              className="field code"
+              name="code"
+              autoComplete="one-time-code"
+              required
+              autoFocus
+              maxLength={40}
+              value={code}
+              onChange={(e) => setCode(e.target.value)}
+            />
+          </label>
+        )}
+        {!first && <Trouble error={enter.error} />}
         <Button kind="main" type="submit" disabled={enter.isPending} className="py-1.5">
           Sign in
         </Button>
