@@ -14,6 +14,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"openrelay/internal/core/person"
+	"openrelay/internal/relay/people"
 	"openrelay/internal/store"
 	"openrelay/internal/wire"
 )
@@ -90,17 +91,13 @@ func (a *API) whoseSession(ctx context.Context, user int64) (*wire.Person, error
 	return a.signedIn(ctx, u)
 }
 
-// A session that nobody uses for idleFor ends. When it was last used is noted at most every idleNote, so that looking at
-// pages writes nothing.
-const (
-	idleFor  = 3 * 24 * time.Hour
-	idleNote = time.Hour
-)
+// idleNote is how often it is noted, at most, that a session is used: looking at pages writes nothing.
+const idleNote = time.Hour
 
 // awake tells whether a session was used lately, and notes now and then that it is.
 func (a *API) awake(ctx context.Context, now time.Time) bool {
 	used := time.Unix(a.sessions.GetInt64(ctx, "used"), 0)
-	if now.Sub(used) > idleFor {
+	if now.Sub(used) > people.SessionRest {
 		return false
 	}
 	if now.Sub(used) > idleNote {

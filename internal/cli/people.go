@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"strconv"
 	"strings"
 	"time"
 
@@ -25,14 +26,22 @@ type peopleOptions struct {
 
 func peopleCommand() command {
 	opt := &peopleOptions{}
-	return verbs("people", "Who may sign in: list, add, change, let leave and come back, end sessions", opt.flags, []verb{
-		{"list", "", 0, opt.list},
-		{"add", "EMAIL", 1, opt.add},
-		{"change", "EMAIL", 1, opt.change},
-		{"leave", "EMAIL", 1, opt.leave},
-		{"return", "EMAIL", 1, opt.comeBack},
-		{"end-sessions", "EMAIL", 1, opt.endSessions},
-	})
+	return verbs(
+		"people",
+		"Who may sign in: list, add, change, let leave and come back; their sessions and second factors",
+		opt.flags,
+		[]verb{
+			{"list", "", 0, opt.list},
+			{"add", "EMAIL", 1, opt.add},
+			{"change", "EMAIL", 1, opt.change},
+			{"leave", "EMAIL", 1, opt.leave},
+			{"return", "EMAIL", 1, opt.comeBack},
+			{"sessions", "EMAIL", 1, opt.sessions},
+			{"end-session", "EMAIL ID", 2, opt.endSession},
+			{"end-sessions", "EMAIL", 1, opt.endSessions},
+			{"reset-second-factor", "EMAIL", 1, opt.resetFactor},
+		},
+	)
 }
 
 func (opt *peopleOptions) flags(f *flag.FlagSet) {
@@ -101,19 +110,110 @@ func (opt *peopleOptions) endSessions(ctx context.Context, c *client.Client, p *
 	return onPerson(ctx, c, p, a[0], func(id int64) ([]wire.User, error) { return c.EndSessions(ctx, id) })
 }
 
-// onPerson does something to the person with an address, and shows all of them.
-func onPerson(ctx context.Context, c *client.Client, p *printer, email string, do func(id int64) ([]wire.User, error)) error {
-	list, err := c.People(ctx)
+func (opt *peopleOptions) resetFactor(ctx context.Context, c *client.Client, p *printer, a []string) error {
+	return onPerson(ctx, c, p, a[0], func(id int64) ([]wire.User, error) { return c.ResetFactor(ctx, id) })
+}
+
+func (opt *peopleOptions) sessions(ctx context.Context, c *client.Client, p *printer, a []string) error {
+	u, err := personCalled(ctx, c, a[0])
 	if err != nil {
 		return err
 	}
+	list, err := c.Sessions(ctx, u.ID)
+	return showSessions(p, list, err)
+}
+
+func (opt *peopleOptions) endSession(ctx context.Context, c *client.Client, p *printer, a []string) error {
+	id, err := strconv.ParseInt(a[1], 10, 64)
+	if err != nil {
+		return usage{fmt.Sprintf("%q is no number of a session", a[1])}
+	}
+	u, err := personCalled(ctx, c, a[0])
+	if err != nil {
+		return err
+	}
+	list, err := c.EndSession(ctx, u.ID, id)
+	return showSessions(p, list, err)
+}
+
+func showSessions(p *printer, list []wire.UserSession, err error) error {
+	if err != nil {
+		return err
+	}
+	return p.show(list, func(row func(...any)) {
+		row("ID", "Browser", "From", "Began", "Used last")
+		for _, s := range list {
+			row(s.ID, s.Agent, s.Source, s.BeganAt, s.UsedAt)
+		}
+	})
+}
+
+// personCalled is the person with an address.
+func personCalled(ctx context.Context, c *client.Client, email string) (wire.User, error) {
+	list, err := c.People(ctx)
+	if err != nil {
+		return wire.User{}, err
+	}
 	for _, u := range list {
 		if u.Email == people.NormalEmail(email) {
-			list, err = do(u.ID)
-			return showPeople(p, list, err)
+			return u, nil
 		}
 	}
-	return fmt.Errorf("nobody here signs in as %s", email)
+	return wire.User{}, fmt.Errorf("nobody here signs in as %s", email)
+}
+
+// securityOptions narrow what happened at the door.
+type securityOptions struct{ rows rows }
+
+func securityCommand() command {
+	opt := &securityOptions{}
+	return verbs("security", "Who came in, who was kept out; and of whom a second factor is demanded: nobody, leads or everybody",
+		func(f *flag.FlagSet) { opt.rows.flags(f) },
+		[]verb{{"events", "", 0, opt.events}, {"terms", "", 0, opt.terms}, {"demand", "OF", 1, opt.demand}})
+}
+
+func (opt *securityOptions) events(ctx context.Context, c *client.Client, p *printer, _ []string) error {
+	list, more, err := listed[wire.SecurityEvent](ctx, c, "/security-events", "", &opt.rows)
+	if err != nil {
+		return err
+	}
+	if err := p.show(list, func(row func(...any)) {
+		row("When", "What", "Who", "From", "About")
+		for _, e := range list {
+			row(e.At, e.Kind, e.Who, e.Source, e.Text)
+		}
+	}); err != nil {
+		return err
+	}
+	p.cut(len(list), more)
+	return nil
+}
+
+func (opt *securityOptions) terms(ctx context.Context, c *client.Client, p *printer, _ []string) error {
+	t, err := c.FactorTerms(ctx)
+	return showTerms(p, t, err)
+}
+
+func (opt *securityOptions) demand(ctx context.Context, c *client.Client, p *printer, a []string) error {
+	t, err := c.SetFactorTerms(ctx, people.FactorTerms{Of: a[0]})
+	return showTerms(p, t, err)
+}
+
+func showTerms(p *printer, t people.FactorTerms, err error) error {
+	if err != nil {
+		return err
+	}
+	return p.told(t, "A second factor is demanded of %s", t.Of)
+}
+
+// onPerson does something to the person with an address, and shows all of them.
+func onPerson(ctx context.Context, c *client.Client, p *printer, email string, do func(id int64) ([]wire.User, error)) error {
+	u, err := personCalled(ctx, c, email)
+	if err != nil {
+		return err
+	}
+	list, err := do(u.ID)
+	return showPeople(p, list, err)
 }
 
 func showPeople(p *printer, list []wire.User, err error) error {
@@ -121,9 +221,9 @@ func showPeople(p *printer, list []wire.User, err error) error {
 		return err
 	}
 	return p.show(list, func(row func(...any)) {
-		row("Name", "E-mail", "Role", "Signed in last", "Left")
+		row("Name", "E-mail", "Role", "Signed in last", "Second factor", "Left")
 		for _, u := range list {
-			row(u.Name, u.Email, string(u.Role), u.SignedInAt, u.LeftAt)
+			row(u.Name, u.Email, string(u.Role), u.SignedInAt, u.FactorAt, u.LeftAt)
 		}
 	})
 }

@@ -25,11 +25,21 @@ func TestCompanysPeopleTokensAndPlaces(t *testing.T) {
 		people change pim@morrow.example -role viewer -name "Pim Oster" ⇒ Pim Oster
 		people change pim@morrow.example -email oster@morrow.example ⇒ oster@morrow.example
 		!people change pim@morrow.example -name x ⇒ nobody here signs in as pim@morrow.example
+		people sessions oster@morrow.example ⇒ Used last
+		!people end-session oster@morrow.example 99 ⇒ There is no session 99
+		!people end-session oster@morrow.example x ⇒ no number
+		!people sessions nobody@morrow.example ⇒ nobody here signs in
+		people reset-second-factor oster@morrow.example ⇒ Pim Oster
+		security events ⇒ Edda added, as lead
+		security demand leads ⇒ A second factor is demanded of leads
+		security terms ⇒ leads
+		!security demand cats ⇒ body.of
+		security demand nobody ⇒ nobody
 		people end-sessions oster@morrow.example ⇒ Pim Oster
 		people leave Oster@morrow.example ⇒ Pim Oster
 		people return oster@morrow.example ⇒ viewer
 		!people leave edda@morrow.example ⇒ Edda is the last with the role lead
-		!people dance ⇒ one of list, add, change, leave, return, end-sessions is expected
+		!people dance ⇒ one of list, add, change, leave, return, sessions
 		people list ⇒ Signed in last
 		tokens make scale -role viewer -days 30 ⇒ relay_
 		tokens list ⇒ scale

@@ -25,6 +25,7 @@ import (
 	"openrelay/internal/mail"
 	"openrelay/internal/relay"
 	"openrelay/internal/relay/engine"
+	"openrelay/internal/relay/people"
 	"openrelay/internal/store"
 )
 
@@ -407,12 +408,22 @@ func withRelay(ctx context.Context, file string, do func(*relay.Relay) error) er
 
 func runUser(ctx context.Context, e *Env, f *flag.FlagSet, args []string) error {
 	name := f.String("name", "", "the person's name")
+	reset := f.Bool("reset-second-factor", false, "take the second factor away from who lost it; nothing else is changed")
 	role := f.String("role", string(person.Clerk), "one of "+person.List())
 	if err := parse(f, args, 2, 2); err != nil {
 		return err
 	}
 	if err := person.Role(*role).Check(); err != nil {
 		return usage{err.Error()}
+	}
+	if *reset {
+		return withRelay(ctx, f.Arg(0), func(r *relay.Relay) error {
+			u, err := r.Store.UserByEmail(ctx, people.NormalEmail(f.Arg(1)))
+			if err != nil {
+				return fmt.Errorf("%s: %w", f.Arg(1), err)
+			}
+			return r.ResetFactor(ctx, u.ID, "command line")
+		})
 	}
 	password, err := readPassword(e)
 	if err != nil {

@@ -45,6 +45,34 @@ func (c *Client) EndSessions(ctx context.Context, id int64) (out []wire.User, er
 	return out, err
 }
 
+// Sessions lists where a person is signed in.
+func (c *Client) Sessions(ctx context.Context, id int64) ([]wire.UserSession, error) {
+	return get[[]wire.UserSession](ctx, c, fmt.Sprintf("/people/%d/sessions", id))
+}
+
+// EndSession ends one session of a person.
+func (c *Client) EndSession(ctx context.Context, id, session int64) (out []wire.UserSession, err error) {
+	_, err = c.Do(ctx, http.MethodDelete, fmt.Sprintf("/people/%d/sessions/%d", id, session), nil, &out)
+	return out, err
+}
+
+// ResetFactor takes away the second factor of a person.
+func (c *Client) ResetFactor(ctx context.Context, id int64) (out []wire.User, err error) {
+	_, err = c.Do(ctx, http.MethodPost, fmt.Sprintf("/people/%d/reset-second-factor", id), nil, &out)
+	return out, err
+}
+
+// FactorTerms tells of whom a second factor is demanded.
+func (c *Client) FactorTerms(ctx context.Context) (people.FactorTerms, error) {
+	return get[people.FactorTerms](ctx, c, "/sign-in-terms")
+}
+
+// SetFactorTerms says of whom a second factor is demanded.
+func (c *Client) SetFactorTerms(ctx context.Context, t people.FactorTerms) (out people.FactorTerms, err error) {
+	_, err = c.Do(ctx, http.MethodPut, "/sign-in-terms", t, &out)
+	return out, err
+}
+
 // Tokens lists the API tokens, without their secrets.
 func (c *Client) Tokens(ctx context.Context) ([]wire.Token, error) {
 	return get[[]wire.Token](ctx, c, "/tokens")

@@ -6,6 +6,7 @@ import (
 
 	"openrelay/internal/relay/engine"
 	"openrelay/internal/relay/inventory"
+	"openrelay/internal/relay/people"
 	"openrelay/internal/store"
 )
 
@@ -36,7 +37,9 @@ func (r *Relay) keepHouse() {
 	for {
 		if err := r.Store.Write(r.Ctx, func(t *store.Tx) error {
 			_, err := t.ForgetShown(r.Clock().Add(-inventory.KeepShown))
-			return errors.Join(err, t.ForgetAnswers(time.Now().Add(-24*time.Hour)))
+			now := r.Clock()
+			return errors.Join(err, t.ForgetAnswers(time.Now().Add(-24*time.Hour)),
+				t.SweepUserSessions(now.Add(-people.SessionRest), now.Add(-people.SessionMemory), now))
 		}); err != nil && r.Ctx.Err() == nil {
 			r.Log.Error("what listings showed long ago could not be forgotten", "error", err)
 		}

@@ -293,6 +293,12 @@ func (r *People) Security(ctx context.Context, kind, who, source, text string) {
 	}
 }
 
+// Sessions that nobody has used for SessionRest have ended; SessionMemory after their end they are forgotten.
+const (
+	SessionRest   = 3 * 24 * time.Hour
+	SessionMemory = 90 * 24 * time.Hour
+)
+
 // BeginSession begins a session of a person.
 func (r *People) BeginSession(ctx context.Context, u store.User, source, agent string) (id int64, err error) {
 	err = r.Commit(ctx, func(ch *engine.Change) (err error) {
