@@ -488,3 +488,22 @@ func TestBackupsByTheInterface(t *testing.T) {
 		lead GET /activity => 200 !‹heather›
 	`)
 }
+
+func TestParcelsAndNumbersByTheInterface(t *testing.T) {
+	c := talk(t)
+	c.says(`
+		clerk PUT /profiles/crate {"name":"Crate","length_mm":600,"width_mm":400,"height_mm":300,"tare_g":900,"max_g":20000} => 403
+		lead PUT /profiles/crate {"name":"Crate","length_mm":600,"width_mm":400,"height_mm":300,"tare_g":900,"max_g":20000}
+			=> 200 ‹"code":"crate"›
+		lead PUT /profiles/crate {"name":"Crate","length_mm":0,"width_mm":400,"height_mm":300,"tare_g":900,"max_g":20000}
+			=> 422 ‹millimetres›
+		viewer GET /profiles => 200 ‹"crate"›
+		lead POST /profiles/crate/archive {"archived":true} => 200 ‹"archived_at"›
+		viewer GET /profiles => 200 !‹"crate"›
+		lead GET /kept-profiles => 200 ‹"crate"›
+		lead POST /profiles/sack/archive {"archived":true} => 404 ‹parcel profile sack›
+		lead PUT /series/order {"prefix":"MH-","next":501} => 200 ‹"next":501›
+		lead PUT /series/order {"prefix":"no good","next":501} => 422 ‹prefix›
+		lead GET /series => 200 ‹MH-›
+	`)
+}

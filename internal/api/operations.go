@@ -66,6 +66,7 @@ func (a *API) operations() {
 	a.inboxRoutes()
 	a.privacyRoutes()
 	a.keepingRoutes()
+	a.parcelRoutes()
 	a.companyOpsRoutes()
 	a.reportsRoutes()
 	a.shipmentsRoutes()

@@ -11,9 +11,9 @@ func groups() []group {
 	return []group{
 		{"To run it", append(serving(), command{"version", "", "Print the version", runVersion})},
 		{"The company", []command{
-			companyCommand(), placeCommand(), peopleCommand(), tokensCommand(), securityCommand(), profilesCommand(), setupCommand(),
-			tellCommand(), personCommand(), keepPersonalCommand(), looksCommand(), backupsCommand(), keysCommand(), healthCommand(),
-			activityCommand(), jobsCommand(),
+			companyCommand(), placeCommand(), peopleCommand(), tokensCommand(), securityCommand(), profilesCommand(), seriesCommand(),
+			setupCommand(), tellCommand(), personCommand(), keepPersonalCommand(), looksCommand(), backupsCommand(), keysCommand(),
+			healthCommand(), activityCommand(), jobsCommand(),
 		}},
 		{"Connections", []command{
 			connectionsCommand(), joinCommand(), settingsCommand(), overridesCommand(), feedsCommand(), feedCommand(), runCommand(),

@@ -19,15 +19,22 @@ type verb struct {
 }
 
 // verbs makes a command of several words: name VERB arguments. They are listed in the order given, which is
-// that in which they are needed.
+// that in which they are needed. Without a word, where there is a list it is shown.
 func verbs(name, about string, flags func(*flag.FlagSet), list []verb) command {
 	var forms, words []string
 	for _, v := range list {
 		forms = append(forms, strings.TrimSpace(v.word+" "+v.args))
 		words = append(words, v.word)
 	}
-	return noun(name, strings.Join(forms, " | "), about, 1, -1, flags, func(ctx context.Context, c *client.Client, p *printer,
+	least := 1
+	if list[0].word == "list" {
+		least = 0 // what most are asked for needs no word
+	}
+	return noun(name, strings.Join(forms, " | "), about, least, -1, flags, func(ctx context.Context, c *client.Client, p *printer,
 		a []string) error {
+		if len(a) == 0 {
+			a = words[:1]
+		}
 		i := slices.Index(words, a[0])
 		if i < 0 {
 			return usage{fmt.Sprintf("%q: one of %s is expected", a[0], strings.Join(words, ", "))}

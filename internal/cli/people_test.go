@@ -56,6 +56,16 @@ func TestCompanysPeopleTokensAndPlaces(t *testing.T) {
 		!place put loft -postcode 4 ⇒ address
 		!place put Loft -name x ⇒ small letters
 		place list ⇒ The high loft
+		profiles put crate -name Crate -length 600 -width 400 -height 300 -holds 20000 ⇒ 600×400×300
+		profiles put crate -tare 900 ⇒ 900
+		!profiles put sack -name Sack ⇒ millimetres
+		profiles archive crate ⇒ crate
+		profiles restore crate ⇒ crate
+		!profiles archive sack ⇒ There is no parcel profile sack
+		series put order -prefix MH- -next 501 ⇒ MH-
+		series put order -next 600 ⇒ 600
+		!series put order -next 0 -prefix "a b" ⇒ prefix
+		series list ⇒ MH-
 		place put pier -keeper stall ⇒ stall
 		place put pier -name "Pier Nine and a half" ⇒ stall
 		place put pier -keeper ours ⇒ us

@@ -58,23 +58,6 @@ func (opt *scanOptions) run(ctx context.Context, c *client.Client, p *printer, a
 	})
 }
 
-func profilesCommand() command {
-	return noun("profiles", "", "List the parcel profiles", 0, 0, nil, runProfiles)
-}
-
-func runProfiles(ctx context.Context, c *client.Client, p *printer, _ []string) error {
-	list, err := c.Profiles(ctx)
-	if err != nil {
-		return err
-	}
-	return p.show(list, func(row func(...any)) {
-		row("Code", "Name", "mm", "Carries g", "Tare g")
-		for _, x := range list {
-			row(x.Code, x.Name, fmt.Sprintf("%d×%d×%d", x.LengthMM, x.WidthMM, x.HeightMM), x.MaxG, x.TareG)
-		}
-	})
-}
-
 type packOptions struct {
 	weight  int64
 	serials map[string][]string

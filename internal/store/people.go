@@ -248,6 +248,21 @@ func (t *Tx) PutSetting(key, value string) error {
 	return err
 }
 
+// numberedBy are the tables whose rows are numbered by a series.
+var numberedBy = map[string]string{"order": "orders", "shipment": "shipment", "purchase": "purchase", "transfer": "transfer",
+	"count": "stock_count"}
+
+// HighestNumber is the highest number that was given with a prefix to what a series numbers; 0: none was.
+func (t *Tx) HighestNumber(series, prefix string) (n int64, err error) {
+	table, ok := numberedBy[series]
+	if !ok {
+		return 0, nil
+	}
+	err = t.get(&n, "SELECT coalesce(max(CAST(substr(number, length(?1)+1) AS INTEGER)),0) FROM "+table+
+		" WHERE number>=?1 AND number<?1||char(0x10FFFF) AND substr(number, length(?1)+1) NOT GLOB '*[^0-9]*'", prefix)
+	return n, err
+}
+
 // PutSeries sets a number series.
 func (t *Tx) PutSeries(code, prefix string, next int64) error {
 	_, err := t.exec(`INSERT INTO series (code, prefix, next) VALUES (?,?,?) ON CONFLICT (code) DO UPDATE

@@ -196,23 +196,51 @@ func (t *Tx) UpdateShipment(s *Shipment) error {
 	return nil
 }
 
-// Profiles lists the parcel profiles, smallest first.
+// KeptProfile is a parcel profile, which may not be used any more.
+type KeptProfile struct {
+	packing.Profile
+	ArchivedAt int64 // 0: it is used
+}
+
+// Profiles lists the parcel profiles that are used, smallest first.
 func (s *Store) Profiles(ctx context.Context) ([]packing.Profile, error) {
-	rows, err := s.read.QueryContext(ctx, `SELECT code, name, length_mm, width_mm, height_mm, tare_g, max_g, service
-		FROM parcel_profile ORDER BY length_mm*width_mm*height_mm`)
+	all, err := s.KeptProfiles(ctx)
+	var out []packing.Profile
+	for _, p := range all {
+		if p.ArchivedAt == 0 {
+			out = append(out, p.Profile)
+		}
+	}
+	return out, err
+}
+
+// KeptProfiles lists all parcel profiles, those that are used first, and of them the smallest.
+func (s *Store) KeptProfiles(ctx context.Context) ([]KeptProfile, error) {
+	rows, err := s.read.QueryContext(ctx, `SELECT code, name, length_mm, width_mm, height_mm, tare_g, max_g, service, archived_at
+		FROM parcel_profile ORDER BY archived_at<>0, length_mm*width_mm*height_mm, code`)
 	if err != nil {
 		return nil, err
 	}
 	defer rows.Close()
-	var out []packing.Profile
+	var out []KeptProfile
 	for rows.Next() {
-		var p packing.Profile
-		if err := rows.Scan(&p.Code, &p.Name, &p.LengthMM, &p.WidthMM, &p.HeightMM, &p.TareG, &p.MaxG, &p.Service); err != nil {
+		var p KeptProfile
+		if err := rows.Scan(&p.Code, &p.Name, &p.LengthMM, &p.WidthMM, &p.HeightMM, &p.TareG, &p.MaxG, &p.Service,
+			&p.ArchivedAt); err != nil {
 			return nil, err
 		}
 		out = append(out, p)
 	}
 	return out, rows.Err()
+}
+
+// ArchiveProfile lets a profile be used no more, or again where at is zero.
+func (t *Tx) ArchiveProfile(code string, at int64) error {
+	n, err := t.exec("UPDATE parcel_profile SET archived_at=? WHERE code=?", at, code)
+	if err == nil && n == 0 {
+		err = ErrNotFound
+	}
+	return err
 }
 
 // AddProfile writes a parcel profile.

@@ -23,6 +23,8 @@ const stale: Record<string, string[]> = {
   job: ["jobs", "action"],
   company: ["company"],
   backup: ["backups"],
+  profile: ["kept profiles", "profiles"],
+  series: ["series"],
 };
 
 type Said = { kind: string } | { connected: boolean };

@@ -40,6 +40,7 @@ export const stockStops = [
 export const settingsStops = [
   ["/settings", "Company"],
   ["/settings/places", "Places"],
+  ["/settings/parcels", "Parcels and numbers"],
   ["/settings/people", "People"],
   ["/settings/security", "Security"],
   ["/settings/keeping", "Keeping"],

@@ -378,7 +378,11 @@ func (r *Joining) applyGround(ctx context.Context, want setup.Setup, who string)
 			if n == 0 {
 				n = map[bool]int64{true: 40001, false: 10001}[code == "shipment"]
 			}
-			if err := ch.PutSeries(code, prefix, n); err != nil {
+			given, err := ch.HighestNumber(code, prefix)
+			if err != nil {
+				return err
+			}
+			if err := ch.PutSeries(code, prefix, max(n, given+1)); err != nil {
 				return err
 			}
 		}

@@ -4,7 +4,8 @@ import { describe, expect, it } from "vitest";
 import type { Schema } from "../../api/client";
 import { as, answer, changes, onACleanPage, open, refused, said, service } from "../../testing/service";
 import People from "./people";
-import Places, { codeOf } from "./places";
+import { codeOf } from "../../shared/company/code";
+import Places from "./places";
 
 onACleanPage();
 

@@ -97,7 +97,7 @@ function Everybody({ me }: { me: number }) {
                 <td>{u.signed_in_at ? <When at={u.signed_in_at} /> : "never"}</td>
                 <td>{u.factor_at ? <Lamp state="go">asked for</Lamp> : <Lamp state="idle">none</Lamp>}</td>
                 <td>
-                  <div className="flex justify-end gap-4 whitespace-nowrap">
+                  <div className="-my-1 flex justify-end gap-4 whitespace-nowrap">
                     {!u.left_at && (
                       <>
                         <Button kind="quiet" aria-label={`Change ${u.name}`} onClick={() => setEdit(u)}>

@@ -5,6 +5,7 @@ import { api, take, type Schema } from "../../api/client";
 import { Button, Empty, Head, Loading, Sheet, Trouble } from "../../parts/controls";
 import { Labelled } from "../../parts/fields";
 import { Rail, settingsStops } from "../../parts/rail";
+import { codeOf } from "../../shared/company/code";
 import { addressFields } from "../../shared/address/fields";
 
 type Place = Schema<"Location">;
@@ -72,15 +73,6 @@ export default function Places() {
 }
 
 const oneLine = (a: Address) => [a.company, a.street, a.extra, `${a.postcode} ${a.town}`, a.country].filter((x) => x?.trim()).join(", ");
-
-/** A code made of a name: small letters, digits and lines. */
-export const codeOf = (name: string) =>
-  name
-    .normalize("NFKD")
-    .toLowerCase()
-    .replace(/[^a-z0-9]+/g, "-")
-    .replace(/^-+|-+$/g, "")
-    .slice(0, 31);
 
 function Form({ was, country, onDone }: { was?: Place; country: string; onDone: () => void }) {
   const client = useQueryClient();

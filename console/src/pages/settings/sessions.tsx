@@ -56,9 +56,11 @@ export function SessionsOf({ user, onDone }: { user: Schema<"User">; onDone: (li
       {q.data?.length === 0 && <p className="text-quiet">{user.name} is signed in nowhere.</p>}
       {q.data && q.data.length > 0 && <List list={q.data} onEnd={(id) => end.mutate(id)} />}
       <div className="mt-4 flex flex-wrap gap-4 border-t border-rule pt-3">
-        <Button onClick={() => endAll.mutate()} disabled={endAll.isPending}>
-          End all of them
-        </Button>
+        {!!q.data?.length && (
+          <Button onClick={() => endAll.mutate()} disabled={endAll.isPending}>
+            End all of them
+          </Button>
+        )}
         {user.factor_at && (
           <Button kind="quiet" onClick={() => reset.mutate()} disabled={reset.isPending}>
             Take the second factor away

@@ -1,0 +1,282 @@
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useState, type FormEvent } from "react";
+import { api, take, type Schema } from "../../api/client";
+import { may, meQuery } from "../../api/queries";
+import { Button, Empty, Head, Loading, Sheet, Trouble } from "../../parts/controls";
+import { Labelled } from "../../parts/fields";
+import { count, When } from "../../parts/format";
+import { Lamp } from "../../parts/lamp";
+import { Rail, settingsStops } from "../../parts/rail";
+import { codeOf } from "../../shared/company/code";
+
+type Profile = Schema<"KeptProfile">;
+type Series = Schema<"Series">;
+
+/** What parcels are packed in, and how things are numbered. */
+export default function Parcels() {
+  const me = useQuery(meQuery);
+  if (me.isPending) return <Loading />;
+  return (
+    <>
+      <Head title="Parcels and numbers" sub="What parcels are packed in, and how orders and shipments are numbered" />
+      <Rail label="Settings" stops={settingsStops} />
+      {may(me.data, "setup") ? (
+        <div className="flex flex-col gap-9">
+          <Profiles />
+          <Numbers />
+        </div>
+      ) : (
+        <Empty>Cartons and number series are for those with the role lead.</Empty>
+      )}
+    </>
+  );
+}
+
+const profilesKey = ["kept profiles"];
+
+function Profiles() {
+  const client = useQueryClient();
+  const q = useQuery({ queryKey: profilesKey, queryFn: () => take(api.GET("/api/v1/kept-profiles")) });
+  const [edit, setEdit] = useState<Profile | "new" | null>(null);
+  const done = (list: Profile[]) => {
+    client.setQueryData(profilesKey, list);
+    void client.invalidateQueries({ queryKey: ["profiles"] });
+  };
+  const archive = useMutation({
+    mutationFn: (p: Profile) =>
+      take(api.POST("/api/v1/profiles/{code}/archive", { params: { path: { code: p.code } }, body: { archived: !p.archived_at } })),
+    onSuccess: done,
+  });
+  return (
+    <section aria-label="Parcel profiles">
+      <div className="mb-1 flex items-baseline justify-between">
+        <h2>Parcel profiles</h2>
+        <Button onClick={() => setEdit("new")}>Add a profile</Button>
+      </div>
+      <p className="mb-2 max-w-prose text-quiet">
+        Cartons, bags and tubes with their size and weight. Packers choose one; carriers are asked for prices by it.
+      </p>
+      <Trouble error={q.error ?? archive.error} />
+      {q.isPending && <Loading />}
+      {q.data?.length === 0 && (
+        <Empty action={<Button onClick={() => setEdit("new")}>Add the first</Button>}>
+          No profile yet. Without one nothing can be packed: measure the carton that you use most.
+        </Empty>
+      )}
+      {q.data && q.data.length > 0 && (
+        <table className="ledger">
+          <thead>
+            <tr>
+              <th>Code</th>
+              <th>Name</th>
+              <th className="r">Length × width × height</th>
+              <th className="r">Holds</th>
+              <th className="r">Tare</th>
+              <th>Service</th>
+              <th />
+            </tr>
+          </thead>
+          <tbody>
+            {q.data.map((p) => (
+              <tr key={p.code} className={p.archived_at ? "text-quiet" : ""}>
+                <td className="code">{p.code}</td>
+                <td>
+                  {p.name}{" "}
+                  {p.archived_at && (
+                    <Lamp state="idle">
+                      used no more since <When at={p.archived_at} />
+                    </Lamp>
+                  )}
+                </td>
+                <td className="r fig">
+                  {count(p.length_mm)} × {count(p.width_mm)} × {count(p.height_mm)} <span className="text-quiet">mm</span>
+                </td>
+                <td className="r fig">
+                  {count(p.max_g)} <span className="text-quiet">g</span>
+                </td>
+                <td className="r fig">
+                  {count(p.tare_g)} <span className="text-quiet">g</span>
+                </td>
+                <td className="code">{p.service}</td>
+                <td>
+                  <div className="-my-1 flex justify-end gap-4 whitespace-nowrap">
+                    {!p.archived_at && (
+                      <Button kind="quiet" aria-label={`Change ${p.name}`} onClick={() => setEdit(p)}>
+                        Change
+                      </Button>
+                    )}
+                    <Button
+                      kind="quiet"
+                      aria-label={p.archived_at ? `Use again: ${p.name}` : `Use no more: ${p.name}`}
+                      onClick={() => archive.mutate(p)}
+                    >
+                      {p.archived_at ? "Use again" : "Use no more"}
+                    </Button>
+                  </div>
+                </td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      )}
+      <Sheet open={edit !== null} onClose={() => setEdit(null)} title={edit === "new" ? "A parcel profile" : (edit?.name ?? "")}>
+        {edit && (
+          <ProfileForm
+            was={edit === "new" ? undefined : edit}
+            onDone={(list) => {
+              done(list);
+              setEdit(null);
+            }}
+          />
+        )}
+      </Sheet>
+    </section>
+  );
+}
+
+const measures = [
+  ["length_mm", "Length, mm"],
+  ["width_mm", "Width, mm"],
+  ["height_mm", "Height, mm"],
+  ["max_g", "Holds at most, g"],
+  ["tare_g", "Weight of carton and filling, g"],
+] as const;
+
+function ProfileForm({ was, onDone }: { was?: Profile; onDone: (list: Profile[]) => void }) {
+  const [name, setName] = useState(was?.name ?? "");
+  const [code, setCode] = useState(was?.code ?? "");
+  const [service, setService] = useState(was?.service ?? "");
+  const [sizes, setSizes] = useState(() => Object.fromEntries(measures.map(([key]) => [key, was ? String(was[key]) : ""])));
+  const size = (key: (typeof measures)[number][0]) => Number(sizes[key] || 0);
+  const put = useMutation({
+    mutationFn: () =>
+      take(
+        api.PUT("/api/v1/profiles/{code}", {
+          params: { path: { code: was?.code ?? (code || codeOf(name)) } },
+          body: {
+            name,
+            service: service || undefined,
+            length_mm: size("length_mm"),
+            width_mm: size("width_mm"),
+            height_mm: size("height_mm"),
+            max_g: size("max_g"),
+            tare_g: size("tare_g"),
+          },
+        }),
+      ),
+    onSuccess: onDone,
+  });
+  const send = (e: FormEvent) => {
+    e.preventDefault();
+    put.mutate();
+  };
+  return (
+    <form className="grid grid-cols-2 gap-3" onSubmit={send}>
+      <Labelled label="Name">
+        <input className="field w-full" required autoFocus maxLength={120} value={name} onChange={(e) => setName(e.target.value)} />
+      </Labelled>
+      <Labelled label="Code" help={was ? "It stays" : "Short, for scans and set-ups; it stays"}>
+        <input
+          className="field code w-full"
+          maxLength={31}
+          disabled={!!was}
+          placeholder={codeOf(name)}
+          value={code}
+          onChange={(e) => setCode(e.target.value)}
+        />
+      </Labelled>
+      {measures.map(([key, label]) => (
+        <Labelled key={key} label={label}>
+          <input
+            className="field fig w-full"
+            type="number"
+            min={key === "tare_g" ? 0 : 1}
+            required
+            value={sizes[key]}
+            onChange={(e) => setSizes({ ...sizes, [key]: e.target.value })}
+          />
+        </Labelled>
+      ))}
+      <Labelled label="Service proposed for it" help="Code of a carrier's service; may stay empty">
+        <input className="field code w-full" maxLength={120} value={service} onChange={(e) => setService(e.target.value)} />
+      </Labelled>
+      <div className="col-span-2">
+        <Trouble error={put.error} />
+        <Button kind="main" type="submit" disabled={put.isPending}>
+          {was ? "Keep the change" : "Add"}
+        </Button>
+      </div>
+    </form>
+  );
+}
+
+const seriesKey = ["series"];
+
+function Numbers() {
+  const client = useQueryClient();
+  const q = useQuery({ queryKey: seriesKey, queryFn: () => take(api.GET("/api/v1/series")) });
+  return (
+    <section aria-label="Number series">
+      <h2>Number series</h2>
+      <p className="mb-2 max-w-prose text-quiet">
+        What numbers begin with, and which comes next. A number is never given twice; what has one keeps it.
+      </p>
+      <Trouble error={q.error} />
+      {q.isPending && <Loading />}
+      {q.data?.length === 0 && <Empty>Nothing is numbered yet. The series of orders appears here with the first one.</Empty>}
+      <div className="flex flex-col gap-2">
+        {q.data?.map((s) => (
+          <OneSeries key={s.code} s={s} onDone={(list) => client.setQueryData(seriesKey, list)} />
+        ))}
+      </div>
+    </section>
+  );
+}
+
+function OneSeries({ s, onDone }: { s: Series; onDone: (list: Series[]) => void }) {
+  const [prefix, setPrefix] = useState(s.prefix);
+  const [next, setNext] = useState(String(s.next));
+  const put = useMutation({
+    mutationFn: () => take(api.PUT("/api/v1/series/{code}", { params: { path: { code: s.code } }, body: { prefix, next: Number(next) } })),
+    onSuccess: onDone,
+  });
+  const changed = prefix !== s.prefix || next !== String(s.next);
+  return (
+    <form
+      className="flex flex-wrap items-end gap-3"
+      onSubmit={(e) => {
+        e.preventDefault();
+        put.mutate();
+      }}
+    >
+      <span className="w-28 pb-1.5 font-medium">{s.code}</span>
+      <Labelled label={`Prefix of ${s.code}`}>
+        <input className="field code w-36" maxLength={12} value={prefix} onChange={(e) => setPrefix(e.target.value)} />
+      </Labelled>
+      <Labelled label={`Next of ${s.code}`}>
+        <input
+          className="field fig w-36"
+          type="number"
+          min={1}
+          max={999999999}
+          required
+          value={next}
+          onChange={(e) => setNext(e.target.value)}
+        />
+      </Labelled>
+      <span className="pb-1.5 text-quiet">
+        such as{" "}
+        <span className="code">
+          {prefix}
+          {next}
+        </span>
+      </span>
+      {changed && (
+        <Button type="submit" disabled={put.isPending}>
+          Keep the change
+        </Button>
+      )}
+      <Trouble error={put.error} />
+    </form>
+  );
+}
