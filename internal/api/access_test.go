@@ -3,8 +3,10 @@ package api_test
 import (
 	"context"
 	"encoding/json"
+	"maps"
 	"net/http"
 	"net/http/httptest"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -14,6 +16,7 @@ import (
 
 	"openrelay/internal/core/person"
 	"openrelay/internal/relay/people"
+	"openrelay/internal/relay/trial"
 	"openrelay/internal/wire"
 )
 
@@ -173,4 +176,29 @@ func TestWhatHappenedAtTheDoor(t *testing.T) {
 	require.Equal(t, http.StatusForbidden, d.ask("clerk", http.MethodGet, "/api/v1/security-events", "").Code)
 	page := d.ask("lead", http.MethodGet, "/api/v1/security-events?limit=2", "")
 	require.Contains(t, page.Header().Get("Link"), "before=")
+}
+
+// TestEachLookAtABuyerIsKept: lists, papers and whole messages among them; who sees no buyers looks at none.
+func TestEachLookAtABuyerIsKept(t *testing.T) {
+	d := newDesk(t, "ann")
+	d.Stock(5, "JAR")
+	d.Sell("S-1", trial.Units("JAR", 1))
+	shipment := d.Packed("S-1")
+	pages := map[string]string{"/orders": "list orders", "/shipments": "list shipments", "/orders?q=Tolland": "search Tolland",
+		"/orders/S-1": "order O10001", "/shipments/" + shipment: "shipment " + shipment, "/inbox/1": "message 1",
+		"/orders/S-1/pick-list.pdf": "paper pick-list-O10001.pdf", "/orders.csv": "table orders.csv?"}
+	for page := range pages {
+		for _, role := range []person.Role{"viewer", "clerk", "clerk"} {
+			w := d.ask(role, http.MethodGet, "/api/v1"+page, "")
+			require.True(t, w.Code == http.StatusOK || role == "viewer", "%s %s: %s", role, page, w.Body)
+		}
+	}
+	looks, err := d.Store.Looks(t.Context(), "", "", 0, 100)
+	require.NoError(t, err)
+	var kept []string
+	for _, l := range looks {
+		require.EqualValues(t, "clerk", l.Role)
+		kept = append(kept, l.Thing+" "+l.Key)
+	}
+	require.ElementsMatch(t, slices.Collect(maps.Values(pages)), kept)
 }

@@ -2,6 +2,7 @@ package api
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"net/http"
 	"net/url"
@@ -224,9 +225,9 @@ func (a *API) orders(ctx context.Context, in *OrdersInput) (*paged[wire.OrderRow
 		out.Link = next("/orders", in.query(), key, fmt.Sprint(list[len(list)-1].ID))
 	}
 	if err == nil && in.Search != "" {
-		err = a.looked(ctx, "search", in.Search)
+		return out, a.looked(ctx, "search", in.Search)
 	}
-	return out, err
+	return out, errors.Join(err, a.looked(ctx, "list", "orders"))
 }
 
 type orderOutput struct {
@@ -353,7 +354,7 @@ func (a *API) shipments(ctx context.Context, in *shipmentListInput) (*paged[wire
 		}
 		out.Link = next("/shipments", q, "before", list[len(list)-1].Number)
 	}
-	return out, err
+	return out, errors.Join(err, a.looked(ctx, "list", "shipments"))
 }
 
 func (a *API) shipmentByNumber(ctx context.Context, n string) (*body[wire.ShipmentView], error) {
@@ -365,6 +366,9 @@ func (a *API) shipmentByNumber(ctx context.Context, n string) (*body[wire.Shipme
 }
 
 func (a *API) showShipment(ctx context.Context, in *NumberInput) (*body[wire.ShipmentView], error) {
+	if err := a.looked(ctx, "shipment", in.Number); err != nil {
+		return nil, err
+	}
 	return a.shipmentByNumber(ctx, in.Number)
 }
 

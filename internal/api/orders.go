@@ -428,5 +428,8 @@ func (a *API) dropView(ctx context.Context, in *workIDInput) (*struct{}, error) 
 
 func (a *API) inboxMessage(ctx context.Context, in *workIDInput) (*body[wire.Original], error) {
 	raw, o, reason, err := a.relay.Original(ctx, in.ID)
+	if err == nil {
+		err = a.looked(ctx, "message", fmt.Sprint(in.ID))
+	}
 	return &body[wire.Original]{wire.Original{Raw: raw, Order: o, Reason: reason}}, err
 }

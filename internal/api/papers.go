@@ -30,7 +30,11 @@ func (a *API) deny(w http.ResponseWriter, err error) {
 	problem(w, http.StatusInternalServerError, "Something broke on our side.")
 }
 
-func (a *API) pdf(w http.ResponseWriter, name string, draw func(*bytes.Buffer) error) {
+func (a *API) pdf(w http.ResponseWriter, r *http.Request, name string, draw func(*bytes.Buffer) error) {
+	if err := a.looked(r.Context(), "paper", name); err != nil {
+		a.deny(w, err)
+		return
+	}
 	var buf bytes.Buffer
 	if err := draw(&buf); err != nil {
 		a.deny(w, err)
@@ -63,7 +67,7 @@ func (a *API) pickListPDF(w http.ResponseWriter, r *http.Request) {
 		a.deny(w, fmt.Errorf("pick list of %s (begin to pick the order first): %w", number, err))
 		return
 	}
-	a.pdf(w, "pick-list-"+v.OrderNumber+".pdf", func(buf *bytes.Buffer) error {
+	a.pdf(w, r, "pick-list-"+v.OrderNumber+".pdf", func(buf *bytes.Buffer) error {
 		return paper.WritePickLists(buf, pickList(a.company(r), v, a.relay.Now()))
 	})
 }
@@ -98,7 +102,7 @@ func (a *API) pickListsPDF(w http.ResponseWriter, r *http.Request) {
 		a.deny(w, &engine.Refused{Text: "none of these orders has anything to pick", Conflict: true})
 		return
 	}
-	a.pdf(w, "pick-lists.pdf", func(buf *bytes.Buffer) error { return paper.WritePickLists(buf, lists...) })
+	a.pdf(w, r, "pick-lists.pdf", func(buf *bytes.Buffer) error { return paper.WritePickLists(buf, lists...) })
 }
 
 func (a *API) labelPDF(w http.ResponseWriter, r *http.Request) {
@@ -123,7 +127,7 @@ func (a *API) labelPDF(w http.ResponseWriter, r *http.Request) {
 		a.deny(w, engine.Refuse("size %q: label or a4 is expected", size))
 		return
 	}
-	a.pdf(w, "label-"+v.Tracking+".pdf", func(buf *bytes.Buffer) error {
+	a.pdf(w, r, "label-"+v.Tracking+".pdf", func(buf *bytes.Buffer) error {
 		return paper.WriteLabel(buf, paper.Label{Carrier: v.CarrierName, Service: v.ServiceName, Tracking: v.Tracking, Routing: l.Routing,
 			Imprint: l.PrintLines, From: from, To: v.Order.ShipTo,
 			Order: v.OrderNumber, Shipment: v.Number, SSCC: v.SSCC, WeightG: v.WeightG,
@@ -147,7 +151,7 @@ func (a *API) manifestPDF(w http.ResponseWriter, r *http.Request) {
 		a.deny(w, err)
 		return
 	}
-	a.pdf(w, fmt.Sprintf("manifest-%s-%s.pdf", m.CarrierCode, m.Day), func(buf *bytes.Buffer) error {
+	a.pdf(w, r, fmt.Sprintf("manifest-%s-%s.pdf", m.CarrierCode, m.Day), func(buf *bytes.Buffer) error {
 		doc := paper.Manifest{Company: a.company(r), Carrier: m.CarrierName, Day: m.Day, State: m.State, Receipt: m.Receipt,
 			Printed: a.relay.Now()}
 		for i := len(list) - 1; i >= 0; i-- {

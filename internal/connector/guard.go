@@ -10,12 +10,21 @@ import (
 	"time"
 )
 
-// reserved are ranges that no public system has, beside those netip knows by name (RFC 6890).
-var reserved = []netip.Prefix{
-	netip.MustParsePrefix("0.0.0.0/8"), netip.MustParsePrefix("100.64.0.0/10"), netip.MustParsePrefix("192.0.0.0/24"),
-	netip.MustParsePrefix("198.18.0.0/15"),
-	netip.MustParsePrefix("240.0.0.0/4"), netip.MustParsePrefix("64:ff9b::/96"), netip.MustParsePrefix("2002::/16"),
-	netip.MustParsePrefix("2001::/32"),
+// reserved are ranges that no public system has, or behind which an address of IPv4 may hide, beside those netip knows by name:
+// the special-purpose registries of RFC 6890, and what became of them since.
+var reserved = prefixes("0.0.0.0/8", "100.64.0.0/10", "192.0.0.0/24", "192.0.2.0/24", "192.88.99.0/24", "198.18.0.0/15",
+	"198.51.100.0/24", "203.0.113.0/24", "240.0.0.0/4", "2001::/23", "2001:db8::/32", "2002::/16", "3fff::/20")
+
+// public is where all public addresses of IPv6 lie (RFC 4291, section 2.4): what is outside of it, such as addresses that are
+// compatible with IPv4, translated to it, or of a site, is none.
+var public = netip.MustParsePrefix("2000::/3")
+
+func prefixes(texts ...string) []netip.Prefix {
+	out := make([]netip.Prefix, len(texts))
+	for i, t := range texts {
+		out[i] = netip.MustParsePrefix(t)
+	}
+	return out
 }
 
 // Guard decides which addresses outgoing calls may reach. Public ones always; loopback and private ones
@@ -25,14 +34,14 @@ type Guard struct{ Allowed []netip.Prefix }
 // Check refuses an address. It is asked after names are resolved, so that a name that points inside is
 // refused too.
 func (g Guard) Check(addr netip.Addr) error {
-	addr = addr.Unmap()
+	addr = addr.Unmap().WithZone("") // with a zone, an address is in no range
 	for _, p := range g.Allowed {
 		if p.Contains(addr) {
 			return nil
 		}
 	}
-	inside := addr.IsLoopback() || addr.IsPrivate() || addr.IsLinkLocalUnicast() || addr.IsLinkLocalMulticast() ||
-		addr.IsInterfaceLocalMulticast() || addr.IsMulticast() || addr.IsUnspecified()
+	inside := !addr.IsValid() || addr.IsLoopback() || addr.IsPrivate() || addr.IsLinkLocalUnicast() || addr.IsMulticast() ||
+		addr.IsUnspecified() || addr.Is6() && !public.Contains(addr)
 	for _, p := range reserved {
 		inside = inside || p.Contains(addr)
 	}

@@ -16,8 +16,12 @@ import (
 // copyPages is how many pages are copied between two looks at the clock and the context.
 const copyPages = 256
 
-// copyRest is what a copy leaves to others after each step, so that they hardly notice it.
-const copyRest = 500 * time.Microsecond
+// What was copied is brought to the disk every flushEach steps, and then the copy rests: a disk that has much to write at once
+// lets the commits of others wait.
+const (
+	flushEach = 4
+	copyRest  = 4 * time.Millisecond
+)
 
 // Copy writes a copy of a company file as it stands at one moment, whatever is written to it meanwhile, by whichever process.
 // It is for its owner only, and stands whole under its name or not at all. A file that is there is left alone.
@@ -84,15 +88,18 @@ func copyInto(ctx context.Context, from, to string, progress func(done, total in
 		if err != nil {
 			return err
 		}
-		for more := true; more; {
+		for n, more := 1, true; more; n++ {
 			more, err = b.Step(copyPages)
+			if err == nil && n%flushEach == 0 {
+				err = syncFile(to)
+				time.Sleep(copyRest)
+			}
 			if err == nil && progress != nil {
 				progress(b.PageCount()-b.Remaining(), b.PageCount())
 			}
 			if err = errors.Join(err, ctx.Err()); err != nil {
 				return errors.Join(err, b.Finish())
 			}
-			time.Sleep(copyRest)
 		}
 		return b.Finish()
 	})

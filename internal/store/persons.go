@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"strings"
 	"time"
 
 	"openrelay/internal/core/order"
@@ -84,8 +85,10 @@ func (s *Store) ToForget(ctx context.Context, before time.Time, limit int) ([]in
 const Forgotten = "removed"
 
 // ForgetOrder takes personal data out of everything that is kept of an order: the order itself must have been
-// cleared by the caller. What was received of it is replaced by a word that says so; the money stays.
-func (t *Tx) ForgetOrder(o *order.Order) error {
+// cleared by the caller. What was received of it is replaced by a word that says so; the money stays. Of its timeline, the
+// texts of the kinds that are named stay, too.
+func (t *Tx) ForgetOrder(o *order.Order, impersonal []string) error {
+	in, kept := list(impersonal)
 	gone, _ := json.Marshal(map[string]string{"removed": "personal data, after its time"})
 	for _, q := range []struct {
 		text string
@@ -95,7 +98,13 @@ func (t *Tx) ForgetOrder(o *order.Order) error {
 		{`UPDATE outbox SET payload='{}', answer='' WHERE order_id=? AND order_id<>0 AND feed='labels out'
 			AND state IN ('confirmed','refused','superseded')`, []any{o.ID}},
 		{"UPDATE shipment SET label='' WHERE order_id=?", []any{o.ID}},
-		{"UPDATE timeline SET text='" + Forgotten + "' WHERE thing='order' AND thing_id=? AND what IN ('address','typed')", []any{o.ID}},
+		{`UPDATE outbox SET payload='{}' WHERE order_id=? AND order_id<>0 AND feed='answers out'
+			AND state IN ('confirmed','refused','superseded')`, []any{o.ID}},
+		{"UPDATE outbox SET error='" + Forgotten + "' WHERE order_id=? AND order_id<>0 AND error<>''", []any{o.ID}},
+		{"UPDATE shipment SET error='" + Forgotten + "' WHERE order_id=? AND error<>''", []any{o.ID}},
+		{"UPDATE exception SET text='" + Forgotten + "', subject='' WHERE order_id=? AND order_id<>0", []any{o.ID}},
+		{"UPDATE timeline SET text='" + Forgotten + "' WHERE thing='order' AND thing_id=? AND what NOT IN (" + in + ")",
+			append([]any{o.ID}, kept...)},
 	} {
 		if _, err := t.exec(q.text, q.args...); err != nil {
 			return fmt.Errorf("forget order %s: %w", o.Number, err)
@@ -105,6 +114,43 @@ func (t *Tx) ForgetOrder(o *order.Order) error {
 		return err
 	}
 	return t.Findable(o)
+}
+
+// quoting are the columns that may quote anybody: what came and was not understood, what others answered, what people typed and
+// searched for. They are of no order that could be asked for.
+var quoting = []struct{ table, column string }{
+	{"run_log", "text"}, {"run", "error"}, {"feed", "last_error"}, {"exception", "text"}, {"exception", "subject"}, {"timeline", "text"},
+	{"notice", "payload"}, {"notice", "subject"}, {"look", "key"}, {"bench", "message"}, {"bench", "exchange"}, {"bench", "error"},
+	{"outbox", "error"}, {"outbox", "answer"}, {"job", "args"}, {"job", "error"}, {"inbox", "reason"}, {"security_event", "who"},
+	{"security_event", "text"},
+}
+
+// ForgetWords takes words that tell who somebody is out of all texts that may quote them: a text in which one stands is
+// replaced. Messages that were not taken in and hold one are given up. Every row is looked at, which takes a while.
+func (t *Tx) ForgetWords(words []string, now time.Time) error {
+	gone, _ := json.Marshal(map[string]string{"removed": "personal data, as the person asked"})
+	for _, w := range words {
+		for _, q := range quoting {
+			stands := Forgotten
+			if q.table == "notice" && q.column == "payload" || q.table == "bench" && q.column != "error" || q.column == "args" {
+				stands = string(gone) // it is JSON
+			}
+			if _, err := t.exec(fmt.Sprintf("UPDATE %s SET %s=? WHERE instr(lower(%s), ?)>0", q.table, q.column, q.column), stands,
+				strings.ToLower(w)); err != nil {
+				return err
+			}
+		}
+		const holds = "(SELECT id FROM inbox WHERE order_id=0 AND state<>'done' AND instr(lower(CAST(raw AS TEXT)), ?)>0)"
+		if _, err := t.exec("UPDATE exception SET closed_at=?, closed_by='relay', text='"+Forgotten+
+			"', subject='' WHERE closed_at=0 AND inbox_id<>0 AND inbox_id IN "+holds, micros(now), strings.ToLower(w)); err != nil {
+			return err
+		}
+		if _, err := t.exec("UPDATE inbox SET raw=?, state='skipped', reason='personal data removed' WHERE id IN "+holds, gone,
+			strings.ToLower(w)); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // FactsOf reads what rules look at of one order.

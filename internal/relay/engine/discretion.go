@@ -1,6 +1,11 @@
 package engine
 
-import "openrelay/internal/store"
+import (
+	"maps"
+	"slices"
+
+	"openrelay/internal/store"
+)
 
 // Texts of exceptions and of the timeline quote what came from outside and what people wrote, so they may hold names,
 // addresses and codes of vouchers. What is told to those who may not see such is decided here: only what is known to quote
@@ -26,6 +31,9 @@ var impersonalNotes = map[string]bool{
 	"number released": true, "taken in again": true, "merged": true, "merge undone": true, "personal data": true,
 	string(PutBack): true,
 }
+
+// ImpersonalNotes are the kinds of entries of an order's timeline that quote nothing of anybody.
+func ImpersonalNotes() []string { return slices.Sorted(maps.Keys(impersonalNotes)) }
 
 // ImpersonalEntry tells whether an entry of the timeline quotes nothing of anybody.
 func ImpersonalEntry(e store.Entry) bool {

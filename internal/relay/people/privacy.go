@@ -4,6 +4,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -82,7 +84,7 @@ func (r *People) forget(ctx context.Context, ids []int64, who, why, email string
 			Strip(o, store.Forgotten)
 			o.ForgottenAt = ch.Now
 			o.Revision++
-			if err := ch.ForgetOrder(o); err != nil {
+			if err := ch.ForgetOrder(o, engine.ImpersonalNotes()); err != nil {
 				return err
 			}
 			b, err := ch.FactsOf(id)
@@ -161,7 +163,7 @@ type PersonOrder struct {
 	ReceivedAt time.Time      `json:"received_at"`
 	Record     message.Order  `json:"record"`
 	ShipTo     place.Address  `json:"ship_to"`
-	Received   []any          `json:"received"    doc:"What the channel sent, as it came"`
+	Received   []any          `json:"received" doc:"What the channel sent, as it came"`
 	Timeline   []PersonMoment `json:"timeline"`
 }
 
@@ -231,7 +233,41 @@ func (r *People) ErasePerson(ctx context.Context, email, who string) (int, error
 				st), Conflict: true}
 		}
 	}
+	// First what is found by words only: as long as the rest is there, the words are, and all can be done again.
+	words := p.words()
+	if err := r.Commit(ctx, func(ch *engine.Change) error { return ch.ForgetWords(words, ch.Now) }); err != nil {
+		return 0, err
+	}
 	return r.forget(ctx, ids, who, "as the person asked", p.Email)
+}
+
+// leastWord is how long a word must be that is looked for everywhere: a shorter one stands in too much else.
+const leastWord = 5
+
+// words are what tells who the person is, wherever it stands.
+func (p PersonData) words() []string {
+	seen := map[string]bool{}
+	add := func(words ...string) {
+		for _, w := range words {
+			if w = strings.TrimSpace(w); len(w) >= leastWord {
+				seen[w] = true
+			}
+		}
+	}
+	ofAddress := func(a place.Address) { add(a.Name, a.Street, a.Extra, a.Phone, a.Email) }
+	add(p.Email)
+	for _, c := range p.Customers {
+		add(c.Name, c.Email, c.Phone)
+	}
+	for _, o := range p.Orders {
+		add(o.Record.BuyerName, o.Record.Note, o.Record.GiftNote)
+		ofAddress(o.Record.ShipTo)
+		ofAddress(o.ShipTo)
+		for _, v := range o.Record.Vouchers {
+			add(v.Code)
+		}
+	}
+	return slices.Sorted(maps.Keys(seen))
 }
 
 // accessLog remembers for a while who looked at what, so that looking again is not written again.

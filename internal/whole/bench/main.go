@@ -69,7 +69,7 @@ func main() {
 	binary := flag.String("binary", "bin/openrelay", "the program to measure")
 	file := flag.String("out", "build/bench.json", "where the figures go")
 	large := flag.Bool("large", false, "measure what needs a large file, and nothing else")
-	only := flag.String("only", "", "measure only this: boards, intake, live, goods, orders, or finding, which makes a large file")
+	only := flag.String("only", "", "measure only this: boards, intake, live, goods, orders; finding, keeping make a large file")
 	flag.Parse()
 	most := 13 * time.Minute
 	if *large {
@@ -125,6 +125,7 @@ func (b *bench) part(only string, large bool) (func(binary string) error, error)
 		"finding": func(string) error {
 			return errors.Join(b.begin(), b.finding(1_000_000))
 		},
+		"keeping": func(string) error { return errors.Join(b.begin(), b.keeping(1_000_000)) },
 	}
 	if large {
 		return b.runLarge, nil
@@ -200,6 +201,9 @@ func (b *bench) runLarge(string) error {
 		return err
 	}
 	if err := b.offers(b.of(200_000, 500)); err != nil {
+		return err
+	}
+	if err := b.keeping(b.of(1_000_000, 2_000)); err != nil {
 		return err
 	}
 	return b.ledger(b.of(200_000, 500), b.of(5_000_000, 5_000))
