@@ -296,7 +296,8 @@ func runDemo(ctx context.Context, e *Env, f *flag.FlagSet, args []string) error 
 	}
 	fmt.Fprintf(e.Out, `
   Console       %s
-                sign in as %s, password %s
+                sign in with the password %s as
+%s
   Store         %s   %s
   Store         %s   Little Skep
   Carrier       %s/control   Plover Post
@@ -307,9 +308,18 @@ func runDemo(ctx context.Context, e *Env, f *flag.FlagSet, args []string) error 
     openrelay orders
 
   Everything is made up and ends with Ctrl-C.
-`, w.URL, demo.People[0].Email, demo.Password, w.MorrowURL, demo.Company, w.SkepURL, w.PloverURL, toBeJoined(w.Outside), w.URL, w.Token)
+`, w.URL, demo.Password, logins(), w.MorrowURL, demo.Company, w.SkepURL, w.PloverURL, toBeJoined(w.Outside), w.URL, w.Token)
 	<-ctx.Done()
 	return nil
+}
+
+// logins lists who may sign in at the demo, one of each role.
+func logins() string {
+	lines := make([]string, len(demo.People))
+	for i, p := range demo.People {
+		lines[i] = fmt.Sprintf("                  %-28s %s, %s", p.Email, p.Name, p.Role)
+	}
+	return strings.Join(lines, "\n")
 }
 
 // toBeJoined tells what a person needs to join the systems that are not joined yet.
