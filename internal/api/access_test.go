@@ -202,3 +202,30 @@ func TestEachLookAtABuyerIsKept(t *testing.T) {
 	}
 	require.ElementsMatch(t, slices.Collect(maps.Values(pages)), kept)
 }
+
+// TestTheDescriptionSaysWhatLetsIn: where it is served, and for each operation which of the two ways in is needed, or none.
+func TestTheDescriptionSaysWhatLetsIn(t *testing.T) {
+	d := newDesk(t)
+	raw, err := d.api.OpenAPI()
+	require.NoError(t, err)
+	var said struct {
+		Servers []struct{ URL string }
+		Paths   map[string]map[string]struct {
+			OperationID string `json:"operationId"`
+			Security    []map[string][]string
+		}
+	}
+	require.NoError(t, json.Unmarshal(raw, &said))
+	require.Equal(t, "/", said.Servers[0].URL)
+	ids := map[string]bool{}
+	for path, methods := range said.Paths {
+		for method, o := range methods {
+			require.False(t, ids[o.OperationID], "%s is told twice", o.OperationID)
+			ids[o.OperationID] = true
+			require.NotEmpty(t, o.Security, "%s %s", method, path)
+			open := slices.Contains(everybody, strings.ToUpper(method)+" "+strings.TrimPrefix(path, "/api/v1"))
+			require.Equal(t, open, len(o.Security[0]) == 0, "%s %s", method, path)
+		}
+	}
+	require.Greater(t, len(ids), 150)
+}

@@ -134,6 +134,7 @@ func description(version string) huma.Config {
 	cfg := huma.DefaultConfig("Open Relay", version)
 	cfg.OpenAPIPath = "/api/v1/openapi"
 	cfg.DocsPath = ""
+	cfg.Servers = []*huma.Server{{URL: "/", Description: "The service that tells it"}}
 	cfg.SchemasPath = "/api/v1/schemas"
 	cfg.CreateHooks = nil // answers carry no $schema field
 	cfg.Components.Schemas = huma.NewMapRegistry("#/components/schemas/", schemaName)

@@ -43,7 +43,9 @@ func op[I, O any](a *API, needs person.Permission, method, path, id, summary str
 	o := huma.Operation{OperationID: id, Method: method, Path: "/api/v1" + path, Summary: summary,
 		Security: []map[string][]string{{"token": {}}, {"session": {}}},
 		Errors:   []int{400, 401, 403, 404, 409, 412, 422}, Tags: []string{strings.Split(strings.TrimPrefix(path, "/"), "/")[0]}}
-	if needs != person.Anybody {
+	if needs == person.Anybody {
+		o.Security = []map[string][]string{{}} // it needs none
+	} else {
 		o.Middlewares = huma.Middlewares{guard(a.huma, needs)}
 	}
 	huma.Register(a.huma, o, func(ctx context.Context, in *I) (*O, error) {

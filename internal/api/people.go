@@ -15,8 +15,7 @@ import (
 )
 
 func (a *API) peopleRoutes() {
-	huma.Register(a.huma, huma.Operation{OperationID: "sign-in", Method: http.MethodPost, Path: "/api/v1/session",
-		Summary: "Sign in with e-mail and password", Tags: []string{"session"}, Errors: []int{401, 429}}, a.signIn)
+	op(a, person.Anybody, http.MethodPost, "/session", "sign-in", "Sign in with e-mail and password, and a second factor", a.signIn)
 	op(a, person.Anybody, http.MethodDelete, "/session", "sign-out", "Sign out", a.signOut)
 	op(a, person.Anybody, http.MethodGet, "/first-run", "first-run", "Whether the company has nobody yet", a.firstRun)
 	op(a, person.Anybody, http.MethodPost, "/first-run", "begin",

@@ -125,7 +125,7 @@ func (opt *seriesOptions) put(ctx context.Context, c *client.Client, p *printer,
 			}
 		}
 	}
-	list, err = c.PutSeries(ctx, s)
+	list, err = c.PutSeries(ctx, s.Code, s.Prefix, s.Next)
 	return showSeries(p, list, err)
 }
 

@@ -52,6 +52,12 @@ func serving() []command {
 			"Check a connector definition, or try it on a sample or on the system itself",
 			runConnector,
 		},
+		{
+			"completion",
+			"bash | zsh",
+			"Print what the shell needs to complete commands: source <(openrelay completion bash)",
+			runCompletion,
+		},
 		{"openapi", "", "Print the description of the HTTP interface (OpenAPI 3.1)", runOpenAPI},
 	}
 }

@@ -119,8 +119,8 @@ func TestEachMethodCallsARouteThatThereIs(t *testing.T) {
 	typ := reflect.TypeFor[*client.Client]()
 	for i := range typ.NumMethod() {
 		m := typ.Method(i)
-		if slices.Contains([]string{"Do", "Raw"}, m.Name) {
-			continue
+		if slices.Contains([]string{"Do", "Raw", "Health"}, m.Name) {
+			continue // Health is told to everybody, and asked for without a token
 		}
 		for _, answer := range []string{"{}", "[]"} {
 			c, calls := desk(t, http.StatusOK, nil, answer)

@@ -30,8 +30,8 @@ func (c *Client) Series(ctx context.Context) ([]wire.Series, error) {
 }
 
 // PutSeries says how numbers begin, and which comes next.
-func (c *Client) PutSeries(ctx context.Context, s wire.Series) (out []wire.Series, err error) {
-	in := map[string]any{"prefix": s.Prefix, "next": s.Next}
-	_, err = c.Do(ctx, http.MethodPut, "/series/"+esc(s.Code), in, &out)
+func (c *Client) PutSeries(ctx context.Context, code, prefix string, next int64) (out []wire.Series, err error) {
+	in := map[string]any{"prefix": prefix, "next": next}
+	_, err = c.Do(ctx, http.MethodPut, "/series/"+esc(code), in, &out)
 	return out, err
 }

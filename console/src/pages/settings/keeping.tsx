@@ -1,33 +1,27 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState, type FormEvent } from "react";
 import { api, take, type Schema } from "../../api/client";
-import { may, meQuery } from "../../api/queries";
-import { Button, Empty, Head, Loading, Sheet, Trouble } from "../../parts/controls";
+import { Button, Empty, Sheet, Trouble } from "../../parts/controls";
 import { Labelled } from "../../parts/fields";
 import { count, When } from "../../parts/format";
 import { Lamp } from "../../parts/lamp";
-import { Rail, settingsStops } from "../../parts/rail";
+import { SettingsPage } from "../../shared/company/leads";
 
 type All = Schema<"Backups">;
 type Backup = Schema<"Backup">;
 
 /** The company's file: its copies, and the keys of what is sealed in it. */
 export default function Keeping() {
-  const me = useQuery(meQuery);
-  if (me.isPending) return <Loading />;
   return (
-    <>
-      <Head title="Keeping" sub="Copies of the company's file, and the keys of its secrets" />
-      <Rail label="Settings" stops={settingsStops} />
-      {may(me.data, "setup") ? (
-        <div className="flex flex-col gap-9">
-          <Backups />
-          <Keys />
-        </div>
-      ) : (
-        <Empty>Copies of the company's file are for those with the role lead.</Empty>
-      )}
-    </>
+    <SettingsPage
+      title="Keeping"
+      sub="Copies of the company's file, and the keys of its secrets"
+      needs="setup"
+      about="What keeps the company's file"
+    >
+      <Backups />
+      <Keys />
+    </SettingsPage>
   );
 }
 

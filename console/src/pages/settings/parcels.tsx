@@ -1,34 +1,28 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState, type FormEvent } from "react";
 import { api, take, type Schema } from "../../api/client";
-import { may, meQuery } from "../../api/queries";
-import { Button, Empty, Head, Loading, Sheet, Trouble } from "../../parts/controls";
+import { Button, Empty, Loading, Sheet, Trouble } from "../../parts/controls";
 import { Labelled } from "../../parts/fields";
 import { count, When } from "../../parts/format";
 import { Lamp } from "../../parts/lamp";
-import { Rail, settingsStops } from "../../parts/rail";
-import { codeOf } from "../../shared/company/code";
+import { SettingsPage } from "../../shared/company/leads";
+import { codeOf, NameAndCode } from "../../shared/company/named";
 
 type Profile = Schema<"KeptProfile">;
 type Series = Schema<"Series">;
 
 /** What parcels are packed in, and how things are numbered. */
 export default function Parcels() {
-  const me = useQuery(meQuery);
-  if (me.isPending) return <Loading />;
   return (
-    <>
-      <Head title="Parcels and numbers" sub="What parcels are packed in, and how orders and shipments are numbered" />
-      <Rail label="Settings" stops={settingsStops} />
-      {may(me.data, "setup") ? (
-        <div className="flex flex-col gap-9">
-          <Profiles />
-          <Numbers />
-        </div>
-      ) : (
-        <Empty>Cartons and number series are for those with the role lead.</Empty>
-      )}
-    </>
+    <SettingsPage
+      title="Parcels and numbers"
+      sub="What parcels are packed in, and how orders and shipments are numbered"
+      needs="setup"
+      about="What parcels are packed in"
+    >
+      <Profiles />
+      <Numbers />
+    </SettingsPage>
   );
 }
 
@@ -172,19 +166,7 @@ function ProfileForm({ was, onDone }: { was?: Profile; onDone: (list: Profile[])
   };
   return (
     <form className="grid grid-cols-2 gap-3" onSubmit={send}>
-      <Labelled label="Name">
-        <input className="field w-full" required autoFocus maxLength={120} value={name} onChange={(e) => setName(e.target.value)} />
-      </Labelled>
-      <Labelled label="Code" help={was ? "It stays" : "Short, for scans and set-ups; it stays"}>
-        <input
-          className="field code w-full"
-          maxLength={31}
-          disabled={!!was}
-          placeholder={codeOf(name)}
-          value={code}
-          onChange={(e) => setCode(e.target.value)}
-        />
-      </Labelled>
+      <NameAndCode name={name} code={code} fixed={!!was} onName={setName} onCode={setCode} />
       {measures.map(([key, label]) => (
         <Labelled key={key} label={label}>
           <input

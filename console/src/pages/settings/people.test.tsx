@@ -4,7 +4,7 @@ import { describe, expect, it } from "vitest";
 import type { Schema } from "../../api/client";
 import { as, answer, changes, onACleanPage, open, refused, said, service } from "../../testing/service";
 import People from "./people";
-import { codeOf } from "../../shared/company/code";
+import { codeOf } from "../../shared/company/named";
 import Places from "./places";
 
 onACleanPage();

@@ -5,7 +5,7 @@ import { api, take, type Schema } from "../../api/client";
 import { Button, Empty, Head, Loading, Sheet, Trouble } from "../../parts/controls";
 import { Labelled } from "../../parts/fields";
 import { Rail, settingsStops } from "../../parts/rail";
-import { codeOf } from "../../shared/company/code";
+import { codeOf, NameAndCode } from "../../shared/company/named";
 import { addressFields } from "../../shared/address/fields";
 
 type Place = Schema<"Location">;
@@ -104,19 +104,7 @@ function Form({ was, country, onDone }: { was?: Place; country: string; onDone: 
         save.mutate();
       }}
     >
-      <Labelled label="Name">
-        <input className="field w-full" required autoFocus maxLength={200} value={name} onChange={(e) => setName(e.target.value)} />
-      </Labelled>
-      <Labelled label="Code" help={was ? "It stays" : "Short, for tables and set-ups; it stays"}>
-        <input
-          className="field code w-full"
-          maxLength={31}
-          disabled={!!was}
-          placeholder={codeOf(name)}
-          value={code}
-          onChange={(e) => setCode(e.target.value)}
-        />
-      </Labelled>
+      <NameAndCode name={name} code={code} fixed={!!was} onName={setName} onCode={setCode} />
       {addressFields.map(([key, label]) => (
         <Labelled key={key} label={key === "name" ? "Name on labels" : label}>
           <input

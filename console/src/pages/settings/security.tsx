@@ -1,31 +1,25 @@
 import { useInfiniteQuery, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { api, take, takeWith, type Schema } from "../../api/client";
-import { may, meQuery } from "../../api/queries";
-import { Button, Empty, Head, Loading, Trouble } from "../../parts/controls";
+import { Button, Empty, Loading, Trouble } from "../../parts/controls";
 import { Labelled } from "../../parts/fields";
 import { When } from "../../parts/format";
 import { Lamp, type LampState } from "../../parts/lamp";
-import { Rail, settingsStops } from "../../parts/rail";
+import { SettingsPage } from "../../shared/company/leads";
 
 type Terms = Schema<"RelayFactorTerms">;
 
 /** Who came in, who was kept out, who changed what others may do; and what is asked of all who sign in. */
 export default function Security() {
-  const me = useQuery(meQuery);
-  if (me.isPending) return <Loading />;
   return (
-    <>
-      <Head title="Security" sub="Who came in, who was kept out, and what is asked at the door" />
-      <Rail label="Settings" stops={settingsStops} />
-      {may(me.data, "people") ? (
-        <div className="flex flex-col gap-9">
-          <Door />
-          <Events />
-        </div>
-      ) : (
-        <Empty>What happened at the door is for those with the role lead.</Empty>
-      )}
-    </>
+    <SettingsPage
+      title="Security"
+      sub="Who came in, who was kept out, and what is asked at the door"
+      needs="people"
+      about="What happens at the door"
+    >
+      <Door />
+      <Events />
+    </SettingsPage>
   );
 }
 
