@@ -256,8 +256,15 @@ type FactorTerms struct {
 
 // FactorTerms tells of whom a second factor is demanded.
 func (r *People) FactorTerms(ctx context.Context) (FactorTerms, error) {
+	if known := r.terms.Load(); known != nil { // it is asked with each request of who is signed in
+		return *known, nil
+	}
 	of, err := r.Store.Setting(ctx, factorSetting)
-	return FactorTerms{engine.Or(of, "nobody")}, err
+	terms := FactorTerms{engine.Or(of, "nobody")}
+	if err == nil {
+		r.terms.CompareAndSwap(nil, &terms)
+	}
+	return terms, err
 }
 
 // FactorDemanded tells whether a second factor is demanded of those with a role.
@@ -272,6 +279,7 @@ func (r *People) SetFactorTerms(ctx context.Context, t FactorTerms, who string) 
 		return engine.Refuse("of: one of nobody, leads, everybody is expected")
 	}
 	return r.Commit(ctx, func(ch *engine.Change) error {
+		ch.After(func() { r.terms.Store(&t) })
 		if err := ch.PutSetting(factorSetting, t.Of); err != nil {
 			return err
 		}

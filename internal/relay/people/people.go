@@ -3,6 +3,8 @@
 package people
 
 import (
+	"sync/atomic"
+
 	"openrelay/internal/relay/engine"
 	"openrelay/internal/relay/views"
 )
@@ -13,6 +15,7 @@ type People struct {
 	Views *views.Views
 
 	accesses accessLog
+	terms    atomic.Pointer[FactorTerms] // as they were read, or set, last
 
 	first   firstRun
 	hashing chan struct{} // as many as hash a password
