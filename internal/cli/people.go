@@ -169,7 +169,7 @@ func securityCommand() command {
 	opt := &securityOptions{}
 	return verbs("security", "Who came in, who was kept out; and of whom a second factor is demanded: nobody, leads or everybody",
 		func(f *flag.FlagSet) { opt.rows.flags(f) },
-		[]verb{{"events", "", 0, opt.events}, {"terms", "", 0, opt.terms}, {"demand", "OF", 1, opt.demand}})
+		[]verb{{"list", "", 0, opt.events}, {"terms", "", 0, opt.terms}, {"demand", "OF", 1, opt.demand}})
 }
 
 func (opt *securityOptions) events(ctx context.Context, c *client.Client, p *printer, _ []string) error {

@@ -30,7 +30,7 @@ func TestCompanysPeopleTokensAndPlaces(t *testing.T) {
 		!people end-session oster@morrow.example x ⇒ no number
 		!people sessions nobody@morrow.example ⇒ nobody here signs in
 		people reset-second-factor oster@morrow.example ⇒ Pim Oster
-		security events ⇒ Edda added, as lead
+		security ⇒ Edda added, as lead
 		security demand leads ⇒ A second factor is demanded of leads
 		security terms ⇒ leads
 		!security demand cats ⇒ body.of
