@@ -60,7 +60,8 @@ func (a *API) beginSession(ctx context.Context, u *store.User) (*session, error)
 		return nil, a.failure(err)
 	}
 	if was := a.sessions.GetInt64(ctx, "session"); was != 0 { // of this browser; it goes on as another
-		if err := a.relay.EndSession(ctx, u.ID, was, u.Name); err != nil && !errors.Is(err, store.ErrNotFound) {
+		if err := a.relay.EndSession(ctx, a.sessions.GetInt64(ctx, "user"), was, u.Name); err != nil &&
+			!errors.Is(err, store.ErrNotFound) {
 			return nil, a.failure(err)
 		}
 	}

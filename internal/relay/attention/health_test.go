@@ -112,6 +112,11 @@ func TestTheMiddleOfTheOthersClocksCounts(t *testing.T) {
 	h, err := k.Health(t.Context())
 	require.NoError(t, err)
 	require.Contains(t, h.Checks[2].Text, "The clock is 10 minutes behind the other systems'")
+	k.Later(20 * time.Minute)
+	require.Zero(t, k.ClockOff(), "what was said before ours was set counts no more")
+	ask("ann", time.Hour)
+	ask("bob", 0)
+	require.Less(t, k.ClockOff(), time.Second, "of two, the one nearer to ours")
 }
 
 // TestAWriterThatIsStuckIsSeen while it is.

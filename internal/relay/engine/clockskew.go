@@ -13,8 +13,17 @@ type others struct {
 	clock func() time.Time
 
 	mu   sync.Mutex
-	skew map[string]time.Duration // by host: how far it is ahead of us
+	said map[string]said // by host
 }
+
+// said is how far the clock of a host was ahead of ours, and when.
+type said struct {
+	ahead time.Duration
+	at    time.Time
+}
+
+// clockMemory is how long it counts what the clock of a host said: ours may have been set since.
+const clockMemory = 15 * time.Minute
 
 // RoundTrip carries a request out and looks at the time of the answer.
 func (o *others) RoundTrip(req *http.Request) (*http.Response, error) {
@@ -23,26 +32,35 @@ func (o *others) RoundTrip(req *http.Request) (*http.Response, error) {
 		return res, err
 	}
 	if at, err := http.ParseTime(res.Header.Get("Date")); err == nil {
-		ahead := at.Sub(o.clock())
+		now := o.clock()
 		o.mu.Lock()
-		o.skew[req.URL.Host] = ahead
+		o.said[req.URL.Host] = said{at.Sub(now), now}
 		o.mu.Unlock()
 	}
 	return res, nil
 }
 
-// ClockOff tells how far the clocks of others are ahead of ours, by the middle one of all that have answered. With none it
-// is zero.
+// ClockOff tells how far the clocks of others are ahead of ours, by the middle one of all that answered lately; of two in the
+// middle, the one nearer to ours. With none it is zero.
 func (r *Engine) ClockOff() time.Duration {
 	r.others.mu.Lock()
 	defer r.others.mu.Unlock()
 	var all []time.Duration
-	for _, d := range r.others.skew {
-		all = append(all, d)
+	now := r.Clock()
+	for host, s := range r.others.said {
+		if now.Sub(s.at).Abs() > clockMemory {
+			delete(r.others.said, host)
+			continue
+		}
+		all = append(all, s.ahead)
 	}
 	if len(all) == 0 {
 		return 0
 	}
 	slices.Sort(all)
-	return all[len(all)/2]
+	low, high := all[(len(all)-1)/2], all[len(all)/2]
+	if low.Abs() < high.Abs() {
+		return low
+	}
+	return high
 }

@@ -119,7 +119,7 @@ func Open(ctx context.Context, st *store.Store, o Options) (*Engine, error) {
 	if o.Transport != nil {
 		r.Client = &http.Client{Transport: o.Transport}
 	}
-	r.others = &others{next: r.Client.Transport, clock: r.Clock, skew: map[string]time.Duration{}}
+	r.others = &others{next: r.Client.Transport, clock: r.Clock, said: map[string]said{}}
 	r.Client.Transport = r.others
 	for _, kind := range JobKinds {
 		r.wakeJobs[kind] = NewWaker()

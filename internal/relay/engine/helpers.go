@@ -86,10 +86,18 @@ func (r *Engine) NoteOrder(ch *Change, o *order.Order, who, what, format string,
 }
 
 func (r *Engine) NoteThing(ch *Change, thing string, id int64, who, what, format string, args ...any) error {
-	return ch.Note(store.Entry{At: ch.Now.UnixMicro(), Who: who, Thing: thing, ThingID: id, What: what, Text: fmt.Sprintf(format, args...)})
+	return ch.Note(
+		store.Entry{At: ch.Now.UnixMicro(), Who: who, Thing: thing, ThingID: id, What: what, Text: fmt.Sprintf(format, args...)})
 }
 
 func (r *Engine) NoteConnection(ch *Change, id int64, who, what, format string, args ...any) error {
 	return ch.Note(store.Entry{At: ch.Now.UnixMicro(), Who: who, Thing: "connection", ThingID: id, What: what,
 		Text: fmt.Sprintf(format, args...)})
+}
+
+// NoteSecurity keeps that somebody came in, was kept out, or changed what lets somebody in; it is said in the log, too, from where
+// others gather it. Source is the address it came from.
+func (r *Engine) NoteSecurity(ch *Change, kind, who, source, text string) error {
+	ch.After(func() { r.Log.Info("security", "kind", kind, "who", who, "source", source, "text", text) })
+	return ch.NoteSecurity(store.SecurityEvent{At: ch.Now.UnixMicro(), Kind: kind, Who: who, Source: source, Text: Clip(text, 300)})
 }

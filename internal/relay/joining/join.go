@@ -266,6 +266,9 @@ func (r *Joining) keepAccess(ctx context.Context, rec store.Connection, acc stor
 			}
 		}
 		ch.Tell("connection", rec.Code)
+		if err := r.NoteSecurity(ch, "secrets", who, "", "access of "+rec.Name+" was given"); err != nil {
+			return err
+		}
 		return r.NoteConnection(ch, rec.ID, who, "let in", "Let in as %s, number %s", id.Name, id.Number)
 	})
 	if err != nil {
@@ -641,6 +644,9 @@ func (r *Joining) renewed(ctx context.Context, c *engine.Conn, acc store.Account
 		ch.Tell("connection", rec.Code)
 		ch.Tell("exception", "")
 		ch.Wake[rec.ID] = true
+		if err := r.NoteSecurity(ch, "secrets", who, "", "access of "+rec.Name+" was renewed"); err != nil {
+			return err
+		}
 		return r.NoteConnection(ch, rec.ID, who, "renewed", "Credentials renewed; let in as %s, number %s", id.Name, id.Number)
 	})
 	if err != nil {

@@ -111,6 +111,9 @@ func (r *Keeping) SetSchedule(ctx context.Context, s Schedule, passphrase, who s
 				return err
 			}
 			said += "; a new passphrase"
+			if err := r.NoteSecurity(ch, "secrets", who, "", "backups have a new passphrase"); err != nil {
+				return err
+			}
 		}
 		if err := ch.PutSetting(scheduleSetting, string(text)); err != nil {
 			return err
@@ -312,6 +315,9 @@ func (r *Keeping) RotateKey(ctx context.Context, who string) (n int, id uint32, 
 				return err
 			}
 			n++
+		}
+		if err := r.NoteSecurity(ch, "secrets", who, "", fmt.Sprintf("%d secrets were sealed anew with key %d", n, id)); err != nil {
+			return err
 		}
 		return r.NoteThing(ch, "company", 0, who, "key", "%d secrets were sealed anew with key %d", n, id)
 	})

@@ -283,19 +283,13 @@ func (r *People) SetFactorTerms(ctx context.Context, t FactorTerms, who string) 
 		if err := ch.PutSetting(factorSetting, t.Of); err != nil {
 			return err
 		}
-		return r.noteSecurity(ch, "terms", who, "", fmt.Sprintf("a second factor is demanded of %s", t.Of))
+		return r.NoteSecurity(ch, "terms", who, "", fmt.Sprintf("a second factor is demanded of %s", t.Of))
 	})
-}
-
-// noteSecurity keeps a security event, and says it in the log, from where others gather it.
-func (r *People) noteSecurity(ch *engine.Change, kind, who, source, text string) error {
-	ch.After(func() { r.Log.Info("security", "kind", kind, "who", who, "source", source, "text", text) })
-	return ch.NoteSecurity(store.SecurityEvent{At: ch.Now.UnixMicro(), Kind: kind, Who: who, Source: source, Text: engine.Clip(text, 300)})
 }
 
 // Security keeps that somebody came in, went, or was kept out.
 func (r *People) Security(ctx context.Context, kind, who, source, text string) {
-	err := r.Commit(context.WithoutCancel(ctx), func(ch *engine.Change) error { return r.noteSecurity(ch, kind, who, source, text) })
+	err := r.Commit(context.WithoutCancel(ctx), func(ch *engine.Change) error { return r.NoteSecurity(ch, kind, who, source, text) })
 	if err != nil {
 		r.Log.Error("a security event could not be kept", "kind", kind, "who", who, "source", source, "error", err)
 	}
@@ -315,7 +309,7 @@ func (r *People) BeginSession(ctx context.Context, u store.User, source, agent s
 		if err != nil {
 			return err
 		}
-		return r.noteSecurity(ch, "signed in", u.Name, source, "")
+		return r.NoteSecurity(ch, "signed in", u.Name, source, "")
 	})
 	return id, err
 }
@@ -327,6 +321,6 @@ func (r *People) EndSession(ctx context.Context, user, id int64, who string) err
 		if err := ch.EndUserSession(user, id, ch.Now); err != nil {
 			return fmt.Errorf("session %d: %w", id, err)
 		}
-		return r.noteSecurity(ch, "session ended", who, "", "of "+u.Name)
+		return r.NoteSecurity(ch, "session ended", who, "", "of "+u.Name)
 	})
 }

@@ -174,7 +174,7 @@ func (r *People) lastOne(ch *engine.Change, u store.User) error {
 
 func (r *People) notePerson(ch *engine.Change, u store.User, who, what, text string, args ...any) error {
 	said := fmt.Sprintf(text, args...)
-	if err := r.noteSecurity(ch, what, who, "", said); err != nil {
+	if err := r.NoteSecurity(ch, what, who, "", said); err != nil {
 		return err
 	}
 	return ch.Note(

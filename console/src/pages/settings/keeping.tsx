@@ -5,7 +5,7 @@ import { Button, Empty, Sheet, Trouble } from "../../parts/controls";
 import { Labelled } from "../../parts/fields";
 import { count, When } from "../../parts/format";
 import { Lamp } from "../../parts/lamp";
-import { SettingsPage } from "../../shared/company/leads";
+import { SettingsPage } from "../../shared/company/settingspage";
 
 type All = Schema<"Backups">;
 type Backup = Schema<"Backup">;

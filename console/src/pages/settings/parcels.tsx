@@ -5,7 +5,7 @@ import { Button, Empty, Loading, Sheet, Trouble } from "../../parts/controls";
 import { Labelled } from "../../parts/fields";
 import { count, When } from "../../parts/format";
 import { Lamp } from "../../parts/lamp";
-import { SettingsPage } from "../../shared/company/leads";
+import { SettingsPage } from "../../shared/company/settingspage";
 import { codeOf, NameAndCode } from "../../shared/company/named";
 
 type Profile = Schema<"KeptProfile">;

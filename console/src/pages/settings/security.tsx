@@ -4,7 +4,7 @@ import { Button, Empty, Loading, Trouble } from "../../parts/controls";
 import { Labelled } from "../../parts/fields";
 import { When } from "../../parts/format";
 import { Lamp, type LampState } from "../../parts/lamp";
-import { SettingsPage } from "../../shared/company/leads";
+import { SettingsPage } from "../../shared/company/settingspage";
 
 type Terms = Schema<"RelayFactorTerms">;
 
