@@ -79,6 +79,8 @@ func (a *API) connectorsRoutes() {
 		a.addConnector)
 	op(a, person.SetUp, http.MethodDelete, "/connectors/{code}", "drop-connector", "Remove a definition that was added and nobody uses",
 		a.dropConnector)
+	op(a, person.SetUp, http.MethodPost, "/connectors/read-folder", "read-connectors",
+		"Read the folder of definitions anew; what is wrong in it is said, and all stays as it was", a.readConnectors)
 	op(a, person.Look, http.MethodGet, "/accounts", "accounts", "What lets us in at outside systems", a.listAccounts)
 	op(a, person.Look, http.MethodGet, "/locations", "locations", "The places that hold stock", a.locations)
 	op(a, person.SetUp, http.MethodPut, "/locations/{code}", "put-location",
@@ -116,6 +118,11 @@ func (a *API) showConnector(_ context.Context, in *connectorCodeInput) (*body[co
 		return nil, fmt.Errorf("connector %s: %w", in.Code, store.ErrNotFound)
 	}
 	return &body[connectorText]{connectorText{a.connector(d, 0), d.Text}}, nil
+}
+
+func (a *API) readConnectors(ctx context.Context, _ *struct{}) (*body[joining.FolderRead], error) {
+	read, err := a.relay.ReadFolder(ctx, who(ctx))
+	return &body[joining.FolderRead]{read}, err
 }
 
 type definition struct {

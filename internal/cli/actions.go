@@ -37,7 +37,7 @@ func (opt *actOptions) run(ctx context.Context, c *client.Client, p *printer, a 
 			row(map[bool]string{true: "done", false: "not"}[r.OK], r.Number, r.Text)
 		}
 		if d.Undo {
-			row("", "", fmt.Sprintf("openrelay undo-act %d takes it back", d.ID))
+			row("", "", fmt.Sprintf("openrelay order undo-act %d takes it back", d.ID))
 		}
 	})
 }

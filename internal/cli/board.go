@@ -52,7 +52,7 @@ func (opt *activityOptions) run(ctx context.Context, c *client.Client, p *printe
 }
 
 func jobsCommand() command {
-	return noun("jobs", "", "List the work that waits or is under way", 0, 0, nil, runJobs)
+	return noun("list", "", "List the work that waits or is under way", 0, 0, nil, runJobs)
 }
 
 func runJobs(ctx context.Context, c *client.Client, p *printer, _ []string) error {

@@ -18,12 +18,12 @@ type catalogOptions struct {
 
 func catalogCommand() command {
 	opt := &catalogOptions{}
-	return verbs("catalog", "Items: create, show, change, archive", opt.flags, []verb{
-		{"show", "SKU", 1, opt.show},
-		{"create", "SKU NAME", 2, opt.create},
-		{"edit", "SKU", 1, opt.edit},
-		{"archive", "SKU", 1, opt.archive},
-		{"restore", "SKU", 1, opt.restore},
+	return verbs("item", "Items", opt.flags, []verb{
+		{"fields", "SKU", "What is kept of an item, field by field, as it can be changed", 1, opt.show},
+		{"create", "SKU NAME", "Make an item", 2, opt.create},
+		{"edit", "SKU", "Change fields of an item", 1, opt.edit},
+		{"archive", "SKU", "Use an item no more; nothing that refers to it is lost", 1, opt.archive},
+		{"restore", "SKU", "Use an archived item again", 1, opt.restore},
 	})
 }
 

@@ -13,7 +13,6 @@ import (
 	"os"
 	"strconv"
 	"strings"
-	"text/tabwriter"
 )
 
 // Env is what a command may touch.
@@ -29,9 +28,11 @@ type usage struct{ text string }
 
 func (u usage) Error() string { return u.text }
 
+// command is what can be asked for: something that is done, or a noun with verbs.
 type command struct {
 	name, args, about string
 	run               func(ctx context.Context, e *Env, f *flag.FlagSet, args []string) error
+	verbs             []command // of a noun, in the order in which they are needed
 }
 
 // commands are all of them, in the order in which help lists them.
@@ -52,7 +53,7 @@ func runVersion(_ context.Context, e *Env, f *flag.FlagSet, args []string) error
 
 // Run carries out a command and returns the exit code.
 func Run(ctx context.Context, e *Env, args []string) int {
-	if len(args) == 0 || args[0] == "-h" || args[0] == "-help" || args[0] == "--help" || args[0] == "help" {
+	if len(args) == 0 || asksForHelp(args[0]) {
 		overview(e.Out)
 		if len(args) == 0 {
 			return 2
@@ -63,29 +64,48 @@ func Run(ctx context.Context, e *Env, args []string) int {
 		if c.name != args[0] {
 			continue
 		}
-		f := flag.NewFlagSet(c.name, flag.ContinueOnError)
-		f.SetOutput(io.Discard)
-		f.Usage = func() {}
-		err := c.run(ctx, e, f, args[1:])
-		var u usage
-		switch {
-		case err == nil:
+		if len(c.verbs) > 0 && len(args) == 2 && asksForHelp(args[1]) {
+			help(e.Out, c, nil)
 			return 0
-		case errors.Is(err, flag.ErrHelp):
-			help(e.Out, c, f)
-			return 0
-		case errors.As(err, &u):
-			fmt.Fprintf(e.Err, "openrelay %s: %s\n\n", c.name, u.text)
-			help(e.Err, c, f)
-			return 2
-		default:
-			fmt.Fprintf(e.Err, "openrelay %s: %v\n", c.name, err)
-			return 1
 		}
+		return c.carryOut(ctx, e, args[1:])
 	}
 	fmt.Fprintf(e.Err, "openrelay: there is no command %q\n\n", args[0])
 	overview(e.Err)
 	return 2
+}
+
+func asksForHelp(arg string) bool {
+	return arg == "-h" || arg == "-help" || arg == "--help" || arg == "help"
+}
+
+// carryOut runs a command, or the verb of a noun, and returns the exit code.
+func (c command) carryOut(ctx context.Context, e *Env, args []string) int {
+	f := flag.NewFlagSet(c.name, flag.ContinueOnError)
+	f.SetOutput(io.Discard)
+	f.Usage = func() {}
+	var err error
+	if len(c.verbs) > 0 {
+		c, args, err = c.verb(args)
+	}
+	if err == nil {
+		err = c.run(ctx, e, f, args)
+	}
+	var u usage
+	switch {
+	case err == nil:
+		return 0
+	case errors.Is(err, flag.ErrHelp):
+		help(e.Out, c, f)
+		return 0
+	case errors.As(err, &u):
+		fmt.Fprintf(e.Err, "openrelay %s: %s\n\n", c.name, u.text)
+		help(e.Err, c, f)
+		return 2
+	default:
+		fmt.Fprintf(e.Err, "openrelay %s: %v\n", c.name, err)
+		return 1
+	}
 }
 
 // parse reads flags, before and after the arguments, and checks how many arguments there are.
@@ -110,45 +130,15 @@ func parse(f *flag.FlagSet, args []string, least, most int) error {
 	if len(rest) < least || (most >= 0 && len(rest) > most) {
 		return usage{"wrong number of arguments"}
 	}
+	if list := missing(f); len(list) > 0 {
+		return usage{strings.Join(list, ", ") + " must be given"}
+	}
 	return f.Parse(append([]string{"--"}, rest...))
 }
 
 func negative(arg string) bool {
 	_, err := strconv.ParseInt(arg, 10, 64)
 	return err == nil && strings.HasPrefix(arg, "-")
-}
-
-func help(w io.Writer, c command, f *flag.FlagSet) {
-	fmt.Fprintf(w, "%s.\n\n", c.about)
-	for i, way := range strings.Split(c.args, " | ") {
-		fmt.Fprintf(w, "%s openrelay %s %s\n", []string{"Usage:", "      "}[min(i, 1)], c.name, strings.TrimSpace("[flags] "+way))
-	}
-	any := false
-	f.VisitAll(func(*flag.Flag) { any = true })
-	if any {
-		fmt.Fprintln(w, "\nFlags:")
-		f.SetOutput(w)
-		f.PrintDefaults()
-	}
-}
-
-func overview(w io.Writer) {
-	fmt.Fprint(w, "Open Relay connects what sells with what ships.\n\nUsage: openrelay COMMAND [flags] [arguments]\n\n")
-	t := tabwriter.NewWriter(w, 0, 4, 2, ' ', 0)
-	for _, g := range groups() {
-		fmt.Fprintln(t, g.title)
-		for _, c := range g.commands {
-			args := c.args
-			if strings.Contains(args, " | ") {
-				args = "…" // its own help lists the ways
-			}
-			fmt.Fprintf(t, "  %s %s\t%s\n", c.name, args, c.about)
-		}
-		fmt.Fprintln(t)
-	}
-	t.Flush()
-	fmt.Fprint(w, "Each command explains itself with -h. The client finds the service by -server or OPENRELAY_SERVER\nand signs in "+
-		"with the API token in OPENRELAY_TOKEN (or -token-file).\n")
 }
 
 // Main runs the program.

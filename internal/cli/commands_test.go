@@ -22,8 +22,8 @@ func selling(t *testing.T) *office {
 		trial.Event("order", "S-1", 1, trial.Sale("S-1", trial.Units("JAR", 2))),
 		trial.Event("order", "S-2", 1, trial.Sale("S-2", trial.Units("JAR", 1))),
 		trial.Event("listing", "L-1", 1, message.Listing{SKU: "POT", Title: "A pot", Price: 500, Currency: "EUR", Live: true}))
-	o.until("listings", "L-1")
-	o.until("orders", "S-2")
+	o.until("listing list", "L-1")
+	o.until("order list", "S-2")
 	return o
 }
 
@@ -38,20 +38,20 @@ func (o *office) until(command, says string) {
 
 func TestCatalogCommands(t *testing.T) {
 	selling(t).does(`
-		!catalog create POT Pot -set weight=300 ⇒ there is no field "weight"
-		catalog create POT Pot ⇒ name      Pot
-		!catalog create POT Pot ⇒ POT
-		catalog edit POT -set "name=A bigger pot" -set price=12.90 ⇒ price     12.90
-		!catalog edit POT -set price=dear ⇒ price
-		catalog show POT ⇒ A bigger pot
-		!catalog show CUP ⇒ There is no item CUP
-		catalog archive LID ⇒ archived   yes
-		items -q LID ⇒ SKU
-		catalog restore LID ⇒ A LID
-		items ⇒ A bigger pot
-		item JAR ⇒ opening count
-		!item CUP ⇒ There is no item CUP
-		listings ⇒ L-1
+		!item create POT Pot -set weight=300 ⇒ there is no field "weight"
+		item create POT Pot ⇒ name      Pot
+		!item create POT Pot ⇒ POT
+		item edit POT -set "name=A bigger pot" -set price=12.90 ⇒ price     12.90
+		!item edit POT -set price=dear ⇒ price
+		item fields POT ⇒ A bigger pot
+		!item fields CUP ⇒ There is no item CUP
+		item archive LID ⇒ archived   yes
+		item list -q LID ⇒ SKU
+		item restore LID ⇒ A LID
+		item list ⇒ A bigger pot
+		item show JAR ⇒ opening count
+		!item show CUP ⇒ There is no item CUP
+		listing list ⇒ L-1
 		listing match 1 POT ⇒ by a person
 		listing offer 1 -buffer 2 ⇒ A pot
 		listing own 1 -title Own ⇒ A pot
@@ -63,23 +63,23 @@ func TestCatalogCommands(t *testing.T) {
 		!listing create 9 ⇒ There is no listing 9
 		!listing match 1 CUP ⇒ There is no item CUP
 		listing match 1 JAR ⇒ JAR
-		why stall POT ⇒ Alder Yard
-		!why stall NOTHING ⇒ NOTHING
-		known stall MUG JAR ⇒ MUG is JAR now
-		!publish stall JAR ⇒ takes no items from us
-		save items -o - ⇒ JAR,stocked
-		!save gossip -o - ⇒ there is no kind of sheet "gossip"
+		stock why stall POT ⇒ Alder Yard
+		!stock why stall NOTHING ⇒ NOTHING
+		listing known stall MUG JAR ⇒ MUG is JAR now
+		!listing publish stall JAR ⇒ takes no items from us
+		sheet save items -o - ⇒ JAR,stocked
+		!sheet save gossip -o - ⇒ there is no kind of sheet "gossip"
 	`)
 }
 
 func TestStockCommands(t *testing.T) {
 	o := selling(t)
 	o.does(`
-		stock -q JAR ⇒ Alder Yard
-		adjust JAR alder +3 -reason found ⇒ +3  JAR  at Alder Yard:  20 on hand before, 23 now
-		!adjust JAR alder 3 ⇒ say why the stock changes
-		!adjust JAR nowhere 3 -reason found ⇒ nowhere
-		!adjust JAR alder -300 -reason broken ⇒ JAR
+		stock list -q JAR ⇒ Alder Yard
+		stock adjust JAR alder +3 -reason found ⇒ +3  JAR  at Alder Yard:  20 on hand before, 23 now
+		!stock adjust JAR alder 3 ⇒ say why the stock changes
+		!stock adjust JAR nowhere 3 -reason found ⇒ nowhere
+		!stock adjust JAR alder -300 -reason broken ⇒ JAR
 		purchase add "Clay works" alder -line JAR=5 ⇒ P10001
 		!purchase add "Clay works" alder ⇒ line
 		!purchase add "Clay works" alder -line CUP=5 ⇒ CUP
@@ -110,20 +110,20 @@ func TestStockCommands(t *testing.T) {
 		count start alder ⇒ C10002
 		count drop C10002 ⇒ dropped
 		count list ⇒ C10001
-		stock -q JAR ⇒ Pier Nine
-		compare ⇒ compared
-		compare -correct ⇒ corrected
+		stock list -q JAR ⇒ Pier Nine
+		stock compare ⇒ compared
+		stock compare -correct ⇒ corrected
 	`)
 	o.file("stock.csv", "sku,location,change,reason\nJAR,alder,-1,broken\nJAR,nowhere,1,x\n")
 	o.file("items.csv", "sku,name\nCUP,A cup\nBAD ONE,\n")
 	o.does(strings.ReplaceAll(`
-		import items DIR/items.csv ⇒ BAD ONE
-		!item CUP ⇒ There is no item CUP
-		import items DIR/items.csv -yes ⇒ added    1
-		item CUP ⇒ A cup
-		import adjustments DIR/stock.csv -yes ⇒ nowhere
-		!import gossip DIR/items.csv ⇒ there is no kind of sheet
-		!import items DIR/none.csv ⇒ no such file
+		sheet import items DIR/items.csv ⇒ BAD ONE
+		!item show CUP ⇒ There is no item CUP
+		sheet import items DIR/items.csv -yes ⇒ added    1
+		item show CUP ⇒ A cup
+		sheet import adjustments DIR/stock.csv -yes ⇒ nowhere
+		!sheet import gossip DIR/items.csv ⇒ there is no kind of sheet
+		!sheet import items DIR/none.csv ⇒ no such file
 	`, "DIR", o.dir))
 	o.Holds()
 }
@@ -131,23 +131,23 @@ func TestStockCommands(t *testing.T) {
 func TestParcelCommands(t *testing.T) {
 	o := selling(t)
 	o.does(strings.ReplaceAll(`
-		pick O10001 ⇒ S10001
-		!pick O777 ⇒ There is no order O777
-		!scan S10001 LID ⇒ is not part of order O10001
-		scan S10001 JAR -quantity 2 ⇒ 2 of 2
-		picklist O10001 -o DIR/pick.pdf ⇒ Written to
-		profiles ⇒ Small carton
-		!pack S10001 huge ⇒ huge
-		pack S10001 small -weight 900 ⇒ 900 g
-		rates S10001 ⇒ Slow
-		!ship S10001 -carrier ann ⇒ go together
-		ship S10001 -carrier ann -service slow ⇒ AN
-		!ship S10001 ⇒ no second label
-		label S10001 -size a4 -o DIR/label.pdf ⇒ Written to
-		shipments -state shipped ⇒ S10001
-		manifest ⇒ open
+		shipment pick O10001 ⇒ S10001
+		!shipment pick O777 ⇒ There is no order O777
+		!shipment scan S10001 LID ⇒ is not part of order O10001
+		shipment scan S10001 JAR -quantity 2 ⇒ 2 of 2
+		shipment pick-list O10001 -o DIR/pick.pdf ⇒ Written to
+		profile ⇒ Small carton
+		!shipment pack S10001 huge ⇒ huge
+		shipment pack S10001 small -weight 900 ⇒ 900 g
+		shipment rates S10001 ⇒ Slow
+		!shipment ship S10001 -carrier ann ⇒ go together
+		shipment ship S10001 -carrier ann -service slow ⇒ AN
+		!shipment ship S10001 ⇒ no second label
+		shipment label S10001 -size a4 -o DIR/label.pdf ⇒ Written to
+		shipment list -state shipped ⇒ S10001
+		manifest list ⇒ open
 		manifest close 1 ⇒ clos
-		order O10001 ⇒ shipped
+		order show O10001 ⇒ shipped
 		board ⇒ shipped
 		activity -limit 3 ⇒ Ann
 		report shipping ⇒ charged to buyers
@@ -157,7 +157,7 @@ func TestParcelCommands(t *testing.T) {
 		require.NoError(t, err)
 		require.Equal(t, "%PDF-", string(pdf[:5]), name)
 	}
-	o.until("manifest", "M1")
+	o.until("manifest list", "M1")
 	o.Holds()
 }
 
@@ -167,39 +167,39 @@ func TestOrderCommands(t *testing.T) {
 		"lines":[{"id":"1","sku":"JAR","title":"Jar","quantity":1,"unit_price":1000,"total":1000}]}}`)
 	o.file("broken.json", `{"connection":`)
 	o.does(strings.ReplaceAll(`
-		orders -stage ready ⇒ S-1
-		orders -stage held -csv DIR/held.csv ⇒ -
-		act hold O10002 -value "look at it" ⇒ O10002
-		order O10002 ⇒ look at it
-		orders -stage held ⇒ S-2
-		!undo-act 900 ⇒ There is no action 900
-		act tag O10001 O10002 O777 -value gift ⇒ there is no such order
-		orders -tag gift ⇒ S-1
-		!act fly O10001 ⇒ expected value to be one of "approve
-		!release O10002 person ⇒ cannot be waved through
-		release O10002 "held by a person" ⇒ O10002
-		!release O10002 "held by a person" ⇒ O10002
-		!answer O10002 ⇒ waits for no answer
-		!hand-over O10002 ⇒ O10002
-		type DIR/order.json ⇒ taken in as O10003
-		!type DIR/order.json ⇒ T-1
-		!type DIR/broken.json ⇒ JSON
-		void O10003 ⇒ void
-		!void O10003 ⇒ void
-		take-in-again O10003 ⇒ -
-		!merge nowhere ⇒ nowhere
-		!undo-merge O10001 ⇒ O10001
-		rule Big -when "total > 500" -then tag('big') ⇒ total > 500
-		!rule Wrong -when "total >" -then tag('big') ⇒ condition, character 8
-		!rule Wrong -when "total > 500" -then service('rocket') ⇒ rocket
-		rehearse Big -when "total > 5" ⇒ decided on differently
-		rule Big -off ⇒ off
-		rules ⇒ tag('big')
-		rule Big -remove ⇒ Then
-		jobs ⇒ Kind
-		exceptions ⇒ Cause
-		!snooze "unknown SKU" ⇒ nothing of that is open
-		!assign "unknown SKU" Edda ⇒ nothing of that is open
+		order list -stage ready ⇒ S-1
+		order list -stage held -csv DIR/held.csv ⇒ -
+		order act hold O10002 -value "look at it" ⇒ O10002
+		order show O10002 ⇒ look at it
+		order list -stage held ⇒ S-2
+		!order undo-act 900 ⇒ There is no action 900
+		order act tag O10001 O10002 O777 -value gift ⇒ there is no such order
+		order list -tag gift ⇒ S-1
+		!order act fly O10001 ⇒ expected value to be one of "approve
+		!order release O10002 person ⇒ cannot be waved through
+		order release O10002 "held by a person" ⇒ O10002
+		!order release O10002 "held by a person" ⇒ O10002
+		!order answer O10002 ⇒ waits for no answer
+		!order hand-over O10002 ⇒ O10002
+		order type DIR/order.json ⇒ taken in as O10003
+		!order type DIR/order.json ⇒ T-1
+		!order type DIR/broken.json ⇒ JSON
+		order void O10003 ⇒ void
+		!order void O10003 ⇒ void
+		order take-in-again O10003 ⇒ -
+		!order merge nowhere ⇒ nowhere
+		!order undo-merge O10001 ⇒ O10001
+		rule set Big -when "total > 500" -then tag('big') ⇒ total > 500
+		!rule set Wrong -when "total >" -then tag('big') ⇒ condition, character 8
+		!rule set Wrong -when "total > 500" -then service('rocket') ⇒ rocket
+		rule rehearse Big -when "total > 5" ⇒ decided on differently
+		rule set Big -off ⇒ off
+		rule list ⇒ tag('big')
+		rule set Big -remove ⇒ Then
+		job list ⇒ Kind
+		exception list ⇒ Cause
+		!exception snooze "unknown SKU" ⇒ nothing of that is open
+		!exception assign "unknown SKU" Edda ⇒ nothing of that is open
 		report source ⇒ EUR
 		report days ⇒ day
 		report speed ⇒ average hours
@@ -217,32 +217,32 @@ func TestConnectionCommands(t *testing.T) {
 	o.file("bad.yaml", "connector: mine\ncolour: red\n")
 	o.file("over.yaml", "title: Our stall\n")
 	o.does(strings.ReplaceAll(`
-		connections ⇒ The stall
-		feeds stall ⇒ stock out
-		feed stall "stock out" -off ⇒ off
-		feed stall "stock out" ⇒ on
-		!feed stall gossip ⇒ has no feed "gossip"
-		!feed stall "stock out" -schedule often ⇒ often
-		pause stall ⇒ paused
-		pause stall -off ⇒ running well
-		settings stall ⇒ sources
-		settings stall -set offer.buffer=1 ⇒ "buffer": 1
-		!settings stall -set offer.colour=1 ⇒ unknown field "colour"
-		!settings stall -set offer.buffer_percent=300 ⇒ 0 to 100 is expected
-		overrides stall ⇒ Nothing is overridden
-		!test nowhere ⇒ nowhere
-		test stall ⇒ No-stall
-		!run stall "orders in" ⇒ pushed by the other side
-		runs ⇒ listings in
-		log 1 ⇒ done
-		!log x ⇒ a number is expected
-		accounts ⇒ No-bob
-		connectors ⇒ Carter
-		bench stall "orders in" ⇒ S-2
-		!test-mode stall ⇒ real orders are still on the way
-		clear-tests stall ⇒ 0 test orders
-		leave bob ⇒ Nothing was done
-		leave bob -yes ⇒ Removed
+		connection list ⇒ The stall
+		feed list stall ⇒ stock out
+		feed set stall "stock out" -off ⇒ off
+		feed set stall "stock out" ⇒ on
+		!feed set stall gossip ⇒ has no feed "gossip"
+		!feed set stall "stock out" -schedule often ⇒ often
+		connection pause stall ⇒ paused
+		connection pause stall -off ⇒ running well
+		connection settings stall ⇒ sources
+		connection settings stall -set offer.buffer=1 ⇒ "buffer": 1
+		!connection settings stall -set offer.colour=1 ⇒ unknown field "colour"
+		!connection settings stall -set offer.buffer_percent=300 ⇒ 0 to 100 is expected
+		connection overrides stall ⇒ Nothing is overridden
+		!connection test nowhere ⇒ nowhere
+		connection test stall ⇒ No-stall
+		!feed run stall "orders in" ⇒ pushed by the other side
+		run list ⇒ listings in
+		run log 1 ⇒ done
+		!run log x ⇒ a number is expected
+		connection accounts ⇒ No-bob
+		connector list ⇒ Carter
+		connection bench stall "orders in" ⇒ S-2
+		!connection test-mode stall ⇒ real orders are still on the way
+		connection clear-tests stall ⇒ 0 test orders
+		connection leave bob ⇒ Nothing was done
+		connection leave bob -yes ⇒ Removed
 		join start carter -code cam ⇒ joining
 		join show cam ⇒ Give the credentials
 		join access cam -address http://cam.test -set key=cam-key ⇒ No-cam
@@ -251,21 +251,21 @@ func TestConnectionCommands(t *testing.T) {
 		!join start nothing ⇒ nothing
 		join start carter -code dan ⇒ dan
 		join drop dan ⇒ given up
-		renew ann -set key=other ⇒ ann
-		add-connector DIR/mine.yaml ⇒ mine
-		!add-connector DIR/bad.yaml ⇒ colour
-		drop-connector mine ⇒ Removed
-		!drop-connector stall ⇒ stall
-		setup export ⇒ Morrow Hive Supply
-		setup plan DIR/setup.yaml -set WHERE=Loft ⇒ + location loft  Loft
-		setup apply DIR/setup.yaml -set WHERE=Loft ⇒ changed
+		connection renew ann -set key=other ⇒ ann
+		connector add DIR/mine.yaml ⇒ mine
+		!connector add DIR/bad.yaml ⇒ colour
+		connector drop mine ⇒ Removed
+		!connector drop stall ⇒ stall
+		setup write ⇒ Morrow Hive Supply
+		setup preview DIR/setup.yaml -set WHERE=Loft ⇒ + location loft  Loft
+		setup adopt DIR/setup.yaml -set WHERE=Loft ⇒ changed
 		!setup ready nothing ⇒ there is no ready-made set-up
-		!check-address "Lindenrow 14" 41360 Harrowmere XW ⇒ no address service is joined
-		shapes ⇒ tracking_event
-		shapes order ⇒ prices_include_tax
-		!shapes gossip ⇒ gossip
-		!not-bought 1 ⇒ There is no message 1
-		!send-again 1 ⇒ There is no message 1
+		!place check-address "Lindenrow 14" 41360 Harrowmere XW ⇒ no address service is joined
+		connector shapes ⇒ tracking_event
+		connector shapes order ⇒ prices_include_tax
+		!connector shapes gossip ⇒ gossip
+		!message not-bought 1 ⇒ There is no message 1
+		!message send-again 1 ⇒ There is no message 1
 	`, "DIR", o.dir))
 }
 
@@ -275,16 +275,16 @@ func TestPeopleCommands(t *testing.T) {
 		company ⇒ Morrow Hive Supply
 		company -name "Morrow Hive" -time-zone Etc/GMT-2 ⇒ Etc/GMT-2
 		!company -time-zone Moon/Base ⇒ Moon/Base
-		tell webhook http://hook.test/x ⇒ whsec_
-		!tell email edda@morrow.example ⇒ no mail server
-		!tell pigeon roof ⇒ webhook, email
-		!person nobody@example.test ⇒ There is no person
-		keep-personal 90 ⇒ kept for 90 days
-		!keep-personal -3 ⇒ -
-		looks ⇒ -
+		exception tell webhook http://hook.test/x ⇒ whsec_
+		!exception tell email edda@morrow.example ⇒ no mail server
+		!exception tell pigeon roof ⇒ webhook, email
+		!privacy show nobody@example.test ⇒ There is no person
+		privacy keep 90 ⇒ kept for 90 days
+		!privacy keep -3 ⇒ -
+		privacy looks ⇒ -
 	`)
 	server := o.env["OPENRELAY_SERVER"]
-	for _, args := range [][]string{{"user"}, {"token"}, {"verify"}, {"serve", "extra"}} {
+	for _, args := range [][]string{{"person", "in-file"}, {"token", "in-file"}, {"verify"}, {"serve", "extra"}} {
 		code, _, _ := o.run(args...)
 		require.Equal(t, 2, code, args)
 	}
@@ -307,30 +307,74 @@ func TestPeopleCommands(t *testing.T) {
 	o.env["OPENRELAY_SERVER"] = server
 }
 
-// TestEveryCommandExplainsItself: each says what it does, and refuses what it does not know, with its own help.
+// TestEveryCommandExplainsItself: each says what it does, and refuses what it does not know, with its own help;
+// a noun lists its verbs.
 func TestEveryCommandExplainsItself(t *testing.T) {
 	env := &Env{Getenv: func(string) string { return "" }}
-	for _, c := range commands() {
+	says := func(code int, args ...string) string {
 		var out, errs strings.Builder
 		env.Out, env.Err = &out, &errs
-		require.Zero(t, Run(t.Context(), env, []string{c.name, "-h"}), c.name)
-		require.Contains(t, out.String(), "Usage: openrelay "+c.name, c.name)
-		require.Contains(t, out.String(), c.about, c.name)
-		require.NotContains(t, out.String(), `\x00`, c.name)
-		out.Reset()
-		require.Equal(t, 2, Run(t.Context(), env, []string{c.name, "-surely-not-a-flag"}), c.name)
-		require.Contains(t, errs.String(), "surely-not-a-flag", c.name)
-		require.Empty(t, out.String(), c.name)
+		require.Equal(t, code, Run(t.Context(), env, args), args)
+		require.Equal(t, code != 0, out.Len() == 0, args)
+		return out.String() + errs.String()
 	}
+	page := says(0, "help")
+	require.Less(t, strings.Count(page, "\n"), 70, "all commands are one page")
+	explains := func(c command, words ...string) {
+		text := says(0, append(words, "-h")...)
+		require.Contains(t, text, "Usage: openrelay "+strings.Join(words, " "))
+		require.Contains(t, text, c.about)
+		require.NotContains(t, text, `\x00`)
+		require.Contains(t, says(2, append(words, "-surely-not-a-flag")...), "surely-not-a-flag")
+	}
+	for _, c := range commands() {
+		require.Contains(t, page, c.about)
+		require.NotEmpty(t, c.about)
+		if len(c.verbs) == 0 {
+			explains(c, c.name)
+			continue
+		}
+		text := says(0, c.name, "-h")
+		seen := map[string]bool{}
+		for _, v := range c.verbs {
+			require.Contains(t, text, "openrelay "+c.name+" "+v.name)
+			require.False(t, seen[v.name], "%s %s twice", c.name, v.name)
+			seen[v.name] = true
+			explains(v, c.name, v.name)
+		}
+	}
+}
+
+// TestWhatIsRequiredIsSaid before anything is asked of a service, and marked in the help.
+func TestWhatIsRequiredIsSaid(t *testing.T) {
+	o := newOffice(t)
+	o.does(`
+		!person add edda@morrow.example ⇒ -name, -password-file must be given
+		person change -h ⇒ Flags:
+		!order O10001 ⇒ "O10001": one of list, show
+		!order show ⇒ wrong number of arguments
+		!join ⇒ one of start
+		!key ⇒ rotate is expected
+		!key turn ⇒ "turn": rotate is expected
+	`)
+	_, out, _ := o.run("person", "add", "-h")
+	before, after, ok := strings.Cut(out, "\nFlags:")
+	require.True(t, ok, out)
+	require.Contains(t, before, "Required flags:")
+	require.Contains(t, before, "-password-file")
+	require.NotContains(t, before, "-role")
+	require.NotContains(t, after, "-email", "a flag of another verb")
+	_, out, _ = o.run("person", "change", "-h")
+	require.NotContains(t, out, "Required flags:")
+	require.Contains(t, out, "-email")
 }
 
 // TestTablesAsJSON: what a command prints for people, it prints for programs, too.
 func TestTablesAsJSON(t *testing.T) {
 	o := selling(t)
-	for _, command := range []string{"board", "orders", "order O10001", "items", "item JAR", "stock", "listings", "connections",
-		"feeds stall", "runs", "profiles", "shipments", "manifest",
-		"exceptions", "purchase list", "transfer list", "count list", "rules", "jobs", "company", "report days", "activity", "looks",
-		"accounts", "connectors", "compare"} {
+	for _, command := range []string{"board", "order", "order show O10001", "item list", "item show JAR", "stock", "listing",
+		"connection", "feed list stall", "run", "profile", "shipment", "manifest", "exception", "purchase", "transfer", "count", "rule",
+		"job", "company", "report days", "activity", "privacy looks", "connection accounts", "connector", "stock compare"} {
 		code, out, errs := o.run(append(words(command), "-json")...)
 		require.Zero(t, code, "%s: %s", command, errs)
 		require.True(t, json.Valid([]byte(out)), "%s: %s", command, out)
@@ -340,11 +384,11 @@ func TestTablesAsJSON(t *testing.T) {
 // TestListsSayThatThereIsMore: a list that was cut says so, and -all does not cut it.
 func TestListsSayThatThereIsMore(t *testing.T) {
 	o := selling(t)
-	code, out, errs := o.run("orders", "-limit", "1")
+	code, out, errs := o.run("order", "list", "-limit", "1")
 	require.Zero(t, code)
 	require.NotContains(t, out, "S-1")
 	require.Contains(t, out+errs, "there are more")
-	code, out, errs = o.run("orders", "-limit", "1", "-all")
+	code, out, errs = o.run("order", "list", "-limit", "1", "-all")
 	require.Zero(t, code)
 	require.Contains(t, out, "S-1")
 	require.NotContains(t, out+errs, "there are more")

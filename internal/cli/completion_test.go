@@ -26,10 +26,12 @@ func TestAShellCompletes(t *testing.T) {
 		require.NoError(t, err, string(said))
 		return strings.TrimSpace(string(said))
 	}
-	require.Equal(t, "people", offered("peo"))
+	require.Equal(t, "person", offered("pers"))
 	require.Equal(t, "restore", offered("resto"))
-	require.Equal(t, "sessions", offered("people", "sess"))
+	require.Equal(t, "sessions", offered("person", "sess"))
 	require.Equal(t, "-passphrase-file", offered("backup", "-pass"))
-	require.Contains(t, offered("orders", "-"), "-limit")
+	require.Contains(t, offered("order", "-"), "-limit")
+	require.Contains(t, offered("order", "list", "-"), "-limit")
+	require.Equal(t, "-minutes", offered("order", "answer", "-min"))
 	require.Equal(t, "bash", offered("completion", "ba"))
 }

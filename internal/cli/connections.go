@@ -105,7 +105,8 @@ type leaveOptions struct {
 
 func leaveCommand() command {
 	opt := &leaveOptions{}
-	return noun("leave", "CONNECTION", "Say what leaving a connection removes and what stays; leave it with -yes", 1, 1, opt.flags, opt.run)
+	return noun("leave", "CONNECTION", "Say what leaving a connection removes and what stays; leave it with -yes", 1, 1, opt.flags,
+		opt.run)
 }
 
 func (opt *leaveOptions) flags(f *flag.FlagSet) {
@@ -220,7 +221,7 @@ func runAccounts(ctx context.Context, c *client.Client, p *printer, _ []string) 
 }
 
 func connectionsCommand() command {
-	return noun("connections", "", "List connections and how they stand", 0, 0, nil, runConnections)
+	return noun("list", "", "List connections and how they stand", 0, 0, nil, runConnections)
 }
 
 func runConnections(ctx context.Context, c *client.Client, p *printer, _ []string) error {
@@ -237,7 +238,7 @@ func runConnections(ctx context.Context, c *client.Client, p *printer, _ []strin
 }
 
 func feedsCommand() command {
-	return noun("feeds", "CONNECTION", "List the feeds of a connection", 1, 1, nil, runFeeds)
+	return noun("list", "CONNECTION", "List the feeds of a connection", 1, 1, nil, runFeeds)
 }
 
 func runFeeds(ctx context.Context, c *client.Client, p *printer, a []string) error {
@@ -255,7 +256,7 @@ type feedOptions struct {
 
 func feedCommand() command {
 	opt := &feedOptions{}
-	return noun("feed", "CONNECTION KIND", "Switch a feed on (or off with -off), set its schedule", 2, 2, opt.flags, opt.run)
+	return noun("set", "CONNECTION KIND", "Switch a feed on (or off with -off), set its schedule", 2, 2, opt.flags, opt.run)
 }
 
 func (opt *feedOptions) flags(f *flag.FlagSet) {

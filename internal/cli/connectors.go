@@ -14,7 +14,7 @@ import (
 )
 
 func connectorsCommand() command {
-	return noun("connectors", "", "List the systems that can be joined, and what each can do", 0, 0, nil, runConnectors)
+	return noun("list", "", "List the systems that can be joined, and what each can do", 0, 0, nil, runConnectors)
 }
 
 func runConnectors(ctx context.Context, c *client.Client, p *printer, _ []string) error {
@@ -36,7 +36,7 @@ func runConnectors(ctx context.Context, c *client.Client, p *printer, _ []string
 }
 
 func addConnectorCommand() command {
-	return noun("add-connector", "FILE", "Add a connector definition to a running service, or replace one that was added", 1, 1, nil,
+	return noun("add", "FILE", "Add a connector definition to a running service, or replace one that was added", 1, 1, nil,
 		runAddConnector)
 }
 
@@ -53,7 +53,7 @@ func runAddConnector(ctx context.Context, c *client.Client, p *printer, a []stri
 }
 
 func dropConnectorCommand() command {
-	return noun("drop-connector", "CODE", "Remove a connector definition that was added and nobody uses", 1, 1, nil, runDropConnector)
+	return noun("drop", "CODE", "Remove a connector definition that was added and nobody uses", 1, 1, nil, runDropConnector)
 }
 
 func runDropConnector(ctx context.Context, c *client.Client, p *printer, a []string) error {
@@ -63,8 +63,25 @@ func runDropConnector(ctx context.Context, c *client.Client, p *printer, a []str
 	return p.show(map[string]string{"connector": a[0]}, func(row func(...any)) { row("Removed:", a[0]) })
 }
 
+func readConnectorsCommand() command {
+	return noun("read-folder", "", "Have the folder of definitions read anew that the service was started with", 0, 0, nil,
+		runReadConnectors)
+}
+
+func runReadConnectors(ctx context.Context, c *client.Client, p *printer, _ []string) error {
+	read, err := c.ReadConnectors(ctx)
+	if err != nil {
+		return err
+	}
+	return p.show(read, func(row func(...any)) {
+		row("Added:", or(strings.Join(read.Added, ", "), "none"))
+		row("Changed:", or(strings.Join(read.Changed, ", "), "none"))
+		row("Gone:", or(strings.Join(read.Gone, ", "), "none"))
+	})
+}
+
 func shapesCommand() command {
-	return command{"shapes", "[NAME]", "Print the names of our messages, or the JSON Schema of one", runShapes}
+	return command{name: "shapes", args: "[NAME]", about: "Print the names of our messages, or the JSON Schema of one", run: runShapes}
 }
 
 func runShapes(_ context.Context, e *Env, f *flag.FlagSet, args []string) error {
@@ -119,46 +136,66 @@ func trialTable(t connector.Trial, row func(...any)) {
 	}
 }
 
-// runConnector checks a definition, or tries it on a sample or on the system itself.
+// connectorOptions are what a definition is checked or tried with.
 type connectorOptions struct {
 	sample, feed, address, site, folder, reach string
 	live, asJSON                               bool
 	secrets, settings                          pairs
 }
 
-func (opt *connectorOptions) flags(f *flag.FlagSet) {
-	f.StringVar(&opt.sample, "sample", "", "try: `file` with a record as the other side gives it")
-	f.BoolVar(&opt.live, "live", false, "try: read one page from the system itself")
-	f.StringVar(&opt.feed, "feed", "", "try: which feed; the first that comes in, if not said")
-	f.StringVar(&opt.address, "address", "", "try -live: where the system is reached")
-	f.StringVar(&opt.site, "site", "", "try -live: site, where the system has several")
+func (opt *connectorOptions) checkFlags(f *flag.FlagSet) {
 	f.StringVar(&opt.folder, "connectors", "", "`folder` of further definitions that this one may extend")
-	f.StringVar(&opt.reach, "reach", "", "try -live: `ranges` that are not public and may be called all the same")
 	f.BoolVar(&opt.asJSON, "json", false, "print JSON")
-	f.Var(&opt.secrets, "set", "try -live: a credential as `name=value`; the value may be env:NAME or @FILE")
-	f.Var(&opt.settings, "setting", "try: a setting as `name=value`, such as time_zone=UTC")
 }
 
-func runConnector(ctx context.Context, e *Env, f *flag.FlagSet, args []string) error {
+func (opt *connectorOptions) tryFlags(f *flag.FlagSet) {
+	opt.checkFlags(f)
+	f.StringVar(&opt.sample, "sample", "", "`file` with a record as the other side gives it")
+	f.BoolVar(&opt.live, "live", false, "read one page from the system itself")
+	f.StringVar(&opt.feed, "feed", "", "which feed; the first that comes in, if not said")
+	f.StringVar(&opt.address, "address", "", "with -live: where the system is reached")
+	f.StringVar(&opt.site, "site", "", "with -live: site, where the system has several")
+	f.StringVar(&opt.reach, "reach", "", "with -live: `ranges` that are not public and may be called all the same")
+	f.Var(&opt.secrets, "set", "with -live: a credential as `name=value`; the value may be env:NAME or @FILE")
+	f.Var(&opt.settings, "setting", "a setting as `name=value`, such as time_zone=UTC")
+}
+
+func connectorCheckCommand() command {
+	return command{name: "check", args: "FILE", about: "Check a connector definition", run: runConnectorCheck}
+}
+
+func runConnectorCheck(_ context.Context, e *Env, f *flag.FlagSet, args []string) error {
 	opt := &connectorOptions{}
-	opt.flags(f)
-	if err := parse(f, args, 2, 2); err != nil {
+	opt.checkFlags(f)
+	if err := parse(f, args, 1, 1); err != nil {
 		return err
 	}
-	if f.Arg(0) != "check" && f.Arg(0) != "try" {
-		return usage{fmt.Sprintf("%q: check or try is expected", f.Arg(0))}
-	}
-	d, err := opt.definition(f.Arg(1))
+	d, err := opt.definition(f.Arg(0))
 	if err != nil {
 		return err
 	}
 	p := &printer{e.Out, e.Err, opt.asJSON}
-	if f.Arg(0) == "check" {
-		return p.show(d.Capabilities(), func(row func(...any)) {
-			row(fmt.Sprintf("%s: %s, %s; let in by %s; feeds: %s", f.Arg(1), d.Title, d.Side, d.Capabilities().Way,
-				message.FeedList(d.Kinds())))
-		})
+	return p.show(d.Capabilities(), func(row func(...any)) {
+		row(fmt.Sprintf("%s: %s, %s; let in by %s; feeds: %s", f.Arg(0), d.Title, d.Side, d.Capabilities().Way,
+			message.FeedList(d.Kinds())))
+	})
+}
+
+func connectorTryCommand() command {
+	return command{name: "try", args: "FILE", about: "Try a definition on a sample, or on the system itself", run: runConnectorTry}
+}
+
+func runConnectorTry(ctx context.Context, e *Env, f *flag.FlagSet, args []string) error {
+	opt := &connectorOptions{}
+	opt.tryFlags(f)
+	if err := parse(f, args, 1, 1); err != nil {
+		return err
 	}
+	d, err := opt.definition(f.Arg(0))
+	if err != nil {
+		return err
+	}
+	p := &printer{e.Out, e.Err, opt.asJSON}
 	kind := message.Feed(opt.feed)
 	for _, k := range d.Kinds() {
 		if kind == "" && connector.ComesIn(k) {
@@ -176,7 +213,7 @@ func runConnector(ctx context.Context, e *Env, f *flag.FlagSet, args []string) e
 		}
 		return tryLive(ctx, e, p, line, kind)
 	case opt.sample == "":
-		return usage{"try needs -sample FILE or -live"}
+		return usage{"-sample FILE or -live is needed"}
 	}
 	return trySample(p, line, kind, opt.sample)
 }

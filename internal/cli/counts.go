@@ -18,12 +18,12 @@ type countOptions struct {
 func countCommand() command {
 	opt := &countOptions{}
 	return verbs("count", "Count what lies at a location, and book the differences", opt.flags, []verb{
-		{"list", "", 0, opt.list},
-		{"start", "LOCATION", 1, opt.start},
-		{"note", "NUMBER CODE QUANTITY", 3, opt.note},
-		{"show", "NUMBER", 1, opt.show},
-		{"post", "NUMBER", 1, opt.post},
-		{"drop", "NUMBER", 1, opt.drop},
+		{"list", "", "Counts, newest first", 0, opt.list},
+		{"start", "LOCATION", "Begin to count what lies at a place", 1, opt.start},
+		{"note", "NUMBER CODE QUANTITY", "Write down how many of a product there are", 3, opt.note},
+		{"show", "NUMBER", "What was counted, beside what the books say", 1, opt.show},
+		{"post", "NUMBER", "Book the differences", 1, opt.post},
+		{"drop", "NUMBER", "Give a count up; nothing is booked", 1, opt.drop},
 	})
 }
 

@@ -17,7 +17,7 @@ type exceptionsOptions struct {
 
 func exceptionsCommand() command {
 	opt := &exceptionsOptions{}
-	return noun("exceptions", "", "List what needs a person, what blocks most orders first", 0, 0, opt.flags, opt.run)
+	return noun("list", "", "List what needs a person, what blocks most orders first", 0, 0, opt.flags, opt.run)
 }
 
 func (opt *exceptionsOptions) flags(f *flag.FlagSet) {

@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"openrelay/internal/client"
+	"openrelay/internal/core/money"
 	"openrelay/internal/relay/inventory"
 )
 
@@ -45,7 +46,6 @@ func number(text string) (int64, error) {
 	return n, nil
 }
 
-// goods are the commands about the catalog and the stock.
 // lineOptions are the lines of a document, and what makes it safe to ask for it twice.
 type lineOptions struct {
 	lines lines
@@ -111,4 +111,15 @@ func readJSON(file string, v any) error {
 		return fmt.Errorf("%s: %w", file, err)
 	}
 	return nil
+}
+
+// priced reads an amount as people write it, with its currency: "12.90 EUR".
+func priced(text string) (minor int64, currency string, err error) {
+	number, currency, _ := strings.Cut(strings.TrimSpace(text), " ")
+	currency = strings.ToUpper(strings.TrimSpace(currency))
+	minor, err = money.Parse(number, currency)
+	if err != nil || minor < 0 {
+		return 0, "", fmt.Errorf("%q: an amount with its currency is expected, such as \"12.90 EUR\"", text)
+	}
+	return minor, currency, nil
 }

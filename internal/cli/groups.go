@@ -9,39 +9,58 @@ type group struct {
 // groups are all commands, in the order of the work.
 func groups() []group {
 	return []group{
-		{"To run it", append(serving(), command{"version", "", "Print the version", runVersion})},
+		{"To run it", serving()},
 		{"The company", []command{
-			companyCommand(), placeCommand(), peopleCommand(), tokensCommand(), securityCommand(), profilesCommand(), seriesCommand(),
-			setupCommand(), tellCommand(), personCommand(), keepPersonalCommand(), looksCommand(), backupsCommand(), keysCommand(),
-			healthCommand(), activityCommand(), jobsCommand(),
+			companyCommand(),
+			placeCommand().with(checkAddressCommand()),
+			personCommand().with(personInFileCommand()),
+			tokenCommand().with(tokenInFileCommand()),
+			profileCommand(), seriesCommand(), setupCommand(),
+			of("privacy", "What is kept of buyers, for how long, and who looked at it",
+				privacyShowCommand(), privacyEraseCommand(), keepPersonalCommand(), looksCommand()),
+			securityCommand(), keyCommand(), healthCommand(), activityCommand(),
+			of("job", "Work that waits or is under way", jobsCommand()),
 		}},
 		{"Connections", []command{
-			connectionsCommand(), joinCommand(), settingsCommand(), overridesCommand(), feedsCommand(), feedCommand(), runCommand(),
-			runsCommand(), logCommand(), pauseCommand(), testCommand(), testModeCommand(), clearTestsCommand(), renewCommand(),
-			leaveCommand(), accountsCommand(), connectorsCommand(), addConnectorCommand(), dropConnectorCommand(), benchCommand(),
-			checkAddressCommand(), shapesCommand(),
+			of("connector", "The systems that can be joined, and definitions of one's own", connectorsCommand(),
+				connectorCheckCommand(), connectorTryCommand(), addConnectorCommand(), dropConnectorCommand(),
+				readConnectorsCommand(),
+				shapesCommand()),
+			joinCommand(),
+			of("connection", "What is joined, and how it stands", connectionsCommand(), settingsCommand(),
+				overridesCommand(), pauseCommand(), testCommand(), testModeCommand(), clearTestsCommand(), benchCommand(),
+				renewCommand(), leaveCommand(), accountsCommand()),
+			of("feed", "What a connection hears and tells", feedsCommand(), feedCommand(), runCommand()),
+			of("run", "What feeds did, and their logs", runsCommand(), logCommand()),
+			of("message", "Messages that were refused, or of which nothing is known", sendAgainCommand(), notBoughtCommand()),
 		}},
 		{"Items and listings", []command{
-			catalogCommand(), itemsCommand(), itemCommand(), listingsCommand(), listingCommand(), knownCommand(), publishCommand(),
-			importCommand(), saveCommand(),
+			of("item", "Items: what is sold and stored", itemsCommand(), itemCommand()).
+				with(catalogCommand().verbs...),
+			of("listing", "What channels show; LISTING is the number in the list", listingsCommand()).
+				with(listingCommand().verbs...).with(knownCommand(), publishCommand()),
+			of("sheet", "Tables as CSV: items, stock and more", importCommand(), saveCommand()),
 		}},
 		{"Stock and supply", []command{
-			stockCommand(), whyCommand(), adjustCommand(), purchaseCommand(), transferCommand(), countCommand(), compareCommand(),
+			of("stock", "What there is, where, and why", stockCommand(), whyCommand(), adjustCommand(), compareCommand()),
+			purchaseCommand(), transferCommand(), countCommand(),
 		}},
 		{"Orders", []command{
-			boardCommand(), ordersCommand(), orderCommand(), typeCommand(), answerCommand(), releaseCommand(), actCommand(),
-			undoActCommand(), voidCommand(), takeInAgainCommand(), mergeCommand(), undoMergeCommand(), handOverCommand(),
-			rulesCommand(), ruleCommand(), rehearseCommand(),
+			boardCommand(),
+			of("order", "Orders, and what is done with them", ordersCommand(), orderCommand(), typeCommand(),
+				answerCommand(), releaseCommand(), actCommand(), undoActCommand(), voidCommand(), takeInAgainCommand(), mergeCommand(),
+				undoMergeCommand(), handOverCommand()),
+			of("rule", "What is decided by rule", rulesCommand(), ruleCommand(), rehearseCommand()),
 		}},
 		{"Picking and parcels", []command{
-			pickCommand(), scanCommand(), packCommand(), picklistCommand(), ratesCommand(), shipCommand(), shipmentsCommand(),
-			labelCommand(), manifestCommand(), notBoughtCommand(),
+			of("shipment", "From the pick list to the label", shipmentsCommand(), picklistCommand(),
+				pickCommand(), scanCommand(), packCommand(), ratesCommand(), shipCommand(), labelCommand()),
+			of("manifest", "What carriers take on a day", manifestsCommand(), closeManifestCommand()),
 		}},
 		{"What needs a person", []command{
-			exceptionsCommand(), assignCommand(), snoozeCommand(), sendAgainCommand(),
+			of("exception", "What needs a person, and who hears of it", exceptionsCommand(), assignCommand(),
+				snoozeCommand(), tellCommand()),
 		}},
-		{"Reports", []command{
-			reportCommand(),
-		}},
+		{"Reports", []command{reportCommand()}},
 	}
 }

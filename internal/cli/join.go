@@ -23,17 +23,17 @@ type joinOptions struct {
 
 func joinCommand() command {
 	opt := &joinOptions{}
-	return verbs("join", "Set a connection up, step by step; it can be left and resumed at any point", opt.flags, []verb{
-		{"start", "CONNECTOR", 1, opt.start},
-		{"show", "CONNECTION", 1, opt.show},
-		{"access", "CONNECTION", 1, opt.access},
-		{"consent", "CONNECTION", 1, opt.consent},
-		{"confirm", "CONNECTION NUMBER", 2, opt.confirm},
-		{"look", "CONNECTION", 1, opt.look},
-		{"go", "CONNECTION", 1, opt.runGo},
-		{"preview", "CONNECTION", 1, opt.preview},
-		{"on", "CONNECTION", 1, opt.runOn},
-		{"drop", "CONNECTION", 1, opt.drop},
+	return verbs("join", "Set a connection up, step by step; left and resumed at any point", opt.flags, []verb{
+		{"start", "CONNECTOR", "Begin to join a system", 1, opt.start},
+		{"show", "CONNECTION", "How far it is, and what comes next", 1, opt.show},
+		{"access", "CONNECTION", "Give the credentials; they are tried at once", 1, opt.access},
+		{"consent", "CONNECTION", "Print the address where consent is given in a browser", 1, opt.consent},
+		{"confirm", "CONNECTION NUMBER", "Say that the account that answered is the one that was meant", 2, opt.confirm},
+		{"look", "CONNECTION", "Read what is there, and choose what is brought over", 1, opt.look},
+		{"go", "CONNECTION", "Bring it over", 1, opt.runGo},
+		{"preview", "CONNECTION", "See what switching on would send", 1, opt.preview},
+		{"on", "CONNECTION", "Switch it on", 1, opt.runOn},
+		{"drop", "CONNECTION", "Give it up; nothing of it stays", 1, opt.drop},
 	})
 }
 

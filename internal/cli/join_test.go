@@ -2,6 +2,7 @@ package cli
 
 import (
 	"encoding/json"
+	"net/http/httptest"
 	"os"
 	"path/filepath"
 	"strings"
@@ -10,8 +11,13 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"openrelay/internal/api"
 	"openrelay/internal/core/message"
+	"openrelay/internal/relay"
+	"openrelay/internal/relay/engine"
+	"openrelay/internal/relay/joining"
 	"openrelay/internal/relay/trial"
+	"openrelay/internal/store"
 )
 
 // kiosk is a channel that is read, as a consultant writes its definition.
@@ -59,10 +65,10 @@ func TestAChannelIsJoinedByCommands(t *testing.T) {
 	o.does(`
 		connector check ` + file + ` ⇒ Kiosk, channel; let in by key
 		!connector check ` + broken + ` ⇒ body.(
-		!add-connector ` + broken + ` ⇒ body.(
+		!connector add ` + broken + ` ⇒ body.(
 		!join start kiosk ⇒ there is no connector "kiosk"
-		add-connector ` + file + ` ⇒ kiosk
-		connectors ⇒ Kiosk
+		connector add ` + file + ` ⇒ kiosk
+		connector list ⇒ Kiosk
 		join start kiosk -name "The kiosk" ⇒ Ask the kiosk for its key.
 		join show the-kiosk ⇒ -set key=…
 		!join on the-kiosk ⇒ not ready yet
@@ -73,19 +79,19 @@ func TestAChannelIsJoinedByCommands(t *testing.T) {
 		join confirm the-kiosk No-kiosk ⇒ [x]  The account is the one that is meant
 		!join look the-kiosk -from yesterday ⇒ a time such as
 		!join look the-kiosk -orders -items -stock ⇒ opening stock needs a location
-		!settings the-kiosk -set offer.sources=nowhere ⇒ nowhere
-		settings the-kiosk -set offer.sources=alder ⇒ sources
+		!connection settings the-kiosk -set offer.sources=nowhere ⇒ nowhere
+		connection settings the-kiosk -set offer.sources=alder ⇒ sources
 		join look the-kiosk -orders -items -stock ⇒ looked
 		join go the-kiosk ⇒ done
-		orders ⇒ K-1
-		items ⇒ MUG
+		order list ⇒ K-1
+		item list ⇒ MUG
 		join preview the-kiosk ⇒ 2 listings
 		join preview the-kiosk -accept ⇒ Seen; stock out may be switched on.
 		join on the-kiosk ⇒ on
-		!drop-connector kiosk ⇒ uses it
-		leave the-kiosk ⇒ 1 order with its history
-		leave the-kiosk -yes ⇒ the-kiosk was left.
-		!leave the-kiosk -yes ⇒ was left already
+		!connector drop kiosk ⇒ uses it
+		connection leave the-kiosk ⇒ 1 order with its history
+		connection leave the-kiosk -yes ⇒ the-kiosk was left.
+		!connection leave the-kiosk -yes ⇒ was left already
 	`)
 	_, out, _ := o.run("accounts", "-json")
 	require.NotContains(t, out, "secret", "credentials are told to nobody")
@@ -128,10 +134,10 @@ func TestADefinitionIsTriedOnASample(t *testing.T) {
 		!connector try ` + file + ` -sample ` + bad + ` ⇒ this record would not be taken in
 		!connector try ` + file + ` -sample nowhere.json ⇒ nowhere.json
 		!connector try ` + file + ` -feed gossip -sample ` + good + ` ⇒ gossip
-		!connector try ` + file + ` ⇒ try needs -sample FILE or -live
+		!connector try ` + file + ` ⇒ -sample FILE or -live is needed
 		!connector try ` + file + ` -live -reach nonsense ⇒ a range such as 10.1.0.0/16
 		!connector try ` + file + ` -live -address http://127.0.0.1:1 -set key=x ⇒ 127.0.0.1
-		!connector praise ` + file + ` ⇒ check or try is expected
+		!connector praise ` + file + ` ⇒ one of list, check, try
 		!connector check nowhere.yaml ⇒ nowhere.yaml
 	`)
 }
@@ -142,11 +148,11 @@ func TestTablesInFiles(t *testing.T) {
 	o.Stock(20, "JAR")
 	out := filepath.Join(o.dir, "out.csv")
 	o.does(`
-		save items -o - ⇒ JAR
-		save items -o ` + out + ` ⇒ out.csv written
-		!save gossip -o ` + filepath.Join(o.dir, "gossip.csv") + ` ⇒ gossip
-		!save items -o ` + filepath.Join(o.dir, "nowhere", "x.csv") + ` ⇒ nowhere
-		import items ` + out + ` ⇒ nothing
+		sheet save items -o - ⇒ JAR
+		sheet save items -o ` + out + ` ⇒ out.csv written
+		!sheet save gossip -o ` + filepath.Join(o.dir, "gossip.csv") + ` ⇒ gossip
+		!sheet save items -o ` + filepath.Join(o.dir, "nowhere", "x.csv") + ` ⇒ nowhere
+		sheet import items ` + out + ` ⇒ nothing
 	`)
 	_, err := os.Stat(filepath.Join(o.dir, "gossip.csv"))
 	require.ErrorIs(t, err, os.ErrNotExist)
@@ -154,12 +160,12 @@ func TestTablesInFiles(t *testing.T) {
 	require.NoError(t, err)
 	changed := o.file("changed.csv", strings.Replace(string(table), "A JAR", "A better jar", 1))
 	o.does(`
-		import items ` + changed + ` ⇒ change  1
-		item JAR ⇒ A JAR
-		import items ` + changed + ` -yes ⇒ changed
-		item JAR ⇒ A better jar
-		!import gossip ` + changed + ` ⇒ there is no kind of sheet
-		!import items nowhere.csv ⇒ nowhere.csv
+		sheet import items ` + changed + ` ⇒ change  1
+		item show JAR ⇒ A JAR
+		sheet import items ` + changed + ` -yes ⇒ changed
+		item show JAR ⇒ A better jar
+		!sheet import gossip ` + changed + ` ⇒ there is no kind of sheet
+		!sheet import items nowhere.csv ⇒ nowhere.csv
 	`)
 }
 
@@ -170,15 +176,15 @@ func TestCommandsOnAFile(t *testing.T) {
 	o.does(`
 		openapi ⇒ "openapi"
 		!openapi more ⇒ -
-		!token ` + none + ` Edda ⇒ none.relay
-		!token ` + none + ` Edda -role king ⇒ king
-		!user ` + none + ` edda@example.test -role king ⇒ king
+		!token in-file ` + none + ` Edda ⇒ none.relay
+		!token in-file ` + none + ` Edda -role king ⇒ king
+		!person in-file ` + none + ` edda@example.test -role king ⇒ king
 		!verify ` + none + ` ⇒ none.relay
 		!demo -listen nonsense ⇒ an address such as 127.0.0.1:8410
 		!standins -listen 127.0.0.1:70000 ⇒ an address such as 127.0.0.1:8410
 		!serve -data ` + none + ` -reach nonsense ⇒ a range such as 10.1.0.0/16
 	`)
-	code, out, _ := o.run("token", o.Store.Path(), "Printer", "-role", "viewer")
+	code, out, _ := o.run("token", "in-file", o.Store.Path(), "Printer", "-role", "viewer")
 	require.Zero(t, code)
 	o.env["OPENRELAY_TOKEN"] = strings.TrimSpace(out)
 	o.does(`
@@ -201,4 +207,61 @@ func TestPortsStandInARow(t *testing.T) {
 		_, err := ports(bad)
 		assert.Error(t, err, bad)
 	}
+}
+
+func kioskAs(code string) string {
+	return strings.Replace(kiosk, "connector: kiosk", "connector: "+code, 1)
+}
+
+// TestAFileOfWhichAConnectorComesFromAFolder is worked on by commands that know nothing of the folder; the folder is
+// read anew while the service runs, and what is wrong in it is said and changes nothing.
+func TestAFileOfWhichAConnectorComesFromAFolder(t *testing.T) {
+	folder, dir := t.TempDir(), t.TempDir()
+	put := func(name, text string) {
+		require.NoError(t, os.WriteFile(filepath.Join(folder, name), []byte(text), 0o600))
+	}
+	put("apiary.yaml", kioskAs("apiary"))
+	file := filepath.Join(dir, "company.relay")
+	st, err := store.Open(t.Context(), file)
+	require.NoError(t, err)
+	r, err := relay.Open(t.Context(), st, engine.Options{Folder: folder})
+	require.NoError(t, err)
+	t.Cleanup(func() { r.Stop(); st.Close() })
+	require.NoError(t, r.PutLocation(t.Context(), "alder", "Alder Yard", "", "Edda"))
+	_, err = r.StartJoin(t.Context(), joining.NewJoin{Connector: "apiary", Code: "apiary", Name: "The apiary"}, "Edda")
+	require.NoError(t, err)
+
+	a, handler := api.New(r, api.Options{Version: "test"})
+	server := httptest.NewServer(handler)
+	t.Cleanup(func() { a.End(); server.Close() })
+	o := &office{t: t, dir: dir, env: map[string]string{"OPENRELAY_SERVER": server.URL}}
+	secret := o.file("passphrase", "a passphrase to try")
+	other := filepath.Join(dir, "other.relay")
+	code, token, errs := o.run("token", "in-file", file, "Desk", "-role", "lead")
+	require.Zero(t, code, errs)
+	o.env["OPENRELAY_TOKEN"] = strings.TrimSpace(token)
+	o.does(`
+		verify ` + file + ` ⇒ holds
+		backup ` + filepath.Join(dir, "copy") + ` -data ` + file + ` -passphrase-file ` + secret + ` ⇒ Everything holds
+		restore ` + filepath.Join(dir, "copy") + ` -still -data ` + other + ` -passphrase-file ` + secret + ` ⇒ -
+		token in-file ` + other + ` Desk ⇒ -
+		connector read-folder ⇒ Changed:  none
+	`)
+	put("apiary.yaml", strings.Replace(kioskAs("apiary"), "title: Kiosk", "title: The old apiary", 1))
+	put("orchard.yaml", kioskAs("orchard"))
+	o.does(`
+		connector read-folder ⇒ Changed:  apiary
+		connector list ⇒ The old apiary
+		connector list ⇒ orchard
+	`)
+	require.NoError(t, os.Remove(filepath.Join(folder, "apiary.yaml")))
+	o.does(`
+		!connector read-folder ⇒ The apiary uses the connector apiary, which is gone from the folder
+	`)
+	put("apiary.yaml", "connector: apiary\nside: sideways")
+	o.does(`
+		!connector read-folder ⇒ the folder stays as it was read last
+		connector list ⇒ The old apiary
+	`)
+	o.does(`!connector add ` + filepath.Join(folder, "orchard.yaml") + ` ⇒ there is a connector "orchard" already`)
 }

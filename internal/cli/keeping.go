@@ -108,8 +108,17 @@ type backupsOptions struct {
 
 func backupsCommand() command {
 	opt := &backupsOptions{}
-	return verbs("backups", "Copies that the service makes by itself: list, make one now, say when, stop", opt.flags,
-		[]verb{{"list", "", 0, opt.list}, {"now", "", 0, opt.now}, {"daily", "", 0, opt.daily}, {"stop", "", 0, opt.stop}})
+	return verbs(
+		"backup",
+		"Copies of the company, with its keys under a passphrase",
+		opt.flags,
+		[]verb{
+			{"list", "", "When copies are made, and which there are", 0, opt.list},
+			{"now", "", "Have the service make one now", 0, opt.now},
+			{"daily", "", "Have one made each day", 0, opt.daily},
+			{"stop", "", "Make none by itself any more", 0, opt.stop},
+		},
+	)
 }
 
 func (opt *backupsOptions) flags(f *flag.FlagSet) {
@@ -204,13 +213,26 @@ func backupState(b wire.Backup) string {
 	return "there, took " + b.EndedAt.Sub(*b.BeganAt).Round(100*time.Millisecond).String()
 }
 
-func keysCommand() command {
-	return verbs("keys", "The keys under which secrets are sealed: seal everything anew with a new one", func(*flag.FlagSet) {},
-		[]verb{{"rotate", "", 0, func(ctx context.Context, c *client.Client, p *printer, _ []string) error {
-			out, err := c.RotateKey(ctx)
-			if err != nil {
-				return err
-			}
-			return p.told(out, "%d secrets are sealed with key %d now; make a backup: older ones hold the older key", out.Secrets, out.Key)
-		}}})
+func keyCommand() command {
+	return verbs(
+		"key",
+		"The keys under which secrets are sealed",
+		func(*flag.FlagSet) {},
+		[]verb{
+			{
+				"rotate",
+				"",
+				"Seal everything anew with a new key",
+				0,
+				func(ctx context.Context, c *client.Client, p *printer, _ []string) error {
+					out, err := c.RotateKey(ctx)
+					if err != nil {
+						return err
+					}
+					return p.told(out, "%d secrets are sealed with key %d now; make a backup: older ones hold the older key", out.Secrets,
+						out.Key)
+				},
+			},
+		},
+	)
 }

@@ -22,17 +22,17 @@ func TestBackupsOnTheCommandLine(t *testing.T) {
 		!restore DIR/m.backup -data DIR/back.relay -passphrase-file DIR/wrong ⇒ does not open
 		restore DIR/m.backup -data DIR/back.relay -passphrase-file DIR/passphrase -still ⇒ Its connections are paused
 		verify DIR/back.relay ⇒ Everything holds
-		!backups now ⇒ passphrase first
-		!backups daily -at 02:30 ⇒ passphrase: missing
-		backups daily -at 03:15 -keep 3 -passphrase-file DIR/passphrase ⇒ each day at 03:15; 3 are kept.
-		backups list -json ⇒ "keep": 3
-		backups now ⇒ each day at 03:15
-		backups stop ⇒ No backups are made by themselves.
-		!backups daily -keep 4000 ⇒ body.keep
+		!backup now ⇒ passphrase first
+		!backup daily -at 02:30 ⇒ passphrase: missing
+		backup daily -at 03:15 -keep 3 -passphrase-file DIR/passphrase ⇒ each day at 03:15; 3 are kept.
+		backup list -json ⇒ "keep": 3
+		backup now ⇒ each day at 03:15
+		backup stop ⇒ No backups are made by themselves.
+		!backup daily -keep 4000 ⇒ body.keep
 		health ⇒ clock
 		health -json ⇒ "status": "well"
 		!health -server http://127.0.0.1:1 ⇒ refused
-		keys rotate ⇒ secrets are sealed with key 2 now
+		key rotate ⇒ secrets are sealed with key 2 now
 	`))
 	made, err := filepath.Glob(filepath.Join(o.dir, "*.backup"))
 	require.NoError(t, err)

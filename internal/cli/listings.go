@@ -19,7 +19,7 @@ type listingsOptions struct {
 
 func listingsCommand() command {
 	opt := &listingsOptions{}
-	return noun("listings", "", "List listings; those that wait with what they may be", 0, 0, opt.flags, opt.run)
+	return noun("list", "", "List listings; those that wait with what they may be", 0, 0, opt.flags, opt.run)
 }
 
 func (opt *listingsOptions) flags(f *flag.FlagSet) {
@@ -49,15 +49,15 @@ type listingOptions struct {
 
 func listingCommand() command {
 	opt := &listingOptions{}
-	return verbs("listing", "Say which item a listing is, or how it is offered; LISTING is the number that openrelay listings shows",
+	return verbs("listing", "Listings",
 		opt.flags, []verb{
-			{"match", "LISTING ITEM", 2, opt.match},
-			{"create", "LISTING", 1, opt.create},
-			{"ignore", "LISTING", 1, opt.ignore},
-			{"notice", "LISTING", 1, opt.notice},
-			{"unmatch", "LISTING", 1, opt.unmatch},
-			{"offer", "LISTING", 1, opt.offer},
-			{"own", "LISTING", 1, opt.runOwn},
+			{"match", "LISTING ITEM", "Say which item it is", 2, opt.match},
+			{"create", "LISTING", "Make a new item of it", 1, opt.create},
+			{"ignore", "LISTING", "Leave it alone", 1, opt.ignore},
+			{"notice", "LISTING", "Look at one that was left alone again", 1, opt.notice},
+			{"unmatch", "LISTING", "Say that it is not the item it was matched to", 1, opt.unmatch},
+			{"offer", "LISTING", "Say how much of the stock it shows", 1, opt.offer},
+			{"own", "LISTING", "Give it a title, a text, a category or a price of its own", 1, opt.runOwn},
 		})
 }
 
@@ -72,7 +72,10 @@ func (opt *listingOptions) flags(f *flag.FlagSet) {
 	f.StringVar(&opt.own.Title, "title", "", "own: title on this channel only")
 	f.StringVar(&opt.own.Description, "description", "", "own: description on this channel only")
 	f.StringVar(&opt.own.Category, "category", "", "own: category on this channel only")
-	f.Int64Var(&opt.own.Price, "price", 0, "own: price on this channel only, in minor `units`")
+	f.Func("price", "own: price on this channel only, an `amount` such as \"12.90 EUR\"", func(text string) (err error) {
+		opt.own.Price, opt.own.Currency, err = priced(text)
+		return err
+	})
 }
 
 func (opt *listingOptions) match(ctx context.Context, c *client.Client, p *printer, a []string) error {

@@ -19,7 +19,7 @@ type ordersOptions struct {
 
 func ordersCommand() command {
 	opt := &ordersOptions{}
-	return noun("orders", "", "List orders, newest first", 0, 0, opt.flags, opt.run)
+	return noun("list", "", "List orders, newest first", 0, 0, opt.flags, opt.run)
 }
 
 func (opt *ordersOptions) flags(f *flag.FlagSet) {
@@ -58,7 +58,7 @@ func (opt *ordersOptions) run(ctx context.Context, c *client.Client, p *printer,
 }
 
 func orderCommand() command {
-	return noun("order", "NUMBER", "Show one order with everything known about it", 1, 1, nil, runOrder)
+	return noun("show", "NUMBER", "Show one order with everything known about it", 1, 1, nil, runOrder)
 }
 
 func runOrder(ctx context.Context, c *client.Client, p *printer, a []string) error {
@@ -136,7 +136,7 @@ func (opt *voidOptions) run(ctx context.Context, c *client.Client, p *printer, a
 	if err != nil {
 		return err
 	}
-	return p.told(n, "void as %s; openrelay take-in-again %s takes the channel's order in anew", n, n)
+	return p.told(n, "void as %s; openrelay order take-in-again %s takes the channel's order in anew", n, n)
 }
 
 func takeInAgainCommand() command {

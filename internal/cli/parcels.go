@@ -12,13 +12,13 @@ import (
 // profileOptions are what a parcel profile is made with; what is not given stays.
 type profileOptions struct{ wire.ProfileText }
 
-func profilesCommand() command {
+func profileCommand() command {
 	opt := &profileOptions{}
-	return verbs("profiles", "What parcels are packed in: list, add or change, use no more and again", opt.flags, []verb{
-		{"list", "", 0, opt.list},
-		{"put", "CODE", 1, opt.put},
-		{"archive", "CODE", 1, opt.archive},
-		{"restore", "CODE", 1, opt.restore},
+	return verbs("profile", "What parcels are packed in", opt.flags, []verb{
+		{"list", "", "Profiles, those used no more as well", 0, opt.list},
+		{"put", "CODE", "Add one or change it; what is not given stays", 1, opt.put},
+		{"archive", "CODE", "Use one no more", 1, opt.archive},
+		{"restore", "CODE", "Use one again", 1, opt.restore},
 	})
 }
 
@@ -103,7 +103,7 @@ func seriesCommand() command {
 	return verbs("series", "How orders, shipments, purchases, transfers and counts are numbered", func(f *flag.FlagSet) {
 		f.StringVar(&opt.Prefix, "prefix", "", "put: what numbers begin with")
 		f.Int64Var(&opt.Next, "next", 0, "put: the `number` that comes next; without it, it goes on")
-	}, []verb{{"list", "", 0, opt.list}, {"put", "CODE", 1, opt.put}})
+	}, []verb{{"list", "", "How each begins, and the number that comes next", 0, opt.list}, {"put", "CODE", "Change one", 1, opt.put}})
 }
 
 func (opt *seriesOptions) list(ctx context.Context, c *client.Client, p *printer, _ []string) error {

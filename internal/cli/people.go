@@ -24,22 +24,22 @@ type peopleOptions struct {
 	name, email, role, passwordFile string
 }
 
-func peopleCommand() command {
+func personCommand() command {
 	opt := &peopleOptions{}
 	return verbs(
-		"people",
-		"Who may sign in: list, add, change, let leave and come back; their sessions and second factors",
+		"person",
+		"Who may sign in, their sessions and second factors",
 		opt.flags,
 		[]verb{
-			{"list", "", 0, opt.list},
-			{"add", "EMAIL", 1, opt.add},
-			{"change", "EMAIL", 1, opt.change},
-			{"leave", "EMAIL", 1, opt.leave},
-			{"return", "EMAIL", 1, opt.comeBack},
-			{"sessions", "EMAIL", 1, opt.sessions},
-			{"end-session", "EMAIL ID", 2, opt.endSession},
-			{"end-sessions", "EMAIL", 1, opt.endSessions},
-			{"reset-second-factor", "EMAIL", 1, opt.resetFactor},
+			{"list", "", "Who may sign in", 0, opt.list},
+			{"add", "EMAIL", "Let somebody sign in", 1, opt.add},
+			{"change", "EMAIL", "Change name, address, role or password", 1, opt.change},
+			{"leave", "EMAIL", "Let somebody sign in no more; what they did stays theirs", 1, opt.leave},
+			{"return", "EMAIL", "Let somebody who left sign in again", 1, opt.comeBack},
+			{"sessions", "EMAIL", "Where somebody is signed in", 1, opt.sessions},
+			{"end-session", "EMAIL ID", "End one of their sessions", 2, opt.endSession},
+			{"end-sessions", "EMAIL", "End all of their sessions", 1, opt.endSessions},
+			{"reset-second-factor", "EMAIL", "Take away a second factor that was lost", 1, opt.resetFactor},
 		},
 	)
 }
@@ -190,12 +190,12 @@ type tokensOptions struct {
 	days int
 }
 
-func tokensCommand() command {
+func tokenCommand() command {
 	opt := &tokensOptions{}
-	return verbs("tokens", "The API tokens of programs: list, make, revoke", opt.flags, []verb{
-		{"list", "", 0, opt.list},
-		{"make", "NAME", 1, opt.make},
-		{"revoke", "ID", 1, opt.revoke},
+	return verbs("token", "The API tokens of programs", opt.flags, []verb{
+		{"list", "", "Tokens, and when each was last used", 0, opt.list},
+		{"make", "NAME", "Make one; it is printed once", 1, opt.make},
+		{"revoke", "ID", "Revoke one; it ends at once", 1, opt.revoke},
 	})
 }
 
@@ -248,9 +248,9 @@ type placeOptions struct {
 
 func placeCommand() command {
 	opt := &placeOptions{}
-	return verbs("place", "The places that hold stock: list, add or change", opt.flags, []verb{
-		{"list", "", 0, opt.list},
-		{"put", "CODE", 1, opt.put},
+	return verbs("place", "The places that hold stock", opt.flags, []verb{
+		{"list", "", "Places with their addresses", 0, opt.list},
+		{"put", "CODE", "Add one or change it; what is not given stays", 1, opt.put},
 	})
 }
 

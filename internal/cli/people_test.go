@@ -15,38 +15,38 @@ func TestCompanysPeopleTokensAndPlaces(t *testing.T) {
 	o.file("password", "honeycomb\n")
 	o.file("short", "honey\n")
 	o.does(strings.ReplaceAll(`
-		people add edda@morrow.example -name Edda -role lead -password-file DIR/password ⇒ edda@morrow.example
-		!people add edda@morrow.example -name Edda ⇒ -name and -password-file are required
-		!people add pim@morrow.example -name Pim -password-file DIR/short ⇒ at least 8 characters
-		!people add pim@morrow.example -name Pim -password-file DIR/none ⇒ read the password
-		!people add pim@morrow.example -name Pim -role king -password-file DIR/password ⇒ body.role
-		people add pim@morrow.example -name Pim -password-file DIR/password ⇒ clerk
-		!people add PIM@morrow.example -name Pim -password-file DIR/password ⇒ signs in as pim@morrow.example already
-		people change pim@morrow.example -role viewer -name "Pim Oster" ⇒ Pim Oster
-		people change pim@morrow.example -email oster@morrow.example ⇒ oster@morrow.example
-		!people change pim@morrow.example -name x ⇒ nobody here signs in as pim@morrow.example
-		people sessions oster@morrow.example ⇒ Used last
-		!people end-session oster@morrow.example 99 ⇒ There is no session 99
-		!people end-session oster@morrow.example x ⇒ no number
-		!people sessions nobody@morrow.example ⇒ nobody here signs in
-		people reset-second-factor oster@morrow.example ⇒ Pim Oster
+		person add edda@morrow.example -name Edda -role lead -password-file DIR/password ⇒ edda@morrow.example
+		!person add edda@morrow.example -name Edda ⇒ -password-file must be given
+		!person add pim@morrow.example -name Pim -password-file DIR/short ⇒ at least 8 characters
+		!person add pim@morrow.example -name Pim -password-file DIR/none ⇒ read the password
+		!person add pim@morrow.example -name Pim -role king -password-file DIR/password ⇒ body.role
+		person add pim@morrow.example -name Pim -password-file DIR/password ⇒ clerk
+		!person add PIM@morrow.example -name Pim -password-file DIR/password ⇒ signs in as pim@morrow.example already
+		person change pim@morrow.example -role viewer -name "Pim Oster" ⇒ Pim Oster
+		person change pim@morrow.example -email oster@morrow.example ⇒ oster@morrow.example
+		!person change pim@morrow.example -name x ⇒ nobody here signs in as pim@morrow.example
+		person sessions oster@morrow.example ⇒ Used last
+		!person end-session oster@morrow.example 99 ⇒ There is no session 99
+		!person end-session oster@morrow.example x ⇒ no number
+		!person sessions nobody@morrow.example ⇒ nobody here signs in
+		person reset-second-factor oster@morrow.example ⇒ Pim Oster
 		security ⇒ Edda added, as lead
 		security demand leads ⇒ A second factor is demanded of leads
 		security terms ⇒ leads
 		!security demand cats ⇒ body.of
 		security demand nobody ⇒ nobody
-		people end-sessions oster@morrow.example ⇒ Pim Oster
-		people leave Oster@morrow.example ⇒ Pim Oster
-		people return oster@morrow.example ⇒ viewer
-		!people leave edda@morrow.example ⇒ Edda is the last with the role lead
-		!people dance ⇒ one of list, add, change, leave, return, sessions
-		people list ⇒ Signed in last
-		tokens make scale -role viewer -days 30 ⇒ relay_
-		tokens list ⇒ scale
-		!tokens make scale -role king ⇒ body.role
-		!tokens revoke 99 ⇒ There is no token 99
-		!tokens revoke two ⇒ two
-		tokens revoke 2 ⇒ token 2 is revoked
+		person end-sessions oster@morrow.example ⇒ Pim Oster
+		person leave Oster@morrow.example ⇒ Pim Oster
+		person return oster@morrow.example ⇒ viewer
+		!person leave edda@morrow.example ⇒ Edda is the last with the role lead
+		!person dance ⇒ one of list, add, change, leave, return, sessions
+		person list ⇒ Signed in last
+		token make scale -role viewer -days 30 ⇒ relay_
+		token list ⇒ scale
+		!token make scale -role king ⇒ body.role
+		!token revoke 99 ⇒ There is no token 99
+		!token revoke two ⇒ two
+		token revoke 2 ⇒ token 2 is revoked
 		company -country XW -currency XTS -street "Alder Yard 3" -postcode 41207 -town Alderby ⇒ Alder Yard 3
 		company ⇒ XTS
 		!company -currency euro ⇒ body.currency
@@ -56,12 +56,12 @@ func TestCompanysPeopleTokensAndPlaces(t *testing.T) {
 		!place put loft -postcode 4 ⇒ address
 		!place put Loft -name x ⇒ small letters
 		place list ⇒ The high loft
-		profiles put crate -name Crate -length 600 -width 400 -height 300 -holds 20000 ⇒ 600×400×300
-		profiles put crate -tare 900 ⇒ 900
-		!profiles put sack -name Sack ⇒ millimetres
-		profiles archive crate ⇒ crate
-		profiles restore crate ⇒ crate
-		!profiles archive sack ⇒ There is no parcel profile sack
+		profile put crate -name Crate -length 600 -width 400 -height 300 -holds 20000 ⇒ 600×400×300
+		profile put crate -tare 900 ⇒ 900
+		!profile put sack -name Sack ⇒ millimetres
+		profile archive crate ⇒ crate
+		profile restore crate ⇒ crate
+		!profile archive sack ⇒ There is no parcel profile sack
 		series put order -prefix MH- -next 501 ⇒ MH-
 		series put order -next 600 ⇒ 600
 		!series put order -next 0 -prefix "a b" ⇒ prefix
@@ -84,7 +84,7 @@ func TestACompanyBeginsByInit(t *testing.T) {
 	who := []string{"-company", "Morrow Hive Supply", "-name", "Edda Quillon", "-email", "edda@morrow.example"}
 	code, _, errs := begin("honeycomb\n", "-company", "Morrow Hive Supply")
 	require.Equal(t, 2, code)
-	require.Contains(t, errs, "missing: -name, -email")
+	require.Contains(t, errs, "-email, -name must be given")
 	code, _, errs = begin("", who...)
 	require.Equal(t, 1, code)
 	require.Contains(t, errs, "nothing was given")

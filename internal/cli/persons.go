@@ -2,32 +2,27 @@ package cli
 
 import (
 	"context"
-	"flag"
 
 	"openrelay/internal/client"
 )
 
-type personOptions struct {
-	remove bool
+func privacyEraseCommand() command {
+	return noun("erase", "EMAIL", "Remove the personal data of a buyer; the books stay", 1, 1, nil, erasePrivate)
 }
 
-func personCommand() command {
-	opt := &personOptions{}
-	return noun("person", "EMAIL", "Print all that is kept of a person, as JSON; or remove it", 1, 1, opt.flags, opt.run)
-}
-
-func (opt *personOptions) flags(f *flag.FlagSet) {
-	f.BoolVar(&opt.remove, "erase", false, "remove their personal data; the books stay")
-}
-
-func (opt *personOptions) run(ctx context.Context, c *client.Client, p *printer, a []string) error {
-	if opt.remove {
-		n, err := c.ErasePerson(ctx, a[0])
-		if err != nil {
-			return err
-		}
-		return p.told(n, "personal data removed from %d orders", n)
+func erasePrivate(ctx context.Context, c *client.Client, p *printer, a []string) error {
+	n, err := c.ErasePerson(ctx, a[0])
+	if err != nil {
+		return err
 	}
+	return p.told(n, "personal data removed from %d orders", n)
+}
+
+func privacyShowCommand() command {
+	return noun("show", "EMAIL", "Print all that is kept of a buyer, as JSON", 1, 1, nil, showPrivate)
+}
+
+func showPrivate(ctx context.Context, c *client.Client, p *printer, a []string) error {
 	d, err := c.Person(ctx, a[0])
 	if err != nil {
 		return err
@@ -36,7 +31,7 @@ func (opt *personOptions) run(ctx context.Context, c *client.Client, p *printer,
 }
 
 func keepPersonalCommand() command {
-	return noun("keep-personal", "DAYS", "Say how many days after an order is done its personal data is removed; 0: never", 1, 1, nil,
+	return noun("keep", "DAYS", "Say how many days after an order is done its personal data is removed; 0: never", 1, 1, nil,
 		runKeepPersonal)
 }
 

@@ -12,7 +12,7 @@ import (
 )
 
 func rulesCommand() command {
-	return noun("rules", "", "List the rules in their order", 0, 0, nil, runRules)
+	return noun("list", "", "List the rules in their order", 0, 0, nil, runRules)
 }
 
 func runRules(ctx context.Context, c *client.Client, p *printer, _ []string) error {
@@ -31,7 +31,7 @@ type ruleOptions struct {
 
 func ruleCommand() command {
 	opt := &ruleOptions{}
-	return noun("rule", "NAME", "Add, change, move, switch or remove a rule by its name", 1, 1, opt.flags, opt.run)
+	return noun("set", "NAME", "Add, change, move, switch or remove a rule by its name", 1, 1, opt.flags, opt.run)
 }
 
 func (opt *ruleOptions) flags(f *flag.FlagSet) {

@@ -34,7 +34,7 @@ func (opt *runOptions) run(ctx context.Context, c *client.Client, p *printer, a 
 			row("Begun.")
 			return
 		}
-		row("Run", id, "has begun; see it with: openrelay log "+fmt.Sprint(id))
+		row("Run", id, "has begun; see it with: openrelay run log "+fmt.Sprint(id))
 	})
 }
 
@@ -45,7 +45,7 @@ type runsOptions struct {
 
 func runsCommand() command {
 	opt := &runsOptions{}
-	return noun("runs", "", "List runs, newest first", 0, 0, opt.flags, opt.run)
+	return noun("list", "", "List runs, newest first", 0, 0, opt.flags, opt.run)
 }
 
 func (opt *runsOptions) flags(f *flag.FlagSet) {

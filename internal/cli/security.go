@@ -14,9 +14,16 @@ type securityOptions struct{ rows rows }
 
 func securityCommand() command {
 	opt := &securityOptions{}
-	return verbs("security", "Who came in, who was kept out; and of whom a second factor is demanded: nobody, leads or everybody",
+	return verbs(
+		"security",
+		"Who came in, who was kept out; of whom a second factor is demanded",
 		func(f *flag.FlagSet) { opt.rows.flags(f) },
-		[]verb{{"list", "", 0, opt.events}, {"terms", "", 0, opt.terms}, {"demand", "OF", 1, opt.demand}})
+		[]verb{
+			{"list", "", "Security events, newest first", 0, opt.events},
+			{"terms", "", "Of whom a second factor is demanded", 0, opt.terms},
+			{"demand", "OF", "Demand it of nobody, leads or everybody", 1, opt.demand},
+		},
+	)
 }
 
 func (opt *securityOptions) events(ctx context.Context, c *client.Client, p *printer, _ []string) error {

@@ -34,32 +34,44 @@ func interruptible() (context.Context, context.CancelFunc) {
 }
 
 func serving() []command {
+	backup := backupsCommand()
+	backup.args, backup.run = "TO", runBackup
 	return []command{
-		{"demo", "", "Start the demo company with its stores and its carrier", runDemo},
-		{"serve", "", "Serve a company file", runServe},
-		{"standins", "", "Start only the simulated outside systems", runStandins},
-		{"init", "", "Name a company and its first person in a file that has nobody yet; the password is read from standard input",
-			runInit},
-		{"backup", "TO", "Copy a company file while it is worked on, with its keys under a passphrase", runBackup},
-		{"restore", "BACKUP", "Make a company file of a backup", runRestore},
-		{"verify", "FILE", "Check everything that must always hold in a company file", runVerify},
-		{"user", "FILE E-MAIL", "Add a person to a company file, or set name, role and password; the password is read from " +
-			"standard input", runUser},
-		{"token", "FILE NAME", "Make an API token for a company file; it is printed once", runToken},
+		{name: "demo", about: "Start the demo company with its stores and its carrier", run: runDemo},
+		{name: "serve", about: "Serve a company file", run: runServe},
+		{name: "standins", about: "Start only the simulated outside systems", run: runStandins},
 		{
-			"connector",
-			"check FILE | try FILE",
-			"Check a connector definition, or try it on a sample or on the system itself",
-			runConnector,
+			name:  "init",
+			about: "Name a company and its first person in a file that has nobody yet; the password is read from standard input",
+			run:   runInit,
 		},
+		backup,
+		{name: "restore", args: "BACKUP", about: "Make a company file of a backup", run: runRestore},
+		{name: "verify", args: "FILE", about: "Check everything that must always hold in a company file", run: runVerify},
 		{
-			"completion",
-			"bash | zsh",
-			"Print what the shell needs to complete commands: source <(openrelay completion bash)",
-			runCompletion,
+			name:  "completion",
+			args:  "bash | zsh",
+			about: "Print what the shell needs to complete commands: source <(openrelay completion bash)",
+			run:   runCompletion,
 		},
-		{"openapi", "", "Print the description of the HTTP interface (OpenAPI 3.1)", runOpenAPI},
+		{name: "openapi", about: "Print the description of the HTTP interface (OpenAPI 3.1)", run: runOpenAPI},
+		{name: "version", about: "Print the version", run: runVersion},
 	}
+}
+
+func personInFileCommand() command {
+	return command{
+		name: "in-file",
+		args: "FILE EMAIL",
+		about: "Add somebody to a company file that is not served, or set name, role and " +
+			"password; it is read from standard input",
+		run: runUser,
+	}
+}
+
+func tokenInFileCommand() command {
+	return command{name: "in-file", args: "FILE NAME", about: "Make one for a company file that is not served; it is printed once",
+		run: runToken}
 }
 
 func logger(e *Env, level string) *slog.Logger {
@@ -311,7 +323,7 @@ func runDemo(ctx context.Context, e *Env, f *flag.FlagSet, args []string) error 
 %s
   On the command line:
     export OPENRELAY_SERVER=%s OPENRELAY_TOKEN=%s
-    openrelay orders
+    openrelay order list
 
   Everything is made up and ends with Ctrl-C.
 `, w.URL, demo.Password, logins(), w.MorrowURL, demo.Company, w.SkepURL, w.PloverURL, toBeJoined(w.Outside), w.URL, w.Token)
@@ -407,15 +419,14 @@ func runVerify(ctx context.Context, e *Env, f *flag.FlagSet, args []string) erro
 	return nil
 }
 
-// withRelay opens a company file that no service runs on at the moment, or that one runs on: SQLite
-// keeps both apart.
+// withRelay opens a company file for its people and tokens. A service may run on it or not: SQLite keeps both apart.
 func withRelay(ctx context.Context, file string, do func(*relay.Relay) error) error {
 	st, err := store.Open(ctx, file)
 	if err != nil {
 		return err
 	}
 	defer st.Close()
-	r, err := relay.Open(ctx, st, engine.Options{})
+	r, err := relay.Open(ctx, st, engine.Options{Bare: true})
 	if err != nil {
 		return err
 	}

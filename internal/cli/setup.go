@@ -15,11 +15,11 @@ type setupOptions struct{ set pairs }
 
 func setupCommand() command {
 	opt := &setupOptions{}
-	return verbs("setup", "A company's set-up as text: write it, see what applying one changes, apply it", opt.flags, []verb{
-		{"export", "", 0, opt.export},
-		{"ready", "NAME", 1, opt.ready},
-		{"plan", "FILE", 1, opt.plan},
-		{"apply", "FILE", 1, opt.apply},
+	return verbs("setup", "A company's set-up as text: written, looked at, taken over", opt.flags, []verb{
+		{"write", "", "Print the set-up of the company as it is", 0, opt.export},
+		{"ready", "NAME", "Print a set-up that is shipped", 1, opt.ready},
+		{"preview", "FILE", "See what taking a set-up over would change", 1, opt.plan},
+		{"adopt", "FILE", "Take a set-up over", 1, opt.apply},
 	})
 }
 
@@ -110,7 +110,7 @@ func planTable(list []setup.Change, missing []string, word string, row func(...a
 		}
 	}
 	for _, m := range missing {
-		row("! no value for", m)
+		row("see  no value for", m)
 	}
 	if n == 0 {
 		row("Nothing " + word + ": everything is as the text asks for.")

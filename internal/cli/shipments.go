@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"net/url"
 	"os"
-	"strconv"
 	"strings"
 
 	"openrelay/internal/client"
@@ -162,7 +161,7 @@ type shipmentsOptions struct {
 
 func shipmentsCommand() command {
 	opt := &shipmentsOptions{}
-	return noun("shipments", "", "List shipments, newest first", 0, 0, opt.flags, opt.run)
+	return noun("list", "", "List shipments, newest first", 0, 0, opt.flags, opt.run)
 }
 
 func (opt *shipmentsOptions) flags(f *flag.FlagSet) {
@@ -210,7 +209,7 @@ type picklistOptions struct {
 
 func picklistCommand() command {
 	opt := &picklistOptions{}
-	return noun("picklist", "ORDER", "Save a pick list as PDF", 1, 1, opt.flags, opt.run)
+	return noun("pick-list", "ORDER", "Save a pick list as PDF", 1, 1, opt.flags, opt.run)
 }
 
 func (opt *picklistOptions) flags(f *flag.FlagSet) {
@@ -221,25 +220,27 @@ func (opt *picklistOptions) run(ctx context.Context, c *client.Client, p *printe
 	return savePDF(ctx, c, p, "/orders/"+url.PathEscape(a[0])+"/pick-list.pdf", opt.out, "pick-list-"+a[0]+".pdf")
 }
 
-func manifestCommand() command {
-	return noun("manifest", "[close ID]", "List the carriers' manifests, or close one", 0, 2, nil, runManifest)
+func closeManifestCommand() command {
+	return noun("close", "ID", "Tell the carrier that nothing is added to it any more", 1, 1, nil, closeManifest)
 }
 
-func runManifest(ctx context.Context, c *client.Client, p *printer, a []string) error {
-	if len(a) > 0 {
-		id, err := int64(0), error(nil)
-		if len(a) == 2 {
-			id, err = strconv.ParseInt(a[1], 10, 64)
-		}
-		if a[0] != "close" || err != nil || id == 0 {
-			return usage{"close and the number of a manifest are expected"}
-		}
-		m, err := c.CloseManifest(ctx, id)
-		if err != nil {
-			return err
-		}
-		return p.show(m, func(row func(...any)) { row("Manifest", m.ID, "is", m.State) })
+func closeManifest(ctx context.Context, c *client.Client, p *printer, a []string) error {
+	id, err := number(a[0])
+	if err != nil {
+		return err
 	}
+	m, err := c.CloseManifest(ctx, id)
+	if err != nil {
+		return err
+	}
+	return p.show(m, func(row func(...any)) { row("Manifest", m.ID, "is", m.State) })
+}
+
+func manifestsCommand() command {
+	return noun("list", "", "The carriers' manifests, newest first", 0, 0, nil, listManifests)
+}
+
+func listManifests(ctx context.Context, c *client.Client, p *printer, _ []string) error {
 	list, err := c.Manifests(ctx)
 	if err != nil {
 		return err

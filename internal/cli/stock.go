@@ -63,7 +63,7 @@ type stockOptions struct {
 
 func stockCommand() command {
 	opt := &stockOptions{}
-	return noun("stock", "", "List levels by item and location", 0, 0, opt.flags, opt.run)
+	return noun("list", "", "List levels by item and location", 0, 0, opt.flags, opt.run)
 }
 
 func (opt *stockOptions) flags(f *flag.FlagSet) {
@@ -74,7 +74,8 @@ func (opt *stockOptions) flags(f *flag.FlagSet) {
 }
 
 func (opt *stockOptions) run(ctx context.Context, c *client.Client, p *printer, _ []string) error {
-	list, more, err := listed[wire.Level](ctx, c, "/stock", query("q", opt.search, "location", opt.location, "state", opt.state), &opt.want)
+	list, more, err := listed[wire.Level](ctx, c, "/stock", query("q", opt.search, "location", opt.location, "state", opt.state),
+		&opt.want)
 	if err != nil {
 		return err
 	}
@@ -95,7 +96,7 @@ type itemsOptions struct {
 
 func itemsCommand() command {
 	opt := &itemsOptions{}
-	return noun("items", "", "List items", 0, 0, opt.flags, opt.run)
+	return noun("list", "", "List items", 0, 0, opt.flags, opt.run)
 }
 
 func (opt *itemsOptions) flags(f *flag.FlagSet) {
@@ -127,7 +128,7 @@ type itemOptions struct {
 
 func itemCommand() command {
 	opt := &itemOptions{}
-	return noun("item", "SKU", "Show an item with stock, ledger and listings", 1, 1, opt.flags, opt.run)
+	return noun("show", "SKU", "Show an item with stock, ledger and listings", 1, 1, opt.flags, opt.run)
 }
 
 func (opt *itemOptions) flags(f *flag.FlagSet) {

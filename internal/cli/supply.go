@@ -19,12 +19,12 @@ type purchaseOptions struct {
 
 func purchaseCommand() command {
 	opt := &purchaseOptions{}
-	return verbs("purchase", "Purchase orders: order goods, receive them, close", opt.flags, []verb{
-		{"list", "", 0, opt.list},
-		{"show", "NUMBER", 1, opt.show},
-		{"add", "SUPPLIER LOCATION", 2, opt.add},
-		{"receive", "NUMBER CODE", 2, opt.receive},
-		{"close", "NUMBER", 1, opt.close},
+	return verbs("purchase", "Purchase orders: goods that suppliers owe us", opt.flags, []verb{
+		{"list", "", "Purchase orders, newest first", 0, opt.list},
+		{"show", "NUMBER", "One with its lines, and what came of each", 1, opt.show},
+		{"add", "SUPPLIER LOCATION", "Order goods at a supplier", 2, opt.add},
+		{"receive", "NUMBER CODE", "Take in what came", 2, opt.receive},
+		{"close", "NUMBER", "Expect no more of it", 1, opt.close},
 	})
 }
 
@@ -86,14 +86,14 @@ type transferOptions struct {
 
 func transferCommand() command {
 	opt := &transferOptions{}
-	return verbs("transfer", "Transfers between locations: prepare, send, let arrive, give up", opt.flags, []verb{
-		{"list", "", 0, opt.list},
-		{"show", "NUMBER", 1, opt.show},
-		{"add", "FROM TO", 2, opt.add},
-		{"send", "NUMBER", 1, opt.send},
-		{"arrive", "NUMBER", 1, opt.arrive},
-		{"lose", "NUMBER", 1, opt.lose},
-		{"drop", "NUMBER", 1, opt.drop},
+	return verbs("transfer", "Goods on their way between places", opt.flags, []verb{
+		{"list", "", "Transfers, newest first", 0, opt.list},
+		{"show", "NUMBER", "One with its lines", 1, opt.show},
+		{"add", "FROM TO", "Prepare one", 2, opt.add},
+		{"send", "NUMBER", "Say that it left", 1, opt.send},
+		{"arrive", "NUMBER", "Say that it came, whole or in part", 1, opt.arrive},
+		{"lose", "NUMBER", "Say that what is on its way is lost", 1, opt.lose},
+		{"drop", "NUMBER", "Give one up that has not left", 1, opt.drop},
 	})
 }
 

@@ -24,6 +24,12 @@ func (c *Client) AddConnector(ctx context.Context, file, text string) (out wire.
 	return out, err
 }
 
+// ReadConnectors reads the folder of definitions anew.
+func (c *Client) ReadConnectors(ctx context.Context) (out joining.FolderRead, err error) {
+	_, err = c.Do(ctx, http.MethodPost, "/connectors/read-folder", nil, &out)
+	return out, err
+}
+
 // DropConnector removes a definition that was added and nobody uses.
 func (c *Client) DropConnector(ctx context.Context, code string) error {
 	_, err := c.Do(ctx, http.MethodDelete, "/connectors/"+esc(code), nil, nil)

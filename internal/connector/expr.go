@@ -20,10 +20,6 @@ import (
 	"openrelay/internal/core/money"
 )
 
-// maxCost bounds the work of one expression, in CEL cost units. A mapping of a long record takes a
-// few hundred; what goes beyond this is a mistake or an attack.
-const maxCost = 1_000_000
-
 // maxExpression bounds the length of an expression's text.
 const maxExpression = 4000
 
@@ -402,7 +398,7 @@ func (l *language) prepare(tree *ast.AST, x ast.Expr) (func(Vars) (any, error), 
 		return f, nil
 	}
 	part := ast.NewCheckedAST(ast.NewAST(x, tree.SourceInfo()), tree.TypeMap(), tree.ReferenceMap())
-	prog, err := l.env.PlanProgram(part, cel.CostLimit(maxCost), cel.EvalOptions(cel.OptOptimize))
+	prog, err := l.env.PlanProgram(part, bounds()...)
 	if err != nil {
 		return nil, err
 	}

@@ -62,7 +62,11 @@ func Open(ctx context.Context, st *store.Store, o engine.Options) (*Relay, error
 	r.Attention = attention.New(e, r.Exchange)
 	r.Keeping = keeping.New(e, o.Backups)
 	r.wire()
-	for _, read := range []func(context.Context) error{e.LoadDefinitions, e.CompleteFeeds, e.Reload, r.LoadRules, r.LoadItemKinds} {
+	reads := []func(context.Context) error{e.LoadDefinitions, e.CompleteFeeds, e.Reload, r.LoadRules, r.LoadItemKinds}
+	if o.Bare {
+		reads = reads[2:3]
+	}
+	for _, read := range reads {
 		if err := read(ctx); err != nil {
 			return nil, err
 		}

@@ -290,13 +290,13 @@ type Change struct {
 func (c Change) String() string {
 	switch {
 	case c.Action == "note":
-		return fmt.Sprintf("! %s: %s", c.Thing, c.To)
+		return fmt.Sprintf("see  %s: %s", c.Thing, c.To)
 	case c.Action == "add" && c.Field == "":
-		return strings.TrimSpace(fmt.Sprintf("+ %s  %s", c.Thing, c.To))
+		return strings.TrimSpace(fmt.Sprintf("new  %s  %s", c.Thing, c.To))
 	case c.Action == "add":
-		return fmt.Sprintf("+ %s  %s: %s", c.Thing, c.Field, c.To)
+		return fmt.Sprintf("new  %s  %s: %s", c.Thing, c.Field, c.To)
 	}
-	return fmt.Sprintf("~ %s  %s: %s → %s", c.Thing, c.Field, orNothing(c.From), orNothing(c.To))
+	return fmt.Sprintf("set  %s  %s: %s → %s", c.Thing, c.Field, orNothing(c.From), orNothing(c.To))
 }
 
 func orNothing(s string) string {

@@ -72,24 +72,24 @@ func TestCompareSaysWhatChanges(t *testing.T) {
 		got = append(got, c.String())
 	}
 	require.Equal(t, strings.Split(strings.TrimSpace(`
-~ company  name: A → B
-~ number series order  prefix: R → Q
-~ location x  name: X → Y
-+ location z  Z
-~ parcel profile p  measures: P, 1×0×0 mm, 0 g, up to 0 g → P, 2×0×0 mm, 0 g, up to 0 g
-! connection a: is joined by c and cannot become one of d; leave it first
-~ connection a  paused: no → yes
-~ connection a  settings.offer.buffer: 1 → 2
-~ connection a  feeds.orders in: off → on, @every 1m
-! connection a: stock out stays off until what it changes was seen; say previewed: true where it was
-! connection b: is not in the text and is left as it is`), "\n"), got)
+set  company  name: A → B
+set  number series order  prefix: R → Q
+set  location x  name: X → Y
+new  location z  Z
+set  parcel profile p  measures: P, 1×0×0 mm, 0 g, up to 0 g → P, 2×0×0 mm, 0 g, up to 0 g
+see  connection a: is joined by c and cannot become one of d; leave it first
+set  connection a  paused: no → yes
+set  connection a  settings.offer.buffer: 1 → 2
+set  connection a  feeds.orders in: off → on, @every 1m
+see  connection a: stock out stays off until what it changes was seen; say previewed: true where it was
+see  connection b: is not in the text and is left as it is`), "\n"), got)
 	require.Empty(t, Compare(have, Setup{}), "what is not mentioned is left alone")
 	none := Setup{Connections: []Connection{{Code: "a", Connector: "c",
 		Settings: map[string]any{"prep_minutes": 0, "carry": "", "offer": map[string]any{"off": false, "buffer": 0}}},
 		{Code: "b", Connector: "c"}}}
 	list := Compare(have, none)
 	require.Len(t, list, 1, "what was never decided is nothing already: %v", list)
-	require.Equal(t, "~ connection a  settings.offer.buffer: 1 → 0", list[0].String())
+	require.Equal(t, "set  connection a  settings.offer.buffer: 1 → 0", list[0].String())
 }
 
 func TestResolveNamesWhatIsMissing(t *testing.T) {

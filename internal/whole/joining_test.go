@@ -616,16 +616,16 @@ func TestSetupAsText(t *testing.T) {
 		lines = append(lines, c.String())
 	}
 	require.Equal(t, []string{
-		"~ connection morrow  feeds.stock in: on → off",
-		"~ connection skep  name: Little Skep → The Little Skep",
-		"~ connection skep  settings.offer.buffer: 2 → 5",
-		"~ connection skep  feeds.stock in: on → off",
-		"+ connection till  Till, by counterpane",
-		"+ connection till  feeds.orders in: on",
-		"+ connection till  feeds.stock out: on",
-		"+ connection till  settings.number_prefix: T",
-		"+ connection till  settings.offer.sources: mill",
-		"! connection till: stock out stays off until what it changes was seen; say previewed: true where it was",
+		"set  connection morrow  feeds.stock in: on → off",
+		"set  connection skep  name: Little Skep → The Little Skep",
+		"set  connection skep  settings.offer.buffer: 2 → 5",
+		"set  connection skep  feeds.stock in: on → off",
+		"new  connection till  Till, by counterpane",
+		"new  connection till  feeds.orders in: on",
+		"new  connection till  feeds.stock out: on",
+		"new  connection till  settings.number_prefix: T",
+		"new  connection till  settings.offer.sources: mill",
+		"see  connection till: stock out stays off until what it changes was seen; say previewed: true where it was",
 	}, lines)
 	before, err := w.Client.ExportSetup(ctx)
 	require.NoError(t, err)

@@ -788,37 +788,37 @@ func TestFindingOrders(t *testing.T) {
 		require.Zero(t, code, "%v: %s", args, errs.String())
 		return out.String()
 	}
-	require.Contains(t, run("orders", "-stage", "held"), held[0].Number)
-	require.Contains(t, run("rules"), "Papers for Eastmark")
-	require.Contains(t, run("rehearse", "Papers for Eastmark", "-remove"), "would have been decided on differently")
-	require.Contains(t, run("rule", "Papers for Eastmark", "-off"), "off")
-	require.Contains(t, run("exceptions"), "SMOKER-OLD")
-	require.Contains(t, run("assign", "unknown item", "Joss Fenn", "-connection", "morrow", "-subject", "SMOKER-OLD"),
+	require.Contains(t, run("order", "list", "-stage", "held"), held[0].Number)
+	require.Contains(t, run("rule", "list"), "Papers for Eastmark")
+	require.Contains(t, run("rule", "rehearse", "Papers for Eastmark", "-remove"), "would have been decided on differently")
+	require.Contains(t, run("rule", "set", "Papers for Eastmark", "-off"), "off")
+	require.Contains(t, run("exception", "list"), "SMOKER-OLD")
+	require.Contains(t, run("exception", "assign", "unknown item", "Joss Fenn", "-connection", "morrow", "-subject", "SMOKER-OLD"),
 		"3 are looked after")
-	require.Contains(t, run("snooze", "unknown item", "-connection", "morrow", "-subject", "SMOKER-OLD"), "3 sleep")
-	require.Contains(t, run("known", "morrow", "SMOKER-OLD", "SMOKER-M"), "3 orders go on")
-	_, undo, ok := strings.Cut(run("act", "tag", held[0].Number, "-value", "seen"), "openrelay undo-act ")
+	require.Contains(t, run("exception", "snooze", "unknown item", "-connection", "morrow", "-subject", "SMOKER-OLD"), "3 sleep")
+	require.Contains(t, run("listing", "known", "morrow", "SMOKER-OLD", "SMOKER-M"), "3 orders go on")
+	_, undo, ok := strings.Cut(run("order", "act", "tag", held[0].Number, "-value", "seen"), "openrelay order undo-act ")
 	require.True(t, ok)
-	require.Contains(t, run("undo-act", strings.Fields(undo)[0]), "taken back on 1")
-	require.Contains(t, run("jobs"), "Kind")
+	require.Contains(t, run("order", "undo-act", strings.Fields(undo)[0]), "taken back on 1")
+	require.Contains(t, run("job", "list"), "Kind")
 	require.Contains(t, run("company", "-time-zone", "Etc/GMT-2"), "Etc/GMT-2")
-	require.Contains(t, run("orders", "-limit", "3"), held[0].Number[:1])
-	require.Contains(t, run("adjust", "JAR-500-T12", "alder", "4", "-reason", "found"), "on hand before")
+	require.Contains(t, run("order", "list", "-limit", "3"), held[0].Number[:1])
+	require.Contains(t, run("stock", "adjust", "JAR-500-T12", "alder", "4", "-reason", "found"), "on hand before")
 	require.Contains(t, run("report", "exceptions", "-csv"), "cause,raised")
-	require.Contains(t, run("void", held[len(held)-1].Number, "-release-number"), "void as")
-	require.Contains(t, run("take-in-again", held[len(held)-1].Number+"/void-"+voidID(t, w, held[len(held)-1].Number)),
+	require.Contains(t, run("order", "void", held[len(held)-1].Number, "-release-number"), "void as")
+	require.Contains(t, run("order", "take-in-again", held[len(held)-1].Number+"/void-"+voidID(t, w, held[len(held)-1].Number)),
 		"taken in as "+held[len(held)-1].Number)
-	require.Contains(t, run("person", strings.ToLower(o.Record.BuyerEmail)), o.Record.BuyerName)
-	require.Contains(t, run("looks"), "person")
+	require.Contains(t, run("privacy", "show", strings.ToLower(o.Record.BuyerEmail)), o.Record.BuyerName)
+	require.Contains(t, run("privacy", "looks"), "person")
 	file := filepath.Join(t.TempDir(), "typed.json")
 	require.NoError(t, os.WriteFile(file,
 		[]byte(
 			`{"connection":"morrow","order":{"number":"CALL-7","currency":"EUR","prices_include_tax":true,"status":"open",`+
 				`"ship_to":{"name":"Ada Moss","street":"Mossway 3","postcode":"77102","town":"Greywick","country":"XW"},`+
 				`"lines":[{"id":"1","sku":"SMOKER-M","quantity":1,"unit_price":2990}]}}`), 0o600))
-	require.Contains(t, run("type", file), "taken in as")
-	require.Contains(t, run("tell", "email", "desk@morrowhive.example", "no stock"), "target")
-	require.Contains(t, run("keep-personal", "365"), "365 days")
+	require.Contains(t, run("order", "type", file), "taken in as")
+	require.Contains(t, run("exception", "tell", "email", "desk@morrowhive.example", "no stock"), "target")
+	require.Contains(t, run("privacy", "keep", "365"), "365 days")
 	clean(t, w)
 }
 

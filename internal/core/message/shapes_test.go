@@ -19,7 +19,8 @@ func TestShapesArePublishedAsTheyAre(t *testing.T) {
 			require.NoError(t, err)
 			kept, err := os.ReadFile("../../../docs/shapes/" + s.Name + ".schema.json")
 			require.NoError(t, err)
-			require.Equal(t, string(kept), string(text), "write it anew: openrelay shapes %s > docs/shapes/%s.schema.json", s.Name, s.Name)
+			require.Equal(t, string(kept), string(text), "write it anew: openrelay connector shapes %s > docs/shapes/%s.schema.json",
+				s.Name, s.Name)
 			doc, err := jsonschema.UnmarshalJSON(bytes.NewReader(text))
 			require.NoError(t, err)
 			c := jsonschema.NewCompiler()

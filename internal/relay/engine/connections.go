@@ -139,6 +139,9 @@ func (r *Engine) Reload(ctx context.Context) error {
 	if err := r.reloadPlaces(ctx); err != nil {
 		return err
 	}
+	if r.bare {
+		return nil
+	}
 	recs, err := r.Store.Connections(ctx)
 	if err != nil {
 		return err

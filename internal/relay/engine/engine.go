@@ -35,7 +35,10 @@ type Engine struct {
 	loading    sync.Mutex // held while memory is brought to what the file says, so that it never goes backwards
 	mu         sync.RWMutex
 	lib        connector.Library // replaced as a whole when a definition is added
-	fixed      connector.Library // built in or from a folder
+	shipped    connector.Library // built in
+	fixed      connector.Library // built in or from the folder
+	folder     string            // of further definitions; empty where there is none
+	bare       bool              // connections are left alone
 	logins     map[int64]*login  // by account
 	tested     map[string]Tested // the last verdict on an access, by connection
 	conns      map[int64]*Conn
@@ -71,6 +74,9 @@ type Options struct {
 	Library connector.Library
 	// Folder of further definitions; empty means none.
 	Folder string
+	// Bare opens a company file for its people and tokens alone: its connections are left as they are, so that no
+	// definition of theirs need be at hand.
+	Bare bool
 	// Backups is the folder of backups; empty means that the service makes none.
 	Backups string
 	// Addresses that are not public and may be called all the same.
@@ -91,11 +97,9 @@ func Open(ctx context.Context, st *store.Store, o Options) (*Engine, error) {
 	if o.Now == nil {
 		o.Now = time.Now
 	}
-	if o.Library == nil {
-		var err error
-		if o.Library, err = connector.BuiltIn(); err != nil {
-			return nil, err
-		}
+	shipped, fixed, err := definitions(o)
+	if err != nil {
+		return nil, err
 	}
 	sealed, err := st.HoldsSecrets(ctx)
 	if err != nil {
@@ -105,17 +109,29 @@ func Open(ctx context.Context, st *store.Store, o Options) (*Engine, error) {
 	if err != nil {
 		return nil, err
 	}
-	if o.Folder != "" {
-		o.Library = o.Library.Clone()
-		if err := o.Library.AddFolder(o.Folder); err != nil {
-			return nil, err
-		}
+	r := &Engine{
+		Store:     st,
+		Bus:       NewBus(),
+		shipped:   shipped,
+		folder:    o.Folder,
+		bare:      o.Bare,
+		fixed:     fixed,
+		lib:       fixed,
+		Log:       o.Log,
+		Clock:     o.Now,
+		Sealer:    ring,
+		conns:     map[int64]*Conn{},
+		codes:     map[string]*Conn{},
+		logins:    map[int64]*login{},
+		tested:    map[string]Tested{},
+		places:    map[int64]store.Location{},
+		Client:    connector.Guard{Allowed: o.Reach}.Client(),
+		Mail:      o.Mail,
+		hook:      o.Hook,
+		WakeWatch: NewWaker(),
+		wakeJobs:  map[JobKind]*Waker{},
+		WakeTell:  NewWaker(),
 	}
-	r := &Engine{Store: st, Bus: NewBus(), fixed: o.Library, lib: o.Library, Log: o.Log, Clock: o.Now, Sealer: ring,
-		conns: map[int64]*Conn{}, codes: map[string]*Conn{}, logins: map[int64]*login{}, tested: map[string]Tested{},
-		places: map[int64]store.Location{},
-		Client: connector.Guard{Allowed: o.Reach}.Client(), Mail: o.Mail, hook: o.Hook, WakeWatch: NewWaker(),
-		wakeJobs: map[JobKind]*Waker{}, WakeTell: NewWaker()}
 	if o.Transport != nil {
 		r.Client = &http.Client{Transport: o.Transport}
 	}
@@ -125,20 +141,39 @@ func Open(ctx context.Context, st *store.Store, o Options) (*Engine, error) {
 		r.wakeJobs[kind] = NewWaker()
 	}
 	r.Ctx, r.Cancel = context.WithCancel(context.Background())
-	if r.Prefix, err = st.Setting(ctx, "reference prefix"); err != nil {
-		return nil, err
+	return r, r.readPrefixes(ctx)
+}
+
+// definitions are those that ship, and those with the folder's.
+func definitions(o Options) (shipped, fixed connector.Library, err error) {
+	if shipped = o.Library; shipped == nil {
+		if shipped, err = connector.BuiltIn(); err != nil {
+			return nil, nil, err
+		}
+	}
+	if o.Folder == "" {
+		return shipped, shipped, nil
+	}
+	fixed = shipped.Clone()
+	return shipped, fixed, fixed.AddFolder(o.Folder)
+}
+
+// readPrefixes reads what references and GS1 keys begin with; a new company is given a prefix of its own.
+func (r *Engine) readPrefixes(ctx context.Context) (err error) {
+	if r.Prefix, err = r.Store.Setting(ctx, "reference prefix"); err != nil {
+		return err
 	}
 	if r.Prefix == "" {
 		r.Prefix = "or" + RandomText(6)
-		if err := st.Write(ctx, func(t *store.Tx) error { return t.PutSetting("reference prefix", r.Prefix) }); err != nil {
-			return nil, err
+		if err := r.Store.Write(ctx, func(t *store.Tx) error { return t.PutSetting("reference prefix", r.Prefix) }); err != nil {
+			return err
 		}
 	}
-	if r.GS1Prefix, err = st.Setting(ctx, "gs1 company prefix"); err != nil {
-		return nil, err
+	if r.GS1Prefix, err = r.Store.Setting(ctx, "gs1 company prefix"); err != nil {
+		return err
 	}
 	r.GS1Prefix = Or(r.GS1Prefix, "2000000")
-	return r, nil
+	return nil
 }
 
 // Mail sends an e-mail; ref stands for the message, so that a repeat can be told.

@@ -12,7 +12,6 @@ import (
 	"strings"
 	"time"
 
-	"openrelay/internal/connector"
 	"openrelay/internal/core/message"
 	"openrelay/internal/core/stock"
 	"openrelay/internal/relay/engine"
@@ -558,84 +557,4 @@ func (r *Joining) AcceptPreview(ctx context.Context, code, digest, who string) e
 			rec.PreviewedAt = ch.Now.UnixMicro()
 			return nil
 		})
-}
-
-// AddDefinition adds a connector definition, or replaces one that a person added before; connections
-// that use it work by the new one at once.
-func (r *Joining) AddDefinition(ctx context.Context, file, text, who string) (*connector.Definition, error) {
-	def, err := connector.Load(file, []byte(text), r.Library())
-	if err != nil {
-		return nil, err
-	}
-	if !r.Added(def.Connector) {
-		return nil, &engine.Refused{Text: fmt.Sprintf("there is a connector %q already; extend it under another code", def.Connector),
-			Conflict: true}
-	}
-	recs, err := r.Store.Connections(ctx)
-	if err != nil {
-		return nil, err
-	}
-	for _, rec := range recs {
-		if rec.Connector != def.Connector {
-			continue
-		}
-		if _, err := def.With(rec.Overrides); err != nil {
-			return nil, &engine.Refused{Text: fmt.Sprintf("the overrides of %s do not fit it: %v", rec.Name, err), Conflict: true}
-		}
-		if old := r.Connector(def.Connector); old != nil && !slices.Equal(old.Kinds(), def.Kinds()) {
-			return nil, &engine.Refused{Text: fmt.Sprintf("%s uses it; its feeds cannot be added to or removed while it does", rec.Name),
-				Conflict: true}
-		}
-	}
-	if err := r.Commit(ctx, func(ch *engine.Change) error {
-		ch.Tell("connection", "")
-		if err := ch.PutDefinition(store.Definition{Connector: def.Connector, Text: text, AddedAt: ch.Now.UnixMicro(),
-			AddedBy: who}); err != nil {
-			return err
-		}
-		return ch.Note(store.Entry{At: ch.Now.UnixMicro(), Who: who, Thing: "connector", What: "definition",
-			Text: fmt.Sprintf("Connector %s, %s, added", def.Connector, def.Title)})
-	}); err != nil {
-		return nil, err
-	}
-	if err := r.LoadDefinitions(ctx); err != nil {
-		return nil, err
-	}
-	return def, r.RemakeAll(ctx)
-}
-
-// DropDefinition removes a definition that a person added and nobody uses.
-func (r *Joining) DropDefinition(ctx context.Context, code, who string) error {
-	list, err := r.Store.Definitions(ctx)
-	if err != nil {
-		return err
-	}
-	known := false
-	for _, d := range list {
-		known = known || d.Connector == code
-	}
-	if !known {
-		return fmt.Errorf("added connector %s: %w", code, store.ErrNotFound)
-	}
-	for _, c := range r.All() {
-		if c.Rec().Connector == code {
-			return &engine.Refused{Text: fmt.Sprintf("%s uses it", c.Rec().Name), Conflict: true}
-		}
-	}
-	for name, d := range r.Library() {
-		if d.Extends == code {
-			return &engine.Refused{Text: fmt.Sprintf("%s extends it", name), Conflict: true}
-		}
-	}
-	if err := r.Commit(ctx, func(ch *engine.Change) error {
-		ch.Tell("connection", "")
-		if err := ch.DropDefinition(code); err != nil {
-			return err
-		}
-		return ch.Note(store.Entry{At: ch.Now.UnixMicro(), Who: who, Thing: "connector", What: "definition",
-			Text: fmt.Sprintf("Connector %s removed", code)})
-	}); err != nil {
-		return err
-	}
-	return r.LoadDefinitions(ctx)
 }

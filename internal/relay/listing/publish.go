@@ -473,7 +473,8 @@ type Own struct {
 	Title       string `json:"title,omitempty" maxLength:"300"`
 	Description string `json:"description,omitempty" maxLength:"20000"`
 	Category    string `json:"category,omitempty" maxLength:"300"`
-	Price       int64  `json:"price,omitempty" minimum:"0"`
+	Price       int64  `json:"price,omitempty" minimum:"0" doc:"Minor units of the currency in which the listing is sold"`
+	Currency    string `json:"currency,omitempty" maxLength:"3"                 doc:"Of the price, where it is said: another than the listing's is refused"`
 }
 
 // SetOwn writes what is said of an item on one channel only. A listing that we published follows.
@@ -483,6 +484,10 @@ func (r *Listing) SetOwn(ctx context.Context, listing int64, o Own, who string) 
 		if err != nil {
 			return fmt.Errorf("listing %d: %w", listing, err)
 		}
+		if o.Currency != "" && l.Currency != "" && o.Currency != l.Currency {
+			return engine.Refuse("this listing is sold in %s, not in %s", l.Currency, o.Currency)
+		}
+		o.Currency = ""
 		changed, err := keepPart(&l.Own, o, o == (Own{}))
 		if err != nil || !changed {
 			return err

@@ -37,6 +37,10 @@ export default function Connectors() {
       void navigate(`/connections/${j.connection.code}/join`);
     },
   });
+  const reread = useMutation({
+    mutationFn: () => take(api.POST("/api/v1/connectors/read-folder")),
+    onSuccess: () => client.invalidateQueries({ queryKey: ["connectors"] }),
+  });
   if (q.isPending) return <Loading />;
   const lead = may(me.data, "setup");
   return (
@@ -49,9 +53,19 @@ export default function Connectors() {
           </Link>
         }
       >
+        {lead && (
+          <Button disabled={reread.isPending} onClick={() => reread.mutate()}>
+            Read the folder anew
+          </Button>
+        )}
         {lead && <Button onClick={() => setAdding(true)}>Add a definition</Button>}
       </Head>
-      <Trouble error={q.error ?? join.error} />
+      <Trouble error={q.error ?? join.error ?? reread.error} />
+      {reread.data && (
+        <p role="status" className="mb-3 text-quiet">
+          {folderSays(reread.data)}
+        </p>
+      )}
       {sides
         .map((side) => [side, (q.data ?? []).filter((c) => c.side === side)] as const)
         .filter(([, list]) => list.length > 0)
@@ -235,4 +249,15 @@ function Add({ open, onClose }: { open: boolean; onClose: () => void }) {
       </p>
     </Sheet>
   );
+}
+
+/** folderSays tells what was found when the folder of definitions was read anew. */
+export function folderSays(read: { added: string[] | null; changed: string[] | null; gone: string[] | null }): string {
+  const parts = [
+    ["added", read.added],
+    ["changed", read.changed],
+    ["gone", read.gone],
+  ] as const;
+  const found = parts.filter(([, codes]) => codes?.length).map(([word, codes]) => `${word}: ${codes?.join(", ")}`);
+  return found.length ? `The folder was read. ${found.join("; ")}.` : "The folder was read; nothing in it has changed.";
 }
