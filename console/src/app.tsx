@@ -51,6 +51,7 @@ const Places = lazy(() => import("./pages/settings/places"));
 const FactorFirst = lazy(() => import("./pages/settings/factorfirst"));
 const Security = lazy(() => import("./pages/settings/security"));
 const ParcelSettings = lazy(() => import("./pages/settings/parcels"));
+const SenderSettings = lazy(() => import("./pages/settings/senders"));
 const KeepingPage = lazy(() => import("./pages/settings/keeping"));
 const PeoplePage = lazy(() => import("./pages/settings/people"));
 const Settings = lazy(() => import("./pages/settings/settings"));
@@ -228,6 +229,7 @@ function Cabin({ person }: { person: Schema<"Person"> }) {
               <Route path="settings/people" element={<PeoplePage />} />
               <Route path="settings/security" element={<Security />} />
               <Route path="settings/parcels" element={<ParcelSettings />} />
+              <Route path="settings/senders" element={<SenderSettings />} />
               <Route path="settings/keeping" element={<KeepingPage />} />
               <Route path="orders/:number" element={<Order />} />
               <Route path="picking" element={<Picking />} />

@@ -13,6 +13,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"openrelay/internal/core/person"
+	"openrelay/internal/paper"
+	"openrelay/internal/relay/engine"
 	"openrelay/internal/relay/inventory"
 	"openrelay/internal/relay/orders"
 	"openrelay/internal/relay/trial"
@@ -82,4 +84,12 @@ func TestTheConsoleIsTestedWithRealAnswers(t *testing.T) {
 		assert.True(t, reflect.DeepEqual(there, here), "what the service answers to %s has changed; see above", path)
 	}
 	require.Len(t, want, len(out))
+}
+
+// TestPapersSpeakWhatACompanyMayAskFor.
+func TestPapersSpeakWhatACompanyMayAskFor(t *testing.T) {
+	for _, code := range engine.PaperLanguages {
+		require.True(t, paper.Speaks(code), code)
+	}
+	require.False(t, paper.Speaks("tlh"))
 }

@@ -70,6 +70,7 @@ func (a *API) operations() {
 	a.privacyRoutes()
 	a.keepingRoutes()
 	a.parcelRoutes()
+	a.groundRoutes()
 	a.companyOpsRoutes()
 	a.reportsRoutes()
 	a.shipmentsRoutes()
@@ -134,7 +135,15 @@ func (a *API) makeBoard(ctx context.Context) (wire.Board, error) {
 		return b, err
 	}
 	for _, p := range places {
-		b.Places = append(b.Places, wire.PlaceCount{Code: p.Code, Name: p.Name, ToPick: p.ToPick, ToShip: p.ToShip})
+		at, err := a.relay.Location(p.Code)
+		if err != nil || at.ArchivedAt != 0 {
+			continue
+		}
+		count := wire.PlaceCount{Code: p.Code, Name: p.Name, ToPick: p.ToPick, ToShip: p.ToShip}
+		if at.Hours.Said() {
+			count.Today = at.Hours.Says(now)
+		}
+		b.Places = append(b.Places, count)
 	}
 	if b.Exceptions, err = a.groups(ctx, store.ExceptionFilter{Limit: 12}); err != nil {
 		return b, err

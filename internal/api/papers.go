@@ -2,6 +2,7 @@ package api
 
 import (
 	"bytes"
+	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -18,6 +19,7 @@ import (
 	"openrelay/internal/paper"
 	"openrelay/internal/relay/engine"
 	"openrelay/internal/relay/views"
+	"openrelay/internal/store"
 	"openrelay/internal/wire"
 )
 
@@ -45,19 +47,31 @@ func (a *API) pdf(w http.ResponseWriter, r *http.Request, name string, draw func
 	w.Write(buf.Bytes())
 }
 
-func (a *API) company(r *http.Request) string {
-	name, err := a.relay.Store.Setting(r.Context(), "company")
+// company is what stands on papers of the company, and the language that they are in.
+func (a *API) company(r *http.Request) engine.Company {
+	c, err := a.relay.Company(r.Context())
 	if err != nil {
-		return ""
+		return engine.Company{}
 	}
-	return name
+	return c
 }
 
-func pickList(company string, v views.ShipmentView, now time.Time) paper.PickList {
+func pickList(company engine.Company, v views.ShipmentView, now time.Time) paper.PickList {
 	m := &v.Order.Record
-	return paper.PickList{Company: company, Order: v.OrderNumber, ChannelOrder: m.Number, Shipment: v.Number, Place: v.Location.Name,
-		ShipTo: v.Order.ShipTo,
-		Note:   m.Note, Gift: m.GiftNote, Wish: m.RequestedService, Wants: v.Wants, Printed: now}
+	return paper.PickList{
+		Company:      company.Name,
+		Language:     company.Language,
+		Order:        v.OrderNumber,
+		ChannelOrder: m.Number,
+		Shipment:     v.Number,
+		Place:        v.Location.Name,
+		ShipTo:       v.Order.ShipTo,
+		Note:         m.Note,
+		Gift:         m.GiftNote,
+		Wish:         m.RequestedService,
+		Wants:        v.Wants,
+		Printed:      now,
+	}
 }
 
 func (a *API) pickListPDF(w http.ResponseWriter, r *http.Request) {
@@ -130,9 +144,23 @@ func (a *API) labelPDF(w http.ResponseWriter, r *http.Request) {
 	a.pdf(w, r, "label-"+v.Tracking+".pdf", func(buf *bytes.Buffer) error {
 		return paper.WriteLabel(buf, paper.Label{Carrier: v.CarrierName, Service: v.ServiceName, Tracking: v.Tracking, Routing: l.Routing,
 			Imprint: l.PrintLines, From: from, To: v.Order.ShipTo,
-			Order: v.OrderNumber, Shipment: v.Number, SSCC: v.SSCC, WeightG: v.WeightG,
+			Order: v.OrderNumber, Shipment: v.Number, SSCC: v.SSCC, WeightG: v.WeightG, Language: a.company(r).Language,
 			Day: time.UnixMicro(v.ShippedAt).In(a.relay.Zone()).Format(time.DateOnly)}, size == "a4")
 	})
+}
+
+// onManifest lists all parcels of a manifest, newest first.
+func (a *API) onManifest(ctx context.Context, id int64) (list []store.Shipment, err error) {
+	const part = 1000
+	for before := int64(0); ; before = list[len(list)-1].ID {
+		more, err := a.relay.Store.ListShipments(ctx, nil, id, before, part)
+		if err != nil {
+			return nil, err
+		}
+		if list = append(list, more...); len(more) < part {
+			return list, nil
+		}
+	}
 }
 
 func (a *API) manifestPDF(w http.ResponseWriter, r *http.Request) {
@@ -146,14 +174,22 @@ func (a *API) manifestPDF(w http.ResponseWriter, r *http.Request) {
 		a.deny(w, err)
 		return
 	}
-	list, err := a.relay.Store.ListShipments(r.Context(), nil, id, 0, 10_000)
+	list, err := a.onManifest(r.Context(), id)
 	if err != nil {
 		a.deny(w, err)
 		return
 	}
 	a.pdf(w, r, fmt.Sprintf("manifest-%s-%s.pdf", m.CarrierCode, m.Day), func(buf *bytes.Buffer) error {
-		doc := paper.Manifest{Company: a.company(r), Carrier: m.CarrierName, Day: m.Day, State: m.State, Receipt: m.Receipt,
-			Printed: a.relay.Now()}
+		company := a.company(r)
+		doc := paper.Manifest{
+			Company:  company.Name,
+			Language: company.Language,
+			Carrier:  m.CarrierName,
+			Day:      m.Day,
+			State:    m.State,
+			Receipt:  m.Receipt,
+			Printed:  a.relay.Now(),
+		}
 		for i := len(list) - 1; i >= 0; i-- {
 			s := list[i]
 			doc.Rows = append(doc.Rows, paper.ManifestRow{Tracking: s.Tracking, Service: s.ServiceName, Order: s.OrderNumber, To: s.Buyer,

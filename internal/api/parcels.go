@@ -43,14 +43,15 @@ func (a *API) putProfile(ctx context.Context, in *putProfileInput) (*body[[]wire
 	return a.keptProfiles(ctx, nil)
 }
 
-type archiveProfileInput struct {
+// archiveCodeInput asks that what has a code be used no more, or again.
+type archiveCodeInput struct {
 	Code string `path:"code" maxLength:"31"`
 	Body struct {
 		Archived bool `json:"archived"`
 	}
 }
 
-func (a *API) archiveProfile(ctx context.Context, in *archiveProfileInput) (*body[[]wire.KeptProfile], error) {
+func (a *API) archiveProfile(ctx context.Context, in *archiveCodeInput) (*body[[]wire.KeptProfile], error) {
 	if err := a.relay.ArchiveProfile(ctx, in.Code, in.Body.Archived, who(ctx)); err != nil {
 		return nil, err
 	}

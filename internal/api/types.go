@@ -42,7 +42,24 @@ func (a *API) orderRow(ctx context.Context, r store.OrderRow) wire.OrderRow {
 			out.Held = append(out.Held, string(h.Cause))
 		}
 	}
+	var places []int64
+	if json.Unmarshal([]byte(r.Places), &places) == nil {
+		out.LeavesBy = a.leavesBy(places, store.Time(r.ReceivedAt))
+	}
 	return out
+}
+
+// leavesBy is when what came at a moment should have left, by the hours of the first of the places to close; nil where
+// nothing is known of them.
+func (a *API) leavesBy(places []int64, since time.Time) *time.Time {
+	var first *time.Time
+	for _, id := range places {
+		by := a.relay.Place(id).Hours.LeavesBy(since.In(a.relay.Zone()))
+		if !by.IsZero() && (first == nil || by.Before(*first)) {
+			first = &by
+		}
+	}
+	return first
 }
 
 func (a *API) entries(ctx context.Context, list []store.Entry) []wire.Entry {
@@ -109,14 +126,17 @@ func (a *API) order(ctx context.Context, v views.OrderView) wire.Order {
 	if out.Holds == nil {
 		out.Holds = []order.Hold{}
 	}
+	var places []int64
 	for i := range o.Lines {
 		l := wire.Line{Line: o.Lines[i], Waiting: o.Lines[i].Waiting(), At: []wire.LinePlace{}}
 		for _, p := range l.Allocations {
+			places = append(places, p.Location)
 			l.At = append(l.At, wire.LinePlace{Location: a.relay.Place(p.Location).Name, Quantity: p.Quantity})
 		}
 		l.Allocations = nil
 		out.Lines = append(out.Lines, l)
 	}
+	out.LeavesBy = a.leavesBy(places, o.ReceivedAt)
 	for _, x := range v.Versions {
 		out.Versions = append(out.Versions, wire.ChannelVersion{Version: x.Version, Via: x.Via, ReceivedAt: at(x.ReceivedAt),
 			State: x.State, Reason: x.Reason, Record: x.Record})

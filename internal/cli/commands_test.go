@@ -257,7 +257,7 @@ func TestConnectionCommands(t *testing.T) {
 		connector drop mine ⇒ Removed
 		!connector drop stall ⇒ stall
 		setup write ⇒ Morrow Hive Supply
-		setup preview DIR/setup.yaml -set WHERE=Loft ⇒ + location loft  Loft
+		setup preview DIR/setup.yaml -set WHERE=Loft ⇒ new  location loft  Loft
 		setup adopt DIR/setup.yaml -set WHERE=Loft ⇒ changed
 		!setup ready nothing ⇒ there is no ready-made set-up
 		!place check-address "Lindenrow 14" 41360 Harrowmere XW ⇒ no address service is joined

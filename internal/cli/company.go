@@ -44,6 +44,7 @@ func (opt *companyOptions) flags(f *flag.FlagSet) {
 	f.StringVar(&c.TimeZone, "time-zone", "", "`zone` in which its days begin, such as Etc/GMT-1")
 	f.StringVar(&c.Country, "country", "", "`letters` of its country, two")
 	f.StringVar(&c.Currency, "currency", "", "`letters` of its currency, three, for what says none")
+	f.StringVar(&c.Language, "language", "", "`letters` of the language of papers: en, de or fr")
 	f.StringVar(&a.Street, "street", "", "of its address: street and number")
 	f.StringVar(&a.Postcode, "postcode", "", "of its address")
 	f.StringVar(&a.Town, "town", "", "of its address")
@@ -63,6 +64,7 @@ func (opt *companyOptions) run(ctx context.Context, c *client.Client, p *printer
 		row("Days begin in", or(x.TimeZone, "UTC"))
 		row("Country", or(x.Country, "not said"))
 		row("Currency", x.Currency)
+		row("Papers in", or(x.Language, "en"))
 		if x.Address != nil {
 			row("Address", strings.Join(x.Address.Lines(), ", "))
 		}
@@ -73,13 +75,19 @@ func (opt *companyOptions) run(ctx context.Context, c *client.Client, p *printer
 func (opt *companyOptions) changed(x engine.Company) engine.Company {
 	w := opt.change
 	x.Name, x.TimeZone = or(w.Name, x.Name), or(w.TimeZone, x.TimeZone)
-	x.Country, x.Currency = or(w.Country, x.Country), or(w.Currency, x.Currency)
+	x.Country, x.Currency, x.Language = or(w.Country, x.Country), or(w.Currency, x.Currency), or(w.Language, x.Language)
 	if w := opt.address; w != (place.Address{}) {
 		a := place.Address{}
 		if x.Address != nil {
 			a = *x.Address
 		}
-		a.Street, a.Postcode, a.Town, a.Phone = or(w.Street, a.Street), or(w.Postcode, a.Postcode), or(w.Town, a.Town), or(w.Phone, a.Phone)
+		a.Street, a.Postcode, a.Town, a.Phone = or(w.Street, a.Street), or(
+			w.Postcode,
+			a.Postcode,
+		), or(w.Town, a.Town), or(
+			w.Phone,
+			a.Phone,
+		)
 		a.Country = or(opt.change.Country, or(a.Country, x.Country))
 		x.Address = &a
 	}

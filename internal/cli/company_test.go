@@ -80,3 +80,45 @@ func words(command string) (out []string) {
 	}
 	return out
 }
+
+// TestWhatACompanyStandsOn: places with hours and bins, senders, carriers that are only named, by commands alone.
+func TestWhatACompanyStandsOn(t *testing.T) {
+	o := selling(t)
+	walk := o.file("bins", "A-[01-02]-[1-2]\nfloor\n")
+	none := o.file("none", "")
+	o.does(`
+		place put alder -hours mon-fri=08:00-17:00 -hours sat=09:00-12:00 -cutoff 14:00 -off 2026-12-24:2026-12-26=Midwinter ⇒ Alder Yard
+		!place put alder -hours mon-fri=late ⇒ hours such as 08:00-17:00
+		!place put alder -hours someday=08:00-17:00 ⇒ days and hours such as
+		!place put alder -cutoff 14:00 ⇒ go with -hours
+		place put alder -bins ` + walk + ` ⇒ Alder Yard
+		!stock adjust JAR alder +3 -reason found -bin B-9 ⇒ flag provided but not defined
+		place put alder -bins ` + none + ` ⇒ Alder Yard
+		!place archive alder ⇒ names Alder Yard in its settings
+		place put loft -name Loft ⇒ Loft
+		place archive loft ⇒ Loft
+		!place put loft -name Attic ⇒ use it again first
+		place restore loft ⇒ Loft
+		sender put skep -name "Little Skep" -phone "555 0117" ⇒ Little Skep
+		sender put skep -company "Morrow Hive" ⇒ 555 0117
+		connection settings stall -set sender=skep ⇒ skep
+		!sender archive skep ⇒ ships as skep
+		!sender put Skep -name x ⇒ small letters
+		sender list ⇒ Morrow Hive
+		carrier put barge -name Barge -tracking https://barge.example/{number} ⇒ barge.example
+		!carrier put barge -tracking nowhere ⇒ an address such as https
+		carrier archive barge ⇒ Barge
+		carrier restore barge ⇒ Barge
+		shipment pick O10001 ⇒ JAR
+		!shipment type S10001 -carrier barge ⇒ -number must be given
+		!shipment type S10001 -carrier barge -number BG117 ⇒ not packed yet
+		shipment scan S10001 JAR -quantity 2 ⇒ 2 of 2
+		shipment pack S10001 small ⇒ -
+		!shipment type S10001 -carrier nobody -number BG117 ⇒ only named
+		shipment type S10001 -carrier barge -number BG117 -key once ⇒ S10001 left with Barge; tracking number BG117
+		shipment type S10001 -carrier barge -number BG117 -key once ⇒ S10001 left with Barge; tracking number BG117
+		!shipment type S10001 -carrier barge -number BG118 ⇒ has left already
+		company -language de ⇒ -
+		!company -language tlh ⇒ one of ", en, de, fr"
+	`)
+}

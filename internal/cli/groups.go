@@ -15,7 +15,7 @@ func groups() []group {
 			placeCommand().with(checkAddressCommand()),
 			personCommand().with(personInFileCommand()),
 			tokenCommand().with(tokenInFileCommand()),
-			profileCommand(), seriesCommand(), setupCommand(),
+			profileCommand(), senderCommand(), carrierCommand(), seriesCommand(), setupCommand(),
 			of("privacy", "What is kept of buyers, for how long, and who looked at it",
 				privacyShowCommand(), privacyEraseCommand(), keepPersonalCommand(), looksCommand()),
 			securityCommand(), keyCommand(), healthCommand(), activityCommand(),
@@ -54,7 +54,7 @@ func groups() []group {
 		}},
 		{"Picking and parcels", []command{
 			of("shipment", "From the pick list to the label", shipmentsCommand(), picklistCommand(),
-				pickCommand(), scanCommand(), packCommand(), ratesCommand(), shipCommand(), labelCommand()),
+				pickCommand(), scanCommand(), packCommand(), ratesCommand(), shipCommand(), typeNumberCommand(), labelCommand()),
 			of("manifest", "What carriers take on a day", manifestsCommand(), closeManifestCommand()),
 		}},
 		{"What needs a person", []command{

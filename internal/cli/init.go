@@ -29,20 +29,10 @@ func (opt *initOptions) flags(f *flag.FlagSet) {
 	f.StringVar(&c.Country, "country", "", "`letters` of its country, two, of ISO 3166-1")
 	f.StringVar(&c.TimeZone, "time-zone", "", "`zone` in which its days begin, such as Etc/GMT-1; without it UTC")
 	f.StringVar(&c.Currency, "currency", "", "`letters` of its currency, three, of ISO 4217; without it EUR")
+	f.StringVar(&c.Language, "language", "", "`letters` of the language of papers: en, de or fr; without it en")
 	f.StringVar(&a.Street, "street", "", "of its address: street and number")
 	f.StringVar(&a.Postcode, "postcode", "", "of its address")
 	f.StringVar(&a.Town, "town", "", "of its address")
-}
-
-// missing names the required flags that were left out.
-func (opt *initOptions) missing() string {
-	var out []string
-	for _, f := range [][2]string{{"-company", opt.Company.Name}, {"-name", opt.Person.Name}, {"-email", opt.Person.Email}} {
-		if f[1] == "" {
-			out = append(out, f[0])
-		}
-	}
-	return strings.Join(out, ", ")
 }
 
 func runInit(ctx context.Context, e *Env, f *flag.FlagSet, args []string) error {
@@ -50,9 +40,6 @@ func runInit(ctx context.Context, e *Env, f *flag.FlagSet, args []string) error 
 	opt.flags(f)
 	if err := parse(f, args, 0, 0); err != nil {
 		return err
-	}
-	if m := opt.missing(); m != "" {
-		return usage{"missing: " + m}
 	}
 	if opt.address != (place.Address{}) {
 		opt.address.Country = opt.Company.Country

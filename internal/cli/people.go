@@ -11,10 +11,7 @@ import (
 	"time"
 
 	"openrelay/internal/client"
-	"openrelay/internal/core/catalog"
 	"openrelay/internal/core/person"
-	"openrelay/internal/core/place"
-	"openrelay/internal/relay/joining"
 	"openrelay/internal/relay/people"
 	"openrelay/internal/wire"
 )
@@ -238,88 +235,4 @@ func (opt *tokensOptions) revoke(ctx context.Context, c *client.Client, p *print
 		return err
 	}
 	return p.told(id, "token %d is revoked", id)
-}
-
-// placeOptions are what is said of a place.
-type placeOptions struct {
-	joining.Place
-	address place.Address
-}
-
-func placeCommand() command {
-	opt := &placeOptions{}
-	return verbs("place", "The places that hold stock", opt.flags, []verb{
-		{"list", "", "Places with their addresses", 0, opt.list},
-		{"put", "CODE", "Add one or change it; what is not given stays", 1, opt.put},
-	})
-}
-
-func (opt *placeOptions) flags(f *flag.FlagSet) {
-	a := &opt.address
-	f.StringVar(&opt.Name, "name", "", "put: what it is called")
-	f.StringVar(&opt.Keeper, "keeper", "", "put: `code` of the connection whose count of its stock is right, or ours; without it as it is")
-	f.StringVar(&a.Name, "to", "", "put: `name` on labels, of its address")
-	f.StringVar(&a.Company, "company", "", "put: of its address")
-	f.StringVar(&a.Street, "street", "", "put: of its address: street and number")
-	f.StringVar(&a.Extra, "extra", "", "put: of its address: a second line")
-	f.StringVar(&a.Postcode, "postcode", "", "put: of its address")
-	f.StringVar(&a.Town, "town", "", "put: of its address")
-	f.StringVar(&a.Country, "country", "", "put: of its address: two letters; without them the company's")
-	f.StringVar(&a.Phone, "phone", "", "put: of its address")
-}
-
-func (opt *placeOptions) list(ctx context.Context, c *client.Client, p *printer, _ []string) error {
-	list, err := c.Locations(ctx)
-	return showPlaces(p, list, err)
-}
-
-func (opt *placeOptions) put(ctx context.Context, c *client.Client, p *printer, a []string) error {
-	if opt.address != (place.Address{}) {
-		if opt.address.Country == "" {
-			company, err := c.Company(ctx)
-			if err != nil {
-				return err
-			}
-			opt.address.Country = company.Country
-		}
-		opt.Address = &opt.address
-	}
-	if err := opt.keepKeeper(ctx, c, a[0]); err != nil {
-		return err
-	}
-	l, err := c.PutPlace(ctx, a[0], opt.Place)
-	return showPlaces(p, []wire.Location{l}, err)
-}
-
-// keepKeeper leaves whose count of a place is right as it is, where that was not said.
-func (opt *placeOptions) keepKeeper(ctx context.Context, c *client.Client, code string) error {
-	if opt.Keeper != "" {
-		if opt.Keeper == catalog.Ours {
-			opt.Keeper = ""
-		}
-		return nil
-	}
-	list, err := c.Locations(ctx)
-	for _, l := range list {
-		if l.Code == code {
-			opt.Keeper = l.Keeper
-		}
-	}
-	return err
-}
-
-func showPlaces(p *printer, list []wire.Location, err error) error {
-	if err != nil {
-		return err
-	}
-	return p.show(list, func(row func(...any)) {
-		row("Code", "Name", "Address", "Its stock is kept by")
-		for _, l := range list {
-			address := ""
-			if l.Address != nil {
-				address = strings.Join(l.Address.Lines(), ", ")
-			}
-			row(l.Code, l.Name, address, or(l.Keeper, "us"))
-		}
-	})
 }

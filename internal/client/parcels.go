@@ -35,3 +35,51 @@ func (c *Client) PutSeries(ctx context.Context, code, prefix string, next int64)
 	_, err = c.Do(ctx, http.MethodPut, "/series/"+esc(code), in, &out)
 	return out, err
 }
+
+// ArchivePlace lets a place be used no more, or again.
+func (c *Client) ArchivePlace(ctx context.Context, code string, archived bool) (out []wire.Location, err error) {
+	_, err = c.Do(ctx, http.MethodPost, "/locations/"+esc(code)+"/archive", map[string]bool{"archived": archived}, &out)
+	return out, err
+}
+
+// Senders lists whom parcels come from.
+func (c *Client) Senders(ctx context.Context) ([]wire.Sender, error) {
+	return get[[]wire.Sender](ctx, c, "/senders")
+}
+
+// PutSender adds a sender, or changes it.
+func (c *Client) PutSender(ctx context.Context, code string, s wire.SenderText) (out []wire.Sender, err error) {
+	_, err = c.Do(ctx, http.MethodPut, "/senders/"+esc(code), s, &out)
+	return out, err
+}
+
+// ArchiveSender lets a sender be used no more, or again.
+func (c *Client) ArchiveSender(ctx context.Context, code string, archived bool) (out []wire.Sender, err error) {
+	_, err = c.Do(ctx, http.MethodPost, "/senders/"+esc(code)+"/archive", map[string]bool{"archived": archived}, &out)
+	return out, err
+}
+
+// NamedCarriers lists the carriers that are only named.
+func (c *Client) NamedCarriers(ctx context.Context) ([]wire.NamedCarrier, error) {
+	return get[[]wire.NamedCarrier](ctx, c, "/named-carriers")
+}
+
+// PutNamedCarrier adds a carrier that is only named, or changes it.
+func (c *Client) PutNamedCarrier(ctx context.Context, code string, t wire.NamedCarrierText) (out []wire.NamedCarrier, err error) {
+	_, err = c.Do(ctx, http.MethodPut, "/named-carriers/"+esc(code), t, &out)
+	return out, err
+}
+
+// ArchiveNamedCarrier lets a carrier that is only named be used no more, or again.
+func (c *Client) ArchiveNamedCarrier(ctx context.Context, code string, archived bool) (out []wire.NamedCarrier, err error) {
+	_, err = c.Do(ctx, http.MethodPost, "/named-carriers/"+esc(code)+"/archive", map[string]bool{"archived": archived}, &out)
+	return out, err
+}
+
+// TypeNumber lets a packed parcel leave with a tracking number that was typed, at a carrier that is only named.
+func (c *Client) TypeNumber(ctx context.Context, shipment, carrier, number, service string,
+	o ...Option) (out wire.ShipmentView, err error) {
+	in := map[string]string{"carrier": carrier, "number": number, "service": service}
+	_, err = c.Do(ctx, http.MethodPost, "/shipments/"+esc(shipment)+"/typed", in, &out, o...)
+	return out, err
+}

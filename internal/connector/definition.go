@@ -29,6 +29,7 @@ type Definition struct {
 	Says      Expr                         `yaml:"says"` // where an error answer tells people what is wrong
 	Test      *TestFlag                    `yaml:"test"`
 	Limits    Limits                       `yaml:"limits"`
+	Demands   Demands                      `yaml:"demands"`
 	Tables    map[string]map[string]string `yaml:"tables"`
 	Push      *Push                        `yaml:"push"`
 	Feeds     map[message.Feed]*Feed       `yaml:"feeds"`
@@ -112,6 +113,11 @@ type Limits struct {
 	Timeout   Duration `yaml:"timeout"`
 	MaxBody   Size     `yaml:"max_body"`
 	MaxPages  int      `yaml:"max_pages"`
+}
+
+// Demands are what the other side wants of our own data; people are told of them before it refuses something.
+type Demands struct {
+	NameWords int `yaml:"name_words"` // words that names of senders and recipients have at least; 0: any number
 }
 
 // Push says how the other side calls us.

@@ -176,14 +176,17 @@ type PickList struct {
 	Note, Wish, Gift                              string
 	Wants                                         []picking.Want
 	Printed                                       time.Time
+	Language                                      string // two letters of ISO 639-1; English where papers do not speak it
 }
 
 // WritePickLists draws pick lists on A4, each on pages of its own, with a barcode for the order and for each
 // product.
 func WritePickLists(w io.Writer, lists ...PickList) error {
-	title := fmt.Sprintf("%d pick lists", len(lists))
+	title := ""
 	if len(lists) == 1 {
-		title = "Pick list " + lists[0].Order
+		title = language(lists[0].Language).say("Pick list %s", lists[0].Order)
+	} else if len(lists) > 1 {
+		title = language(lists[0].Language).say("%d pick lists", len(lists))
 	}
 	p := newPDF(210, 297, title)
 	for _, l := range lists {
@@ -194,31 +197,32 @@ func WritePickLists(w io.Writer, lists ...PickList) error {
 
 func drawPickList(p *fpdf.Fpdf, l PickList) {
 	const left, right = 15.0, 195.0
+	say := language(l.Language).say
 	page := 0
 	y := 0.0
 	head := func() {
 		p.AddPage()
 		page++
-		text(p, sans, "B", 16, left, 14, 100, "Pick list "+l.Order)
+		text(p, sans, "B", 16, left, 14, 100, say("Pick list %s", l.Order))
 		text(p, sans, "", 9, left, 22, 110, fmt.Sprintf("%s · %s · %s", l.Company, l.Place, l.Shipment))
 		drawCode128(p, l.Order, 140, 12, 55, 14)
 		text(p, mono, "", 9, 140, 27.5, 55, l.Order)
-		text(p, sans, "", 8, left, 285, 120, fmt.Sprintf("Printed %s · page %d", l.Printed.Format("2006-01-02 15:04"), page))
+		text(p, sans, "", 8, left, 285, 120, say("Printed %s · page %d", l.Printed.Format("2006-01-02 15:04"), page))
 		p.SetLineWidth(0.3)
 		p.Line(left, 34, right, 34)
 		y = 38
 	}
 	head()
-	text(p, sans, "", 9, left, y, 90, "For "+strings.Join(l.ShipTo.Lines(), ", "))
-	text(p, sans, "", 9, 120, y, 75, "Channel number "+l.ChannelOrder)
+	text(p, sans, "", 9, left, y, 90, say("For %s", strings.Join(l.ShipTo.Lines(), ", ")))
+	text(p, sans, "", 9, 120, y, 75, say("Channel number %s", l.ChannelOrder))
 	y += 6
 	if l.Wish != "" {
-		text(p, sans, "", 9, left, y, 170, "Wished: "+l.Wish)
+		text(p, sans, "", 9, left, y, 170, say("Wished: %s", l.Wish))
 		y += 6
 	}
-	for _, n := range []struct{ what, text string }{{"Note: ", l.Note}, {"Put in: ", l.Gift}} {
+	for _, n := range []struct{ what, text string }{{"Note: %s", l.Note}, {"Put in: %s", l.Gift}} {
 		if n.text != "" {
-			text(p, sans, "B", 10, left, y, 180, n.what+n.text)
+			text(p, sans, "B", 10, left, y, 180, say(n.what, n.text))
 			y += 7
 		}
 	}
@@ -228,9 +232,9 @@ func drawPickList(p *fpdf.Fpdf, l PickList) {
 			x float64
 			s string
 		}{{left, "Bin"}, {42, "Product"}, {118, "Scan"}} {
-			text(p, sans, "", 8, c.x, y, 0, c.s)
+			text(p, sans, "", 8, c.x, y, 0, say(c.s))
 		}
-		textRight(p, sans, "", 8, 186, y, "Take")
+		textRight(p, sans, "", 8, 186, y, say("Take"))
 		y += 5
 		p.SetLineWidth(0.2)
 		p.Line(left, y, right, y)
@@ -272,6 +276,7 @@ type Label struct {
 	WeightG                                      int64
 	Test                                         bool
 	Day                                          string
+	Language                                     string // two letters of ISO 639-1; English where papers do not speak it
 }
 
 // WriteLabel draws a label of 100 × 150 mm; where a4 is set, the same on the upper left of a page.
@@ -281,15 +286,16 @@ func WriteLabel(w io.Writer, l Label, a4 bool) error {
 	if a4 {
 		pw, ph, ox, oy = 210, 297, 10, 10
 	}
-	p := newPDF(pw, ph, "Label "+l.Tracking)
+	say := language(l.Language).say
+	p := newPDF(pw, ph, say("Label %s", l.Tracking))
 	p.AddPage()
 	p.SetLineWidth(0.3)
 	if a4 {
 		p.SetDashPattern([]float64{1.5, 1.5}, 0)
 		p.Rect(ox, oy, 100, 150, "D")
 		p.SetDashPattern(nil, 0)
-		text(p, sans, "", 9, 115, 14, 85, "Cut along the line and glue the label on the parcel.")
-		text(p, sans, "", 9, 115, 20, 85, fmt.Sprintf("Order %s, shipment %s", l.Order, l.Shipment))
+		text(p, sans, "", 9, 115, 14, 85, say("Cut along the line and glue the label on the parcel."))
+		text(p, sans, "", 9, 115, 20, 85, say("Order %s, shipment %s", l.Order, l.Shipment))
 	}
 	x := ox + 5
 	text(p, sans, "B", 15, x, oy+5, 62, l.Carrier)
@@ -300,9 +306,9 @@ func WriteLabel(w io.Writer, l Label, a4 bool) error {
 	}
 	line := func(y float64) { p.Line(ox+4, oy+y, ox+96, oy+y) }
 	line(25)
-	text(p, sans, "", 7, x, oy+27, 90, "From "+strings.Join(l.From.Lines(), ", "))
+	text(p, sans, "", 7, x, oy+27, 90, say("From %s", strings.Join(l.From.Lines(), ", ")))
 	line(32)
-	text(p, sans, "", 8, x, oy+34.5, 20, "To")
+	text(p, sans, "", 8, x, oy+34.5, 20, say("To"))
 	y := oy + 39
 	for i, s := range l.To.Lines() {
 		size, style := 13.0, ""
@@ -327,7 +333,7 @@ func WriteLabel(w io.Writer, l Label, a4 bool) error {
 	text(p, mono, "", 8, x, oy+143, 90, "SSCC "+l.SSCC)
 	if l.Test {
 		p.SetAlpha(0.18, "Normal")
-		text(p, sans, "B", 80, ox+10, oy+55, 0, "TEST")
+		text(p, sans, "B", 80, ox+10, oy+55, 0, say("TEST"))
 		p.SetAlpha(1, "Normal")
 	}
 	return finish(p, w)
@@ -346,6 +352,7 @@ type Manifest struct {
 	Company, Carrier, Day, State, Receipt string
 	Rows                                  []ManifestRow
 	Printed                               time.Time
+	Language                              string // two letters of ISO 639-1; English where papers do not speak it
 }
 
 // ManifestRow is a parcel on it.
@@ -357,24 +364,25 @@ type ManifestRow struct {
 
 // WriteManifest draws a manifest on A4 with a place to sign.
 func WriteManifest(w io.Writer, m Manifest) error {
-	p := newPDF(210, 297, fmt.Sprintf("Manifest %s %s", m.Carrier, m.Day))
+	say := language(m.Language).say
+	p := newPDF(210, 297, say("Manifest %s, %s", m.Carrier, m.Day))
 	const left, right = 15.0, 195.0
 	y, page := 0.0, 0
 	head := func() {
 		p.AddPage()
 		page++
-		text(p, sans, "B", 16, left, 14, 150, fmt.Sprintf("Manifest %s, %s", m.Carrier, m.Day))
-		text(p, sans, "", 9, left, 22, 170, fmt.Sprintf("%s · %d parcels · %s %s", m.Company, len(m.Rows), m.State, m.Receipt))
-		text(p, sans, "", 8, left, 285, 120, fmt.Sprintf("Printed %s · page %d", m.Printed.Format("2006-01-02 15:04"), page))
+		text(p, sans, "B", 16, left, 14, 150, say("Manifest %s, %s", m.Carrier, m.Day))
+		text(p, sans, "", 9, left, 22, 170, say("%s · %d parcels · %s %s", m.Company, len(m.Rows), m.State, m.Receipt))
+		text(p, sans, "", 8, left, 285, 120, say("Printed %s · page %d", m.Printed.Format("2006-01-02 15:04"), page))
 		y = 32
 		for _, c := range []struct {
 			x float64
 			s string
 		}{{left, "Item number"}, {55, "Service"}, {88, "Order"}, {112, "To"}} {
-			text(p, sans, "", 8, c.x, y, 0, c.s)
+			text(p, sans, "", 8, c.x, y, 0, say(c.s))
 		}
-		textRight(p, sans, "", 8, 170, y, "Weight")
-		textRight(p, sans, "", 8, right, y, "Price")
+		textRight(p, sans, "", 8, 170, y, say("Weight"))
+		textRight(p, sans, "", 8, right, y, say("Price"))
 		y += 5
 		p.SetLineWidth(0.2)
 		p.Line(left, y, right, y)
@@ -399,6 +407,6 @@ func WriteManifest(w io.Writer, m Manifest) error {
 	textRight(p, sans, "B", 10, 170, y+3, fmt.Sprintf("%.2f kg", float64(weight)/1000))
 	p.SetLineWidth(0.2)
 	p.Line(left, 276, 90, 276)
-	text(p, sans, "", 8, left, 277.5, 80, "Taken over by "+m.Carrier)
+	text(p, sans, "", 8, left, 277.5, 80, say("Taken over by %s", m.Carrier))
 	return finish(p, w)
 }

@@ -18,6 +18,7 @@ import (
 	"strings"
 
 	"openrelay/internal/core/message"
+	"openrelay/internal/core/place"
 
 	"go.yaml.in/yaml/v3"
 )
@@ -30,10 +31,13 @@ type Setup struct {
 	TimeZone    string            `yaml:"time_zone,omitempty"` // IANA name; the company's days begin in it
 	Country     string            `yaml:"country,omitempty"`   // ISO 3166-1 alpha-2
 	Currency    string            `yaml:"currency,omitempty"`  // ISO 4217, of what says none
+	Language    string            `yaml:"language,omitempty"`  // of papers: en, de or fr
 	Address     *Address          `yaml:"address,omitempty"`   // the company's own
 	Series      map[string]string `yaml:"series,omitempty"`    // prefix of each number series
 	Locations   []Location        `yaml:"locations,omitempty"`
 	Profiles    []Profile         `yaml:"profiles,omitempty"`
+	Senders     []Sender          `yaml:"senders,omitempty"`
+	Carriers    []Carrier         `yaml:"carriers,omitempty"`   // that are only named
 	Connectors  []string          `yaml:"connectors,omitempty"` // definitions, as text
 	Connections []Connection      `yaml:"connections,omitempty"`
 }
@@ -44,6 +48,25 @@ type Location struct {
 	Name    string  `yaml:"name"`
 	Address Address `yaml:"address,omitempty"`
 	Keeper  string  `yaml:"keeper,omitempty"` // connection whose word counts there; without it ours
+
+	Hours place.Hours `yaml:"hours,omitempty"` // when it is at work
+	Bins  string      `yaml:"bins,omitempty"`  // one a line or by pattern, in the order in which they are walked
+}
+
+// Sender is whom parcels come from; connections name one by its code.
+type Sender struct {
+	Code    string `yaml:"code"`
+	Name    string `yaml:"name"`
+	Company string `yaml:"company,omitempty"`
+	Phone   string `yaml:"phone,omitempty"`
+	Email   string `yaml:"email,omitempty"`
+}
+
+// Carrier is one of which no more is known than its name and where its parcels are followed.
+type Carrier struct {
+	Code        string `yaml:"code"`
+	Name        string `yaml:"name"`
+	TrackingURL string `yaml:"tracking_url,omitempty"` // {number} stands for the tracking number
 }
 
 // Address is a postal address; country is an ISO 3166-1 alpha-2 code.
@@ -223,6 +246,16 @@ func (s *Setup) check() error {
 			return err
 		}
 	}
+	for _, x := range s.Senders {
+		if err := once("senders", x.Code); err != nil {
+			return err
+		}
+	}
+	for _, c := range s.Carriers {
+		if err := once("carriers", c.Code); err != nil {
+			return err
+		}
+	}
 	for _, c := range s.Connections {
 		if err := once("connections", c.Code); err != nil {
 			return err
@@ -327,6 +360,9 @@ func Compare(have, want Setup) []Change {
 	if want.Currency != "" {
 		change("company", "currency", have.Currency, want.Currency)
 	}
+	if want.Language != "" {
+		change("company", "language", have.Language, want.Language)
+	}
 	if want.Address != nil {
 		was := Address{}
 		if have.Address != nil {
@@ -337,37 +373,85 @@ func Compare(have, want Setup) []Change {
 	for _, code := range sorted(want.Series) {
 		change("number series "+code, "prefix", have.Series[code], want.Series[code])
 	}
-	locations := map[string]Location{}
-	for _, l := range have.Locations {
-		locations[l.Code] = l
+	out = append(out, compareLocations(have.Locations, want.Locations)...)
+	out = append(out, compareLines("parcel profile", "measures", have.Profiles, want.Profiles)...)
+	out = append(out, compareLines("sender", "sender", have.Senders, want.Senders)...)
+	out = append(out, compareLines("carrier", "carrier", have.Carriers, want.Carriers)...)
+	return append(out, compareConnections(have, want)...)
+}
+
+func compareLocations(have, want []Location) (out []Change) {
+	there := map[string]Location{}
+	for _, l := range have {
+		there[l.Code] = l
 	}
-	for _, w := range want.Locations {
-		h, ok := locations[w.Code]
+	for _, w := range want {
+		h, ok := there[w.Code]
 		if !ok {
 			out = append(out, Change{Action: "add", Thing: "location " + w.Code, To: w.Name})
 			continue
 		}
-		change("location "+w.Code, "name", h.Name, w.Name)
-		if w.Address != (Address{}) {
-			change("location "+w.Code, "address", h.Address.line(), w.Address.line())
-		}
-		if w.Keeper != "" {
-			change("location "+w.Code, "keeper", h.Keeper, w.Keeper)
-		}
-	}
-	profiles := map[string]Profile{}
-	for _, p := range have.Profiles {
-		profiles[p.Code] = p
-	}
-	for _, w := range want.Profiles {
-		if h, ok := profiles[w.Code]; !ok {
-			out = append(out, Change{Action: "add", Thing: "parcel profile " + w.Code, To: w.Name})
-		} else {
-			change("parcel profile "+w.Code, "measures", h.line(), w.line())
+		for _, f := range []struct {
+			name, from, to string
+			said           bool
+		}{
+			{"name", h.Name, w.Name, true},
+			{"address", h.Address.line(), w.Address.line(), w.Address != (Address{})},
+			{"keeper", h.Keeper, w.Keeper, w.Keeper != ""},
+			{"hours", hoursLine(h.Hours), hoursLine(w.Hours), w.Hours.Said()},
+			{"bins", binsLine(h.Bins), binsLine(w.Bins), w.Bins != ""},
+		} {
+			if f.said && f.from != f.to {
+				out = append(out, Change{Action: "change", Thing: "location " + w.Code, Field: f.name, From: f.from, To: f.to})
+			}
 		}
 	}
-	return append(out, compareConnections(have, want)...)
+	return out
 }
+
+// kept is what is kept by its code and told in a line.
+type kept interface {
+	code() string
+	title() string
+	line() string
+}
+
+func compareLines[T kept](thing, field string, have, want []T) (out []Change) {
+	there := map[string]T{}
+	for _, x := range have {
+		there[x.code()] = x
+	}
+	for _, w := range want {
+		h, ok := there[w.code()]
+		if !ok {
+			out = append(out, Change{Action: "add", Thing: thing + " " + w.code(), To: w.title()})
+		} else if h.line() != w.line() {
+			out = append(out, Change{Action: "change", Thing: thing + " " + w.code(), Field: field, From: h.line(), To: w.line()})
+		}
+	}
+	return out
+}
+
+func (p Profile) code() string  { return p.Code }
+func (p Profile) title() string { return p.Name }
+func (s Sender) code() string   { return s.Code }
+func (s Sender) title() string  { return s.Name }
+func (c Carrier) code() string  { return c.Code }
+func (c Carrier) title() string { return c.Name }
+
+func (s Sender) line() string { return joined(s.Name, s.Company, s.Phone, s.Email) }
+
+func (c Carrier) line() string { return joined(c.Name, c.TrackingURL) }
+
+func hoursLine(h place.Hours) string {
+	parts := append([]string{strings.Join(h.Week, " ")}, h.Cutoff)
+	for _, d := range h.DaysOff {
+		parts = append(parts, strings.TrimSpace(d.From+" to "+d.To+" "+d.Why))
+	}
+	return joined(parts...)
+}
+
+func binsLine(text string) string { return strings.Join(strings.Fields(text), " ") }
 
 // compareConnections says what becomes of the connections.
 func compareConnections(have, want Setup) []Change {
@@ -390,13 +474,12 @@ func compareConnections(have, want Setup) []Change {
 }
 
 func (a Address) line() string {
-	parts := []string{}
-	for _, s := range []string{a.Name, a.Company, a.Street, a.Extra, a.Postcode, a.Town, a.Country, a.Phone, a.Email} {
-		if s != "" {
-			parts = append(parts, s)
-		}
-	}
-	return strings.Join(parts, ", ")
+	return joined(a.Name, a.Company, a.Street, a.Extra, a.Postcode, a.Town, a.Country, a.Phone, a.Email)
+}
+
+// joined joins what is said.
+func joined(parts ...string) string {
+	return strings.Join(slices.DeleteFunc(parts, func(s string) bool { return s == "" }), ", ")
 }
 
 func (p Profile) line() string {

@@ -36,13 +36,14 @@ type OrderRow struct {
 	MergedInto     int64  `db:"merged_into"`
 	AnswerBy       int64  `db:"answer_by"`
 	Holds          string `db:"holds"`
-	Tags           string `db:"tags"` // by space
+	Tags           string `db:"tags"`   // by space
+	Places         string `db:"places"` // JSON: ids of the locations where it waits to be picked
 }
 
 const rowCols = `o.id, o.number, o.connection_id, c.code AS connection_code, c.name AS connection_name, o.channel_number,
 o.channel_state, o.stage, o.kind,
 	o.buyer, o.currency, o.total, o.units, o.placed_at, o.received_at, o.shipped_at, o.via, o.typed_by, o.assignee,
-	o.merged_into, o.answer_by, o.holds,
+	o.merged_into, o.answer_by, o.holds, o.places,
 	coalesce(json_extract(o.ours,'$.tags'),'[]') AS tags`
 
 // OrderFilter narrows a list of orders. What is empty does not narrow.

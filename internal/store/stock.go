@@ -18,11 +18,16 @@ type Location struct {
 	Name    string        `db:"name" json:"name"`
 	Address place.Address `db:"-" json:"address"`
 	Keeper  int64         `db:"keeper" json:"keeper,omitempty"` // connection whose word counts there; 0: ours
+	Hours   place.Hours   `db:"-" json:"hours"`
+	Bins    string        `db:"bins" json:"bins,omitempty"` // one a line or by pattern; empty: any
+
+	ArchivedAt int64 `db:"archived_at" json:"archived_at,omitempty"` // since when it is used no more; 0: it is used
 }
 
 // Locations lists all locations.
 func (s *Store) Locations(ctx context.Context) ([]Location, error) {
-	rows, err := s.read.QueryContext(ctx, "SELECT id, code, name, address, keeper FROM location ORDER BY id")
+	rows, err := s.read.QueryContext(ctx,
+		"SELECT id, code, name, address, keeper, hours, bins, archived_at FROM location ORDER BY archived_at<>0, id")
 	if err != nil {
 		return nil, err
 	}
@@ -30,12 +35,17 @@ func (s *Store) Locations(ctx context.Context) ([]Location, error) {
 	var out []Location
 	for rows.Next() {
 		var l Location
-		var addr string
-		if err := rows.Scan(&l.ID, &l.Code, &l.Name, &addr, &l.Keeper); err != nil {
+		var addr, hours string
+		if err := rows.Scan(&l.ID, &l.Code, &l.Name, &addr, &l.Keeper, &hours, &l.Bins, &l.ArchivedAt); err != nil {
 			return nil, err
 		}
 		if err := json.Unmarshal([]byte(addr), &l.Address); err != nil {
 			return nil, fmt.Errorf("location %s: address: %w", l.Code, err)
+		}
+		if hours != "" {
+			if err := json.Unmarshal([]byte(hours), &l.Hours); err != nil {
+				return nil, fmt.Errorf("location %s: hours: %w", l.Code, err)
+			}
 		}
 		out = append(out, l)
 	}
@@ -44,7 +54,7 @@ func (s *Store) Locations(ctx context.Context) ([]Location, error) {
 
 // AddLocation writes a new location.
 func (t *Tx) AddLocation(l Location) (int64, error) {
-	addr, err := json.Marshal(l.Address)
+	addr, hours, err := placeText(l)
 	if err != nil {
 		return 0, err
 	}
@@ -52,8 +62,19 @@ func (t *Tx) AddLocation(l Location) (int64, error) {
 	if err != nil {
 		return 0, err
 	}
-	_, err = t.exec("INSERT INTO location (id, code, name, address, keeper) VALUES (?,?,?,?,?)", id, l.Code, l.Name, string(addr), l.Keeper)
+	_, err = t.exec("INSERT INTO location (id, code, name, address, keeper, hours, bins) VALUES (?,?,?,?,?,?,?)", id, l.Code, l.Name, addr,
+		l.Keeper, hours, l.Bins)
 	return id, err
+}
+
+// placeText is a location's address and hours as they are kept.
+func placeText(l Location) (address, hours string, err error) {
+	a, err := json.Marshal(l.Address)
+	if err != nil || !l.Hours.Said() {
+		return string(a), "", err
+	}
+	h, err := json.Marshal(l.Hours)
+	return string(a), string(h), err
 }
 
 type levelRow struct {
@@ -534,13 +555,14 @@ func (t *Tx) HasMovements(item, location int64) (bool, error) {
 	return n > 0, err
 }
 
-// UpdateLocation writes name and address of a location.
+// UpdateLocation writes what is said of a location.
 func (t *Tx) UpdateLocation(l Location) error {
-	addr, err := json.Marshal(l.Address)
+	addr, hours, err := placeText(l)
 	if err != nil {
 		return err
 	}
-	_, err = t.exec("UPDATE location SET name=?, address=?, keeper=? WHERE id=?", l.Name, string(addr), l.Keeper, l.ID)
+	_, err = t.exec("UPDATE location SET name=?, address=?, keeper=?, hours=?, bins=?, archived_at=? WHERE id=?", l.Name, addr, l.Keeper,
+		hours, l.Bins, l.ArchivedAt, l.ID)
 	return err
 }
 

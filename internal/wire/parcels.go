@@ -29,3 +29,32 @@ type Series struct {
 	Prefix string `json:"prefix"`
 	Next   int64  `json:"next" doc:"The number that comes next"`
 }
+
+// Sender is whom parcels come from.
+type Sender struct {
+	Code string `json:"code"`
+	SenderText
+	ArchivedAt *time.Time `json:"archived_at,omitempty" doc:"Since when it is used no more"`
+	Warnings   []string   `json:"warnings,omitempty" doc:"What of it a joined carrier would refuse"`
+}
+
+// SenderText is what a sender is, but for its code.
+type SenderText struct {
+	Name    string `json:"name" maxLength:"120" doc:"As it stands on parcels"`
+	Company string `json:"company,omitempty" maxLength:"120"`
+	Phone   string `json:"phone,omitempty" maxLength:"60"`
+	Email   string `json:"email,omitempty" maxLength:"120"`
+}
+
+// NamedCarrier is a carrier of which no more is known than its name and where its parcels are followed.
+type NamedCarrier struct {
+	Code string `json:"code"`
+	NamedCarrierText
+	ArchivedAt *time.Time `json:"archived_at,omitempty" doc:"Since when it is used no more"`
+}
+
+// NamedCarrierText is what such a carrier is, but for its code.
+type NamedCarrierText struct {
+	Name        string `json:"name" maxLength:"120"`
+	TrackingURL string `json:"tracking_url,omitempty" maxLength:"500" doc:"Where a parcel is followed; {number} stands for its number"`
+}

@@ -36,6 +36,7 @@ type OrderRow struct {
 	ShippedAt      *time.Time `json:"shipped_at,omitempty"`
 	AnswerBy       *time.Time `json:"answer_by,omitempty" doc:"The channel waits for our answer until then"`
 	Merged         bool       `json:"merged,omitempty" doc:"Part of a summary order"`
+	LeavesBy       *time.Time `json:"leaves_by,omitempty" doc:"When it should have left by the hours of the place where it waits to be picked"`
 }
 
 // Order is one order with everything known about it.
@@ -47,6 +48,7 @@ type Order struct {
 	ConnectionName string           `json:"connection_name"`
 	OutsideID      string           `json:"outside_id"`
 	Via            string           `json:"via"`
+	LeavesBy       *time.Time       `json:"leaves_by,omitempty" doc:"When the next parcel of it should have left, by the hours of its place"`
 	ReceivedAt     *time.Time       `json:"received_at"`
 	ShippedAt      *time.Time       `json:"shipped_at,omitempty"`
 	ShipTo         place.Address    `json:"ship_to"`
@@ -267,7 +269,7 @@ type Exception struct {
 	Subject        string      `json:"subject" doc:"What it is about within its cause: an SKU, a field, a reason"`
 	Text           string      `json:"text"`
 	Expected       string      `json:"expected"`
-	Side           string      `json:"side" enum:"ours,theirs,either" doc:"Which side can mend it"`
+	Side           string      `json:"side" doc:"Which side can mend it"                                               enum:"ours,theirs,either"`
 	Connection     string      `json:"connection,omitempty" doc:"Code"`
 	ConnectionName string      `json:"connection_name,omitempty"`
 	OrderNumber    string      `json:"order_number,omitempty"`
@@ -317,6 +319,7 @@ type StageCount struct {
 type PlaceCount struct {
 	Code   string `json:"code"`
 	Name   string `json:"name"`
+	Today  string `json:"today,omitempty" doc:"Whether it is at work now, in words"`
 	ToPick int64  `json:"to_pick"`
 	ToShip int64  `json:"to_ship"`
 }

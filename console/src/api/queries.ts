@@ -8,7 +8,17 @@ export const meQuery = queryOptions({ queryKey: ["me"], queryFn: () => take(api.
 /** The company: its currency is that of what says none, and new addresses begin with its country. */
 export const companyQuery = queryOptions({ queryKey: ["company"], queryFn: () => take(api.GET("/api/v1/company")), staleTime: 60_000 });
 
-export const locationsQuery = queryOptions({ queryKey: ["locations"], queryFn: () => take(api.GET("/api/v1/locations")) });
+/** All places, also those used no more. */
+export const keptLocationsQuery = queryOptions({ queryKey: ["locations"], queryFn: () => take(api.GET("/api/v1/locations")) });
+
+/** The places that are used. */
+export const locationsQuery = queryOptions({ ...keptLocationsQuery, select: (list) => list.filter((l) => !l.archived_at) });
+
+/** Whom parcels come from, also those used no more. */
+export const sendersQuery = queryOptions({ queryKey: ["senders"], queryFn: () => take(api.GET("/api/v1/senders")) });
+
+/** Carriers that are only named, also those used no more. */
+export const namedCarriersQuery = queryOptions({ queryKey: ["named carriers"], queryFn: () => take(api.GET("/api/v1/named-carriers")) });
 
 export const connectionsQuery = queryOptions({ queryKey: ["connections"], queryFn: () => take(api.GET("/api/v1/connections")) });
 

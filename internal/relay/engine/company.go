@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -15,9 +16,10 @@ import (
 // Company is what is known of the company itself.
 type Company struct {
 	Name     string         `json:"name" maxLength:"200"`
-	TimeZone string         `json:"time_zone" maxLength:"80" doc:"IANA name of the time zone in which its days begin; empty is UTC"`
-	Country  string         `json:"country,omitempty" maxLength:"2" doc:"Two letters of ISO 3166-1; new addresses begin with it"`
-	Currency string         `json:"currency,omitempty" maxLength:"3" doc:"Three letters of ISO 4217 for what says none; empty is EUR"`
+	TimeZone string         `json:"time_zone" maxLength:"80"  doc:"IANA name of the time zone in which its days begin; empty is UTC"`
+	Country  string         `json:"country,omitempty" maxLength:"2"   doc:"Two letters of ISO 3166-1; new addresses begin with it"`
+	Currency string         `json:"currency,omitempty" maxLength:"3"   doc:"Three letters of ISO 4217 for what says none; empty is EUR"`
+	Language string         `json:"language,omitempty" doc:"Of papers: pick lists, manifests; empty is en"                    enum:",en,de,fr"`
 	Address  *place.Address `json:"address,omitempty" doc:"Its own; places have theirs"`
 }
 
@@ -27,7 +29,11 @@ const (
 	countryKey  = "country"
 	currencyKey = "currency"
 	addressKey  = "address"
+	languageKey = "language"
 )
+
+// PaperLanguages are those that papers can be in.
+var PaperLanguages = []string{"en", "de", "fr"}
 
 // usualCurrency is the currency of a company that did not say one.
 const usualCurrency = "EUR"
@@ -36,7 +42,7 @@ const usualCurrency = "EUR"
 func (r *Engine) Company(ctx context.Context) (c Company, err error) {
 	address := ""
 	for key, to := range map[string]*string{CompanyKey: &c.Name, TimeZoneKey: &c.TimeZone, countryKey: &c.Country,
-		currencyKey: &c.Currency, addressKey: &address} {
+		currencyKey: &c.Currency, addressKey: &address, languageKey: &c.Language} {
 		if *to, err = r.Store.Setting(ctx, key); err != nil {
 			return c, err
 		}
@@ -64,6 +70,9 @@ func (c *Company) Check() error {
 	}
 	if c.Currency != "" && !money.ValidCurrency(c.Currency) {
 		return Refuse("currency: %q is none; three letters such as EUR are expected", c.Currency)
+	}
+	if c.Language != "" && !slices.Contains(PaperLanguages, c.Language) {
+		return Refuse("language: %q is none of %s", c.Language, Join(PaperLanguages))
 	}
 	if c.Address != nil {
 		c.Address.Normal()
@@ -101,7 +110,7 @@ func (r *Engine) PutCompany(ch *Change, c Company, who string) error {
 		address = string(text)
 	}
 	for _, s := range [][2]string{{CompanyKey, c.Name}, {TimeZoneKey, c.TimeZone}, {countryKey, c.Country}, {currencyKey, c.Currency},
-		{addressKey, address}} {
+		{addressKey, address}, {languageKey, c.Language}} {
 		if err := ch.PutSetting(s[0], s[1]); err != nil {
 			return err
 		}

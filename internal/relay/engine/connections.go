@@ -173,7 +173,7 @@ func (r *Engine) Reload(ctx context.Context) error {
 	return nil
 }
 
-// reloadPlaces reads the locations.
+// reloadPlaces reads the locations, whom parcels come from, and carriers that are only named.
 func (r *Engine) reloadPlaces(ctx context.Context) error {
 	locs, err := r.Store.Locations(ctx)
 	if err != nil {
@@ -183,8 +183,20 @@ func (r *Engine) reloadPlaces(ctx context.Context) error {
 	for _, l := range locs {
 		places[l.ID] = l
 	}
+	senders, err := r.Store.Senders(ctx)
+	if err != nil {
+		return err
+	}
+	carriers, err := r.Store.NamedCarriers(ctx)
+	if err != nil {
+		return err
+	}
+	byCode := make(map[string]store.Sender, len(senders))
+	for _, s := range senders {
+		byCode[s.Code] = s
+	}
 	r.placeMu.Lock()
-	r.places = places
+	r.places, r.senders, r.carried = places, byCode, carriers
 	r.placeMu.Unlock()
 	return nil
 }

@@ -59,6 +59,8 @@ type Engine struct {
 	currency atomic.Pointer[string]
 
 	placeMu sync.RWMutex
+	senders map[string]store.Sender // by code; guarded by placeMu, as carriers
+	carried []store.NamedCarrier    // carriers that are only named
 	places  map[int64]store.Location
 
 	WakeWatch *Waker             // something may be due sooner

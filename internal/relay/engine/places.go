@@ -3,6 +3,7 @@ package engine
 import (
 	"maps"
 	"slices"
+	"strings"
 
 	"openrelay/internal/store"
 )
@@ -70,4 +71,31 @@ func (r *Engine) Code(id int64) string {
 		return c.Rec().Code
 	}
 	return ""
+}
+
+// Sender is whom parcels come from, by code, and whether there is one.
+func (r *Engine) Sender(code string) (store.Sender, bool) {
+	r.placeMu.RLock()
+	defer r.placeMu.RUnlock()
+	s, ok := r.senders[code]
+	return s, ok
+}
+
+// NamedCarrier is a carrier that is only named and in use, by its code or, whatever the case, its name.
+func (r *Engine) NamedCarrier(name string) (store.NamedCarrier, bool) {
+	r.placeMu.RLock()
+	defer r.placeMu.RUnlock()
+	for _, c := range r.carried {
+		if c.ArchivedAt == 0 && name != "" && (c.Code == name || strings.EqualFold(c.Name, strings.TrimSpace(name))) {
+			return c, true
+		}
+	}
+	return store.NamedCarrier{}, false
+}
+
+// NumbersTyped tells whether there is a carrier that is only named, so that tracking numbers can be typed.
+func (r *Engine) NumbersTyped() bool {
+	r.placeMu.RLock()
+	defer r.placeMu.RUnlock()
+	return slices.ContainsFunc(r.carried, func(c store.NamedCarrier) bool { return c.ArchivedAt == 0 })
 }

@@ -20,7 +20,7 @@ import (
 type Settings struct {
 	Offer            stock.Policy      `json:"offer" doc:"Whose stock the channel sells, and how much of it is shown"`
 	Tolerance        int64             `json:"tolerance" doc:"Minor units that totals may differ by"`
-	Sender           string            `json:"sender,omitempty" doc:"Name to ship as"`
+	Sender           string            `json:"sender,omitempty" doc:"Code of the sender as whom it ships; empty: the place"`
 	TimeZone         string            `json:"time_zone,omitempty" doc:"IANA time zone in which the other side writes times; empty is UTC"`
 	NumberPrefix     string            `json:"number_prefix,omitempty" doc:"Orders of this channel get a number series of their own that begins with this"`
 	ChannelPrefix    string            `json:"channel_prefix,omitempty" doc:"Those that the channel or somebody else fulfils get a number series of their own that begins with this"`
@@ -28,24 +28,24 @@ type Settings struct {
 	PriceList        string            `json:"price_list,omitempty" doc:"Price list whose prices are offered"`
 	TaxName          string            `json:"tax_name,omitempty"`
 	TaxPermille      int64             `json:"tax_permille,omitempty" doc:"Tax rate in thousandths, where the channel tells none"`
-	PricesIncludeTax string            `json:"prices_include_tax,omitempty" enum:",yes,no" doc:"Empty: as the channel says"`
+	PricesIncludeTax string            `json:"prices_include_tax,omitempty" doc:"Empty: as the channel says"                                                                                                                                                                               enum:",yes,no"`
 	PrepMinutes      int64             `json:"prep_minutes,omitempty" doc:"Preparation time that is told where a channel asks"`
 	LookBackDays     int64             `json:"look_back_days,omitempty" doc:"How far back the first import looks for orders; 0 is 30 days"`
 	Take             []string          `json:"take,omitempty" doc:"Meanings of channel states from which orders are taken; empty: all"`
-	Merge            string            `json:"merge,omitempty" enum:",per day" doc:"Empty keeps orders single; per day: those that are done become one summary order a day"`
+	Merge            string            `json:"merge,omitempty" doc:"Empty keeps orders single; per day: those that are done become one summary order a day"                                                                                                                   enum:",per day"`
 	MergeAt          string            `json:"merge_at,omitempty" doc:"When the day ends for merging, HH:MM on the clocks of the time zone; empty: 00:00"`
-	Carry            string            `json:"carry,omitempty" enum:",look" doc:"How far an order goes without a person; empty: until it is ready to be picked; look: each new order waits for a look"`
+	Carry            string            `json:"carry,omitempty" doc:"How far an order goes without a person; empty: until it is ready to be picked; look: each new order waits for a look"                                                                                     enum:",look"`
 	Keep             []string          `json:"keep,omitempty" doc:"Fields of ours that the other side does not overwrite: ship_to, or a field of items such as item name"`
-	StockIn          string            `json:"stock_in,omitempty" enum:",take in" doc:"What becomes of a quantity that the other side tells: empty puts ours back; take in counts it as ours"`
+	StockIn          string            `json:"stock_in,omitempty" doc:"What becomes of a quantity that the other side tells: empty puts ours back; take in counts it as ours"                                                                                                    enum:",take in"`
 	Locations        map[string]string `json:"locations,omitempty" doc:"The other side's codes of places, and ours for them"`
 	MatchBy          []string          `json:"match_by,omitempty" doc:"What matches a listing without a person: sku, near sku (but for signs), gtin; without it all three"`
-	MatchAbove       int64             `json:"match_above,omitempty" minimum:"0" maximum:"100" doc:"Rule: suggestions at least this sure, 0 to 100, are applied; 0 leaves all to a person"`
+	MatchAbove       int64             `json:"match_above,omitempty" doc:"Rule: suggestions at least this sure, 0 to 100, are applied; 0 leaves all to a person"                                                                                                                                       minimum:"0" maximum:"100"`
 	Account          string            `json:"difference_account,omitempty" doc:"Name of the account to which differences within the tolerance are booked"`
-	TaxRounding      string            `json:"tax_rounding,omitempty" enum:",line,order" doc:"How the channel rounds tax, where it tells rates; empty: either is right"`
+	TaxRounding      string            `json:"tax_rounding,omitempty" doc:"How the channel rounds tax, where it tells rates; empty: either is right"                                                                                                                                 enum:",line,order"`
 	Payments         map[string]string `json:"payments,omitempty" doc:"The channel's words for methods of payment, and the account that may receive each"`
 	Customer         string            `json:"generic_customer,omitempty" doc:"All orders belong to one customer of this name; empty: buyers are known by their e-mail"`
 	OwnLocation      string            `json:"own_location,omitempty" doc:"Code of the location that stands for what the channel holds for us and ships itself"`
-	Answer           string            `json:"answer,omitempty" enum:",accept" doc:"Orders that want an answer: accept takes them without a person, ready after the preparation time; empty: a person answers"`
+	Answer           string            `json:"answer,omitempty" doc:"Orders that want an answer: accept takes them without a person, ready after the preparation time; empty: a person answers"                                                                                enum:",accept"`
 	Services         map[string]string `json:"services,omitempty" doc:"The channel's words for deliveries that buyers were promised, and the service that each stands for: the code of one that a joined carrier sells, or cheapest. Parcels with other words wait for a person"`
 	TellTaken        bool              `json:"tell_taken,omitempty" doc:"Tell the channel that an order was taken in, where it can be told"`
 	Publish          PublishSettings   `json:"publish,omitzero" doc:"How items are listed there"`
@@ -72,8 +72,19 @@ func (s *Settings) Check(r *Engine) error {
 		return err
 	}
 	for _, id := range s.Offer.Sources {
-		if r.Place(id).ID == 0 {
+		switch at := r.Place(id); {
+		case at.ID == 0:
 			return Refuse("offer.sources: there is no location %d", id)
+		case at.ArchivedAt != 0:
+			return Refuse("offer.sources: %s is used no more", at.Name)
+		}
+	}
+	if s.Sender != "" {
+		switch from, ok := r.Sender(s.Sender); {
+		case !ok:
+			return Refuse("sender: there is no sender %q; add it in Settings", s.Sender)
+		case from.ArchivedAt != 0:
+			return Refuse("sender: %s is used no more", from.Name)
 		}
 	}
 	o := s.Offer

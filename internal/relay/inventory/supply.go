@@ -22,7 +22,7 @@ type Quantity struct {
 
 // NewPurchase is an order at a supplier.
 type NewPurchase struct {
-	Number   string     `json:"number,omitempty" maxLength:"40" doc:"Empty takes the next of our series"`
+	Number   string     `json:"number,omitempty" maxLength:"40"  doc:"Empty takes the next of our series"`
 	Supplier string     `json:"supplier" maxLength:"200"`
 	Location string     `json:"location" doc:"Code of where it is to be delivered"`
 	Expected string     `json:"expected,omitempty" doc:"Day, YYYY-MM-DD"`
@@ -77,6 +77,9 @@ func (r *Inventory) Ours(code string) (store.Location, error) {
 	l, err := r.Location(code)
 	if err != nil {
 		return l, err
+	}
+	if l.ArchivedAt != 0 {
+		return l, &engine.Refused{Text: l.Name + " is used no more", Conflict: true}
 	}
 	if k := r.ByID(l.Keeper); k != nil {
 		return l, &engine.Refused{Text: fmt.Sprintf("%s keeps the count of %s; change it there", k.Rec().Name, l.Name), Conflict: true}
@@ -178,7 +181,7 @@ func itemIDs(lines []store.PurchaseLine) []int64 {
 type Arrival struct {
 	Code     string   `json:"code" maxLength:"80" doc:"SKU or GTIN, as scanned"`
 	Bin      string   `json:"bin,omitempty" maxLength:"40" doc:"Where it was put; empty takes the usual bin"`
-	Quantity int64    `json:"quantity,omitempty" minimum:"0" maximum:"1000000" doc:"Units; 0 means one"`
+	Quantity int64    `json:"quantity,omitempty" doc:"Units; 0 means one"                                            minimum:"0" maximum:"1000000"`
 	Serials  []string `json:"serials,omitempty" doc:"Serial numbers, one for each unit, where the item has them"`
 	Over     bool     `json:"over,omitempty" doc:"Take in more than was ordered, or what was not ordered at all"`
 }
@@ -225,7 +228,8 @@ func (r *Inventory) TakeArrival(ch *engine.Change, number string, list []Arrival
 		it := items[a.Code]
 		n := max(a.Quantity, 1)
 		units += n
-		if err := r.takeSerials(ch, it, a.Serials, n, p.LocationID, "received with "+p.Number); err != nil {
+		if err := errors.Join(r.KnownBin(ch, p.LocationID, a.Bin),
+			r.takeSerials(ch, it, a.Serials, n, p.LocationID, "received with "+p.Number)); err != nil {
 			return p, err
 		}
 		k, err := arrivingLine(ch, &p, it, n, a.Over)
@@ -398,6 +402,9 @@ func (r *Inventory) PutTransfer(ch *engine.Change, n NewTransfer, who string) (s
 		return "", err
 	}
 	to, err := r.Location(n.To)
+	if err == nil && to.ArchivedAt != 0 {
+		err = &engine.Refused{Text: to.Name + " is used no more", Conflict: true}
+	}
 	if err != nil {
 		return "", err
 	}
@@ -505,6 +512,9 @@ func (r *Inventory) ArriveTransfer(ctx context.Context, number string, list []Ar
 			if n > l.Left() {
 				return &engine.Refused{Text: fmt.Sprintf("%d × %s is more than is under way: %d", n, l.SKU, l.Left()), Conflict: true}
 			}
+			if err := r.KnownBin(ch, x.ToID, a.Bin); err != nil {
+				return err
+			}
 			l.Arrived += n
 			book.Post(stock.Movement{Key: stock.Key{Item: l.ItemID, Location: x.ToID}, At: ch.Now, Kind: stock.Arrive, OnHand: n,
 				InTransit: -n, Bin: strings.TrimSpace(a.Bin), Reason: "arrived from " + x.FromName, Who: who, DocKind: "transfer",
@@ -604,6 +614,9 @@ func (r *Inventory) CountItem(ctx context.Context, number string, n Counted, who
 		}
 		it := items[code]
 		line := store.CountLine{ItemID: it.ID, Bin: strings.TrimSpace(n.Bin), Counted: n.Quantity, At: ch.Now.UnixMicro(), Who: who}
+		if err := r.KnownBin(ch, c.LocationID, line.Bin); err != nil {
+			return err
+		}
 		bins, err := ch.BinLevels([]int64{it.ID})
 		if err != nil {
 			return err
@@ -737,7 +750,7 @@ func (r *Inventory) DropCount(ctx context.Context, number, who string) error {
 type Adjustment struct {
 	SKU      string `json:"sku,omitempty" maxLength:"80"`
 	Location string `json:"location" doc:"Code"`
-	Bin      string `json:"bin,omitempty" maxLength:"40" doc:"Empty takes the usual bin"`
+	Bin      string `json:"bin,omitempty" maxLength:"40"  doc:"Empty takes the usual bin"`
 	Change   int64  `json:"change" doc:"Units added, or taken away where negative"`
 	Reason   string `json:"reason" maxLength:"200"`
 }
@@ -771,6 +784,11 @@ func (r *Inventory) PutAdjustment(ch *engine.Change, item int64, loc store.Locat
 	if it := items[item]; !catalog.Kind(it.Kind).HoldsStock() {
 		return &engine.Refused{Text: fmt.Sprintf("%s is %s and holds no stock of its own", it.SKU, it.Kind), Conflict: true}
 	}
+	if a.Change > 0 { // what lies in a bin that is no more can be taken away
+		if err := r.KnownBin(ch, loc.ID, a.Bin); err != nil {
+			return err
+		}
+	}
 	book, err := ch.Book([]int64{item})
 	if err != nil {
 		return err
@@ -789,6 +807,22 @@ func (r *Inventory) PutAdjustment(ch *engine.Change, item int64, loc store.Locat
 	return r.Post(ch, book)
 }
 
+// KnownBin refuses a bin that a place does not have, where it says which it has. The empty one is the usual.
+func (r *Inventory) KnownBin(ch *engine.Change, location int64, bin string) error {
+	bin = strings.TrimSpace(bin)
+	if bin == "" {
+		return nil
+	}
+	known, err := ch.BinKnown(location, bin)
+	if err != nil || known {
+		return err
+	}
+	return &engine.Refused{
+		Text:     fmt.Sprintf("bin: %s has no bin %s; add it in Settings, Places, if there is one", r.PlaceName(location), bin),
+		Conflict: true,
+	}
+}
+
 // Rebin moves goods from bin to bin, and says where the item usually lies.
 func (r *Inventory) Rebin(ctx context.Context, sku, location, from, to string, qty int64, usual bool, who string) error {
 	loc, err := r.Ours(location)
@@ -804,6 +838,9 @@ func (r *Inventory) Rebin(ctx context.Context, sku, location, from, to string, q
 			return err
 		}
 		it := items[sku]
+		if err := r.KnownBin(ch, loc.ID, to); err != nil {
+			return err
+		}
 		bins, err := ch.BinLevels([]int64{it.ID})
 		if err != nil {
 			return err

@@ -55,7 +55,7 @@ func (r *Joining) PutProfile(ctx context.Context, p packing.Profile, who string)
 // stands against it.
 func (r *Joining) ArchiveProfile(ctx context.Context, code string, archived bool, who string) error {
 	if archived {
-		if err := r.ruledBy(ctx, code); err != nil {
+		if err := r.ruledBy(ctx, "profile", code); err != nil {
 			return err
 		}
 	}
@@ -72,8 +72,8 @@ func (r *Joining) ArchiveProfile(ctx context.Context, code string, archived bool
 	})
 }
 
-// ruledBy refuses to archive a profile by which a rule packs.
-func (r *Joining) ruledBy(ctx context.Context, code string) error {
+// ruledBy refuses to archive what a rule names.
+func (r *Joining) ruledBy(ctx context.Context, do, code string) error {
 	list, err := r.Store.Rules(ctx)
 	if err != nil {
 		return err
@@ -84,8 +84,8 @@ func (r *Joining) ruledBy(ctx context.Context, code string) error {
 			continue // one that cannot be read does nothing
 		}
 		for _, a := range actions {
-			if x.On && a.Do == "profile" && a.Value == code {
-				return &engine.Refused{Text: fmt.Sprintf("the rule “%s” packs with %s; change it or switch it off first", x.Name, code),
+			if x.On && a.Do == do && a.Value == code {
+				return &engine.Refused{Text: fmt.Sprintf("the rule “%s” names %s; change it or switch it off first", x.Name, code),
 					Conflict: true}
 			}
 		}

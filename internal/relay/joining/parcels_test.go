@@ -33,7 +33,7 @@ func TestProfilesComeAndGo(t *testing.T) {
 	k.Sell("S-1", trial.Units("JAR", 1))
 	s := k.Picked("S-1")
 	require.NoError(t, k.Rule(`profile("crate")`))
-	require.ErrorContains(t, k.ArchiveProfile(ctx, "crate", true, "Edda"), "packs with crate")
+	require.ErrorContains(t, k.ArchiveProfile(ctx, "crate", true, "Edda"), "names crate")
 	list, err := k.Store.Rules(ctx)
 	require.NoError(t, err)
 	_, err = k.PutRule(ctx, orders.RuleChange{ID: list[0].ID, Revision: list[0].Revision, Remove: true}, "Edda")

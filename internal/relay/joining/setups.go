@@ -27,6 +27,7 @@ func (r *Joining) ExportSetup(ctx context.Context) (setup.Setup, error) {
 		return out, err
 	}
 	out.Company, out.TimeZone, out.Country, out.Currency = known.Name, known.TimeZone, known.Country, known.Currency
+	out.Language = known.Language
 	if known.Address != nil {
 		a := setup.Address(*known.Address)
 		out.Address = &a
@@ -78,8 +79,13 @@ func (r *Joining) exportGround(ctx context.Context, out *setup.Setup) error {
 		return err
 	}
 	for _, l := range locations {
-		out.Locations = append(out.Locations, setup.Location{Code: l.Code, Name: l.Name, Address: setup.Address(l.Address),
-			Keeper: r.Code(l.Keeper)})
+		if l.ArchivedAt == 0 {
+			out.Locations = append(out.Locations, setup.Location{Code: l.Code, Name: l.Name, Address: setup.Address(l.Address),
+				Keeper: r.Code(l.Keeper), Hours: l.Hours, Bins: l.Bins})
+		}
+	}
+	if err := r.exportSenders(ctx, out); err != nil {
+		return err
 	}
 	profiles, err := r.Store.Profiles(ctx)
 	if err != nil {
@@ -96,6 +102,26 @@ func (r *Joining) exportGround(ctx context.Context, out *setup.Setup) error {
 		out.Connectors = append(out.Connectors, d.Text)
 	}
 	return nil
+}
+
+// exportSenders writes whom parcels come from, and carriers that are only named.
+func (r *Joining) exportSenders(ctx context.Context, out *setup.Setup) error {
+	senders, err := r.Store.Senders(ctx)
+	if err != nil {
+		return err
+	}
+	for _, s := range senders {
+		if s.ArchivedAt == 0 {
+			out.Senders = append(out.Senders, setup.Sender{Code: s.Code, Name: s.Name, Company: s.Company, Phone: s.Phone, Email: s.Email})
+		}
+	}
+	carriers, err := r.Store.NamedCarriers(ctx)
+	for _, c := range carriers {
+		if c.ArchivedAt == 0 {
+			out.Carriers = append(out.Carriers, setup.Carrier{Code: c.Code, Name: c.Name, TrackingURL: c.TrackingURL})
+		}
+	}
+	return err
 }
 
 // connectionText is a connection as text. Its credentials stand as names of the environment, with the first connection of
@@ -386,23 +412,34 @@ func (r *Joining) applyGround(ctx context.Context, want setup.Setup, who string)
 				return err
 			}
 		}
-		if err := r.applyPlaces(ch, want.Locations); err != nil {
+		if err := r.applyPlaces(ch, want.Locations, who); err != nil {
 			return err
 		}
-		for _, w := range want.Profiles {
-			p := packing.Profile(w)
-			if h, ok := old[w.Code]; ok && h == p {
-				continue
-			}
-			if err := ch.PutProfile(p); err != nil {
-				return err
-			}
+		if err := r.applySenders(ch, want, who); err != nil {
+			return err
 		}
-		return nil
+		return applyProfiles(ch, want.Profiles, old)
 	}); err != nil {
 		return err
 	}
 	return r.Reload(ctx)
+}
+
+// applyProfiles makes and changes parcel profiles as a set-up has them.
+func applyProfiles(ch *engine.Change, list []setup.Profile, old map[string]packing.Profile) error {
+	for _, w := range list {
+		p := packing.Profile(w)
+		if h, ok := old[w.Code]; ok && h == p {
+			continue
+		}
+		if err := checkProfile(p); err != nil {
+			return err
+		}
+		if err := ch.PutProfile(p); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // companyOf is the company as a set-up asks for; nil: it is so already.
@@ -412,7 +449,8 @@ func (r *Joining) companyOf(ctx context.Context, want setup.Setup) (*engine.Comp
 		return nil, err
 	}
 	c := engine.Company{Name: engine.Or(want.Company, have.Name), TimeZone: engine.Or(want.TimeZone, have.TimeZone),
-		Country: engine.Or(want.Country, have.Country), Currency: engine.Or(want.Currency, have.Currency), Address: have.Address}
+		Country: engine.Or(want.Country, have.Country), Currency: engine.Or(want.Currency, have.Currency), Address: have.Address,
+		Language: engine.Or(want.Language, have.Language)}
 	if want.Address != nil {
 		a := place.Address(*want.Address)
 		c.Address = &a

@@ -801,6 +801,11 @@ func carryCounts(r *Sheets, ch *engine.Change, rows []map[string]string, who str
 		if n == have {
 			continue
 		}
+		if n > have {
+			if err := r.Inventory.KnownBin(ch, at.ID, f["bin"]); err != nil {
+				return err
+			}
+		}
 		book.Post(stock.Movement{Key: k, At: ch.Now, Kind: stock.Count, OnHand: n - have, Bin: f["bin"],
 			Reason: fmt.Sprintf("counted as %d in a sheet", n), Who: who, DocKind: "sheet"})
 	}

@@ -31,6 +31,7 @@ func (r *Shipping) TakeDispatch(b *exchange.Batch, in store.InboxMessage, m *mes
 	if err != nil {
 		return err
 	}
+	r.follow(m)
 	number := engine.Or(m.OurNumber, engine.Or(m.OrderNumber, m.OrderID))
 	before, err := b.Ch.ShipmentTold(b.C.ID, in.OutsideID)
 	if err == nil {
@@ -215,6 +216,16 @@ func (r *Shipping) dispatchedElsewhere(ch *engine.Change, c *engine.Conn, told s
 	return r.Inventory.Post(ch, book)
 }
 
+// follow completes where a parcel is followed, where its carrier is named here.
+func (r *Shipping) follow(m *message.Dispatch) {
+	if m.TrackingURL != "" || m.Tracking == "" {
+		return
+	}
+	if c, ok := r.NamedCarrier(m.Carrier); ok {
+		m.TrackingURL = followed(c, m.Tracking)
+	}
+}
+
 // addTold keeps a parcel that left elsewhere, and lets its channel know.
 func (r *Shipping) addTold(ch *engine.Change, c *engine.Conn, o *order.Order, s *store.Shipment, m *message.Dispatch) error {
 	o.Routed = true
@@ -284,7 +295,7 @@ func (r *Shipping) tellDispatched(ch *engine.Change, o *order.Order, s *store.Sh
 // correct brings a parcel that was told to what a newer version of its record says, and tells whether that changed
 // anything: another number, carrier or service, or other quantities.
 func (r *Shipping) correct(b *exchange.Batch, s *store.Shipment, m *message.Dispatch) (bool, error) {
-	r, ch := r, b.Ch
+	ch := b.Ch
 	o, err := ch.Order(s.OrderID)
 	if err != nil {
 		return false, err

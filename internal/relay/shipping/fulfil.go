@@ -1,9 +1,12 @@
 package shipping
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"fmt"
+	"maps"
+	"math"
 	"slices"
 	"strings"
 	"time"
@@ -237,11 +240,16 @@ func (r *Shipping) wants(t *store.Tx, s store.Shipment, o *order.Order) ([]picki
 	if err != nil {
 		return nil, err
 	}
-	return WantList(s, o, items, bins), nil
+	walk, err := t.BinPositions(s.LocationID, slices.Collect(maps.Values(bins)))
+	if err != nil {
+		return nil, err
+	}
+	return WantList(s, o, items, bins, walk), nil
 }
 
 // WantList lists what is to be taken, each item once, however many lines and kits want it.
-func WantList(s store.Shipment, o *order.Order, items map[int64]store.Item, bins map[int64]string) []picking.Want {
+// walk says where bins stand in the walk through the place; those that it does not name come last, by name.
+func WantList(s store.Shipment, o *order.Order, items map[int64]store.Item, bins map[int64]string, walk map[string]int64) []picking.Want {
 	out := make([]picking.Want, 0, len(s.Lines))
 	at := map[int64]int{}
 	for _, sl := range s.Lines {
@@ -264,7 +272,15 @@ func WantList(s store.Shipment, o *order.Order, items map[int64]store.Item, bins
 			w.KitSKU = strings.TrimPrefix(w.KitSKU+", "+l.SKU, ", ")
 		}
 	}
-	slices.SortStableFunc(out, func(a, b picking.Want) int { return strings.Compare(a.Bin, b.Bin) })
+	stands := func(bin string) int64 {
+		if n, ok := walk[bin]; ok {
+			return n
+		}
+		return math.MaxInt64
+	}
+	slices.SortStableFunc(out, func(a, b picking.Want) int {
+		return cmp.Or(cmp.Compare(stands(a.Bin), stands(b.Bin)), strings.Compare(a.Bin, b.Bin))
+	})
 	return out
 }
 
@@ -478,8 +494,10 @@ func kg(g int64) string { return fmt.Sprintf("%d.%03d", g/1000, g%1000) }
 
 func (r *Shipping) Parcel(s store.Shipment, o *order.Order, c *engine.Conn) message.Parcel {
 	from := r.Place(s.LocationID).Address
-	if ch := r.ByID(o.ConnectionID); ch != nil && ch.Settings().Sender != "" {
-		from.Name = ch.Settings().Sender
+	if ch := r.ByID(o.ConnectionID); ch != nil {
+		if s, ok := r.Sender(ch.Settings().Sender); ok {
+			from = s.From(from)
+		}
 	}
 	to := o.ShipTo
 	if to.Email == "" {

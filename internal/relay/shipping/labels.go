@@ -171,7 +171,14 @@ func (r *Shipping) labelBought(ch *engine.Change, c *engine.Conn, m store.Outbox
 		}
 		return r.Orders.SaveOrder(ch, o)
 	}
-	return r.parcelLeaves(ch, c, &s, o, asked.Handover, label)
+	return r.parcelLeaves(
+		ch,
+		leaving{c, c.Rec().Name, c.Rec().Name, asked.Handover, fmt.Sprintf("Label bought: %s, tracking number %s, %s",
+			engine.Or(s.ServiceName, s.Service), label.Tracking, price(label.Price, label.Currency))},
+		&s,
+		o,
+		label,
+	)
 }
 
 // packedUnits counts the packed units of an order that a shipment has.
@@ -183,20 +190,28 @@ func packedUnits(o *order.Order, s *store.Shipment) (units int64) {
 	return units
 }
 
+// leaving is how a parcel leaves.
+type leaving struct {
+	side     *engine.Conn // by whose settings it is booked out: the carrier's, or the channel's
+	who      string       // who says that it leaves
+	carrier  string       // who carries it
+	handover string       // day of the carrier's manifest that it is on; empty: it is on none
+	note     string
+}
+
 // parcelLeaves books a packed parcel out with its label.
-func (r *Shipping) parcelLeaves(ch *engine.Change, c *engine.Conn, s *store.Shipment, o *order.Order, day string,
-	label *message.Label) error {
+func (r *Shipping) parcelLeaves(ch *engine.Change, by leaving, s *store.Shipment, o *order.Order, label *message.Label) error {
 	ids := map[int64]bool{}
 	orders.ItemsOf(o, ids)
 	book, err := r.Inventory.Book(ch, engine.Keys(ids))
 	if err != nil {
 		return err
 	}
-	sc, err := r.Orders.SceneFor(c, ch, book, c.Rec().Name)
+	sc, err := r.Orders.SceneFor(by.side, ch, book, by.who)
 	if err != nil {
 		return err
 	}
-	d, err := r.ship(o, s, c, label, sc.Scene)
+	d, err := r.ship(o, s, by.carrier, label, sc.Scene)
 	if err != nil {
 		return err
 	}
@@ -204,22 +219,23 @@ func (r *Shipping) parcelLeaves(ch *engine.Change, c *engine.Conn, s *store.Ship
 		return err
 	}
 	s.State, s.ShippedAt = store.Gone, ch.Now.UnixMicro()
-	if s.ManifestID, err = ch.OpenManifest(c.Rec().ID, day); err != nil {
-		return err
+	if by.handover != "" {
+		if s.ManifestID, err = ch.OpenManifest(by.side.ID, by.handover); err != nil {
+			return err
+		}
+		ch.Tell("manifest", fmt.Sprint(s.ManifestID))
 	}
 	if err := ch.UpdateShipment(s); err != nil {
 		return err
 	}
 	ch.Mark(engine.OrderWords, o.ID)
-	ch.Tell("manifest", fmt.Sprint(s.ManifestID))
 	if err := r.countFreight(ch, o, s); err != nil {
 		return err
 	}
 	if err := r.queueDispatch(ch, o, s, d); err != nil {
 		return err
 	}
-	if err := r.NoteOrder(ch, o, c.Rec().Name, "shipped", "Label bought: %s, tracking number %s, %s", engine.Or(s.ServiceName, s.Service),
-		label.Tracking, price(label.Price, label.Currency)); err != nil {
+	if err := r.NoteOrder(ch, o, by.who, "shipped", "%s", by.note); err != nil {
 		return err
 	}
 	if err := r.Orders.SaveOrder(ch, o); err != nil {
@@ -229,9 +245,9 @@ func (r *Shipping) parcelLeaves(ch *engine.Change, c *engine.Conn, s *store.Ship
 }
 
 // ship counts what a parcel has of an order as shipped, and says what its channel is told.
-func (r *Shipping) ship(o *order.Order, s *store.Shipment, c *engine.Conn, label *message.Label,
+func (r *Shipping) ship(o *order.Order, s *store.Shipment, carrier string, label *message.Label,
 	sc *order.Scene) (message.Dispatch, error) {
-	d := message.Dispatch{OrderID: o.OutsideID, OrderNumber: o.Record.Number, OurNumber: o.Number, Carrier: c.Rec().Name,
+	d := message.Dispatch{OrderID: o.OutsideID, OrderNumber: o.Record.Number, OurNumber: o.Number, Carrier: carrier,
 		Service:  engine.Or(s.ServiceName, s.Service),
 		Tracking: label.Tracking, TrackingURL: label.URL, ShippedAt: sc.Now.UTC(), ParcelNumber: s.Number,
 		Reference: r.Prefix + "-" + s.Number}

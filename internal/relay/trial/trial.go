@@ -71,6 +71,11 @@ feeds:
         body: { order: msg.order_id, reference: msg.reference, tracking: msg.tracking }
 `
 
+// Carter is the definition of a carrier with prices, labels and manifests, under a code.
+func Carter(code string) string {
+	return strings.Replace(carterDefinition, "connector: carter", "connector: "+code, 1)
+}
+
 // carterDefinition is a carrier with prices, labels and manifests.
 const carterDefinition = `
 connector: carter

@@ -61,6 +61,7 @@ func (r *Views) FirstDay(ctx context.Context) (FirstDay, error) {
 			done[FirstCarrier] = done[FirstCarrier] || c.Rec().Side == "carrier"
 		}
 	}
+	done[FirstCarrier] = done[FirstCarrier] || r.NumbersTyped()
 	out.Dismissed, out.Over = kept.Dismissed, true
 	for _, code := range firstSteps {
 		s := FirstStep{Code: code, Done: done[code], Left: !done[code] && slices.Contains(kept.Left, code)}

@@ -5,6 +5,8 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
+	"slices"
 	"time"
 
 	"openrelay/internal/connector"
@@ -165,7 +167,11 @@ func (r *Views) Shipment(ctx context.Context, number string) (ShipmentView, erro
 	if err != nil {
 		return out, err
 	}
-	out.Wants = shipping.WantList(s, out.Order, items, bins)
+	walk, err := r.Store.BinPositions(ctx, s.LocationID, slices.Collect(maps.Values(bins)))
+	if err != nil {
+		return out, err
+	}
+	out.Wants = shipping.WantList(s, out.Order, items, bins, walk)
 	return out, nil
 }
 

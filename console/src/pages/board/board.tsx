@@ -132,6 +132,7 @@ export function Board() {
               </span>
               <span className="text-[12px] text-quiet">
                 <span className="code">{count(p.to_pick)}</span> to pick · <span className="code">{count(p.to_ship)}</span> to ship
+                {p.today && ` · ${p.today}`}
               </span>
             </li>
           ))}

@@ -30,7 +30,10 @@ const steps: Record<Step["code"], { name: string; why: string; ways: [string, st
   carrier: {
     name: "A carrier",
     why: "Who brings parcels: prices, labels and tracking numbers. Leave it out where somebody else ships for you.",
-    ways: [["/connectors", "Join a carrier"]],
+    ways: [
+      ["/connectors", "Join a carrier"],
+      ["/settings/senders", "Name one; numbers are typed"],
+    ],
   },
   order: {
     name: "The first order",

@@ -7,6 +7,7 @@ import { Button, Head, Loading, Sheet, Trouble } from "../../parts/controls";
 import { AnswerIt, Compared, HandOver, Members, More, Sum, Tags, Touched } from "./parts";
 import { decimal, Money, When } from "../../parts/format";
 import { Lamp, MessageState, Stage } from "../../parts/lamp";
+import { LeavesBy } from "../../parts/leavesby";
 import { addressFields } from "../../shared/address/fields";
 
 type Order = Schema<"Order">;
@@ -68,6 +69,11 @@ export default function OrderPage() {
             <span>
               {o.typed_by ? `typed by ${o.typed_by}` : `taken in by ${o.via}`} <When at={o.received_at} />
             </span>
+            {o.leaves_by && ["routed", "ready", "picking", "packed"].includes(o.stage) && (
+              <span>
+                leaves by <LeavesBy at={o.leaves_by} />
+              </span>
+            )}
             {o.assignee && <span>looked after by {o.assignee}</span>}
             {o.merged_into && (
               <span>

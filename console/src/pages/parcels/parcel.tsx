@@ -1,10 +1,11 @@
-import { profilesQuery, shipmentQuery } from "../../api/queries";
+import { namedCarriersQuery, profilesQuery, shipmentQuery } from "../../api/queries";
 import { clsx } from "clsx";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useParams } from "react-router";
 import { api, take, type Schema } from "../../api/client";
 import { Button, Empty, Head, Loading, Trouble } from "../../parts/controls";
+import { Labelled } from "../../parts/fields";
 import { dayText, decimal, Kg, Money, When } from "../../parts/format";
 import { Lamp, LampShape } from "../../parts/lamp";
 import { ParcelState } from "./state";
@@ -211,6 +212,7 @@ function Work({ s }: { s: View }) {
         </div>
       </section>
       {s.state !== "picking" && <Rates s={s} onDone={refresh} />}
+      {s.state === "packed" && <TypedNumber number={number} onDone={refresh} />}
     </>
   );
 }
@@ -306,6 +308,62 @@ function Rates({ s, onDone }: { s: View; onDone: () => void }) {
   );
 }
 
+/** A label that was bought elsewhere, at a carrier that is only named: its number is typed. */
+function TypedNumber({ number, onDone }: { number: string; onDone: () => void }) {
+  const carriers = useQuery(namedCarriersQuery);
+  const list = carriers.data?.filter((c) => !c.archived_at) ?? [];
+  const [carrier, setCarrier] = useState("");
+  const [tracking, setTracking] = useState("");
+  const type = useMutation({
+    mutationFn: () =>
+      take(
+        api.POST("/api/v1/shipments/{number}/typed", {
+          params: { path: { number }, header: { "Idempotency-Key": `${number} ${crypto.randomUUID()}` } },
+          body: { carrier: carrier || (list[0]?.code ?? ""), number: tracking },
+        }),
+      ),
+    onSuccess: onDone,
+  });
+  if (list.length === 0) return null;
+  return (
+    <section aria-label="A number from elsewhere">
+      <h2 className="mb-2">Or a number from elsewhere</h2>
+      <Trouble error={type.error} />
+      <form
+        className="flex flex-wrap items-end gap-3"
+        onSubmit={(e) => {
+          e.preventDefault();
+          type.mutate();
+        }}
+      >
+        <Labelled label="Carrier">
+          <select className="field min-h-12" value={carrier || list[0]?.code} onChange={(e) => setCarrier(e.target.value)}>
+            {list.map((c) => (
+              <option key={c.code} value={c.code}>
+                {c.name}
+              </option>
+            ))}
+          </select>
+        </Labelled>
+        <Labelled label="Tracking number">
+          <input
+            className="field code min-h-12 w-72"
+            required
+            minLength={3}
+            maxLength={80}
+            placeholder="Scan or type it"
+            value={tracking}
+            onChange={(e) => setTracking(e.target.value)}
+          />
+        </Labelled>
+        <Button large type="submit" disabled={type.isPending || tracking.trim().length < 3}>
+          It leaves with this number
+        </Button>
+      </form>
+    </section>
+  );
+}
+
 function Sent({ s }: { s: View }) {
   const label = `/api/v1/shipments/${s.number}/label.pdf`;
   const order = useQuery({
@@ -329,31 +387,40 @@ function Sent({ s }: { s: View }) {
           {s.tracking}
         </a>
         <p className="text-quiet">
-          {s.carrier}, {s.service_name}, <Kg grams={s.weight_g} />, <Money minor={s.price} currency={s.currency ?? ""} /> · shipped{" "}
-          <When at={s.shipped_at} />
+          {[s.carrier, s.service_name].filter(Boolean).join(", ")}, <Kg grams={s.weight_g} />
+          {s.currency && (
+            <>
+              , <Money minor={s.price} currency={s.currency} />
+            </>
+          )}{" "}
+          · shipped <When at={s.shipped_at} />
         </p>
       </section>
       <section className="flex flex-wrap items-center gap-3">
-        <a
-          className={`${link} ${printed ? "border-rule bg-sheet" : "border-ink bg-ink text-paper"}`}
-          href={`${label}?size=label`}
-          target="_blank"
-          rel="noreferrer"
-          onClick={() => setPrinted(true)}
-        >
-          Label 100 × 150 mm
-        </a>
-        <a className={`${link} border-rule bg-sheet hover:border-ink`} href={`${label}?size=a4`} target="_blank" rel="noreferrer">
-          Label on A4
-        </a>
-        <a
-          className={`${link} border-rule bg-sheet hover:border-ink`}
-          href={`/api/v1/manifests/${s.manifest_id}/manifest.pdf`}
-          target="_blank"
-          rel="noreferrer"
-        >
-          Manifest of the day
-        </a>
+        {!!s.manifest_id && (
+          <>
+            <a
+              className={`${link} ${printed ? "border-rule bg-sheet" : "border-ink bg-ink text-paper"}`}
+              href={`${label}?size=label`}
+              target="_blank"
+              rel="noreferrer"
+              onClick={() => setPrinted(true)}
+            >
+              Label 100 × 150 mm
+            </a>
+            <a className={`${link} border-rule bg-sheet hover:border-ink`} href={`${label}?size=a4`} target="_blank" rel="noreferrer">
+              Label on A4
+            </a>
+            <a
+              className={`${link} border-rule bg-sheet hover:border-ink`}
+              href={`/api/v1/manifests/${s.manifest_id}/manifest.pdf`}
+              target="_blank"
+              rel="noreferrer"
+            >
+              Manifest of the day
+            </a>
+          </>
+        )}
         <Link className="underline decoration-rule underline-offset-4 hover:decoration-ink" to="/picking">
           Next order
         </Link>

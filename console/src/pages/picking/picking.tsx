@@ -5,6 +5,7 @@ import { api, take, takeWith, type Schema } from "../../api/client";
 import { Button, Empty, Head, Loading, Trouble } from "../../parts/controls";
 import { When } from "../../parts/format";
 import { Lamp, Stage } from "../../parts/lamp";
+import { LeavesBy } from "../../parts/leavesby";
 import { Table, type Column } from "../../parts/table";
 
 type Row = Schema<"OrderRow">;
@@ -37,6 +38,7 @@ export default function Picking() {
     { key: "buyer", title: "Buyer", cell: (o) => o.buyer, value: (o) => o.buyer },
     { key: "channel", title: "Channel", wide: true, cell: (o) => o.connection_name, value: (o) => o.connection_name },
     { key: "units", title: "Units", right: true, cell: (o) => <span className="fig">{o.units}</span>, value: (o) => o.units },
+    { key: "leaves", title: "Leaves by", cell: (o) => <LeavesBy at={o.leaves_by} />, value: (o) => o.leaves_by ?? "" },
     { key: "placed", title: "Placed", wide: true, cell: (o) => <When at={o.placed_at} />, value: (o) => o.placed_at ?? "" },
   ];
   return (

@@ -61,7 +61,18 @@ export function CompanyFields({ value: c, onChange }: { value: Company; onChange
           onChange={(e) => onChange({ ...c, currency: e.target.value.toUpperCase() })}
         />
       </Labelled>
-      <Labelled label="Time zone" help="Its days begin at midnight there: those of reports, manifests and counts" wide>
+      <Labelled label="Language of papers" help="Of pick lists, labels and manifests">
+        <select
+          className="field w-full"
+          value={c.language ?? ""}
+          onChange={(e) => onChange({ ...c, language: e.target.value as Company["language"] })}
+        >
+          <option value="">English</option>
+          <option value="de">Deutsch</option>
+          <option value="fr">Français</option>
+        </select>
+      </Labelled>
+      <Labelled label="Time zone" help="Its days begin at midnight there: those of reports, manifests and counts">
         <input
           className="field code w-full"
           list="zones"

@@ -1,10 +1,13 @@
+import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
+import { sendersQuery } from "../../api/queries";
 import { Labelled } from "../../parts/fields";
 import { number, text, type Part, type Settings } from "./part";
 
 /** Time zone of the other side, and for channels how its prices, taxes and payments are read and checked. */
 export function MoneyPart(part: Part) {
   const { s, put, join } = part;
+  const senders = useQuery(sendersQuery);
   return (
     <fieldset className="mb-5">
       <legend className="mb-1 font-semibold">Money and time</legend>
@@ -51,8 +54,17 @@ export function MoneyPart(part: Part) {
             <Labelled label="Rate of the tax, thousandths" help="Where the channel tells none.">
               <input className="field w-28" {...number(s.tax_permille, (n) => put({ tax_permille: n }))} />
             </Labelled>
-            <Labelled label="Ship as" help="Name of the sender on labels; empty uses the location's.">
-              <input className="field w-full" {...text(part, "sender")} />
+            <Labelled label="Ship as" help="The sender on labels, of those in Settings, Senders and carriers.">
+              <select className="field w-full" value={s.sender ?? ""} onChange={(e) => put({ sender: e.target.value || undefined })}>
+                <option value="">the place that it leaves from</option>
+                {senders.data
+                  ?.filter((x) => !x.archived_at || x.code === s.sender)
+                  .map((x) => (
+                    <option key={x.code} value={x.code}>
+                      {x.name}
+                    </option>
+                  ))}
+              </select>
             </Labelled>
             <Payments {...part} />
             <Services {...part} />

@@ -1,0 +1,43 @@
+package paper
+
+import "fmt"
+
+// words are what stands on papers, in the languages that they can be in; English is what they are called by here.
+var words = map[string]map[string]string{
+	"de": {
+		"Pick list %s": "Pickliste %s", "%d pick lists": "%d Picklisten", "Printed %s · page %d": "Gedruckt %s · Seite %d",
+		"For %s": "Für %s", "Channel number %s": "Nummer des Kanals %s", "Wished: %s": "Gewünscht: %s", "Note: %s": "Notiz: %s",
+		"Put in: %s": "Beilegen: %s", "Bin": "Fach", "Product": "Artikel", "Scan": "Scannen", "Take": "Nehmen", "Label %s": "Etikett %s",
+		"Cut along the line and glue the label on the parcel.": "An der Linie ausschneiden und das Etikett auf das Paket kleben.",
+		"Order %s, shipment %s":                                "Auftrag %s, Sendung %s", "From %s": "Von %s", "To": "An", "TEST": "TEST",
+		"Manifest %s, %s": "Übergabeliste %s, %s", "%s · %d parcels · %s %s": "%s · %d Pakete · %s %s", "Item number": "Sendungsnummer",
+		"Service": "Dienst", "Order": "Auftrag", "Weight": "Gewicht", "Price": "Preis", "Taken over by %s": "Übernommen durch %s",
+	},
+	"fr": {
+		"Pick list %s": "Liste de prélèvement %s", "%d pick lists": "%d listes de prélèvement",
+		"Printed %s · page %d": "Imprimé %s · page %d", "For %s": "Pour %s", "Channel number %s": "Numéro du canal %s",
+		"Wished: %s": "Souhaité : %s", "Note: %s": "Note : %s", "Put in: %s": "À joindre : %s", "Bin": "Casier", "Product": "Article",
+		"Scan": "Scanner", "Take": "Prendre", "Label %s": "Étiquette %s",
+		"Cut along the line and glue the label on the parcel.": "Découper le long de la ligne et coller l'étiquette sur le colis.",
+		"Order %s, shipment %s":                                "Commande %s, envoi %s", "From %s": "De %s", "To": "À", "TEST": "TEST",
+		"Manifest %s, %s": "Bordereau %s, %s", "%s · %d parcels · %s %s": "%s · %d colis · %s %s", "Item number": "Numéro d'envoi",
+		"Service": "Service", "Order": "Commande", "Weight": "Poids", "Price": "Prix", "Taken over by %s": "Pris en charge par %s",
+	},
+}
+
+// language is that of a paper; the empty one and one that is not known are English.
+type language string
+
+// say writes a text of a paper in its language.
+func (l language) say(text string, args ...any) string {
+	if there := words[string(l)][text]; there != "" {
+		text = there
+	}
+	if len(args) == 0 {
+		return text
+	}
+	return fmt.Sprintf(text, args...)
+}
+
+// Speaks tells whether papers can be in a language, by its two letters of ISO 639-1.
+func Speaks(code string) bool { return code == "en" || words[code] != nil }

@@ -1,0 +1,145 @@
+package joining
+
+import (
+	"context"
+	"fmt"
+	"net/url"
+	"strings"
+
+	"openrelay/internal/relay/engine"
+	"openrelay/internal/setup"
+	"openrelay/internal/store"
+)
+
+// PutSender adds whom parcels come from, or changes the one of the same code.
+func (r *Joining) PutSender(ctx context.Context, s store.Sender, who string) error {
+	if err := r.Commit(ctx, func(ch *engine.Change) error { return r.putSender(ch, s, who) }); err != nil {
+		return err
+	}
+	return r.Reload(ctx)
+}
+
+func (r *Joining) putSender(ch *engine.Change, s store.Sender, who string) error {
+	for _, f := range []*string{&s.Name, &s.Company, &s.Phone, &s.Email} {
+		*f = strings.TrimSpace(*f)
+	}
+	switch {
+	case !locationCode.MatchString(s.Code):
+		return engine.Refuse("code %q: small letters, digits and - are expected", s.Code)
+	case s.Name == "":
+		return engine.Refuse("name: missing")
+	}
+	ch.Tell("company", "")
+	if err := ch.PutSender(s); err != nil {
+		return err
+	}
+	return r.NoteThing(ch, "company", 0, who, "sender", "Sender %s: %s", s.Code, s.Name)
+}
+
+// ArchiveSender lets a sender be used no more, or again. One that a connection ships as stays.
+func (r *Joining) ArchiveSender(ctx context.Context, code string, archived bool, who string) error {
+	for _, c := range r.Sorted() {
+		if archived && c.Rec().State != store.Left && c.Settings().Sender == code {
+			return &engine.Refused{Text: fmt.Sprintf("%s ships as %s; change that first", c.Rec().Name, code), Conflict: true}
+		}
+	}
+	if err := r.archive(ctx, "sender", code, archived, who, (*engine.Change).ArchiveSender); err != nil {
+		return err
+	}
+	return r.Reload(ctx)
+}
+
+// PutNamedCarrier adds a carrier of which no more is known than its name and where its parcels are followed.
+func (r *Joining) PutNamedCarrier(ctx context.Context, c store.NamedCarrier, who string) error {
+	if err := r.Commit(ctx, func(ch *engine.Change) error { return r.putNamedCarrier(ch, c, who) }); err != nil {
+		return err
+	}
+	return r.Reload(ctx)
+}
+
+// numberMark stands for the tracking number in the address where a carrier's parcels are followed.
+const numberMark = "{number}"
+
+func (r *Joining) putNamedCarrier(ch *engine.Change, c store.NamedCarrier, who string) error {
+	c.Name, c.TrackingURL = strings.TrimSpace(c.Name), strings.TrimSpace(c.TrackingURL)
+	switch {
+	case !locationCode.MatchString(c.Code):
+		return engine.Refuse("code %q: small letters, digits and - are expected", c.Code)
+	case r.ByCode(c.Code) != nil:
+		return &engine.Refused{Text: fmt.Sprintf("code %s: a connection has it", c.Code), Conflict: true}
+	case c.Name == "":
+		return engine.Refuse("name: missing")
+	}
+	if c.TrackingURL != "" {
+		u, err := url.Parse(strings.ReplaceAll(c.TrackingURL, numberMark, "1"))
+		if err != nil || u.Scheme != "https" && u.Scheme != "http" || u.Host == "" {
+			return engine.Refuse("tracking_url: an address such as https://carrier.example/%s is expected", numberMark)
+		}
+		if !strings.Contains(c.TrackingURL, numberMark) {
+			return engine.Refuse("tracking_url: %s has to stand in it for the tracking number", numberMark)
+		}
+	}
+	ch.Tell("company", "")
+	if err := ch.PutNamedCarrier(c); err != nil {
+		return err
+	}
+	return r.NoteThing(ch, "company", 0, who, "carrier", "Carrier %s, only named: %s", c.Code, c.Name)
+}
+
+// ArchiveNamedCarrier lets one be used no more, or again. Parcels that it took stay as they are.
+func (r *Joining) ArchiveNamedCarrier(ctx context.Context, code string, archived bool, who string) error {
+	if err := r.archive(ctx, "carrier", code, archived, who, (*engine.Change).ArchiveNamedCarrier); err != nil {
+		return err
+	}
+	return r.Reload(ctx)
+}
+
+// archive lets something that is kept by code be used no more, or again.
+func (r *Joining) archive(ctx context.Context, what, code string, archived bool, who string,
+	set func(ch *engine.Change, code string, at int64) error) error {
+	return r.Commit(ctx, func(ch *engine.Change) error {
+		ch.Tell("company", "")
+		at, word := int64(0), "again"
+		if archived {
+			at, word = ch.Now.UnixMicro(), "no more"
+		}
+		if err := set(ch, code, at); err != nil {
+			return fmt.Errorf("%s %s: %w", what, code, err)
+		}
+		return r.NoteThing(ch, "company", 0, who, what, "%s %s is used %s", what, code, word)
+	})
+}
+
+// applySenders makes and changes senders, and carriers that are only named, as a set-up has them.
+func (r *Joining) applySenders(ch *engine.Change, want setup.Setup, who string) error {
+	for _, w := range want.Senders {
+		s := store.Sender{Code: w.Code, Name: w.Name, Company: w.Company, Phone: w.Phone, Email: w.Email}
+		if have, ok := r.Sender(w.Code); ok && have == s {
+			continue
+		}
+		if err := r.putSender(ch, s, who); err != nil {
+			return fmt.Errorf("sender %s: %w", w.Code, err)
+		}
+	}
+	for _, w := range want.Carriers {
+		c := store.NamedCarrier{Code: w.Code, Name: w.Name, TrackingURL: w.TrackingURL}
+		if have, ok := r.NamedCarrier(w.Code); ok && have == c {
+			continue
+		}
+		if err := r.putNamedCarrier(ch, c, who); err != nil {
+			return fmt.Errorf("carrier %s: %w", w.Code, err)
+		}
+	}
+	return nil
+}
+
+// NameWarnings says which connections at work would refuse a name that stands on parcels.
+func (r *Joining) NameWarnings(name string) (list []string) {
+	words := len(strings.Fields(name))
+	for _, c := range r.Sorted() {
+		if wants := c.Line().Def.Demands.NameWords; c.Rec().State == store.On && words < wants {
+			list = append(list, fmt.Sprintf("%s wants %d words in a name; “%s” has %d", c.Rec().Name, wants, name, words))
+		}
+	}
+	return list
+}
