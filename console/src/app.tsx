@@ -1,4 +1,4 @@
-import { meQuery } from "./api/queries";
+import { companyQuery, meQuery } from "./api/queries";
 import { clsx } from "clsx";
 import { useQuery } from "@tanstack/react-query";
 import { lazy, Suspense, useCallback, useEffect, useState } from "react";
@@ -99,7 +99,13 @@ export function App() {
         <FactorFirst name={me.data.name} />
       </Suspense>
     );
-  return <Cabin person={me.data} />;
+  return <InTheCompany person={me.data} />;
+}
+
+/** Waits until it is known on which clocks the company lives; moments are written on them. */
+function InTheCompany({ person }: { person: Schema<"Person"> }) {
+  const company = useQuery(companyQuery);
+  return company.isPending ? null : <Cabin person={person} />;
 }
 
 /** An address at which there is nothing. */

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"encoding/json"
 	"os"
 	"path/filepath"
@@ -392,4 +393,44 @@ func TestListsSayThatThereIsMore(t *testing.T) {
 	require.Zero(t, code)
 	require.Contains(t, out, "S-1")
 	require.NotContains(t, out+errs, "there are more")
+}
+
+// TestTheDemoSaysHowToCome: what it prints is enough to sign in, and to join by hand what is left for that; with -empty it
+// opens on the first run.
+func TestTheDemoSaysHowToCome(t *testing.T) {
+	for _, c := range []struct {
+		args, says []string
+	}{
+		{[]string{"-days", "0"}, []string{"Console       http://127.0.0.1:", "driver@morrowhive.example", "Nosh Lane, which is for you",
+			"/menu",
+			"key=nl-kitchen-key-of-the-demo-0001", "key=PLVR20DEMO7MORROW41X", "OPENRELAY_TOKEN=relay_demo", "ends with Ctrl-C"}},
+		{[]string{"-empty"}, []string{"Nobody has a company here yet", "/begin#", "key=PLVR20DEMO7MORROW41X"}},
+	} {
+		ctx, end := context.WithCancel(t.Context())
+		out := &listener{until: "ends with Ctrl-C", end: end}
+		var errs strings.Builder
+		code := Run(ctx, &Env{Out: out, Err: &errs, Getenv: func(string) string { return "" }, Version: "test"},
+			append([]string{"demo", "-listen", "127.0.0.1:0"}, c.args...))
+		require.Zero(t, code, errs.String())
+		for _, text := range c.says {
+			require.Contains(t, out.String(), text)
+		}
+		end()
+	}
+	newOffice(t).does(`!demo -days 999 ⇒ 0 to 365 are expected`)
+}
+
+// listener collects what is said, and ends what says it when it has heard enough.
+type listener struct {
+	strings.Builder
+	until string
+	end   context.CancelFunc
+}
+
+func (h *listener) Write(b []byte) (int, error) {
+	n, err := h.Builder.Write(b)
+	if strings.Contains(h.String(), h.until) {
+		h.end()
+	}
+	return n, err
 }

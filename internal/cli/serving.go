@@ -272,89 +272,8 @@ func ports(first string) ([1 + demo.Systems]string, error) {
 	return out, nil
 }
 
-func runDemo(ctx context.Context, e *Env, f *flag.FlagSet, args []string) error {
-	data := f.String("data", "", "company `file` to make; without it a temporary one")
-	first := f.String("listen", "127.0.0.1:8410", "`address` of the console; the outside systems take the next ten ports")
-	walk := f.Bool("walk", false, "go through a day by the interfaces, check what is seen, and end")
-	orders := f.Int("orders", 0, "sell so many orders more, for load")
-	seed := f.Uint64("seed", 1, "`number` that the made-up orders come from")
-	empty := f.Bool("empty", false, "start without the story's orders")
-	level := f.String("log", "error", "least `level` that is logged")
-	if err := parse(f, args, 0, 0); err != nil {
-		return err
-	}
-	addrs, err := ports(*first)
-	if err != nil {
-		return err
-	}
-	if *walk {
-		addrs = demo.FreePorts
-	}
-	w, err := demo.Open(ctx, demo.Options{File: *data, Addrs: addrs, Console: console.Files(), Log: logger(e, *level), Version: e.Version,
-		Extra: int64(*orders)})
-	if err != nil {
-		return err
-	}
-	defer w.Close()
-	if *walk {
-		return w.Walk(ctx, e.Out)
-	}
-	fmt.Fprintf(e.Out, "Morrow Hive Supply opens …\n")
-	if !*empty {
-		if err := w.Seed(ctx); err != nil {
-			return err
-		}
-	}
-	if *orders > 0 {
-		begin := time.Now()
-		if err := w.Load(ctx, *orders, *seed, func(n int) { fmt.Fprintf(e.Out, "\r%d of %d orders sold", n, *orders) }); err != nil {
-			return err
-		}
-		fmt.Fprintf(e.Out, "\r%d orders sold in %.1f s; they come in now\n", *orders, time.Since(begin).Seconds())
-	}
-	fmt.Fprintf(e.Out, `
-  Console       %s
-                sign in with the password %s as
-%s
-  Store         %s   %s
-  Store         %s   Little Skep
-  Carrier       %s/control   Plover Post
-
-%s
-  On the command line:
-    export OPENRELAY_SERVER=%s OPENRELAY_TOKEN=%s
-    openrelay order list
-
-  Everything is made up and ends with Ctrl-C.
-`, w.URL, demo.Password, logins(), w.MorrowURL, demo.Company, w.SkepURL, w.PloverURL, toBeJoined(w.Outside), w.URL, w.Token)
-	<-ctx.Done()
-	return nil
-}
-
 // logins lists who may sign in at the demo, one of each role.
-func logins() string {
-	lines := make([]string, len(demo.People))
-	for i, p := range demo.People {
-		lines[i] = fmt.Sprintf("                  %-28s %s, %s", p.Email, p.Name, p.Role)
-	}
-	return strings.Join(lines, "\n")
-}
-
 // toBeJoined tells what a person needs to join the systems that are not joined yet.
-func toBeJoined(o *demo.Outside) string {
-	t, b, c, n, p := demo.TansyAccess, demo.BrambleAccess, demo.CounterpaneAccess, demo.NoshAccess, demo.PostbookAccess
-	return fmt.Sprintf(`  Not joined yet; join them under Connections:
-  Marketplace   %s   Tansy, site westmark; application %s, secret %s
-  Marketplace   %s   Bramble Row; key %s, secret %s
-  Till          %s   Counterpane; name %s, password %q, shop %s
-  Portal        %s   Nosh Lane; kitchen key %s
-  Addresses     %s   Postbook; token %s, contract %s, desk %s
-  Letter tray   %s   what the people of the company are told; mail to %s, calls to %s/call
-`, o.TansyURL, t["app"], t["app_secret"], o.BrambleURL, b["key"], b["secret"], o.CounterpaneURL,
-		c["user"], c["password"], c["shop"], o.NoshURL, n["key"], o.PostbookURL, p["token"], p["contract"], p["desk"], o.TrayURL,
-		o.MailAddr, o.TrayURL)
-}
-
 func runStandins(ctx context.Context, e *Env, f *flag.FlagSet, args []string) error {
 	first := f.String("listen", "127.0.0.1:8411", "`address` of the first store; the others take the next nine ports")
 	hook := f.String("relay", "", "`address` of a relay to push to, such as http://127.0.0.1:8410")
@@ -373,9 +292,7 @@ func runStandins(ctx context.Context, e *Env, f *flag.FlagSet, args []string) er
 	if *hook != "" {
 		o.CallRelay(strings.TrimRight(*hook, "/"))
 	}
-	fmt.Fprintf(e.Out, "Store            %s   Morrow Hive Supply\nStore            %s   Little Skep\nCarrier          %s/control   "+
-		"Plover Post\n", o.MorrowURL, o.SkepURL, o.PloverURL)
-	fmt.Fprint(e.Out, toBeJoined(o))
+	fmt.Fprint(e.Out, outside(o))
 	<-ctx.Done()
 	return nil
 }

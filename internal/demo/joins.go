@@ -97,7 +97,7 @@ func (w *World) Finish(ctx context.Context, code, number string, how Joining) (w
 	if err != nil {
 		return im, err
 	}
-	s.Offer.Sources = nil
+	s.Offer.Sources = []int64{}
 	for _, want := range how.Sources {
 		for _, l := range places {
 			if l.Code == want {

@@ -11,7 +11,6 @@ import (
 	"openrelay/internal/core/picking"
 	"openrelay/internal/relay/orders"
 	"openrelay/internal/standin"
-	"openrelay/internal/store"
 	"openrelay/internal/wire"
 )
 
@@ -20,7 +19,12 @@ var Rules = []orders.RuleChange{
 	{Name: "Papers for Eastmark", On: true, When: `country == "XE"`, Then: `tag("export"), note("Customs papers go with the parcel")`},
 	{Name: "Large orders are looked at", On: true, When: `total >= 90000`,
 		Then: `hold("More than 900.00: call the buyer before it is picked")`},
-	{Name: "Glass goes from Alder Yard", On: true, When: `"Jars" in categories`, Then: `location("alder"), split("never"), tag("fragile")`},
+	{
+		Name: "Glass goes from Alder Yard",
+		On:   true,
+		When: `"Jars" in categories`,
+		Then: `location("alder"), split("never"), tag("fragile")`,
+	},
 	{Name: "Express is picked at once", When: `service == "express" && weight <= 5000`, Then: `carry("pick"), tag("express")`},
 }
 
@@ -58,13 +62,7 @@ func (w *seeding) begin(ctx context.Context) error {
 		if err != nil {
 			return "", err
 		}
-		return id, w.Wait(ctx, 10*time.Second, "order "+name, func() (bool, error) {
-			_, err := w.Store.OrderByNumber(ctx, name)
-			if errors.Is(err, store.ErrNotFound) {
-				return false, nil
-			}
-			return err == nil, err
-		})
+		return id, w.Wait(ctx, 10*time.Second, "order "+name, func() (bool, error) { return w.known(ctx, name) })
 	}
 	return nil
 }
@@ -127,6 +125,10 @@ func (w *seeding) sellOdd(ctx context.Context) error {
 }
 
 func (w *seeding) cancelOne(ctx context.Context) (err error) {
+	was, _, err := w.Client.Orders(ctx, "stage=cancelled&limit=200")
+	if err != nil {
+		return err
+	}
 	off, err := w.sell(w.Morrow, 20, nil)
 	if err != nil {
 		return err
@@ -136,8 +138,8 @@ func (w *seeding) cancelOne(ctx context.Context) (err error) {
 		return err
 	}
 	if err := w.Wait(ctx, 10*time.Second, "the cancellation", func() (bool, error) {
-		list, _, err := w.c.Orders(ctx, "stage=cancelled")
-		return len(list) == 1, err
+		list, _, err := w.c.Orders(ctx, "stage=cancelled&limit=200")
+		return len(list) > len(was), err
 	}); err != nil {
 		return err
 	}

@@ -9,6 +9,7 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"sync/atomic"
 	"time"
 
 	"openrelay/internal/api"
@@ -52,6 +53,13 @@ const (
 	morrowToken             = "hr_morrow_hive_supply_demo_token"
 	skepToken, skepSecret   = "hr_little_skep_demo_token_000001", "little-skep-push-secret-of-demo"
 	ploverKey, ploverSecret = "PLVR20DEMO7MORROW41X", "plover-signing-word-of-the-demo"
+)
+
+// MorrowAccess, SkepAccess and PloverAccess are what the stores and the carrier let in by.
+var (
+	MorrowAccess = map[string]string{"token": morrowToken, "push_secret": MorrowPushSecret}
+	SkepAccess   = map[string]string{"token": skepToken, "push_secret": skepSecret}
+	PloverAccess = map[string]string{"key": ploverKey, "push_secret": ploverSecret}
 )
 
 // TansyAccess, BrambleAccess, CounterpaneAccess, NoshAccess and PostbookAccess are what a person types in to join them.
@@ -200,9 +208,7 @@ func SetUp(ctx context.Context, r *relay.Relay, o *Outside, token string, extra 
 		return err
 	}
 	_, err = r.ApplySetup(ctx, s, map[string]map[string]string{
-		"morrow": {"token": morrowToken, "push_secret": MorrowPushSecret},
-		"skep":   {"token": skepToken, "push_secret": skepSecret},
-		"plover": {"key": ploverKey, "push_secret": ploverSecret},
+		"morrow": MorrowAccess, "skep": SkepAccess, "plover": PloverAccess,
 	}, who)
 	return err
 }
@@ -215,12 +221,31 @@ type World struct {
 	URL    string
 	Token  string
 	Client *client.Client
+	// Invitation is where a company that has nobody yet begins.
+	Invitation string
 	// Browser carries what a person's browser asks for; nil: the network.
 	Browser http.RoundTripper
 	api     *api.API
 	server  *http.Server
 	clean   func()
+	ago     atomic.Int64 // how long ago all of it lives, in nanoseconds
 }
+
+// Live lets the relay and the outside live at a moment, from which time goes on; the zero time is now.
+func (w *World) Live(at time.Time) {
+	ago := time.Duration(0)
+	if !at.IsZero() {
+		ago = time.Since(at)
+	}
+	w.ago.Store(int64(ago))
+	for _, s := range []interface{ Live(time.Duration) }{w.Morrow, w.Skep, w.Plover, w.Tansy, w.Bramble,
+		w.Counterpane, w.Postbook, w.Nosh} {
+		s.Live(ago)
+	}
+}
+
+// Now is the time in which the relay and the outside live.
+func (w *World) Now() time.Time { return time.Now().Add(-time.Duration(w.ago.Load())) }
 
 // Options of a world.
 type Options struct {
@@ -230,6 +255,8 @@ type Options struct {
 	Log     *slog.Logger
 	Version string
 	Extra   int64 // units added to every stock
+	Days    int   // how many days ago the company begins
+	Empty   bool  // there is no company yet
 }
 
 // FreePorts are addresses on loopback that nobody uses.
@@ -258,16 +285,22 @@ func Open(ctx context.Context, o Options) (w *World, err error) {
 	if w.Outside, err = OpenOutside([Systems]string(o.Addrs[1:]), o.Extra); err != nil {
 		return w, err
 	}
+	if o.Days > 0 {
+		w.Live(time.Now().AddDate(0, 0, -o.Days))
+	}
 	if w.Store, err = store.Open(ctx, o.File); err != nil {
 		return w, err
 	}
 	if w.Relay, err = relay.Open(ctx, w.Store,
-		engine.Options{Log: o.Log, Reach: connector.Loopback, Mail: mail.Sender{Server: w.MailAddr, From: "relay@morrowhive.example",
-			Plain: true}, Backups: filepath.Join(filepath.Dir(o.File), "backups")}); err != nil {
+		engine.Options{Log: o.Log, Now: w.Now, Reach: connector.Loopback,
+			Mail:    mail.Sender{Server: w.MailAddr, From: "relay@morrowhive.example", Plain: true},
+			Backups: filepath.Join(filepath.Dir(o.File), "backups")}); err != nil {
 		return w, err
 	}
-	if err := SetUp(ctx, w.Relay, w.Outside, w.Token, o.Extra); err != nil {
-		return w, err
+	if !o.Empty {
+		if err := SetUp(ctx, w.Relay, w.Outside, w.Token, o.Extra); err != nil {
+			return w, err
+		}
 	}
 	l, err := listen(o.Addrs[0])
 	if err != nil {
@@ -281,6 +314,11 @@ func Open(ctx context.Context, o Options) (w *World, err error) {
 	w.CallRelay(w.URL)
 	w.Client = client.New(w.URL, w.Token)
 	if err := w.Relay.Start(); err != nil {
+		return w, err
+	}
+	if o.Empty {
+		key, err := w.Relay.OpenFirstRun(ctx)
+		w.Invitation = w.URL + "/begin#" + key
 		return w, err
 	}
 	return w, w.settle(ctx)

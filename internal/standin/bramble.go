@@ -285,7 +285,7 @@ func (b *Bramble) submit(w http.ResponseWriter, r *http.Request) {
 	defer b.mu.Unlock()
 	s := b.byRef[in.Ref]
 	if s == nil {
-		s = &brambleSubmission{no: fmt.Sprintf("S-%d", 400+len(b.submissions)), taken: time.Now(), rows: in.Rows, trial: in.Trial != "",
+		s = &brambleSubmission{no: fmt.Sprintf("S-%d", 400+len(b.submissions)), taken: b.mis.clock(), rows: in.Rows, trial: in.Trial != "",
 			never: b.never}
 		b.submissions[s.no] = s
 		b.byRef[in.Ref] = s
@@ -308,8 +308,13 @@ func (b *Bramble) ask(w http.ResponseWriter, r *http.Request) {
 	defer b.mu.Unlock()
 	s := b.byRef[in.Ref]
 	if s == nil {
-		s = &brambleSubmission{no: fmt.Sprintf("S-%d", 400+len(b.submissions)), taken: time.Now(), goods: in.Rows, trial: in.Trial != "",
-			never: b.never}
+		s = &brambleSubmission{
+			no:    fmt.Sprintf("S-%d", 400+len(b.submissions)),
+			taken: b.mis.clock(),
+			goods: in.Rows,
+			trial: in.Trial != "",
+			never: b.never,
+		}
 		b.submissions[s.no] = s
 		b.byRef[in.Ref] = s
 	}
@@ -353,13 +358,13 @@ func (b *Bramble) place(row *brambleListing, trial bool) {
 		g.Price = whole*100 + cents
 	}
 	g.About, g.Off, row.number = row.About, row.Gone != "", g.No
-	g.Review, g.Why, g.since = "in review", "", time.Now()
+	g.Review, g.Why, g.since = "in review", "", b.mis.clock()
 }
 
 // review ends the reviews whose time has come. The caller holds the lock.
 func (b *Bramble) review() {
 	for _, g := range b.list {
-		if g.Review != "in review" || g.since.IsZero() || time.Since(g.since) < b.cfg.ReviewAfter {
+		if g.Review != "in review" || g.since.IsZero() || b.mis.clock().Sub(g.since) < b.cfg.ReviewAfter {
 			continue
 		}
 		g.Review = ""
@@ -371,7 +376,7 @@ func (b *Bramble) review() {
 
 // work carries a submission out once its time has come. The caller holds the lock.
 func (b *Bramble) work(s *brambleSubmission) {
-	if s.done || s.never || time.Since(s.taken) < b.cfg.ReportAfter {
+	if s.done || s.never || b.mis.clock().Sub(s.taken) < b.cfg.ReportAfter {
 		return
 	}
 	s.done = true

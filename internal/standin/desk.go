@@ -130,6 +130,9 @@ func (d *desk) stamp() time.Time {
 	return t
 }
 
+// Live lets it live so long ago.
+func (d *desk) Live(ago time.Duration) { d.mis.Live(ago) }
+
 // Misbehave switches faults on, or off with the zero value.
 func (d *desk) Misbehave(f Faults) { d.mis.set(f) }
 

@@ -8,6 +8,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 )
 
@@ -78,6 +79,7 @@ type Seen struct {
 
 // mischief applies faults to calls of the data interface and remembers all calls.
 type mischief struct {
+	ago    atomic.Int64 // how long ago it lives, in nanoseconds
 	mu     sync.Mutex
 	faults Faults
 	calls  int
@@ -108,8 +110,11 @@ func (m *mischief) now() Faults {
 
 // clock is the stand-in's own time.
 func (m *mischief) clock() time.Time {
-	return time.Now().Add(time.Duration(m.now().ClockMin) * time.Minute)
+	return time.Now().Add(time.Duration(m.now().ClockMin)*time.Minute - time.Duration(m.ago.Load()))
 }
+
+// Live lets a stand-in live so long ago, until it is told otherwise: what it dates is dated then.
+func (m *mischief) Live(ago time.Duration) { m.ago.Store(int64(ago)) }
 
 // take says which faults hit this call.
 func (m *mischief) take(path string) Faults {
@@ -156,6 +161,9 @@ func (m *mischief) calledSoFar() ([]Seen, int) {
 // around wraps the data interface of a stand-in.
 func (m *mischief) around(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if m.ago.Load() != 0 {
+			w.Header().Set("Date", m.clock().UTC().Format(http.TimeFormat))
+		}
 		f := m.take(r.URL.Path)
 		if f.HangMS > 0 {
 			select {

@@ -878,3 +878,6 @@ func (o *shopOrder) leftAfter(in shopParcel) (map[string]int64, string) {
 	}
 	return left, ""
 }
+
+// Live lets it live so long ago.
+func (h *Hedgerow) Live(ago time.Duration) { h.mis.Live(ago) }

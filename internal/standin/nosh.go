@@ -3,6 +3,7 @@ package standin
 import (
 	"fmt"
 	"net/http"
+	"net/url"
 	"sort"
 	"strings"
 	"time"
@@ -213,10 +214,46 @@ func (n *Nosh) page(w http.ResponseWriter, _ *http.Request) {
 		`<h2>Order</h2><form method="post" action="/control/order"><p><label><input type="checkbox" name="brought"> bring it</label> ` +
 			`<label>to the kitchen <input name="note" maxlength="200"></label> <label>voucher, cents <input name="voucher" size="5">` +
 			`</label> <button>Order the first dish</button></p></form>`)
+	n.relayForm(&out)
 	for i := len(n.bell.orders) - 1; i >= max(0, len(n.bell.orders)-20); i-- {
 		o := n.bell.orders[i]
 		fmt.Fprintf(&out, "<p>%s · %s · %s · %s EUR</p>", esc(o.Ref), esc(o.Guest.Name), esc(o.Stands), dec(o.total()))
 	}
 	w.Header().Set("Content-Type", "text/html; charset=utf-8")
 	_, _ = w.Write([]byte(out.String()))
+}
+
+// relayForm is where the kitchen says whom the portal calls about an order, and with which key it proves that it is it.
+func (n *Nosh) relayForm(out *strings.Builder) {
+	n.bell.mu.Lock()
+	hook, key := n.bell.hook, n.bell.key
+	n.bell.mu.Unlock()
+	state := "Nobody is called yet: orders wait here until somebody asks for them."
+	if hook != "" {
+		state = "Orders are told to " + esc(hook)
+		if key != "" {
+			state += ", with the key that was put in"
+		}
+		state += "."
+	}
+	fmt.Fprintf(out, `<h2>Whom the portal calls</h2><p>%s</p><form method="post" action="/control/relay"><p>`+
+		`<label>Address <input name="hook" size="50" value="%s" placeholder="http://127.0.0.1:8410/in/…" required></label> `+
+		`<label>Key <input name="key" size="40" autocomplete="off" placeholder="%s"></label> <button>Keep them</button></p>`+
+		`</form><h2>Orders</h2>`,
+		state, esc(hook), map[bool]string{true: "as it is", false: "that the relay gave"}[key != ""])
+}
+
+// keepRelay takes whom the portal calls, and the key; an empty key leaves the one that was put in.
+func (n *Nosh) keepRelay(w http.ResponseWriter, r *http.Request) {
+	hook, err := url.Parse(strings.TrimSpace(r.FormValue("hook")))
+	if err != nil || hook.Scheme != "http" && hook.Scheme != "https" || hook.Host == "" {
+		http.Error(w, "An address such as http://127.0.0.1:8410/in/nosh is expected. Go back and correct it.",
+			http.StatusUnprocessableEntity)
+		return
+	}
+	n.SetHook(hook.String())
+	if key := strings.TrimSpace(r.FormValue("key")); key != "" {
+		n.SetBell(key)
+	}
+	http.Redirect(w, r, "/menu", http.StatusSeeOther)
 }

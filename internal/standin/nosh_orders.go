@@ -425,6 +425,7 @@ func (n *Nosh) ringing(r chi.Router) {
 		_, _ = n.Order(NoshSale{Brought: r.FormValue("brought") != "", Kitchen: r.FormValue("note"), Voucher: voucher})
 		http.Redirect(w, r, "/menu", http.StatusSeeOther)
 	})
+	r.Post("/control/relay", n.keepRelay)
 	r.Post("/control/api/orders", func(w http.ResponseWriter, r *http.Request) {
 		var in NoshSale
 		if !read(w, r, &in) {

@@ -420,7 +420,7 @@ func (p *Plover) Scan(item string) error {
 	p.scanNo++
 	body, _ := json.Marshal(
 		map[string]any{"scans": []map[string]any{{"topic": "scan", "scan_no": fmt.Sprintf("s%d", p.scanNo), "item_number": item,
-			"kind": step.kind, "text": step.text, "at": time.Now().UTC().Format(time.RFC3339)}}})
+			"kind": step.kind, "text": step.text, "at": p.mis.clock().UTC().Format(time.RFC3339)}}})
 	hook := p.hook
 	p.mu.Unlock()
 	if hook == "" {
@@ -488,3 +488,6 @@ func (p *Plover) control(r chi.Router) {
 		})
 	})
 }
+
+// Live lets it live so long ago.
+func (p *Plover) Live(ago time.Duration) { p.mis.Live(ago) }

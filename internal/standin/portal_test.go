@@ -10,6 +10,7 @@ import (
 	"net/url"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -72,8 +73,7 @@ func TestAGuestsOrder(t *testing.T) {
 	_, err := n.Order(NoshSale{Dishes: []NoshDishSale{{Code: "CAKE"}}})
 	require.ErrorContains(t, err, `no "CAKE" on the menu`)
 	ref, err := n.Order(
-		NoshSale{Brought: true, Voucher: 100, Dishes: []NoshDishSale{{Code: "SOUP", Count: 2, Choices: []string{"bread/oat"}}}},
-	)
+		NoshSale{Brought: true, Voucher: 100, Dishes: []NoshDishSale{{Code: "SOUP", Count: 2, Choices: []string{"bread/oat"}}}})
 	require.NoError(t, err)
 	require.Equal(t, 1, n.Ringing())
 	require.True(t, n.RingNext(http.DefaultClient, 0, false))
@@ -170,4 +170,38 @@ func TestDeliveryChoicesAreAskedFor(t *testing.T) {
 	}
 	relay.Close()
 	assert.Contains(t, basket(), "Standard")
+}
+
+// TestAPortalIsToldByHandWhomItCalls: address and key are put in on its page, and what is no address is refused.
+func TestAPortalIsToldByHandWhomItCalls(t *testing.T) {
+	_, base, _ := portal(t)
+	called := make(chan http.Header, 1)
+	relay := httptest.NewServer(http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) { called <- r.Header }))
+	t.Cleanup(relay.Close)
+	c := shopper(t)
+	require.Contains(t, post(t, c, base+"/control/relay", url.Values{"hook": {"the relay"}, "key": {"x"}}), "An address such as")
+	page := post(t, c, base+"/control/relay", url.Values{"hook": {relay.URL + "/in/nosh"}, "key": {" bell-key "}})
+	require.Contains(t, page, "Orders are told to "+relay.URL+"/in/nosh, with the key that was put in")
+	require.NotContains(t, page, "bell-key", "a key is not shown again")
+	page = post(t, c, base+"/control/relay", url.Values{"hook": {relay.URL + "/in/other"}, "key": {""}})
+	require.Contains(t, page, "/in/other, with the key that was put in", "an empty key leaves the one that was put in")
+}
+
+// TestWhatLivesInThePast dates what it does then, also in the answers to whoever asks.
+func TestWhatLivesInThePast(t *testing.T) {
+	h, base := shop(t)
+	h.Live(48 * time.Hour)
+	res, err := http.Get(base + "/api/orders")
+	require.NoError(t, err)
+	res.Body.Close()
+	said, err := http.ParseTime(res.Header.Get("Date"))
+	require.NoError(t, err)
+	assert.InDelta(t, 48, time.Since(said).Hours(), 0.1)
+	h.Live(0)
+	res, err = http.Get(base + "/api/orders")
+	require.NoError(t, err)
+	res.Body.Close()
+	said, err = http.ParseTime(res.Header.Get("Date"))
+	require.NoError(t, err)
+	assert.InDelta(t, 0, time.Since(said).Hours(), 0.1)
 }

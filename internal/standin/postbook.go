@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"net/http"
 	"strings"
+	"time"
 
 	"github.com/go-chi/chi/v5"
 )
@@ -110,3 +111,6 @@ func (p *Postbook) check(w http.ResponseWriter, r *http.Request) {
 	}
 	answer(w, 200, out)
 }
+
+// Live lets it live so long ago.
+func (p *Postbook) Live(ago time.Duration) { p.mis.Live(ago) }

@@ -1,12 +1,21 @@
 import { queryOptions } from "@tanstack/react-query";
+import { setZone } from "../parts/format";
 import { api, take, type Schema } from "./client";
 
 /** What pages ask for, written once for each noun: the key under which it is kept, and how it is asked for. */
 
 export const meQuery = queryOptions({ queryKey: ["me"], queryFn: () => take(api.GET("/api/v1/me")), staleTime: Infinity });
 
-/** The company: its currency is that of what says none, and new addresses begin with its country. */
-export const companyQuery = queryOptions({ queryKey: ["company"], queryFn: () => take(api.GET("/api/v1/company")), staleTime: 60_000 });
+/** The company: its currency is that of what says none, new addresses begin with its country, and moments are on its clocks. */
+export const companyQuery = queryOptions({
+  queryKey: ["company"],
+  queryFn: async () => {
+    const company = await take(api.GET("/api/v1/company"));
+    setZone(company.time_zone);
+    return company;
+  },
+  staleTime: 60_000,
+});
 
 /** All places, also those used no more. */
 export const keptLocationsQuery = queryOptions({ queryKey: ["locations"], queryFn: () => take(api.GET("/api/v1/locations")) });

@@ -52,7 +52,7 @@ export function Trouble({ error, large }: { error: unknown; large?: boolean }) {
 
 export function Empty({ children, action }: { children: ReactNode; action?: ReactNode }) {
   return (
-    <div className="border-t border-rule py-10 text-quiet">
+    <div data-empty className="border-t border-rule py-10 text-quiet">
       <p className="max-w-prose">{children}</p>
       {action && <div className="mt-3">{action}</div>}
     </div>

@@ -1,6 +1,6 @@
 import { cleanup, render, screen } from "@testing-library/react";
 import { afterEach, describe, expect, it } from "vitest";
-import { Age, age, count, decimal, Kg, minorOf, Money, signed, typedAmount } from "./format";
+import { Age, Kg, Money, When, age, count, dayText, decimal, minorOf, setZone, signed, typedAmount } from "./format";
 
 afterEach(cleanup);
 
@@ -61,5 +61,30 @@ describe("ages", () => {
   it("says never of what did not happen", () => {
     render(<Age at={null} never="not yet" />);
     expect(screen.getByText("not yet")).toBeTruthy();
+  });
+});
+
+describe("moments", () => {
+  afterEach(() => setZone("UTC"));
+
+  it.each([
+    ["UTC", "23:30"],
+    ["Etc/GMT-1", "00:30"],
+    ["", "23:30"],
+  ])("are on the company's clocks: in %s it is %s", (zone, says) => {
+    setZone(zone);
+    render(<When at="2026-11-02T23:30:00Z" />);
+    expect(screen.getByText(new RegExp(says))).toBeTruthy();
+  });
+
+  it("stand even where the browser does not know the zone", () => {
+    setZone("Moon/Base");
+    render(<When at="2026-11-02T23:30:00Z" />);
+    expect(screen.getByText(/Nov/)).toBeTruthy();
+  });
+
+  it("of a day are the same everywhere", () => {
+    setZone("Etc/GMT+11");
+    expect(dayText("2026-11-30")).toBe("Mon 30 Nov");
   });
 });

@@ -26,12 +26,32 @@ export const count = (n: number) => n.toLocaleString("en-GB");
 
 export const signed = (n: number) => (n > 0 ? `+${count(n)}` : n < 0 ? `−${count(-n)}` : "0");
 
-const clock = new Intl.DateTimeFormat("en-GB", { hour: "2-digit", minute: "2-digit", second: "2-digit" });
-const day = new Intl.DateTimeFormat("en-GB", { weekday: "short", day: "numeric", month: "short", hour: "2-digit", minute: "2-digit" });
-const full = new Intl.DateTimeFormat("en-GB", { dateStyle: "full", timeStyle: "long" });
-const date = new Intl.DateTimeFormat("en-GB", { weekday: "short", day: "numeric", month: "short" });
+/** How moments are written, in a time zone; without one, in the browser's. */
+function written(timeZone?: string) {
+  const form = (o: Intl.DateTimeFormatOptions) => new Intl.DateTimeFormat("en-GB", { ...o, timeZone });
+  return {
+    clock: form({ hour: "2-digit", minute: "2-digit", second: "2-digit" }),
+    day: form({ weekday: "short", day: "numeric", month: "short", hour: "2-digit", minute: "2-digit" }),
+    full: form({ dateStyle: "full", timeStyle: "long" }),
+    date: form({ weekday: "short", day: "numeric", month: "short", year: "numeric" }),
+  };
+}
 
-export const dayText = (iso: string) => date.format(new Date(iso));
+let forms = written();
+
+/** Moments are written on the company's clocks from now on. A zone that the browser does not know leaves its own. */
+export function setZone(timeZone: string) {
+  try {
+    forms = written(timeZone || "UTC");
+  } catch {
+    forms = written();
+  }
+}
+
+const date = new Intl.DateTimeFormat("en-GB", { weekday: "short", day: "numeric", month: "short", timeZone: "UTC" });
+
+/** A day, which is the same everywhere. */
+export const dayText = (iso: string) => date.format(new Date(iso.slice(0, 10)));
 
 /** How long ago, in the shortest words. */
 export function age(iso: string, now: number): string {
@@ -62,7 +82,7 @@ export function Age({ at, never = "never" }: { at?: string | null; never?: strin
   const now = useNow();
   if (!at) return <span className="text-quiet">{never}</span>;
   return (
-    <time dateTime={at} title={full.format(new Date(at))} className="whitespace-nowrap">
+    <time dateTime={at} title={forms.full.format(new Date(at))} className="whitespace-nowrap">
       {age(at, now)}
     </time>
   );
@@ -73,10 +93,11 @@ export function When({ at }: { at?: string | null }) {
   const now = useNow();
   if (!at) return null;
   const d = new Date(at);
-  const today = new Date(now).toDateString() === d.toDateString();
+  const today = forms.date.format(now) === forms.date.format(d);
   return (
-    <time dateTime={at} title={full.format(d)} className="whitespace-nowrap">
-      <span className="code">{today ? clock.format(d) : day.format(d)}</span> <span className="text-quiet text-[12px]">{age(at, now)}</span>
+    <time dateTime={at} title={forms.full.format(d)} className="whitespace-nowrap">
+      <span className="code">{today ? forms.clock.format(d) : forms.day.format(d)}</span>{" "}
+      <span className="text-quiet text-[12px]">{age(at, now)}</span>
     </time>
   );
 }

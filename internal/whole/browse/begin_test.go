@@ -110,7 +110,6 @@ func TestACompanyBegins(t *testing.T) {
 	_, err := r.TokenFor(t.Context(), token)
 	require.NoError(t, err)
 	b.click("I have it")
-	b.shot("people")
 	b.click("Revoke")
 	b.until(`[...document.querySelectorAll("tbody tr")].some(r => r.innerText.includes("revoked"))`)
 	_, err = r.TokenFor(t.Context(), token)

@@ -138,7 +138,6 @@ func TestConsoleJoinsByKeyAndSecret(t *testing.T) {
 	b.sees("being set up")
 	b.sees("in test: nothing of it is real")
 	b.sees("paused")
-	b.shot("connections")
 }
 
 // TestConsoleJoinsByConsent goes to the marketplace's consent page and comes back, once signed in with the

@@ -68,7 +68,6 @@ func TestOrdersAndExceptions(t *testing.T) {
 			` if (!r) return false; r.click(); return true; })()`)
 	b.sees("3 orders wait")
 	b.sees("It is this")
-	b.shot("exceptions")
 	b.typeInto("SKU of the item", "SMOKER-M")
 	b.until(
 		`(() => { const f = document.querySelector('input[aria-label="SKU of the item"]').closest("form");` +
@@ -225,7 +224,6 @@ func TestOrdersAndExceptions(t *testing.T) {
 	b.do(chromedp.Navigate(w.URL + "/reports"))
 	b.sees("charged to buyers")
 	b.until(`document.querySelectorAll("svg rect").length > 1`)
-	b.shot("reports")
 	b.do(chromedp.Navigate(w.URL + "/settings"))
 	b.sees("Who is told")
 	b.until(`(() => { const i = document.querySelector("input[type=email]"); if (!i) return false; i.focus(); return true; })()`)

@@ -128,7 +128,7 @@ export function Board() {
                 {p.name}
               </Link>
               <span className="text-[12px]">
-                <Lamp state={p.to_pick + p.to_ship > 0 ? "busy" : "idle"}>{p.to_pick + p.to_ship > 0 ? "at work" : "nothing to do"}</Lamp>
+                <Lamp state={p.to_pick + p.to_ship > 0 ? "busy" : "idle"}>{p.to_pick + p.to_ship > 0 ? "has work" : "nothing to do"}</Lamp>
               </span>
               <span className="text-[12px] text-quiet">
                 <span className="code">{count(p.to_pick)}</span> to pick · <span className="code">{count(p.to_ship)}</span> to ship
