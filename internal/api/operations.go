@@ -251,7 +251,16 @@ func (a *API) orderByNumber(ctx context.Context, n string) (*orderOutput, error)
 	if err != nil {
 		return nil, fmt.Errorf("order %s: %w", n, err)
 	}
-	return &orderOutput{etag(v.Order.Revision), a.order(ctx, v)}, a.looked(ctx, "order", v.Order.Number)
+	out := a.order(ctx, v)
+	last, err := a.relay.LastPass(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if last != nil && v.Order.ReceivedAt.Before(last.Before["timeline"]) {
+		before := last.Before["timeline"]
+		out.ThinnedBefore = &before
+	}
+	return &orderOutput{etag(v.Order.Revision), out}, a.looked(ctx, "order", v.Order.Number)
 }
 
 func (a *API) showOrder(ctx context.Context, in *NumberInput) (*orderOutput, error) {

@@ -18,7 +18,7 @@ func groups() []group {
 			profileCommand(), senderCommand(), carrierCommand(), seriesCommand(), setupCommand(),
 			of("privacy", "What is kept of buyers, for how long, and who looked at it",
 				privacyShowCommand(), privacyEraseCommand(), keepPersonalCommand(), looksCommand()),
-			securityCommand(), keyCommand(), healthCommand(), activityCommand(),
+			securityCommand(), keyCommand(), retentionCommand(), healthCommand(), activityCommand(),
 			of("job", "Work that waits or is under way", jobsCommand()),
 		}},
 		{"Connections", []command{

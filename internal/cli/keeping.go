@@ -236,3 +236,61 @@ func keyCommand() command {
 		},
 	)
 }
+
+func retentionCommand() command {
+	return verbs("retention", "For how long things stay whole; orders, stock and books stay for ever", func(*flag.FlagSet) {}, []verb{
+		{"list", "", "Each kind, and how thinning went", 0, listRetention},
+		{"set", "KIND DAYS", "Say for how many days a kind stays whole; 0: for ever", 2, setRetention},
+		{"thin", "", "Thin what is old now; it goes on beside the work", 0, thinNow},
+	})
+}
+
+func listRetention(ctx context.Context, c *client.Client, p *printer, _ []string) error {
+	out, err := c.Retention(ctx)
+	return showRetention(p, out, err)
+}
+
+func setRetention(ctx context.Context, c *client.Client, p *printer, a []string) error {
+	days, err := number(a[1])
+	if err != nil {
+		return err
+	}
+	out, err := c.SetRetention(ctx, map[string]int{a[0]: int(days)})
+	return showRetention(p, out, err)
+}
+
+func thinNow(ctx context.Context, c *client.Client, p *printer, _ []string) error {
+	out, err := c.ThinNow(ctx)
+	return showRetention(p, out, err)
+}
+
+func showRetention(p *printer, out wire.Retentions, err error) error {
+	if err != nil {
+		return err
+	}
+	return p.show(out, func(row func(...any)) {
+		row("Kind", "Days", "Thinned", "What")
+		for _, k := range out.Kinds {
+			days, rows := fmt.Sprint(k.Days), ""
+			if k.Days == 0 {
+				days = "for ever"
+			}
+			if out.Last != nil && out.Last.Thinned[k.Kind] > 0 {
+				rows = fmt.Sprint(out.Last.Thinned[k.Kind])
+			}
+			row(k.Kind, days, rows, k.What)
+		}
+		row()
+		row(fmt.Sprintf("The file has %.1f MB, of which %.1f MB are free to be used again.", float64(out.Bytes)/1e6, float64(out.Free)/1e6))
+		switch last := out.Last; {
+		case last == nil:
+			row("Nothing was thinned yet.")
+		case last.Ended.IsZero():
+			row("It is being thinned now:", last.Kind)
+		case last.Error != "":
+			row("Thinned last", &last.Ended, "in vain:", last.Error)
+		default:
+			row(fmt.Sprintf("Thinned last %s; nobody waited longer than %.1f ms.", last.Ended.Local().Format("2006-01-02 15:04"), last.Longest))
+		}
+	})
+}

@@ -34,3 +34,20 @@ func (c *Client) RotateKey(ctx context.Context) (out wire.Rotated, err error) {
 	_, err = c.Do(ctx, http.MethodPost, "/keys/rotate", nil, &out)
 	return out, err
 }
+
+// Retention tells for how long things stay whole, and how thinning went.
+func (c *Client) Retention(ctx context.Context) (wire.Retentions, error) {
+	return get[wire.Retentions](ctx, c, "/retention")
+}
+
+// SetRetention says for how many days kinds stay whole; 0: for ever.
+func (c *Client) SetRetention(ctx context.Context, days map[string]int) (out wire.Retentions, err error) {
+	_, err = c.Do(ctx, http.MethodPut, "/retention", map[string]any{"days": days}, &out)
+	return out, err
+}
+
+// ThinNow has what is old thinned now.
+func (c *Client) ThinNow(ctx context.Context) (out wire.Retentions, err error) {
+	_, err = c.Do(ctx, http.MethodPost, "/retention/thin", nil, &out)
+	return out, err
+}

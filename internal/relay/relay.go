@@ -57,10 +57,10 @@ func Open(ctx context.Context, st *store.Store, o engine.Options) (*Relay, error
 	r.Shipping = shipping.New(e, r.Exchange, r.Inventory, r.Orders)
 	r.Sheets = sheets.New(e, r.Inventory, r.Listing)
 	r.Views = views.New(e, r.Exchange, r.Shipping)
-	r.Joining = joining.New(e, r.Exchange, r.Inventory, r.Listing, r.Orders, r.Views)
+	r.Keeping = keeping.New(e, o.Backups)
+	r.Joining = joining.New(e, r.Exchange, r.Inventory, r.Listing, r.Orders, r.Views, r.Keeping)
 	r.People = people.New(e, r.Views)
 	r.Attention = attention.New(e, r.Exchange)
-	r.Keeping = keeping.New(e, o.Backups)
 	r.wire()
 	reads := []func(context.Context) error{e.LoadDefinitions, e.CompleteFeeds, e.Reload, r.LoadRules, r.LoadItemKinds}
 	if o.Bare {

@@ -23,7 +23,7 @@ func (r *Relay) Start() error {
 	}
 	r.ResumeImports()
 	r.ResumeSheets()
-	for _, loop := range []func(){r.keepHouse, r.watchLoop, r.tellLoop, r.backupLoop} {
+	for _, loop := range []func(){r.keepHouse, r.watchLoop, r.tellLoop, r.backupLoop, r.thinLoop} {
 		r.Go(loop)
 	}
 	for _, kind := range engine.JobKinds {

@@ -16,6 +16,11 @@ func (r *Relay) watchLoop() {
 // tellLoop tells people what was gathered for them. Whom it tells may be slow; nothing else waits for that.
 func (r *Relay) tellLoop() { r.repeat(r.Tell, r.WakeTell, "people could not be told, trying again") }
 
+// thinLoop thins what is old.
+func (r *Relay) thinLoop() {
+	r.repeat(r.ThinDue, r.Keeping.WakeThin, "what is old could not be thinned, trying again")
+}
+
 // backupLoop makes backups. They take a while; nothing else waits for them.
 func (r *Relay) backupLoop() {
 	r.repeat(r.BackupsDue, r.Keeping.Wake, "backups could not be looked after, trying again")

@@ -37,7 +37,9 @@ type Setup struct {
 	Locations   []Location        `yaml:"locations,omitempty"`
 	Profiles    []Profile         `yaml:"profiles,omitempty"`
 	Senders     []Sender          `yaml:"senders,omitempty"`
-	Carriers    []Carrier         `yaml:"carriers,omitempty"`   // that are only named
+	Carriers    []Carrier         `yaml:"carriers,omitempty"`  // that are only named
+	Retention   map[string]int    `yaml:"retention,omitempty"` // days for which kinds stay whole; 0: for ever
+	Backups     *Backups          `yaml:"backups,omitempty"`
 	Connectors  []string          `yaml:"connectors,omitempty"` // definitions, as text
 	Connections []Connection      `yaml:"connections,omitempty"`
 }
@@ -92,6 +94,20 @@ type Profile struct {
 	TareG    int64  `yaml:"tare_g"`
 	MaxG     int64  `yaml:"max_g"`
 	Service  string `yaml:"service,omitempty"`
+}
+
+// Backups are when copies are made; their passphrase stands in no set-up.
+type Backups struct {
+	Daily bool   `yaml:"daily"`
+	At    string `yaml:"at"` // HH:MM by the company's clocks
+	Keep  int    `yaml:"keep"`
+}
+
+func (b *Backups) line() string {
+	if b == nil || !b.Daily {
+		return "none by itself"
+	}
+	return fmt.Sprintf("daily at %s, %d kept", b.At, b.Keep)
 }
 
 // Connection is a connection with everything that is decided about it.
@@ -372,6 +388,12 @@ func Compare(have, want Setup) []Change {
 	}
 	for _, code := range sorted(want.Series) {
 		change("number series "+code, "prefix", have.Series[code], want.Series[code])
+	}
+	for _, kind := range sorted(want.Retention) {
+		change("retention of "+kind, "days", fmt.Sprint(have.Retention[kind]), fmt.Sprint(want.Retention[kind]))
+	}
+	if want.Backups != nil {
+		change("backups", "schedule", have.Backups.line(), want.Backups.line())
 	}
 	out = append(out, compareLocations(have.Locations, want.Locations)...)
 	out = append(out, compareLines("parcel profile", "measures", have.Profiles, want.Profiles)...)

@@ -78,7 +78,7 @@ func rooms() map[string]map[string]bool {
 		"shipping":  {"orders"},
 		"sheets":    {"listing"},
 		"views":     {"shipping"},
-		"joining":   {"orders", "views"},
+		"joining":   {"orders", "views", "keeping"},
 		"people":    {"views"},
 		"attention": {"exchange"},
 		"keeping":   {"engine"},

@@ -38,3 +38,11 @@ type Rotated struct {
 	Secrets int    `json:"secrets"`
 	Key     uint32 `json:"key" doc:"Number of the new key"`
 }
+
+// Retentions are for how long things stay whole, and how thinning went.
+type Retentions struct {
+	Kinds []keeping.Retention `json:"kinds"`
+	Last  *keeping.Pass       `json:"last,omitempty" doc:"The last time that what is old was thinned, or now"`
+	Bytes int64               `json:"bytes" doc:"Of the company's file; what was thinned leaves room in it that is used again"`
+	Free  int64               `json:"free" doc:"Bytes of it that are free to be used again"`
+}

@@ -48,6 +48,7 @@ type Order struct {
 	ConnectionName string           `json:"connection_name"`
 	OutsideID      string           `json:"outside_id"`
 	Via            string           `json:"via"`
+	ThinnedBefore  *time.Time       `json:"thinned_before,omitempty" doc:"Steps of its timeline before that moment were taken out after their time"`
 	LeavesBy       *time.Time       `json:"leaves_by,omitempty" doc:"When the next parcel of it should have left, by the hours of its place"`
 	ReceivedAt     *time.Time       `json:"received_at"`
 	ShippedAt      *time.Time       `json:"shipped_at,omitempty"`

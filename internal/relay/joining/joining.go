@@ -6,6 +6,7 @@ import (
 	"openrelay/internal/relay/engine"
 	"openrelay/internal/relay/exchange"
 	"openrelay/internal/relay/inventory"
+	"openrelay/internal/relay/keeping"
 	"openrelay/internal/relay/listing"
 	"openrelay/internal/relay/orders"
 	"openrelay/internal/relay/views"
@@ -19,9 +20,11 @@ type Joining struct {
 	Listing   *listing.Listing
 	Orders    *orders.Orders
 	Views     *views.Views
+	Keeping   *keeping.Keeping
 }
 
 // New makes the joining of a company.
-func New(e *engine.Engine, x *exchange.Exchange, inv *inventory.Inventory, l *listing.Listing, o *orders.Orders, v *views.Views) *Joining {
-	return &Joining{Engine: e, Exchange: x, Inventory: inv, Listing: l, Orders: o, Views: v}
+func New(e *engine.Engine, x *exchange.Exchange, inv *inventory.Inventory, l *listing.Listing, o *orders.Orders, v *views.Views,
+	k *keeping.Keeping) *Joining {
+	return &Joining{Engine: e, Exchange: x, Inventory: inv, Listing: l, Orders: o, Views: v, Keeping: k}
 }

@@ -13,6 +13,7 @@ import (
 	"openrelay/internal/core/packing"
 	"openrelay/internal/core/place"
 	"openrelay/internal/relay/engine"
+	"openrelay/internal/relay/keeping"
 	"openrelay/internal/relay/views"
 	"openrelay/internal/setup"
 	"openrelay/internal/store"
@@ -87,6 +88,9 @@ func (r *Joining) exportGround(ctx context.Context, out *setup.Setup) error {
 	if err := r.exportSenders(ctx, out); err != nil {
 		return err
 	}
+	if err := r.exportKeeping(ctx, out); err != nil {
+		return err
+	}
 	profiles, err := r.Store.Profiles(ctx)
 	if err != nil {
 		return err
@@ -100,6 +104,48 @@ func (r *Joining) exportGround(ctx context.Context, out *setup.Setup) error {
 	}
 	for _, d := range defs {
 		out.Connectors = append(out.Connectors, d.Text)
+	}
+	return nil
+}
+
+// exportKeeping writes for how long things stay whole, and when copies are made.
+func (r *Joining) exportKeeping(ctx context.Context, out *setup.Setup) error {
+	kinds, err := r.Keeping.Retentions(ctx)
+	if err != nil {
+		return err
+	}
+	out.Retention = map[string]int{}
+	for _, k := range kinds {
+		out.Retention[k.Kind] = k.Days
+	}
+	s, _, err := r.Keeping.Schedule(ctx)
+	out.Backups = &setup.Backups{Daily: s.On, At: s.At, Keep: s.Keep}
+	return err
+}
+
+// applyKeeping sets for how long things stay whole, and when copies are made.
+func (r *Joining) applyKeeping(ctx context.Context, want setup.Setup, who string) error {
+	have := setup.Setup{}
+	if err := r.exportKeeping(ctx, &have); err != nil {
+		return err
+	}
+	days := map[string]int{}
+	for kind, n := range want.Retention {
+		if was, known := have.Retention[kind]; !known || was != n {
+			days[kind] = n
+		}
+	}
+	if len(days) > 0 {
+		if err := r.Keeping.SetRetention(ctx, days, who); err != nil {
+			return fmt.Errorf("retention: %w", err)
+		}
+	}
+	if want.Backups == nil || *want.Backups == *have.Backups {
+		return nil
+	}
+	b := want.Backups
+	if err := r.Keeping.SetSchedule(ctx, keeping.Schedule{On: b.Daily, At: b.At, Keep: b.Keep}, "", who); err != nil {
+		return fmt.Errorf("backups: %w", err)
 	}
 	return nil
 }
@@ -339,6 +385,9 @@ func (r *Joining) ApplySetup(ctx context.Context, want setup.Setup, secrets map[
 		return out, err
 	}
 	if err := r.applyGround(ctx, want, who); err != nil {
+		return out, err
+	}
+	if err := r.applyKeeping(ctx, want, who); err != nil {
 		return out, err
 	}
 	for i, text := range want.Connectors {

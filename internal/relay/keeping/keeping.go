@@ -25,11 +25,15 @@ type Keeping struct {
 	folder string // where backups go; empty: the service was started without one
 	under  atomic.Pointer[Progress]
 	asked  atomic.Pointer[string] // who wants a backup now
+
+	WakeThin  *engine.Waker        // what is old may be thinned
+	thinning  atomic.Pointer[Pass] // while it is
+	thinAsked atomic.Bool          // somebody wants it now
 }
 
 // New makes the room. Backups go to a folder, if there is one.
 func New(e *engine.Engine, folder string) *Keeping {
-	return &Keeping{Engine: e, Wake: engine.NewWaker(), folder: folder}
+	return &Keeping{Engine: e, Wake: engine.NewWaker(), WakeThin: engine.NewWaker(), folder: folder}
 }
 
 // Folder is where backups go; empty where the service was started without one.

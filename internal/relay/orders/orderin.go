@@ -212,6 +212,9 @@ func (r *Orders) remap(c *engine.Conn, in store.InboxMessage) (*message.Order, e
 	if err != nil {
 		return nil, err
 	}
+	if store.Thinned(raw) {
+		return nil, &engine.Refused{Text: "what was received was removed after its time, so it cannot be read again", Conflict: true}
+	}
 	if in.Via == typedVia {
 		return typedOrder(c, raw)
 	}

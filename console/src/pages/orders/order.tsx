@@ -516,6 +516,11 @@ function Timeline({ order: o }: { order: Order }) {
             </div>
           </li>
         ))}
+        {o.thinned_before && (
+          <li className="relative pb-3 pl-6 text-quiet">
+            Steps between its taking in and its end were taken out after their time; those before <When at={o.thinned_before} />.
+          </li>
+        )}
       </ol>
     </section>
   );

@@ -5,6 +5,7 @@ import { Button, Empty, Sheet, Trouble } from "../../parts/controls";
 import { Labelled } from "../../parts/fields";
 import { count, When } from "../../parts/format";
 import { Lamp } from "../../parts/lamp";
+import { Retention } from "./retention";
 import { SettingsPage } from "../../shared/company/settingspage";
 
 type All = Schema<"Backups">;
@@ -15,11 +16,12 @@ export default function Keeping() {
   return (
     <SettingsPage
       title="Keeping"
-      sub="Copies of the company's file, and the keys of its secrets"
+      sub="Copies of the company's file, how long things stay whole, and the keys of its secrets"
       needs="setup"
       about="What keeps the company's file"
     >
       <Backups />
+      <Retention />
       <Keys />
     </SettingsPage>
   );
