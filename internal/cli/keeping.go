@@ -290,7 +290,8 @@ func showRetention(p *printer, out wire.Retentions, err error) error {
 		case last.Error != "":
 			row("Thinned last", &last.Ended, "in vain:", last.Error)
 		default:
-			row(fmt.Sprintf("Thinned last %s; nobody waited longer than %.1f ms.", last.Ended.Local().Format("2006-01-02 15:04"), last.Longest))
+			row(fmt.Sprintf("Thinned last %s; nobody waited longer than %.1f ms.",
+				last.Ended.Local().Format("2006-01-02 15:04"), last.Longest))
 		}
 	})
 }

@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"database/sql"
 	"encoding/json"
 	"fmt"
 	"time"
@@ -21,22 +22,29 @@ const details = `'picked','routed','packed','channel state','write-back sent','w
 // Thinnings are all of them, by the code of the kind; a kind may have several.
 var Thinnings = map[string][]Thinning{
 	"received": {
-		{`SELECT i.id FROM inbox i LEFT JOIN orders o ON o.id=i.order_id WHERE i.id>?1 AND i.received_at<?2 AND i.state IN ('done','skipped')
+		{
+			`SELECT i.id FROM inbox i LEFT JOIN orders o ON o.id=i.order_id WHERE i.id>?1 AND i.received_at<?2
+			AND i.state IN ('done','skipped')
 			AND i.feed NOT IN ('tracking in','stock in') AND length(i.raw)>` + thinnedLength + `
 			AND (i.order_id=0 OR o.stage IN ('shipped','delivered','cancelled','void')) ORDER BY i.id LIMIT ?3`,
-			`UPDATE inbox SET raw='` + thinned + `' WHERE id IN (SELECT value FROM json_each(?))`},
+			`UPDATE inbox SET raw='` + thinned + `' WHERE id IN (SELECT value FROM json_each(?))`,
+		},
 		{`SELECT id FROM inbox WHERE id>?1 AND received_at<?2 AND state IN ('done','skipped') AND feed IN ('tracking in','stock in')
 			AND id<(SELECT max(id) FROM inbox) ORDER BY id LIMIT ?3`,
 			"DELETE FROM inbox WHERE id IN (SELECT value FROM json_each(?))"},
 	},
 	"sent": {
 		{`SELECT id FROM outbox o WHERE id>?1 AND created_at<?2 AND state IN ('confirmed','superseded') AND feed='stock out'
-			AND EXISTS (SELECT 1 FROM outbox n WHERE n.connection_id=o.connection_id AND n.feed=o.feed AND n.subject=o.subject AND n.id>o.id)
+			AND EXISTS (SELECT 1 FROM outbox n WHERE n.connection_id=o.connection_id AND n.feed=o.feed AND n.subject=o.subject
+			AND n.id>o.id)
 			ORDER BY id LIMIT ?3`,
 			"DELETE FROM outbox WHERE id IN (SELECT value FROM json_each(?))"},
-		{`SELECT id FROM outbox WHERE id>?1 AND created_at<?2 AND state IN ('confirmed','superseded') AND payload<>'{}' ORDER BY id LIMIT ?3`,
+		{
+			`SELECT id FROM outbox WHERE id>?1 AND created_at<?2 AND state IN ('confirmed','superseded')
+			AND payload<>'{}' ORDER BY id LIMIT ?3`,
 			`UPDATE outbox SET payload='{}', answer=CASE feed WHEN 'labels out' THEN answer ELSE '' END
-				WHERE id IN (SELECT value FROM json_each(?))`},
+				WHERE id IN (SELECT value FROM json_each(?))`,
+		},
 	},
 	"runs": {
 		{`SELECT r.id FROM run r WHERE r.id>?1 AND r.started_at<?2 AND r.ended_at<>0
@@ -99,6 +107,18 @@ func (t *Tx) Thin(kind string, part int, ids []int64) error {
 		return fmt.Errorf("thin %s: %w", kind, err)
 	}
 	return nil
+}
+
+// Settle moves what was written from the journal into the file, by a connection of its own: whoever writes does not wait
+// for it, and has none of it to do itself. It is for whoever writes much at once.
+func (s *Store) Settle(ctx context.Context) error {
+	db, err := sql.Open("sqlite", dsn(s.path))
+	if err != nil {
+		return err
+	}
+	defer db.Close()
+	_, err = db.ExecContext(ctx, "PRAGMA wal_checkpoint(PASSIVE)")
+	return err
 }
 
 // Size tells how large the file is, and how much of it is free to be used again, in bytes.

@@ -106,6 +106,8 @@ type Pass struct {
 	Error   string         `json:"error,omitempty"`
 
 	Before map[string]time.Time `json:"before" doc:"By kind, what is older was thinned"`
+
+	unsettled int // rows since what was written was moved into the file
 }
 
 // LastPass tells how thinning goes, or went the last time; nil: it never was.
@@ -185,6 +187,7 @@ const (
 	leastStep, mostStep = 10, 1000
 	foundAtOnce         = 5000
 	stepAim             = 8 * time.Millisecond
+	settleEach          = 1000
 )
 
 // thinPart thins all rows that one query finds, in steps that take about as long as is borne; between two, others have
@@ -199,15 +202,14 @@ func (r *Keeping) thinPart(ctx context.Context, p *Pass, kind string, part int, 
 		after = ids[len(ids)-1]
 		for len(ids) > 0 {
 			n := min(step, len(ids))
-			var took time.Duration
+			var began time.Time
 			if err := r.Store.Write(ctx, func(t *store.Tx) error {
-				began := time.Now()
-				err := t.Thin(kind, part, ids[:n])
-				took = time.Since(began)
-				return err
+				began = time.Now()
+				return t.Thin(kind, part, ids[:n])
 			}); err != nil {
 				return fmt.Errorf("%s: %w", kind, err)
 			}
+			took := time.Since(began) // with the commit, for which others wait, too
 			ids = ids[n:]
 			p.Thinned[kind] += n
 			p.Longest = max(p.Longest, float64(took.Microseconds())/1000)
@@ -216,6 +218,12 @@ func (r *Keeping) thinPart(ctx context.Context, p *Pass, kind string, part int, 
 				step = max(leastStep, step/2)
 			} else if took < stepAim/2 {
 				step = min(mostStep, step*2)
+			}
+			if p.unsettled += n; p.unsettled >= settleEach {
+				p.unsettled = 0
+				if err := r.Store.Settle(ctx); err != nil {
+					return fmt.Errorf("%s: %w", kind, err)
+				}
 			}
 			if err := pause(ctx, took); err != nil {
 				return err

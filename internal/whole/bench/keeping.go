@@ -31,21 +31,9 @@ func (b *bench) keeping(n int) error {
 	began := time.Now()
 	done := make(chan error, 1)
 	go func() { done <- store.Copy(b.ctx, file, to, nil) }()
-	worst := time.Duration(0)
-	for copying := true; copying; {
-		select {
-		case err := <-done:
-			if err != nil {
-				return err
-			}
-			copying = false
-		default:
-			w, err := b.pauses(st, perSecond, 200*time.Millisecond)
-			if err != nil {
-				return err
-			}
-			worst = max(worst, w)
-		}
+	worst, err := b.pausesUntil(st, perSecond, done)
+	if err != nil {
+		return err
 	}
 	took := time.Since(began)
 	info, err := os.Stat(to)

@@ -125,7 +125,8 @@ func (b *bench) part(only string, large bool) (func(binary string) error, error)
 		"finding": func(string) error {
 			return errors.Join(b.begin(), b.finding(1_000_000))
 		},
-		"keeping": func(string) error { return errors.Join(b.begin(), b.keeping(1_000_000)) },
+		"keeping":  func(string) error { return errors.Join(b.begin(), b.keeping(1_000_000)) },
+		"thinning": func(string) error { return errors.Join(b.begin(), b.thinning(1_000_000)) },
 	}
 	if large {
 		return b.runLarge, nil
@@ -204,6 +205,9 @@ func (b *bench) runLarge(string) error {
 		return err
 	}
 	if err := b.keeping(b.of(1_000_000, 2_000)); err != nil {
+		return err
+	}
+	if err := b.thinning(b.of(1_000_000, 2_000)); err != nil {
 		return err
 	}
 	return b.ledger(b.of(200_000, 500), b.of(5_000_000, 5_000))
