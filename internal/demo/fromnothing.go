@@ -102,7 +102,8 @@ func (k *walk) firstGround(ctx context.Context, w *World) error {
 	bins := "A-[1-3]-[1-4]"
 	at, err := w.Client.PutPlace(ctx, "barn", joining.Place{Name: "The Barn", Bins: &bins,
 		Address: &place.Address{Name: "Hollow Oak", Street: "Oak Hollow 1", Postcode: "41360", Town: "Harrowmere", Country: "XW"},
-		Hours:   &place.Hours{Week: []string{"08:00-17:00", "08:00-17:00", "08:00-17:00", "08:00-17:00", "08:00-17:00", "08:00-12:00", ""}}})
+		Hours: &place.Hours{Week: []string{"08:00-17:00", "08:00-17:00", "08:00-17:00", "08:00-17:00", "08:00-17:00",
+			"08:00-12:00", ""}}})
 	if err != nil {
 		return err
 	}

@@ -131,7 +131,7 @@ func TestConsolePages(t *testing.T) {
 		{"/stock", "Available", ""},
 		{"/catalog", "Bee suit with veil", ""},
 		{"/connections", "Little Skep", ""},
-		{"/connections/morrow", "dispatch out", "connection"},
+		{"/connections/morrow", "dispatch out", ""},
 		{"/activity", "Tracking number", ""},
 		{"/exceptions", "mending one cause", ""},
 		{"/rules", "Papers for Eastmark", ""},

@@ -141,7 +141,6 @@ func TestGoods(t *testing.T) {
 	units("Units", "28")
 	scan("LID-63-100")
 	b.sees("28 × Lids 63 mm")
-	b.shot("receiving-phone")
 	b.click("Close with 2 short")
 	b.sees("2 short")
 	b.until(`document.documentElement.scrollWidth <= 390`)

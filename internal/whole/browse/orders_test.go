@@ -141,7 +141,6 @@ func TestOrdersAndExceptions(t *testing.T) {
 	b.do(chromedp.Navigate(w.URL + "/orders/" + o.Number))
 	b.sees("Nosh Lane waits")
 	b.sees("Nut allergy")
-	b.shot("answer")
 	b.click("Accept")
 	require.NoError(t, w.Wait(ctx, 8*time.Second, "the portal to hear", func() (bool, error) {
 		return w.Nosh.Stands(ref) == "accepted", nil

@@ -1,14 +1,18 @@
 package browse
 
 import (
+	"encoding/base64"
+	"html"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 
 	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/require"
 
 	"openrelay/console"
+	"openrelay/internal/cli"
 	"openrelay/internal/demo"
 	"openrelay/internal/store"
 )
@@ -73,4 +77,41 @@ func TestAStoryOnEveryPage(t *testing.T) {
 			p.shot(page.shot)
 		}
 	}
+}
+
+// TestWhatATerminalShows draws what the command line prints, as it stands in a terminal: a list, and the end of the walk.
+func TestWhatATerminalShows(t *testing.T) {
+	w := openWorld(t, true)
+	b := openBrowser(t)
+	says := func(args ...string) string {
+		var out strings.Builder
+		env := map[string]string{"OPENRELAY_SERVER": w.URL, "OPENRELAY_TOKEN": w.Token}
+		require.Zero(t, cli.Run(t.Context(), &cli.Env{Out: &out, Err: &out, Getenv: func(k string) string { return env[k] }}, args))
+		return out.String()
+	}
+	b.terminal("openrelay order list -stage ready,packed -limit 12", says("order", "list", "-stage", "ready,packed", "-limit", "12")+
+		"\n$ openrelay place\n"+says("place")+"\n$ openrelay exception\n"+says("exception"))
+	b.sees("Alder Yard")
+	b.sees("unknown item")
+	b.shot("terminal-lists")
+	if os.Getenv("SCREENSHOTS") == "" {
+		return
+	}
+	var out strings.Builder
+	other, err := demo.Open(t.Context(), demo.Options{Addrs: demo.FreePorts, File: filepath.Join(t.TempDir(), "walk.relay")})
+	require.NoError(t, err)
+	defer other.Close()
+	require.NoError(t, other.Walk(t.Context(), &out))
+	lines := strings.Split(strings.TrimSpace(out.String()), "\n")
+	b.terminal("openrelay demo -walk", "…\n"+strings.Join(lines[len(lines)-38:], "\n"))
+	b.shot("terminal-walk")
+}
+
+// terminal shows a command and what it printed.
+func (b *browser) terminal(command, text string) {
+	b.t.Helper()
+	page := `<!doctype html><meta charset="utf-8"><body style="margin:0;background:#101613"><pre style="margin:0;padding:18px 22px;` +
+		`color:#dfe6e0;font:13px/18px 'IBM Plex Mono','DejaVu Sans Mono',monospace;white-space:pre">` +
+		html.EscapeString("$ "+command+"\n"+text) + `</pre>`
+	b.do(chromedp.Navigate("data:text/html;base64," + base64.StdEncoding.EncodeToString([]byte(page))))
 }
