@@ -26,6 +26,7 @@ func (a *API) accessRoutes() {
 	op(a, person.Own, http.MethodPost, "/me/second-factor/drop", "drop-second-factor", "Give one's second factor up", a.dropFactor)
 	op(a, person.Own, http.MethodPost, "/me/recovery-codes", "new-recovery-codes", "Take new recovery codes; the old ones end",
 		a.newRecoveryCodes)
+	a.passkeyRoutes()
 	op(a, person.Own, http.MethodGet, "/me/sessions", "own-sessions", "Where one is signed in", a.ownSessions)
 	op(a, person.Own, http.MethodDelete, "/me/sessions/{session}", "end-own-session", "End one of one's sessions", a.endOwnSession)
 	op(a, person.ManagePeople, http.MethodGet, "/people/{id}/sessions", "sessions", "Where somebody is signed in", a.sessionsOf)
@@ -237,6 +238,10 @@ func (a *API) letIn(ctx context.Context, in *signIn) (*store.User, error) {
 	}
 	u, err := a.relay.SignIn(ctx, in.Body.Email, in.Body.Password, in.Body.Code)
 	switch {
+	case errors.Is(err, people.ErrPasskey):
+		a.throttle.succeeded(source, account) // the password was right
+		const text = "Sign in by your passkey, or type a recovery code."
+		return nil, huma.Error401Unauthorized(text, &huma.ErrorDetail{Message: text, Location: "body.code"})
 	case errors.Is(err, people.ErrCode) && in.Body.Code == "":
 		a.throttle.succeeded(source, account) // the password was right
 		return nil, codeWanted("")

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"net"
 	"net/http"
+	"net/url"
 	"slices"
 	"strings"
 	"sync"
@@ -42,7 +43,7 @@ func wants(any person.Permission, p *wire.Person) string {
 // signedIn is a person who makes a request.
 func (a *API) signedIn(ctx context.Context, u store.User) (*wire.Person, error) {
 	p := &wire.Person{ID: u.ID, Name: u.Name, Email: u.Email, Role: u.Role, May: u.Role.Permissions().Names()}
-	if u.TOTPAt != 0 {
+	if u.HasFactor() {
 		return p, nil
 	}
 	due, err := a.relay.FactorDemanded(ctx, u.Role)
@@ -226,5 +227,17 @@ func withSource(r *http.Request, proxied bool) context.Context {
 			host = last
 		}
 	}
-	return context.WithValue(context.WithValue(r.Context(), sourceKey{}, host), agentKey{}, r.UserAgent())
+	ctx := context.WithValue(context.WithValue(r.Context(), sourceKey{}, host), agentKey{}, r.UserAgent())
+	if from, err := url.Parse(r.Header.Get("Origin")); err == nil && from.Host == r.Host {
+		ctx = context.WithValue(ctx, originKey{}, r.Header.Get("Origin"))
+	}
+	return ctx
+}
+
+type originKey struct{}
+
+// originOf is the address of this service as the browser of a request says that it reached it; empty where none says so.
+func originOf(ctx context.Context) string {
+	origin, _ := ctx.Value(originKey{}).(string)
+	return origin
 }

@@ -149,7 +149,7 @@ func (a *API) peopleView(ctx context.Context) (*body[[]wire.User], error) {
 	out := make([]wire.User, len(list))
 	for i, u := range list {
 		out[i] = wire.User{ID: u.ID, Name: u.Name, Email: u.Email, Role: u.Role, LeftAt: at(u.LeftAt), SignedInAt: at(u.SignedInAt),
-			FactorAt: at(u.TOTPAt)}
+			FactorAt: at(u.TOTPAt), Passkeys: u.Passkeys}
 	}
 	return &body[[]wire.User]{out}, err
 }

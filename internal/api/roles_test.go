@@ -106,7 +106,14 @@ func (d *desk) routes() map[string]bool {
 var parameter = regexp.MustCompile(`\{[^}]*\}`)
 
 // everybody are the routes for signing in and out, and for asking whether a company has begun.
-var everybody = []string{"POST /session", "DELETE /session", "GET /first-run", "POST /first-run"}
+var everybody = []string{
+	"POST /session",
+	"POST /session/passkey",
+	"POST /session/passkey/options",
+	"DELETE /session",
+	"GET /first-run",
+	"POST /first-run",
+}
 
 // letIn tells which roles a route lets in, nobody among them.
 func (d *desk) letIn(route string) (roles []string) {

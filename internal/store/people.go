@@ -21,9 +21,14 @@ type User struct {
 	SignedInAt   int64       `db:"signed_in_at"` // 0: never
 	TOTP         []byte      `db:"totp"`         // secret of the second factor, sealed
 	TOTPAt       int64       `db:"totp_at"`      // since when it counts; 0: it does not
+	Passkeys     int64       `db:"passkeys"`     // how many
 }
 
-const userQuery = "SELECT id, email, name, role, password_hash, left_at, epoch, signed_in_at, totp, totp_at FROM user "
+// HasFactor tells whether the person has a second factor of either kind.
+func (u User) HasFactor() bool { return u.TOTPAt != 0 || u.Passkeys > 0 }
+
+const userQuery = `SELECT id, email, name, role, password_hash, left_at, epoch, signed_in_at, totp, totp_at,
+	(SELECT count(*) FROM passkey p WHERE p.user_id=user.id) AS passkeys FROM user `
 
 // UserByEmail loads a user.
 func (s *Store) UserByEmail(ctx context.Context, email string) (u User, err error) {

@@ -27,7 +27,8 @@ type User struct {
 	Role       person.Role `json:"role" enum:"viewer,driver,packer,bookkeeper,clerk,lead"`
 	LeftAt     *time.Time  `json:"left_at,omitempty" doc:"Since when they sign in no more"`
 	SignedInAt *time.Time  `json:"signed_in_at,omitempty" doc:"When they did last"`
-	FactorAt   *time.Time  `json:"factor_at,omitempty" doc:"Since when they have a second factor"`
+	FactorAt   *time.Time  `json:"factor_at,omitempty" doc:"Since when the codes of an authenticator are asked for"`
+	Passkeys   int64       `json:"passkeys,omitempty" doc:"How many passkeys they have"`
 }
 
 // Token is an API token without its secret.
@@ -71,4 +72,13 @@ type SecurityEvent struct {
 	Who    string     `json:"who" doc:"A name, or what was typed as one"`
 	Source string     `json:"source,omitempty"`
 	Text   string     `json:"text,omitempty"`
+}
+
+// Passkey is a key of a device by which a person signs in.
+type Passkey struct {
+	ID      int64      `json:"id"`
+	Name    string     `json:"name" doc:"Which device it is"`
+	Host    string     `json:"host" doc:"Name of this service under which it is good"`
+	AddedAt *time.Time `json:"added_at"`
+	UsedAt  *time.Time `json:"used_at,omitempty"`
 }

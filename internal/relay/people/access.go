@@ -34,7 +34,8 @@ const recoveryCodes = 10
 
 // Factor is the second factor of a person.
 type Factor struct {
-	On       bool      `json:"on"`
+	On       bool      `json:"on" doc:"An authenticator's codes are asked for"`
+	Passkeys int64     `json:"passkeys" doc:"How many passkeys there are"`
 	Since    time.Time `json:"since,omitzero"`
 	Left     int64     `json:"left" doc:"Recovery codes that were not used"`
 	Demanded bool      `json:"demanded" doc:"The company demands one"`
@@ -46,7 +47,7 @@ func (r *People) Factor(ctx context.Context, id int64) (f Factor, err error) {
 	if err != nil {
 		return f, err
 	}
-	f.On, f.Since = u.TOTPAt != 0, store.Time(u.TOTPAt)
+	f.On, f.Since, f.Passkeys = u.TOTPAt != 0, store.Time(u.TOTPAt), u.Passkeys
 	if f.Demanded, err = r.FactorDemanded(ctx, u.Role); err != nil {
 		return f, err
 	}
@@ -136,7 +137,7 @@ func (r *People) NewRecoveryCodes(ctx context.Context, id int64, password string
 	if err != nil {
 		return nil, err
 	}
-	if u.TOTPAt == 0 {
+	if !u.HasFactor() {
 		return nil, engine.Refuse("there is no second factor that they could stand in for")
 	}
 	codes, hashes := newRecoveryCodes()
@@ -178,11 +179,19 @@ func (r *People) DropFactor(ctx context.Context, id int64, password string) erro
 	if err != nil {
 		return err
 	}
-	if demanded, err := r.FactorDemanded(ctx, u.Role); err != nil || demanded {
+	if demanded, err := r.FactorDemanded(ctx, u.Role); err != nil || demanded && u.Passkeys == 0 {
 		return errors.Join(err, &engine.Refused{Text: "the company demands a second factor; somebody who leads it can take yours away, " +
 			"and you set up another", Conflict: true})
 	}
-	return r.ResetFactor(ctx, id, u.Name)
+	if u.Passkeys == 0 {
+		return r.ResetFactor(ctx, id, u.Name)
+	}
+	return r.changeUser(ctx, id, func(ch *engine.Change, u *store.User) error {
+		if err := ch.SetTOTP(id, nil, 0); err != nil {
+			return err
+		}
+		return r.notePerson(ch, *u, u.Name, "second factor", "%s signs in by passkeys alone", u.Name)
+	})
 }
 
 // ResetFactor takes somebody's second factor away, for whoever lost it.
@@ -191,7 +200,7 @@ func (r *People) ResetFactor(ctx context.Context, id int64, who string) error {
 		if err := ch.SetTOTP(id, nil, 0); err != nil {
 			return err
 		}
-		if err := ch.SetRecoveryCodes(id, nil); err != nil {
+		if err := errors.Join(ch.SetRecoveryCodes(id, nil), ch.DropPasskeys(id)); err != nil {
 			return err
 		}
 		return r.notePerson(ch, *u, who, "second factor", "%s has no second factor any more", u.Name)
@@ -222,18 +231,24 @@ func (r *People) stepOf(u store.User, code string) (int64, error) {
 
 // checkCode asks for the second factor of who has one. A code is good once.
 func (r *People) checkCode(ctx context.Context, u store.User, code string) error {
-	if u.TOTPAt == 0 {
+	if !u.HasFactor() {
 		return nil
 	}
 	if strings.TrimSpace(code) == "" {
+		if u.TOTPAt == 0 {
+			return ErrPasskey
+		}
 		return ErrCode
 	}
-	step, err := r.stepOf(u, code)
-	if err != nil {
-		return err
+	step := int64(0)
+	if u.TOTPAt != 0 {
+		var err error
+		if step, err = r.stepOf(u, code); err != nil {
+			return err
+		}
 	}
 	fresh := false
-	err = r.Store.Write(ctx, func(t *store.Tx) (err error) {
+	err := r.Store.Write(ctx, func(t *store.Tx) (err error) {
 		if step != 0 {
 			fresh, err = t.UseTOTPStep(u.ID, step)
 		} else {

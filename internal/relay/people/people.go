@@ -19,6 +19,7 @@ type People struct {
 
 	first   firstRun
 	hashing chan struct{} // as many as hash a password
+	once    answeredOnce
 }
 
 // New makes the people of a company.

@@ -32,7 +32,7 @@ func openBrowser(t *testing.T) *browser {
 	opts := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.ExecPath(path), chromedp.NoSandbox, chromedp.DisableGPU,
 		chromedp.Flag("disable-quic", true), chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-sync", true),
 		chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-domain-reliability", true),
-		chromedp.Flag("host-resolver-rules", "MAP * ~NOTFOUND , EXCLUDE 127.0.0.1"))
+		chromedp.Flag("host-resolver-rules", "MAP * ~NOTFOUND , EXCLUDE 127.0.0.1, EXCLUDE localhost"))
 	alloc, end := chromedp.NewExecAllocator(context.Background(), opts...)
 	t.Cleanup(end)
 	ctx, end2 := chromedp.NewContext(alloc)
@@ -59,8 +59,11 @@ func (b *browser) do(actions ...chromedp.Action[chromedp.Void]) {
 	run(b, chromedp.Steps(actions...), false)
 }
 
-// noContext is what the browser says when it was asked in the page before this one, whose scripts have ended: nothing was done.
-const noContext = "Cannot find context with specified id"
+// gone is what the browser says when it was asked in the page before this one, whose scripts have ended: nothing was done.
+func gone(err error) bool {
+	return strings.Contains(err.Error(), "Cannot find context with specified id") ||
+		strings.Contains(err.Error(), "Inspected target navigated or closed")
+}
 
 // ask runs an action that answers.
 func ask[T any](b *browser, action chromedp.Action[T]) T {
@@ -74,7 +77,7 @@ func run[T any](b *browser, action chromedp.Action[T], again bool) T {
 	ctx, cancel := context.WithTimeout(b.ctx, 20*time.Second)
 	defer cancel()
 	out, err := chromedp.Run(ctx, action)
-	for again && err != nil && strings.Contains(err.Error(), noContext) && ctx.Err() == nil {
+	for again && err != nil && gone(err) && ctx.Err() == nil {
 		out, err = chromedp.Run(ctx, action)
 	}
 	if err != nil {

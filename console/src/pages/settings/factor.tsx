@@ -5,6 +5,7 @@ import { Button, Trouble } from "../../parts/controls";
 import { Labelled } from "../../parts/fields";
 import { count, When } from "../../parts/format";
 import { Lamp } from "../../parts/lamp";
+import { Passkeys } from "./passkeys";
 
 const factorKey = ["second factor"];
 
@@ -32,48 +33,58 @@ export function SecondFactor() {
   });
   if (codes) return <Codes codes={codes} onSeen={() => (setCodes(null), changed())} />;
   return (
-    <section aria-label="Your second factor">
-      <h2>Your second factor</h2>
-      <p className="mb-2 max-w-prose text-quiet">
-        A code that an authenticator on your phone shows, asked for beside the password. Who learns the password alone is kept out.
-      </p>
-      <Trouble error={q.error ?? propose.error ?? drop.error ?? renew.error} />
-      {q.data && !q.data.on && !propose.data && (
-        <div className="flex items-center gap-4">
-          <Lamp state={q.data.demanded ? "caution" : "idle"}>{q.data.demanded ? "demanded, and not set up" : "not set up"}</Lamp>
-          <Button onClick={() => propose.mutate()} disabled={propose.isPending}>
-            Set it up
-          </Button>
-        </div>
-      )}
-      {q.data && !q.data.on && propose.data && <Confirm proposal={propose.data} onDone={setCodes} />}
-      {q.data?.on && (
-        <div className="flex flex-wrap items-end gap-4">
-          <p className="w-full">
-            <Lamp state="go">
-              asked for since <When at={q.data.since} />; {count(q.data.left)} recovery codes are left
-            </Lamp>
-          </p>
-          <Labelled label="Your password">
-            <input
-              className="field w-52"
-              type="password"
-              autoComplete="current-password"
-              value={password}
-              onChange={(e) => setPassword(e.target.value)}
-            />
-          </Labelled>
-          <Button onClick={() => renew.mutate()} disabled={!password || renew.isPending}>
-            Take new recovery codes
-          </Button>
-          {!q.data.demanded && (
-            <Button kind="quiet" onClick={() => drop.mutate()} disabled={!password || drop.isPending}>
-              Give it up
+    <div className="flex flex-col gap-9">
+      <section aria-label="Your second factor">
+        <h2>Your second factor</h2>
+        <p className="mb-2 max-w-prose text-quiet">
+          A code that an authenticator on your phone shows, asked for beside the password. Who learns the password alone is kept out.
+        </p>
+        <Trouble error={q.error ?? propose.error ?? drop.error ?? renew.error} />
+        {q.data && !q.data.on && !propose.data && (
+          <div className="flex items-center gap-4">
+            <Lamp state={q.data.demanded ? "caution" : "idle"}>{q.data.demanded ? "demanded, and not set up" : "not set up"}</Lamp>
+            <Button onClick={() => propose.mutate()} disabled={propose.isPending}>
+              Set it up
             </Button>
-          )}
-        </div>
-      )}
-    </section>
+          </div>
+        )}
+        {q.data && !q.data.on && propose.data && <Confirm proposal={propose.data} onDone={setCodes} />}
+        {(q.data?.on || !!q.data?.passkeys) && (
+          <div className="flex flex-wrap items-end gap-4">
+            <p className="w-full">
+              <Lamp state="go">
+                {q.data.on ? (
+                  <>
+                    asked for since <When at={q.data.since} />
+                  </>
+                ) : (
+                  "a passkey of yours stands in for it"
+                )}
+                ; {count(q.data.left)} recovery codes are left
+              </Lamp>
+            </p>
+            <Labelled label="Your password">
+              <input
+                className="field w-52"
+                type="password"
+                autoComplete="current-password"
+                value={password}
+                onChange={(e) => setPassword(e.target.value)}
+              />
+            </Labelled>
+            <Button onClick={() => renew.mutate()} disabled={!password || renew.isPending}>
+              Take new recovery codes
+            </Button>
+            {!q.data.demanded && (
+              <Button kind="quiet" onClick={() => drop.mutate()} disabled={!password || drop.isPending}>
+                Give it up
+              </Button>
+            )}
+          </div>
+        )}
+      </section>
+      <Passkeys onCodes={setCodes} />
+    </div>
   );
 }
 

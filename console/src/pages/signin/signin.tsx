@@ -1,6 +1,7 @@
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState, type FormEvent } from "react";
 import { api, Problem, take } from "../../api/client";
+import { knowsPasskeys, provePasskey } from "../../api/passkeys";
 import { Button, Trouble } from "../../parts/controls";
 
 export function SignIn() {
@@ -16,7 +17,16 @@ export function SignIn() {
   const [asked, setAsked] = useState(false);
   const wanted = asked || (enter.error instanceof Problem && enter.error.about.includes("body.code"));
   if (wanted && !asked) setAsked(true);
+  const byPasskey = enter.error instanceof Problem && enter.error.message.includes("passkey");
   const first = wanted && !enter.variables; // it was asked for; nothing was wrong
+  const device = useMutation({
+    mutationFn: async () => {
+      const asked = await take(api.POST("/api/v1/session/passkey/options"));
+      const answer = await provePasskey(asked.options);
+      return take(api.POST("/api/v1/session/passkey", { body: { state: asked.state, answer } }));
+    },
+    onSuccess: () => client.invalidateQueries({ queryKey: ["me"] }),
+  });
   const submit = (e: FormEvent) => {
     e.preventDefault();
     enter.mutate(code);
@@ -71,9 +81,16 @@ export function SignIn() {
           </label>
         )}
         {!first && <Trouble error={enter.error} />}
+        {first && byPasskey && <p role="status">{enter.error?.message}</p>}
+        <Trouble error={device.error} />
         <Button kind="main" type="submit" disabled={enter.isPending} className="py-1.5">
           Sign in
         </Button>
+        {knowsPasskeys() && (
+          <Button disabled={device.isPending} className="py-1.5" onClick={() => device.mutate()}>
+            With a passkey
+          </Button>
+        )}
       </form>
     </div>
   );
