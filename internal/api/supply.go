@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"net/http"
+	"net/url"
 
 	"openrelay/internal/core/person"
 	"openrelay/internal/relay/inventory"
@@ -47,7 +48,21 @@ func count(c store.Count) wire.Count {
 // SupplyInput narrows a list of purchases, transfers or counts.
 type SupplyInput struct {
 	PageInput
-	State string `query:"state"`
+	State  string `query:"state"`
+	Before int64  `query:"before" doc:"Keyset: those before this one"`
+}
+
+// documents answers a page of documents, and where the next begins.
+func documents[S, W any](in *SupplyInput, path string, list []S, show func(S) W, id func(S) int64) *paged[W] {
+	out := &paged[W]{Body: mapped(list, show)}
+	if len(list) == in.Limit {
+		q := url.Values{"limit": {fmt.Sprint(in.Limit)}}
+		if in.State != "" {
+			q.Set("state", in.State)
+		}
+		out.Link = next(path, q, "before", fmt.Sprint(id(list[len(list)-1])))
+	}
+	return out
 }
 
 func (a *API) timeline(ctx context.Context, thing string, id int64) ([]wire.Entry, error) {
@@ -91,9 +106,9 @@ func (a *API) supplyRoutes() {
 		a.shipmentSerials)
 }
 
-func (a *API) purchases(ctx context.Context, in *SupplyInput) (*body[[]wire.Purchase], error) {
-	list, err := a.relay.Store.Purchases(ctx, in.State, 0, in.Limit)
-	return &body[[]wire.Purchase]{mapped(list, purchase)}, err
+func (a *API) purchases(ctx context.Context, in *SupplyInput) (*paged[wire.Purchase], error) {
+	list, err := a.relay.Store.Purchases(ctx, in.State, in.Before, in.Limit)
+	return documents(in, "/purchases", list, purchase, func(x store.Purchase) int64 { return x.ID }), err
 }
 
 func (a *API) getPurchase(ctx context.Context, n string) (*body[wire.Purchase], error) {
@@ -145,9 +160,9 @@ func (a *API) closePurchase(ctx context.Context, in *NumberInput) (*body[wire.Pu
 	return a.getPurchase(ctx, in.Number)
 }
 
-func (a *API) transfers(ctx context.Context, in *SupplyInput) (*body[[]wire.Transfer], error) {
-	list, err := a.relay.Store.Transfers(ctx, in.State, 0, in.Limit)
-	return &body[[]wire.Transfer]{mapped(list, transfer)}, err
+func (a *API) transfers(ctx context.Context, in *SupplyInput) (*paged[wire.Transfer], error) {
+	list, err := a.relay.Store.Transfers(ctx, in.State, in.Before, in.Limit)
+	return documents(in, "/transfers", list, transfer, func(x store.Transfer) int64 { return x.ID }), err
 }
 
 func (a *API) getTransfer(ctx context.Context, n string) (*body[wire.Transfer], error) {
@@ -209,9 +224,9 @@ func (a *API) dropTransfer(ctx context.Context, in *transferMove) (*body[wire.Tr
 	return a.movedTransfer(ctx, in.Number, a.relay.DropTransfer(ctx, in.Number, who(ctx)))
 }
 
-func (a *API) counts(ctx context.Context, in *SupplyInput) (*body[[]wire.Count], error) {
-	list, err := a.relay.Store.Counts(ctx, in.State, 0, in.Limit)
-	return &body[[]wire.Count]{mapped(list, count)}, err
+func (a *API) counts(ctx context.Context, in *SupplyInput) (*paged[wire.Count], error) {
+	list, err := a.relay.Store.Counts(ctx, in.State, in.Before, in.Limit)
+	return documents(in, "/counts", list, count, func(x store.Count) int64 { return x.ID }), err
 }
 
 func (a *API) getCount(ctx context.Context, n string) (*body[wire.Count], error) {

@@ -11,6 +11,7 @@ import (
 )
 
 type countOptions struct {
+	want       rows
 	state, bin string
 	add        bool
 }
@@ -29,15 +30,17 @@ func countCommand() command {
 
 func (opt *countOptions) flags(f *flag.FlagSet) {
 	f.StringVar(&opt.state, "state", "", "list: open, posted or dropped")
+	opt.want.flagsOf(f, "list")
 	f.StringVar(&opt.bin, "bin", "", "note: the bin that was counted; empty takes the usual one")
 	f.BoolVar(&opt.add, "add", false, "note: add to what was counted there before")
 }
 
 func (opt *countOptions) list(ctx context.Context, c *client.Client, p *printer, _ []string) error {
-	list, err := c.Counts(ctx, query("state", opt.state))
+	list, more, err := listed[wire.Count](ctx, c, "/counts", query("state", opt.state), &opt.want)
 	if err != nil {
 		return err
 	}
+	defer func() { p.cut(len(list), more) }()
 	return p.show(list, func(row func(...any)) {
 		row("Number", "Location", "State", "Lines", "Differ", "Begun")
 		for _, x := range list {

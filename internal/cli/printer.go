@@ -28,6 +28,13 @@ func (r *rows) flags(f *flag.FlagSet) {
 	f.BoolVar(&r.all, "all", false, "all rows, however many there are")
 }
 
+// flagsOf adds them to one verb of a noun.
+func (r *rows) flagsOf(f *flag.FlagSet, verb string) {
+	r.all = false
+	f.Int64Var(&r.limit, "limit", 50, verb+": `rows` at most")
+	f.BoolVar(&r.all, "all", false, verb+": all rows, however many there are")
+}
+
 // page is how many rows are asked for at once.
 const page = 200
 

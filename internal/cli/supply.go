@@ -15,6 +15,7 @@ type purchaseOptions struct {
 	over                                 bool
 	lineOptions
 	serials []string
+	want    rows
 }
 
 func purchaseCommand() command {
@@ -34,6 +35,7 @@ func (opt *purchaseOptions) flags(f *flag.FlagSet) {
 	f.StringVar(&opt.expected, "expected", "", "add: `day` on which it should come, such as 2026-01-31")
 	f.StringVar(&opt.note, "note", "", "add: a note")
 	f.StringVar(&opt.state, "state", "", "list: open or closed")
+	opt.want.flagsOf(f, "list")
 	f.StringVar(&opt.bin, "bin", "", "receive: where it was put; empty takes the usual bin")
 	f.Int64Var(&opt.quantity, "n", 1, "receive: `units`")
 	f.BoolVar(&opt.over, "over", false, "receive: more than was ordered, or what was not, is meant")
@@ -44,10 +46,11 @@ func (opt *purchaseOptions) flags(f *flag.FlagSet) {
 }
 
 func (opt *purchaseOptions) list(ctx context.Context, c *client.Client, p *printer, _ []string) error {
-	list, err := c.Purchases(ctx, query("state", opt.state))
+	list, more, err := listed[wire.Purchase](ctx, c, "/purchases", query("state", opt.state), &opt.want)
 	if err != nil {
 		return err
 	}
+	defer func() { p.cut(len(list), more) }()
 	return p.show(list, func(row func(...any)) {
 		row("Number", "Supplier", "To", "State", "Expected", "Ordered", "Received", "Made")
 		for _, x := range list {
@@ -82,6 +85,7 @@ func (opt *purchaseOptions) close(ctx context.Context, c *client.Client, p *prin
 type transferOptions struct {
 	state, note, reason string
 	lineOptions
+	want rows
 }
 
 func transferCommand() command {
@@ -100,15 +104,17 @@ func transferCommand() command {
 func (opt *transferOptions) flags(f *flag.FlagSet) {
 	opt.lineOptions.flags(f)
 	f.StringVar(&opt.state, "state", "", "list: draft, under way or closed")
+	opt.want.flagsOf(f, "list")
 	f.StringVar(&opt.note, "note", "", "add: a note")
 	f.StringVar(&opt.reason, "reason", "", "lose: what became of it")
 }
 
 func (opt *transferOptions) list(ctx context.Context, c *client.Client, p *printer, _ []string) error {
-	list, err := c.Transfers(ctx, query("state", opt.state))
+	list, more, err := listed[wire.Transfer](ctx, c, "/transfers", query("state", opt.state), &opt.want)
 	if err != nil {
 		return err
 	}
+	defer func() { p.cut(len(list), more) }()
 	return p.show(list, func(row func(...any)) {
 		row("Number", "From", "To", "State", "Units", "Arrived", "Lost", "Made")
 		for _, x := range list {

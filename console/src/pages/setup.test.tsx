@@ -301,11 +301,23 @@ describe("lists of goods", () => {
     ]);
   });
 
-  it("say that they end where they end", async () => {
+  it("go on where the page ends", async () => {
     const one = answer<Schema<"Purchase">[]>("purchases")[0]!;
-    service({ purchases: Array.from({ length: 200 }, (_, i) => ({ ...one, number: `P${i}` })) });
+    service({ purchases: (a: Asked) => [{ ...one, number: a.query.get("before") === "7" ? "P-OLD" : "P-NEW" }] });
+    const known = globalThis.fetch;
+    vi.stubGlobal("fetch", async (input: Request) => {
+      const url = new URL(input.url);
+      const reply = await known(input);
+      if (!url.pathname.endsWith("/purchases") || url.searchParams.get("before")) return reply;
+      return new Response(await reply.text(), {
+        headers: { "Content-Type": "application/json", Link: '</api/v1/purchases?before=7>; rel="next"' },
+      });
+    });
     open(<Receiving />);
-    await said("200 are shown. They are the newest");
+    await said("P-NEW");
+    await userEvent.click(await button("Show more"));
+    await said("P-OLD");
+    expect(screen.queryByRole("button", { name: "Show more" })).toBeNull();
   });
 });
 

@@ -1,10 +1,10 @@
 import { locationsQuery } from "../../api/queries";
-import { useMutation, useQuery } from "@tanstack/react-query";
+import { useInfiniteQuery, useMutation, useQuery } from "@tanstack/react-query";
 import { useState, type FormEvent, type ReactNode } from "react";
 import { useNavigate, useSearchParams } from "react-router";
-import { api, take, type Schema } from "../../api/client";
+import { api, take, takeWith, type Schema } from "../../api/client";
 import { Choice } from "../../parts/choice";
-import { Button, Cut, Empty, Head, Loading, Sheet, Trouble } from "../../parts/controls";
+import { Button, Empty, Head, Loading, Sheet, Trouble } from "../../parts/controls";
 import { Labelled } from "../../parts/fields";
 import { count, When } from "../../parts/format";
 import { Lamp } from "../../parts/lamp";
@@ -66,7 +66,10 @@ function Lines({ value, onChange }: { value: string; onChange: (t: string) => vo
   );
 }
 
-const maxShown = 200;
+const atOnce = 100;
+
+/** The page after which the next begins, of the address of the next. */
+const before = (next: string) => Number(new URLSearchParams(next).get("before") ?? 0) || undefined;
 
 function Page<T>({
   title,
@@ -82,6 +85,7 @@ function Page<T>({
   empty,
   states,
   name,
+  more,
 }: {
   title: string;
   sub: string;
@@ -96,6 +100,7 @@ function Page<T>({
   empty: ReactNode;
   states: readonly string[];
   name: string;
+  more: { has: boolean; busy: boolean; load: () => void };
 }) {
   return (
     <>
@@ -113,14 +118,12 @@ function Page<T>({
           rows={rows}
           rowKey={rowKey}
           onOpen={onOpen}
+          more={more}
           tools={<Choice name="state" label="State" options={[["", "In all states"], ...states.map((s) => [s, s] as const)]} />}
         />
       )}
       {pending && <Loading />}
       {rows?.length === 0 && <Empty>{empty}</Empty>}
-      <Cut shown={rows?.length ?? 0} limit={maxShown}>
-        They are the newest; choose a state to see older ones of it. Each keeps its own address.
-      </Cut>
     </>
   );
 }
@@ -129,9 +132,14 @@ export function Receiving() {
   const navigate = useNavigate();
   const state = useStateChoice();
   const [adding, setAdding] = useState(false);
-  const q = useQuery({
+  const q = useInfiniteQuery({
     queryKey: ["purchases", state],
-    queryFn: () => take(api.GET("/api/v1/purchases", { params: { query: { state: state || undefined, limit: maxShown } } })),
+    initialPageParam: "",
+    queryFn: ({ pageParam }) =>
+      takeWith(
+        api.GET("/api/v1/purchases", { params: { query: { state: state || undefined, limit: atOnce, before: before(pageParam) } } }),
+      ),
+    getNextPageParam: (last) => last.next,
   });
   const columns: Column<Schema<"Purchase">>[] = [
     { key: "number", title: "Purchase order", cell: (p) => <span className="code font-medium">{p.number}</span>, value: (p) => p.number },
@@ -171,7 +179,8 @@ export function Receiving() {
         verb="New purchase order"
         name="purchases"
         onNew={() => setAdding(true)}
-        rows={q.data}
+        rows={q.data?.pages.flatMap((p) => p.data)}
+        more={{ has: q.hasNextPage, busy: q.isFetchingNextPage, load: () => void q.fetchNextPage() }}
         columns={columns}
         rowKey={(p) => p.number}
         onOpen={(p) => void navigate(`/receiving/${p.number}`)}
@@ -240,9 +249,14 @@ export function Transfers() {
   const navigate = useNavigate();
   const state = useStateChoice();
   const [adding, setAdding] = useState(false);
-  const q = useQuery({
+  const q = useInfiniteQuery({
     queryKey: ["transfers", state],
-    queryFn: () => take(api.GET("/api/v1/transfers", { params: { query: { state: state || undefined, limit: maxShown } } })),
+    initialPageParam: "",
+    queryFn: ({ pageParam }) =>
+      takeWith(
+        api.GET("/api/v1/transfers", { params: { query: { state: state || undefined, limit: atOnce, before: before(pageParam) } } }),
+      ),
+    getNextPageParam: (last) => last.next,
   });
   const columns: Column<Schema<"Transfer">>[] = [
     { key: "number", title: "Transfer", cell: (x) => <span className="code font-medium">{x.number}</span>, value: (x) => x.number },
@@ -280,7 +294,8 @@ export function Transfers() {
         verb="New transfer"
         name="transfers"
         onNew={() => setAdding(true)}
-        rows={q.data}
+        rows={q.data?.pages.flatMap((p) => p.data)}
+        more={{ has: q.hasNextPage, busy: q.isFetchingNextPage, load: () => void q.fetchNextPage() }}
         columns={columns}
         rowKey={(x) => x.number}
         onOpen={(x) => void navigate(`/transfers/${x.number}`)}
@@ -340,9 +355,12 @@ export function Counts() {
   const state = useStateChoice();
   const [location, setLocation] = useState("");
   const [adding, setAdding] = useState(false);
-  const q = useQuery({
+  const q = useInfiniteQuery({
     queryKey: ["counts", state],
-    queryFn: () => take(api.GET("/api/v1/counts", { params: { query: { state: state || undefined, limit: maxShown } } })),
+    initialPageParam: "",
+    queryFn: ({ pageParam }) =>
+      takeWith(api.GET("/api/v1/counts", { params: { query: { state: state || undefined, limit: atOnce, before: before(pageParam) } } })),
+    getNextPageParam: (last) => last.next,
   });
   const start = useMutation({
     mutationFn: () => take(api.POST("/api/v1/counts", { params: { header: {} }, body: { location } })),
@@ -376,7 +394,8 @@ export function Counts() {
         verb="Start a count"
         name="counts"
         onNew={() => setAdding(true)}
-        rows={q.data}
+        rows={q.data?.pages.flatMap((p) => p.data)}
+        more={{ has: q.hasNextPage, busy: q.isFetchingNextPage, load: () => void q.fetchNextPage() }}
         columns={columns}
         rowKey={(c) => c.number}
         onOpen={(c) => void navigate(`/counts/${c.number}`)}
