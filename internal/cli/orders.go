@@ -3,7 +3,7 @@ package cli
 import (
 	"context"
 	"flag"
-	"os"
+	"io"
 	"strings"
 	"time"
 
@@ -37,11 +37,7 @@ func (opt *ordersOptions) run(ctx context.Context, c *client.Client, p *printer,
 	filter := query("stage", opt.stage, "connection", opt.connection, "q", opt.search, "state", opt.state, "tag", opt.location,
 		"from", opt.from)
 	if opt.out != "" {
-		raw, _, err := c.Raw(ctx, "GET", "/api/v1/orders.csv?"+filter, nil)
-		if err != nil {
-			return err
-		}
-		return os.WriteFile(opt.out, raw, 0o600)
+		return written(opt.out, func(w io.Writer) error { return c.SaveOrders(ctx, filter, w) })
 	}
 	list, more, err := listed[wire.OrderRow](ctx, c, "/orders", filter, &opt.want)
 	if err != nil {

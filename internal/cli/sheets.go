@@ -4,6 +4,7 @@ import (
 	"context"
 	"flag"
 	"fmt"
+	"io"
 	"os"
 	"path/filepath"
 
@@ -78,20 +79,25 @@ func (opt *saveOptions) run(ctx context.Context, c *client.Client, p *printer, a
 	if name == "" {
 		name = sheets.SheetName(a[0])
 	}
-	f, err := os.Create(name)
-	if err != nil {
-		return err
-	}
-	if err := c.Save(ctx, a[0], f); err != nil {
-		f.Close()
-		os.Remove(name)
-		return err
-	}
-	if err := f.Close(); err != nil {
+	if err := written(name, func(w io.Writer) error { return c.Save(ctx, a[0], w) }); err != nil {
 		return err
 	}
 	if !p.json {
 		fmt.Fprintf(p.w, "%s written\n", name)
 	}
 	return nil
+}
+
+// written writes a file for its owner alone; of one that cannot be written whole, nothing stays.
+func written(name string, write func(io.Writer) error) error {
+	f, err := os.OpenFile(name, os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600)
+	if err != nil {
+		return err
+	}
+	if err := write(f); err != nil {
+		f.Close()
+		os.Remove(name)
+		return err
+	}
+	return f.Close()
 }

@@ -185,7 +185,13 @@ func (c *Client) AddTransfer(ctx context.Context, n inventory.NewTransfer, opts 
 // MoveTransfer sends a transfer, lets goods of it arrive, gives up what is lost, or drops it.
 func (c *Client) MoveTransfer(ctx context.Context, number, what string, items []inventory.Arrival, reason string,
 	opts ...Option) (out wire.Transfer, err error) {
-	_, err = c.Do(ctx, http.MethodPost, "/transfers/"+esc(number)+"/"+what, map[string]any{"items": items, "reason": reason}, &out, opts...)
+	_, err = c.Do(
+		ctx,
+		http.MethodPost,
+		"/transfers/"+esc(number)+"/"+what,
+		map[string]any{"items": items, "reason": reason},
+		&out,
+		opts...)
 	return out, err
 }
 
@@ -281,7 +287,17 @@ func (c *Client) SheetRows(ctx context.Context, id int64, query string) ([]wire.
 
 // Save writes a table as CSV.
 func (c *Client) Save(ctx context.Context, kind string, out io.Writer) error {
-	req, err := http.NewRequestWithContext(ctx, http.MethodGet, c.Server+"/api/v1/saved/"+esc(kind)+".csv", nil)
+	return c.stream(ctx, "/api/v1/saved/"+esc(kind)+".csv", out)
+}
+
+// SaveOrders writes the orders that a filter lets through as CSV, however many they are.
+func (c *Client) SaveOrders(ctx context.Context, query string, out io.Writer) error {
+	return c.stream(ctx, "/api/v1/orders.csv?"+query, out)
+}
+
+// stream passes an answer on as it comes, however long it is and however long that takes.
+func (c *Client) stream(ctx context.Context, path string, out io.Writer) error {
+	req, err := http.NewRequestWithContext(ctx, http.MethodGet, c.Server+path, nil)
 	if err != nil {
 		return err
 	}

@@ -96,6 +96,9 @@ func (c *Client) Do(ctx context.Context, method, path string, in, out any, opts 
 	return next, nil
 }
 
+// mostRead is how long an answer may be that is read as a whole; tables are streamed.
+const mostRead = 64 << 20
+
 // Raw sends a request and returns the body of the answer.
 func (c *Client) Raw(ctx context.Context, method, path string, in any, opts ...Option) ([]byte, http.Header, error) {
 	var body io.Reader
@@ -124,9 +127,12 @@ func (c *Client) Raw(ctx context.Context, method, path string, in any, opts ...O
 		return nil, nil, fmt.Errorf("the service at %s cannot be reached: %w", c.Server, errors.Unwrap(err))
 	}
 	defer res.Body.Close()
-	raw, err := io.ReadAll(io.LimitReader(res.Body, 64<<20))
+	raw, err := io.ReadAll(io.LimitReader(res.Body, mostRead+1))
 	if err != nil {
 		return nil, nil, fmt.Errorf("%s %s: the answer broke off: %w", method, path, err)
+	}
+	if len(raw) > mostRead {
+		return nil, nil, fmt.Errorf("%s %s: the answer has more than %d MB; nothing of it was taken", method, path, mostRead>>20)
 	}
 	if res.StatusCode >= 300 {
 		return nil, nil, problemOf(res.StatusCode, raw)

@@ -77,6 +77,7 @@ func routes(t *testing.T) map[string]*regexp.Regexp {
 	}
 	for _, file := range []string{"GET /api/v1/setup", "POST /api/v1/pick-lists.pdf", "GET /api/v1/orders/{number}/pick-list.pdf",
 		"GET /api/v1/shipments/{number}/label.pdf", "GET /api/v1/manifests/{id}/manifest.pdf", "GET /api/v1/saved/{kind}.csv",
+		"GET /api/v1/orders.csv",
 		"POST /api/v1/sheets/{kind}"} {
 		method, path, _ := strings.Cut(file, " ")
 		add(method, path)

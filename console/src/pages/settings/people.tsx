@@ -95,7 +95,13 @@ function Everybody({ me }: { me: number }) {
                   )}
                 </td>
                 <td>{u.signed_in_at ? <When at={u.signed_in_at} /> : "never"}</td>
-                <td>{u.factor_at ? <Lamp state="go">asked for</Lamp> : <Lamp state="idle">none</Lamp>}</td>
+                <td>
+                  {u.factor_at || u.passkeys ? (
+                    <Lamp state="go">{[u.factor_at && "codes", u.passkeys && "passkey"].filter(Boolean).join(", ")}</Lamp>
+                  ) : (
+                    <Lamp state="idle">none</Lamp>
+                  )}
+                </td>
                 <td>
                   <div className="-my-1 flex justify-end gap-4 whitespace-nowrap">
                     {!u.left_at && (

@@ -12,7 +12,7 @@ const names: Record<Schema<"RelayRetention">["kind"], string> = {
   sent: "Sent, word for word",
   runs: "Runs and their logs",
   timeline: "Steps of orders",
-  exceptions: "Exceptions that are over",
+  exceptions: "Exceptions",
   notices: "Messages to people",
   looks: "Looks at personal data",
   security: "Security events",
