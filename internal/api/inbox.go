@@ -86,7 +86,11 @@ type inboxListInput struct {
 }
 
 func (a *API) exceptions(ctx context.Context, in *inboxListInput) (*body[[]wire.Exception], error) {
-	list, err := a.groups(ctx, store.ExceptionFilter{Cause: in.Cause, Connection: in.Connection, Assignee: in.Assignee,
+	ref, err := a.relay.PersonRef(ctx, in.Assignee)
+	if err != nil {
+		return nil, err
+	}
+	list, err := a.groups(ctx, store.ExceptionFilter{Cause: in.Cause, Connection: in.Connection, Assignee: ref,
 		Nobodys: in.Nobodys, Asleep: in.Asleep, Limit: in.Limit})
 	return &body[[]wire.Exception]{list}, err
 }

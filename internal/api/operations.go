@@ -219,7 +219,7 @@ func (a *API) ordersRoutes() {
 }
 
 func (a *API) orders(ctx context.Context, in *OrdersInput) (*paged[wire.OrderRow], error) {
-	f, err := in.filter(ctx, a.relay.Zone())
+	f, err := a.filter(ctx, in)
 	if err != nil {
 		return nil, err
 	}

@@ -74,14 +74,18 @@ type OrdersInput struct {
 	After      int64       `query:"after" doc:"Keyset, with oldest: orders taken in after this one"`
 }
 
-func (in *OrdersInput) filter(ctx context.Context, zone *time.Location) (store.OrderFilter, error) {
-	f := store.OrderFilter{Connection: in.Connection, State: in.State, Kind: in.Kind, Tag: in.Tag, Assignee: in.Assignee, Cause: in.Cause,
+func (a *API) filter(ctx context.Context, in *OrdersInput) (store.OrderFilter, error) {
+	zone := a.relay.Zone()
+	assignee, err := a.relay.PersonRef(ctx, in.Assignee)
+	if err != nil {
+		return store.OrderFilter{}, err
+	}
+	f := store.OrderFilter{Connection: in.Connection, State: in.State, Kind: in.Kind, Tag: in.Tag, Assignee: assignee, Cause: in.Cause,
 		Typed: in.Typed, Customer: in.Customer,
 		Search: strings.TrimSpace(in.Search), Before: in.Before, Oldest: in.Oldest, After: in.After, Limit: in.Limit, Nameless: !sees(ctx)}
 	if in.Stage != "" {
 		f.Stages = strings.Split(in.Stage, ",")
 	}
-	var err error
 	if f.From, err = day(in.From, zone); err != nil {
 		return f, err
 	}
@@ -127,7 +131,7 @@ func (a *API) ordersCSV(w http.ResponseWriter, r *http.Request) {
 	in := OrdersInput{Stage: q.Get("stage"), Connection: q.Get("connection"), State: q.Get("state"), Kind: q.Get("kind"),
 		Tag: q.Get("tag"), Assignee: q.Get("assignee"), Cause: order.Cause(q.Get("cause")),
 		Typed: q.Get("typed"), From: q.Get("from"), To: q.Get("to"), Search: q.Get("q")}
-	f, err := in.filter(r.Context(), a.relay.Zone())
+	f, err := a.filter(r.Context(), &in)
 	if err != nil {
 		a.deny(w, err)
 		return
@@ -287,6 +291,14 @@ type bulkInput struct{ Body orders.Bulk }
 
 func (a *API) act(ctx context.Context, in *bulkInput) (*body[orders.BulkDone], error) {
 	d, err := a.relay.Act(ctx, in.Body, who(ctx))
+	return a.bulk(ctx, d, err)
+}
+
+// bulk answers what an action did; who something was given to is told by name.
+func (a *API) bulk(ctx context.Context, d orders.BulkDone, err error) (*body[orders.BulkDone], error) {
+	if err == nil && d.Action == orders.Assign {
+		d.Value, err = a.relay.PersonName(ctx, d.Value)
+	}
 	return &body[orders.BulkDone]{d}, err
 }
 
@@ -296,7 +308,7 @@ type workIDInput struct {
 
 func (a *API) action(ctx context.Context, in *workIDInput) (*body[orders.BulkDone], error) {
 	d, err := a.relay.BulkResult(ctx, in.ID)
-	return &body[orders.BulkDone]{d}, err
+	return a.bulk(ctx, d, err)
 }
 
 func (a *API) jobs(ctx context.Context, _ *struct{}) (*body[[]engine.Job], error) {

@@ -147,7 +147,7 @@ func (a *API) order(ctx context.Context, v views.OrderView) wire.Order {
 	for _, m := range v.Outbox {
 		out.WriteBacks = append(out.WriteBacks, outbox(ctx, m))
 	}
-	out.Kind, out.Assignee, out.TypedBy, out.Ours, out.Hidden, out.Forgotten = string(o.Kind()), o.Assignee, o.TypedBy, o.Ours, !sees(
+	out.Kind, out.Assignee, out.TypedBy, out.Ours, out.Hidden, out.Forgotten = string(o.Kind()), v.Assignee, o.TypedBy, o.Ours, !sees(
 		ctx), timeAt(o.ForgottenAt)
 	out.MergedInto, out.Actions, out.Compared = v.MergedInto, v.Actions, compared(ctx, v.Versions)
 	for _, r := range v.Members {

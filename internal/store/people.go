@@ -330,6 +330,7 @@ func (s *Store) Series(ctx context.Context) ([]Series, error) {
 // UserNames lists the names of the people who may sign in.
 func (s *Store) UserNames(ctx context.Context) ([]string, error) {
 	out := []string{}
-	err := s.read.SelectContext(ctx, &out, "SELECT name FROM user ORDER BY name")
+	err := s.read.SelectContext(ctx, &out, `SELECT CASE WHEN (SELECT count(*) FROM user o WHERE o.name=u.name AND o.left_at=0)>1
+		THEN u.email ELSE u.name END FROM user u WHERE u.left_at=0 ORDER BY 1`)
 	return out, err
 }

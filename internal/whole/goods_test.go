@@ -839,7 +839,8 @@ func TestTables(t *testing.T) {
 	do("counts", "sku,location,bin,counted\nHIVE-TOOL,alder,,100\nHIVE-TOOL,mill,,3\nNOBODY,alder,,3\nPLAQUE-S,alder,,1\n", 2)
 	require.Equal(t, int64(100), lies(t, w, "HIVE-TOOL", "alder").OnHand)
 	do("adjustments",
-		"sku,location,bin,change,reason\nHIVE-TOOL,alder,,-7,broken\nHIVE-TOOL,alder,Z-9,+2,found\nHIVE-TOOL,alder,,-5000,too many\n", 1)
+		"sku,location,bin,change,reason\nHIVE-TOOL,alder,,-7,broken\nHIVE-TOOL,alder,E-12-5,+2,found\nHIVE-TOOL,alder,,-5000,too many\n",
+		1)
 	require.Equal(t, int64(95), lies(t, w, "HIVE-TOOL", "alder").OnHand)
 	do("purchases",
 		"number,supplier,location,sku,quantity\nPO-1,Copperlatch,alder,HIVE-TOOL,50\nPO-1,Copperlatch,alder,SMOKER-M,5\n"+

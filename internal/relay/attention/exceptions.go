@@ -51,7 +51,11 @@ func (r *Attention) onGroup(ctx context.Context, g GroupOf, f func(*engine.Chang
 
 // AssignException says who looks after a group; empty: nobody.
 func (r *Attention) AssignException(ctx context.Context, g GroupOf, assignee string) (int64, error) {
-	return r.onGroup(ctx, g, func(ch *engine.Change, in store.Group) (int64, error) { return ch.AssignGroup(in, assignee) })
+	ref, err := r.PersonRef(ctx, assignee)
+	if err != nil {
+		return 0, err
+	}
+	return r.onGroup(ctx, g, func(ch *engine.Change, in store.Group) (int64, error) { return ch.AssignGroup(in, ref) })
 }
 
 // Snooze lets a group sleep until a time; the zero time wakes it.

@@ -37,7 +37,7 @@ var ActionKinds = []ActionKind{Approve, Hold, Tag, Untag, Assign, Pick, Ship, Ca
 type Bulk struct {
 	Action ActionKind `json:"action" enum:"approve,hold,tag,untag,assign,pick,ship,cancel,void,hand over"`
 	Value  string     `json:"value,omitempty" doc:"The tag, the person, or the reason"`
-	Orders []string   `json:"orders" maxItems:"5000" doc:"Numbers"`
+	Orders []string   `json:"orders" doc:"Numbers"                            maxItems:"5000"`
 }
 
 // BulkResult is what became of one order.
@@ -91,6 +91,13 @@ func (r *Orders) Act(ctx context.Context, b Bulk, who string) (BulkDone, error) 
 		if value == "" || len(value) > 60 || strings.ContainsAny(value, ",\"\\") {
 			return BulkDone{}, engine.Refuse("a tag has 1 to 60 characters and neither comma nor quotes")
 		}
+	}
+	if b.Action == Assign {
+		ref, err := r.PersonRef(ctx, value)
+		if err != nil {
+			return BulkDone{}, err
+		}
+		value = ref
 	}
 	if len(b.Orders) == 0 || len(b.Orders) > maxBulk {
 		return BulkDone{}, engine.Refuse("1 to %d orders are expected", maxBulk)
@@ -191,17 +198,23 @@ func (r *Orders) UndoBulk(ctx context.Context, id int64, who string) (BulkDone, 
 		}
 		parts = append(parts, store.JobPart{Subject: res.Number, Was: value})
 	}
-	return r.beginBulk(ctx, actArgs{Action: undoable[old.Action], Value: old.Value, Undoes: id}, who, parts, func(ch *engine.Change) error {
-		j, err := ch.Job(id)
-		if err != nil {
-			return err
-		}
-		if j.UndoneAt != 0 {
-			return &engine.Refused{Text: "that was undone already", Conflict: true}
-		}
-		j.UndoneAt = ch.Now.UnixMicro()
-		return ch.PutJob(j)
-	})
+	return r.beginBulk(
+		ctx,
+		actArgs{Action: undoable[old.Action], Value: old.Value, Undoes: id},
+		who,
+		parts,
+		func(ch *engine.Change) error {
+			j, err := ch.Job(id)
+			if err != nil {
+				return err
+			}
+			if j.UndoneAt != 0 {
+				return &engine.Refused{Text: "that was undone already", Conflict: true}
+			}
+			j.UndoneAt = ch.Now.UnixMicro()
+			return ch.PutJob(j)
+		},
+	)
 }
 
 // actPortion is how many orders one step of an action works on.
@@ -298,6 +311,12 @@ func (r *Orders) actPart(ctx context.Context, a actArgs, p store.JobPart, who st
 }
 
 func (r *Orders) actOne(ctx context.Context, action ActionKind, value, number, who string) (text, was string, err error) {
+	called := value
+	if action == Assign {
+		if called, err = r.PersonName(ctx, value); err != nil {
+			return "", "", err
+		}
+	}
 	switch action {
 	case VoidIt:
 		now, err := r.Void(ctx, number, value, false, 0, who)
@@ -307,7 +326,7 @@ func (r *Orders) actOne(ctx context.Context, action ActionKind, value, number, w
 	}
 	err = r.Commit(ctx, func(ch *engine.Change) error {
 		return r.onOrder(ch, number, 0, who, func(o *order.Order, _ *engine.Conn, s *order.Scene) (got order.Change, err error) {
-			got, text, was, err = actOn(o, action, value, who, s)
+			got, text, was, err = actOn(o, action, value, called, who, s)
 			return got, err
 		})
 	})
@@ -315,7 +334,7 @@ func (r *Orders) actOne(ctx context.Context, action ActionKind, value, number, w
 }
 
 // actOn does an action to an order that is loaded, and says what was done and what undoing would bring back.
-func actOn(o *order.Order, action ActionKind, value, who string, s *order.Scene) (got order.Change, text, was string, err error) {
+func actOn(o *order.Order, action ActionKind, value, called, who string, s *order.Scene) (got order.Change, text, was string, err error) {
 	got = order.Change{Order: o}
 	note := func(what, format string, args ...any) {
 		o.Revision++
@@ -353,8 +372,8 @@ func actOn(o *order.Order, action ActionKind, value, who string, s *order.Scene)
 			return refuse("nothing to change")
 		}
 		o.Assignee = value
-		note("assigned", "Assigned to %s by %s", engine.Or(value, "nobody"), who)
-		text = "assigned to " + engine.Or(value, "nobody")
+		note("assigned", "Assigned to %s by %s", engine.Or(called, "nobody"), who)
+		text = "assigned to " + engine.Or(called, "nobody")
 	case Cancel:
 		got, err = order.CallOff(o, who, value, s)
 		text = "cancelled"

@@ -30,7 +30,8 @@ type OrderView struct {
 	Outbox    []store.OutboxMessage
 
 	Customer   store.Customer
-	Bought     int64 // orders of the customer, up to 100
+	Assignee   string // what who looks after it is called
+	Bought     int64  // orders of the customer, up to 100
 	MergedInto string
 	Members    []store.OrderRow // of a summary, the first of them
 	Actions    []string         // what can be done with it now
@@ -55,6 +56,9 @@ func (r *Views) Order(ctx context.Context, number string) (OrderView, error) {
 		return out, fmt.Errorf("order %s: its connection is gone", number)
 	}
 	out.Channel = *c.Rec()
+	if out.Assignee, err = r.PersonName(ctx, o.Assignee); err != nil {
+		return out, err
+	}
 	versions, err := r.Store.ChannelVersions(ctx, o.ID)
 	if err != nil {
 		return out, err

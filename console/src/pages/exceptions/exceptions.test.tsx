@@ -180,11 +180,21 @@ describe("what a person ends", () => {
 
 describe("the list", () => {
   it("is mine where I ask for mine", async () => {
-    const asked = service({ exceptions: [] });
+    const me = { ...answer<{ name: string }>("me"), email: "ada@morrowhive.example" };
+    const asked = service({ exceptions: [], me });
     open(<Exceptions />, "/exceptions?show=mine");
     await said("Nothing. What cannot go on by itself will stand here");
-    const me = answer<{ name: string }>("me");
-    expect(asked.find((a) => a.path === "exceptions")?.query.get("assignee")).toBe(me.name);
+    const list = asked.filter((a) => a.path === "exceptions");
+    expect(list.at(-1)?.query.get("assignee")).toBe("ada@morrowhive.example");
+  });
+
+  it("is mine by the name where an access token has no e-mail", async () => {
+    const me = { ...answer<{ name: string }>("me"), email: "" };
+    const asked = service({ exceptions: [], me });
+    open(<Exceptions />, "/exceptions?show=mine");
+    await said("Nothing. What cannot go on by itself will stand here");
+    const list = asked.filter((a) => a.path === "exceptions");
+    expect(list.at(-1)?.query.get("assignee")).toBe(me.name);
   });
 
   it("is narrowed to a cause, and walked by keys", async () => {

@@ -30,7 +30,12 @@ export default function Exceptions() {
       take(
         api.GET("/api/v1/exceptions", {
           params: {
-            query: { limit: maxShown, cause: cause || undefined, asleep: asleep || undefined, assignee: mine ? me.data?.name : undefined },
+            query: {
+              limit: maxShown,
+              cause: cause || undefined,
+              asleep: asleep || undefined,
+              assignee: mine ? me.data?.email || me.data?.name : undefined,
+            },
           },
         }),
       ),

@@ -1,0 +1,53 @@
+package engine
+
+import (
+	"context"
+	"errors"
+	"strconv"
+	"strings"
+
+	"openrelay/internal/store"
+)
+
+// PersonRef is how it is kept that a person looks after something: by their id, whatever they are called. The text is an
+// id, an e-mail address, or a name that one person alone has. A text that is nobody's, such as that of a team, stays.
+func (r *Engine) PersonRef(ctx context.Context, text string) (ref string, err error) {
+	text = strings.TrimSpace(text)
+	if text == "" {
+		return "", nil
+	}
+	list, err := r.Store.Users(ctx)
+	if err != nil {
+		return "", err
+	}
+	var named []int64
+	for _, u := range list {
+		id := strconv.FormatInt(u.ID, 10)
+		if text == id || strings.EqualFold(text, u.Email) {
+			return id, nil
+		}
+		if u.Name == text && u.LeftAt == 0 {
+			named = append(named, u.ID)
+		}
+	}
+	switch len(named) {
+	case 0:
+		return text, nil
+	case 1:
+		return strconv.FormatInt(named[0], 10), nil
+	}
+	return "", Refuse("%d people are called %s; give the e-mail address of the one that is meant", len(named), text)
+}
+
+// PersonName is what a person is called who is kept by their id; a text that is nobody's stands for itself.
+func (r *Engine) PersonName(ctx context.Context, ref string) (string, error) {
+	id, err := strconv.ParseInt(ref, 10, 64)
+	if err != nil {
+		return ref, nil
+	}
+	u, err := r.Store.User(ctx, id)
+	if errors.Is(err, store.ErrNotFound) {
+		return ref, nil
+	}
+	return u.Name, err
+}

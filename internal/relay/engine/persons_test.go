@@ -1,0 +1,65 @@
+package engine_test
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"openrelay/internal/core/person"
+	"openrelay/internal/relay/orders"
+	"openrelay/internal/relay/people"
+	"openrelay/internal/relay/trial"
+	"openrelay/internal/store"
+)
+
+// TestWhoLooksAfterSomethingIsAPerson: by their id, so that a new name changes nothing, and two of one name are told apart.
+func TestWhoLooksAfterSomethingIsAPerson(t *testing.T) {
+	k, ctx := trial.New(t), t.Context()
+	for _, email := range []string{"joss@morrow.example", "other@morrow.example"} {
+		require.NoError(t, k.PutUser(ctx, email, "Joss Fenn", person.Clerk, "heather and lime"))
+	}
+	require.NoError(t, k.PutUser(ctx, "runa@morrow.example", "Runa", person.Clerk, "heather and lime"))
+	_, err := k.PersonRef(ctx, "Joss Fenn")
+	require.ErrorContains(t, err, "2 people are called Joss Fenn; give the e-mail address")
+	joss, err := k.PersonRef(ctx, " JOSS@morrow.example ")
+	require.NoError(t, err)
+	runa, err := k.PersonRef(ctx, "Runa")
+	require.NoError(t, err)
+	require.NotEqual(t, joss, runa)
+	again, err := k.PersonRef(ctx, runa)
+	require.NoError(t, err)
+	require.Equal(t, runa, again, "an id stands for itself")
+	team, err := k.PersonRef(ctx, "The night shift")
+	require.NoError(t, err)
+	require.Equal(t, "The night shift", team)
+
+	k.Stock(5, "JAR")
+	k.Sell("S-1", trial.Units("JAR", 1))
+	done, err := k.Act(ctx, orders.Bulk{Action: orders.Assign, Value: "joss@morrow.example", Orders: []string{"O10001"}}, "Edda")
+	require.NoError(t, err)
+	k.Settle()
+	named := func() string {
+		v, err := k.Order(ctx, "O10001")
+		require.NoError(t, err)
+		rows, err := k.Store.ListOrders(ctx, store.OrderFilter{Assignee: joss, Limit: 5})
+		require.NoError(t, err)
+		require.Len(t, rows, 1)
+		require.Equal(t, v.Assignee, rows[0].Assignee)
+		return v.Assignee
+	}
+	require.Equal(t, "Joss Fenn", named())
+	u, err := k.Store.UserByEmail(ctx, "joss@morrow.example")
+	require.NoError(t, err)
+	require.NoError(t, k.ChangePerson(ctx, u.ID, people.PersonChange{Name: "Joss Wendlow"}, "Edda"))
+	require.Equal(t, "Joss Wendlow", named(), "who looks after it is the same person")
+	v, err := k.Order(ctx, "O10001")
+	require.NoError(t, err)
+	require.Contains(t, v.Timeline[len(v.Timeline)-1].Text+v.Timeline[0].Text, "Assigned to Joss Fenn",
+		"what happened keeps the name of its day")
+	_, err = k.UndoBulk(ctx, done.ID, "Edda")
+	require.NoError(t, err)
+	k.Settle()
+	v, err = k.Order(ctx, "O10001")
+	require.NoError(t, err)
+	require.Empty(t, v.Assignee)
+}
