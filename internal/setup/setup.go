@@ -38,6 +38,7 @@ type Setup struct {
 	Profiles    []Profile         `yaml:"profiles,omitempty"`
 	Senders     []Sender          `yaml:"senders,omitempty"`
 	Carriers    []Carrier         `yaml:"carriers,omitempty"`  // that are only named
+	Archived    Archived          `yaml:"archived,omitempty"`  // what is used no more
 	Retention   map[string]int    `yaml:"retention,omitempty"` // days for which kinds stay whole; 0: for ever
 	Backups     *Backups          `yaml:"backups,omitempty"`
 	Connectors  []string          `yaml:"connectors,omitempty"` // definitions, as text
@@ -272,6 +273,9 @@ func (s *Setup) check() error {
 			return err
 		}
 	}
+	if err := s.checkArchived(); err != nil {
+		return err
+	}
 	for _, c := range s.Connections {
 		if err := once("connections", c.Code); err != nil {
 			return err
@@ -395,20 +399,24 @@ func Compare(have, want Setup) []Change {
 	if want.Backups != nil {
 		change("backups", "schedule", have.Backups.line(), want.Backups.line())
 	}
-	out = append(out, compareLocations(have.Locations, want.Locations)...)
-	out = append(out, compareLines("parcel profile", "measures", have.Profiles, want.Profiles)...)
-	out = append(out, compareLines("sender", "sender", have.Senders, want.Senders)...)
-	out = append(out, compareLines("carrier", "carrier", have.Carriers, want.Carriers)...)
+	out = append(out, compareArchived(have, want)...)
+	out = append(out, compareLocations(have, want.Locations)...)
+	out = append(out, compareLines("parcel profile", "measures", have.Profiles, want.Profiles, have.Archived.Profiles)...)
+	out = append(out, compareLines("sender", "sender", have.Senders, want.Senders, have.Archived.Senders)...)
+	out = append(out, compareLines("carrier", "carrier", have.Carriers, want.Carriers, have.Archived.Carriers)...)
 	return append(out, compareConnections(have, want)...)
 }
 
-func compareLocations(have, want []Location) (out []Change) {
+func compareLocations(have Setup, want []Location) (out []Change) {
 	there := map[string]Location{}
-	for _, l := range have {
+	for _, l := range have.Locations {
 		there[l.Code] = l
 	}
 	for _, w := range want {
 		h, ok := there[w.Code]
+		if !ok && slices.Contains(have.Archived.Locations, w.Code) {
+			continue // it is told as used again
+		}
 		if !ok {
 			out = append(out, Change{Action: "add", Thing: "location " + w.Code, To: w.Name})
 			continue
@@ -438,16 +446,17 @@ type kept interface {
 	line() string
 }
 
-func compareLines[T kept](thing, field string, have, want []T) (out []Change) {
+// compareLines compares what is told in a line; those of archived are told as used again, not as new.
+func compareLines[T kept](thing, field string, have, want []T, archived []string) (out []Change) {
 	there := map[string]T{}
 	for _, x := range have {
 		there[x.code()] = x
 	}
 	for _, w := range want {
 		h, ok := there[w.code()]
-		if !ok {
+		if !ok && !slices.Contains(archived, w.code()) {
 			out = append(out, Change{Action: "add", Thing: thing + " " + w.code(), To: w.title()})
-		} else if h.line() != w.line() {
+		} else if ok && h.line() != w.line() {
 			out = append(out, Change{Action: "change", Thing: thing + " " + w.code(), Field: field, From: h.line(), To: w.line()})
 		}
 	}

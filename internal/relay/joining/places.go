@@ -160,10 +160,7 @@ func (r *Joining) ArchivePlace(ctx context.Context, code string, archived bool, 
 		return err
 	}
 	if archived {
-		if err := r.sellsFrom(at); err != nil {
-			return err
-		}
-		if err := r.ruledBy(ctx, "location", code); err != nil {
+		if err := r.placeInUse(ctx, at); err != nil {
 			return err
 		}
 	}
@@ -190,6 +187,14 @@ func (r *Joining) ArchivePlace(ctx context.Context, code string, archived bool, 
 		return err
 	}
 	return r.Reload(ctx)
+}
+
+// placeInUse refuses to give a place up that a connection or a rule names.
+func (r *Joining) placeInUse(ctx context.Context, at store.Location) error {
+	if err := r.sellsFrom(at); err != nil {
+		return err
+	}
+	return r.ruledBy(ctx, "location", at.Code)
 }
 
 // sellsFrom refuses to give a place up that connections name.

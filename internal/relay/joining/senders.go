@@ -38,15 +38,25 @@ func (r *Joining) putSender(ch *engine.Change, s store.Sender, who string) error
 
 // ArchiveSender lets a sender be used no more, or again. One that a connection ships as stays.
 func (r *Joining) ArchiveSender(ctx context.Context, code string, archived bool, who string) error {
-	for _, c := range r.Sorted() {
-		if archived && c.Rec().State != store.Left && c.Settings().Sender == code {
-			return &engine.Refused{Text: fmt.Sprintf("%s ships as %s; change that first", c.Rec().Name, code), Conflict: true}
+	if archived {
+		if err := r.shipsAs(code); err != nil {
+			return err
 		}
 	}
 	if err := r.archive(ctx, "sender", code, archived, who, (*engine.Change).ArchiveSender); err != nil {
 		return err
 	}
 	return r.Reload(ctx)
+}
+
+// shipsAs refuses to give a sender up that a connection ships as.
+func (r *Joining) shipsAs(code string) error {
+	for _, c := range r.Sorted() {
+		if c.Rec().State != store.Left && c.Settings().Sender == code {
+			return &engine.Refused{Text: fmt.Sprintf("%s ships as %s; change that first", c.Rec().Name, code), Conflict: true}
+		}
+	}
+	return nil
 }
 
 // PutNamedCarrier adds a carrier of which no more is known than its name and where its parcels are followed.

@@ -88,6 +88,9 @@ func (r *Joining) exportGround(ctx context.Context, out *setup.Setup) error {
 	if err := r.exportSenders(ctx, out); err != nil {
 		return err
 	}
+	if err := r.exportArchived(ctx, out); err != nil {
+		return err
+	}
 	if err := r.exportKeeping(ctx, out); err != nil {
 		return err
 	}
@@ -293,7 +296,7 @@ func (r *Joining) PlanSetup(ctx context.Context, want setup.Setup, secrets map[s
 		}
 		out = append(out, more...)
 	}
-	return out, nil
+	return append(out, r.planArchived(ctx, have, want)...), nil
 }
 
 // planAccess says what becomes of a connection's credentials.
@@ -384,6 +387,9 @@ func (r *Joining) ApplySetup(ctx context.Context, want setup.Setup, secrets map[
 	if out.Changes, err = r.PlanSetup(ctx, want, secrets); err != nil {
 		return out, err
 	}
+	if err := r.reviveArchived(ctx, want, who); err != nil {
+		return out, err
+	}
 	if err := r.applyGround(ctx, want, who); err != nil {
 		return out, err
 	}
@@ -417,7 +423,7 @@ func (r *Joining) ApplySetup(ctx context.Context, want setup.Setup, secrets map[
 			}
 		}
 	}
-	return out, nil
+	return out, r.applyArchived(ctx, want, who)
 }
 
 // applyGround brings company, number series, locations and profiles to what a set-up asks for.

@@ -1,0 +1,127 @@
+package joining
+
+import (
+	"context"
+	"fmt"
+	"slices"
+
+	"openrelay/internal/setup"
+)
+
+// exportArchived writes what is used no more.
+func (r *Joining) exportArchived(ctx context.Context, out *setup.Setup) error {
+	locations, err := r.Store.Locations(ctx)
+	if err != nil {
+		return err
+	}
+	for _, l := range locations {
+		if l.ArchivedAt != 0 {
+			out.Archived.Locations = append(out.Archived.Locations, l.Code)
+		}
+	}
+	profiles, err := r.Store.KeptProfiles(ctx)
+	if err != nil {
+		return err
+	}
+	for _, p := range profiles {
+		if p.ArchivedAt != 0 {
+			out.Archived.Profiles = append(out.Archived.Profiles, p.Code)
+		}
+	}
+	senders, err := r.Store.Senders(ctx)
+	if err != nil {
+		return err
+	}
+	for _, s := range senders {
+		if s.ArchivedAt != 0 {
+			out.Archived.Senders = append(out.Archived.Senders, s.Code)
+		}
+	}
+	carriers, err := r.Store.NamedCarriers(ctx)
+	for _, c := range carriers {
+		if c.ArchivedAt != 0 {
+			out.Archived.Carriers = append(out.Archived.Carriers, c.Code)
+		}
+	}
+	return err
+}
+
+// archiver is how one of a section of a set-up is used no more, or again.
+func (r *Joining) archiver(section string) func(ctx context.Context, code string, archived bool, who string) error {
+	switch section {
+	case "locations":
+		return r.ArchivePlace
+	case "profiles":
+		return r.ArchiveProfile
+	case "senders":
+		return r.ArchiveSender
+	}
+	return r.ArchiveNamedCarrier
+}
+
+// reviveArchived uses again what is archived and stands as used in a set-up.
+func (r *Joining) reviveArchived(ctx context.Context, want setup.Setup, who string) error {
+	var have setup.Setup
+	if err := r.exportArchived(ctx, &have); err != nil {
+		return err
+	}
+	for _, k := range have.Archived.Revived(want) {
+		for _, code := range k.Codes {
+			if err := r.archiver(k.Section)(ctx, code, false, who); err != nil {
+				return fmt.Errorf("%s %s: %w", k.Thing, code, err)
+			}
+		}
+	}
+	return nil
+}
+
+// applyArchived uses no more what a set-up says so of; what is not there is left out, as the preview says.
+func (r *Joining) applyArchived(ctx context.Context, want setup.Setup, who string) error {
+	have, err := r.ExportSetup(ctx)
+	if err != nil {
+		return err
+	}
+	for _, k := range want.Archived.Kinds() {
+		for _, code := range k.Codes {
+			if !slices.Contains(have.Used(k.Section), code) {
+				continue
+			}
+			if err := r.archiver(k.Section)(ctx, code, true, who); err != nil {
+				return fmt.Errorf("archived: %s %s: %w", k.Thing, code, err)
+			}
+		}
+	}
+	return nil
+}
+
+// planArchived notes what is named elsewhere now, so that it cannot be archived before that is changed.
+func (r *Joining) planArchived(ctx context.Context, have, want setup.Setup) (out []setup.Change) {
+	for _, k := range want.Archived.Kinds() {
+		for _, code := range k.Codes {
+			if !slices.Contains(have.Used(k.Section), code) {
+				continue
+			}
+			if err := r.inUse(ctx, k.Section, code); err != nil {
+				out = append(out, setup.Change{Action: "note", Thing: k.Thing + " " + code, To: "is named now: " + err.Error()})
+			}
+		}
+	}
+	return out
+}
+
+// inUse says what names one of a section of a set-up; nil: nothing does.
+func (r *Joining) inUse(ctx context.Context, section, code string) error {
+	switch section {
+	case "locations":
+		at, err := r.Location(code)
+		if err != nil {
+			return err
+		}
+		return r.placeInUse(ctx, at)
+	case "profiles":
+		return r.ruledBy(ctx, "profile", code)
+	case "senders":
+		return r.shipsAs(code)
+	}
+	return nil
+}
