@@ -6,6 +6,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -67,6 +68,16 @@ func (o *office) does(lines string) {
 		assert.Zero(o.t, code, "%s\n%s%s", command, out, errs)
 		assert.Contains(o.t, out, says, command)
 	}
+}
+
+// comesToSay expects a command to say something as soon as the service at work has come to it.
+func (o *office) comesToSay(command, says string) {
+	o.t.Helper()
+	require.EventuallyWithT(o.t, func(c *assert.CollectT) {
+		code, out, errs := o.run(words(command)...)
+		assert.Zero(c, code, errs)
+		assert.Contains(c, out, says, command)
+	}, time.Minute, 20*time.Millisecond)
 }
 
 // words splits a command at its spaces; what stands in quotes is one word.

@@ -83,7 +83,9 @@ func TestAChannelIsJoinedByCommands(t *testing.T) {
 		connection settings the-kiosk -set offer.sources=alder ⇒ sources
 		join look the-kiosk -orders -items -stock ⇒ looked
 		join go the-kiosk ⇒ done
-		order list ⇒ K-1
+	`)
+	o.comesToSay("order list", "K-1") // an order goes the way of all orders, and is decided on right after
+	o.does(`
 		item list ⇒ MUG
 		join preview the-kiosk ⇒ 2 listings
 		join preview the-kiosk -accept ⇒ Seen; stock out may be switched on.
