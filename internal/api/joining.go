@@ -312,7 +312,7 @@ func (a *API) askConsent(ctx context.Context, in *consentInput) (*body[wire.Cons
 	if err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" {
 		return nil, engine.Refuse("origin %q: an address such as https://relay.example is expected", in.Body.Origin)
 	}
-	p, err := a.relay.AskConsent(ctx, in.Code, in.Body.Access, u.Scheme+"://"+u.Host+"/back", who(ctx))
+	p, err := a.relay.AskConsent(ctx, in.Code, in.Body.Access, u.Scheme+"://"+u.Host+"/back", asker(ctx))
 	return &body[wire.ConsentPage]{wire.ConsentPage{Page: p}}, err
 }
 
@@ -600,6 +600,15 @@ func (a *API) exportSetup(w http.ResponseWriter, r *http.Request) {
 	problem(w, http.StatusInternalServerError, "The set-up could not be written. The reason is in the service's log.")
 }
 
+// asker is who asks for a consent, or brings its answer.
+func asker(ctx context.Context) joining.Asker {
+	by := joining.Asker{Name: who(ctx)}
+	if p := personOf(ctx); p != nil {
+		by.ID = p.ID
+	}
+	return by
+}
+
 // consentBack is where a person comes back to after a consent. Only whoever asked for it, signed in here,
 // may bring its answer.
 func (a *API) consentBack(w http.ResponseWriter, r *http.Request) {
@@ -615,7 +624,7 @@ func (a *API) consentBack(w http.ResponseWriter, r *http.Request) {
 	if refused == "" {
 		refused = q.Get("error")
 	}
-	code, tested, err := a.relay.ConsentAnswered(r.Context(), q.Get("state"), q.Get("code"), refused, who(r.Context()))
+	code, tested, err := a.relay.ConsentAnswered(r.Context(), q.Get("state"), q.Get("code"), refused, asker(r.Context()))
 	switch {
 	case errors.Is(err, joining.ErrState):
 		problem(w, http.StatusBadRequest,

@@ -43,7 +43,7 @@ type OrderRow struct {
 const rowCols = `o.id, o.number, o.connection_id, c.code AS connection_code, c.name AS connection_name, o.channel_number,
 o.channel_state, o.stage, o.kind,
 	o.buyer, o.currency, o.total, o.units, o.placed_at, o.received_at, o.shipped_at, o.via, o.typed_by,
-	coalesce((SELECT u.name FROM user u WHERE u.id=o.assignee), o.assignee) AS assignee,
+	coalesce((SELECT ` + calledSQL + ` FROM user u WHERE u.id=o.assignee), o.assignee) AS assignee,
 	o.merged_into, o.answer_by, o.holds, o.places,
 	coalesce(json_extract(o.ours,'$.tags'),'[]') AS tags`
 

@@ -327,10 +327,20 @@ func (s *Store) Series(ctx context.Context) ([]Series, error) {
 	return out, err
 }
 
-// UserNames lists the names of the people who may sign in.
+// calledSQL is what the person u is called: by name, or by e-mail where somebody else who is here has the same name.
+const calledSQL = `CASE WHEN EXISTS (SELECT 1 FROM user same WHERE same.name=u.name AND same.id<>u.id AND same.left_at=0)
+	THEN u.email ELSE u.name END`
+
+// UserNames lists what the people who may sign in are called.
 func (s *Store) UserNames(ctx context.Context) ([]string, error) {
 	out := []string{}
-	err := s.read.SelectContext(ctx, &out, `SELECT CASE WHEN (SELECT count(*) FROM user o WHERE o.name=u.name AND o.left_at=0)>1
-		THEN u.email ELSE u.name END FROM user u WHERE u.left_at=0 ORDER BY 1`)
+	err := s.read.SelectContext(ctx, &out, "SELECT "+calledSQL+" FROM user u WHERE u.left_at=0 ORDER BY 1")
 	return out, err
+}
+
+// UserName is what the person of an id is called.
+func (s *Store) UserName(ctx context.Context, id int64) (string, error) {
+	var name string
+	err := found(s.read.GetContext(ctx, &name, "SELECT "+calledSQL+" FROM user u WHERE u.id=?", id))
+	return name, err
 }

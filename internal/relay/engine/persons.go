@@ -39,15 +39,16 @@ func (r *Engine) PersonRef(ctx context.Context, text string) (ref string, err er
 	return "", Refuse("%d people are called %s; give the e-mail address of the one that is meant", len(named), text)
 }
 
-// PersonName is what a person is called who is kept by their id; a text that is nobody's stands for itself.
+// PersonName is what a person is called who is kept by their id: by name, or by e-mail where two share it. A text that is
+// nobody's stands for itself.
 func (r *Engine) PersonName(ctx context.Context, ref string) (string, error) {
 	id, err := strconv.ParseInt(ref, 10, 64)
 	if err != nil {
 		return ref, nil
 	}
-	u, err := r.Store.User(ctx, id)
+	name, err := r.Store.UserName(ctx, id)
 	if errors.Is(err, store.ErrNotFound) {
 		return ref, nil
 	}
-	return u.Name, err
+	return name, err
 }

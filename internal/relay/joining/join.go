@@ -277,16 +277,32 @@ func (r *Joining) keepAccess(ctx context.Context, rec store.Connection, acc stor
 	return r.Reload(ctx)
 }
 
+// Asker is who asks for a consent. An access token is no person, so that its ID is zero: whoever is called as it is brings
+// the answer, signed in.
+type Asker struct {
+	ID   int64 // of the person
+	Name string
+}
+
+// may says whether a person brings the answer to what was asked.
+func (a Asker) may(bring Asker) bool {
+	if a.ID != 0 {
+		return a.ID == bring.ID
+	}
+	return a.Name == bring.Name
+}
+
 // pendingConsent is what the answer to a consent needs.
 type pendingConsent struct {
-	Verifier, Redirect, Who string
-	Account                 store.Account
-	Site                    string
-	Renew                   bool // of a connection that is at work
+	Verifier, Redirect string
+	By                 Asker
+	Account            store.Account
+	Site               string
+	Renew              bool // of a connection that is at work
 }
 
 // AskConsent prepares a consent and returns the page of the other side to which the person goes.
-func (r *Joining) AskConsent(ctx context.Context, code string, a Access, redirect, who string) (string, error) {
+func (r *Joining) AskConsent(ctx context.Context, code string, a Access, redirect string, by Asker) (string, error) {
 	c := r.ByCode(code)
 	if c == nil {
 		return "", fmt.Errorf("connection %s: %w", code, store.ErrNotFound)
@@ -314,7 +330,7 @@ func (r *Joining) AskConsent(ctx context.Context, code string, a Access, redirec
 	if err != nil {
 		return "", engine.Refuse("%v", err)
 	}
-	p := pendingConsent{Verifier: connector.NewVerifier(), Redirect: redirect, Who: who, Account: acc, Site: a.Site, Renew: renew}
+	p := pendingConsent{Verifier: connector.NewVerifier(), Redirect: redirect, By: by, Account: acc, Site: a.Site, Renew: renew}
 	state := engine.RandomText(40)
 	page, err := line.ConsentURL(redirect, state, p.Verifier)
 	if err != nil {
@@ -359,15 +375,15 @@ var ErrState = errors.New("this consent was not asked for here, was answered bef
 
 // ConsentAnswered takes the answer to a consent: the code is exchanged, and who we are there is asked. It
 // returns the connection's code, and in Tested what became of it.
-func (r *Joining) ConsentAnswered(ctx context.Context, state, code, refused, who string) (string, engine.Tested, error) {
-	connection, out, err := r.consentAnswered(ctx, state, code, refused, who)
+func (r *Joining) ConsentAnswered(ctx context.Context, state, code, refused string, by Asker) (string, engine.Tested, error) {
+	connection, out, err := r.consentAnswered(ctx, state, code, refused, by)
 	if err == nil {
 		r.KeepTest(connection, out)
 	}
 	return connection, out, err
 }
 
-func (r *Joining) consentAnswered(ctx context.Context, state, code, refused, who string) (string, engine.Tested, error) {
+func (r *Joining) consentAnswered(ctx context.Context, state, code, refused string, by Asker) (string, engine.Tested, error) {
 	var p pendingConsent
 	var id int64
 	err := r.Store.Write(ctx, func(t *store.Tx) error {
@@ -385,7 +401,7 @@ func (r *Joining) consentAnswered(ctx context.Context, state, code, refused, who
 		return "", engine.Tested{}, err
 	}
 	c := r.ByID(id)
-	if c == nil || p.Who != who {
+	if c == nil || !p.By.may(by) {
 		return "", engine.Tested{}, ErrState
 	}
 	rec, def := *c.Rec(), c.Line().Def
@@ -407,10 +423,10 @@ func (r *Joining) consentAnswered(ctx context.Context, state, code, refused, who
 		return rec.Code, engine.Tested{}, err
 	}
 	if p.Renew {
-		out, err := r.renewed(ctx, c, p.Account, p.Who)
+		out, err := r.renewed(ctx, c, p.Account, p.By.Name)
 		return rec.Code, out, err
 	}
-	out, err := r.testKept(ctx, rec, def, p.Account, p.Site, p.Who)
+	out, err := r.testKept(ctx, rec, def, p.Account, p.Site, p.By.Name)
 	return rec.Code, out, err
 }
 

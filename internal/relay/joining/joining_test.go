@@ -147,10 +147,13 @@ func TestNothingMovesBeforeItIsComplete(t *testing.T) {
 		"not the number": func() error { _, err := r.Confirm(ctx, code, "1", true, "x"); return err }(),
 		"run":            func() error { _, err := r.RunNow(ctx, code, "orders in", "", "x"); return err }(),
 		"renew":          func() error { _, err := r.Renew(ctx, code, joining.Access{}, "x"); return err }(),
-		"consent":        func() error { _, err := r.AskConsent(ctx, code, joining.Access{}, "http://x/back", "x"); return err }(),
-		"send":           func() error { _, err := r.Try(ctx, code, "dispatch out", `{"lines":[]}`, true, "x"); return err }(),
-		"no message":     func() error { _, err := r.Try(ctx, code, "dispatch out", `{`, false, "x"); return err }(),
-		"no feed":        func() error { _, err := r.Try(ctx, code, "gossip", `{}`, false, "x"); return err }(),
+		"consent": func() error {
+			_, err := r.AskConsent(ctx, code, joining.Access{}, "http://x/back", joining.Asker{})
+			return err
+		}(),
+		"send":       func() error { _, err := r.Try(ctx, code, "dispatch out", `{"lines":[]}`, true, "x"); return err }(),
+		"no message": func() error { _, err := r.Try(ctx, code, "dispatch out", `{`, false, "x"); return err }(),
+		"no feed":    func() error { _, err := r.Try(ctx, code, "gossip", `{}`, false, "x"); return err }(),
 	} {
 		if err == nil || !(errors.As(err, &refused) || errors.Is(err, store.ErrNotFound)) {
 			t.Errorf("%s: %v", what, err)

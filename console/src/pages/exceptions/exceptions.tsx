@@ -143,7 +143,14 @@ export default function Exceptions() {
           </Cut>
         </section>
         {chosen && (
-          <Detail key={keyOf(chosen)} e={chosen} me={me.data?.name ?? ""} works={may(me.data, "orders")} asleep={asleep} onSaid={setSaid} />
+          <Detail
+            key={keyOf(chosen)}
+            e={chosen}
+            me={[me.data?.name, me.data?.email]}
+            works={may(me.data, "orders")}
+            asleep={asleep}
+            onSaid={setSaid}
+          />
         )}
       </div>
     </>
@@ -181,7 +188,7 @@ function Detail({
   onSaid,
 }: {
   e: Exception;
-  me: string;
+  me: (string | undefined)[]; // what the list of people may call whoever looks
   works: boolean;
   asleep: boolean;
   onSaid: (text: string) => void;
@@ -229,7 +236,7 @@ function Detail({
             <option value="">Nobody looks after it</option>
             {people.data?.map((p) => (
               <option key={p} value={p}>
-                {p === me ? `${p} (me)` : p}
+                {me.includes(p) ? `${p} (me)` : p}
               </option>
             ))}
           </select>
