@@ -3,6 +3,7 @@ package sim
 import (
 	"flag"
 	"fmt"
+	"strings"
 	"testing"
 	"time"
 
@@ -11,20 +12,20 @@ import (
 	"openrelay/internal/relay/trial"
 )
 
-var year = flag.Int("year", 0, "days of trade for TestAYearOfTradeStaysWithinABound; 0: 45")
+var year = flag.Int("year", 0, "days of trade for TestAYearOfTradeStaysWithinABound, ten orders a day; 0: 50 of two")
 
 // What the file may come to with everything kept as short as it may be: for each order what stays for ever, and for each
 // order of the last thirty days what is still whole; and what an empty company takes.
 const (
-	boundPerOrder  = 4_200 // bytes
-	boundPerRecent = 9_000 // bytes
-	boundEmpty     = 500_000
+	boundPerOrder  = 4_800 // bytes
+	boundPerRecent = 4_600 // bytes
+	boundEmpty     = 850_000
 )
 
 // TestAYearOfTradeStaysWithinABound: days of trade go by on a clock that is moved by hand. What is old is thinned each
 // night, everything holds in the end, and the file is no larger than the bound, which is printed.
 func TestAYearOfTradeStaysWithinABound(t *testing.T) {
-	days, perDay := 45, 1
+	days, perDay := 50, 2
 	if *year > 0 {
 		days, perDay = *year, 10
 	}
@@ -43,7 +44,9 @@ func TestAYearOfTradeStaysWithinABound(t *testing.T) {
 		for range perDay {
 			sold++
 			number := fmt.Sprintf("S-%d", sold)
-			k.Sell(number, trial.Units("JAR", 1), trial.Units("LID", 1))
+			order := trial.Event("order", number, 1, trial.Sale(number, trial.Units("JAR", 1), trial.Units("LID", 1)))
+			order["besides"] = strings.Repeat("what a channel says besides ", 150) // records are some kilobytes long
+			k.Take("stall", order)
 			require.NoError(t, k.Label(k.Packed(number), "ann"))
 		}
 		k.Later(24 * time.Hour)

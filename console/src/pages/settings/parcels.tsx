@@ -1,10 +1,10 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { useState, type FormEvent } from "react";
+import { useState } from "react";
 import { api, take, type Schema } from "../../api/client";
-import { Button, Empty, Loading, Sheet, Trouble } from "../../parts/controls";
+import { Button, Empty, Loading, Trouble } from "../../parts/controls";
 import { Labelled } from "../../parts/fields";
-import { count, When } from "../../parts/format";
-import { Lamp } from "../../parts/lamp";
+import { count } from "../../parts/format";
+import { KeptForm, KeptList } from "../../shared/company/kept";
 import { SettingsPage } from "../../shared/company/settingspage";
 import { codeOf, NameAndCode } from "../../shared/company/named";
 
@@ -30,101 +30,49 @@ const profilesKey = ["kept profiles"];
 
 function Profiles() {
   const client = useQueryClient();
-  const q = useQuery({ queryKey: profilesKey, queryFn: () => take(api.GET("/api/v1/kept-profiles")) });
-  const [edit, setEdit] = useState<Profile | "new" | null>(null);
-  const done = (list: Profile[]) => {
-    client.setQueryData(profilesKey, list);
-    void client.invalidateQueries({ queryKey: ["profiles"] });
-  };
-  const archive = useMutation({
-    mutationFn: (p: Profile) =>
-      take(api.POST("/api/v1/profiles/{code}/archive", { params: { path: { code: p.code } }, body: { archived: !p.archived_at } })),
-    onSuccess: done,
-  });
   return (
-    <section aria-label="Parcel profiles">
-      <div className="mb-1 flex items-baseline justify-between">
-        <h2>Parcel profiles</h2>
-        <Button onClick={() => setEdit("new")}>Add a profile</Button>
-      </div>
-      <p className="mb-2 max-w-prose text-quiet">
-        Cartons, bags and tubes with their size and weight. Packers choose one; carriers are asked for prices by it.
-      </p>
-      <Trouble error={q.error ?? archive.error} />
-      {q.isPending && <Loading />}
-      {q.data?.length === 0 && (
-        <Empty action={<Button onClick={() => setEdit("new")}>Add the first</Button>}>
-          No profile yet. Without one nothing can be packed: measure the carton that you use most.
-        </Empty>
-      )}
-      {q.data && q.data.length > 0 && (
-        <table className="ledger">
-          <thead>
-            <tr>
-              <th>Code</th>
-              <th>Name</th>
-              <th className="r">Length × width × height</th>
-              <th className="r">Holds</th>
-              <th className="r">Tare</th>
-              <th>Service</th>
-              <th />
-            </tr>
-          </thead>
-          <tbody>
-            {q.data.map((p) => (
-              <tr key={p.code} className={p.archived_at ? "text-quiet" : ""}>
-                <td className="code">{p.code}</td>
-                <td>
-                  {p.name}{" "}
-                  {p.archived_at && (
-                    <Lamp state="idle">
-                      used no more since <When at={p.archived_at} />
-                    </Lamp>
-                  )}
-                </td>
-                <td className="r fig">
-                  {count(p.length_mm)} × {count(p.width_mm)} × {count(p.height_mm)} <span className="text-quiet">mm</span>
-                </td>
-                <td className="r fig">
-                  {count(p.max_g)} <span className="text-quiet">g</span>
-                </td>
-                <td className="r fig">
-                  {count(p.tare_g)} <span className="text-quiet">g</span>
-                </td>
-                <td className="code">{p.service}</td>
-                <td>
-                  <div className="-my-1 flex justify-end gap-4 whitespace-nowrap">
-                    {!p.archived_at && (
-                      <Button kind="quiet" aria-label={`Change ${p.name}`} onClick={() => setEdit(p)}>
-                        Change
-                      </Button>
-                    )}
-                    <Button
-                      kind="quiet"
-                      aria-label={p.archived_at ? `Use again: ${p.name}` : `Use no more: ${p.name}`}
-                      onClick={() => archive.mutate(p)}
-                    >
-                      {p.archived_at ? "Use again" : "Use no more"}
-                    </Button>
-                  </div>
-                </td>
-              </tr>
-            ))}
-          </tbody>
-        </table>
-      )}
-      <Sheet open={edit !== null} onClose={() => setEdit(null)} title={edit === "new" ? "A parcel profile" : (edit?.name ?? "")}>
-        {edit && (
-          <ProfileForm
-            was={edit === "new" ? undefined : edit}
-            onDone={(list) => {
-              done(list);
-              setEdit(null);
-            }}
-          />
-        )}
-      </Sheet>
-    </section>
+    <KeptList<Profile>
+      query={useQuery({ queryKey: profilesKey, queryFn: () => take(api.GET("/api/v1/kept-profiles")) })}
+      texts={{
+        title: "Parcel profiles",
+        about: "Cartons, bags and tubes with their size and weight. Packers choose one; carriers are asked for prices by it.",
+        add: "Add a profile",
+        addFirst: "Add the first",
+        none: "No profile yet. Without one nothing can be packed: measure the carton that you use most.",
+        one: "A parcel profile",
+        name: "Name",
+      }}
+      columns={[
+        {
+          title: "Length × width × height",
+          kind: "r fig",
+          cell: (p) => (
+            <>
+              {count(p.length_mm)} × {count(p.width_mm)} × {count(p.height_mm)} <span className="text-quiet">mm</span>
+            </>
+          ),
+        },
+        { title: "Holds", kind: "r fig", cell: (p) => <Grams n={p.max_g} /> },
+        { title: "Tare", kind: "r fig", cell: (p) => <Grams n={p.tare_g} /> },
+        { title: "Service", kind: "code", cell: (p) => p.service },
+      ]}
+      archive={(p) =>
+        take(api.POST("/api/v1/profiles/{code}/archive", { params: { path: { code: p.code } }, body: { archived: !p.archived_at } }))
+      }
+      onList={(list) => {
+        client.setQueryData(profilesKey, list);
+        void client.invalidateQueries({ queryKey: ["profiles"] });
+      }}
+      form={(was, onDone) => <ProfileForm was={was} onDone={onDone} />}
+    />
+  );
+}
+
+function Grams({ n }: { n: number }) {
+  return (
+    <>
+      {count(n)} <span className="text-quiet">g</span>
+    </>
   );
 }
 
@@ -160,12 +108,8 @@ function ProfileForm({ was, onDone }: { was?: Profile; onDone: (list: Profile[])
       ),
     onSuccess: onDone,
   });
-  const send = (e: FormEvent) => {
-    e.preventDefault();
-    put.mutate();
-  };
   return (
-    <form className="grid grid-cols-2 gap-3" onSubmit={send}>
+    <KeptForm error={put.error} busy={put.isPending} add="Add" was={!!was} onSubmit={() => put.mutate()}>
       <NameAndCode name={name} code={code} fixed={!!was} onName={setName} onCode={setCode} />
       {measures.map(([key, label]) => (
         <Labelled key={key} label={label}>
@@ -182,13 +126,7 @@ function ProfileForm({ was, onDone }: { was?: Profile; onDone: (list: Profile[])
       <Labelled label="Service proposed for it" help="Code of a carrier's service; may stay empty">
         <input className="field code w-full" maxLength={120} value={service} onChange={(e) => setService(e.target.value)} />
       </Labelled>
-      <div className="col-span-2">
-        <Trouble error={put.error} />
-        <Button kind="main" type="submit" disabled={put.isPending}>
-          {was ? "Keep the change" : "Add"}
-        </Button>
-      </div>
-    </form>
+    </KeptForm>
   );
 }
 
