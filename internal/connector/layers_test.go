@@ -10,7 +10,6 @@ import (
 	"strings"
 	"sync/atomic"
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/require"
 
@@ -208,8 +207,8 @@ func TestFolderOfDefinitions(t *testing.T) {
 	require.Error(t, lib.AddFolder(dir+"/nowhere"))
 }
 
-// TestHugeExpressionEndsSoon: whatever an expression does to a record, its cost is bounded.
-func TestHugeExpressionEndsSoon(t *testing.T) {
+// TestHugeExpressionIsEnded: whatever an expression does to a record, its cost is bounded.
+func TestHugeExpressionIsEnded(t *testing.T) {
 	d, err := Load("small.yaml",
 		[]byte(strings.Replace(small, "number: item.no",
 			`number: 'item.rows.map(a, item.rows.map(b, item.rows.map(c, item.rows.map(d, "x")))).size() > 0 ? "a" : "b"'`, 1)), nil)
@@ -217,10 +216,8 @@ func TestHugeExpressionEndsSoon(t *testing.T) {
 	l, err := NewLine(d, LineOptions{Base: "http://127.0.0.1"})
 	require.NoError(t, err)
 	raw := `{"id":"1","state":"new","rows":[` + strings.TrimSuffix(strings.Repeat(`{"n":1},`, 500), ",") + `]}`
-	begin := time.Now()
 	_, err = l.Map("orders in", "poll", []byte(raw))
-	require.ErrorContains(t, err, "cost")
-	require.Less(t, time.Since(begin), 10*time.Second)
+	require.ErrorContains(t, err, "cost", "500 × 500 × 500 × 500 elements would go on for hours")
 }
 
 func TestCapabilities(t *testing.T) {
