@@ -199,9 +199,9 @@ type ConnectionCounts struct {
 	Orders   int64 `db:"orders" json:"orders"`
 	Open     int64 `db:"open" json:"open_orders" doc:"Orders that are still on their way"`
 	Listings int64 `db:"listings" json:"listings"`
-	Messages int64 `db:"messages" json:"messages"    doc:"Messages kept as they came"`
-	Waiting  int64 `db:"waiting" json:"waiting"     doc:"Messages that wait to be sent"`
-	Shared   int64 `db:"shared" json:"shared"      doc:"Other connections that use the same account"`
+	Messages int64 `db:"messages" json:"messages" doc:"Messages kept as they came"`
+	Waiting  int64 `db:"waiting" json:"waiting" doc:"Messages that wait to be sent"`
+	Shared   int64 `db:"shared" json:"shared" doc:"Other connections that use the same account"`
 }
 
 // CountsOf counts what belongs to a connection.

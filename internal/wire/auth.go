@@ -12,7 +12,7 @@ type Person struct {
 	Name  string      `json:"name"`
 	Email string      `json:"email,omitempty"`
 	Role  person.Role `json:"role" enum:"viewer,driver,packer,bookkeeper,clerk,lead"`
-	May   []string    `json:"may" doc:"The permissions of the role"                    enum:"own,look,buyers,hand-over,ship,stock,orders,purchasing,catalog,feeds,books,setup,people,privacy"`
+	May   []string    `json:"may" doc:"The permissions of the role" enum:"own,look,buyers,hand-over,ship,stock,orders,purchasing,catalog,feeds,books,setup,people,privacy"`
 
 	FactorDue bool `json:"factor_due,omitempty" doc:"A second factor is demanded and not set up; nothing else can be done before"`
 

@@ -270,7 +270,7 @@ type Exception struct {
 	Subject        string      `json:"subject" doc:"What it is about within its cause: an SKU, a field, a reason"`
 	Text           string      `json:"text"`
 	Expected       string      `json:"expected"`
-	Side           string      `json:"side" doc:"Which side can mend it"                                               enum:"ours,theirs,either"`
+	Side           string      `json:"side" doc:"Which side can mend it" enum:"ours,theirs,either"`
 	Connection     string      `json:"connection,omitempty" doc:"Code"`
 	ConnectionName string      `json:"connection_name,omitempty"`
 	OrderNumber    string      `json:"order_number,omitempty"`

@@ -8,16 +8,16 @@ import (
 
 // Hours are when a place is at work. The zero value says nothing: such a place is taken to be always at work.
 type Hours struct {
-	Week    []string `json:"week,omitempty" yaml:"week,omitempty"     maxItems:"7"   doc:"Seven, from Monday: such as 08:00-17:00; empty: closed that day"`
-	Cutoff  string   `json:"cutoff,omitempty" yaml:"cutoff,omitempty"                  doc:"HH:MM: what comes by then leaves the same day; empty: until it closes" maxLength:"5"`
+	Week    []string `json:"week,omitempty" yaml:"week,omitempty" maxItems:"7" doc:"Seven, from Monday: such as 08:00-17:00; empty: closed that day"`
+	Cutoff  string   `json:"cutoff,omitempty" yaml:"cutoff,omitempty" doc:"HH:MM: what comes by then leaves the same day; empty: until it closes" maxLength:"5"`
 	DaysOff []DayOff `json:"days_off,omitempty" yaml:"days_off,omitempty" maxItems:"400" doc:"When it is closed all the same"`
 }
 
 // DayOff is a span of days on which a place is closed, both ends included.
 type DayOff struct {
-	From string `json:"from" yaml:"from"          doc:"YYYY-MM-DD"                       maxLength:"10"`
-	To   string `json:"to,omitempty" yaml:"to,omitempty"  doc:"YYYY-MM-DD; empty: that day only" maxLength:"10"`
-	Why  string `json:"why,omitempty" yaml:"why,omitempty"                                        maxLength:"100"`
+	From string `json:"from" yaml:"from" doc:"YYYY-MM-DD" maxLength:"10"`
+	To   string `json:"to,omitempty" yaml:"to,omitempty" doc:"YYYY-MM-DD; empty: that day only" maxLength:"10"`
+	Why  string `json:"why,omitempty" yaml:"why,omitempty" maxLength:"100"`
 }
 
 // Said tells whether anything is known of when the place is at work.

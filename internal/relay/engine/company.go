@@ -16,10 +16,10 @@ import (
 // Company is what is known of the company itself.
 type Company struct {
 	Name     string         `json:"name" maxLength:"200"`
-	TimeZone string         `json:"time_zone" maxLength:"80"  doc:"IANA name of the time zone in which its days begin; empty is UTC"`
-	Country  string         `json:"country,omitempty" maxLength:"2"   doc:"Two letters of ISO 3166-1; new addresses begin with it"`
-	Currency string         `json:"currency,omitempty" maxLength:"3"   doc:"Three letters of ISO 4217 for what says none; empty is EUR"`
-	Language string         `json:"language,omitempty" doc:"Of papers: pick lists, manifests; empty is en"                    enum:",en,de,fr"`
+	TimeZone string         `json:"time_zone" maxLength:"80" doc:"IANA name of the time zone in which its days begin; empty is UTC"`
+	Country  string         `json:"country,omitempty" maxLength:"2" doc:"Two letters of ISO 3166-1; new addresses begin with it"`
+	Currency string         `json:"currency,omitempty" maxLength:"3" doc:"Three letters of ISO 4217 for what says none; empty is EUR"`
+	Language string         `json:"language,omitempty" doc:"Of papers: pick lists, manifests; empty is en" enum:",en,de,fr"`
 	Address  *place.Address `json:"address,omitempty" doc:"Its own; places have theirs"`
 }
 

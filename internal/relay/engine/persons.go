@@ -10,7 +10,8 @@ import (
 )
 
 // PersonRef is how it is kept that a person looks after something: by their id, whatever they are called. The text is an
-// id, an e-mail address, or a name that one person alone has. A text that is nobody's, such as that of a team, stays.
+// id, an e-mail address, or a name that one person alone has; who is here goes before who left. A text that is nobody's, such
+// as that of a team, stays.
 func (r *Engine) PersonRef(ctx context.Context, text string) (ref string, err error) {
 	text = strings.TrimSpace(text)
 	if text == "" {
@@ -20,7 +21,7 @@ func (r *Engine) PersonRef(ctx context.Context, text string) (ref string, err er
 	if err != nil {
 		return "", err
 	}
-	var named []int64
+	var named, gone []int64
 	for _, u := range list {
 		id := strconv.FormatInt(u.ID, 10)
 		if text == id || strings.EqualFold(text, u.Email) {
@@ -28,7 +29,12 @@ func (r *Engine) PersonRef(ctx context.Context, text string) (ref string, err er
 		}
 		if u.Name == text && u.LeftAt == 0 {
 			named = append(named, u.ID)
+		} else if u.Name == text {
+			gone = append(gone, u.ID)
 		}
+	}
+	if len(named) == 0 {
+		named = gone
 	}
 	switch len(named) {
 	case 0:

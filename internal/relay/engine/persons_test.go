@@ -66,3 +66,21 @@ func TestWhoLooksAfterSomethingIsAPerson(t *testing.T) {
 	require.NoError(t, err)
 	require.Empty(t, v.Assignee)
 }
+
+// TestWhatSomebodyLooksAfterWhoLeftIsFound: by the name that lists show, as long as nobody else is called so.
+func TestWhatSomebodyLooksAfterWhoLeftIsFound(t *testing.T) {
+	k, ctx := trial.New(t), t.Context()
+	require.NoError(t, k.PutUser(ctx, "runa@morrow.example", "Runa", person.Clerk, "heather and lime"))
+	was, err := k.PersonRef(ctx, "Runa")
+	require.NoError(t, err)
+	u, err := k.Store.UserByEmail(ctx, "runa@morrow.example")
+	require.NoError(t, err)
+	require.NoError(t, k.LeavePerson(ctx, u.ID, true, "Edda"))
+	ref, err := k.PersonRef(ctx, "Runa")
+	require.NoError(t, err)
+	require.Equal(t, was, ref)
+	require.NoError(t, k.PutUser(ctx, "other@morrow.example", "Runa", person.Clerk, "heather and lime"))
+	ref, err = k.PersonRef(ctx, "Runa")
+	require.NoError(t, err)
+	require.NotEqual(t, was, ref, "who is here goes before who left")
+}

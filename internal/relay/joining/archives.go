@@ -8,44 +8,6 @@ import (
 	"openrelay/internal/setup"
 )
 
-// exportArchived writes what is used no more.
-func (r *Joining) exportArchived(ctx context.Context, out *setup.Setup) error {
-	locations, err := r.Store.Locations(ctx)
-	if err != nil {
-		return err
-	}
-	for _, l := range locations {
-		if l.ArchivedAt != 0 {
-			out.Archived.Locations = append(out.Archived.Locations, l.Code)
-		}
-	}
-	profiles, err := r.Store.KeptProfiles(ctx)
-	if err != nil {
-		return err
-	}
-	for _, p := range profiles {
-		if p.ArchivedAt != 0 {
-			out.Archived.Profiles = append(out.Archived.Profiles, p.Code)
-		}
-	}
-	senders, err := r.Store.Senders(ctx)
-	if err != nil {
-		return err
-	}
-	for _, s := range senders {
-		if s.ArchivedAt != 0 {
-			out.Archived.Senders = append(out.Archived.Senders, s.Code)
-		}
-	}
-	carriers, err := r.Store.NamedCarriers(ctx)
-	for _, c := range carriers {
-		if c.ArchivedAt != 0 {
-			out.Archived.Carriers = append(out.Archived.Carriers, c.Code)
-		}
-	}
-	return err
-}
-
 // archiver is how one of a section of a set-up is used no more, or again.
 func (r *Joining) archiver(section string) func(ctx context.Context, code string, archived bool, who string) error {
 	switch section {
@@ -61,8 +23,8 @@ func (r *Joining) archiver(section string) func(ctx context.Context, code string
 
 // reviveArchived uses again what is archived and stands as used in a set-up.
 func (r *Joining) reviveArchived(ctx context.Context, want setup.Setup, who string) error {
-	var have setup.Setup
-	if err := r.exportArchived(ctx, &have); err != nil {
+	have, err := r.ExportSetup(ctx)
+	if err != nil {
 		return err
 	}
 	for _, k := range have.Archived.Revived(want) {

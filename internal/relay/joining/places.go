@@ -19,7 +19,7 @@ var locationCode = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,30}$`)
 
 // Place is what is said of a place that holds stock. What is not said stays as it is.
 type Place struct {
-	Name    string         `json:"name,omitempty" maxLength:"200"    doc:"Empty: as it is; of a new one, its code"`
+	Name    string         `json:"name,omitempty" maxLength:"200" doc:"Empty: as it is; of a new one, its code"`
 	Keeper  string         `json:"keeper,omitempty" doc:"Code of the connection whose word counts there; empty: ours"`
 	Address *place.Address `json:"address,omitempty" doc:"Where it is; without it as it was. Its name may be empty"`
 	Hours   *place.Hours   `json:"hours,omitempty" doc:"When it is at work; without it as it was"`
@@ -214,8 +214,8 @@ func (r *Joining) sellsFrom(at store.Location) error {
 // applyPlaces makes and changes locations as a set-up has them.
 func (r *Joining) applyPlaces(ch *engine.Change, list []setup.Location, who string) error {
 	for _, w := range list {
-		p := Place{Name: w.Name}
 		have, err := r.Location(w.Code)
+		p := Place{Name: w.Name, Keeper: r.Code(have.Keeper)}
 		if a := place.Address(w.Address); w.Address != (setup.Address{}) && a != have.Address {
 			p.Address = &a
 		}

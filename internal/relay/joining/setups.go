@@ -80,7 +80,9 @@ func (r *Joining) exportGround(ctx context.Context, out *setup.Setup) error {
 		return err
 	}
 	for _, l := range locations {
-		if l.ArchivedAt == 0 {
+		if l.ArchivedAt != 0 {
+			out.Archived.Locations = append(out.Archived.Locations, l.Code)
+		} else {
 			out.Locations = append(out.Locations, setup.Location{Code: l.Code, Name: l.Name, Address: setup.Address(l.Address),
 				Keeper: r.Code(l.Keeper), Hours: l.Hours, Bins: l.Bins})
 		}
@@ -88,18 +90,19 @@ func (r *Joining) exportGround(ctx context.Context, out *setup.Setup) error {
 	if err := r.exportSenders(ctx, out); err != nil {
 		return err
 	}
-	if err := r.exportArchived(ctx, out); err != nil {
-		return err
-	}
 	if err := r.exportKeeping(ctx, out); err != nil {
 		return err
 	}
-	profiles, err := r.Store.Profiles(ctx)
+	profiles, err := r.Store.KeptProfiles(ctx)
 	if err != nil {
 		return err
 	}
 	for _, p := range profiles {
-		out.Profiles = append(out.Profiles, setup.Profile(p))
+		if p.ArchivedAt != 0 {
+			out.Archived.Profiles = append(out.Archived.Profiles, p.Code)
+		} else {
+			out.Profiles = append(out.Profiles, setup.Profile(p.Profile))
+		}
 	}
 	defs, err := r.Store.Definitions(ctx)
 	if err != nil {
@@ -160,13 +163,17 @@ func (r *Joining) exportSenders(ctx context.Context, out *setup.Setup) error {
 		return err
 	}
 	for _, s := range senders {
-		if s.ArchivedAt == 0 {
+		if s.ArchivedAt != 0 {
+			out.Archived.Senders = append(out.Archived.Senders, s.Code)
+		} else {
 			out.Senders = append(out.Senders, setup.Sender{Code: s.Code, Name: s.Name, Company: s.Company, Phone: s.Phone, Email: s.Email})
 		}
 	}
 	carriers, err := r.Store.NamedCarriers(ctx)
 	for _, c := range carriers {
-		if c.ArchivedAt == 0 {
+		if c.ArchivedAt != 0 {
+			out.Archived.Carriers = append(out.Archived.Carriers, c.Code)
+		} else {
 			out.Carriers = append(out.Carriers, setup.Carrier{Code: c.Code, Name: c.Name, TrackingURL: c.TrackingURL})
 		}
 	}

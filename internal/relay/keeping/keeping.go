@@ -54,7 +54,7 @@ const (
 type Schedule struct {
 	On   bool   `json:"on"`
 	At   string `json:"at" doc:"Time of day at which it is made, HH:MM by the company's clocks" example:"02:30"`
-	Keep int    `json:"keep" doc:"How many are kept; older ones are removed"                                      minimum:"1" maximum:"400"`
+	Keep int    `json:"keep" doc:"How many are kept; older ones are removed" minimum:"1" maximum:"400"`
 
 	Since time.Time `json:"since,omitzero" readOnly:"true" doc:"When it was set; the first backup comes after it"`
 }

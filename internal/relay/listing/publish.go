@@ -474,7 +474,7 @@ type Own struct {
 	Description string `json:"description,omitempty" maxLength:"20000"`
 	Category    string `json:"category,omitempty" maxLength:"300"`
 	Price       int64  `json:"price,omitempty" minimum:"0" doc:"Minor units of the currency in which the listing is sold"`
-	Currency    string `json:"currency,omitempty" maxLength:"3"                 doc:"Of the price, where it is said: another than the listing's is refused"`
+	Currency    string `json:"currency,omitempty" maxLength:"3" doc:"Of the price, where it is said: another than the listing's is refused"`
 }
 
 // SetOwn writes what is said of an item on one channel only. A listing that we published follows.

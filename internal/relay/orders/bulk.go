@@ -37,7 +37,7 @@ var ActionKinds = []ActionKind{Approve, Hold, Tag, Untag, Assign, Pick, Ship, Ca
 type Bulk struct {
 	Action ActionKind `json:"action" enum:"approve,hold,tag,untag,assign,pick,ship,cancel,void,hand over"`
 	Value  string     `json:"value,omitempty" doc:"The tag, the person, or the reason"`
-	Orders []string   `json:"orders" doc:"Numbers"                            maxItems:"5000"`
+	Orders []string   `json:"orders" doc:"Numbers" maxItems:"5000"`
 }
 
 // BulkResult is what became of one order.

@@ -221,10 +221,10 @@ func (r *People) DropPasskey(ctx context.Context, user, id int64, password strin
 	if err != nil {
 		return err
 	}
-	if demanded && u.TOTPAt == 0 && u.Passkeys == 1 {
-		return &engine.Refused{Text: "the company demands a second factor, and this is your last; add another first", Conflict: true}
-	}
 	return r.changeUser(ctx, user, func(ch *engine.Change, u *store.User) error {
+		if demanded && u.TOTPAt == 0 && u.Passkeys == 1 { // asked here, so that two at once do not remove both
+			return &engine.Refused{Text: "the company demands a second factor, and this is your last; add another first", Conflict: true}
+		}
 		if err := ch.DropPasskey(user, id); err != nil {
 			return fmt.Errorf("passkey %d: %w", id, err)
 		}

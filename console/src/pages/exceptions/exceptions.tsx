@@ -234,6 +234,7 @@ function Detail({
         <div className="flex flex-wrap items-center gap-2">
           <select aria-label="Looked after by" className="field" value={e.assignee ?? ""} onChange={(x) => assign.mutate(x.target.value)}>
             <option value="">Nobody looks after it</option>
+            {e.assignee && !people.data?.includes(e.assignee) && <option value={e.assignee}>{e.assignee}</option>}
             {people.data?.map((p) => (
               <option key={p} value={p}>
                 {me.includes(p) ? `${p} (me)` : p}

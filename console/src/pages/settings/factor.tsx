@@ -75,7 +75,7 @@ export function SecondFactor() {
             <Button onClick={() => renew.mutate()} disabled={!password || renew.isPending}>
               Take new recovery codes
             </Button>
-            {!q.data.demanded && (
+            {q.data.on && (!q.data.demanded || !!q.data.passkeys) && (
               <Button kind="quiet" onClick={() => drop.mutate()} disabled={!password || drop.isPending}>
                 Give it up
               </Button>
