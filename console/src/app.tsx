@@ -48,11 +48,12 @@ const EditRule = lazy(() => import("./pages/rules/edit"));
 const TypeOrder = lazy(() => import("./pages/orders/type"));
 const Reports = lazy(() => import("./pages/activity/reports"));
 const Places = lazy(() => import("./pages/settings/places"));
-const FactorFirst = lazy(() => import("./pages/settings/factorfirst"));
+const FactorFirst = lazy(() => import("./pages/you/factorfirst"));
 const Security = lazy(() => import("./pages/settings/security"));
 const ParcelSettings = lazy(() => import("./pages/settings/parcels"));
 const SenderSettings = lazy(() => import("./pages/settings/senders"));
 const KeepingPage = lazy(() => import("./pages/settings/keeping"));
+const You = lazy(() => import("./pages/you/you"));
 const PeoplePage = lazy(() => import("./pages/settings/people"));
 const Settings = lazy(() => import("./pages/settings/settings"));
 const Activity = lazy(() => import("./pages/activity/activity"));
@@ -193,9 +194,16 @@ function Cabin({ person }: { person: Schema<"Person"> }) {
               </NavLink>
             </li>
           ))}
+          <li className="md:hidden">
+            <NavLink to="/you" className={({ isActive }) => clsx("block px-3 py-2", isActive ? "font-semibold" : "text-quiet")}>
+              You
+            </NavLink>
+          </li>
         </ul>
         <div className="mt-auto hidden px-4 text-[12px] leading-5 text-quiet md:block">
-          <div className="font-medium text-ink">{person.name}</div>
+          <Link to="/you" className="font-medium text-ink underline decoration-rule underline-offset-4 hover:decoration-ink">
+            {person.name}
+          </Link>
           <div>{person.role}</div>
           <div className="mt-1 flex flex-col items-start">
             <Button kind="quiet" className="text-[12px]" onClick={help.show}>
@@ -233,6 +241,7 @@ function Cabin({ person }: { person: Schema<"Person"> }) {
               <Route path="settings" element={<Settings />} />
               <Route path="settings/places" element={<Places />} />
               <Route path="settings/people" element={<PeoplePage />} />
+              <Route path="you" element={<You />} />
               <Route path="settings/security" element={<Security />} />
               <Route path="settings/parcels" element={<ParcelSettings />} />
               <Route path="settings/senders" element={<SenderSettings />} />

@@ -160,7 +160,7 @@ func (a *API) endOwnSession(ctx context.Context, in *sessionInput) (*body[[]wire
 	if err != nil {
 		return nil, err
 	}
-	if err := a.relay.EndSession(ctx, p.ID, in.Session, p.Name); err != nil {
+	if err := a.relay.EndSession(ctx, p.ID, in.Session, who(ctx)); err != nil {
 		return nil, err
 	}
 	return a.sessionsView(ctx, p.ID)
@@ -197,7 +197,9 @@ func (a *API) factorTerms(ctx context.Context, _ *struct{}) (*body[people.Factor
 type factorTermsInput struct{ Body people.FactorTerms }
 
 func (a *API) setFactorTerms(ctx context.Context, in *factorTermsInput) (*body[people.FactorTerms], error) {
-	if err := a.relay.SetFactorTerms(ctx, in.Body, who(ctx)); err != nil {
+	if err := a.changeSetting(ctx, "second factor", "", func() error {
+		return a.relay.SetFactorTerms(ctx, in.Body, who(ctx))
+	}); err != nil {
 		return nil, err
 	}
 	return a.factorTerms(ctx, nil)

@@ -15,6 +15,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"openrelay/internal/core/person"
+	"openrelay/internal/relay/engine"
 	"openrelay/internal/relay/people"
 	"openrelay/internal/store"
 	"openrelay/internal/wire"
@@ -27,11 +28,16 @@ func personOf(ctx context.Context) *wire.Person {
 	return p
 }
 
+// who is under what it is kept who does something: a person's id, or the name of the token that a program uses.
 func who(ctx context.Context) string {
-	if p := personOf(ctx); p != nil {
+	switch p := personOf(ctx); {
+	case p == nil:
+		return "nobody"
+	case p.ID != 0:
+		return engine.PersonKey(p.ID)
+	default:
 		return p.Name
 	}
-	return "nobody"
 }
 
 func may(p *wire.Person, any person.Permission) bool { return p != nil && p.Role.May(any) }
@@ -113,7 +119,7 @@ func (a *API) awake(ctx context.Context, now time.Time) bool {
 }
 
 // factorFirst is told to who must set up a second factor.
-const factorFirst = "The company demands a second factor. Set yours up first, under Settings, People."
+const factorFirst = "The company demands a second factor. Set yours up first, under You."
 
 // only lets a raw handler be used by those who have one of the permissions.
 func only(any person.Permission, next http.HandlerFunc) http.HandlerFunc {

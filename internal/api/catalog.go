@@ -19,7 +19,7 @@ func listingShown(l store.Listing, item string, allowed int64, on bool) wire.Lis
 	out := wire.Listing{ID: l.ID, Connection: l.ConnectionCode, ConnectionName: l.ConnectionName, Number: l.OutsideID, SKU: l.SKU,
 		GTIN: l.GTIN, Title: l.Title, Category: l.Category,
 		Price: l.Price, Currency: l.Currency, URL: l.URL, State: l.State, Reason: l.Reason, Item: item, MatchedBy: l.MatchedBy,
-		Doubt: l.Doubt, IgnoredBy: l.IgnoredBy,
+		Doubt: l.Doubt, IgnoredBy: l.IgnoredName,
 		Shows: l.SeenQty, ShownAt: at(l.SeenAt), ToldAt: at(l.ToldAt), Allowed: allowed, On: on, Published: l.Published != "",
 		Own: listing.OwnOf(&l)}
 	if l.OutsideID == store.NewListing(l.SKU) {

@@ -245,9 +245,9 @@ func TestOrdersByTheInterface(t *testing.T) {
 		clerk POST /orders
 			{"connection":"stall","order":{"number":"T-2","currency":"EUR","prices_include_tax":true,"buyer_name":"Ada Moss",{to},{line}}}
 			=> 200 second=number
-		viewer GET /orders/{second} => 200 ‹"total":1780› ‹Typed by A clerk›
+		viewer GET /orders/{second} => 200 ‹"total":1780› ‹Typed here›
 		clerk POST /orders {"connection":"stall","order":{"number":"T-3","currency":"EUR",{to},"lines":[]}} => 422 ‹lines›
-		viewer GET /orders/{typed} => 200 ‹Typed by A clerk›
+		viewer GET /orders/{typed} => 200 ‹Typed here›
 		viewer GET /channel-states => 200
 		clerk GET /people-here => 200
 		clerk PUT /views {"page":"orders","name":"Gifts","query":"tag=gift"} => 204
@@ -504,6 +504,13 @@ func TestParcelsAndNumbersByTheInterface(t *testing.T) {
 		lead POST /profiles/sack/archive {"archived":true} => 404 ‹parcel profile sack›
 		lead PUT /series/order {"prefix":"MH-","next":501} => 200 ‹"next":501›
 		lead PUT /series/order {"prefix":"no good","next":501} => 422 ‹prefix›
+		clerk GET /setting-changes => 403
+		lead GET /setting-changes => 200 ‹"kind":"profile","code":"crate"› ‹"undoable":true›
+		lead POST /setting-changes/2/undo => 200 ‹"undoes":2›
+		lead GET /profiles => 200 ‹"crate"›
+		lead POST /setting-changes/2/undo => 409 ‹undone already›
+		lead POST /setting-changes/99/undo => 404
+		clerk POST /setting-changes/2/undo => 403
 		lead GET /series => 200 ‹MH-›
 	`)
 }

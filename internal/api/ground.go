@@ -27,7 +27,9 @@ func (a *API) groundRoutes() {
 }
 
 func (a *API) archiveLocation(ctx context.Context, in *archiveCodeInput) (*body[[]wire.Location], error) {
-	if err := a.relay.ArchivePlace(ctx, in.Code, in.Body.Archived, who(ctx)); err != nil {
+	if err := a.changeSetting(ctx, "place", in.Code, func() error {
+		return a.relay.ArchivePlace(ctx, in.Code, in.Body.Archived, who(ctx))
+	}); err != nil {
 		return nil, err
 	}
 	return a.locations(ctx, nil)
@@ -53,15 +55,19 @@ type putSenderInput struct {
 
 func (a *API) putSender(ctx context.Context, in *putSenderInput) (*body[[]wire.Sender], error) {
 	b := in.Body
-	if err := a.relay.PutSender(ctx, store.Sender{Code: in.Code, Name: b.Name, Company: b.Company, Phone: b.Phone, Email: b.Email},
-		who(ctx)); err != nil {
+	if err := a.changeSetting(ctx, "sender", in.Code, func() error {
+		return a.relay.PutSender(ctx, store.Sender{Code: in.Code, Name: b.Name, Company: b.Company, Phone: b.Phone, Email: b.Email},
+			who(ctx))
+	}); err != nil {
 		return nil, err
 	}
 	return a.senders(ctx, nil)
 }
 
 func (a *API) archiveSender(ctx context.Context, in *archiveCodeInput) (*body[[]wire.Sender], error) {
-	if err := a.relay.ArchiveSender(ctx, in.Code, in.Body.Archived, who(ctx)); err != nil {
+	if err := a.changeSetting(ctx, "sender", in.Code, func() error {
+		return a.relay.ArchiveSender(ctx, in.Code, in.Body.Archived, who(ctx))
+	}); err != nil {
 		return nil, err
 	}
 	return a.senders(ctx, nil)
@@ -83,15 +89,19 @@ type putNamedCarrierInput struct {
 }
 
 func (a *API) putNamedCarrier(ctx context.Context, in *putNamedCarrierInput) (*body[[]wire.NamedCarrier], error) {
-	if err := a.relay.PutNamedCarrier(ctx, store.NamedCarrier{Code: in.Code, Name: in.Body.Name, TrackingURL: in.Body.TrackingURL},
-		who(ctx)); err != nil {
+	if err := a.changeSetting(ctx, "carrier", in.Code, func() error {
+		return a.relay.PutNamedCarrier(ctx, store.NamedCarrier{Code: in.Code, Name: in.Body.Name, TrackingURL: in.Body.TrackingURL},
+			who(ctx))
+	}); err != nil {
 		return nil, err
 	}
 	return a.namedCarriers(ctx, nil)
 }
 
 func (a *API) archiveNamedCarrier(ctx context.Context, in *archiveCodeInput) (*body[[]wire.NamedCarrier], error) {
-	if err := a.relay.ArchiveNamedCarrier(ctx, in.Code, in.Body.Archived, who(ctx)); err != nil {
+	if err := a.changeSetting(ctx, "carrier", in.Code, func() error {
+		return a.relay.ArchiveNamedCarrier(ctx, in.Code, in.Body.Archived, who(ctx))
+	}); err != nil {
 		return nil, err
 	}
 	return a.namedCarriers(ctx, nil)

@@ -198,7 +198,9 @@ type locationInput struct {
 }
 
 func (a *API) putLocation(ctx context.Context, in *locationInput) (*body[wire.Location], error) {
-	if err := a.relay.PutPlace(ctx, in.Code, in.Body, who(ctx)); err != nil {
+	if err := a.changeSetting(ctx, "place", in.Code, func() error {
+		return a.relay.PutPlace(ctx, in.Code, in.Body, who(ctx))
+	}); err != nil {
 		return nil, err
 	}
 	l, err := a.relay.Location(in.Code)
@@ -602,9 +604,9 @@ func (a *API) exportSetup(w http.ResponseWriter, r *http.Request) {
 
 // asker is who asks for a consent, or brings its answer.
 func asker(ctx context.Context) joining.Asker {
-	by := joining.Asker{Name: who(ctx)}
+	by := joining.Asker{Who: who(ctx)}
 	if p := personOf(ctx); p != nil {
-		by.ID = p.ID
+		by.ID, by.Name = p.ID, p.Name
 	}
 	return by
 }

@@ -48,7 +48,9 @@ type setBackupsInput struct {
 }
 
 func (a *API) setBackups(ctx context.Context, in *setBackupsInput) (*body[wire.Backups], error) {
-	if err := a.relay.SetSchedule(ctx, in.Body.Schedule, in.Body.Passphrase, who(ctx)); err != nil {
+	if err := a.changeSetting(ctx, "backups", "", func() error {
+		return a.relay.SetSchedule(ctx, in.Body.Schedule, in.Body.Passphrase, who(ctx))
+	}); err != nil {
 		return nil, err
 	}
 	return a.backups(ctx, nil)
@@ -86,7 +88,9 @@ type setRetentionInput struct {
 }
 
 func (a *API) setRetention(ctx context.Context, in *setRetentionInput) (*body[wire.Retentions], error) {
-	if err := a.relay.SetRetention(ctx, in.Body.Days, who(ctx)); err != nil {
+	if err := a.changeSetting(ctx, "retention", "", func() error {
+		return a.relay.SetRetention(ctx, in.Body.Days, who(ctx))
+	}); err != nil {
 		return nil, err
 	}
 	return a.retention(ctx, nil)

@@ -71,6 +71,7 @@ func (a *API) operations() {
 	a.keepingRoutes()
 	a.parcelRoutes()
 	a.groundRoutes()
+	a.settingsRoutes()
 	a.companyOpsRoutes()
 	a.reportsRoutes()
 	a.shipmentsRoutes()
@@ -167,7 +168,11 @@ type activityInput struct {
 }
 
 func (a *API) activity(ctx context.Context, in *activityInput) (*paged[wire.Entry], error) {
-	list, err := a.relay.Store.Activity(ctx, store.ActivityFilter{Who: in.Who, Thing: in.Thing, What: in.What, Before: in.Before,
+	by, err := a.relay.PersonRef(ctx, in.Who)
+	if err != nil {
+		return nil, err
+	}
+	list, err := a.relay.Store.Activity(ctx, store.ActivityFilter{Who: by, Thing: in.Thing, What: in.What, Before: in.Before,
 		Limit: in.Limit})
 	out := &paged[wire.Entry]{Body: a.entries(ctx, list)}
 	if len(list) == in.Limit {

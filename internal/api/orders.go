@@ -80,8 +80,12 @@ func (a *API) filter(ctx context.Context, in *OrdersInput) (store.OrderFilter, e
 	if err != nil {
 		return store.OrderFilter{}, err
 	}
+	typed, err := a.relay.PersonRef(ctx, in.Typed)
+	if err != nil {
+		return store.OrderFilter{}, err
+	}
 	f := store.OrderFilter{Connection: in.Connection, State: in.State, Kind: in.Kind, Tag: in.Tag, Assignee: assignee, Cause: in.Cause,
-		Typed: in.Typed, Customer: in.Customer,
+		Typed: typed, Customer: in.Customer,
 		Search: strings.TrimSpace(in.Search), Before: in.Before, Oldest: in.Oldest, After: in.After, Limit: in.Limit, Nameless: !sees(ctx)}
 	if in.Stage != "" {
 		f.Stages = strings.Split(in.Stage, ",")

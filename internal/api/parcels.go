@@ -36,8 +36,10 @@ type putProfileInput struct {
 
 func (a *API) putProfile(ctx context.Context, in *putProfileInput) (*body[[]wire.KeptProfile], error) {
 	b := in.Body
-	if err := a.relay.PutProfile(ctx, packing.Profile{Code: in.Code, Name: b.Name, LengthMM: b.LengthMM, WidthMM: b.WidthMM,
-		HeightMM: b.HeightMM, TareG: b.TareG, MaxG: b.MaxG, Service: b.Service}, who(ctx)); err != nil {
+	if err := a.changeSetting(ctx, "profile", in.Code, func() error {
+		return a.relay.PutProfile(ctx, packing.Profile{Code: in.Code, Name: b.Name, LengthMM: b.LengthMM, WidthMM: b.WidthMM,
+			HeightMM: b.HeightMM, TareG: b.TareG, MaxG: b.MaxG, Service: b.Service}, who(ctx))
+	}); err != nil {
 		return nil, err
 	}
 	return a.keptProfiles(ctx, nil)
@@ -52,7 +54,9 @@ type archiveCodeInput struct {
 }
 
 func (a *API) archiveProfile(ctx context.Context, in *archiveCodeInput) (*body[[]wire.KeptProfile], error) {
-	if err := a.relay.ArchiveProfile(ctx, in.Code, in.Body.Archived, who(ctx)); err != nil {
+	if err := a.changeSetting(ctx, "profile", in.Code, func() error {
+		return a.relay.ArchiveProfile(ctx, in.Code, in.Body.Archived, who(ctx))
+	}); err != nil {
 		return nil, err
 	}
 	return a.keptProfiles(ctx, nil)
@@ -76,7 +80,9 @@ type putSeriesInput struct {
 }
 
 func (a *API) putSeries(ctx context.Context, in *putSeriesInput) (*body[[]wire.Series], error) {
-	if err := a.relay.SetSeries(ctx, store.Series{Code: in.Code, Prefix: in.Body.Prefix, Next: in.Body.Next}, who(ctx)); err != nil {
+	if err := a.changeSetting(ctx, "number series", in.Code, func() error {
+		return a.relay.SetSeries(ctx, store.Series{Code: in.Code, Prefix: in.Body.Prefix, Next: in.Body.Next}, who(ctx))
+	}); err != nil {
 		return nil, err
 	}
 	return a.series(ctx, nil)

@@ -9,6 +9,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"openrelay/internal/core/person"
+	"openrelay/internal/relay/engine"
 	"openrelay/internal/relay/people"
 	"openrelay/internal/store"
 	"openrelay/internal/wire"
@@ -178,7 +179,9 @@ type changePersonInput struct {
 }
 
 func (a *API) changePerson(ctx context.Context, in *changePersonInput) (*body[[]wire.User], error) {
-	if err := a.relay.ChangePerson(ctx, in.ID, in.Body, who(ctx)); err != nil {
+	if err := a.changeSetting(ctx, "person", engine.PersonKey(in.ID), func() error {
+		return a.relay.ChangePerson(ctx, in.ID, in.Body, who(ctx))
+	}); err != nil {
 		return nil, err
 	}
 	return a.peopleView(ctx)
@@ -192,7 +195,9 @@ type leavePersonInput struct {
 }
 
 func (a *API) leavePerson(ctx context.Context, in *leavePersonInput) (*body[[]wire.User], error) {
-	if err := a.relay.LeavePerson(ctx, in.ID, in.Body.Left, who(ctx)); err != nil {
+	if err := a.changeSetting(ctx, "person", engine.PersonKey(in.ID), func() error {
+		return a.relay.LeavePerson(ctx, in.ID, in.Body.Left, who(ctx))
+	}); err != nil {
 		return nil, err
 	}
 	return a.peopleView(ctx)

@@ -38,7 +38,9 @@ func (a *API) privacy(ctx context.Context, _ *struct{}) (*body[wire.PrivacyTerms
 type setPrivacyInput struct{ Body wire.PrivacyTerms }
 
 func (a *API) setPrivacy(ctx context.Context, in *setPrivacyInput) (*body[wire.PrivacyTerms], error) {
-	if err := a.relay.SetKeepDays(ctx, in.Body.KeepDays, who(ctx)); err != nil {
+	if err := a.changeSetting(ctx, "personal data", "", func() error {
+		return a.relay.SetKeepDays(ctx, in.Body.KeepDays, who(ctx))
+	}); err != nil {
 		return nil, err
 	}
 	return a.privacyTerms(ctx)
@@ -196,7 +198,9 @@ func (a *API) showCompany(ctx context.Context, _ *struct{}) (*companyBody, error
 }
 
 func (a *API) setCompany(ctx context.Context, in *companyBody) (*companyBody, error) {
-	if err := a.relay.SetCompany(ctx, in.Body, who(ctx)); err != nil {
+	if err := a.changeSetting(ctx, "company", "", func() error {
+		return a.relay.SetCompany(ctx, in.Body, who(ctx))
+	}); err != nil {
 		return nil, err
 	}
 	return a.companyView(ctx)

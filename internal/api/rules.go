@@ -12,9 +12,9 @@ import (
 	"openrelay/internal/wire"
 )
 
-func ruleOf(r store.Rule) wire.Rule {
+func (a *API) ruleOf(ctx context.Context, r store.Rule) wire.Rule {
 	out := wire.Rule{ID: r.ID, Position: r.Position, Name: r.Name, On: r.On,
-		When: r.Condition, Then: r.Actions, Actions: []rules.Action{}, ChangedAt: at(r.ChangedAt), ChangedBy: r.ChangedBy,
+		When: r.Condition, Then: r.Actions, Actions: []rules.Action{}, ChangedAt: at(r.ChangedAt), ChangedBy: a.called(ctx, r.ChangedBy),
 		Revision: r.Revision}
 	if err := rules.Check(r.Rule()); err != nil {
 		out.Broken = err.Error()
@@ -42,7 +42,7 @@ func (a *API) ruleList(ctx context.Context) (*body[[]wire.Rule], error) {
 	rows, err := a.relay.Store.Rules(ctx)
 	out := make([]wire.Rule, len(rows))
 	for i, r := range rows {
-		out[i] = ruleOf(r)
+		out[i] = a.ruleOf(ctx, r)
 	}
 	return &body[[]wire.Rule]{out}, err
 }

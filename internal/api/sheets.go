@@ -18,8 +18,18 @@ import (
 )
 
 func (a *API) sheet(ctx context.Context, s store.Sheet) (wire.Sheet, error) {
-	out := wire.Sheet{ID: s.ID, Kind: s.Kind, Name: s.Name, State: s.State, Total: s.Total, Done: s.Done, Error: s.Error, Who: s.Who,
-		At: at(s.At), EndedAt: at(s.EndedAt)}
+	out := wire.Sheet{
+		ID:      s.ID,
+		Kind:    s.Kind,
+		Name:    s.Name,
+		State:   s.State,
+		Total:   s.Total,
+		Done:    s.Done,
+		Error:   s.Error,
+		Who:     a.called(ctx, s.Who),
+		At:      at(s.At),
+		EndedAt: at(s.EndedAt),
+	}
 	if s.Form != "" {
 		if err := json.Unmarshal([]byte(s.Form), &out.Form); err != nil {
 			return out, err

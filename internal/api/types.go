@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"strconv"
+	"strings"
 	"time"
 
 	"openrelay/internal/core/order"
@@ -79,12 +80,34 @@ func outbox(ctx context.Context, m store.OutboxMessage) wire.Outbox {
 		ConfirmedAt: at(m.ConfirmedAt), Error: quoted(ctx, m.Error)}
 }
 
+// pickers is what those are called who picked a shipment.
+func (a *API) pickers(ctx context.Context, s store.Shipment) string {
+	if s.Pickers == "" {
+		return ""
+	}
+	refs := strings.Split(s.Pickers, store.PickersApart)
+	for i, ref := range refs {
+		refs[i] = a.called(ctx, ref)
+	}
+	return strings.Join(refs, ", ")
+}
+
+// called is what somebody is called who is kept by an id; the id itself where it cannot be read.
+func (a *API) called(ctx context.Context, ref string) string {
+	name, err := a.relay.PersonName(ctx, ref)
+	if err != nil {
+		a.log.Warn("what a person is called could not be read", "person", ref, "error", err)
+		return ref
+	}
+	return name
+}
+
 func (a *API) shipment(ctx context.Context, s store.Shipment) wire.Shipment {
 	if !sees(ctx) {
 		s.Buyer = initials(s.Buyer)
 	}
 	out := wire.Shipment{Number: s.Number, OrderNumber: s.OrderNumber, Buyer: s.Buyer, Location: a.relay.Place(s.LocationID).Name,
-		State: s.State, Pickers: s.Pickers, Profile: s.Profile,
+		State: s.State, Pickers: a.pickers(ctx, s), Profile: s.Profile,
 		WeightG: s.WeightG, LengthMM: s.LengthMM, WidthMM: s.WidthMM, HeightMM: s.HeightMM, Carrier: s.CarrierName, Service: s.Service,
 		ServiceName: s.ServiceName, Tracking: s.Tracking,
 		TrackingURL: s.TrackingURL, Price: s.Price, Currency: s.Currency, ManifestID: s.ManifestID, SSCC: s.SSCC,
@@ -147,8 +170,12 @@ func (a *API) order(ctx context.Context, v views.OrderView) wire.Order {
 	for _, m := range v.Outbox {
 		out.WriteBacks = append(out.WriteBacks, outbox(ctx, m))
 	}
-	out.Kind, out.Assignee, out.TypedBy, out.Ours, out.Hidden, out.Forgotten = string(o.Kind()), v.Assignee, o.TypedBy, o.Ours, !sees(
-		ctx), timeAt(o.ForgottenAt)
+	out.Kind, out.Assignee, out.TypedBy, out.Ours, out.Hidden, out.Forgotten = string(o.Kind()), v.Assignee, a.called(
+		ctx,
+		o.TypedBy,
+	), o.Ours, !sees(ctx), timeAt(
+		o.ForgottenAt,
+	)
 	out.MergedInto, out.Actions, out.Compared = v.MergedInto, v.Actions, compared(ctx, v.Versions)
 	for _, r := range v.Members {
 		out.Members = append(out.Members, a.orderRow(ctx, r))

@@ -56,7 +56,7 @@ func TestCatalogCommands(t *testing.T) {
 		listing match 1 POT ⇒ by a person
 		listing offer 1 -buffer 2 ⇒ A pot
 		listing own 1 -title Own ⇒ A pot
-		listing unmatch 1 ⇒ its match was ended by Edda
+		listing unmatch 1 ⇒ its match was ended by a person
 		!listing unmatch 1 ⇒ not matched
 		listing ignore 1 ⇒ ignored
 		listing notice 1 ⇒ its match was ended

@@ -116,6 +116,13 @@ func TestWhatACompanyStandsOn(t *testing.T) {
 		!sender archive skep ⇒ ships as skep
 		!sender put Skep -name x ⇒ small letters
 		sender list ⇒ Morrow Hive
+		sender put comb -name Comb ⇒ Comb
+		sender put comb -phone "555 0118" ⇒ 555 0118
+		change list -limit 2 ⇒ can be undone
+		change list -limit 2 ⇒ 15 
+		change undo 15 ⇒ undid 15
+		!change undo 15 ⇒ undone already
+		!change undo six ⇒ is no number of a change
 		carrier put barge -name Barge -tracking https://barge.example/{number} ⇒ barge.example
 		!carrier put barge -tracking nowhere ⇒ an address such as https
 		carrier archive barge ⇒ Barge

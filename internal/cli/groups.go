@@ -15,7 +15,7 @@ func groups() []group {
 			placeCommand().with(checkAddressCommand()),
 			personCommand().with(personInFileCommand()),
 			tokenCommand().with(tokenInFileCommand()),
-			profileCommand(), senderCommand(), carrierCommand(), seriesCommand(), setupCommand(),
+			profileCommand(), senderCommand(), carrierCommand(), seriesCommand(), changeCommand(), setupCommand(),
 			of("privacy", "What is kept of buyers, for how long, and who looked at it",
 				privacyShowCommand(), privacyEraseCommand(), keepPersonalCommand(), looksCommand()),
 			securityCommand(), keyCommand(), retentionCommand(), healthCommand(), activityCommand(),

@@ -125,7 +125,12 @@ func (s *Store) SecurityEvents(ctx context.Context, before int64, limit int) (li
 	if before == 0 {
 		before = 1 << 62
 	}
-	err = s.read.SelectContext(ctx, &list,
-		"SELECT id, at, kind, who, source, text FROM security_event WHERE id<? ORDER BY id DESC LIMIT ?", before, limit)
+	err = s.read.SelectContext(
+		ctx,
+		&list,
+		"SELECT id, at, kind, "+called("who")+" AS who, source, text FROM security_event WHERE id<? ORDER BY id DESC LIMIT ?",
+		before,
+		limit,
+	)
 	return list, err
 }

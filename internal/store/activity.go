@@ -27,7 +27,8 @@ func (t *Tx) Note(entries ...Entry) error {
 	return err
 }
 
-const timelineQuery = `SELECT t.id, t.at, t.who, t.thing, t.thing_id, t.what, t.text, coalesce(CASE t.thing WHEN 'order' THEN
+var timelineQuery = "SELECT t.id, t.at, " + called(
+	"t.who") + ` AS who, t.thing, t.thing_id, t.what, t.text, coalesce(CASE t.thing WHEN 'order' THEN
 	(SELECT number FROM orders WHERE id=t.thing_id)
 	WHEN 'connection' THEN (SELECT code FROM connection WHERE id=t.thing_id) WHEN 'item' THEN (SELECT sku FROM item
 	WHERE id=t.thing_id) END,'') AS name FROM timeline t `
@@ -38,14 +39,8 @@ const maxTimeline = 1000
 // Timeline lists what happened to one thing, oldest first; of a long story the newest part.
 func (s *Store) Timeline(ctx context.Context, thing string, id int64) ([]Entry, error) {
 	var out []Entry
-	err := s.read.SelectContext(
-		ctx,
-		&out,
-		timelineQuery+"WHERE t.thing=? AND t.thing_id=? ORDER BY t.id DESC LIMIT ?",
-		thing,
-		id,
-		maxTimeline,
-	)
+	err := s.read.SelectContext(ctx, &out, timelineQuery+"WHERE t.thing=? AND t.thing_id=? ORDER BY t.id DESC LIMIT ?", thing, id,
+		maxTimeline)
 	slices.Reverse(out)
 	return out, err
 }

@@ -199,9 +199,9 @@ type ConnectionCounts struct {
 	Orders   int64 `db:"orders" json:"orders"`
 	Open     int64 `db:"open" json:"open_orders" doc:"Orders that are still on their way"`
 	Listings int64 `db:"listings" json:"listings"`
-	Messages int64 `db:"messages" json:"messages" doc:"Messages kept as they came"`
-	Waiting  int64 `db:"waiting" json:"waiting" doc:"Messages that wait to be sent"`
-	Shared   int64 `db:"shared" json:"shared" doc:"Other connections that use the same account"`
+	Messages int64 `db:"messages" json:"messages"    doc:"Messages kept as they came"`
+	Waiting  int64 `db:"waiting" json:"waiting"     doc:"Messages that wait to be sent"`
+	Shared   int64 `db:"shared" json:"shared"      doc:"Other connections that use the same account"`
 }
 
 // CountsOf counts what belongs to a connection.
@@ -325,7 +325,8 @@ type Run struct {
 	Error          string       `db:"error"`
 }
 
-const runQuery = `SELECT r.id, r.feed_id, f.kind AS feed_kind, c.code AS connection_code, c.name AS connection_name, r.cause,
+var runQuery = `SELECT r.id, r.feed_id, f.kind AS feed_kind, c.code AS connection_code, c.name AS connection_name,
+	CASE WHEN r.cause LIKE 'by %' THEN 'by ' || ` + called("substr(r.cause,4)") + ` ELSE r.cause END AS cause,
 	r.started_at, r.ended_at, r.state,
 	r.found, r.new, r.changed, r.skipped, r.failed, r.reasons, r.error FROM run r JOIN feed f ON f.id = r.feed_id
 	JOIN connection c ON c.id = f.connection_id `

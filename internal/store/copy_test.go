@@ -6,8 +6,10 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"strconv"
 	"testing"
 
+	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
 
@@ -26,6 +28,31 @@ func oldCompany(t *testing.T) string {
 	require.NoError(t, err)
 	require.NoError(t, f.Close())
 	return path
+}
+
+// peopleColumns say who did something.
+var peopleColumns = []struct{ table, column string }{
+	{"timeline", "who"}, {"movement", "who"}, {"job", "who"}, {"security_event", "who"}, {"backup", "who"}, {"policy", "who"},
+	{"purchase", "who"}, {"transfer", "who"}, {"stock_count", "who"}, {"count_line", "who"}, {"sheet", "who"}, {"look", "who"},
+	{"first_import", "who"}, {"bench", "who"}, {"exception", "closed_by"}, {"listing", "ignored_by"}, {"saved_view", "owner"},
+	{"orders", "typed_by"}, {"order_sum", "typed_by"}, {"api_token", "made_by"}, {"shipment", "pickers"}, {"orders", "assignee"},
+	{"exception", "assignee"}, {"definition", "added_by"}, {"rule", "changed_by"},
+}
+
+// TestEachColumnOfPeopleIsKnown: whoever adds one says so, so that it is tried.
+func TestEachColumnOfPeopleIsKnown(t *testing.T) {
+	s := open(t)
+	var have []struct {
+		Table  string `db:"tab"`
+		Column string `db:"col"`
+	}
+	require.NoError(t, s.read.SelectContext(t.Context(), &have, `SELECT m.name AS tab, c.name AS col FROM sqlite_schema m
+		JOIN pragma_table_info(m.name) c WHERE m.type='table' AND (c.name IN ('who','owner','pickers','assignee','author')
+		OR c.name LIKE '%\_by' ESCAPE '\') AND c.name NOT IN ('matched_by','told_by','answer_by','undone_by')`))
+	require.NotEmpty(t, have)
+	for _, h := range have {
+		assert.Contains(t, peopleColumns, struct{ table, column string }{h.Table, h.Column})
+	}
 }
 
 // TestACompanyOfAnEarlierVersion opens, holds, and is kept as it was; opening it again changes nothing more.
@@ -50,6 +77,20 @@ func TestACompanyOfAnEarlierVersion(t *testing.T) {
 	list, err := s.ListOrders(ctx, OrderFilter{Limit: 200})
 	require.NoError(t, err)
 	require.Len(t, list, 39)
+	named := 0
+	for _, column := range peopleColumns {
+		var n int
+		require.NoError(t, s.read.GetContext(ctx, &n, "SELECT count(*) FROM "+column.table+" WHERE "+column.column+
+			" IN (SELECT name FROM user)"))
+		require.Zero(t, n, "%s.%s keeps names", column.table, column.column)
+		require.NoError(t, s.read.GetContext(ctx, &n, "SELECT count(*) FROM "+column.table+" WHERE "+column.column+
+			" IN (SELECT CAST(id AS TEXT) FROM user)"))
+		named += n
+	}
+	require.Positive(t, named, "somebody did something there")
+	done, err := s.Activity(ctx, ActivityFilter{Who: strconv.FormatInt(edda.ID, 10), Limit: 1})
+	require.NoError(t, err)
+	require.Equal(t, edda.Name, done[0].Who)
 	require.NoError(t, s.Close())
 	before, err := os.Stat(u.Copy)
 	require.NoError(t, err)

@@ -132,10 +132,10 @@ func (t *Tx) CloseItemExceptions(item int64, cause order.Cause, now time.Time) e
 	return err
 }
 
-const exceptionQuery = `SELECT e.id, e.cause, e.subject, e.text, e.expected, e.connection_id, coalesce(c.code,'') AS
+var exceptionQuery = `SELECT e.id, e.cause, e.subject, e.text, e.expected, e.connection_id, coalesce(c.code,'') AS
 	connection_code, coalesce(c.name,'') AS connection_name, e.order_id,
 	coalesce(o.number,'') AS order_number, e.outbox_id, e.inbox_id, e.item_id, coalesce(i.sku,'') AS sku, e.opened_at,
-	e.closed_at, coalesce((SELECT ` + calledSQL + ` FROM user u WHERE u.id=e.assignee), e.assignee) AS assignee, e.snoozed_until, e.standing
+	e.closed_at, ` + called("e.assignee") + ` AS assignee, e.snoozed_until, e.standing
 	FROM exception e LEFT JOIN connection c ON c.id=e.connection_id LEFT JOIN orders o ON o.id=e.order_id LEFT
 	JOIN item i ON i.id=e.item_id `
 

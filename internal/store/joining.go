@@ -18,7 +18,8 @@ type Definition struct {
 // Definitions lists the definitions that people added, in the order in which they came.
 func (s *Store) Definitions(ctx context.Context) ([]Definition, error) {
 	var out []Definition
-	err := s.read.SelectContext(ctx, &out, "SELECT connector, text, added_at, added_by FROM definition ORDER BY added_at, connector")
+	err := s.read.SelectContext(ctx, &out,
+		"SELECT connector, text, added_at, "+called("added_by")+" AS added_by FROM definition ORDER BY added_at, connector")
 	return out, err
 }
 
@@ -41,7 +42,8 @@ func (t *Tx) PutConsent(state string, connection int64, sealed []byte, now time.
 	if _, err := t.exec("DELETE FROM consent WHERE connection_id=? OR made_at<?", connection, micros(now.Add(-24*time.Hour))); err != nil {
 		return err
 	}
-	_, err := t.exec("INSERT INTO consent (state, connection_id, sealed, made_at) VALUES (?,?,?,?)", state, connection, sealed, micros(now))
+	_, err := t.exec("INSERT INTO consent (state, connection_id, sealed, made_at) VALUES (?,?,?,?)", state, connection, sealed,
+		micros(now))
 	return err
 }
 
@@ -221,8 +223,13 @@ func (t *Tx) AddBench(b BenchRow) (int64, error) {
 // Bench lists the exchanges of a connection, newest first.
 func (s *Store) Bench(ctx context.Context, connection int64) ([]BenchRow, error) {
 	var out []BenchRow
-	err := s.read.SelectContext(ctx, &out, `SELECT id, connection_id, at, who, feed, message, exchange, error FROM bench
-		WHERE connection_id=? ORDER BY id DESC LIMIT 100`, connection)
+	err := s.read.SelectContext(
+		ctx,
+		&out,
+		`SELECT id, connection_id, at, `+called("who")+` AS who, feed, message, exchange, error FROM bench
+		WHERE connection_id=? ORDER BY id DESC LIMIT 100`,
+		connection,
+	)
 	return out, err
 }
 

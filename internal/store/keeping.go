@@ -23,15 +23,24 @@ type Backup struct {
 
 // Backups lists the newest.
 func (s *Store) Backups(ctx context.Context, limit int) (list []Backup, err error) {
-	err = s.read.SelectContext(ctx, &list, `SELECT id, name, began_at, ended_at, bytes, who, error, gone_at FROM backup
-		ORDER BY id DESC LIMIT ?`, limit)
+	err = s.read.SelectContext(
+		ctx,
+		&list,
+		`SELECT id, name, began_at, ended_at, bytes, `+called("who")+` AS who, error, gone_at FROM backup
+		ORDER BY id DESC LIMIT ?`,
+		limit,
+	)
 	return list, err
 }
 
 // KeptBackups lists those that are there, newest first.
 func (s *Store) KeptBackups(ctx context.Context) (list []Backup, err error) {
-	err = s.read.SelectContext(ctx, &list, `SELECT id, name, began_at, ended_at, bytes, who, error, gone_at FROM backup
-		WHERE gone_at=0 AND error='' AND ended_at<>0 ORDER BY id DESC`)
+	err = s.read.SelectContext(
+		ctx,
+		&list,
+		`SELECT id, name, began_at, ended_at, bytes, `+called("who")+` AS who, error, gone_at FROM backup
+		WHERE gone_at=0 AND error='' AND ended_at<>0 ORDER BY id DESC`,
+	)
 	return list, err
 }
 

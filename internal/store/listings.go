@@ -34,9 +34,10 @@ type Listing struct {
 	Doubt          string `db:"doubt"` // why it was not matched by itself
 	IgnoredAt      int64  `db:"ignored_at"`
 	IgnoredBy      string `db:"ignored_by"`
-	Own            string `db:"own"`       // JSON: what is said on this channel only
-	Policy         string `db:"policy"`    // JSON: a stock.Override
-	Published      string `db:"published"` // JSON: what the channel last accepted of us
+	IgnoredName    string `db:"ignored_name"` // what that person is called
+	Own            string `db:"own"`          // JSON: what is said on this channel only
+	Policy         string `db:"policy"`       // JSON: a stock.Override
+	Published      string `db:"published"`    // JSON: what the channel last accepted of us
 }
 
 // Override is how the quantity of the listing differs from its channel's policy, or nil.
@@ -51,10 +52,11 @@ func (l *Listing) Override() *stock.Override {
 	return o
 }
 
-const listingQuery = `SELECT l.id, l.connection_id, c.code AS connection_code, c.name AS connection_name, l.outside_id, l.sku,
+var listingQuery = `SELECT l.id, l.connection_id, c.code AS connection_code, c.name AS connection_name, l.outside_id, l.sku,
 	l.title, l.price, l.currency,
 	l.url, l.live, l.item_id, l.matched_by, l.seen_qty, l.seen_at, l.told_qty, l.told_at, l.gtin, l.state, l.reason,
-	l.category, l.doubt, l.ignored_at, l.ignored_by, l.own, l.policy, l.published
+	l.category, l.doubt, l.ignored_at, l.ignored_by, ` + called("l.ignored_by") + ` AS ignored_name,
+	l.own, l.policy, l.published
 	FROM listing l JOIN connection c ON c.id = l.connection_id `
 
 // ListingsOfItems lists where the items are listed.

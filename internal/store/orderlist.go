@@ -40,10 +40,10 @@ type OrderRow struct {
 	Places         string `db:"places"` // JSON: ids of the locations where it waits to be picked
 }
 
-const rowCols = `o.id, o.number, o.connection_id, c.code AS connection_code, c.name AS connection_name, o.channel_number,
+var rowCols = `o.id, o.number, o.connection_id, c.code AS connection_code, c.name AS connection_name, o.channel_number,
 o.channel_state, o.stage, o.kind,
-	o.buyer, o.currency, o.total, o.units, o.placed_at, o.received_at, o.shipped_at, o.via, o.typed_by,
-	coalesce((SELECT ` + calledSQL + ` FROM user u WHERE u.id=o.assignee), o.assignee) AS assignee,
+	o.buyer, o.currency, o.total, o.units, o.placed_at, o.received_at, o.shipped_at, o.via, ` + called("o.typed_by") + ` AS typed_by,
+	` + called("o.assignee") + ` AS assignee,
 	o.merged_into, o.answer_by, o.holds, o.places,
 	coalesce(json_extract(o.ours,'$.tags'),'[]') AS tags`
 
@@ -324,7 +324,8 @@ type SavedView struct {
 // SavedViews lists the filters of a page.
 func (s *Store) SavedViews(ctx context.Context, page string) ([]SavedView, error) {
 	out := []SavedView{}
-	err := s.read.SelectContext(ctx, &out, "SELECT id, page, name, query, owner FROM saved_view WHERE page=? ORDER BY name", page)
+	err := s.read.SelectContext(ctx, &out,
+		"SELECT id, page, name, query, "+called("owner")+" AS owner FROM saved_view WHERE page=? ORDER BY name", page)
 	return out, err
 }
 

@@ -79,10 +79,10 @@ func (t *Tx) CountRole(role person.Role) (n int64, err error) {
 }
 
 // PutUser adds a user, or changes the one with the same e-mail, whose sessions end.
-func (t *Tx) PutUser(u User) error {
-	_, err := t.exec(`INSERT INTO user (email, name, role, password_hash) VALUES (?,?,?,?)
+func (t *Tx) PutUser(u *User) error {
+	err := t.get(&u.ID, `INSERT INTO user (email, name, role, password_hash) VALUES (?,?,?,?)
 		ON CONFLICT (email) DO UPDATE SET name=excluded.name, role=excluded.role, password_hash=excluded.password_hash,
-		left_at=0, epoch=epoch+1`, u.Email, u.Name, u.Role, u.PasswordHash)
+		left_at=0, epoch=epoch+1 RETURNING id`, u.Email, u.Name, u.Role, u.PasswordHash)
 	if err != nil {
 		return err
 	}
@@ -115,7 +115,7 @@ type Token struct {
 	RevokedAt int64       `db:"revoked_at"` // 0: it was not
 }
 
-const tokenQuery = "SELECT id, name, role, made_by, created_at, used_at, ends_at, revoked_at FROM api_token "
+var tokenQuery = "SELECT id, name, role, " + called("made_by") + " AS made_by, created_at, used_at, ends_at, revoked_at FROM api_token "
 
 // AddToken writes an API token by the hash of its secret, and returns its id.
 func (t *Tx) AddToken(k Token, hash []byte) (id int64, err error) {
@@ -330,6 +330,12 @@ func (s *Store) Series(ctx context.Context) ([]Series, error) {
 // calledSQL is what the person u is called: by name, or by e-mail where somebody else who is here has the same name.
 const calledSQL = `CASE WHEN EXISTS (SELECT 1 FROM user same WHERE same.name=u.name AND same.id<>u.id AND same.left_at=0)
 	THEN u.email ELSE u.name END`
+
+// called is the SQL of what stands in a column that says who did something: what the person is called whose id it holds, or
+// the text itself, which is that of a connection, a token or the service.
+func called(column string) string {
+	return "coalesce((SELECT " + calledSQL + " FROM user u WHERE u.id=" + column + "), " + column + ")"
+}
 
 // UserNames lists what the people who may sign in are called.
 func (s *Store) UserNames(ctx context.Context) ([]string, error) {

@@ -16,17 +16,17 @@ import (
 func TestPeopleTokensAndSettings(t *testing.T) {
 	s := open(t)
 	write(t, s, func(tx *Tx) error {
-		return tx.PutUser(User{Email: "edda@example.test", Name: "Edda", Role: "viewer", PasswordHash: "h1"})
+		return tx.PutUser(&User{Email: "edda@example.test", Name: "Edda", Role: "viewer", PasswordHash: "h1"})
 	})
 	write(t, s, func(tx *Tx) error {
-		return tx.PutUser(User{Email: "edda@example.test", Name: "Edda Quillon", Role: "lead", PasswordHash: "h2"})
+		return tx.PutUser(&User{Email: "edda@example.test", Name: "Edda Quillon", Role: "lead", PasswordHash: "h2"})
 	})
 	u, err := s.UserByEmail(t.Context(), "edda@example.test")
 	require.NoError(t, err)
 	require.Equal(t, User{ID: 1, Email: "edda@example.test", Name: "Edda Quillon", Role: "lead", PasswordHash: "h2", Epoch: 1}, u)
 	_, err = s.User(t.Context(), 9)
 	require.ErrorIs(t, err, ErrNotFound)
-	require.Error(t, s.Write(t.Context(), func(tx *Tx) error { return tx.PutUser(User{Email: "x@example.test", Role: "king"}) }))
+	require.Error(t, s.Write(t.Context(), func(tx *Tx) error { return tx.PutUser(&User{Email: "x@example.test", Role: "king"}) }))
 
 	write(t, s, func(tx *Tx) error {
 		_, err := tx.AddToken(Token{Name: "desk", Role: "clerk", CreatedAt: micros(now)}, []byte("hash"))

@@ -189,7 +189,7 @@ func (t *Tx) NoteLook(l Look) error {
 
 // Looks lists who looked, newest first: at one thing, or at anything.
 func (s *Store) Looks(ctx context.Context, thing, key string, before int64, limit int) ([]Look, error) {
-	q, args := "SELECT id, at, who, role, thing, key FROM look WHERE 1=1", []any{}
+	q, args := "SELECT id, at, "+called("who")+" AS who, role, thing, key FROM look WHERE 1=1", []any{}
 	if key != "" {
 		q += " AND thing=? AND key=?"
 		args = append(args, thing, key)

@@ -28,7 +28,8 @@ const sold = `FROM order_sum s JOIN connection c ON c.id = s.connection_id WHERE
 // moments.
 var reports = map[string]string{
 	// orders and their value, by channel, how they came in and currency
-	"source": `SELECT c.name, CASE WHEN s.typed_by <> '' THEN 'typed by ' || s.typed_by ELSE s.via END AS second, s.currency,
+	"source": `SELECT c.name, CASE WHEN s.typed_by <> '' THEN 'typed by ' || ` + called(
+		"s.typed_by") + ` ELSE s.via END AS second, s.currency,
 		sum(s.n) AS a, sum(s.total) AS b, 0.0 AS c, sum(s.cancelled) AS cancelled
 		` + sold + ` GROUP BY 1, 2, 3 ORDER BY a DESC, 1, 2, 3`,
 	// the same by quarter; Report makes days of it

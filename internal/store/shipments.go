@@ -7,6 +7,9 @@ import (
 	"openrelay/internal/core/packing"
 )
 
+// PickersApart stands between those who picked a shipment.
+const PickersApart = ","
+
 // Shipment is what one location sends to one recipient. In this version it is one parcel.
 type Shipment struct {
 	ID          int64  `db:"id"`
@@ -31,7 +34,7 @@ type Shipment struct {
 	Price       int64  `db:"price"`
 	Currency    string `db:"currency"`
 	ManifestID  int64  `db:"manifest_id"`
-	Pickers     string `db:"pickers"`
+	Pickers     string `db:"pickers"` // who picked, by their ids, told apart by PickersApart
 	CreatedAt   int64  `db:"created_at"`
 	ShippedAt   int64  `db:"shipped_at"`
 	DeliveredAt int64  `db:"delivered_at"`

@@ -509,7 +509,7 @@ func (s *Store) Movements(ctx context.Context, item, location, before int64, upT
 	var out []MovementRow
 	for _, at := range places { // each by its index, so that much-sold items are not sorted as a whole
 		q := `SELECT m.id, m.at, m.kind, m.on_hand, m.allocated, m.on_order, m.in_transit, m.bin, m.after_on_hand,
-			m.after_allocated, m.reason, m.who, m.doc_kind, m.doc_id, m.location_id,
+			m.after_allocated, m.reason, ` + called("m.who") + ` AS who, m.doc_kind, m.doc_id, m.location_id,
 			coalesce(CASE m.doc_kind WHEN 'order' THEN (SELECT number FROM orders
 			WHERE id = m.doc_id) WHEN 'purchase' THEN (SELECT number FROM purchase WHERE id = m.doc_id)
 			WHEN 'transfer' THEN (SELECT number FROM transfer WHERE id = m.doc_id) WHEN 'count' THEN (SELECT number

@@ -43,8 +43,8 @@ type PurchaseLine struct {
 // Left is what is still to come.
 func (l PurchaseLine) Left() int64 { return max(0, l.Ordered-l.Received-l.Short) }
 
-const purchaseQuery = `SELECT p.id, p.number, p.supplier, p.location_id, l.code AS location_code, l.name AS location_name,
-	p.state, p.expected, p.note, p.who, p.created_at, p.closed_at, p.revision,
+var purchaseQuery = `SELECT p.id, p.number, p.supplier, p.location_id, l.code AS location_code, l.name AS location_name,
+	p.state, p.expected, p.note, ` + called("p.who") + ` AS who, p.created_at, p.closed_at, p.revision,
 	(SELECT coalesce(sum(ordered),0) FROM purchase_line x
 	WHERE x.purchase_id=p.id) AS ordered, (SELECT coalesce(sum(received),0) FROM purchase_line x WHERE x.purchase_id=p.id) AS received
 	FROM purchase p JOIN location l ON l.id=p.location_id `
@@ -175,8 +175,8 @@ type TransferLine struct {
 // Left is what has neither arrived nor was given up.
 func (l TransferLine) Left() int64 { return l.Quantity - l.Arrived - l.Lost }
 
-const transferQuery = `SELECT t.id, t.number, t.from_id, a.code AS from_code, a.name AS from_name, t.to_id, b.code AS to_code,
-	b.name AS to_name, t.state, t.note, t.who, t.created_at, t.sent_at, t.closed_at, t.revision,
+var transferQuery = `SELECT t.id, t.number, t.from_id, a.code AS from_code, a.name AS from_name, t.to_id, b.code AS to_code,
+	b.name AS to_name, t.state, t.note, ` + called("t.who") + ` AS who, t.created_at, t.sent_at, t.closed_at, t.revision,
 	(SELECT coalesce(sum(quantity),0) FROM transfer_line x WHERE x.transfer_id=t.id) AS units, (SELECT coalesce(sum(arrived),0)
 	FROM transfer_line x WHERE x.transfer_id=t.id) AS arrived,
 	(SELECT coalesce(sum(lost),0) FROM transfer_line x WHERE x.transfer_id=t.id) AS lost FROM transfer t
@@ -289,8 +289,8 @@ type CountLine struct {
 	Who      string `db:"who"`
 }
 
-const countQuery = `SELECT c.id, c.number, c.location_id, l.code AS location_code, l.name AS location_name, c.state, c.note,
-	c.who, c.created_at, c.posted_at, c.revision,
+var countQuery = `SELECT c.id, c.number, c.location_id, l.code AS location_code, l.name AS location_name, c.state, c.note,
+	` + called("c.who") + ` AS who, c.created_at, c.posted_at, c.revision,
 	(SELECT count(*) FROM count_line x WHERE x.count_id=c.id) AS counted, (SELECT count(*) FROM count_line x
 	WHERE x.count_id=c.id AND x.counted<>x.expected) AS differ
 	FROM stock_count c JOIN location l ON l.id=c.location_id `
@@ -304,8 +304,12 @@ func oneCount(sel selector, number string) (Count, error) {
 		return Count{}, ErrNotFound
 	}
 	c := list[0]
-	err := sel(&c.Lines, `SELECT x.item_id, i.sku, i.gtin, i.name, x.bin, x.counted, x.expected, x.at, x.who FROM count_line x
-		JOIN item i ON i.id=x.item_id WHERE x.count_id=? ORDER BY x.at DESC, i.sku`, c.ID)
+	err := sel(
+		&c.Lines,
+		`SELECT x.item_id, i.sku, i.gtin, i.name, x.bin, x.counted, x.expected, x.at, `+called("x.who")+` AS who FROM count_line x
+		JOIN item i ON i.id=x.item_id WHERE x.count_id=? ORDER BY x.at DESC, i.sku`,
+		c.ID,
+	)
 	return c, err
 }
 
@@ -375,9 +379,9 @@ type Serial struct {
 	Serial     string `db:"serial" json:"serial"`
 	LocationID int64  `db:"location_id" json:"-"`
 	Location   string `db:"location" json:"location"`
-	State      string `db:"state" json:"state" enum:"here,packed,gone"`
+	State      string `db:"state" json:"state"              enum:"here,packed,gone"`
 	ReceivedAt int64  `db:"received_at" json:"-"`
-	Source     string `db:"source" json:"source" doc:"How it became known"`
+	Source     string `db:"source" json:"source"                                     doc:"How it became known"`
 	Shipment   string `db:"shipment" json:"shipment,omitempty"`
 }
 

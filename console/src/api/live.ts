@@ -22,6 +22,7 @@ const stale: Record<string, string[]> = {
   sheet: ["sheets", "sheet"],
   job: ["jobs", "action"],
   company: ["company"],
+  setting: ["setting-changes"],
   backup: ["backups"],
   profile: ["kept profiles", "profiles"],
   series: ["series"],

@@ -90,7 +90,7 @@ func GiveAnswer(o *Order, accept bool, ready time.Time, reason, who string, s *S
 	c.Answer = true
 	if accept {
 		*a = Answer{State: Accepted, By: a.By, At: s.Now, ReadyAt: ready, Who: who}
-		c.note("accepted", "Accepted by %s, ready at %s", who, ready.UTC().Format("15:04 UTC"))
+		c.note("accepted", "Accepted, ready at %s", ready.UTC().Format("15:04 UTC"))
 		return c, nil
 	}
 	*a = Answer{State: Declined, By: a.By, At: s.Now, Reason: reason, Who: who}
@@ -98,7 +98,7 @@ func GiveAnswer(o *Order, accept bool, ready time.Time, reason, who string, s *S
 		o.Lines[i].cancel(o.Lines[i].Quantity, o, s, "declined")
 	}
 	o.Holds = nil
-	c.note("declined", "Declined by %s: %s", who, reason)
+	c.note("declined", "Declined: %s", reason)
 	return c, nil
 }
 
@@ -128,7 +128,7 @@ func HandOver(o *Order, who string, s *Scene) (Change, error) {
 	}
 	o.Revision++
 	o.ShippedAt, o.Delivered = s.Now, true
-	c.note("handed over", "%d %s handed over by %s", units, plural(int(units), "unit"), who)
+	c.note("handed over", "%d %s handed over", units, plural(int(units), "unit"))
 	return c, nil
 }
 
@@ -147,7 +147,7 @@ func CallOff(o *Order, who, reason string, s *Scene) (Change, error) {
 	}
 	o.Revision++
 	o.Holds = nil
-	c.note("cancelled", "Cancelled here by %s: %s; stock of %d %s released", who, or(reason, "no reason given"), units,
+	c.note("cancelled", "Cancelled here: %s; stock of %d %s released", or(reason, "no reason given"), units,
 		plural(int(units), "unit"))
 	return c, nil
 }
@@ -175,7 +175,7 @@ func VoidIt(o *Order, who, reason string, s *Scene) (Change, error) {
 	if o.Ours.Answer != nil && o.Ours.Answer.State == Wanted {
 		o.Ours.Answer = nil
 	}
-	c.note("voided", "Voided by %s: %s", who, or(reason, "no reason given"))
+	c.note("voided", "Voided: %s", or(reason, "no reason given"))
 	return c, nil
 }
 

@@ -634,7 +634,7 @@ func Release(o *Order, cause Cause, who string) (Change, bool) {
 		return c, false
 	}
 	o.Revision++
-	c.note("released", "Released by %s although held for: %s", who, cause)
+	c.note("released", "Released although held for: %s", cause)
 	return c, true
 }
 

@@ -33,7 +33,7 @@ var ErrTooLong = errors.New("the summary has too many lines")
 // Merge makes one summary order of many small ones of a channel: the lines of the same goods at the same
 // price are added up, and so is the money. It moves no stock: the members have done that. The members must be
 // Mergeable and of one currency and way of pricing.
-func Merge(id int64, number string, members []*Order, day, outsideID, customer, who string, now time.Time) (*Order, error) {
+func Merge(id int64, number string, members []*Order, day, outsideID, customer string, now time.Time) (*Order, error) {
 	if len(members) == 0 {
 		return nil, fmt.Errorf("%w: there is nothing to merge", ErrState)
 	}
@@ -61,7 +61,7 @@ func Merge(id int64, number string, members []*Order, day, outsideID, customer, 
 	}
 	return &Order{ID: id, Number: number, ConnectionID: first.ConnectionID, OutsideID: outsideID, Version: 1, Record: m, Lines: lines,
 		ReceivedAt: now, ShippedAt: now, Delivered: true,
-		NoStockMoved: true, Via: who, Revision: 1, Ours: Ours{Members: int64(len(members)), Day: day}}, nil
+		NoStockMoved: true, Via: "merge", Revision: 1, Ours: Ours{Members: int64(len(members)), Day: day}}, nil
 }
 
 // mergeInto adds the amounts of orders to those of their sum, and returns their lines, those that are alike as one.

@@ -182,7 +182,7 @@ func TestMergingAddsUp(t *testing.T) {
 			TakeIn(nil, Arrival{ConnectionID: 1, OutsideID: string(rune('a' + i)), Version: 1, Message: m, Via: "poll"}, s).Order)
 	}
 	moved := len(s.Book.Movements)
-	sum, err := Merge(99, "R99", members, "2026-11-23", "day:1", "Sales of the day", "relay", noon)
+	sum, err := Merge(99, "R99", members, "2026-11-23", "day:1", "Sales of the day", noon)
 	require.NoError(t, err)
 	require.Len(t, sum.Lines, 2)
 	require.EqualValues(t, 15, sum.Lines[0].Quantity)
@@ -194,10 +194,10 @@ func TestMergingAddsUp(t *testing.T) {
 	require.EqualValues(t, 15*1190+5*8900, sum.Record.Total)
 	require.Len(t, s.Book.Movements, moved, "a summary moves no stock")
 	members[0].Hold(Hold{Cause: ByPerson, Text: "wait"})
-	_, err = Merge(99, "R99", members, "2026-11-23", "day:1", "x", "relay", noon)
+	_, err = Merge(99, "R99", members, "2026-11-23", "day:1", "x", noon)
 	require.ErrorIs(t, err, ErrState, "an odd one stays single")
 	other := *members[1]
 	other.Record.Currency = "SEK"
-	_, err = Merge(99, "R99", []*Order{members[2], &other}, "d", "o", "x", "relay", noon)
+	_, err = Merge(99, "R99", []*Order{members[2], &other}, "d", "o", "x", noon)
 	require.ErrorContains(t, err, "priced differently")
 }

@@ -43,6 +43,7 @@ type Engine struct {
 	tested     map[string]Tested // the last verdict on an access, by connection
 	conns      map[int64]*Conn
 	codes      map[string]*Conn
+	kinds      map[string]SettingKind
 	running    bool
 	background sync.WaitGroup
 	Ctx        context.Context // ends with the engine
@@ -124,6 +125,7 @@ func Open(ctx context.Context, st *store.Store, o Options) (*Engine, error) {
 		Sealer:    ring,
 		conns:     map[int64]*Conn{},
 		codes:     map[string]*Conn{},
+		kinds:     map[string]SettingKind{},
 		logins:    map[int64]*login{},
 		tested:    map[string]Tested{},
 		places:    map[int64]store.Location{},
@@ -142,6 +144,7 @@ func Open(ctx context.Context, st *store.Store, o Options) (*Engine, error) {
 	for _, kind := range JobKinds {
 		r.wakeJobs[kind] = NewWaker()
 	}
+	r.AddSettingKind(OneSetting("company", r.Company, r.SetCompany))
 	r.Ctx, r.Cancel = context.WithCancel(context.Background())
 	return r, r.readPrefixes(ctx)
 }

@@ -157,7 +157,11 @@ func (r *Engine) OpenJobs(ctx context.Context) ([]Job, error) {
 		if it, ok := items[ids[j.ID]]; ok {
 			j.Subject = it.SKU
 		}
-		out[i] = Job{j.ID, j.Kind, j.Subject, j.Who, j.Total, j.Done, store.Time(j.CreatedAt), j.Error, store.Time(j.NextAt)}
+		who, err := r.PersonName(ctx, j.Who)
+		if err != nil {
+			return nil, err
+		}
+		out[i] = Job{j.ID, j.Kind, j.Subject, who, j.Total, j.Done, store.Time(j.CreatedAt), j.Error, store.Time(j.NextAt)}
 	}
 	return out, err
 }

@@ -9,6 +9,18 @@ import (
 	"openrelay/internal/store"
 )
 
+// PersonKey is under what a person is kept wherever it says who did something.
+func PersonKey(id int64) string { return strconv.FormatInt(id, 10) }
+
+// CheckName refuses a name of digits alone for what acts beside people, such as a connection or a token: where it says who did
+// something, a number is a person's.
+func CheckName(name string) error {
+	if _, err := strconv.ParseInt(strings.TrimSpace(name), 10, 64); err == nil {
+		return Refuse("name %q: a letter is needed, since people are known by numbers", name)
+	}
+	return nil
+}
+
 // PersonRef is how it is kept that a person looks after something: by their id, whatever they are called. The text is an
 // id, an e-mail address, or a name that one person alone has; who is here goes before who left. A text that is nobody's, such
 // as that of a team, stays.
@@ -23,7 +35,7 @@ func (r *Engine) PersonRef(ctx context.Context, text string) (ref string, err er
 	}
 	var named, gone []int64
 	for _, u := range list {
-		id := strconv.FormatInt(u.ID, 10)
+		id := PersonKey(u.ID)
 		if text == id || strings.EqualFold(text, u.Email) {
 			return id, nil
 		}
@@ -40,7 +52,7 @@ func (r *Engine) PersonRef(ctx context.Context, text string) (ref string, err er
 	case 0:
 		return text, nil
 	case 1:
-		return strconv.FormatInt(named[0], 10), nil
+		return PersonKey(named[0]), nil
 	}
 	return "", Refuse("%d people are called %s; give the e-mail address of the one that is meant", len(named), text)
 }

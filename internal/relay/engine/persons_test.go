@@ -2,10 +2,13 @@ package engine_test
 
 import (
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
 	"openrelay/internal/core/person"
+	"openrelay/internal/relay/engine"
+	"openrelay/internal/relay/inventory"
 	"openrelay/internal/relay/orders"
 	"openrelay/internal/relay/people"
 	"openrelay/internal/relay/trial"
@@ -83,4 +86,54 @@ func TestWhatSomebodyLooksAfterWhoLeftIsFound(t *testing.T) {
 	ref, err = k.PersonRef(ctx, "Runa")
 	require.NoError(t, err)
 	require.NotEqual(t, was, ref, "who is here goes before who left")
+}
+
+// TestWhatSomebodyDidFollowsTheirName: in the story of an order and of the company, in the ledger, and where it is filtered by
+// who did it; two of one name are told apart, and who left keeps what they did.
+func TestWhatSomebodyDidFollowsTheirName(t *testing.T) {
+	k, ctx := trial.New(t), t.Context()
+	for _, email := range []string{"joss@morrow.example", "other@morrow.example"} {
+		require.NoError(t, k.PutUser(ctx, email, "Joss Fenn", person.Packer, "heather and lime"))
+	}
+	ids := map[string]int64{}
+	for _, email := range []string{"joss@morrow.example", "other@morrow.example"} {
+		u, err := k.Store.UserByEmail(ctx, email)
+		require.NoError(t, err)
+		ids[email] = u.ID
+	}
+	joss, other := engine.PersonKey(ids["joss@morrow.example"]), engine.PersonKey(ids["other@morrow.example"])
+	k.Stock(5, "JAR")
+	counted := func(n int64, who string) {
+		require.NoError(t, k.Adjust(ctx, inventory.Adjustment{SKU: "JAR", Location: "alder", Change: n, Reason: "found"}, who))
+	}
+	counted(2, joss)
+	counted(3, other)
+	it, err := k.Store.Item(ctx, "JAR")
+	require.NoError(t, err)
+	told := func() (ledger, story []string) {
+		moves, err := k.Store.Movements(ctx, it.ID, 0, 0, time.Time{}, 2)
+		require.NoError(t, err)
+		for _, m := range moves {
+			ledger = append(ledger, m.Who)
+		}
+		for _, ref := range []string{other, joss} {
+			list, err := k.Store.Activity(ctx, store.ActivityFilter{Who: ref, Limit: 1})
+			require.NoError(t, err)
+			for _, e := range list {
+				story = append(story, e.Who)
+			}
+		}
+		return ledger, story
+	}
+	ledger, _ := told()
+	require.Equal(t, []string{"other@morrow.example", "joss@morrow.example"}, ledger)
+	require.NoError(t, k.ChangePerson(ctx, ids["other@morrow.example"], people.PersonChange{Name: "Pim Oster"}, joss))
+	require.NoError(t, k.LeavePerson(ctx, ids["joss@morrow.example"], true, other))
+	ledger, story := told()
+	require.Equal(t, []string{"Pim Oster", "Joss Fenn"}, ledger)
+	require.Equal(t, ledger, story)
+	for _, name := range []string{" 17 ", "0"} {
+		require.ErrorContains(t, engine.CheckName(name), "people are known by numbers")
+	}
+	require.NoError(t, engine.CheckName("Till 17"))
 }

@@ -13,12 +13,12 @@ func TestWhoAskedForAConsentBringsItsAnswer(t *testing.T) {
 		asked, brings Asker
 		may           bool
 	}{
-		{Asker{1, "Edda"}, Asker{1, "Edda"}, true},
-		{Asker{1, "Edda"}, Asker{1, "Edda Married"}, true},
-		{Asker{1, "Edda"}, Asker{2, "Edda"}, false},
-		{Asker{1, "Edda"}, Asker{0, "Edda"}, false},
-		{Asker{0, "Edda"}, Asker{1, "Edda"}, true},
-		{Asker{0, "Edda"}, Asker{1, "Odo"}, false},
+		{Asker{ID: 1, Name: "Edda"}, Asker{ID: 1, Name: "Edda"}, true},
+		{Asker{ID: 1, Name: "Edda"}, Asker{ID: 1, Name: "Edda Married"}, true},
+		{Asker{ID: 1, Name: "Edda"}, Asker{ID: 2, Name: "Edda"}, false},
+		{Asker{ID: 1, Name: "Edda"}, Asker{ID: 0, Name: "Edda"}, false},
+		{Asker{ID: 0, Name: "Edda"}, Asker{ID: 1, Name: "Edda"}, true},
+		{Asker{ID: 0, Name: "Edda"}, Asker{ID: 1, Name: "Odo"}, false},
 	} {
 		require.Equal(t, c.may, c.asked.may(c.brings), "%+v", c)
 	}

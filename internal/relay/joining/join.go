@@ -42,6 +42,9 @@ func (r *Joining) StartJoin(ctx context.Context, n NewJoin, who string) (string,
 		return "", engine.Refuse("there is no connector %q", n.Connector)
 	}
 	n.Name = strings.TrimSpace(engine.Or(n.Name, def.Title))
+	if err := engine.CheckName(n.Name); err != nil {
+		return "", err
+	}
 	wish := n.Code
 	n.Code = engine.Or(n.Code, codeFrom(n.Name))
 	if !codeForm.MatchString(n.Code) {
@@ -280,8 +283,9 @@ func (r *Joining) keepAccess(ctx context.Context, rec store.Connection, acc stor
 // Asker is who asks for a consent. An access token is no person, so that its ID is zero: whoever is called as it is brings
 // the answer, signed in.
 type Asker struct {
-	ID   int64 // of the person
-	Name string
+	ID   int64  // of the person
+	Name string // what the person or token is called
+	Who  string // under what it is kept who asked
 }
 
 // may says whether a person brings the answer to what was asked.
@@ -423,10 +427,10 @@ func (r *Joining) consentAnswered(ctx context.Context, state, code, refused stri
 		return rec.Code, engine.Tested{}, err
 	}
 	if p.Renew {
-		out, err := r.renewed(ctx, c, p.Account, p.By.Name)
+		out, err := r.renewed(ctx, c, p.Account, p.By.Who)
 		return rec.Code, out, err
 	}
-	out, err := r.testKept(ctx, rec, def, p.Account, p.Site, p.By.Name)
+	out, err := r.testKept(ctx, rec, def, p.Account, p.Site, p.By.Who)
 	return rec.Code, out, err
 }
 

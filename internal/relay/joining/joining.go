@@ -26,5 +26,7 @@ type Joining struct {
 // New makes the joining of a company.
 func New(e *engine.Engine, x *exchange.Exchange, inv *inventory.Inventory, l *listing.Listing, o *orders.Orders, v *views.Views,
 	k *keeping.Keeping) *Joining {
-	return &Joining{Engine: e, Exchange: x, Inventory: inv, Listing: l, Orders: o, Views: v, Keeping: k}
+	r := &Joining{Engine: e, Exchange: x, Inventory: inv, Listing: l, Orders: o, Views: v, Keeping: k}
+	r.keepsSettings()
+	return r
 }

@@ -19,7 +19,7 @@ var locationCode = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,30}$`)
 
 // Place is what is said of a place that holds stock. What is not said stays as it is.
 type Place struct {
-	Name    string         `json:"name,omitempty" maxLength:"200" doc:"Empty: as it is; of a new one, its code"`
+	Name    string         `json:"name,omitempty" maxLength:"200"    doc:"Empty: as it is; of a new one, its code"`
 	Keeper  string         `json:"keeper,omitempty" doc:"Code of the connection whose word counts there; empty: ours"`
 	Address *place.Address `json:"address,omitempty" doc:"Where it is; without it as it was. Its name may be empty"`
 	Hours   *place.Hours   `json:"hours,omitempty" doc:"When it is at work; without it as it was"`
@@ -57,7 +57,7 @@ func (p *Place) check(code string) (bins []string, err error) {
 		p.Address.Normal()
 		check := *p.Address
 		check.Name = engine.Or(check.Name, engine.Or(p.Name, code))
-		if problems := check.Problems(); len(problems) > 0 {
+		if problems := check.Problems(); len(problems) > 0 && *p.Address != (place.Address{}) {
 			return nil, engine.Refuse("address: %s", strings.Join(problems, "; "))
 		}
 	}

@@ -551,6 +551,9 @@ func (r *Joining) applyConnection(ctx context.Context, w setup.Connection, secre
 		return nil, err
 	}
 	rec := c.Rec()
+	if err := engine.CheckName(w.Name); err != nil {
+		return nil, err
+	}
 	if w.Name != "" && rec.Name != w.Name || w.Previewed && rec.PreviewedAt == 0 {
 		if err := r.changeConnection(ctx, w.Code, 0, who, "set-up", "Changed by a set-up",
 			func(ch *engine.Change, rec *store.Connection) error {

@@ -33,7 +33,12 @@ type Keeping struct {
 
 // New makes the room. Backups go to a folder, if there is one.
 func New(e *engine.Engine, folder string) *Keeping {
-	return &Keeping{Engine: e, Wake: engine.NewWaker(), WakeThin: engine.NewWaker(), folder: folder}
+	r := &Keeping{Engine: e, Wake: engine.NewWaker(), WakeThin: engine.NewWaker(), folder: folder}
+	r.AddSettingKind(engine.OneSetting("backups", r.scheduleSet, func(ctx context.Context, s Schedule, who string) error {
+		return r.SetSchedule(ctx, s, "", who)
+	}))
+	r.AddSettingKind(engine.OneSetting("retention", r.retentionSet, r.SetRetention))
+	return r
 }
 
 // Folder is where backups go; empty where the service was started without one.
@@ -54,7 +59,7 @@ const (
 type Schedule struct {
 	On   bool   `json:"on"`
 	At   string `json:"at" doc:"Time of day at which it is made, HH:MM by the company's clocks" example:"02:30"`
-	Keep int    `json:"keep" doc:"How many are kept; older ones are removed" minimum:"1" maximum:"400"`
+	Keep int    `json:"keep" doc:"How many are kept; older ones are removed"                                      minimum:"1" maximum:"400"`
 
 	Since time.Time `json:"since,omitzero" readOnly:"true" doc:"When it was set; the first backup comes after it"`
 }
@@ -74,6 +79,13 @@ func (r *Keeping) Schedule(ctx context.Context) (s Schedule, passphrase bool, er
 	}
 	box, err := r.Store.Setting(ctx, passphraseSetting)
 	return s, box != "", err
+}
+
+// scheduleSet is when backups are made, as it was set. A passphrase is never told, so that a new one cannot be undone.
+func (r *Keeping) scheduleSet(ctx context.Context) (Schedule, error) {
+	s, _, err := r.Schedule(ctx)
+	s.Since = time.Time{}
+	return s, err
 }
 
 // SetSchedule says when backups are made. An empty passphrase leaves the one that is known.

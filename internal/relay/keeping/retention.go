@@ -55,6 +55,16 @@ func (r *Keeping) Retentions(ctx context.Context) ([]Retention, error) {
 	return out, err
 }
 
+// retentionSet is for how many days each kind stays whole.
+func (r *Keeping) retentionSet(ctx context.Context) (map[string]int, error) {
+	list, err := r.Retentions(ctx)
+	days := map[string]int{}
+	for _, k := range list {
+		days[k.Kind] = k.Days
+	}
+	return days, err
+}
+
 // SetRetention says for how many days kinds stay whole; those that are not named stay as they are. What was thinned
 // does not come back.
 func (r *Keeping) SetRetention(ctx context.Context, days map[string]int, who string) error {

@@ -326,7 +326,7 @@ func (r *Listing) Unmatch(ctx context.Context, listing int64, who string) error 
 			return &engine.Refused{Text: "the listing is not matched", Conflict: true}
 		}
 		item := l.ItemID
-		l.ItemID, l.MatchedBy, l.Doubt = 0, "", "its match was ended by "+who
+		l.ItemID, l.MatchedBy, l.Doubt = 0, "", "its match was ended by a person"
 		return ch.Note(store.Entry{At: ch.Now.UnixMicro(), Who: who, Thing: "item", ThingID: item, What: "unmatched",
 			Text: fmt.Sprintf("Listing %s of %s is no longer matched", l.OutsideID, l.ConnectionName)})
 	})
@@ -334,7 +334,8 @@ func (r *Listing) Unmatch(ctx context.Context, listing int64, who string) error 
 
 // decideListing changes which item a listing is, or every listing of its connection with the same SKU, and
 // lets go on what waited for it.
-func (r *Listing) decideListing(ctx context.Context, id int64, every bool, who string, f func(*engine.Change, *store.Listing) error) error {
+func (r *Listing) decideListing(ctx context.Context, id int64, every bool, who string,
+	f func(*engine.Change, *store.Listing) error) error {
 	return r.Commit(ctx, func(ch *engine.Change) error {
 		first, err := ch.ListingByID(id)
 		if err != nil {

@@ -37,7 +37,7 @@ var ActionKinds = []ActionKind{Approve, Hold, Tag, Untag, Assign, Pick, Ship, Ca
 type Bulk struct {
 	Action ActionKind `json:"action" enum:"approve,hold,tag,untag,assign,pick,ship,cancel,void,hand over"`
 	Value  string     `json:"value,omitempty" doc:"The tag, the person, or the reason"`
-	Orders []string   `json:"orders" doc:"Numbers" maxItems:"5000"`
+	Orders []string   `json:"orders" doc:"Numbers"                            maxItems:"5000"`
 }
 
 // BulkResult is what became of one order.
@@ -351,28 +351,28 @@ func actOn(o *order.Order, action ActionKind, value, called, who string, s *orde
 		case order.Shipped, order.Delivered, order.Cancelled, order.Void:
 			return refuse("it is %s", st)
 		}
-		o.Hold(order.Hold{Cause: order.ByPerson, Text: engine.Or(value, "Held by "+who) + ".",
-			Expected: who + ", or somebody else, to let it go on."})
-		note("held", "Held by %s: %s", who, engine.Or(value, "no reason given"))
+		o.Hold(order.Hold{Cause: order.ByPerson, Text: engine.Or(value, "Held by a person") + ".",
+			Expected: "Whoever holds it, or somebody else, lets it go on."})
+		note("held", "Held: %s", engine.Or(value, "no reason given"))
 		text = "held"
 	case Tag:
 		if !o.Tag(value) {
 			return refuse("has the tag already")
 		}
-		note("tag", "Tagged %s by %s", value, who)
+		note("tag", "Tagged %s", value)
 		text = "tagged"
 	case Untag:
 		if !o.Untag(value) {
 			return refuse("does not have the tag")
 		}
-		note("tag", "Tag %s taken off by %s", value, who)
+		note("tag", "Tag %s taken off", value)
 		text = "tag taken off"
 	case Assign:
 		if was = o.Assignee; was == value {
 			return refuse("nothing to change")
 		}
 		o.Assignee = value
-		note("assigned", "Assigned to %s by %s", engine.Or(called, "nobody"), who)
+		note("assigned", "Assigned to %s", engine.Or(called, "nobody"))
 		text = "assigned to " + engine.Or(called, "nobody")
 	case Cancel:
 		got, err = order.CallOff(o, who, value, s)

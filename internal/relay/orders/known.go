@@ -90,7 +90,7 @@ func (r *Orders) makeSoldKnown(ctx context.Context, c *engine.Conn, sold, sku st
 			return err
 		}
 		l := store.Listing{ConnectionID: c.ID, OutsideID: "sold:" + sold, SKU: sold, Title: title, Currency: r.Currency(), ItemID: item,
-			MatchedBy: "by " + who, State: inventory.ListingGone}
+			MatchedBy: catalog.ByPerson, State: inventory.ListingGone}
 		if _, err := ch.PutListing(&l, ch.Now); err != nil {
 			return err
 		}

@@ -156,7 +156,7 @@ func (r *Orders) mergeDay(ch *engine.Change, c *engine.Conn, k dayKey, series st
 	}
 	set := c.Settings()
 	customer := engine.Or(set.Customer, engine.Or(set.Anonymous, "Sales of the day"))
-	sum, err := order.Merge(id, counter.Next(), members, k.day, fmt.Sprintf("day:%s:%d", k.day, id), customer, who, ch.Now)
+	sum, err := order.Merge(id, counter.Next(), members, k.day, fmt.Sprintf("day:%s:%d", k.day, id), customer, ch.Now)
 	if errors.Is(err, order.ErrTooLong) && len(members) > 1 {
 		first, err := r.mergeDay(ch, c, k, series, members[:len(members)/2], who)
 		if err != nil {
@@ -211,7 +211,7 @@ func (r *Orders) UndoMerge(ctx context.Context, number, who string) error {
 			return err
 		}
 		entries := []store.Entry{{At: ch.Now.UnixMicro(), Who: who, Thing: "order", ThingID: sum.ID, What: "merge undone",
-			Text: fmt.Sprintf("Taken apart by %s: %d orders are single again", who, len(members))}}
+			Text: fmt.Sprintf("Taken apart: %d orders are single again", len(members))}}
 		ids := make([]int64, len(members))
 		for i, o := range members {
 			ids[i] = o.ID
@@ -243,7 +243,7 @@ func (r *Orders) Posted(ctx context.Context, number, who string) error {
 		}
 		sum.Ours.Posted = true
 		sum.Revision++
-		if err := r.NoteOrder(ch, sum, who, "posted", "Posted to the books, says %s", who); err != nil {
+		if err := r.NoteOrder(ch, sum, who, "posted", "Marked as posted to the books"); err != nil {
 			return err
 		}
 		return r.SaveOrder(ch, sum)

@@ -148,7 +148,7 @@ func (r *Orders) TakeInAgain(ctx context.Context, number, who string) (string, e
 		if out, err = r.takeOn(ch, c, in, m, map[string]string{o.OutsideID: free}, o.TypedBy); err != nil {
 			return err
 		}
-		return r.NoteOrder(ch, o, who, "taken in again", "Taken in again by %s as order %s", who, out)
+		return r.NoteOrder(ch, o, who, "taken in again", "Taken in again as order %s", out)
 	})
 	return out, err
 }
@@ -208,7 +208,7 @@ func (r *Orders) TypeOrder(ctx context.Context, t TypedOrder, who string) (strin
 		if err != nil {
 			return err
 		}
-		return r.NoteOrder(ch, o, who, "typed by", "Typed by %s; it counts for %s", who, c.Rec().Name)
+		return r.NoteOrder(ch, o, who, "typed by", "Typed here; it counts for %s", c.Rec().Name)
 	})
 	return out, err
 }

@@ -127,7 +127,7 @@ func (r *People) ConfirmFactor(ctx context.Context, id int64, code string) (code
 		if err := ch.SetRecoveryCodes(id, hashes); err != nil {
 			return err
 		}
-		return r.notePerson(ch, *u, u.Name, "second factor", "%s has a second factor", u.Name)
+		return r.notePerson(ch, *u, engine.PersonKey(u.ID), "second factor", "%s has a second factor", u.Name)
 	})
 }
 
@@ -145,7 +145,7 @@ func (r *People) NewRecoveryCodes(ctx context.Context, id int64, password string
 		if err := ch.SetRecoveryCodes(id, hashes); err != nil {
 			return err
 		}
-		return r.notePerson(ch, *u, u.Name, "second factor", "%s has new recovery codes", u.Name)
+		return r.notePerson(ch, *u, engine.PersonKey(u.ID), "second factor", "%s has new recovery codes", u.Name)
 	})
 }
 
@@ -190,7 +190,7 @@ func (r *People) DropFactor(ctx context.Context, id int64, password string) erro
 		if err := ch.SetTOTP(id, nil, 0); err != nil {
 			return err
 		}
-		return r.notePerson(ch, *u, u.Name, "second factor", "%s signs in by passkeys alone", u.Name)
+		return r.notePerson(ch, *u, engine.PersonKey(u.ID), "second factor", "%s signs in by passkeys alone", u.Name)
 	})
 }
 
@@ -324,7 +324,7 @@ func (r *People) BeginSession(ctx context.Context, u store.User, source, agent s
 		if err != nil {
 			return err
 		}
-		return r.NoteSecurity(ch, "signed in", u.Name, source, "")
+		return r.NoteSecurity(ch, "signed in", engine.PersonKey(u.ID), source, "")
 	})
 	return id, err
 }

@@ -89,13 +89,13 @@ func (r *People) BeginCompany(ctx context.Context, b Beginning) (*store.User, er
 		case n > 0:
 			return &engine.Refused{Text: "the company has people already; one of them adds others", Conflict: true}
 		}
-		if err := r.PutCompany(ch, b.Company, u.Name); err != nil {
+		if err := ch.PutUser(&u); err != nil {
 			return err
 		}
-		if err := ch.PutUser(u); err != nil {
+		if err := r.PutCompany(ch, b.Company, engine.PersonKey(u.ID)); err != nil {
 			return err
 		}
-		return ch.Note(store.Entry{At: ch.Now.UnixMicro(), Who: u.Name, Thing: "company", What: "begun",
+		return ch.Note(store.Entry{At: ch.Now.UnixMicro(), Who: engine.PersonKey(u.ID), Thing: "company", What: "begun",
 			Text: b.Company.Name + " begun; " + u.Name + " leads it"})
 	}); err != nil {
 		return nil, err

@@ -207,7 +207,7 @@ func (r *People) AddPasskey(ctx context.Context, id int64, origin, state, name s
 				return err
 			}
 		}
-		return r.notePerson(ch, *u, u.Name, "second factor", "%s has a passkey, %s", u.Name, name)
+		return r.notePerson(ch, *u, engine.PersonKey(u.ID), "second factor", "%s has a passkey, %s", u.Name, name)
 	})
 }
 
@@ -228,7 +228,7 @@ func (r *People) DropPasskey(ctx context.Context, user, id int64, password strin
 		if err := ch.DropPasskey(user, id); err != nil {
 			return fmt.Errorf("passkey %d: %w", id, err)
 		}
-		return r.notePerson(ch, *u, u.Name, "second factor", "%s removed a passkey", u.Name)
+		return r.notePerson(ch, *u, engine.PersonKey(u.ID), "second factor", "%s removed a passkey", u.Name)
 	})
 }
 

@@ -24,5 +24,9 @@ type People struct {
 
 // New makes the people of a company.
 func New(e *engine.Engine, v *views.Views) *People {
-	return &People{Engine: e, Views: v, hashing: make(chan struct{}, hashesAtOnce)}
+	r := &People{Engine: e, Views: v, hashing: make(chan struct{}, hashesAtOnce)}
+	r.AddSettingKind(engine.OneSetting("second factor", r.FactorTerms, r.SetFactorTerms))
+	r.AddSettingKind(engine.OneSetting("personal data", r.KeepDays, r.SetKeepDays))
+	r.AddSettingKind(r.personKind())
+	return r
 }

@@ -24,7 +24,7 @@ func (r *People) AddPerson(ctx context.Context, p NewPerson, role person.Role, w
 		} else if !errors.Is(err, store.ErrNotFound) {
 			return err
 		}
-		if err := ch.PutUser(u); err != nil {
+		if err := ch.PutUser(&u); err != nil {
 			return err
 		}
 		made, err := ch.UserByEmail(u.Email)
@@ -137,7 +137,7 @@ func (r *People) OwnPassword(ctx context.Context, id int64, old, fresh string) e
 	return r.changeUser(ctx, id, func(ch *engine.Change, u *store.User) error {
 		u.PasswordHash = hash
 		u.Epoch++
-		return r.notePerson(ch, *u, u.Name, "password", "%s has a new password", u.Name)
+		return r.notePerson(ch, *u, engine.PersonKey(u.ID), "password", "%s has a new password", u.Name)
 	})
 }
 
@@ -213,6 +213,9 @@ func (r *People) keepToken(ctx context.Context, name string, role person.Role, t
 	}
 	if err := role.Check(); err != nil {
 		return 0, engine.Refuse("%v", err)
+	}
+	if err := engine.CheckName(name); err != nil {
+		return 0, err
 	}
 	err = r.Commit(ctx, func(ch *engine.Change) (err error) {
 		k := store.Token{Name: strings.TrimSpace(name), Role: role, MadeBy: who, CreatedAt: ch.Now.UnixMicro()}

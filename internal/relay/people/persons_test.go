@@ -7,6 +7,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"openrelay/internal/core/person"
+	"openrelay/internal/relay/engine"
 	"openrelay/internal/relay/people"
 	"openrelay/internal/relay/trial"
 	"openrelay/internal/store"
@@ -144,4 +145,30 @@ func TestTokensEnd(t *testing.T) {
 	require.ErrorContains(t, err, "is over already")
 	_, _, err = k.MakeToken(ctx, "king", "king", time.Time{}, "Edda")
 	require.ErrorContains(t, err, "role")
+}
+
+// TestAChangeOfAPersonIsUndone: of name and role, and that they left; what they may do follows at once.
+func TestAChangeOfAPersonIsUndone(t *testing.T) {
+	k, edda, pim := peopled(t)
+	ctx, code := t.Context(), engine.PersonKey(pim)
+	was := user(t, k, pim)
+	undo := func() error {
+		list, err := k.Store.SettingChanges(ctx, []string{"person"}, 0, 1)
+		require.NoError(t, err)
+		require.NotEmpty(t, list)
+		return k.UndoSetting(ctx, list[0].ID, engine.PersonKey(edda))
+	}
+	require.NoError(t, k.ChangeSetting(ctx, "person", code, "1", func() error {
+		return k.ChangePerson(ctx, pim, people.PersonChange{Name: "Pim Oster", Role: person.Lead}, "1")
+	}))
+	require.NoError(t, undo())
+	now := user(t, k, pim)
+	require.Equal(t, []any{was.Name, was.Role}, []any{now.Name, now.Role})
+	require.NoError(t, k.ChangeSetting(ctx, "person", code, "1", func() error { return k.LeavePerson(ctx, pim, true, "1") }))
+	require.NotZero(t, user(t, k, pim).LeftAt)
+	require.NoError(t, undo())
+	require.Zero(t, user(t, k, pim).LeftAt)
+	require.NoError(t, undo(), "and away again")
+	require.NotZero(t, user(t, k, pim).LeftAt)
+	require.NoError(t, k.ChangeSetting(ctx, "person", "999", "1", func() error { return nil }), "nobody: nothing is kept")
 }

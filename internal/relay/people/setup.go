@@ -23,7 +23,7 @@ func (r *People) PutUser(ctx context.Context, email, name string, role person.Ro
 	if err != nil {
 		return err
 	}
-	return r.Commit(ctx, func(ch *engine.Change) error { return ch.PutUser(u) })
+	return r.Commit(ctx, func(ch *engine.Change) error { return ch.PutUser(&u) })
 }
 
 // SignIn returns the person with this e-mail and password, or nil. Who has left is nobody. Of who has a second factor a code

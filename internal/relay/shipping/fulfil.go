@@ -348,8 +348,8 @@ func (r *Shipping) Scan(ctx context.Context, shipment, code, bin string, qty int
 				wants[i].Picked += got.Quantity
 			}
 		}
-		if !slices.Contains(strings.Split(s.Pickers, ", "), who) {
-			s.Pickers = strings.TrimPrefix(s.Pickers+", "+who, ", ")
+		if !slices.Contains(strings.Split(s.Pickers, store.PickersApart), who) {
+			s.Pickers = strings.TrimPrefix(s.Pickers+store.PickersApart+who, store.PickersApart)
 		}
 		if err := ch.UpdateShipment(&s); err != nil {
 			return err

@@ -392,7 +392,7 @@ func (r *Shipping) NotBought(ctx context.Context, outbox int64, who string) erro
 			return &engine.Refused{Text: fmt.Sprintf("message %s is no purchase of a label that waits for an answer in vain", m.Ref),
 				Conflict: true}
 		}
-		m.State, m.NextAt, m.Error = store.Superseded, 0, "it was not bought, says "+who
+		m.State, m.NextAt, m.Error = store.Superseded, 0, "it was not bought, says a person"
 		if err := ch.SettleOutbox(m); err != nil {
 			return err
 		}
@@ -407,7 +407,7 @@ func (r *Shipping) NotBought(ctx context.Context, outbox int64, who string) erro
 			return err
 		}
 		return r.NoteOrder(ch, o, who, "label not bought",
-			"%s says that the carrier does not know label request %s; the parcel can be shipped anew", who, m.Ref)
+			"The carrier does not know label request %s, as a person says; the parcel can be shipped anew", m.Ref)
 	})
 }
 

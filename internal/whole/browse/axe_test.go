@@ -27,7 +27,7 @@ func TestPagesAreForEverybody(t *testing.T) {
 		"/stock", "/catalog", "/catalog/terms", "/listings", "/offers", "/publish", "/tables", "/items/new", "/items/JAR-500-T12",
 		"/items/JAR-500-T12/edit", "/receiving", "/transfers", "/counts",
 		"/compare", "/connections", "/connectors", "/connections/morrow", "/connections/morrow/join", "/connections/morrow/bench",
-		"/rules", "/rules/1", "/reports", "/settings", "/settings/places", "/settings/people", "/activity"}
+		"/rules", "/rules/1", "/reports", "/settings", "/settings/places", "/settings/people", "/you", "/activity"}
 	b := openBrowser(t)
 	b.signIn(w, "lead@morrowhive.example")
 	b.do(chromedp.Evaluate[chromedp.Void](string(script) + ";0"))

@@ -92,6 +92,11 @@ func TestACompanyBegins(t *testing.T) {
 	b.field("Postcode", "7")
 	b.click("Add the place")
 	b.until(`document.querySelector("main table")?.innerText.includes("Alder Yard 3, 41207 Alderby, XW")`)
+	b.sees("Place alder added by Edda Quillon")
+	b.click("Undo")
+	b.sees("used no more")
+	b.click("Change it again")
+	b.until(`!document.querySelector("main").innerText.includes("used no more")`)
 	b.walkTo("/")
 	b.sees("1 of 5 steps")
 

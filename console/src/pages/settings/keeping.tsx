@@ -15,6 +15,7 @@ type Backup = Schema<"Backup">;
 export default function Keeping() {
   return (
     <SettingsPage
+      kinds={["retention", "backups"]}
       title="Keeping"
       sub="Copies of the company's file, how long things stay whole, and the keys of its secrets"
       needs="setup"

@@ -15,6 +15,7 @@ type Series = Schema<"Series">;
 export default function Parcels() {
   return (
     <SettingsPage
+      kinds={["profile", "number series"]}
       title="Parcels and numbers"
       sub="What parcels are packed in, and how orders and shipments are numbered"
       needs="setup"

@@ -106,38 +106,11 @@ describe("people", () => {
     expect(changes(asked)).toHaveLength(1);
   });
 
-  it("who do not lead see their own password only", async () => {
+  it("who do not lead see nobody, and where their own password is", async () => {
     const asked = show({ me: { ...as("clerk"), id: 1, email: "edda@morrow.example" } });
-    await said("Your password");
+    expect((await screen.findByRole("link", { name: "You" })).getAttribute("href")).toBe("/you");
     expect(screen.queryByRole("region", { name: "Everybody" })).toBeNull();
     expect(asked.some((a) => a.path === "people" || a.path === "tokens")).toBe(false);
-  });
-});
-
-describe("one's own password", () => {
-  const type = async (old: string, fresh: string, again: string) => {
-    await userEvent.type(await screen.findByLabelText("The present one"), old);
-    await userEvent.type(screen.getByLabelText(/^The new oneAt least/), fresh);
-    await userEvent.type(screen.getByLabelText(/^The new one once more/), again);
-  };
-
-  it("is changed by who knows the present one", async () => {
-    const asked = show({ "POST me/password": signedIn });
-    await type("honeycomb", "beekeeper", "beekeeper");
-    await userEvent.click(screen.getByRole("button", { name: "Change it" }));
-    await said("It is changed");
-    expect(changes(asked)[0]?.body).toEqual({ old: "honeycomb", new: "beekeeper" });
-    expect(screen.getByLabelText<HTMLInputElement>("The present one").value).toBe("");
-  });
-
-  it("is not when it was typed in two ways, or the present one is wrong", async () => {
-    const asked = show({ "POST me/password": refused(422, "old: that is not your password") });
-    await type("guessed!", "beekeeper", "beekeepr");
-    await said("It is not the same");
-    expect(changes(asked)).toEqual([]);
-    await userEvent.clear(screen.getByLabelText(/^The new one once more/));
-    await userEvent.type(screen.getByLabelText(/^The new one once more/), "beekeeper{Enter}");
-    await said("that is not your password");
   });
 });
 

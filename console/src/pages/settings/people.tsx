@@ -1,14 +1,15 @@
+import { LastChange } from "../../shared/company/lastchange";
 import { may, meQuery } from "../../api/queries";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
+import { Link } from "react-router";
 import { api, take, type Schema } from "../../api/client";
 import { Button, Empty, Head, Loading, Sheet, Trouble } from "../../parts/controls";
 import { Labelled } from "../../parts/fields";
 import { When } from "../../parts/format";
 import { Lamp } from "../../parts/lamp";
 import { Rail, settingsStops } from "../../parts/rail";
-import { SecondFactor } from "./factor";
-import { OwnSessions, SessionsOf } from "./sessions";
+import { SessionsOf } from "./sessions";
 
 type User = Schema<"User">;
 type Role = User["role"];
@@ -23,7 +24,7 @@ const roles: { role: Role; may: string }[] = [
   { role: "lead", may: "sets up the company, its connections and its people" },
 ];
 
-/** Who may sign in and what they may do, one's own password, and the tokens of programs. */
+/** Who may sign in and what they may do, and the tokens of programs. */
 export default function People() {
   const me = useQuery(meQuery);
   if (me.isPending) return <Loading />;
@@ -32,16 +33,19 @@ export default function People() {
     <>
       <Head title="People" sub="Who may sign in, what they may do, and the tokens of programs" />
       <Rail label="Settings" stops={settingsStops} />
+      <LastChange kinds={["person"]} />
       <div className="flex flex-col gap-9">
         {lead && <Everybody me={me.data?.id ?? 0} />}
         {lead && <Tokens />}
-        {me.data?.id ? (
-          <>
-            <OwnPassword email={me.data.email ?? ""} />
-            <SecondFactor />
-            <OwnSessions />
-          </>
-        ) : null}
+        {!lead && (
+          <Empty>
+            Who may sign in is for those with the role lead. Your own password is under{" "}
+            <Link to="/you" className="underline decoration-rule underline-offset-4 hover:decoration-ink">
+              You
+            </Link>
+            .
+          </Empty>
+        )}
       </div>
     </>
   );
@@ -198,9 +202,7 @@ function PersonForm({ was, onDone }: { was?: User; onDone: (list: User[]) => voi
       </fieldset>
       <Labelled
         label={was ? "New password" : "Password"}
-        help={
-          was ? "Empty: it stays. With a new one, all their sessions end." : "At least 8 characters. They change it under Settings, People."
-        }
+        help={was ? "Empty: it stays. With a new one, all their sessions end." : "At least 8 characters. They change it under You."}
       >
         <input
           className="field w-full"
@@ -329,78 +331,6 @@ function Tokens() {
           Make a token
         </Button>
       </form>
-    </section>
-  );
-}
-
-function OwnPassword({ email }: { email: string }) {
-  const client = useQueryClient();
-  const [old, setOld] = useState("");
-  const [fresh, setFresh] = useState("");
-  const [again, setAgain] = useState("");
-  const change = useMutation({
-    mutationFn: () => take(api.POST("/api/v1/me/password", { body: { old, new: fresh } })),
-    onSuccess: () => {
-      setOld("");
-      setFresh("");
-      setAgain("");
-      void client.invalidateQueries({ queryKey: ["people"] });
-    },
-  });
-  const differ = again !== "" && again !== fresh;
-  return (
-    <section aria-label="Your password">
-      <h2>Your password</h2>
-      <p className="mb-2 text-quiet">With a new one, your sessions elsewhere end.</p>
-      <form
-        className="flex flex-wrap items-start gap-3"
-        onSubmit={(e) => {
-          e.preventDefault();
-          if (!differ) change.mutate();
-        }}
-      >
-        <input type="hidden" autoComplete="username" value={email} readOnly />
-        <Labelled label="The present one">
-          <input
-            className="field w-52"
-            type="password"
-            autoComplete="current-password"
-            required
-            value={old}
-            onChange={(e) => setOld(e.target.value)}
-          />
-        </Labelled>
-        <Labelled label="The new one" help="At least 8 characters">
-          <input
-            className="field w-52"
-            type="password"
-            autoComplete="new-password"
-            required
-            minLength={8}
-            value={fresh}
-            onChange={(e) => setFresh(e.target.value)}
-          />
-        </Labelled>
-        <Labelled label="The new one once more" help={differ ? "It is not the same" : ""}>
-          <input
-            className="field w-52"
-            type="password"
-            autoComplete="new-password"
-            required
-            value={again}
-            onChange={(e) => setAgain(e.target.value)}
-          />
-        </Labelled>
-        <Button type="submit" className="mt-[21px]" disabled={change.isPending || differ}>
-          Change it
-        </Button>
-      </form>
-      <Trouble error={change.error} />
-      {change.isSuccess && (
-        <p role="status">
-          <Lamp state="go">It is changed</Lamp>
-        </p>
-      )}
     </section>
   );
 }

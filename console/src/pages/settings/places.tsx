@@ -1,3 +1,4 @@
+import { LastChange } from "../../shared/company/lastchange";
 import { connectionsQuery, companyQuery, keptLocationsQuery, may, meQuery } from "../../api/queries";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
@@ -44,6 +45,7 @@ export default function Places() {
       </Head>
       <Rail label="Settings" stops={settingsStops} />
       <Trouble error={places.error ?? company.error ?? archive.error} />
+      <LastChange kinds={["place"]} />
       {places.data?.length === 0 && (
         <Empty>No place yet. Stock lies at a place, and parcels leave from one: a warehouse, a shop, a kitchen. Add the first.</Empty>
       )}

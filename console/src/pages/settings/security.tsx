@@ -12,6 +12,7 @@ type Terms = Schema<"RelayFactorTerms">;
 export default function Security() {
   return (
     <SettingsPage
+      kinds={["second factor"]}
       title="Security"
       sub="Who came in, who was kept out, and what is asked at the door"
       needs="people"

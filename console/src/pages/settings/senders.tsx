@@ -14,6 +14,7 @@ type Carrier = Schema<"NamedCarrier">;
 export default function Senders() {
   return (
     <SettingsPage
+      kinds={["sender", "carrier"]}
       title="Senders and carriers"
       sub="Whom parcels come from, and carriers whose numbers are typed"
       needs="setup"

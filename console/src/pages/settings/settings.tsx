@@ -1,3 +1,4 @@
+import { LastChange } from "../../shared/company/lastchange";
 import { companyQuery, may, meQuery } from "../../api/queries";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState, type FormEvent } from "react";
@@ -24,15 +25,18 @@ export default function Settings() {
           Who is told of exceptions, how long personal data is kept, and who looked at it: this is for those with the role lead.
         </Empty>
       ) : (
-        <div className="grid grid-cols-2 gap-x-12 gap-y-8 max-lg:grid-cols-1">
-          <Notices />
-          <div className="grid content-start gap-8">
-            <Company />
-            <Keeping />
-            <Person />
-            <Looks />
+        <>
+          <LastChange kinds={["company", "personal data"]} />
+          <div className="grid grid-cols-2 gap-x-12 gap-y-8 max-lg:grid-cols-1">
+            <Notices />
+            <div className="grid content-start gap-8">
+              <Company />
+              <Keeping />
+              <Person />
+              <Looks />
+            </div>
           </div>
-        </div>
+        </>
       )}
     </>
   );

@@ -1,15 +1,50 @@
 import { screen, waitFor } from "@testing-library/react";
 import userEvent from "@testing-library/user-event";
 import { describe, expect, it } from "vitest";
-import { answer, as, changes, onACleanPage, open, refused, said, service } from "../../testing/service";
+import { as, changes, onACleanPage, open, refused, said, service } from "../../testing/service";
 import { SecondFactor } from "./factor";
 import FactorFirst from "./factorfirst";
-import Security from "./security";
-import { browserOf } from "./sessions";
+import You from "./you";
 
 const off = { on: false, left: 0, demanded: false };
 const on = { on: true, since: "2026-11-20T08:00:00Z", left: 9, demanded: false };
 const proposal = { secret: "JBSWY3DP", address: "otpauth://totp/x", picture: "data:image/png;base64,AAAA" };
+
+const you = { ...as("clerk"), id: 1, name: "Edda", email: "edda@morrow.example" };
+const showYou = (say: Record<string, unknown> = {}) => {
+  const asked = service({ me: you, "me/second-factor": off, "me/sessions": [], ...say });
+  open(<You />, "/you");
+  return asked;
+};
+
+describe("one's own password", () => {
+  onACleanPage();
+
+  const type = async (old: string, fresh: string, again: string) => {
+    await userEvent.type(await screen.findByLabelText("The present one"), old);
+    await userEvent.type(screen.getByLabelText(/^The new oneAt least/), fresh);
+    await userEvent.type(screen.getByLabelText(/^The new one once more/), again);
+  };
+
+  it("is changed by who knows the present one", async () => {
+    const asked = showYou({ "POST me/password": you });
+    await type("honeycomb", "beekeeper", "beekeeper");
+    await userEvent.click(screen.getByRole("button", { name: "Change it" }));
+    await said("It is changed");
+    expect(changes(asked)[0]?.body).toEqual({ old: "honeycomb", new: "beekeeper" });
+    expect(screen.getByLabelText<HTMLInputElement>("The present one").value).toBe("");
+  });
+
+  it("is not when it was typed in two ways, or the present one is wrong", async () => {
+    const asked = showYou({ "POST me/password": refused(422, "old: that is not your password") });
+    await type("guessed!", "beekeeper", "beekeepr");
+    await said("It is not the same");
+    expect(changes(asked)).toEqual([]);
+    await userEvent.clear(screen.getByLabelText(/^The new one once more/));
+    await userEvent.type(screen.getByLabelText(/^The new one once more/), "beekeeper{Enter}");
+    await said("that is not your password");
+  });
+});
 
 describe("the second factor", () => {
   onACleanPage();
@@ -63,43 +98,5 @@ describe("the second factor", () => {
     open(<FactorFirst name="Edda" />);
     await said("demanded, and not set up");
     expect(screen.getByRole("button", { name: "Sign out" })).toBeTruthy();
-  });
-});
-
-describe("security", () => {
-  onACleanPage();
-  const event = (id: number, kind: string, more = {}) => ({ id, at: "2026-11-28T08:00:00Z", kind, who: "Edda", ...more });
-
-  it("is for leads", async () => {
-    service({ me: as("clerk") });
-    open(<Security />);
-    await said("for those with the role lead");
-  });
-
-  it("lists what happened, and demands a second factor", async () => {
-    const asked = service({
-      me: answer("me"),
-      "sign-in-terms": { of: "nobody" },
-      "PUT sign-in-terms": { of: "everybody" },
-      "security-events": [event(2, "refused", { source: "10.0.0.9", text: "wrong password" }), event(1, "signed in")],
-    });
-    open(<Security />);
-    await said("wrong password");
-    await userEvent.selectOptions(await screen.findByLabelText(/A second factor is demanded/), "everybody");
-    await waitFor(() => expect(changes(asked)[0]?.body).toEqual({ of: "everybody" }));
-  });
-
-  it("says that nothing happened yet", async () => {
-    service({ me: answer("me"), "sign-in-terms": { of: "nobody" }, "security-events": [] });
-    open(<Security />);
-    await said("Nobody has signed in yet");
-  });
-
-  it.each([
-    ["Mozilla/5.0 (X11; Linux x86_64) Moth/12.1", "Moth, X11"],
-    ["script/1", "script/1"],
-    ["", "unknown"],
-  ])("names a browser that says %j", (agent, name) => {
-    expect(browserOf(agent)).toBe(name);
   });
 });
