@@ -19,6 +19,7 @@ const Order = lazy(() => import("./pages/orders/order"));
 const Picking = lazy(() => import("./pages/picking/picking"));
 const Pick = lazy(() => import("./pages/picking/pick"));
 const Parcels = lazy(() => import("./pages/parcels/parcels"));
+const PackingBench = lazy(() => import("./pages/parcels/bench"));
 const Parcel = lazy(() => import("./pages/parcels/parcel"));
 const Stock = lazy(() => import("./pages/stock/stock"));
 const Catalog = lazy(() => import("./pages/catalog/catalog"));
@@ -76,7 +77,7 @@ const stations = [
 const belongs: Record<string, RegExp> = {
   "/stock": /^\/(receiving|counts|transfers|compare)/,
   "/catalog": /^\/(listings|offers|publish|tables|items)/,
-  "/picking": /^\/pick\//,
+  "/picking": /^\/(pick|pack)\//,
   "/connections": /^\/connectors/,
   "/activity": /^\/reports/,
 };
@@ -150,7 +151,7 @@ function Cabin({ person }: { person: Schema<"Person"> }) {
   useScanAnywhere(useCallback((code: string) => setForeign(code), []));
   const help = useHelpKeys();
   const where = useLocation().pathname;
-  const picking = /^\/(pick|receiving|counts|transfers)\/./.test(where);
+  const picking = /^\/(pick|pack|receiving|counts|transfers)\/./.test(where);
   return (
     <div className="md:flex">
       <nav
@@ -249,6 +250,7 @@ function Cabin({ person }: { person: Schema<"Person"> }) {
               <Route path="orders/:number" element={<Order />} />
               <Route path="picking" element={<Picking />} />
               <Route path="pick/:number" element={<Pick />} />
+              <Route path="pack/:number" element={<PackingBench />} />
               <Route path="parcels" element={<Parcels />} />
               <Route path="parcels/:number" element={<Parcel />} />
               <Route path="stock" element={<Stock />} />

@@ -56,10 +56,11 @@ func TestTheConsoleIsTestedWithRealAnswers(t *testing.T) {
 	for _, path := range strings.Fields(`me first-run first-day people tokens
 		board orders orders/S-1 orders/S-2 orders/S-3 exceptions exceptions/causes connections
 		connections/stall connections/stall/join rules rules/words stock items items/JAR items/JAR/record listings listings/counts
-		shipments profiles manifests purchases transfers counts activity runs locations company privacy jobs tags channel-states
+		shipments parcels profiles manifests purchases transfers counts activity runs locations company privacy jobs tags channel-states
 		people-here views targets looks sheet-kinds sheets connectors connectors/hedgerow price-lists option-groups field-owners
 		compare accounts reports/source reports/days reports/shipping reports/speed reports/stockouts reports/exceptions
-		connections/stall/listings/JAR/why shipments/` + packed + ` shipments/` + picking + ` shipments/` + packed + `/rates purchases/` +
+		connections/stall/listings/JAR/why shipments/` + packed + ` shipments/` + picking +
+		` parcels/` + packed + ` parcels/` + packed + `/rates purchases/` +
 		purchase + ` transfers/` + transfer + ` counts/` + count) {
 		w := c.ask(person.Lead, http.MethodGet, "/api/v1/"+path, "")
 		require.Equal(t, http.StatusOK, w.Code, "%s: %s", path, w.Body)

@@ -279,14 +279,14 @@ func TestParcelsByTheInterface(t *testing.T) {
 		clerk POST /shipments/{s}/pack {"profile":"small","weight_g":-1} => 422
 		clerk POST /shipments/{s}/pack {"profile":"small"} => 200 ‹"state":"packed"›
 		viewer GET /profiles => 200 ‹small›
-		clerk GET /shipments/{s}/rates => 200 ‹anna› ‹bert›
-		clerk POST /shipments/{s}/ship {"carrier":"nobody","service":"PP"} => 422 ‹nobody›
-		clerk GET /shipments/{s}/label.pdf => 409
+		clerk GET /parcels/{s}/rates => 200 ‹anna› ‹bert›
+		clerk POST /parcels/{s}/ship {"carrier":"nobody","service":"PP"} => 422 ‹nobody›
+		clerk GET /parcels/{s}/label.pdf => 409
 		clerk GET /orders/S-1/pick-list.pdf => 200 ‹%PDF›
 		clerk POST /pick-lists.pdf?orders=S-1 => 200 ‹%PDF›
 		viewer GET /manifests => 200
 		viewer GET /shipments/NONE => 404
-		viewer GET /shipments/{s}/serials => 200
+		viewer GET /parcels/{s}/serials => 200
 	`)
 }
 
@@ -506,9 +506,9 @@ func TestParcelsAndNumbersByTheInterface(t *testing.T) {
 		lead PUT /series/order {"prefix":"no good","next":501} => 422 ‹prefix›
 		clerk GET /setting-changes => 403
 		lead GET /setting-changes => 200 ‹"kind":"profile","code":"crate"› ‹"undoable":true›
-		lead POST /setting-changes/2/undo => 200 ‹"undoes":2›
+		lead POST /setting-changes/3/undo => 200 ‹"undoes":3›
 		lead GET /profiles => 200 ‹"crate"›
-		lead POST /setting-changes/2/undo => 409 ‹undone already›
+		lead POST /setting-changes/3/undo => 409 ‹undone already›
 		lead POST /setting-changes/99/undo => 404
 		clerk POST /setting-changes/2/undo => 403
 		lead GET /series => 200 ‹MH-›

@@ -46,7 +46,7 @@ func TestNothingPrivateIsTold(t *testing.T) {
 	shipment := d.Packed("S-2")
 	require.NoError(t, d.Label(shipment, "ann"))
 	for _, quote := range []string{
-		"UPDATE exception SET text=text||' '||?1", "UPDATE outbox SET error=?1", "UPDATE shipment SET error=?1",
+		"UPDATE exception SET text=text||' '||?1", "UPDATE outbox SET error=?1", "UPDATE parcel SET error=?1",
 		"UPDATE run SET error=?1", "UPDATE feed SET last_error=?1",
 		"INSERT INTO run_log (run_id, at, level, text) SELECT id, 1, 'error', ?1 FROM run",
 		`INSERT INTO exception (cause, subject, text, expected, order_id, connection_id, opened_at)

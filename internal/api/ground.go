@@ -5,7 +5,6 @@ import (
 	"net/http"
 
 	"openrelay/internal/core/person"
-	"openrelay/internal/relay/shipping"
 	"openrelay/internal/store"
 	"openrelay/internal/wire"
 )
@@ -22,8 +21,6 @@ func (a *API) groundRoutes() {
 		a.putNamedCarrier)
 	op(a, person.SetUp, http.MethodPost, "/named-carriers/{code}/archive", "archive-named-carrier",
 		"Use a carrier that is only named no more, or again", a.archiveNamedCarrier)
-	op(a, person.Ship, http.MethodPost, "/shipments/{number}/typed", "type-number",
-		"Let a packed parcel leave with a tracking number that was typed", a.typeNumber)
 }
 
 func (a *API) archiveLocation(ctx context.Context, in *archiveCodeInput) (*body[[]wire.Location], error) {
@@ -105,23 +102,4 @@ func (a *API) archiveNamedCarrier(ctx context.Context, in *archiveCodeInput) (*b
 		return nil, err
 	}
 	return a.namedCarriers(ctx, nil)
-}
-
-type typeNumberInput struct {
-	NumberInput
-	Key  string `header:"Idempotency-Key" doc:"Repeating a request with the same key answers like the first"`
-	Body struct {
-		Carrier string `json:"carrier" maxLength:"31" doc:"Code of a carrier that is only named"`
-		Number  string `json:"number" maxLength:"80"`
-		Service string `json:"service,omitempty" maxLength:"120" doc:"In words"`
-	}
-}
-
-func (a *API) typeNumber(ctx context.Context, in *typeNumberInput) (*body[wire.ShipmentView], error) {
-	b := in.Body
-	if err := a.relay.TypeNumber(ctx, in.Number, shipping.Typed{Carrier: b.Carrier, Number: b.Number, Service: b.Service},
-		who(ctx)); err != nil {
-		return nil, wrapNumber("shipment", in.Number, err)
-	}
-	return a.shipmentByNumber(ctx, in.Number)
 }

@@ -13,9 +13,7 @@ import (
 	"openrelay/internal/core/message"
 	"openrelay/internal/core/order"
 	"openrelay/internal/core/person"
-	"openrelay/internal/core/picking"
 	"openrelay/internal/core/place"
-	"openrelay/internal/relay/shipping"
 	"openrelay/internal/store"
 	"openrelay/internal/wire"
 )
@@ -333,126 +331,6 @@ func wrapNumber(kind, n string, err error) error {
 		return fmt.Errorf("%s %s: %w", kind, n, err)
 	}
 	return err
-}
-
-func (a *API) shipmentsRoutes() {
-	op(a, person.Look, http.MethodGet, "/shipments", "shipments", "List shipments, newest first", a.shipments)
-	op(a, person.Look, http.MethodGet, "/shipments/{number}", "shipment", "One shipment with what is to be picked", a.showShipment)
-	op(a, person.Ship, http.MethodPost, "/shipments/{number}/scan", "scan", "Scan an order, a bin or a product", a.scan)
-	op(a, person.Ship, http.MethodPost, "/shipments/{number}/pack", "pack", "Pack what was picked into one parcel", a.pack)
-	op(a, person.Look, http.MethodGet, "/shipments/{number}/rates", "rates", "Compare the carriers' services", a.rates)
-	op(a, person.Ship, http.MethodPost, "/shipments/{number}/ship", "ship", "Buy the label; the parcel leaves", a.ship)
-	op(a, person.Look, http.MethodGet, "/profiles", "profiles", "Parcel profiles, smallest first", a.profiles)
-	op(a, person.Look, http.MethodGet, "/manifests", "manifests", "The carriers' lists per day, newest first", a.manifests)
-	op(a, person.Ship, http.MethodPost, "/manifests/{id}/close", "close-manifest", "Close the day with a carrier", a.closeManifest)
-}
-
-type shipmentListInput struct {
-	PageInput
-	State    string `query:"state" doc:"One state or several, by comma"`
-	Manifest int64  `query:"manifest"`
-	Before   string `query:"before" doc:"Keyset: a shipment's number"`
-}
-
-func (a *API) shipments(ctx context.Context, in *shipmentListInput) (*paged[wire.Shipment], error) {
-	var states []string
-	if in.State != "" {
-		states = strings.Split(in.State, ",")
-	}
-	var before int64
-	if in.Before != "" {
-		s, err := a.relay.Store.Shipment(ctx, in.Before)
-		if err != nil {
-			return nil, err
-		}
-		before = s.ID
-	}
-	list, err := a.relay.Store.ListShipments(ctx, states, in.Manifest, before, in.Limit)
-	out := &paged[wire.Shipment]{Body: make([]wire.Shipment, len(list))}
-	for i, s := range list {
-		out.Body[i] = a.shipment(ctx, s)
-	}
-	if len(list) == in.Limit {
-		q := url.Values{"limit": {fmt.Sprint(in.Limit)}}
-		if in.State != "" {
-			q.Set("state", in.State)
-		}
-		out.Link = next("/shipments", q, "before", list[len(list)-1].Number)
-	}
-	return out, errors.Join(err, a.looked(ctx, "list", "shipments"))
-}
-
-func (a *API) shipmentByNumber(ctx context.Context, n string) (*body[wire.ShipmentView], error) {
-	v, err := a.relay.Shipment(ctx, n)
-	if err != nil {
-		return nil, fmt.Errorf("shipment %s: %w", n, err)
-	}
-	return &body[wire.ShipmentView]{a.shipmentView(ctx, v)}, nil
-}
-
-func (a *API) showShipment(ctx context.Context, in *NumberInput) (*body[wire.ShipmentView], error) {
-	if err := a.looked(ctx, "shipment", in.Number); err != nil {
-		return nil, err
-	}
-	return a.shipmentByNumber(ctx, in.Number)
-}
-
-type scanInput struct {
-	NumberInput
-	Body struct {
-		Code     string `json:"code" maxLength:"200" doc:"What the scanner read"`
-		Bin      string `json:"bin,omitempty" maxLength:"80" doc:"The bin scanned last, if any"`
-		Quantity int64  `json:"quantity,omitempty" minimum:"0" doc:"Units; 0 means one"`
-	}
-}
-
-func (a *API) scan(ctx context.Context, in *scanInput) (*body[wire.Scanned], error) {
-	s, err := a.relay.Scan(ctx, in.Number, in.Body.Code, in.Body.Bin, in.Body.Quantity, who(ctx))
-	if err != nil {
-		return nil, wrapNumber("shipment", in.Number, err)
-	}
-	return &body[wire.Scanned]{wire.Scanned{Outcome: s.Outcome, Wants: s.Wants, Expected: picking.Expected(s.Wants)}}, nil
-}
-
-type packInput struct {
-	NumberInput
-	Body struct {
-		Profile string `json:"profile" doc:"Code of a parcel profile"`
-		WeightG int64  `json:"weight_g,omitempty" doc:"Weighed gross weight; 0 takes the sum of items and carton"`
-
-		Serials map[string][]string `json:"serials,omitempty" doc:"Serial numbers of the units that have them, by SKU"`
-	}
-}
-
-func (a *API) pack(ctx context.Context, in *packInput) (*body[wire.ShipmentView], error) {
-	if err := a.relay.Pack(ctx, in.Number, in.Body.Profile, in.Body.WeightG, in.Body.Serials, who(ctx)); err != nil {
-		return nil, wrapNumber("shipment", in.Number, err)
-	}
-	return a.shipmentByNumber(ctx, in.Number)
-}
-
-func (a *API) rates(ctx context.Context, in *NumberInput) (*body[[]shipping.Rate], error) {
-	list, err := a.relay.Rates(ctx, in.Number)
-	if list == nil {
-		list = []shipping.Rate{}
-	}
-	return &body[[]shipping.Rate]{list}, wrapNumber("shipment", in.Number, err)
-}
-
-type shipInput struct {
-	NumberInput
-	Key  string `header:"Idempotency-Key" doc:"Repeating a request with the same key answers like the first"`
-	Body struct {
-		Carrier string `json:"carrier" doc:"Code of the carrier's connection"`
-		Service string `json:"service"`
-	}
-}
-
-func (a *API) ship(ctx context.Context, in *shipInput) (*body[wire.ShipmentView], error) {
-	if _, err := a.relay.Ship(ctx, in.Number, in.Body.Carrier, in.Body.Service, who(ctx)); err != nil {
-		return nil, wrapNumber("shipment", in.Number, err)
-	}
-	return a.shipmentByNumber(ctx, in.Number)
 }
 
 func (a *API) profiles(ctx context.Context, _ *struct{}) (*body[[]wire.Profile], error) {

@@ -120,7 +120,7 @@ func (a *API) pickListsPDF(w http.ResponseWriter, r *http.Request) {
 }
 
 func (a *API) labelPDF(w http.ResponseWriter, r *http.Request) {
-	v, err := a.relay.Shipment(r.Context(), chi.URLParam(r, "number"))
+	v, err := a.relay.Views.Parcel(r.Context(), chi.URLParam(r, "number"))
 	if err != nil {
 		a.deny(w, err)
 		return
@@ -150,10 +150,10 @@ func (a *API) labelPDF(w http.ResponseWriter, r *http.Request) {
 }
 
 // onManifest lists all parcels of a manifest, newest first.
-func (a *API) onManifest(ctx context.Context, id int64) (list []store.Shipment, err error) {
+func (a *API) onManifest(ctx context.Context, id int64) (list []store.Parcel, err error) {
 	const part = 1000
 	for before := int64(0); ; before = list[len(list)-1].ID {
-		more, err := a.relay.Store.ListShipments(ctx, nil, id, before, part)
+		more, err := a.relay.Store.ListParcels(ctx, nil, id, before, part)
 		if err != nil {
 			return nil, err
 		}

@@ -94,7 +94,7 @@ func (d *desk) routes() map[string]bool {
 		}
 	}
 	for _, route := range strings.Fields(
-		`/events /orders.csv /reports/{code}.csv /orders/{number}/pick-list.pdf /shipments/{number}/label.pdf
+		`/events /orders.csv /reports/{code}.csv /orders/{number}/pick-list.pdf /parcels/{number}/label.pdf
 		/manifests/{id}/manifest.pdf /runs/{id}/log /setup /saved/{kind}.csv`) {
 		out["GET /api/v1"+route] = true
 	}
@@ -236,7 +236,8 @@ func TestLookingWritesNothing(t *testing.T) {
 		return n
 	}
 	personal := map[string]bool{} // whoever looks at personal data is written down
-	for _, path := range strings.Fields("/orders/{number} /orders.csv /customers /inbox/{id} /shipments/{number} /saved/{kind}.csv") {
+	for _, path := range strings.Fields(`/orders/{number} /orders.csv /customers /inbox/{id} /shipments/{number} /parcels/{number}
+		/saved/{kind}.csv`) {
 		personal["GET /api/v1"+path] = true
 	}
 	looked := 0

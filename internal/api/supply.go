@@ -102,8 +102,6 @@ func (a *API) supplyRoutes() {
 	op(a, person.KeepStock, http.MethodDelete, "/counts/{number}/lines", "uncount-item", "Take a counted line away again", a.uncountItem)
 	op(a, person.KeepStock, http.MethodPost, "/counts/{number}/post", "post-count", "Book the differences that a count found", a.postCount)
 	op(a, person.KeepStock, http.MethodPost, "/counts/{number}/drop", "drop-count", "Forget a count that was not posted", a.dropCount)
-	op(a, person.Look, http.MethodGet, "/shipments/{number}/serials", "shipment-serials", "The serial numbers that go with a shipment",
-		a.shipmentSerials)
 }
 
 func (a *API) purchases(ctx context.Context, in *SupplyInput) (*paged[wire.Purchase], error) {
@@ -310,8 +308,8 @@ type serialPath struct {
 	Number string `path:"number"`
 }
 
-func (a *API) shipmentSerials(ctx context.Context, in *serialPath) (*body[[]store.Serial], error) {
-	s, err := a.relay.Store.Shipment(ctx, in.Number)
+func (a *API) parcelSerials(ctx context.Context, in *serialPath) (*body[[]store.Serial], error) {
+	s, err := a.relay.Store.Parcel(ctx, in.Number)
 	if err != nil {
 		return nil, err
 	}

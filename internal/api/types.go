@@ -102,20 +102,59 @@ func (a *API) called(ctx context.Context, ref string) string {
 	return name
 }
 
-func (a *API) shipment(ctx context.Context, s store.Shipment) wire.Shipment {
+func (a *API) shipment(ctx context.Context, s views.ShipmentParcels) wire.Shipment {
 	if !sees(ctx) {
 		s.Buyer = initials(s.Buyer)
 	}
 	out := wire.Shipment{Number: s.Number, OrderNumber: s.OrderNumber, Buyer: s.Buyer, Location: a.relay.Place(s.LocationID).Name,
-		State: s.State, Pickers: a.pickers(ctx, s), Profile: s.Profile,
-		WeightG: s.WeightG, LengthMM: s.LengthMM, WidthMM: s.WidthMM, HeightMM: s.HeightMM, Carrier: s.CarrierName, Service: s.Service,
-		ServiceName: s.ServiceName, Tracking: s.Tracking,
-		TrackingURL: s.TrackingURL, Price: s.Price, Currency: s.Currency, ManifestID: s.ManifestID, SSCC: s.SSCC,
-		Error:     quoted(ctx, s.Error),
-		CreatedAt: at(s.CreatedAt), ShippedAt: at(s.ShippedAt), DeliveredAt: at(s.DeliveredAt)}
+		State: s.State, Pickers: a.pickers(ctx, s.Shipment), CreatedAt: at(s.CreatedAt), Parcels: []wire.Parcel{}}
 	for _, l := range s.Lines {
 		out.Quantity += l.Quantity
 		out.Picked += l.Picked
+	}
+	for _, p := range s.Parcels {
+		x := a.parcel(ctx, p)
+		if p.State != store.CalledOff {
+			out.Packed += x.Quantity
+		}
+		out.Parcels = append(out.Parcels, x)
+	}
+	return out
+}
+
+func (a *API) parcel(ctx context.Context, p store.Parcel) wire.Parcel {
+	if !sees(ctx) {
+		p.Buyer = initials(p.Buyer)
+	}
+	out := wire.Parcel{Number: p.Number, Shipment: p.ShipmentNumber, OrderNumber: p.OrderNumber, Buyer: p.Buyer,
+		Location: a.relay.Place(p.LocationID).Name, State: p.State, Profile: p.Profile,
+		WeightG: p.WeightG, LengthMM: p.LengthMM, WidthMM: p.WidthMM, HeightMM: p.HeightMM, Carrier: p.CarrierName, Service: p.Service,
+		ServiceName: p.ServiceName, Tracking: p.Tracking, TrackingURL: p.TrackingURL, Price: p.Price, Currency: p.Currency,
+		ManifestID: p.ManifestID, SSCC: p.SSCC, Error: quoted(ctx, p.Error),
+		CreatedAt: at(p.CreatedAt), ShippedAt: at(p.ShippedAt), DeliveredAt: at(p.DeliveredAt)}
+	for _, l := range p.Lines {
+		out.Quantity += l.Quantity
+	}
+	return out
+}
+
+func (a *API) parcelView(ctx context.Context, v views.ParcelView) wire.ParcelView {
+	if !sees(ctx) {
+		people.Strip(v.Order, hidden)
+	}
+	out := wire.ParcelView{Parcel: a.parcel(ctx, v.Parcel), Contents: []wire.ParcelContent{}, ShipTo: v.Order.ShipTo,
+		Wish: v.Order.Record.RequestedService, Stage: string(v.Order.Stage()), Gift: v.Order.Record.GiftNote,
+		Served: v.Order.Ours.Decided.Service}
+	at := map[int64]int{}
+	for _, l := range v.Lines {
+		i, known := at[l.ItemID]
+		if !known {
+			i = len(out.Contents)
+			at[l.ItemID] = i
+			out.Contents = append(out.Contents, wire.ParcelContent{SKU: v.Items[l.ItemID].SKU, Name: v.Items[l.ItemID].Name,
+				Serials: v.Items[l.ItemID].Serials})
+		}
+		out.Contents[i].Quantity += l.Quantity
 	}
 	return out
 }
@@ -124,8 +163,8 @@ func (a *API) shipmentView(ctx context.Context, v views.ShipmentView) wire.Shipm
 	if !sees(ctx) {
 		people.Strip(v.Order, hidden)
 	}
-	return wire.ShipmentView{Profiled: v.Order.Ours.Decided.Profile, Served: v.Order.Ours.Decided.Service, Gift: v.Order.Record.GiftNote,
-		Shipment: a.shipment(ctx, v.Shipment), Wants: v.Wants, Expected: picking.Expected(v.Wants), ShipTo: v.Order.ShipTo,
+	return wire.ShipmentView{Profiled: v.Order.Ours.Decided.Profile, Gift: v.Order.Record.GiftNote,
+		Shipment: a.shipment(ctx, v.ShipmentParcels), Wants: v.Wants, Expected: picking.Expected(v.Wants), ShipTo: v.Order.ShipTo,
 		Note: v.Order.Record.Note, Wish: v.Order.Record.RequestedService, Stage: string(v.Order.Stage())}
 }
 
@@ -170,10 +209,8 @@ func (a *API) order(ctx context.Context, v views.OrderView) wire.Order {
 	for _, m := range v.Outbox {
 		out.WriteBacks = append(out.WriteBacks, outbox(ctx, m))
 	}
-	out.Kind, out.Assignee, out.TypedBy, out.Ours, out.Hidden, out.Forgotten = string(o.Kind()), v.Assignee, a.called(
-		ctx,
-		o.TypedBy,
-	), o.Ours, !sees(ctx), timeAt(
+	out.Kind, out.Assignee, out.TypedBy, out.Ours, out.Hidden, out.Forgotten = string(o.Kind()), v.Assignee, a.called(ctx,
+		o.TypedBy), o.Ours, !sees(ctx), timeAt(
 		o.ForgottenAt,
 	)
 	out.MergedInto, out.Actions, out.Compared = v.MergedInto, v.Actions, compared(ctx, v.Versions)

@@ -140,11 +140,11 @@ func TestParcelCommands(t *testing.T) {
 		profile ⇒ Small carton
 		!shipment pack S10001 huge ⇒ huge
 		shipment pack S10001 small -weight 900 ⇒ 900 g
-		shipment rates S10001 ⇒ Slow
-		!shipment ship S10001 -carrier ann ⇒ go together
-		shipment ship S10001 -carrier ann -service slow ⇒ AN
-		!shipment ship S10001 ⇒ no second label
-		shipment label S10001 -size a4 -o DIR/label.pdf ⇒ Written to
+		parcel rates S10001 ⇒ Slow
+		!parcel ship S10001 -carrier ann ⇒ go together
+		parcel ship S10001 -carrier ann -service slow ⇒ AN
+		!parcel ship S10001 ⇒ no second label
+		parcel label S10001 -size a4 -o DIR/label.pdf ⇒ Written to
 		shipment list -state shipped ⇒ S10001
 		manifest list ⇒ open
 		manifest close 1 ⇒ clos

@@ -128,14 +128,14 @@ func TestWhatACompanyStandsOn(t *testing.T) {
 		carrier archive barge ⇒ Barge
 		carrier restore barge ⇒ Barge
 		shipment pick O10001 ⇒ JAR
-		!shipment type S10001 -carrier barge ⇒ -number must be given
-		!shipment type S10001 -carrier barge -number BG117 ⇒ not packed yet
+		!parcel type S10001 -carrier barge ⇒ -number must be given
+		!parcel type S10001 -carrier barge -number BG117 ⇒ not packed yet
 		shipment scan S10001 JAR -quantity 2 ⇒ 2 of 2
 		shipment pack S10001 small ⇒ -
-		!shipment type S10001 -carrier nobody -number BG117 ⇒ only named
-		shipment type S10001 -carrier barge -number BG117 -key once ⇒ S10001 left with Barge; tracking number BG117
-		shipment type S10001 -carrier barge -number BG117 -key once ⇒ S10001 left with Barge; tracking number BG117
-		!shipment type S10001 -carrier barge -number BG118 ⇒ has left already
+		!parcel type S10001 -carrier nobody -number BG117 ⇒ only named
+		parcel type S10001 -carrier barge -number BG117 -key once ⇒ S10001 left with Barge; tracking number BG117
+		parcel type S10001 -carrier barge -number BG117 -key once ⇒ S10001 left with Barge; tracking number BG117
+		!parcel type S10001 -carrier barge -number BG118 ⇒ has left already
 		company -language de ⇒ -
 		!company -language tlh ⇒ one of ", en, de, fr"
 	`)

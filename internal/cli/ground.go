@@ -136,7 +136,7 @@ type typeNumberOptions struct{ carrier, number, service, key string }
 
 func typeNumberCommand() command {
 	opt := &typeNumberOptions{}
-	return noun("type", "SHIPMENT", "Let a packed parcel leave with a tracking number from elsewhere, at a carrier that is only named", 1,
+	return noun("type", "PARCEL", "Let a packed parcel leave with a tracking number from elsewhere, at a carrier that is only named", 1,
 		1, opt.flags, opt.run)
 }
 

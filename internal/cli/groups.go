@@ -53,8 +53,10 @@ func groups() []group {
 			of("rule", "What is decided by rule", rulesCommand(), ruleCommand(), rehearseCommand()),
 		}},
 		{"Picking and parcels", []command{
-			of("shipment", "From the pick list to the label", shipmentsCommand(), picklistCommand(),
-				pickCommand(), scanCommand(), packCommand(), ratesCommand(), shipCommand(), typeNumberCommand(), labelCommand()),
+			of("shipment", "What one place sends to one buyer: from the pick list into parcels", shipmentsCommand(), picklistCommand(),
+				pickCommand(), scanCommand(), takeBackCommand(), proposeCommand(), packCommand()),
+			of("parcel", "Cartons with what lies in them: from packing to the label", parcelsCommand(), parcelCommand(),
+				repackCommand(), unpackCommand(), ratesCommand(), shipCommand(), typeNumberCommand(), labelCommand()),
 			of("manifest", "What carriers take on a day", manifestsCommand(), closeManifestCommand()),
 		}},
 		{"What needs a person", []command{

@@ -204,7 +204,10 @@ func orderTable(o wire.Order, row func(...any)) {
 	}
 	row()
 	for _, s := range o.Shipments {
-		row("Shipment", s.Number, s.State, s.Carrier, s.Tracking)
+		row("Shipment", s.Number, s.State, "from "+s.Location)
+		for _, x := range s.Parcels {
+			row("Parcel", x.Number, x.State, x.Carrier, x.Tracking)
+		}
 	}
 	for _, w := range o.WriteBacks {
 		row("Sent", w.ConnectionName, w.Feed, w.State, w.Error)

@@ -5,8 +5,10 @@ import (
 	"errors"
 	"flag"
 	"fmt"
+	"maps"
 	"net/url"
 	"os"
+	"slices"
 	"strings"
 
 	"openrelay/internal/client"
@@ -58,98 +60,99 @@ func (opt *scanOptions) run(ctx context.Context, c *client.Client, p *printer, a
 }
 
 type packOptions struct {
-	weight  int64
-	serials map[string][]string
+	wire.Packing
+	some lines
 }
 
 func packCommand() command {
 	opt := &packOptions{}
-	return noun("pack", "SHIPMENT PROFILE", "Pack what was picked into one parcel", 2, 2, opt.flags, opt.run)
+	return noun("pack", "SHIPMENT PROFILE", "Pack what was picked into a parcel: all of it, or some units", 2, 2, opt.flags, opt.run)
 }
 
 func (opt *packOptions) flags(f *flag.FlagSet) {
-	f.Int64Var(&opt.weight, "weight", 0, "weighed gross `grams`; 0 takes the sum of items and carton")
-	f.Func("serial", "`SKU=NUMBER` of a unit that has a serial number; may be given several times", func(text string) error {
+	cartonFlags(f, &opt.Carton, "")
+	f.Func("units", "`SKU=QUANTITY` that goes into it; may be given several times; without it all that lies in no parcel",
+		opt.some.add)
+}
+
+// cartonFlags are those of what goods are packed into.
+func cartonFlags(f *flag.FlagSet, c *wire.Carton, of string) {
+	f.Int64Var(&c.WeightG, "weight", 0, of+"weighed gross `grams`; 0 takes the sum of items and carton")
+	f.Func("serial", of+"`SKU=NUMBER` of a unit that has a serial number; may be given several times", func(text string) error {
 		sku, n, ok := strings.Cut(text, "=")
 		if !ok || sku == "" || n == "" {
 			return errors.New("SKU=NUMBER is expected")
 		}
-		if opt.serials == nil {
-			opt.serials = map[string][]string{}
+		if c.Serials == nil {
+			c.Serials = map[string][]string{}
 		}
-		opt.serials[sku] = append(opt.serials[sku], n)
+		c.Serials[sku] = append(c.Serials[sku], n)
 		return nil
 	})
 }
 
 func (opt *packOptions) run(ctx context.Context, c *client.Client, p *printer, a []string) error {
-	v, err := c.Pack(ctx, a[0], a[1], opt.weight, opt.serials)
+	opt.Profile = a[1]
+	for _, x := range opt.some {
+		if opt.Units == nil {
+			opt.Units = map[string]int64{}
+		}
+		opt.Units[x.SKU] += x.Quantity
+	}
+	v, err := c.PackUnits(ctx, a[0], opt.Packing)
 	if err != nil {
 		return err
 	}
 	return p.show(v, func(row func(...any)) { shipmentTable(v, row) })
 }
 
-func ratesCommand() command {
-	return noun("rates", "SHIPMENT", "Compare the carriers' services for a packed shipment", 1, 1, nil, runRates)
+func proposeCommand() command {
+	return noun("propose", "SHIPMENT", "Propose cartons for what is left of a shipment", 1, 1, nil, runPropose)
 }
 
-func runRates(ctx context.Context, c *client.Client, p *printer, a []string) error {
-	list, err := c.Rates(ctx, a[0])
+func runPropose(ctx context.Context, c *client.Client, p *printer, a []string) error {
+	out, err := c.Proposal(ctx, a[0])
 	if err != nil {
 		return err
 	}
-	return p.show(list, func(row func(...any)) {
-		row("Carrier", "Service", "Name", "Price", "Arrives", "")
-		for _, r := range list {
-			note := r.Refused
-			if r.Estimated {
-				note = "estimated: the carrier did not answer"
-			}
-			row(r.Carrier, r.Service, r.ServiceName, amount(r.Price, r.Currency), r.Arrives, note)
+	return p.show(out, func(row func(...any)) {
+		row("Carton", "Weight", "Cost", "In it")
+		for _, x := range out.Cartons {
+			row(x.Profile.Code, fmt.Sprintf("%d g", x.WeightG), amount(x.Cost, x.Currency), unitsText(x.Units))
+		}
+		for _, u := range out.Unfit {
+			row("none", "", "", fmt.Sprintf("%d × %s: %s", u.Quantity, u.SKU, u.Why))
+		}
+		for _, sku := range out.Unsized {
+			row("Of unknown size: " + sku)
 		}
 	})
 }
 
-type shipOptions struct {
-	carrier, service, key string
+// unitsText writes units by SKU.
+func unitsText(units map[string]int64) string {
+	var parts []string
+	for _, sku := range slices.Sorted(maps.Keys(units)) {
+		parts = append(parts, fmt.Sprintf("%d × %s", units[sku], sku))
+	}
+	return strings.Join(parts, ", ")
 }
 
-func shipCommand() command {
-	opt := &shipOptions{}
-	return noun("ship", "SHIPMENT", "Buy the label; the parcel leaves", 1, 1, opt.flags, opt.run)
+type takeBackOptions struct{ quantity int64 }
+
+func takeBackCommand() command {
+	opt := &takeBackOptions{}
+	return noun("take-back", "SHIPMENT CODE", "Take back that units of an item were picked", 2, 2, opt.flags, opt.run)
 }
 
-func (opt *shipOptions) flags(f *flag.FlagSet) {
-	f.StringVar(&opt.carrier, "carrier", "", "code of the carrier's connection; with -service")
-	f.StringVar(&opt.service, "service", "", "the carrier's service; without it the cheapest that takes the parcel")
-	f.StringVar(&opt.key, "key", "", "makes the command safe to repeat: the same key ships once")
+func (opt *takeBackOptions) flags(f *flag.FlagSet) {
+	f.Int64Var(&opt.quantity, "quantity", 0, "units; 0 means one")
 }
 
-func (opt *shipOptions) run(ctx context.Context, c *client.Client, p *printer, a []string) error {
-	if (opt.carrier == "") != (opt.service == "") {
-		return usage{"-carrier and -service go together"}
-	}
-	if opt.service == "" {
-		list, err := c.Rates(ctx, a[0])
-		if err != nil {
-			return err
-		}
-		if len(list) == 0 || list[0].Refused != "" {
-			return fmt.Errorf("no carrier takes shipment %s", a[0])
-		}
-		opt.carrier, opt.service = list[0].Carrier, list[0].Service
-	}
-	var opts []client.Option
-	if opt.key != "" {
-		opts = append(opts, client.Key(opt.key))
-	}
-	v, err := c.Ship(ctx, a[0], opt.carrier, opt.service, opts...)
+func (opt *takeBackOptions) run(ctx context.Context, c *client.Client, p *printer, a []string) error {
+	v, err := c.TakeBack(ctx, a[0], a[1], opt.quantity)
 	if err != nil {
 		return err
-	}
-	if v.Error != "" {
-		return fmt.Errorf("the carrier refused: %s", v.Error)
 	}
 	return p.show(v, func(row func(...any)) { shipmentTable(v, row) })
 }
@@ -176,31 +179,12 @@ func (opt *shipmentsOptions) run(ctx context.Context, c *client.Client, p *print
 	}
 	defer func() { p.cut(len(list), more) }()
 	return p.show(list, func(row func(...any)) {
-		row("Shipment", "Order", "Buyer", "From", "State", "Picked", "Carrier", "Service", "Tracking")
+		row("Shipment", "Order", "Buyer", "From", "State", "Picked", "Packed", "Parcels")
 		for _, s := range list {
-			row(s.Number, s.OrderNumber, s.Buyer, s.Location, s.State, fmt.Sprintf("%d of %d", s.Picked, s.Quantity), s.Carrier,
-				s.ServiceName, s.Tracking)
+			row(s.Number, s.OrderNumber, s.Buyer, s.Location, s.State, fmt.Sprintf("%d of %d", s.Picked, s.Quantity), s.Packed,
+				len(s.Parcels))
 		}
 	})
-}
-
-type labelOptions struct {
-	size, out string
-}
-
-func labelCommand() command {
-	opt := &labelOptions{}
-	return noun("label", "SHIPMENT", "Save a label as PDF", 1, 1, opt.flags, opt.run)
-}
-
-func (opt *labelOptions) flags(f *flag.FlagSet) {
-	f.StringVar(&opt.size, "size", "label", "label (100×150 mm) or a4")
-	f.StringVar(&opt.out, "o", "", "`file` to write; without it label-SHIPMENT.pdf")
-}
-
-func (opt *labelOptions) run(ctx context.Context, c *client.Client, p *printer, a []string) error {
-	return savePDF(ctx, c, p, "/shipments/"+url.PathEscape(a[0])+"/label.pdf?size="+url.QueryEscape(opt.size), opt.out,
-		"label-"+a[0]+".pdf")
 }
 
 type picklistOptions struct {
@@ -292,11 +276,8 @@ func wantTable(wants []picking.Want, row func(...any)) {
 
 func shipmentTable(v wire.ShipmentView, row func(...any)) {
 	row("Shipment", v.Number, v.State, "order "+v.OrderNumber, "from "+v.Location)
-	if v.WeightG > 0 {
-		row("Parcel", v.Profile, fmt.Sprintf("%d g", v.WeightG), fmt.Sprintf("%d×%d×%d mm", v.LengthMM, v.WidthMM, v.HeightMM))
-	}
-	if v.Tracking != "" {
-		row("Label", v.Carrier, v.ServiceName, v.Tracking, amount(v.Price, v.Currency))
+	for _, x := range v.Parcels {
+		parcelRows(x, row)
 	}
 	wantTable(v.Wants, row)
 	if v.State == "picking" {

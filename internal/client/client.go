@@ -199,19 +199,56 @@ func (c *Client) Scan(ctx context.Context, shipment, code, bin string, quantity 
 // Pack packs a shipment into a parcel of a profile.
 func (c *Client) Pack(ctx context.Context, shipment, profile string, weight int64, serials map[string][]string) (out wire.ShipmentView,
 	err error) {
-	_, err = c.Do(ctx, http.MethodPost, "/shipments/"+esc(shipment)+"/pack", map[string]any{"profile": profile, "weight_g": weight,
-		"serials": serials}, &out)
+	return c.PackUnits(ctx, shipment, wire.Packing{Carton: wire.Carton{Profile: profile, WeightG: weight, Serials: serials}})
+}
+
+// PackUnits packs units of a shipment into a parcel.
+func (c *Client) PackUnits(ctx context.Context, shipment string, p wire.Packing) (out wire.ShipmentView, err error) {
+	_, err = c.Do(ctx, http.MethodPost, "/shipments/"+esc(shipment)+"/pack", p, &out)
 	return out, err
 }
 
-// Rates compares the carriers' services for a packed shipment.
-func (c *Client) Rates(ctx context.Context, shipment string) ([]shipping.Rate, error) {
-	return get[[]shipping.Rate](ctx, c, "/shipments/"+esc(shipment)+"/rates")
+// Proposal proposes cartons for what is left of a shipment.
+func (c *Client) Proposal(ctx context.Context, shipment string) (shipping.CartonProposal, error) {
+	return get[shipping.CartonProposal](ctx, c, "/shipments/"+esc(shipment)+"/proposal")
 }
 
-// Ship buys the label of a packed shipment.
-func (c *Client) Ship(ctx context.Context, shipment, carrier, service string, opts ...Option) (out wire.ShipmentView, err error) {
-	_, err = c.Do(ctx, http.MethodPost, "/shipments/"+esc(shipment)+"/ship", map[string]any{"carrier": carrier, "service": service},
+// TakeBack takes back that units were picked; quantity 0 means one.
+func (c *Client) TakeBack(ctx context.Context, shipment, code string, quantity int64) (out wire.ShipmentView, err error) {
+	_, err = c.Do(ctx, http.MethodPost, "/shipments/"+esc(shipment)+"/take-back", map[string]any{"code": code, "quantity": quantity}, &out)
+	return out, err
+}
+
+// Parcel returns one parcel, by its number or tracking number.
+func (c *Client) Parcel(ctx context.Context, number string) (wire.ParcelView, error) {
+	return get[wire.ParcelView](ctx, c, "/parcels/"+esc(number))
+}
+
+// Parcels lists parcels; query is like "state=packed".
+func (c *Client) Parcels(ctx context.Context, query string) ([]wire.Parcel, error) {
+	return get[[]wire.Parcel](ctx, c, "/parcels?"+query)
+}
+
+// Repack packs a parcel without a label into another carton.
+func (c *Client) Repack(ctx context.Context, parcel string, carton wire.Carton) (out wire.ParcelView, err error) {
+	_, err = c.Do(ctx, http.MethodPost, "/parcels/"+esc(parcel)+"/repack", carton, &out)
+	return out, err
+}
+
+// Unpack takes everything out of a parcel without a label.
+func (c *Client) Unpack(ctx context.Context, parcel string) (out wire.ParcelView, err error) {
+	_, err = c.Do(ctx, http.MethodPost, "/parcels/"+esc(parcel)+"/unpack", nil, &out)
+	return out, err
+}
+
+// Rates compares the carriers' services for a packed parcel.
+func (c *Client) Rates(ctx context.Context, parcel string) ([]shipping.Rate, error) {
+	return get[[]shipping.Rate](ctx, c, "/parcels/"+esc(parcel)+"/rates")
+}
+
+// Ship buys the label of a packed parcel.
+func (c *Client) Ship(ctx context.Context, parcel, carrier, service string, opts ...Option) (out wire.ParcelView, err error) {
+	_, err = c.Do(ctx, http.MethodPost, "/parcels/"+esc(parcel)+"/ship", map[string]any{"carrier": carrier, "service": service},
 		&out, opts...)
 	return out, err
 }

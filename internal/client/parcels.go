@@ -77,9 +77,9 @@ func (c *Client) ArchiveNamedCarrier(ctx context.Context, code string, archived 
 }
 
 // TypeNumber lets a packed parcel leave with a tracking number that was typed, at a carrier that is only named.
-func (c *Client) TypeNumber(ctx context.Context, shipment, carrier, number, service string,
-	o ...Option) (out wire.ShipmentView, err error) {
+func (c *Client) TypeNumber(ctx context.Context, parcel, carrier, number, service string,
+	o ...Option) (out wire.ParcelView, err error) {
 	in := map[string]string{"carrier": carrier, "number": number, "service": service}
-	_, err = c.Do(ctx, http.MethodPost, "/shipments/"+esc(shipment)+"/typed", in, &out, o...)
+	_, err = c.Do(ctx, http.MethodPost, "/parcels/"+esc(parcel)+"/typed", in, &out, o...)
 	return out, err
 }

@@ -154,11 +154,12 @@ func (k *walk) firstOrder(ctx context.Context, w *World) error {
 	if err != nil {
 		return err
 	}
-	if v, err = w.Client.TypeNumber(ctx, v.Number, "ferry", "GF 4471", "by boat"); err != nil {
+	typed, err := w.Client.TypeNumber(ctx, v.Parcels[0].Number, "ferry", "GF 4471", "by boat")
+	if err != nil {
 		return err
 	}
-	k.check(v.State == store.Gone && v.TrackingURL == "https://ferry.example/parcels/GF4471",
-		"%s is picked and packed; somebody typed the ferry's number, and it left: followed at %s", o.Number, v.TrackingURL)
+	k.check(typed.State == store.Gone && typed.TrackingURL == "https://ferry.example/parcels/GF4471",
+		"%s is picked and packed; somebody typed the ferry's number, and it left: followed at %s", o.Number, typed.TrackingURL)
 	took, err := until(ctx, 15*time.Second, "the store to know the parcel", func() (bool, error) {
 		got, err := w.Client.Order(ctx, o.Number)
 		return err == nil && len(got.WriteBacks) > 0 && got.WriteBacks[0].State == "confirmed", err

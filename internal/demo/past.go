@@ -203,14 +203,16 @@ func (p *past) ship(ctx context.Context) error {
 		return err
 	}
 	for i := len(ready) - 1; i >= 0; i-- {
-		s, err := p.ShipOne(ctx, ready[i].Number)
+		parcels, err := p.ShipOne(ctx, ready[i].Number)
 		if errors.Is(err, errNoCarton) {
 			continue
 		}
 		if err != nil {
 			return err
 		}
-		p.left = append(p.left, s.Tracking)
+		for _, x := range parcels {
+			p.left = append(p.left, x.Tracking)
+		}
 	}
 	return nil
 }

@@ -160,7 +160,7 @@ func (w *seeding) shipOldest(ctx context.Context) (err error) {
 		i++
 		switch {
 		case i < 14:
-			s, err := w.ShipOne(ctx, number)
+			parcels, err := w.ShipOne(ctx, number)
 			if errors.Is(err, errNoCarton) { // stays picked, for a person to find cartons
 				i--
 				continue
@@ -168,9 +168,11 @@ func (w *seeding) shipOldest(ctx context.Context) (err error) {
 			if err != nil {
 				return err
 			}
-			for range min(4, max(0, 10-i)) {
-				if err := w.Plover.Scan(s.Tracking); err != nil {
-					return err
+			for _, x := range parcels {
+				for range min(4, max(0, 10-i)) {
+					if err := w.Plover.Scan(x.Tracking); err != nil {
+						return err
+					}
 				}
 			}
 		case i < 17:
@@ -208,7 +210,7 @@ func (w *World) pickSome(ctx context.Context, order string, units int) error {
 	return nil
 }
 
-// PackOne picks an order completely and packs it into the smallest carton that holds it.
+// PackOne picks an order completely and packs it as is proposed.
 func (w *World) PackOne(ctx context.Context, order string) (wire.ShipmentView, error) {
 	var none wire.ShipmentView
 	s, err := w.Client.Pick(ctx, order)
@@ -231,16 +233,25 @@ func (w *World) PackOne(ctx context.Context, order string) (wire.ShipmentView, e
 	if err != nil {
 		return none, err
 	}
-	profiles, err := w.Client.Profiles(ctx) // the smallest first
+	p, err := w.Client.Proposal(ctx, s)
 	if err != nil {
 		return none, err
 	}
-	for _, p := range profiles {
-		if v, err = w.Client.Pack(ctx, s, p.Code, 0, serials); err == nil {
-			return v, nil
+	if len(p.Unfit) > 0 {
+		return none, fmt.Errorf("shipment %s: %s: %w: %s", s, p.Unfit[0].SKU, errNoCarton, p.Unfit[0].Why)
+	}
+	for _, x := range p.Cartons {
+		carton := wire.Packing{Carton: wire.Carton{Profile: x.Profile.Code, Serials: map[string][]string{}}, Units: x.Units}
+		for sku, n := range x.Units {
+			if list := serials[sku]; len(list) > 0 {
+				carton.Serials[sku], serials[sku] = list[:n], list[n:]
+			}
+		}
+		if v, err = w.Client.PackUnits(ctx, s, carton); err != nil {
+			return none, err
 		}
 	}
-	return none, fmt.Errorf("shipment %s: %w: %w", s, errNoCarton, err)
+	return v, nil
 }
 
 // Serials takes the first serial numbers that lie here for the units that have them.
@@ -272,22 +283,33 @@ func code(w picking.Want) string {
 	return w.SKU
 }
 
-// ShipOne picks, packs and ships an order by the cheapest service that takes it.
-func (w *World) ShipOne(ctx context.Context, order string) (wire.ShipmentView, error) {
+// ShipOne picks, packs and ships an order, each parcel by the cheapest service that takes it.
+func (w *World) ShipOne(ctx context.Context, order string) (parcels []wire.ParcelView, err error) {
 	v, err := w.PackOne(ctx, order)
 	if err != nil {
-		return v, err
+		return nil, err
 	}
-	rates, err := w.Client.Rates(ctx, v.Number)
+	for _, p := range v.Parcels {
+		x, err := w.shipParcel(ctx, p.Number)
+		if err != nil {
+			return nil, err
+		}
+		parcels = append(parcels, x)
+	}
+	return parcels, nil
+}
+
+func (w *World) shipParcel(ctx context.Context, number string) (wire.ParcelView, error) {
+	rates, err := w.Client.Rates(ctx, number)
 	if err != nil {
-		return v, err
+		return wire.ParcelView{}, err
 	}
 	for _, r := range rates {
 		if r.Refused == "" {
-			return w.Client.Ship(ctx, v.Number, r.Carrier, r.Service)
+			return w.Client.Ship(ctx, number, r.Carrier, r.Service)
 		}
 	}
-	return v, fmt.Errorf("shipment %s: %w: no carrier takes it", v.Number, errNoCarton)
+	return wire.ParcelView{}, fmt.Errorf("parcel %s: %w: no carrier takes it", number, errNoCarton)
 }
 
 // Load sells many orders at both stores as fast as they take them; the same ones for the same seed.

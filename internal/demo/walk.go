@@ -157,6 +157,7 @@ type saleWalk struct {
 	ship      string
 	pdf       []byte
 	v         wire.ShipmentView
+	parcel    wire.ParcelView
 	rates     []shipping.Rate
 	manifests []wire.Manifest
 }
@@ -287,8 +288,9 @@ func (k *saleWalk) packIt(ctx context.Context) (err error) {
 	if k.v, err = k.c.Pack(ctx, k.ship, "medium", 0, nil); err != nil {
 		return err
 	}
-	k.saw("packed into %s: %d g, %d×%d×%d mm", k.v.Profile, k.v.WeightG, k.v.LengthMM, k.v.WidthMM, k.v.HeightMM)
-	k.check(gs1.ValidSSCC(k.v.SSCC), "the parcel has SSCC %s", k.v.SSCC)
+	p := k.v.Parcels[0]
+	k.saw("packed into %s: %d g, %d×%d×%d mm", p.Profile, p.WeightG, p.LengthMM, p.WidthMM, p.HeightMM)
+	k.check(gs1.ValidSSCC(p.SSCC), "the parcel has SSCC %s", p.SSCC)
 	k.rates, err = k.c.Rates(ctx, k.ship)
 	if err != nil {
 		return err
@@ -309,18 +311,17 @@ func (k *saleWalk) packIt(ctx context.Context) (err error) {
 
 func (k *saleWalk) shipIt(ctx context.Context) (err error) {
 	k.step("Shipping")
-	if k.v, err = k.c.Ship(ctx, k.ship, k.rates[0].Carrier, k.rates[0].Service, client.Key("walk-ship")); err != nil {
+	if k.parcel, err = k.c.Ship(ctx, k.ship, k.rates[0].Carrier, k.rates[0].Service, client.Key("walk-ship")); err != nil {
 		return err
 	}
-	k.check(k.v.State == "shipped" && gs1.ValidS10(k.v.Tracking), "%s by %s, tracking number %s, %s", k.v.State, k.v.ServiceName,
-		k.v.Tracking,
-		eur(k.v.Price))
+	k.check(k.parcel.State == "shipped" && gs1.ValidS10(k.parcel.Tracking), "%s by %s, tracking number %s, %s", k.parcel.State,
+		k.parcel.ServiceName, k.parcel.Tracking, eur(k.parcel.Price))
 	again, err := k.c.Ship(ctx, k.ship, k.rates[0].Carrier, k.rates[0].Service, client.Key("walk-ship"))
-	k.check(err == nil && again.Tracking == k.v.Tracking, "the same request again answers the same")
+	k.check(err == nil && again.Tracking == k.parcel.Tracking, "the same request again answers the same")
 	_, err = k.c.Ship(ctx, k.ship, k.rates[0].Carrier, k.rates[0].Service)
 	k.check(client.StatusOf(err) == http.StatusConflict, "a second purchase is refused: %v", err)
 	for _, size := range []string{"label", "a4"} {
-		if k.pdf, err = k.c.PDF(ctx, "/shipments/"+k.ship+"/label.pdf?size="+size); err != nil {
+		if k.pdf, err = k.c.PDF(ctx, "/parcels/"+k.ship+"/label.pdf?size="+size); err != nil {
 			return err
 		}
 		k.check(bytes.HasPrefix(k.pdf, []byte("%PDF-")), "label as %s, %d bytes", size, len(k.pdf))
@@ -346,7 +347,7 @@ func (k *saleWalk) backAtTheStore(ctx context.Context) (err error) {
 	if err := control(ctx, "GET", k.w.MorrowURL+"/control/api/orders/"+k.sold.ID, nil, &rec); err != nil {
 		return err
 	}
-	k.check(rec.Order.State == "sent" && len(rec.Order.Parcels) == 1 && rec.Order.Parcels[0].Tracking == k.v.Tracking,
+	k.check(rec.Order.State == "sent" && len(rec.Order.Parcels) == 1 && rec.Order.Parcels[0].Tracking == k.parcel.Tracking,
 		"the store says %s with tracking number %s; our write-back is %s", rec.Order.State, rec.Order.Parcels[0].Tracking,
 		k.o.WriteBacks[1].State)
 	k.check(k.o.Stage == "shipped", "the order is %s", k.o.Stage)
@@ -397,7 +398,7 @@ func (k *saleWalk) arrive(ctx context.Context) (err error) {
 	}
 	k.check(k.manifests[0].Receipt != "", "manifest closed, the carrier's receipt is %s", k.manifests[0].Receipt)
 	for range 4 {
-		if err := control(ctx, "POST", k.w.PloverURL+"/control/api/scan", map[string]any{"item": k.v.Tracking}, nil); err != nil {
+		if err := control(ctx, "POST", k.w.PloverURL+"/control/api/scan", map[string]any{"item": k.parcel.Tracking}, nil); err != nil {
 			return err
 		}
 	}

@@ -83,11 +83,11 @@ func (t *Tx) CloseOvertaken(m OutboxMessage, cause order.Cause, now time.Time) e
 	return err
 }
 
-// CloseShipmentExceptions closes the open exceptions of a cause about messages of a shipment.
-func (t *Tx) CloseShipmentExceptions(shipment int64, cause order.Cause, who string, now time.Time) error {
+// CloseParcelExceptions closes the open exceptions of a cause about messages of a parcel.
+func (t *Tx) CloseParcelExceptions(parcel int64, cause order.Cause, who string, now time.Time) error {
 	_, err := t.exec(`UPDATE exception SET closed_at=?, closed_by=? WHERE closed_at=0 AND cause=? AND outbox_id IN (SELECT id
-		FROM outbox WHERE shipment_id=? AND order_id=(SELECT order_id FROM shipment WHERE id=?))`, micros(now), who, cause,
-		shipment, shipment)
+		FROM outbox WHERE parcel_id=? AND order_id=(SELECT s.order_id FROM parcel p JOIN shipment s ON s.id=p.shipment_id WHERE p.id=?))`,
+		micros(now), who, cause, parcel, parcel)
 	return err
 }
 
@@ -98,13 +98,33 @@ func (t *Tx) CloseStanding(orderID int64, cause order.Cause, who string, now tim
 	return err
 }
 
-// ShipmentsOfExceptions lists the packed shipments of the orders for which a cause is open at a connection.
-func (t *Tx) ShipmentsOfExceptions(cause order.Cause, connection int64) (numbers []string, err error) {
+// OrdersOfCause lists the orders for which a cause is open: those of some orders, or of all where none are named.
+func (t *Tx) OrdersOfCause(cause order.Cause, of []int64) ([]int64, error) {
+	q, args := "SELECT DISTINCT order_id FROM exception WHERE closed_at=0 AND cause=? AND order_id<>0", []any{cause}
+	if len(of) > 0 {
+		in, ids := list(of)
+		q += " AND order_id IN (" + in + ")"
+		args = append(args, ids...)
+	}
+	rows := []struct {
+		ID int64 `db:"order_id"`
+	}{}
+	err := t.sel(&rows, q+" ORDER BY order_id", args...)
+	out := make([]int64, len(rows))
+	for i, r := range rows {
+		out[i] = r.ID
+	}
+	return out, err
+}
+
+// ParcelsOfExceptions lists the packed parcels of the orders for which a cause is open at a connection.
+func (t *Tx) ParcelsOfExceptions(cause order.Cause, connection int64) (numbers []string, err error) {
 	rows := []struct {
 		Number string `db:"number"`
 	}{}
-	err = t.sel(&rows, `SELECT DISTINCT s.number FROM exception e JOIN shipment s ON s.order_id=e.order_id AND s.state='packed'
-		WHERE e.closed_at=0 AND e.cause=? AND e.connection_id=? AND e.order_id<>0 ORDER BY s.number`, cause, connection)
+	err = t.sel(&rows, `SELECT DISTINCT p.number FROM exception e JOIN shipment s ON s.order_id=e.order_id
+		JOIN parcel p ON p.shipment_id=s.id AND p.state='packed'
+		WHERE e.closed_at=0 AND e.cause=? AND e.connection_id=? AND e.order_id<>0 ORDER BY p.number`, cause, connection)
 	for _, r := range rows {
 		numbers = append(numbers, r.Number)
 	}

@@ -136,14 +136,14 @@ type OutboxMessage struct {
 	Error          string       `db:"error"`
 	Answer         string       `db:"answer"`
 	OrderID        int64        `db:"order_id"`
-	ShipmentID     int64        `db:"shipment_id"`
+	ParcelID       int64        `db:"parcel_id"`
 	Submission     string       `db:"submission"` // number of the batch that carried it, where a report follows
 	Unclear        bool         `db:"unclear"`    // an attempt may have been carried out there, although no answer came
 }
 
 const outboxQuery = `SELECT x.id, x.connection_id, c.code AS connection_code, c.name AS connection_name, x.feed, x.subject,
 	x.ref, x.payload, x.state, x.attempts,
-	x.created_at, x.next_at, x.sent_at, x.confirmed_at, x.error, x.answer, x.order_id, x.shipment_id, x.submission, x.unclear
+	x.created_at, x.next_at, x.sent_at, x.confirmed_at, x.error, x.answer, x.order_id, x.parcel_id, x.submission, x.unclear
 	FROM outbox x JOIN connection c ON c.id = x.connection_id `
 
 // States of outbox messages. Final are confirmed, refused and superseded; sent is final for feeds
@@ -172,10 +172,10 @@ func (t *Tx) Enqueue(m OutboxMessage, prefix string, now time.Time) (int64, erro
 	}
 	put := func() error {
 		return t.get(&id, `INSERT INTO outbox (id, connection_id, feed, subject, ref, payload, created_at, next_at, order_id,
-			shipment_id) VALUES (?,?,?,?,?,?,?,?,?,?)
+			parcel_id) VALUES (?,?,?,?,?,?,?,?,?,?)
 			ON CONFLICT (connection_id, feed, subject) WHERE state = 'waiting' DO UPDATE SET payload = excluded.payload
 			WHERE outbox.attempts = 0 RETURNING id`,
-			id, m.ConnectionID, m.Feed, m.Subject, m.Ref, m.Payload, micros(now), m.NextAt, m.OrderID, m.ShipmentID)
+			id, m.ConnectionID, m.Feed, m.Subject, m.Ref, m.Payload, micros(now), m.NextAt, m.OrderID, m.ParcelID)
 	}
 	if err = put(); err == ErrNotFound {
 		if _, err = t.exec(`UPDATE outbox SET state='superseded', next_at=0 WHERE connection_id=? AND feed=? AND subject=?

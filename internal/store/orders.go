@@ -534,8 +534,7 @@ func orderValues(o *order.Order) ([]any, error) {
 	}
 	return []any{o.Number, o.ConnectionID, o.OutsideID, o.Version, m.Number, m.State, string(o.Stage()), buyer, m.Currency, m.Total, units,
 		micros(
-			placedAt(o),
-		), micros(o.ReceivedAt), micros(o.ShippedAt), o.Via, string(record), shipTo, holds, o.Routed, o.Delivered, o.Voided,
+			placedAt(o)), micros(o.ReceivedAt), micros(o.ShippedAt), o.Via, string(record), shipTo, holds, o.Routed, o.Delivered, o.Voided,
 		o.NoStockMoved, o.Test, o.Revision,
 		string(o.Kind()), o.CustomerID, o.Assignee, o.MergedInto, o.TypedBy, answerBy, micros(o.ForgottenAt), string(ours),
 		placesText(o), o.ID}, nil
@@ -621,7 +620,8 @@ func orderText(o *order.Order, tracking string) []any {
 // Findable writes anew what an order is found by; needed where its number, names, SKUs or tracking numbers changed.
 func (t *Tx) Findable(o *order.Order) error {
 	var tracking string
-	if err := t.get(&tracking, "SELECT coalesce(group_concat(tracking,' '),'') FROM shipment WHERE order_id=?", o.ID); err != nil {
+	if err := t.get(&tracking, `SELECT coalesce(group_concat(p.tracking,' '),'') FROM parcel p JOIN shipment s ON s.id=p.shipment_id
+		WHERE s.order_id=?`, o.ID); err != nil {
 		return err
 	}
 	_, err := t.exec("INSERT OR REPLACE INTO order_text (rowid, number, channel, name, sku, tracking) VALUES (?,?,?,?,?,?)",

@@ -149,22 +149,31 @@ func TestShipmentsAndManifests(t *testing.T) {
 		return tx.AddShipment(&one)
 	})
 	write(t, s, func(tx *Tx) error {
-		one.State, one.Tracking, one.CarrierID = Gone, "CP1", 1
+		one.State = Gone
 		one.Lines[0].Picked = 1
+		p := Parcel{ShipmentID: one.ID, ShipmentNumber: one.Number, State: Gone, Tracking: "CP1", CarrierID: 1,
+			Lines: []ParcelLine{{LineID: 1025, ItemID: 1, Per: 1, Quantity: 1}}}
 		var err error
-		if one.ManifestID, err = tx.OpenManifest(1, "2026-11-23"); err != nil {
+		if p.ManifestID, err = tx.OpenManifest(1, "2026-11-23"); err != nil {
 			return err
 		}
 		again, err := tx.OpenManifest(1, "2026-11-23")
-		require.Equal(t, one.ManifestID, again)
+		require.Equal(t, p.ManifestID, again)
 		require.NoError(t, err)
-		return tx.UpdateShipment(&one)
+		second := Parcel{ShipmentID: one.ID, ShipmentNumber: one.Number, State: ToShip}
+		return errors.Join(tx.AddParcel(&p), tx.AddParcel(&second), tx.UpdateShipment(&one))
 	})
 	back, err := s.Shipment(t.Context(), "CP1")
 	require.NoError(t, err)
 	require.Equal(t, one.Number, back.Number)
 	require.Equal(t, []ShipmentLine{{1025, 1, 1, 1, 1}}, back.Lines)
-	m, err := s.Manifest(t.Context(), one.ManifestID)
+	parcel, err := s.Parcel(t.Context(), "CP1")
+	require.NoError(t, err)
+	require.Equal(t, []ParcelLine{{1025, 1, 1, 1}}, parcel.Lines)
+	all, err := s.ParcelsOf(t.Context(), one.ID)
+	require.NoError(t, err)
+	require.Equal(t, []string{one.Number, one.Number + "-2"}, []string{all[0].Number, all[1].Number})
+	m, err := s.Manifest(t.Context(), parcel.ManifestID)
 	require.NoError(t, err)
 	require.Equal(t, int64(1), m.Parcels)
 	write(t, s, func(tx *Tx) error { return tx.SetManifest(m.ID, "closed", "DE1", now) })
@@ -173,10 +182,10 @@ func TestShipmentsAndManifests(t *testing.T) {
 		require.NotEqual(t, m.ID, next, "after closing, the day gets a new list")
 		return err
 	})
-	list, err := s.ListShipments(t.Context(), []string{Gone, Arrived}, m.ID, 0, 10)
+	parcels, err := s.ListParcels(t.Context(), []string{Gone, Arrived}, m.ID, 0, 10)
 	require.NoError(t, err)
-	require.Len(t, list, 1)
-	list, err = s.ListShipments(t.Context(), []string{ToPick}, 0, 0, 10)
+	require.Len(t, parcels, 1)
+	list, err := s.ListShipments(t.Context(), []string{ToPick}, 0, 10)
 	require.NoError(t, err)
 	require.Empty(t, list)
 }

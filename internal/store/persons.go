@@ -97,11 +97,12 @@ func (t *Tx) ForgetOrder(o *order.Order, impersonal []string) error {
 		{"UPDATE inbox SET raw=? WHERE order_id=? AND order_id<>0", []any{gone, o.ID}},
 		{`UPDATE outbox SET payload='{}', answer='' WHERE order_id=? AND order_id<>0 AND feed='labels out'
 			AND state IN ('confirmed','refused','superseded')`, []any{o.ID}},
-		{"UPDATE shipment SET label='' WHERE order_id=?", []any{o.ID}},
+		{"UPDATE parcel SET label='' WHERE shipment_id IN (SELECT id FROM shipment WHERE order_id=?)", []any{o.ID}},
 		{`UPDATE outbox SET payload='{}' WHERE order_id=? AND order_id<>0 AND feed='answers out'
 			AND state IN ('confirmed','refused','superseded')`, []any{o.ID}},
 		{"UPDATE outbox SET error='" + Forgotten + "' WHERE order_id=? AND order_id<>0 AND error<>''", []any{o.ID}},
-		{"UPDATE shipment SET error='" + Forgotten + "' WHERE order_id=? AND error<>''", []any{o.ID}},
+		{"UPDATE parcel SET error='" + Forgotten +
+			"' WHERE shipment_id IN (SELECT id FROM shipment WHERE order_id=?) AND error<>''", []any{o.ID}},
 		{"UPDATE exception SET text='" + Forgotten + "', subject='' WHERE order_id=? AND order_id<>0", []any{o.ID}},
 		{"UPDATE timeline SET text='" + Forgotten + "' WHERE thing='order' AND thing_id=? AND what NOT IN (" + in + ")",
 			append([]any{o.ID}, kept...)},

@@ -10,7 +10,7 @@ import (
 // PickersApart stands between those who picked a shipment.
 const PickersApart = ","
 
-// Shipment is what one location sends to one recipient. In this version it is one parcel.
+// Shipment is what one location sends to one recipient. It leaves in parcels.
 type Shipment struct {
 	ID          int64  `db:"id"`
 	Number      string `db:"number"`
@@ -19,31 +19,9 @@ type Shipment struct {
 	Buyer       string `db:"buyer"`
 	LocationID  int64  `db:"location_id"`
 	State       string `db:"state"`
-	Profile     string `db:"profile"`
-	WeightG     int64  `db:"weight_g"`
-	LengthMM    int64  `db:"length_mm"`
-	WidthMM     int64  `db:"width_mm"`
-	HeightMM    int64  `db:"height_mm"`
-	CarrierID   int64  `db:"carrier_id"`
-	CarrierName string `db:"carrier_name"`
-	Service     string `db:"service"`
-	ServiceName string `db:"service_name"`
-	Tracking    string `db:"tracking"`
-	TrackingURL string `db:"tracking_url"`
-	Label       string `db:"label"`
-	Price       int64  `db:"price"`
-	Currency    string `db:"currency"`
-	ManifestID  int64  `db:"manifest_id"`
 	Pickers     string `db:"pickers"` // who picked, by their ids, told apart by PickersApart
 	CreatedAt   int64  `db:"created_at"`
-	ShippedAt   int64  `db:"shipped_at"`
-	DeliveredAt int64  `db:"delivered_at"`
-	SSCC        string `db:"sscc"`
-	Error       string `db:"error"`
 	Revision    int64  `db:"revision"`
-	ToldBy      int64  `db:"told_by"`      // connection that told of a parcel that left without our label; 0: none
-	ToldID      string `db:"told_id"`      // that connection's number of the record
-	CarrierTold string `db:"carrier_told"` // a carrier that is only named
 	Lines       []ShipmentLine
 }
 
@@ -57,7 +35,8 @@ type ShipmentLine struct {
 	Picked   int64 `db:"picked"`
 }
 
-// The states of a shipment.
+// The states of shipments and parcels. A shipment is picked until all of it lies in parcels, packed until all of them left.
+// Only a parcel has its label bought.
 const (
 	ToPick    = "picking"
 	ToShip    = "packed"
@@ -67,12 +46,8 @@ const (
 	CalledOff = "called off"
 )
 
-const shipmentQuery = `SELECT s.id, s.number, s.order_id, o.number AS order_number, o.buyer, s.location_id, s.state, s.profile,
-	s.weight_g, s.length_mm, s.width_mm, s.height_mm,
-	s.carrier_id, coalesce(c.name, s.carrier_told) AS carrier_name, s.service, s.service_name, s.tracking, s.tracking_url,
-	s.label, s.price, s.currency, s.manifest_id, s.pickers,
-	s.created_at, s.shipped_at, s.delivered_at, s.sscc, s.error, s.revision, s.told_by, s.told_id, s.carrier_told
-	FROM shipment s JOIN orders o ON o.id = s.order_id LEFT JOIN connection c ON c.id = s.carrier_id `
+const shipmentQuery = `SELECT s.id, s.number, s.order_id, o.number AS order_number, o.buyer, s.location_id, s.state, s.pickers,
+	s.created_at, s.revision FROM shipment s JOIN orders o ON o.id = s.order_id `
 
 func withLines(sel selector, list []Shipment) ([]Shipment, error) {
 	for i := range list {
@@ -113,35 +88,28 @@ func oneShipment(sel selector, where string, args ...any) (Shipment, error) {
 	return list[0], nil
 }
 
-// Shipment loads a shipment by its number or tracking number.
-func (t *Tx) Shipment(number string) (Shipment, error) {
-	return oneShipment(t.sel, "s.number=? OR (s.tracking=? AND s.tracking<>'')", number, number)
-}
+// byNumber finds a shipment by its number, or by the number or tracking number of one of its parcels.
+const byNumber = `s.number=?1 OR s.id IN (SELECT shipment_id FROM parcel WHERE number=?1 OR (tracking=?1 AND tracking<>''))
+	ORDER BY s.number<>?1 LIMIT 1`
 
-// Shipment loads a shipment by its number or tracking number.
+// Shipment loads a shipment by its number, or the number or tracking number of a parcel of it.
+func (t *Tx) Shipment(number string) (Shipment, error) { return oneShipment(t.sel, byNumber, number) }
+
+// Shipment loads a shipment by its number, or the number or tracking number of a parcel of it.
 func (s *Store) Shipment(ctx context.Context, number string) (Shipment, error) {
-	return oneShipment(s.selector(ctx), "s.number=? OR (s.tracking=? AND s.tracking<>'')", number, number)
-}
-
-// ShipmentTold loads the parcel that a record of a connection told of.
-func (t *Tx) ShipmentTold(connection int64, record string) (Shipment, error) {
-	return oneShipment(t.sel, "s.told_by=? AND s.told_id=? AND s.told_by<>0", connection, record)
+	return oneShipment(s.selector(ctx), byNumber, number)
 }
 
 // ShipmentByID loads a shipment.
 func (t *Tx) ShipmentByID(id int64) (Shipment, error) { return oneShipment(t.sel, "s.id=?", id) }
 
 // ListShipments lists shipments in some states (none: all), newest first.
-func (s *Store) ListShipments(ctx context.Context, states []string, manifest, before int64, limit int) ([]Shipment, error) {
+func (s *Store) ListShipments(ctx context.Context, states []string, before int64, limit int) ([]Shipment, error) {
 	where, args := "1=1", []any{}
 	if len(states) > 0 {
 		in, stateArgs := list(states)
 		where += " AND s.state IN (" + in + ")"
 		args = append(args, stateArgs...)
-	}
-	if manifest > 0 {
-		where += " AND s.manifest_id=?"
-		args = append(args, manifest)
 	}
 	if before > 0 {
 		where += " AND s.id<?"
@@ -159,9 +127,8 @@ func (t *Tx) AddShipment(s *Shipment) error {
 	if s.Number, err = t.Number("shipment"); err != nil {
 		return err
 	}
-	if _, err = t.exec(`INSERT INTO shipment (id, number, order_id, location_id, state, pickers, created_at, sscc, told_by,
-		told_id) VALUES (?,?,?,?,?,?,?,?,?,?)`,
-		s.ID, s.Number, s.OrderID, s.LocationID, s.State, s.Pickers, s.CreatedAt, s.SSCC, s.ToldBy, s.ToldID); err != nil {
+	if _, err = t.exec("INSERT INTO shipment (id, number, order_id, location_id, state, pickers, created_at) VALUES (?,?,?,?,?,?,?)",
+		s.ID, s.Number, s.OrderID, s.LocationID, s.State, s.Pickers, s.CreatedAt); err != nil {
 		return err
 	}
 	for _, l := range s.Lines {
@@ -176,23 +143,13 @@ func (t *Tx) AddShipment(s *Shipment) error {
 // UpdateShipment writes a shipment and its lines.
 func (t *Tx) UpdateShipment(s *Shipment) error {
 	s.Revision++
-	if _, err := t.exec(`UPDATE shipment SET state=?, profile=?, weight_g=?, length_mm=?, width_mm=?, height_mm=?,
-		carrier_id=?, service=?, service_name=?, tracking=?, tracking_url=?,
-		label=?, price=?, currency=?, manifest_id=?, pickers=?, shipped_at=?, delivered_at=?, sscc=?, error=?, carrier_told=?,
-		revision=? WHERE id=?`,
-		s.State, s.Profile, s.WeightG, s.LengthMM, s.WidthMM, s.HeightMM, s.CarrierID, s.Service, s.ServiceName, s.Tracking, s.TrackingURL,
-		s.Label, s.Price, s.Currency, s.ManifestID, s.Pickers, s.ShippedAt, s.DeliveredAt, s.SSCC, s.Error, s.CarrierTold, s.Revision,
-		s.ID); err != nil {
+	if _, err := t.exec("UPDATE shipment SET state=?, pickers=?, revision=? WHERE id=?", s.State, s.Pickers, s.Revision, s.ID); err != nil {
 		return err
 	}
 	for _, l := range s.Lines {
-		n, err := t.exec("UPDATE shipment_line SET quantity=?, picked=? WHERE shipment_id=? AND line_id=? AND item_id=?", l.Quantity,
-			l.Picked, s.ID, l.LineID, l.ItemID)
-		if err == nil && n == 0 {
-			_, err = t.exec("INSERT INTO shipment_line (shipment_id, line_id, item_id, per, quantity, picked) VALUES (?,?,?,?,?,?)", s.ID,
-				l.LineID, l.ItemID, max(l.Per, 1), l.Quantity, l.Picked)
-		}
-		if err != nil {
+		if _, err := t.exec(`INSERT INTO shipment_line (shipment_id, line_id, item_id, per, quantity, picked) VALUES (?,?,?,?,?,?)
+			ON CONFLICT DO UPDATE SET quantity=excluded.quantity, picked=excluded.picked`, s.ID, l.LineID, l.ItemID, max(l.Per, 1),
+			l.Quantity, l.Picked); err != nil {
 			return err
 		}
 	}
@@ -207,7 +164,14 @@ type KeptProfile struct {
 
 // Profiles lists the parcel profiles that are used, smallest first.
 func (s *Store) Profiles(ctx context.Context) ([]packing.Profile, error) {
-	all, err := s.KeptProfiles(ctx)
+	return usedProfiles(s.selector(ctx))
+}
+
+// Profiles lists the parcel profiles that are used, smallest first.
+func (t *Tx) Profiles() ([]packing.Profile, error) { return usedProfiles(t.sel) }
+
+func usedProfiles(sel selector) ([]packing.Profile, error) {
+	all, err := keptProfiles(sel)
 	var out []packing.Profile
 	for _, p := range all {
 		if p.ArchivedAt == 0 {
@@ -219,22 +183,31 @@ func (s *Store) Profiles(ctx context.Context) ([]packing.Profile, error) {
 
 // KeptProfiles lists all parcel profiles, those that are used first, and of them the smallest.
 func (s *Store) KeptProfiles(ctx context.Context) ([]KeptProfile, error) {
-	rows, err := s.read.QueryContext(ctx, `SELECT code, name, length_mm, width_mm, height_mm, tare_g, max_g, service, archived_at
-		FROM parcel_profile ORDER BY archived_at<>0, length_mm*width_mm*height_mm, code`)
-	if err != nil {
+	return keptProfiles(s.selector(ctx))
+}
+
+func keptProfiles(sel selector) ([]KeptProfile, error) {
+	var rows []struct {
+		Code       string `db:"code"`
+		Name       string `db:"name"`
+		LengthMM   int64  `db:"length_mm"`
+		WidthMM    int64  `db:"width_mm"`
+		HeightMM   int64  `db:"height_mm"`
+		TareG      int64  `db:"tare_g"`
+		MaxG       int64  `db:"max_g"`
+		Service    string `db:"service"`
+		ArchivedAt int64  `db:"archived_at"`
+	}
+	if err := sel(&rows, `SELECT code, name, length_mm, width_mm, height_mm, tare_g, max_g, service, archived_at
+		FROM parcel_profile ORDER BY archived_at<>0, length_mm*width_mm*height_mm, code`); err != nil {
 		return nil, err
 	}
-	defer rows.Close()
-	var out []KeptProfile
-	for rows.Next() {
-		var p KeptProfile
-		if err := rows.Scan(&p.Code, &p.Name, &p.LengthMM, &p.WidthMM, &p.HeightMM, &p.TareG, &p.MaxG, &p.Service,
-			&p.ArchivedAt); err != nil {
-			return nil, err
-		}
-		out = append(out, p)
+	out := make([]KeptProfile, len(rows))
+	for i, r := range rows {
+		out[i] = KeptProfile{packing.Profile{Code: r.Code, Name: r.Name, LengthMM: r.LengthMM, WidthMM: r.WidthMM, HeightMM: r.HeightMM,
+			TareG: r.TareG, MaxG: r.MaxG, Service: r.Service}, r.ArchivedAt}
 	}
-	return out, rows.Err()
+	return out, nil
 }
 
 // ArchiveProfile lets a profile be used no more, or again where at is zero.
@@ -268,7 +241,7 @@ type Manifest struct {
 }
 
 const manifestQuery = `SELECT m.id, m.carrier_id, c.code AS carrier_code, c.name AS carrier_name, m.day, m.state, m.receipt, m.closed_at,
-	(SELECT count(*) FROM shipment s WHERE s.manifest_id = m.id AND s.manifest_id <> 0) AS parcels FROM manifest m
+	(SELECT count(*) FROM parcel p WHERE p.manifest_id = m.id AND p.manifest_id <> 0) AS parcels FROM manifest m
 	JOIN connection c ON c.id = m.carrier_id `
 
 // Manifests lists manifests, newest first.
@@ -310,11 +283,6 @@ func (t *Tx) OpenManifest(carrier int64, day string) (int64, error) {
 func (t *Tx) SetManifest(id int64, state, receipt string, closed time.Time) error {
 	_, err := t.exec("UPDATE manifest SET state=?, receipt=?, closed_at=? WHERE id=?", state, receipt, micros(closed), id)
 	return err
-}
-
-// ManifestShipments lists the parcels on a manifest.
-func (t *Tx) ManifestShipments(id int64) ([]Shipment, error) {
-	return shipmentsWhere(t.sel, "s.manifest_id=? AND s.manifest_id<>0 ORDER BY s.id", id)
 }
 
 // PutProfile writes a parcel profile; one of the same code is replaced.

@@ -318,8 +318,11 @@ func (t *Tx) PickedAway(location int64, items []int64) (map[int64]int64, error) 
 		ItemID   int64 `db:"item_id"`
 		Quantity int64 `db:"q"`
 	}
-	err := t.sel(&rows, `SELECT sl.item_id, sum(sl.picked) AS q FROM shipment s JOIN shipment_line sl ON sl.shipment_id = s.id
-		WHERE s.state IN ('picking','packed','buying label') AND s.location_id = ? AND sl.item_id IN (`+in+`) GROUP BY sl.item_id`,
+	err := t.sel(&rows, `SELECT sl.item_id, sum(sl.picked - coalesce((SELECT sum(pl.quantity) FROM parcel p
+		JOIN parcel_line pl ON pl.parcel_id=p.id AND pl.line_id=sl.line_id AND pl.item_id=sl.item_id
+		WHERE p.shipment_id=s.id AND p.state IN ('shipped','delivered')), 0)) AS q
+		FROM shipment s JOIN shipment_line sl ON sl.shipment_id = s.id
+		WHERE s.state IN ('picking','packed') AND s.location_id = ? AND sl.item_id IN (`+in+`) GROUP BY sl.item_id`,
 		append([]any{location}, args...)...)
 	out := make(map[int64]int64, len(rows))
 	for _, r := range rows {

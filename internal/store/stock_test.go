@@ -129,7 +129,7 @@ func TestWhoHoldsStock(t *testing.T) {
 		)
 	}
 	spoil(t, s, "INSERT INTO allocation VALUES (1025, 1, 1, 1, 1), (2049, 1, 1, 2, 1); "+
-		addShipment+"('S1', 1, 1, 'packed', '', 1), ('S2', 2, 1, 'shipped', '', 1); "+
+		addShipment+"('S1', 1, 1, 'packed', 1), ('S2', 2, 1, 'shipped', 1); "+
 		"INSERT INTO shipment_line (shipment_id, line_id, quantity, picked, item_id) VALUES (1, 1025, 1, 1, 1), (2, 2049, 1, 1, 1)")
 	held, err := s.OpenAllocations(t.Context(), 1, 10)
 	require.NoError(t, err)

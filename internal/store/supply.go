@@ -379,15 +379,15 @@ type Serial struct {
 	Serial     string `db:"serial" json:"serial"`
 	LocationID int64  `db:"location_id" json:"-"`
 	Location   string `db:"location" json:"location"`
-	State      string `db:"state" json:"state"              enum:"here,packed,gone"`
+	State      string `db:"state" json:"state"            enum:"here,packed,gone"`
 	ReceivedAt int64  `db:"received_at" json:"-"`
-	Source     string `db:"source" json:"source"                                     doc:"How it became known"`
-	Shipment   string `db:"shipment" json:"shipment,omitempty"`
+	Source     string `db:"source" json:"source"                                   doc:"How it became known"`
+	Parcel     string `db:"parcel" json:"parcel,omitempty"`
 }
 
 const serialQuery = `SELECT x.item_id, x.serial, x.location_id, coalesce(l.name,'') AS location, x.state, x.received_at,
-	x.source, coalesce(s.number,'') AS shipment
-	FROM serial x LEFT JOIN location l ON l.id=x.location_id LEFT JOIN shipment s ON s.id=x.shipment_id `
+	x.source, coalesce(s.number,'') AS parcel
+	FROM serial x LEFT JOIN location l ON l.id=x.location_id LEFT JOIN parcel s ON s.id=x.parcel_id `
 
 // Serials lists the serial numbers of an item, those that are here first.
 func (s *Store) Serials(ctx context.Context, item int64, limit int) ([]Serial, error) {
@@ -404,10 +404,10 @@ func (t *Tx) Serial(item int64, serial string) (Serial, error) {
 	return x, err
 }
 
-// SerialsOf lists the serial numbers that go with a shipment.
-func (s *Store) SerialsOf(ctx context.Context, shipment int64) ([]Serial, error) {
+// SerialsOf lists the serial numbers that go with a parcel.
+func (s *Store) SerialsOf(ctx context.Context, parcel int64) ([]Serial, error) {
 	out := []Serial{}
-	err := s.read.SelectContext(ctx, &out, serialQuery+"WHERE x.shipment_id=? ORDER BY x.item_id, x.serial", shipment)
+	err := s.read.SelectContext(ctx, &out, serialQuery+"WHERE x.parcel_id=? ORDER BY x.item_id, x.serial", parcel)
 	return out, err
 }
 
@@ -418,20 +418,20 @@ func (t *Tx) AddSerial(item int64, serial string, location int64, source string,
 	return err
 }
 
-// PackSerial notes that a unit goes with a shipment.
-func (t *Tx) PackSerial(item int64, serial string, shipment int64) error {
-	_, err := t.exec("UPDATE serial SET state='packed', shipment_id=? WHERE item_id=? AND serial=?", shipment, item, serial)
+// PackSerial notes that a unit goes with a parcel.
+func (t *Tx) PackSerial(item int64, serial string, parcel int64) error {
+	_, err := t.exec("UPDATE serial SET state='packed', parcel_id=? WHERE item_id=? AND serial=?", parcel, item, serial)
 	return err
 }
 
-// UnpackSerials puts the units of a shipment back.
-func (t *Tx) UnpackSerials(shipment int64) error {
-	_, err := t.exec("UPDATE serial SET state='here', shipment_id=0 WHERE shipment_id=? AND shipment_id<>0 AND state='packed'", shipment)
+// UnpackSerials puts the units of a parcel back.
+func (t *Tx) UnpackSerials(parcel int64) error {
+	_, err := t.exec("UPDATE serial SET state='here', parcel_id=0 WHERE parcel_id=? AND parcel_id<>0 AND state='packed'", parcel)
 	return err
 }
 
-// SerialsGone notes that the units of a shipment have left.
-func (t *Tx) SerialsGone(shipment int64) error {
-	_, err := t.exec("UPDATE serial SET state='gone' WHERE shipment_id=? AND shipment_id<>0", shipment)
+// SerialsGone notes that the units of a parcel have left.
+func (t *Tx) SerialsGone(parcel int64) error {
+	_, err := t.exec("UPDATE serial SET state='gone' WHERE parcel_id=? AND parcel_id<>0", parcel)
 	return err
 }

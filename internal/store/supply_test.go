@@ -165,10 +165,8 @@ func TestACountIsWrittenLineByLine(t *testing.T) {
 	write(t, s, func(tx *Tx) error { return tx.AddCount(c) })
 	line := func(item, counted, expected int64, bin string) {
 		write(t, s, func(tx *Tx) error {
-			return tx.PutCountLine(
-				c.ID,
-				CountLine{ItemID: item, Bin: bin, Counted: counted, Expected: expected, At: micros(now), Who: "Edda"},
-			)
+			return tx.PutCountLine(c.ID,
+				CountLine{ItemID: item, Bin: bin, Counted: counted, Expected: expected, At: micros(now), Who: "Edda"})
 		})
 	}
 	line(1, 9, 10, "A-1")
@@ -195,7 +193,7 @@ func TestACountIsWrittenLineByLine(t *testing.T) {
 func TestAUnitIsFollowedByItsSerialNumber(t *testing.T) {
 	s := supplied(t)
 	addOrders(t, s, 1)
-	spoil(t, s, addShipment+"('S1', 1, 1, 'packed', '', 1)")
+	spoil(t, s, addShipment+"('S1', 1, 1, 'packed', 1); "+addParcel+"('S1', 1, 'packed', '', 1)")
 	write(t, s, func(tx *Tx) error {
 		return errors.Join(tx.AddSerial(2, "SN-1", 1, "receipt P1", now), tx.AddSerial(2, "SN-2", 1, "receipt P1", now.Add(time.Minute)))
 	})
@@ -205,7 +203,7 @@ func TestAUnitIsFollowedByItsSerialNumber(t *testing.T) {
 		require.NoError(t, err)
 		text := ""
 		for _, x := range list {
-			text += x.Serial + " " + x.State + " " + x.Shipment + "; "
+			text += x.Serial + " " + x.State + " " + x.Parcel + "; "
 		}
 		return text
 	}

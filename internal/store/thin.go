@@ -59,7 +59,7 @@ var Thinnings = map[string][]Thinning{
 			"DELETE FROM timeline WHERE id IN (SELECT value FROM json_each(?))"},
 	},
 	"exceptions": {
-		{`SELECT id FROM exception WHERE id>?1 AND closed_at<>0 AND closed_at<?2 AND cause<>'label not needed'
+		{`SELECT id FROM exception WHERE id>?1 AND closed_at<>0 AND closed_at<?2 AND cause NOT IN ('label not needed','number not told')
 			AND id<(SELECT max(id) FROM exception) ORDER BY id LIMIT ?3`,
 			"DELETE FROM exception WHERE id IN (SELECT value FROM json_each(?))"},
 	},

@@ -69,19 +69,32 @@ var invariants = []struct {
 	{3, `SELECT 'order '||number||' has no lines' FROM orders o WHERE NOT EXISTS (SELECT 1 FROM order_line l
 		WHERE l.id BETWEEN o.id*1024 AND o.id*1024+1023)`},
 	{3, `SELECT 'line '||id||' does not lie with its order '||order_id FROM order_line WHERE id <> order_id*1024+position`},
-	{5, `SELECT 'shipment '||s.number||' left without a write-back' FROM shipment s JOIN orders o ON o.id=s.order_id
-		WHERE s.state IN ('shipped','delivered')
-		AND NOT EXISTS (SELECT 1 FROM outbox x WHERE x.shipment_id=s.id AND x.feed='dispatch out')`},
+	{5, `SELECT 'parcel '||p.number||' left without a write-back' FROM parcel p WHERE p.state IN ('shipped','delivered')
+		AND NOT EXISTS (SELECT 1 FROM outbox x WHERE x.parcel_id=p.id AND x.feed='dispatch out')
+		AND NOT EXISTS (SELECT 1 FROM exception e WHERE e.cause='number not told' AND e.subject=p.tracking)`},
+	{5, `SELECT 'shipment '||s.number||': '||l.picked||' of item '||l.item_id||' picked, '||sum(k.quantity)||' in its parcels'
+		FROM shipment s JOIN shipment_line l ON l.shipment_id=s.id JOIN parcel p ON p.shipment_id=s.id AND p.state<>'called off'
+		JOIN parcel_line k ON k.parcel_id=p.id AND k.line_id=l.line_id AND k.item_id=l.item_id
+		GROUP BY l.shipment_id, l.line_id, l.item_id HAVING sum(k.quantity)>l.picked`},
+	{5, `SELECT 'parcel '||p.number||' holds what its shipment does not' FROM parcel p JOIN parcel_line k ON k.parcel_id=p.id
+		WHERE p.state<>'called off' AND NOT EXISTS (SELECT 1 FROM shipment_line l WHERE l.shipment_id=p.shipment_id
+		AND l.line_id=k.line_id AND l.item_id=k.item_id)`},
+	{5, `SELECT 'shipment '||s.number||' is '||s.state||', but '||CASE WHEN s.state='packed' THEN 'not all of it is packed'
+		ELSE 'not all of it left' END FROM shipment s JOIN shipment_line l ON l.shipment_id=s.id
+		WHERE s.state IN ('packed','shipped','delivered') GROUP BY s.id, l.line_id, l.item_id HAVING l.quantity <>
+		coalesce((SELECT sum(k.quantity) FROM parcel p JOIN parcel_line k ON k.parcel_id=p.id AND k.line_id=l.line_id
+		AND k.item_id=l.item_id WHERE p.shipment_id=s.id AND p.state<>'called off'
+		AND (s.state='packed' OR p.state IN ('shipped','delivered'))), 0)`},
 	{5, `SELECT 'outbox message '||ref||' is '||state||' and has no next try' FROM outbox
 		WHERE state IN ('waiting','sending','sent') AND next_at<=0`},
-	{5, `SELECT 'tracking number '||tracking||' stands on '||count(*)||' shipments' FROM shipment WHERE tracking<>''
+	{5, `SELECT 'tracking number '||tracking||' stands on '||count(*)||' parcels' FROM parcel WHERE tracking<>''
 		GROUP BY tracking HAVING count(*)>1`},
 	{5, `SELECT 'label '||(x.answer->>'$.tracking')||' of '||x.subject||' was bought, stands on no parcel and was not raised'
 		FROM outbox x WHERE x.feed='labels out' AND x.state='confirmed' AND json_valid(x.answer)
-		AND NOT EXISTS (SELECT 1 FROM shipment s WHERE s.id=x.shipment_id AND s.tracking=x.answer->>'$.tracking')
+		AND NOT EXISTS (SELECT 1 FROM parcel s WHERE s.id=x.parcel_id AND s.tracking=x.answer->>'$.tracking')
 		AND NOT EXISTS (SELECT 1 FROM exception e WHERE e.outbox_id=x.id AND e.cause='label not needed')`},
-	{5, `SELECT 'shipment '||s.number||' waits for a label that nobody asks for' FROM shipment s WHERE s.state='buying label'
-		AND NOT EXISTS (SELECT 1 FROM outbox x WHERE x.order_id=s.order_id AND x.shipment_id=s.id AND x.feed='labels out'
+	{5, `SELECT 'parcel '||s.number||' waits for a label that nobody asks for' FROM parcel s WHERE s.state='buying label'
+		AND NOT EXISTS (SELECT 1 FROM outbox x WHERE x.parcel_id=s.id AND x.feed='labels out'
 		AND x.state IN ('waiting','sending'))`},
 	{7, `SELECT 'count of orders at '||stage||' of connection '||connection_id||': '||coalesce(c.n,0)||' kept, '||o.n||' there'
 		FROM (SELECT stage, connection_id, count(*) AS n FROM orders GROUP BY 1, 2) o LEFT
@@ -106,7 +119,7 @@ var invariants = []struct {
 		GROUP BY 1, 2) k USING (connection_id, currency) WHERE coalesce(k.n,0)<>o.n OR coalesce(k.total,0)<>o.total
 		OR coalesce(k.c,0)<>o.c`},
 	{7, `SELECT 'parcels that left: '||k.n||' kept, '||s.n||' there' FROM (SELECT coalesce(sum(parcels),0) AS n
-		FROM freight_sum) k, (SELECT count(*) AS n FROM shipment WHERE state IN ('shipped','delivered')) s WHERE k.n<>s.n`},
+		FROM freight_sum) k, (SELECT count(*) AS n FROM parcel WHERE state IN ('shipped','delivered')) s WHERE k.n<>s.n`},
 	{7, `SELECT
 		'listings of connection '||l.connection_id||': '||coalesce(k.n,0)||' kept, '||l.n||' there, or one of their states'
 		FROM (SELECT connection_id, count(*) AS n, sum(item_id<>0) AS m,
@@ -118,8 +131,9 @@ var invariants = []struct {
 	{7, `SELECT 'tag '||tag||': '||n||' kept, none there' FROM tag_count k WHERE n<>0 AND NOT EXISTS (SELECT 1 FROM order_tag t
 		WHERE t.tag=k.tag)`},
 	{7, `SELECT 'place '||location_id||': '||n||' '||what||' kept, '||there||' there' FROM (SELECT c.location_id, c.what, c.n,
-		CASE c.what WHEN 'to ship' THEN (SELECT count(*) FROM shipment s WHERE s.location_id=c.location_id
-		AND s.state IN ('packed','buying label'))
+		CASE c.what WHEN 'to ship' THEN (SELECT count(*) FROM parcel p JOIN shipment s ON s.id=p.shipment_id
+		WHERE s.location_id=c.location_id
+		AND p.state IN ('packed','buying label'))
 		ELSE (SELECT count(DISTINCT o.id) FROM orders o JOIN allocation a ON a.order_id=o.id AND a.location_id=c.location_id
 		WHERE o.stage IN ('ready','routed','picking')) END AS there FROM place_count c) WHERE n<>there`},
 	{3, `SELECT 'test order '||o.number||' holds stock' FROM orders o JOIN allocation a ON a.order_id=o.id WHERE o.test=1`},

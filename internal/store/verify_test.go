@@ -11,7 +11,9 @@ import (
 )
 
 const (
-	addShipment = `INSERT INTO shipment (number, order_id, location_id, state, tracking, created_at) VALUES `
+	addShipment = `INSERT INTO shipment (number, order_id, location_id, state, created_at) VALUES `
+	addLines    = `INSERT INTO shipment_line (shipment_id, line_id, item_id, quantity, picked) VALUES `
+	addParcel   = `INSERT INTO parcel (number, shipment_id, state, tracking, created_at) VALUES `
 	addMessage  = `INSERT INTO outbox (connection_id, feed, subject, ref, payload, state, answer, created_at, next_at) VALUES `
 )
 
@@ -34,9 +36,21 @@ var damages = []struct {
 	{3, "UPDATE order_line SET position = 2 WHERE order_id = 1", "does not lie with its order 1"},
 	{3, `UPDATE orders SET test = 1 WHERE id = 1; INSERT INTO allocation VALUES (1025, 1, 1, 1, 1)`, "test order R1 holds stock"},
 	{4, "UPDATE listing SET told_qty = 11", "the policy allows 10"},
-	{5, addShipment + "('S1', 1, 1, 'shipped', '', 1)", "shipment S1 left without a write-back"},
-	{5, addShipment + "('S1', 1, 1, 'packed', 'T1', 1), ('S2', 2, 1, 'packed', 'T1', 1)", "tracking number T1 stands on 2 shipments"},
-	{5, addShipment + "('S1', 1, 1, 'buying label', '', 1)", "shipment S1 waits for a label that nobody asks for"},
+	{5, addShipment + "('S1', 1, 1, 'shipped', 1); " + addParcel + "('S1', 1, 'shipped', '', 1)", "parcel S1 left without a write-back"},
+	{5, addShipment + "('S1', 1, 1, 'packed', 1); " + addParcel + "('S1', 1, 'packed', 'T1', 1), ('S1-2', 1, 'packed', 'T1', 1)",
+		"tracking number T1 stands on 2 parcels"},
+	{5, addShipment + "('S1', 1, 1, 'packed', 1); " + addParcel + "('S1', 1, 'buying label', '', 1)",
+		"parcel S1 waits for a label that nobody asks for"},
+	{5, addShipment + "('S1', 1, 1, 'picking', 1); " + addParcel + "('S1', 1, 'packed', '', 1); " + addLines +
+		"(1, 1025, 1, 2, 1); INSERT INTO parcel_line VALUES (1, 1025, 1, 1, 2)", "shipment S1: 1 of item 1 picked, 2 in its parcels"},
+	{5, addShipment + "('S1', 1, 1, 'picking', 1); " + addParcel + "('S1', 1, 'packed', '', 1); " +
+		"INSERT INTO parcel_line VALUES (1, 1025, 1, 1, 2)", "parcel S1 holds what its shipment does not"},
+	{
+		5,
+		addShipment + "('S1', 1, 1, 'packed', 1); " + addLines + "(1, 1025, 1, 2, 2)",
+		"shipment S1 is packed, but not all of it is packed",
+	},
+	{5, addShipment + "('S1', 1, 1, 'shipped', 1); " + addLines + "(1, 1025, 1, 2, 2)", "shipment S1 is shipped, but not all of it left"},
 	{5, addMessage + "(1, 'x', 'y', 'r', '{}', 'waiting', '', 1, 0)", "outbox message r is waiting and has no next try"},
 	{5, addMessage + `(1, 'labels out', 'S9', 'r', '{}', 'confirmed', '{"tracking": "T9"}', 1, 0)`, "label T9 of S9 was bought"},
 	{6, "DELETE FROM timeline", "has no timeline"},

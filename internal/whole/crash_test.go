@@ -200,14 +200,14 @@ func TestKilledAtRandom(t *testing.T) {
 	}
 	getJSON(t, out.PloverURL+"/control/api/labels", &bought)
 	shipped := map[string]string{}
-	list, err := c.Shipments(t.Context(), "limit=200&state=shipped")
+	list, err := c.Parcels(t.Context(), "limit=200&state=shipped")
 	require.NoError(t, err)
 	for len(list) > 0 {
 		for _, x := range list {
 			require.NotContains(t, shipped, x.Tracking)
 			shipped[x.Tracking] = x.OrderNumber
 		}
-		list, err = c.Shipments(t.Context(), "limit=200&state=shipped&before="+list[len(list)-1].Number)
+		list, err = c.Parcels(t.Context(), "limit=200&state=shipped&before="+list[len(list)-1].Number)
 		require.NoError(t, err)
 	}
 	t.Logf("%d sales, %d labels bought, %d kills", len(sold), len(bought.Labels), kills)

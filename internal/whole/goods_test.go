@@ -139,7 +139,7 @@ func TestMadeToOrderNeedsNoStock(t *testing.T) {
 	shows(t, w.Morrow, "PLAQUE-S", stock.WithoutStock) // the store took three off, and is told again
 	v, err := w.ShipOne(ctx, name)
 	require.NoError(t, err)
-	require.Equal(t, "shipped", v.State)
+	require.Equal(t, "shipped", v[0].State)
 	_, err = w.Client.Adjust(ctx, "PLAQUE-S", "alder", 5, "found")
 	refused(t, err, "holds no stock")
 	it, err := w.Client.Item(ctx, "PLAQUE-S")
@@ -436,7 +436,7 @@ func TestAnItemMadeLaterMeetsItsOrder(t *testing.T) {
 	require.Equal(t, "ready", stage)
 	v, err := w.ShipOne(ctx, name)
 	require.NoError(t, err)
-	require.Len(t, v.Wants, 1, "nothing is picked for a charge")
+	require.Len(t, v[0].Contents, 1, "nothing is picked for a charge")
 	o := confirmed(t, w, name, 1)
 	require.Equal(t, "shipped", o.Stage)
 	eventually(t, "the store to know that all was sent", func() bool {

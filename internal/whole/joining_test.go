@@ -129,7 +129,7 @@ func TestJoinTansyThroughItsConsentPage(t *testing.T) {
 		require.NoError(t, err)
 		return len(x.WriteBacks) == 2 && x.WriteBacks[1].State == "confirmed"
 	})
-	require.NotEmpty(t, s.Tracking)
+	require.NotEmpty(t, s[0].Tracking)
 	clean(t, w)
 }
 
@@ -561,7 +561,7 @@ func TestDirectHandIn(t *testing.T) {
 	eventually(t, "the order left elsewhere", func() bool { return ordersOf(t, w, "office")["MH-1024"].Stage == "shipped" })
 	o, err := w.Client.Order(ctx, "MH-1024")
 	require.NoError(t, err)
-	require.Equal(t, "PP123456785XW", o.Shipments[0].Tracking)
+	require.Equal(t, "PP123456785XW", o.Shipments[0].Parcels[0].Tracking)
 	eventually(t, "the counted stock", func() bool {
 		v, err := w.Client.Item(ctx, "SMOKER-M")
 		require.NoError(t, err)

@@ -686,12 +686,12 @@ func TestRulesCarryToTheLabel(t *testing.T) {
 	s, o := picked(1)
 	require.NoError(t, w.Wait(ctx, 10*time.Second, "the label", func() (bool, error) {
 		v, err := c.Shipment(ctx, s)
-		return v.Tracking != "", err
+		return len(v.Parcels) > 0 && v.Parcels[0].Tracking != "", err
 	}))
 	v, err := c.Shipment(ctx, s)
 	require.NoError(t, err)
-	require.Equal(t, "medium", v.Profile)
-	require.Equal(t, dearest, v.Service)
+	require.Equal(t, "medium", v.Parcels[0].Profile)
+	require.Equal(t, dearest, v.Parcels[0].Service)
 	require.Equal(t, "shipped", orderNow(t, w, o.Number).Stage)
 
 	// More than the carton takes: a person packs it, and its label is then bought.
@@ -717,8 +717,8 @@ func TestFindingOrders(t *testing.T) {
 	rows, _, err := c.Orders(ctx, "stage=shipped,delivered&limit=5")
 	require.NoError(t, err)
 	o := orderNow(t, w, rows[0].Number)
-	for _, q := range []string{o.Number, o.Record.Number, strings.ToLower(o.Record.BuyerName), o.Lines[0].SKU, o.Shipments[0].Tracking,
-		o.Shipments[0].Tracking[:8], o.Lines[0].SKU + " " + o.Record.Number} {
+	for _, q := range []string{o.Number, o.Record.Number, strings.ToLower(o.Record.BuyerName), o.Lines[0].SKU,
+		o.Shipments[0].Parcels[0].Tracking, o.Shipments[0].Parcels[0].Tracking[:8], o.Lines[0].SKU + " " + o.Record.Number} {
 		list, _, err := c.Orders(ctx, "limit=200&q="+strings.ReplaceAll(q, " ", "+"))
 		require.NoError(t, err)
 		found := false

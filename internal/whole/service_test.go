@@ -287,7 +287,7 @@ func TestWriteBacksSurviveTrouble(t *testing.T) {
 			}
 			getJSON(t, w.MorrowURL+"/control/api/orders/"+id, &rec)
 			require.Len(t, rec.Order.Parcels, 1, "one parcel, however often it was said")
-			require.Equal(t, s.Tracking, rec.Order.Parcels[0].Tracking)
+			require.Equal(t, s[0].Tracking, rec.Order.Parcels[0].Tracking)
 		})
 	}
 }
@@ -300,11 +300,11 @@ func TestLostLabelAnswerBuysOnce(t *testing.T) {
 	w.Plover.Misbehave(standin.Faults{LoseAnswer: true, Count: 2, Only: "/labels"})
 	s, err := w.ShipOne(t.Context(), name)
 	require.NoError(t, err)
-	require.Equal(t, "shipped", s.State)
+	require.Equal(t, "shipped", s[0].State)
 	var bought struct{ Labels []struct{ Item string } }
 	getJSON(t, w.PloverURL+"/control/api/labels", &bought)
 	require.Len(t, bought.Labels, 1)
-	require.Equal(t, s.Tracking, bought.Labels[0].Item)
+	require.Equal(t, s[0].Tracking, bought.Labels[0].Item)
 }
 
 func TestCarrierRefusesAndIsAsked(t *testing.T) {

@@ -146,16 +146,30 @@ type Outbox struct {
 	Error          string       `json:"error,omitempty"`
 }
 
-// Shipment is a shipment as lists show it.
+// Shipment is what one place sends to one buyer, as lists show it.
 type Shipment struct {
 	Number      string     `json:"number"`
 	OrderNumber string     `json:"order_number"`
 	Buyer       string     `json:"buyer"`
 	Location    string     `json:"location"`
-	State       string     `json:"state" enum:"picking,packed,buying label,shipped,delivered,called off"`
+	State       string     `json:"state" enum:"picking,packed,shipped,delivered,called off" doc:"Packed: all of it lies in parcels"`
 	Quantity    int64      `json:"quantity"`
 	Picked      int64      `json:"picked"`
+	Packed      int64      `json:"packed"`
 	Pickers     string     `json:"pickers,omitempty"`
+	CreatedAt   *time.Time `json:"created_at"`
+	Parcels     []Parcel   `json:"parcels"`
+}
+
+// Parcel is one carton of a shipment, as lists show it.
+type Parcel struct {
+	Number      string     `json:"number"`
+	Shipment    string     `json:"shipment"`
+	OrderNumber string     `json:"order_number"`
+	Buyer       string     `json:"buyer"`
+	Location    string     `json:"location"`
+	State       string     `json:"state" enum:"packed,buying label,shipped,delivered,called off"`
+	Quantity    int64      `json:"quantity" doc:"Units that lie in it"`
 	Profile     string     `json:"profile,omitempty"`
 	WeightG     int64      `json:"weight_g"`
 	LengthMM    int64      `json:"length_mm"`
@@ -176,6 +190,38 @@ type Shipment struct {
 	DeliveredAt *time.Time `json:"delivered_at,omitempty"`
 }
 
+// Carton is what goods are packed into.
+type Carton struct {
+	Profile string              `json:"profile" doc:"Code of a parcel profile"`
+	WeightG int64               `json:"weight_g,omitempty" doc:"Weighed gross weight; 0 takes the sum of items and carton"`
+	Serials map[string][]string `json:"serials,omitempty" doc:"Serial numbers of the units that have them, by SKU"`
+}
+
+// Packing is a carton with what goes into it.
+type Packing struct {
+	Carton
+	Units map[string]int64 `json:"units,omitempty" doc:"Units by SKU; without them all that is picked and lies in no parcel"`
+}
+
+// ParcelContent is what lies in a parcel of an item.
+type ParcelContent struct {
+	SKU      string `json:"sku"`
+	Name     string `json:"name"`
+	Quantity int64  `json:"quantity"`
+	Serials  bool   `json:"serials,omitempty" doc:"Each unit has a serial number"`
+}
+
+// ParcelView is a parcel with what lies in it and where it goes.
+type ParcelView struct {
+	Parcel
+	Contents []ParcelContent `json:"contents"`
+	ShipTo   place.Address   `json:"ship_to"`
+	Wish     string          `json:"requested_service,omitempty"`
+	Stage    string          `json:"stage"`
+	Gift     string          `json:"gift_note,omitempty"`
+	Served   string          `json:"decided_service,omitempty" doc:"The service that a rule chose"`
+}
+
 // ShipmentView is a shipment with what is to be picked.
 type ShipmentView struct {
 	Shipment
@@ -187,7 +233,6 @@ type ShipmentView struct {
 	Stage    string         `json:"stage"`
 	Gift     string         `json:"gift_note,omitempty"`
 	Profiled string         `json:"decided_profile,omitempty" doc:"The profile that a rule chose"`
-	Served   string         `json:"decided_service,omitempty" doc:"The service that a rule chose"`
 }
 
 // Connection is a connection with its feeds.
@@ -270,7 +315,7 @@ type Exception struct {
 	Subject        string      `json:"subject" doc:"What it is about within its cause: an SKU, a field, a reason"`
 	Text           string      `json:"text"`
 	Expected       string      `json:"expected"`
-	Side           string      `json:"side" doc:"Which side can mend it" enum:"ours,theirs,either"`
+	Side           string      `json:"side" doc:"Which side can mend it"                                               enum:"ours,theirs,either"`
 	Connection     string      `json:"connection,omitempty" doc:"Code"`
 	ConnectionName string      `json:"connection_name,omitempty"`
 	OrderNumber    string      `json:"order_number,omitempty"`

@@ -3,14 +3,14 @@ import { useEffect, useState } from "react";
 
 /** Which cached answers an event makes stale. */
 const stale: Record<string, string[]> = {
-  order: ["orders", "order", "board", "shipment", "picking", "tags"],
+  order: ["orders", "order", "board", "shipment", "parcel", "picking", "tags"],
   stock: ["stock", "item", "why", "compare", "listings"],
   feed: ["connections", "connection", "runs", "board"],
   connection: ["connections", "connection", "board", "join", "connectors"],
   run: ["runs", "run"],
   import: ["import"],
-  shipment: ["shipments", "shipment", "picking", "order"],
-  manifest: ["manifests", "shipments"],
+  shipment: ["shipments", "shipment", "parcels", "parcel", "picking", "order"],
+  manifest: ["manifests", "parcels"],
   exception: ["board", "exceptions", "exceptions of", "causes"],
   rule: ["rules"],
   target: ["targets"],

@@ -52,6 +52,12 @@ export const shipmentQuery = (number: string) =>
     queryFn: () => take(api.GET("/api/v1/shipments/{number}", { params: { path: { number } } })),
   });
 
+export const parcelQuery = (number: string) =>
+  queryOptions({
+    queryKey: ["parcel", number],
+    queryFn: () => take(api.GET("/api/v1/parcels/{number}", { params: { path: { number } } })),
+  });
+
 export const rulesQuery = queryOptions({ queryKey: ["rules"], queryFn: () => take(api.GET("/api/v1/rules")) });
 
 export const causesQuery = queryOptions({ queryKey: ["causes"], queryFn: () => take(api.GET("/api/v1/exceptions/causes")) });

@@ -18,6 +18,7 @@ import Join from "./joining/join";
 import Order from "./orders/order";
 import Orders from "./orders/orders";
 import TypeOrder from "./orders/type";
+import Bench from "./parcels/bench";
 import Parcel from "./parcels/parcel";
 import Parcels from "./parcels/parcels";
 import Pick from "./picking/pick";
@@ -44,8 +45,9 @@ const pages: Page[] = [
   { name: "exceptions", page: <Exceptions />, asks: "exceptions", says: ["unknown item", "GHOST"], empty: [[], "Nothing"] },
   { name: "picking", page: <Picking />, asks: "orders", says: ["O10002"] },
   { name: "pick", page: <Pick />, at: "/pick/S10002", route: "/pick/:number", asks: "shipments/S10002", says: ["A JAR"] },
-  { name: "parcels", page: <Parcels />, asks: "shipments", says: ["S10001"], empty: [[], "No"] },
-  { name: "parcel", page: <Parcel />, at: "/parcels/S10001", route: "/parcels/:number", asks: "shipments/S10001", says: ["S10001"] },
+  { name: "parcels", page: <Parcels />, asks: "parcels", says: ["S10001"], empty: [[], "No"] },
+  { name: "parcel", page: <Parcel />, at: "/parcels/S10001", route: "/parcels/:number", asks: "parcels/S10001", says: ["S10001"] },
+  { name: "bench", page: <Bench />, at: "/pack/S10002", route: "/pack/:number", asks: "shipments/S10002", says: ["S10002"] },
   { name: "stock", page: <Stock />, asks: "stock", says: ["JAR", "Alder Yard"], empty: [[], "No"] },
   { name: "item", page: <Item />, at: "/stock/JAR", route: "/stock/:sku", asks: "items/JAR", says: ["A JAR", "Alder Yard", "The stall"] },
   { name: "catalog", page: <Catalog />, asks: "items", says: ["JAR", "A LID"], empty: [[], "No"] },

@@ -72,6 +72,30 @@ func (o *Order) Pack(lineID, qty int64) error {
 	return nil
 }
 
+// Unpick moves qty of a line from picked back to allocated.
+func (o *Order) Unpick(lineID, qty int64) error {
+	l := o.Line(lineID)
+	if l == nil || qty < 1 || l.Picked < qty {
+		return fmt.Errorf("%w: order %s has not %d of %s picked", ErrState, o.Number, qty, o.lineName(lineID))
+	}
+	l.Picked -= qty
+	l.Allocated += qty
+	o.Revision++
+	return nil
+}
+
+// Unpack moves qty of a line from packed back to picked.
+func (o *Order) Unpack(lineID, qty int64) error {
+	l := o.Line(lineID)
+	if l == nil || qty < 1 || l.Packed < qty {
+		return fmt.Errorf("%w: order %s has not %d of %s packed", ErrState, o.Number, qty, o.lineName(lineID))
+	}
+	l.Packed -= qty
+	l.Picked += qty
+	o.Revision++
+	return nil
+}
+
 // Ship moves qty of a line from packed to shipped and posts the goods out of the location.
 func (o *Order) Ship(lineID, qty, location int64, s *Scene, reason string) error {
 	l := o.Line(lineID)

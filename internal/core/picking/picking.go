@@ -17,6 +17,7 @@ type Want struct {
 	Bin      string `json:"bin"`
 	Quantity int64  `json:"quantity"`
 	Picked   int64  `json:"picked"`
+	Packed   int64  `json:"packed" doc:"Of those that are picked, how many lie in parcels"`
 	KitSKU   string `json:"kit_sku,omitempty" doc:"The kit that it is a part of"`
 	Serials  bool   `json:"serials,omitempty" doc:"Each unit has a serial number, chosen at packing"`
 }
@@ -116,4 +117,15 @@ func short(s string) string {
 		return string(r[:40]) + "…"
 	}
 	return s
+}
+
+// Find finds what a code stands for among what a shipment needs, whether it is picked or not.
+func Find(wants []Want, code string) (Want, error) {
+	code = strings.TrimSpace(code)
+	for _, w := range wants {
+		if strings.EqualFold(code, w.SKU) || w.GTIN != "" && code == w.GTIN {
+			return w, nil
+		}
+	}
+	return Want{}, &Refusal{fmt.Sprintf("%q is not among what is picked", short(code)), "one of its products"}
 }

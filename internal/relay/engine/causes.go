@@ -16,6 +16,8 @@ const (
 	LabelRefused       order.Cause = "label refused"
 	LabelUnknown       order.Cause = "label not known" // it may exist
 	LabelSurplus       order.Cause = "label not needed"
+	NoCarton           order.Cause = "fits no carton"   // ends when there is one, or the item is smaller than was thought
+	NumberUntold       order.Cause = "number not told"  // a parcel of which its channel cannot be told
 	ListingRejected    order.Cause = "listing rejected" // its channel does not take it as we publish it
 	BackupFailed       order.Cause = "backup failed"    // ends when one is made
 	ConnectionDead     order.Cause = "connection dead"  // nothing could be read from it for long
@@ -25,5 +27,6 @@ const (
 
 // Causes are the causes of exceptions that are not holds of orders.
 var Causes = []order.Cause{NegativeStock, EditUnclear, CredentialsRefused, WriteBackRefused, LabelRefused, LabelUnknown, LabelSurplus,
+	NoCarton, NumberUntold,
 	ServiceOpen, PutBack, NotApplied, NotTakenIn, NotUnderstood, ListingRejected, BackupFailed, ConnectionDead,
 	Backlog, ServiceUnwell}

@@ -95,6 +95,15 @@ func (r *Engine) NoteConnection(ch *Change, id int64, who, what, format string, 
 		Text: fmt.Sprintf(format, args...)})
 }
 
+// AskCartons looks again at orders of which something goes into no carton: there is another carton, or an item has another size.
+func AskCartons(ch *Change) error {
+	ids, err := ch.OrdersOfCause(NoCarton, nil)
+	for _, id := range ids {
+		ch.Mark(CartonAsked, id)
+	}
+	return err
+}
+
 // NoteSecurity keeps that somebody came in, was kept out, or changed what lets somebody in; it is said in the log, too, from where
 // others gather it. Source is the address it came from.
 func (r *Engine) NoteSecurity(ch *Change, kind, who, source, text string) error {

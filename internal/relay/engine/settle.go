@@ -22,14 +22,27 @@ const (
 	ServicesSet              // a connection: its words for services stand for others
 	StockMoved               // of an item: any figure of its levels
 	ListingMoved             // a listing: it may have to show another quantity
+	CartonAsked              // an order: whether all of it goes into cartons is to be looked at
 	OrderSaved               // an order: its holds may be others
 	StockBelow               // of an item: it fell below nothing, or rose from there
 	OrderWords               // an order: the words by which it is found
 	marks
 )
 
-var markNames = [marks]string{"stock freed", "item known", "listing known", "order carried", "order changed", "services set", "stock moved",
-	"listing moved", "order saved", "stock below nothing", "words of an order"}
+var markNames = [marks]string{
+	"stock freed",
+	"item known",
+	"listing known",
+	"order carried",
+	"order changed",
+	"services set",
+	"stock moved",
+	"listing moved",
+	"carton asked",
+	"order saved",
+	"stock below nothing",
+	"words of an order",
+}
 
 func (m Mark) String() string { return markNames[m] }
 

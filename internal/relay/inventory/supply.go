@@ -22,7 +22,7 @@ type Quantity struct {
 
 // NewPurchase is an order at a supplier.
 type NewPurchase struct {
-	Number   string     `json:"number,omitempty" maxLength:"40" doc:"Empty takes the next of our series"`
+	Number   string     `json:"number,omitempty" maxLength:"40"  doc:"Empty takes the next of our series"`
 	Supplier string     `json:"supplier" maxLength:"200"`
 	Location string     `json:"location" doc:"Code of where it is to be delivered"`
 	Expected string     `json:"expected,omitempty" doc:"Day, YYYY-MM-DD"`
@@ -181,7 +181,7 @@ func itemIDs(lines []store.PurchaseLine) []int64 {
 type Arrival struct {
 	Code     string   `json:"code" maxLength:"80" doc:"SKU or GTIN, as scanned"`
 	Bin      string   `json:"bin,omitempty" maxLength:"40" doc:"Where it was put; empty takes the usual bin"`
-	Quantity int64    `json:"quantity,omitempty" doc:"Units; 0 means one" minimum:"0" maximum:"1000000"`
+	Quantity int64    `json:"quantity,omitempty" doc:"Units; 0 means one"                                            minimum:"0" maximum:"1000000"`
 	Serials  []string `json:"serials,omitempty" doc:"Serial numbers, one for each unit, where the item has them"`
 	Over     bool     `json:"over,omitempty" doc:"Take in more than was ordered, or what was not ordered at all"`
 }
@@ -327,9 +327,9 @@ func (r *Inventory) takeSerials(ch *engine.Change, it store.Item, serials []stri
 func SerialText(s store.Serial) string {
 	switch s.State {
 	case "packed":
-		return "packed in " + s.Shipment
+		return "packed in " + s.Parcel
 	case "gone":
-		return "gone with " + s.Shipment
+		return "gone with " + s.Parcel
 	}
 	return "at " + s.Location
 }
@@ -750,7 +750,7 @@ func (r *Inventory) DropCount(ctx context.Context, number, who string) error {
 type Adjustment struct {
 	SKU      string `json:"sku,omitempty" maxLength:"80"`
 	Location string `json:"location" doc:"Code"`
-	Bin      string `json:"bin,omitempty" maxLength:"40" doc:"Empty takes the usual bin"`
+	Bin      string `json:"bin,omitempty" maxLength:"40"  doc:"Empty takes the usual bin"`
 	Change   int64  `json:"change" doc:"Units added, or taken away where negative"`
 	Reason   string `json:"reason" maxLength:"200"`
 }

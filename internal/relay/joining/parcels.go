@@ -46,6 +46,9 @@ func (r *Joining) PutProfile(ctx context.Context, p packing.Profile, who string)
 		if err := ch.PutProfile(p); err != nil {
 			return err
 		}
+		if err := engine.AskCartons(ch); err != nil {
+			return err
+		}
 		return r.NoteThing(ch, "company", 0, who, "profile", "Parcel profile %s: %d × %d × %d mm, holds %d g", p.Name, p.LengthMM,
 			p.WidthMM, p.HeightMM, p.MaxG)
 	})

@@ -92,6 +92,13 @@ func (r *Listing) ChangeItem(ch *engine.Change, it catalog.Item, who, text strin
 		return err
 	}
 	changes := catalog.Differences(before[0], it)
+	if slices.ContainsFunc(changes, func(c catalog.Change) bool {
+		return c.Field == "weight_g" || c.Field == "length_mm" || c.Field == "width_mm" || c.Field == "height_mm"
+	}) {
+		if err := engine.AskCartons(ch); err != nil {
+			return err
+		}
+	}
 	another := slices.ContainsFunc(changes, func(c catalog.Change) bool {
 		return c.Field == "kind" || c.Field == "parts" || c.Field == "archived"
 	})

@@ -225,6 +225,7 @@ func (t *taking) save() error {
 	}
 	for _, o := range t.created {
 		markCarried(ch, o)
+		ch.Mark(engine.CartonAsked, o.ID)
 		if len(o.Holds) > 0 {
 			ch.Mark(engine.OrderSaved, o.ID)
 		}
@@ -383,6 +384,9 @@ func (r *Orders) SaveOrder(ch *engine.Change, o *order.Order) error {
 	}
 	ch.Tell("order", o.Number)
 	markCarried(ch, o)
+	if !o.Routed {
+		ch.Mark(engine.CartonAsked, o.ID)
+	}
 	ch.Mark(engine.OrderSaved, o.ID)
 	return nil
 }

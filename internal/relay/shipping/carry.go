@@ -35,16 +35,16 @@ func (r *Shipping) SettleCarried(ch *engine.Change, o *order.Order) error {
 	return r.Orders.SaveOrder(ch, o)
 }
 
-// carryArgs say which step a shipment takes without a person.
+// carryArgs say which step a shipment or a parcel takes without a person.
 type carryArgs struct {
 	Step    string `json:"step"` // pack or ship
 	Profile string `json:"profile,omitempty"`
 }
 
-// carryLater lets a shipment take a step that a rule asks for, once the change is committed: also where the process
+// carryLater lets a shipment or a parcel take a step that a rule asks for, once the change is committed: also where the process
 // ends in between.
-func (r *Shipping) carryLater(ch *engine.Change, s *store.Shipment, a carryArgs) error {
-	_, err := ch.StartJob(engine.JobCarry, s.Number, "relay", a)
+func (r *Shipping) carryLater(ch *engine.Change, number string, a carryArgs) error {
+	_, err := ch.StartJob(engine.JobCarry, number, "relay", a)
 	return err
 }
 
@@ -56,46 +56,47 @@ func (r *Shipping) CarryStep(ctx context.Context, j *store.Job) (bool, error) {
 		return true, err
 	}
 	if a.Step == "pack" {
-		return true, r.orSay(ctx, j.Subject, "Not packed without a person", "", r.Pack(ctx, j.Subject, a.Profile, 0, nil, "relay"))
+		_, err := r.Pack(ctx, j.Subject, Packing{Profile: a.Profile}, "relay")
+		return true, r.orSay(ctx, j.Subject, "Not packed without a person", "", err)
 	}
 	return true, r.orSay(ctx, j.Subject, "Not shipped without a person", engine.ServiceOpen, r.shipByRule(ctx, j.Subject))
 }
 
-func (r *Shipping) shipByRule(ctx context.Context, shipment string) error {
-	s, err := r.Store.Shipment(ctx, shipment)
+func (r *Shipping) shipByRule(ctx context.Context, parcel string) error {
+	p, err := r.storedParcel(ctx, parcel)
 	if err != nil {
 		return err
 	}
-	if s.State != store.ToShip {
+	if p.State != store.ToShip {
 		return nil // somebody was quicker
 	}
-	o, err := r.Store.OrderByID(ctx, s.OrderID)
+	o, err := r.Store.OrderByID(ctx, p.OrderID)
 	if err != nil {
 		return err
 	}
-	rate, err := r.chosenRate(ctx, shipment, o)
+	rate, err := r.chosenRate(ctx, parcel, o)
 	if err != nil {
 		return err
 	}
-	return r.AskLabel(ctx, shipment, rate.Carrier, rate.Service, "relay")
+	return r.AskLabel(ctx, parcel, rate.Carrier, rate.Service, "relay")
 }
 
 // orSay writes a refusal of a step that nobody asked for on the order instead of handing it to whoever did the step
 // before: that step stands. With a cause it is raised, too.
-func (r *Shipping) orSay(ctx context.Context, shipment, what string, cause order.Cause, err error) error {
+func (r *Shipping) orSay(ctx context.Context, number, what string, cause order.Cause, err error) error {
 	why, refused := engine.IsRefused(err)
 	if !refused {
 		return err
 	}
 	return r.Commit(ctx, func(ch *engine.Change) error {
-		_, o, err := loadShipment(ch, shipment)
+		_, o, err := loadShipment(ch, number)
 		if err != nil {
 			return err
 		}
 		if cause != "" {
 			ch.Tell("exception", o.Number)
 			if err := ch.Raise(store.Exception{Cause: cause, Subject: o.Record.RequestedService,
-				Text:         fmt.Sprintf("Parcel %s of order %s: %s", shipment, o.Number, why),
+				Text:         fmt.Sprintf("Parcel %s of order %s: %s", number, o.Number, why),
 				Expected:     "A service. Choose one for the parcel, or say in the channel's settings which one its word stands for.",
 				ConnectionID: o.ConnectionID, OrderID: o.ID, Standing: true}, ch.Now); err != nil {
 				return err
@@ -108,7 +109,7 @@ func (r *Shipping) orSay(ctx context.Context, shipment, what string, cause order
 
 // chosenRate is how a parcel is sent without a person: by the service that a rule chose, or else by the one that the
 // buyer was promised, or, where nothing was, by the cheapest that takes it. What was promised is never replaced.
-func (r *Shipping) chosenRate(ctx context.Context, shipment string, o *order.Order) (Rate, error) {
+func (r *Shipping) chosenRate(ctx context.Context, parcel string, o *order.Order) (Rate, error) {
 	want, by := o.Ours.Decided.Service, "the rule wants"
 	if word := o.Record.RequestedService; want == "" && word != "" {
 		by = fmt.Sprintf("the buyer was promised “%s”, which is", word)
@@ -128,7 +129,7 @@ func (r *Shipping) chosenRate(ctx context.Context, shipment string, o *order.Ord
 			want = word
 		}
 	}
-	rates, err := r.Rates(ctx, shipment)
+	rates, err := r.Rates(ctx, parcel)
 	if err != nil {
 		return Rate{}, err
 	}
@@ -142,9 +143,9 @@ func (r *Shipping) chosenRate(ctx context.Context, shipment string, o *order.Ord
 			refused = append(refused, x.CarrierName+": "+x.Refused)
 		}
 	}
-	why := "no carrier takes parcel " + shipment
+	why := "no carrier takes parcel " + parcel
 	if want != "" && want != engine.Cheapest {
-		why = fmt.Sprintf("%s %s, and no carrier takes parcel %s by it", by, want, shipment)
+		why = fmt.Sprintf("%s %s, and no carrier takes parcel %s by it", by, want, parcel)
 	}
 	if len(refused) > 0 {
 		why += " (" + strings.Join(refused, "; ") + ")"
@@ -152,13 +153,13 @@ func (r *Shipping) chosenRate(ctx context.Context, shipment string, o *order.Ord
 	return Rate{}, &engine.Refused{Text: why, Conflict: true}
 }
 
-// AskPacked asks for the labels of all packed shipments of an order, and names those shipments.
+// AskPacked asks for the labels of all packed parcels of an order, and names those parcels.
 func (r *Shipping) AskPacked(ctx context.Context, number, who string) (string, error) {
 	o, err := r.Store.OrderByNumber(ctx, number)
 	if err != nil {
 		return "", err
 	}
-	list, err := r.Store.ShipmentsOfOrder(ctx, o.ID)
+	list, err := r.Store.ParcelsOfOrder(ctx, o.ID)
 	if err != nil {
 		return "", err
 	}
@@ -188,12 +189,12 @@ func (r *Shipping) AskPacked(ctx context.Context, number, who string) (string, e
 // SettleServices looks again at parcels whose service was not clear when a channel's table of services is another.
 func (r *Shipping) SettleServices(ch *engine.Change, connections []int64) error {
 	for _, c := range connections {
-		numbers, err := ch.ShipmentsOfExceptions(engine.ServiceOpen, c)
+		numbers, err := ch.ParcelsOfExceptions(engine.ServiceOpen, c)
 		if err != nil {
 			return err
 		}
 		for _, n := range numbers {
-			if err := r.carryLater(ch, &store.Shipment{Number: n}, carryArgs{Step: "ship"}); err != nil {
+			if err := r.carryLater(ch, n, carryArgs{Step: "ship"}); err != nil {
 				return err
 			}
 		}

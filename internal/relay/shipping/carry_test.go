@@ -53,7 +53,9 @@ func TestAfterTheLastScanItGoesOn(t *testing.T) {
 			k.Sell("S-1", trial.Units("JAR", 2))
 			asked := len(k.Sent("ann", "/prices"))
 			s := k.Picked("S-1")
-			require.Equal(t, store.ToPick, k.ParcelOf(s).State, "the scan has answered")
+			picked, err := k.Store.Shipment(t.Context(), s)
+			require.NoError(t, err)
+			require.Equal(t, store.ToPick, picked.State, "the scan has answered")
 			require.Len(t, k.Sent("ann", "/prices"), asked)
 			if ends {
 				k.Again()

@@ -13,6 +13,7 @@ import (
 	"openrelay/internal/core/place"
 	"openrelay/internal/relay/engine"
 	"openrelay/internal/relay/listing"
+	"openrelay/internal/relay/shipping"
 	"openrelay/internal/relay/trial"
 	"openrelay/internal/store"
 )
@@ -145,7 +146,8 @@ func TestUnitsWithSerialNumbersArePackedByThem(t *testing.T) {
 	require.NoError(t, k.AddItems(ctx, []listing.Opening{opening}, "test"))
 	picked := ""
 	pack := func(serials ...string) error {
-		return k.Pack(ctx, picked, "small", 0, map[string][]string{"SCALE": serials}, "Pim")
+		_, err := k.Pack(ctx, picked, shipping.Packing{Profile: "small", Serials: map[string][]string{"SCALE": serials}}, "Pim")
+		return err
 	}
 	k.Sell("S-1", trial.Units("SCALE", 2))
 	picked = k.Picked("S-1")

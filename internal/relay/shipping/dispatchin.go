@@ -33,7 +33,7 @@ func (r *Shipping) TakeDispatch(b *exchange.Batch, in store.InboxMessage, m *mes
 	}
 	r.follow(m)
 	number := engine.Or(m.OurNumber, engine.Or(m.OrderNumber, m.OrderID))
-	before, err := b.Ch.ShipmentTold(b.C.ID, in.OutsideID)
+	before, err := b.Ch.ParcelTold(b.C.ID, in.OutsideID)
 	if err == nil {
 		changed, err := r.correct(b, &before, m)
 		if err == nil && !changed {
@@ -45,7 +45,7 @@ func (r *Shipping) TakeDispatch(b *exchange.Batch, in store.InboxMessage, m *mes
 	if !errors.Is(err, store.ErrNotFound) {
 		return err
 	}
-	if known, err := b.Ch.Shipment(m.Tracking); err == nil {
+	if known, err := b.Ch.Parcel(m.Tracking); err == nil {
 		b.Skip(in, y, "the parcel is known", fmt.Sprintf("parcel %s of order %s is known", m.Tracking, known.OrderNumber))
 		return nil
 	} else if !errors.Is(err, store.ErrNotFound) {
@@ -191,9 +191,7 @@ func (r *Shipping) dispatchedElsewhere(ch *engine.Change, c *engine.Conn, told s
 	if err != nil {
 		return err
 	}
-	s := store.Shipment{OrderID: o.ID, State: store.Gone, ServiceName: m.Service, Tracking: m.Tracking, TrackingURL: m.TrackingURL,
-		CarrierTold: m.Carrier, ToldBy: c.ID, ToldID: told,
-		CreatedAt: ch.Now.UnixMicro(), ShippedAt: ch.Now.UnixMicro()}
+	s := store.Shipment{OrderID: o.ID, State: store.Gone, CreatedAt: ch.Now.UnixMicro()}
 	for i := range o.Lines {
 		l := &o.Lines[i]
 		n := want[l.ID]
@@ -205,7 +203,9 @@ func (r *Shipping) dispatchedElsewhere(ch *engine.Change, c *engine.Conn, told s
 		}
 		s.Lines = append(s.Lines, shipmentLines(l, n, n)...)
 	}
-	if err := r.addTold(ch, c, o, &s, m); err != nil {
+	p := store.Parcel{OrderID: o.ID, State: store.Gone, ServiceName: m.Service, Tracking: m.Tracking, TrackingURL: m.TrackingURL,
+		CarrierTold: m.Carrier, ToldBy: c.ID, ToldID: told, CreatedAt: ch.Now.UnixMicro(), ShippedAt: ch.Now.UnixMicro()}
+	if err := r.addTold(ch, c, o, &s, &p, m); err != nil {
 		return err
 	}
 	ch.Mark(engine.OrderChanged, o.ID) // what was to be picked here has left elsewhere
@@ -227,7 +227,8 @@ func (r *Shipping) follow(m *message.Dispatch) {
 }
 
 // addTold keeps a parcel that left elsewhere, and lets its channel know.
-func (r *Shipping) addTold(ch *engine.Change, c *engine.Conn, o *order.Order, s *store.Shipment, m *message.Dispatch) error {
+func (r *Shipping) addTold(ch *engine.Change, c *engine.Conn, o *order.Order, s *store.Shipment, p *store.Parcel,
+	m *message.Dispatch) error {
 	o.Routed = true
 	if o.Stage() == order.Shipped {
 		o.ShippedAt = ch.Now
@@ -236,17 +237,27 @@ func (r *Shipping) addTold(ch *engine.Change, c *engine.Conn, o *order.Order, s 
 	if err := ch.AddShipment(s); err != nil {
 		return err
 	}
-	if err := ch.UpdateShipment(s); err != nil {
+	p.ShipmentID, p.ShipmentNumber, p.LocationID, p.Lines = s.ID, s.Number, s.LocationID, linesIn(s)
+	if err := ch.AddParcel(p); err != nil {
 		return err
 	}
-	if err := r.countFreight(ch, o, s); err != nil {
+	if err := r.countFreight(ch, o, p); err != nil {
 		return err
 	}
-	if err := r.tellDispatched(ch, o, s, m.ShippedAt); err != nil {
+	if err := r.tellDispatched(ch, o, s, p, m.ShippedAt); err != nil {
 		return err
 	}
 	return r.NoteOrder(ch, o, c.Rec().Name, "shipped", "Left elsewhere by %s, tracking number %s, told by %s",
 		engine.Or(m.Carrier, "a carrier"), m.Tracking, c.Rec().Name)
+}
+
+// linesIn is all that a shipment takes, as it lies in its only parcel.
+func linesIn(s *store.Shipment) []store.ParcelLine {
+	out := make([]store.ParcelLine, len(s.Lines))
+	for i, sl := range s.Lines {
+		out[i] = store.ParcelLine{LineID: sl.LineID, ItemID: sl.ItemID, Per: sl.Per, Quantity: sl.Quantity}
+	}
+	return out
 }
 
 // fits refuses a dispatch that tells of more than waits to be picked, or of nothing. want are units by line.
@@ -275,13 +286,13 @@ func fits(o *order.Order, want map[int64]int64) error {
 }
 
 // tellDispatched tells the channel of a parcel as it is known now.
-func (r *Shipping) tellDispatched(ch *engine.Change, o *order.Order, s *store.Shipment, at time.Time) error {
+func (r *Shipping) tellDispatched(ch *engine.Change, o *order.Order, s *store.Shipment, p *store.Parcel, at time.Time) error {
 	if at.IsZero() {
-		at = store.Time(s.ShippedAt)
+		at = store.Time(p.ShippedAt)
 	}
-	d := message.Dispatch{OrderID: o.OutsideID, OrderNumber: o.Record.Number, OurNumber: o.Number, Carrier: s.CarrierTold,
-		Service: s.ServiceName, Tracking: s.Tracking, TrackingURL: s.TrackingURL,
-		ShippedAt: at, ParcelNumber: s.Number, Reference: r.Prefix + "-" + s.Number, LastOfOrder: o.Stage() == order.Shipped}
+	d := message.Dispatch{OrderID: o.OutsideID, OrderNumber: o.Record.Number, OurNumber: o.Number, Carrier: p.CarrierTold,
+		Service: p.ServiceName, Tracking: p.Tracking, TrackingURL: p.TrackingURL,
+		ShippedAt: at, ParcelNumber: p.Number, Reference: r.Prefix + "-" + p.Number, LastOfOrder: o.Stage() == order.Shipped}
 	for _, line := range lineIDs(s) {
 		l := o.Line(line)
 		if _, n := complete(s, line); n > 0 {
@@ -289,32 +300,21 @@ func (r *Shipping) tellDispatched(ch *engine.Change, o *order.Order, s *store.Sh
 		}
 	}
 	ch.Mark(engine.OrderWords, o.ID)
-	return r.queueDispatch(ch, o, s, d)
+	return r.queueDispatch(ch, o, p, d)
 }
 
 // correct brings a parcel that was told to what a newer version of its record says, and tells whether that changed
 // anything: another number, carrier or service, or other quantities.
-func (r *Shipping) correct(b *exchange.Batch, s *store.Shipment, m *message.Dispatch) (bool, error) {
+func (r *Shipping) correct(b *exchange.Batch, p *store.Parcel, m *message.Dispatch) (bool, error) {
 	ch := b.Ch
-	o, err := ch.Order(s.OrderID)
+	o, s, err := r.toCorrect(ch, p, m)
 	if err != nil {
 		return false, err
 	}
-	if number := engine.Or(m.OurNumber, engine.Or(m.OrderNumber, m.OrderID)); number != o.Number && number != o.Record.Number &&
-		number != o.OutsideID {
-		return false, &unfit{fmt.Sprintf("it was told before for order %s", o.Number),
-			"One record a parcel. Take the first back at the other side, and tell this one anew.", false}
-	}
-	if other, err := ch.Shipment(m.Tracking); err == nil && other.ID != s.ID {
-		return false, &unfit{fmt.Sprintf("this number stands on parcel %s of order %s", other.Number, other.OrderNumber),
-			"A number of its own for each parcel. Correct it at the other side.", false}
-	} else if err != nil && !errors.Is(err, store.ErrNotFound) {
-		return false, err
-	}
-	was := *s
-	s.Tracking, s.TrackingURL, s.CarrierTold, s.ServiceName = m.Tracking, m.TrackingURL, m.Carrier, m.Service
-	changed := s.Tracking != was.Tracking || s.TrackingURL != was.TrackingURL || s.CarrierTold != was.CarrierTold ||
-		s.ServiceName != was.ServiceName
+	was := *p
+	p.Tracking, p.TrackingURL, p.CarrierTold, p.ServiceName = m.Tracking, m.TrackingURL, m.Carrier, m.Service
+	changed := p.Tracking != was.Tracking || p.TrackingURL != was.TrackingURL || p.CarrierTold != was.CarrierTold ||
+		p.ServiceName != was.ServiceName
 	ids := map[int64]bool{}
 	orders.ItemsOf(o, ids)
 	book, err := r.Inventory.Book(ch, engine.Keys(ids))
@@ -329,7 +329,7 @@ func (r *Shipping) correct(b *exchange.Batch, s *store.Shipment, m *message.Disp
 	if err != nil {
 		return false, err
 	}
-	moved, err := correctUnits(o, s, m, sc.Scene)
+	moved, err := correctUnits(o, &s, m, sc.Scene)
 	if err != nil || !moved && !changed {
 		return false, err
 	}
@@ -337,14 +337,18 @@ func (r *Shipping) correct(b *exchange.Batch, s *store.Shipment, m *message.Disp
 		o.ShippedAt = time.Time{}
 	}
 	o.Revision++
-	if err := ch.UpdateShipment(s); err != nil {
+	if err := ch.UpdateShipment(&s); err != nil {
 		return false, err
 	}
-	if err := r.tellDispatched(ch, o, s, m.ShippedAt); err != nil {
+	p.Lines = linesIn(&s)
+	if err := saveParcel(ch, p); err != nil {
+		return false, err
+	}
+	if err := r.tellDispatched(ch, o, &s, p, m.ShippedAt); err != nil {
 		return false, err
 	}
 	if err := r.NoteOrder(ch, o, b.C.Rec().Name, "corrected", "%s corrected parcel %s: %s %s (was %s %s); the channel is told",
-		b.C.Rec().Name, s.Number, engine.Or(s.CarrierTold, "a carrier"), s.Tracking, engine.Or(was.CarrierTold, "a carrier"),
+		b.C.Rec().Name, p.Number, engine.Or(p.CarrierTold, "a carrier"), p.Tracking, engine.Or(was.CarrierTold, "a carrier"),
 		was.Tracking); err != nil {
 		return false, err
 	}
@@ -353,6 +357,30 @@ func (r *Shipping) correct(b *exchange.Batch, s *store.Shipment, m *message.Disp
 	}
 	ch.Tell("shipment", s.Number)
 	return true, r.Inventory.Post(ch, book)
+}
+
+// toCorrect loads the order and the shipment of a parcel that is to be corrected, and refuses what contradicts what is known.
+func (r *Shipping) toCorrect(ch *engine.Change, p *store.Parcel, m *message.Dispatch) (*order.Order, store.Shipment, error) {
+	o, err := ch.Order(p.OrderID)
+	if err != nil {
+		return nil, store.Shipment{}, err
+	}
+	s, err := ch.ShipmentByID(p.ShipmentID)
+	if err != nil {
+		return nil, s, err
+	}
+	if number := engine.Or(m.OurNumber, engine.Or(m.OrderNumber, m.OrderID)); number != o.Number && number != o.Record.Number &&
+		number != o.OutsideID {
+		return nil, s, &unfit{fmt.Sprintf("it was told before for order %s", o.Number),
+			"One record a parcel. Take the first back at the other side, and tell this one anew.", false}
+	}
+	if other, err := ch.Parcel(m.Tracking); err == nil && other.ID != p.ID {
+		return nil, s, &unfit{fmt.Sprintf("this number stands on parcel %s of order %s", other.Number, other.OrderNumber),
+			"A number of its own for each parcel. Correct it at the other side.", false}
+	} else if err != nil && !errors.Is(err, store.ErrNotFound) {
+		return nil, s, err
+	}
+	return o, s, nil
 }
 
 // correctUnits brings the units of a parcel that left elsewhere to what is told now: some more have left with it, or

@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -18,36 +19,36 @@ import (
 // askUnknownEvery is how often a label is asked for again of which it is not known whether it exists.
 const askUnknownEvery = 15 * time.Minute
 
-// Ship buys the label of a packed shipment by one service. The purchase goes through the outbox, so
-// that it happens once; Ship waits a little for its outcome and returns the shipment as it then is.
-func (r *Shipping) Ship(ctx context.Context, shipment, carrier, service, who string) (store.Shipment, error) {
+// Ship buys the label of a packed parcel by one service. The purchase goes through the outbox, so
+// that it happens once; Ship waits a little for its outcome and returns the parcel as it then is.
+func (r *Shipping) Ship(ctx context.Context, parcel, carrier, service, who string) (store.Parcel, error) {
 	events, end := r.Bus.Listen()
 	defer end()
-	if err := r.AskLabel(ctx, shipment, carrier, service, who); err != nil {
-		return store.Shipment{}, err
+	if err := r.AskLabel(ctx, parcel, carrier, service, who); err != nil {
+		return store.Parcel{}, err
 	}
 	deadline := time.NewTimer(8 * time.Second)
 	defer deadline.Stop()
 	for {
 		select {
 		case e := <-events:
-			if !e.Names("shipment", shipment) {
+			if !e.Names("shipment", parcel) {
 				continue
 			}
-			s, err := r.Store.Shipment(ctx, shipment)
+			s, err := r.Store.Parcel(ctx, parcel)
 			if err != nil || s.State != store.Buying {
 				return s, err
 			}
 		case <-deadline.C:
-			return r.Store.Shipment(ctx, shipment)
+			return r.Store.Parcel(ctx, parcel)
 		case <-ctx.Done():
-			return r.Store.Shipment(context.WithoutCancel(ctx), shipment)
+			return r.Store.Parcel(context.WithoutCancel(ctx), parcel)
 		}
 	}
 }
 
 // AskLabel puts the purchase of a label into the outbox.
-func (r *Shipping) AskLabel(ctx context.Context, shipment, carrier, service, who string) error {
+func (r *Shipping) AskLabel(ctx context.Context, parcel, carrier, service, who string) error {
 	c := r.ByCode(carrier)
 	if c == nil || c.Line().Def.Feeds[message.LabelsOut] == nil {
 		return engine.Refuse("carrier %q is not a connection that sells labels", carrier)
@@ -56,19 +57,19 @@ func (r *Shipping) AskLabel(ctx context.Context, shipment, carrier, service, who
 		return engine.Refuse("service: choose one of the carrier's services")
 	}
 	return r.Commit(ctx, func(ch *engine.Change) error {
-		s, o, err := loadShipment(ch, shipment)
+		p, o, err := loadParcel(ch, parcel)
 		if err != nil {
 			return err
 		}
-		return r.askLabelOf(ch, s, o, c, service, who)
+		return r.askLabelOf(ch, p, o, c, service, who)
 	})
 }
 
-func (r *Shipping) askLabelOf(ch *engine.Change, s store.Shipment, o *order.Order, c *engine.Conn, service, who string) error {
+func (r *Shipping) askLabelOf(ch *engine.Change, p store.Parcel, o *order.Order, c *engine.Conn, service, who string) error {
 	if _, on := r.Feed(c, message.LabelsOut); !on {
 		return &engine.Refused{Text: c.Rec().Name + " is paused or its labels are switched off", Conflict: true}
 	}
-	if why := notToShip(s); why != "" {
+	if why := notToShip(&p); why != "" {
 		return &engine.Refused{Text: why, Conflict: true}
 	}
 	if err := o.Workable(); err != nil {
@@ -78,32 +79,32 @@ func (r *Shipping) askLabelOf(ch *engine.Change, s store.Shipment, o *order.Orde
 		return &engine.Refused{Text: fmt.Sprintf("%s is in test and sells no real labels; take it live first", c.Rec().Name),
 			Conflict: true}
 	}
-	p := r.Parcel(s, o, c)
-	p.Service = service
-	if bad := p.To.Problems(); len(bad) > 0 {
+	asked := r.Parcel(p, o, c)
+	asked.Service = service
+	if bad := asked.To.Problems(); len(bad) > 0 {
 		return &engine.Refused{Text: "The address cannot be delivered to: " + strings.Join(bad, "; "), Conflict: true}
 	}
-	payload, err := json.Marshal(p)
+	payload, err := json.Marshal(asked)
 	if err != nil {
 		return err
 	}
-	s.State, s.CarrierID, s.Service, s.Error = store.Buying, c.Rec().ID, service, ""
-	if err := ch.UpdateShipment(&s); err != nil {
+	p.State, p.CarrierID, p.CarrierTold, p.Service, p.Error = store.Buying, c.Rec().ID, "", service, ""
+	if err := ch.UpdateParcel(&p); err != nil {
 		return err
 	}
-	if err := r.labelSettled(ch, s.ID, o.ID, who); err != nil { // what was raised about an earlier attempt is over
+	if err := r.labelSettled(ch, p.ID, o.ID, who); err != nil { // what was raised about an earlier attempt is over
 		return err
 	}
-	if _, err = r.Queue(ch, store.OutboxMessage{ConnectionID: c.Rec().ID, Feed: message.LabelsOut, Subject: "shipment " + s.Number,
-		Payload: string(payload), OrderID: o.ID, ShipmentID: s.ID}); err != nil {
+	if _, err = r.Queue(ch, store.OutboxMessage{ConnectionID: c.Rec().ID, Feed: message.LabelsOut, Subject: "shipment " + p.Number,
+		Payload: string(payload), OrderID: o.ID, ParcelID: p.ID}); err != nil {
 		return err
 	}
-	ch.Tell("shipment", s.Number)
+	tellParcel(ch, &p)
 	return r.NoteOrder(ch, o, who, "label asked", "Label by %s %s asked for", c.Rec().Name, service)
 }
 
-// notToShip says why no label can be bought for a shipment as it stands, or nothing.
-func notToShip(s store.Shipment) string {
+// notToShip says why no label can be bought for a parcel as it stands, or nothing.
+func notToShip(s *store.Parcel) string {
 	switch s.State {
 	case store.ToShip:
 		return ""
@@ -117,11 +118,11 @@ func notToShip(s store.Shipment) string {
 	return fmt.Sprintf("Shipment %s: %s", s.Number, s.State)
 }
 
-// labelSettled ends what was raised about attempts to buy a label of a shipment.
-func (r *Shipping) labelSettled(ch *engine.Change, shipment, orderID int64, who string) error {
+// labelSettled ends what was raised about attempts to buy a label of a parcel.
+func (r *Shipping) labelSettled(ch *engine.Change, parcel, orderID int64, who string) error {
 	ch.Tell("exception", "")
 	for _, cause := range []order.Cause{engine.LabelRefused, engine.LabelUnknown} {
-		if err := ch.CloseShipmentExceptions(shipment, cause, who, ch.Now); err != nil {
+		if err := ch.CloseParcelExceptions(parcel, cause, who, ch.Now); err != nil {
 			return err
 		}
 	}
@@ -131,7 +132,7 @@ func (r *Shipping) labelSettled(ch *engine.Change, shipment, orderID int64, who 
 // labelBought books a parcel that has its label: goods out, number kept, manifest, write-back. A label that nobody
 // waits for any more changes nothing about the parcel: a person is asked to have it voided.
 func (r *Shipping) labelBought(ch *engine.Change, c *engine.Conn, m store.OutboxMessage, label *message.Label) error {
-	s, err := ch.ShipmentByID(m.ShipmentID)
+	s, err := ch.ParcelByID(m.ParcelID)
 	if err != nil {
 		return err
 	}
@@ -158,15 +159,18 @@ func (r *Shipping) labelBought(ch *engine.Change, c *engine.Conn, m store.Outbox
 	s.Tracking, s.TrackingURL, s.Label, s.Price, s.Currency, s.Error = label.Tracking, label.URL, string(
 		raw), label.Price, label.Currency, ""
 	s.ServiceName = label.Service
-	ch.Tell("shipment", s.Number)
+	tellParcel(ch, &s)
 	if err := r.labelSettled(ch, s.ID, o.ID, "relay"); err != nil {
 		return err
 	}
-	if packedUnits(o, &s) == 0 { // the order was cancelled while the label was on its way
+	if !wanted(o, &s) { // the order was cancelled while the label was on its way
 		s.State = store.CalledOff
 		o.Hold(order.Hold{Cause: order.LateCancel, Text: fmt.Sprintf("Cancelled at the channel while label %s was being bought.",
 			label.Tracking), Expected: "No parcel. Void the label at the carrier."})
-		if err := ch.UpdateShipment(&s); err != nil {
+		if err := saveParcel(ch, &s); err != nil {
+			return err
+		}
+		if err := r.SettleShipments(ch, o); err != nil {
 			return err
 		}
 		return r.Orders.SaveOrder(ch, o)
@@ -181,13 +185,12 @@ func (r *Shipping) labelBought(ch *engine.Change, c *engine.Conn, m store.Outbox
 	)
 }
 
-// packedUnits counts the packed units of an order that a shipment has.
-func packedUnits(o *order.Order, s *store.Shipment) (units int64) {
-	for _, line := range lineIDs(s) {
-		_, n := complete(s, line)
-		units += min(o.Line(line).Packed, n)
-	}
-	return units
+// wanted says whether anything in a parcel is still to be sent.
+func wanted(o *order.Order, p *store.Parcel) bool {
+	return slices.ContainsFunc(p.Lines, func(pl store.ParcelLine) bool {
+		l := o.Line(pl.LineID)
+		return l.Packed+l.Picked > 0
+	})
 }
 
 // leaving is how a parcel leaves.
@@ -200,7 +203,7 @@ type leaving struct {
 }
 
 // parcelLeaves books a packed parcel out with its label.
-func (r *Shipping) parcelLeaves(ch *engine.Change, by leaving, s *store.Shipment, o *order.Order, label *message.Label) error {
+func (r *Shipping) parcelLeaves(ch *engine.Change, by leaving, p *store.Parcel, o *order.Order, label *message.Label) error {
 	ids := map[int64]bool{}
 	orders.ItemsOf(o, ids)
 	book, err := r.Inventory.Book(ch, engine.Keys(ids))
@@ -211,28 +214,31 @@ func (r *Shipping) parcelLeaves(ch *engine.Change, by leaving, s *store.Shipment
 	if err != nil {
 		return err
 	}
-	d, err := r.ship(o, s, by.carrier, label, sc.Scene)
+	leaves, err := unitsLeaving(ch, p)
 	if err != nil {
 		return err
 	}
-	if err := ch.SerialsGone(s.ID); err != nil {
+	d, err := r.ship(o, p, leaves, by.carrier, label, sc.Scene)
+	if err != nil {
 		return err
 	}
-	s.State, s.ShippedAt = store.Gone, ch.Now.UnixMicro()
+	if err := ch.SerialsGone(p.ID); err != nil {
+		return err
+	}
 	if by.handover != "" {
-		if s.ManifestID, err = ch.OpenManifest(by.side.ID, by.handover); err != nil {
+		if p.ManifestID, err = ch.OpenManifest(by.side.ID, by.handover); err != nil {
 			return err
 		}
-		ch.Tell("manifest", fmt.Sprint(s.ManifestID))
+		ch.Tell("manifest", fmt.Sprint(p.ManifestID))
 	}
-	if err := ch.UpdateShipment(s); err != nil {
+	if err := saveParcel(ch, p); err != nil {
 		return err
 	}
 	ch.Mark(engine.OrderWords, o.ID)
-	if err := r.countFreight(ch, o, s); err != nil {
+	if err := r.countFreight(ch, o, p); err != nil {
 		return err
 	}
-	if err := r.queueDispatch(ch, o, s, d); err != nil {
+	if err := r.tellChannel(ch, o, p, d); err != nil {
 		return err
 	}
 	if err := r.NoteOrder(ch, o, by.who, "shipped", "%s", by.note); err != nil {
@@ -244,20 +250,49 @@ func (r *Shipping) parcelLeaves(ch *engine.Change, by leaving, s *store.Shipment
 	return r.Inventory.Post(ch, book)
 }
 
-// ship counts what a parcel has of an order as shipped, and says what its channel is told.
-func (r *Shipping) ship(o *order.Order, s *store.Shipment, carrier string, label *message.Label,
+// lineUnits are units of an order line.
+type lineUnits struct{ line, units int64 }
+
+// unitsLeaving lets a parcel leave and says which units leave with it. A kit leaves with the last of its components.
+func unitsLeaving(ch *engine.Change, p *store.Parcel) (out []lineUnits, err error) {
+	s, err := ch.ShipmentByID(p.ShipmentID)
+	if err != nil {
+		return nil, err
+	}
+	all, err := ch.ParcelsOf(s.ID)
+	if err != nil {
+		return nil, err
+	}
+	before := contents(all, left)
+	p.State, p.ShippedAt = store.Gone, ch.Now.UnixMicro()
+	for i := range all {
+		if all[i].ID == p.ID {
+			all[i] = *p
+		}
+	}
+	after := contents(all, left)
+	for _, line := range lineIDs(&s) {
+		if n := wholeUnits(&s, line, after) - wholeUnits(&s, line, before); n > 0 {
+			out = append(out, lineUnits{line, n})
+		}
+	}
+	return out, nil
+}
+
+// ship counts what leaves with a parcel as shipped, and says what its channel is told.
+func (r *Shipping) ship(o *order.Order, p *store.Parcel, leaves []lineUnits, carrier string, label *message.Label,
 	sc *order.Scene) (message.Dispatch, error) {
 	d := message.Dispatch{OrderID: o.OutsideID, OrderNumber: o.Record.Number, OurNumber: o.Number, Carrier: carrier,
-		Service:  engine.Or(s.ServiceName, s.Service),
-		Tracking: label.Tracking, TrackingURL: label.URL, ShippedAt: sc.Now.UTC(), ParcelNumber: s.Number,
-		Reference: r.Prefix + "-" + s.Number}
-	for _, line := range lineIDs(s) {
-		l := o.Line(line)
-		_, n := complete(s, line)
-		if n = min(n, l.Packed); n == 0 {
+		Service:  engine.Or(p.ServiceName, p.Service),
+		Tracking: label.Tracking, TrackingURL: label.URL, ShippedAt: sc.Now.UTC(), ParcelNumber: p.Number,
+		Reference: r.Prefix + "-" + p.Number}
+	for _, x := range leaves {
+		l := o.Line(x.line)
+		n := min(x.units, l.Packed)
+		if n == 0 {
 			continue
 		}
-		if err := o.Ship(line, n, s.LocationID, sc, "shipped with "+label.Tracking); err != nil {
+		if err := o.Ship(x.line, n, p.LocationID, sc, "shipped with "+label.Tracking); err != nil {
 			return d, err
 		}
 		d.Lines = append(d.Lines, message.DispatchLine{ID: l.OutsideID, SKU: l.SKU, Quantity: n})
@@ -272,9 +307,27 @@ func (r *Shipping) ship(o *order.Order, s *store.Shipment, carrier string, label
 	return d, nil
 }
 
+// tellChannel tells the channel of a parcel that left. Channels are told of whole units: where only a part of a kit lies in a
+// parcel, they hear of the parcel that completes it, and a person is asked to tell the buyer the other number.
+func (r *Shipping) tellChannel(ch *engine.Change, o *order.Order, p *store.Parcel, d message.Dispatch) error {
+	if len(d.Lines) > 0 {
+		return r.queueDispatch(ch, o, p, d)
+	}
+	ch.Tell("exception", o.Number)
+	if err := ch.Raise(store.Exception{Cause: engine.NumberUntold, Subject: d.Tracking,
+		Text: fmt.Sprintf("Parcel %s left with %s and holds only a part of a kit. The channel is told of whole units, with the number of "+
+			"the parcel in which the last part leaves.", p.Number, d.Tracking),
+		Expected:     "A buyer who can follow both parcels: tell them this number, then settle this here.",
+		ConnectionID: o.ConnectionID, OrderID: o.ID, Standing: true}, ch.Now); err != nil {
+		return err
+	}
+	return r.NoteOrder(ch, o, "relay", string(engine.NumberUntold), "Number %s of parcel %s cannot be told to the channel", d.Tracking,
+		p.Number)
+}
+
 // countFreight counts a parcel that left for the reports.
-func (r *Shipping) countFreight(ch *engine.Change, o *order.Order, s *store.Shipment) error {
-	all, err := ch.ShipmentsOfOrder(o.ID)
+func (r *Shipping) countFreight(ch *engine.Change, o *order.Order, s *store.Parcel) error {
+	all, err := ch.ParcelsOfOrder(o.ID)
 	if err != nil {
 		return err
 	}
@@ -291,18 +344,18 @@ func (r *Shipping) countFreight(ch *engine.Change, o *order.Order, s *store.Ship
 }
 
 // queueDispatch tells the channel of an order that a parcel with some of it has left, or corrects what it was told.
-func (r *Shipping) queueDispatch(ch *engine.Change, o *order.Order, s *store.Shipment, d message.Dispatch) error {
+func (r *Shipping) queueDispatch(ch *engine.Change, o *order.Order, s *store.Parcel, d message.Dispatch) error {
 	payload, err := json.Marshal(d)
 	if err != nil {
 		return err
 	}
 	_, err = r.Queue(ch, store.OutboxMessage{ConnectionID: o.ConnectionID, Feed: message.DispatchOut, Subject: "shipment " + s.Number,
-		Payload: string(payload), OrderID: o.ID, ShipmentID: s.ID})
+		Payload: string(payload), OrderID: o.ID, ParcelID: s.ID})
 	return err
 }
 
 // surplus raises a label that was bought and is not needed. What the parcel has stays as it is.
-func (r *Shipping) surplus(ch *engine.Change, c *engine.Conn, m store.OutboxMessage, s store.Shipment, o *order.Order,
+func (r *Shipping) surplus(ch *engine.Change, c *engine.Conn, m store.OutboxMessage, s store.Parcel, o *order.Order,
 	label *message.Label) error {
 	stands := fmt.Sprintf("shipment %s is %s", s.Number, s.State)
 	if s.Tracking != "" {
@@ -335,7 +388,7 @@ func (r *Shipping) LabelNotSold(ch *engine.Change, _ *engine.Conn, m store.Outbo
 
 // labelNotBought lets a parcel be shipped otherwise, whose label was not bought.
 func (r *Shipping) labelNotBought(ch *engine.Change, m store.OutboxMessage) error {
-	s, err := ch.ShipmentByID(m.ShipmentID)
+	s, err := ch.ParcelByID(m.ParcelID)
 	if err != nil {
 		return err
 	}
@@ -345,17 +398,17 @@ func (r *Shipping) labelNotBought(ch *engine.Change, m store.OutboxMessage) erro
 	}
 	if s.State == store.Buying && !newer {
 		s.State, s.Error = store.ToShip, m.Error
-		if err := ch.UpdateShipment(&s); err != nil {
+		if err := ch.UpdateParcel(&s); err != nil {
 			return err
 		}
 	}
-	ch.Tell("shipment", s.Number)
+	tellParcel(ch, &s)
 	return nil
 }
 
 // LabelNotKnown keeps a purchase open that was tried often and never answered: the label may exist.
 func (r *Shipping) LabelNotKnown(ch *engine.Change, c *engine.Conn, m store.OutboxMessage) error {
-	s, err := ch.ShipmentByID(m.ShipmentID)
+	s, err := ch.ParcelByID(m.ParcelID)
 	if err != nil {
 		return err
 	}
@@ -366,11 +419,11 @@ func (r *Shipping) LabelNotKnown(ch *engine.Change, c *engine.Conn, m store.Outb
 	text := fmt.Sprintf("%s has not said whether it sold the label of shipment %s (%s). It may exist", c.Rec().Name, s.Number, m.Error)
 	if s.Error != text {
 		s.Error = text
-		if err := ch.UpdateShipment(&s); err != nil {
+		if err := ch.UpdateParcel(&s); err != nil {
 			return err
 		}
 	}
-	ch.Tell("shipment", s.Number)
+	tellParcel(ch, &s)
 	ch.Tell("exception", "")
 	ch.Watch = true
 	return ch.Raise(store.Exception{Cause: engine.LabelUnknown, Subject: s.Number,
@@ -403,7 +456,7 @@ func (r *Shipping) NotBought(ctx context.Context, outbox int64, who string) erro
 		if err != nil {
 			return err
 		}
-		if err := r.labelSettled(ch, m.ShipmentID, m.OrderID, who); err != nil {
+		if err := r.labelSettled(ch, m.ParcelID, m.OrderID, who); err != nil {
 			return err
 		}
 		return r.NoteOrder(ch, o, who, "label not bought",
@@ -419,7 +472,7 @@ func (r *Shipping) SendLabelAgain(ch *engine.Change, m store.OutboxMessage, who 
 		ch.Wake[m.ConnectionID] = true
 		return ch.SettleOutbox(m)
 	}
-	s, err := ch.ShipmentByID(m.ShipmentID)
+	s, err := ch.ParcelByID(m.ParcelID)
 	if err != nil {
 		return err
 	}
@@ -446,7 +499,7 @@ func (r *Shipping) SendLabelAgain(ch *engine.Change, m store.OutboxMessage, who 
 func (r *Shipping) LabelsCame(ctx context.Context, p store.JobPart) (store.JobPart, error) {
 	var sent []string
 	for number := range strings.SplitSeq(p.Was, ", ") {
-		s, err := r.Store.Shipment(ctx, number)
+		s, err := r.Store.Parcel(ctx, number)
 		if err != nil {
 			return p, err
 		}

@@ -12,6 +12,7 @@ import (
 	"openrelay/internal/relay/engine"
 	"openrelay/internal/relay/inventory"
 	"openrelay/internal/relay/listing"
+	"openrelay/internal/relay/shipping"
 	"openrelay/internal/relay/trial"
 )
 
@@ -37,7 +38,7 @@ func TestAPartOfAKitThatIsAlsoSoldSingly(t *testing.T) {
 	require.ErrorContains(t, err, "already complete (3 of 3)")
 	_, err = k.Scan(t.Context(), s, "LID", "", 1, "Pim")
 	require.NoError(t, err)
-	require.NoError(t, k.Pack(t.Context(), s, "small", 0, nil, "Pim"))
+	require.NoError(t, k.PackInto(s, "small"))
 	require.Equal(t, "packed", k.Stage("S-1"))
 	k.Holds()
 }
@@ -75,8 +76,9 @@ func TestAParcelWithoutAWeightIsWeighed(t *testing.T) {
 			Counts: map[int64]int64{k.PlaceID("alder"): 5}}}, "Edda"))
 	k.Sell("S-1", trial.Units("FEATHER", 1))
 	s := k.Picked("S-1")
-	require.ErrorContains(t, k.Pack(t.Context(), s, "small", 0, nil, "Pim"), "no weight is known of FEATHER")
-	require.NoError(t, k.Pack(t.Context(), s, "small", 250, nil, "Pim"))
+	require.ErrorContains(t, k.PackInto(s, "small"), "no weight is known of FEATHER")
+	_, err := k.Pack(t.Context(), s, shipping.Packing{Profile: "small", WeightG: 250}, "Pim")
+	require.NoError(t, err)
 	require.Equal(t, int64(250), k.ParcelOf(s).WeightG)
 }
 

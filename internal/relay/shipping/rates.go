@@ -34,13 +34,13 @@ type Rate struct {
 }
 
 // Rates asks every carrier for its prices, at the same time, and adds our own sums. Cheapest first.
-func (r *Shipping) Rates(ctx context.Context, shipment string) ([]Rate, error) {
-	s, err := r.Store.Shipment(ctx, shipment)
+func (r *Shipping) Rates(ctx context.Context, parcel string) ([]Rate, error) {
+	s, err := r.storedParcel(ctx, parcel)
+	if _, refused := engine.IsRefused(err); refused || err == nil && s.WeightG == 0 {
+		return nil, &engine.Refused{Text: "pack the shipment first: a price needs weight and size", Conflict: true}
+	}
 	if err != nil {
 		return nil, err
-	}
-	if s.WeightG == 0 {
-		return nil, &engine.Refused{Text: "pack the shipment first: a price needs weight and size", Conflict: true}
 	}
 	o, err := r.Store.OrderByNumber(ctx, s.OrderNumber)
 	if err != nil {

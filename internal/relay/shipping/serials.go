@@ -10,15 +10,15 @@ import (
 	"openrelay/internal/store"
 )
 
-// chooseSerials notes which units go with a shipment. Numbers that were not recorded at receipt are recorded
+// chooseSerials notes which units go with a parcel. Numbers that were not recorded at receipt are recorded
 // now, and that is said.
-func (r *Shipping) chooseSerials(ch *engine.Change, s *store.Shipment, items map[int64]store.Item,
+func (r *Shipping) chooseSerials(ch *engine.Change, p *store.Parcel, items map[int64]store.Item,
 	serials map[string][]string) (string, error) {
-	if err := ch.UnpackSerials(s.ID); err != nil {
+	if err := ch.UnpackSerials(p.ID); err != nil {
 		return "", err
 	}
 	var said []string
-	for _, sl := range s.Lines {
+	for _, sl := range p.Lines {
 		it := items[sl.ItemID]
 		if !it.Serials || sl.Quantity == 0 {
 			continue
@@ -36,7 +36,7 @@ func (r *Shipping) chooseSerials(ch *engine.Change, s *store.Shipment, items map
 				if text == "" || len(text) > 80 {
 					return "", engine.Refuse("serial %q: 1 to 80 characters are expected", text)
 				}
-				if err := ch.AddSerial(it.ID, text, s.LocationID, "first seen at packing", ch.Now); err != nil {
+				if err := ch.AddSerial(it.ID, text, p.LocationID, "first seen at packing", ch.Now); err != nil {
 					return "", err
 				}
 				said = append(said, text+" (not recorded at receipt)")
@@ -45,13 +45,13 @@ func (r *Shipping) chooseSerials(ch *engine.Change, s *store.Shipment, items map
 			case x.State != "here":
 				return "", &engine.Refused{Text: fmt.Sprintf("serial number %s of %s is %s", text, it.SKU, inventory.SerialText(x)),
 					Conflict: true}
-			case x.LocationID != s.LocationID:
+			case x.LocationID != p.LocationID:
 				return "", &engine.Refused{Text: fmt.Sprintf("serial number %s of %s should be at %s", text, it.SKU, x.Location),
 					Conflict: true}
 			default:
 				said = append(said, text)
 			}
-			if err := ch.PackSerial(it.ID, text, s.ID); err != nil {
+			if err := ch.PackSerial(it.ID, text, p.ID); err != nil {
 				return "", err
 			}
 		}

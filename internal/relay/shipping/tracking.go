@@ -15,7 +15,7 @@ func (r *Shipping) TakeTracking(b *exchange.Batch, in store.InboxMessage, m *mes
 	if err != nil {
 		return err
 	}
-	s, err := b.Ch.Shipment(m.Tracking)
+	p, err := b.Ch.Parcel(m.Tracking)
 	if errors.Is(err, store.ErrNotFound) {
 		y.Skipped++
 		y.Reason("no such parcel")
@@ -26,14 +26,14 @@ func (r *Shipping) TakeTracking(b *exchange.Batch, in store.InboxMessage, m *mes
 		return err
 	}
 	y.New++
-	b.Settle(in, "done", "", s.OrderID)
-	o, err := b.Ch.Order(s.OrderID)
+	b.Settle(in, "done", "", p.OrderID)
+	o, err := b.Ch.Order(p.OrderID)
 	if err != nil {
 		return err
 	}
-	if m.State == "delivered" && s.State == store.Gone {
-		s.State, s.DeliveredAt = store.Arrived, m.At.UnixMicro()
-		if err := b.Ch.UpdateShipment(&s); err != nil {
+	if m.State == "delivered" && p.State == store.Gone {
+		p.State, p.DeliveredAt = store.Arrived, m.At.UnixMicro()
+		if err := saveParcel(b.Ch, &p); err != nil {
 			return err
 		}
 		all, err := b.Ch.ShipmentsOfOrder(o.ID)
@@ -49,7 +49,7 @@ func (r *Shipping) TakeTracking(b *exchange.Batch, in store.InboxMessage, m *mes
 			return err
 		}
 	}
-	b.Ch.Tell("shipment", s.Number)
+	b.Ch.Tell("shipment", p.Number)
 	b.Ch.Tell("order", o.Number)
 	return b.Ch.Note(store.Entry{At: b.Ch.Now.UnixMicro(), Who: b.C.Rec().Name, Thing: "order", ThingID: o.ID, What: "parcel " + m.State,
 		Text: fmt.Sprintf("%s: %s", m.Tracking, m.Text)})

@@ -23,7 +23,7 @@ type Typed struct {
 const longestNumber = 80
 
 // TypeNumber lets a packed parcel leave with a number that a person typed. Its channel is told like of any other.
-func (r *Shipping) TypeNumber(ctx context.Context, shipment string, t Typed, who string) error {
+func (r *Shipping) TypeNumber(ctx context.Context, parcel string, t Typed, who string) error {
 	t.Number, t.Service = strings.Join(strings.Fields(t.Number), " "), strings.TrimSpace(t.Service)
 	carrier, ok := r.NamedCarrier(t.Carrier)
 	switch {
@@ -33,18 +33,18 @@ func (r *Shipping) TypeNumber(ctx context.Context, shipment string, t Typed, who
 		return engine.Refuse("number: 3 to %d characters are expected", longestNumber)
 	}
 	return r.Commit(ctx, func(ch *engine.Change) error {
-		s, o, err := loadShipment(ch, shipment)
+		p, o, err := loadParcel(ch, parcel)
 		if err != nil {
 			return err
 		}
-		if why := notToShip(s); why != "" {
+		if why := notToShip(&p); why != "" {
 			return &engine.Refused{Text: why, Conflict: true}
 		}
 		if err := o.Workable(); err != nil {
 			return engine.OrderStateError(err)
 		}
-		if known, err := ch.Shipment(t.Number); err == nil {
-			return &engine.Refused{Text: fmt.Sprintf("number: shipment %s of order %s has %s already", known.Number, known.OrderNumber,
+		if known, err := ch.Parcel(t.Number); err == nil {
+			return &engine.Refused{Text: fmt.Sprintf("number: parcel %s of order %s has %s already", known.Number, known.OrderNumber,
 				t.Number), Conflict: true}
 		} else if !errors.Is(err, store.ErrNotFound) {
 			return err
@@ -54,14 +54,13 @@ func (r *Shipping) TypeNumber(ctx context.Context, shipment string, t Typed, who
 			return &engine.Refused{Text: fmt.Sprintf("the channel of order %s is gone", o.Number), Conflict: true}
 		}
 		label := &message.Label{Tracking: t.Number, URL: followed(carrier, t.Number), Service: t.Service}
-		s.CarrierID, s.CarrierTold, s.Service, s.ServiceName, s.Error = 0, carrier.Name, "", t.Service, ""
-		s.Tracking, s.TrackingURL = label.Tracking, label.URL
-		if err := r.labelSettled(ch, s.ID, o.ID, who); err != nil { // what was raised about labels is over
+		p.CarrierID, p.CarrierTold, p.Service, p.ServiceName, p.Error = 0, carrier.Name, "", t.Service, ""
+		p.Tracking, p.TrackingURL = label.Tracking, label.URL
+		if err := r.labelSettled(ch, p.ID, o.ID, who); err != nil { // what was raised about labels is over
 			return err
 		}
-		ch.Tell("shipment", s.Number)
 		return r.parcelLeaves(ch, leaving{side: channel, who: who, carrier: carrier.Name,
-			note: fmt.Sprintf("%s took it; tracking number %s was typed", carrier.Name, t.Number)}, &s, o, label)
+			note: fmt.Sprintf("%s took it; tracking number %s was typed", carrier.Name, t.Number)}, &p, o, label)
 	})
 }
 

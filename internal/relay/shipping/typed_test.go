@@ -48,7 +48,7 @@ func TestAParcelLeavesWithATypedNumber(t *testing.T) {
 	require.ErrorContains(t, k.TypeNumber(ctx, s, barge, "Pim"), "has left already")
 	k.Sell("S-2", trial.Units("JAR", 1))
 	second := k.Packed("S-2")
-	require.ErrorContains(t, k.TypeNumber(ctx, second, barge, "Pim"), "shipment "+s+" of order O10001 has BG 0117 already")
+	require.ErrorContains(t, k.TypeNumber(ctx, second, barge, "Pim"), "parcel "+s+" of order O10001 has BG 0117 already")
 	k.CancelOrder("S-2")
 	require.Error(t, k.TypeNumber(ctx, second, shipping.Typed{Carrier: "barge", Number: "BG 0118"}, "Pim"))
 	k.Holds()

@@ -31,6 +31,7 @@ import (
 	"openrelay/internal/relay/exchange"
 	"openrelay/internal/relay/listing"
 	"openrelay/internal/relay/orders"
+	"openrelay/internal/relay/shipping"
 	"openrelay/internal/setup"
 	"openrelay/internal/store"
 )
@@ -533,7 +534,7 @@ func (k *Kit) Packed(number string) string {
 		_, err := k.Scan(ctx, s, w.SKU, "", w.Quantity, "Pim")
 		require.NoError(k.t, err)
 	}
-	require.NoError(k.t, k.Pack(ctx, s, "small", 0, nil, "Pim"))
+	require.NoError(k.t, k.PackInto(s, "small"))
 	return s
 }
 
@@ -630,6 +631,20 @@ func (k *Kit) Picked(number string) string {
 	return s
 }
 
+// PackInto packs a shipment whole into a parcel of a profile.
+func (k *Kit) PackInto(shipment, profile string) error {
+	_, err := k.Pack(k.t.Context(), shipment, shipping.Packing{Profile: profile}, "Pim")
+	return err
+}
+
+// PackUnits packs units of a shipment into a parcel of a profile, and returns its number.
+func (k *Kit) PackUnits(shipment, profile string, units map[string]int64) string {
+	k.t.Helper()
+	n, err := k.Pack(k.t.Context(), shipment, shipping.Packing{Profile: profile, Units: units}, "Pim")
+	require.NoError(k.t, err)
+	return n
+}
+
 func (k *Kit) Label(shipment, carrier string) error {
 	k.t.Helper()
 	err := k.AskLabel(k.t.Context(), shipment, carrier, "slow", "Pim")
@@ -637,9 +652,9 @@ func (k *Kit) Label(shipment, carrier string) error {
 	return err
 }
 
-func (k *Kit) ParcelOf(shipment string) store.Shipment {
+func (k *Kit) ParcelOf(number string) store.Parcel {
 	k.t.Helper()
-	s, err := k.Store.Shipment(k.t.Context(), shipment)
+	s, err := k.Store.Parcel(k.t.Context(), number)
 	require.NoError(k.t, err)
 	return s
 }

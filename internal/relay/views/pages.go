@@ -26,7 +26,7 @@ type OrderView struct {
 	Totals    order.Totals
 	Versions  []Version
 	Timeline  []store.Entry
-	Shipments []store.Shipment
+	Shipments []ShipmentParcels
 	Outbox    []store.OutboxMessage
 
 	Customer   store.Customer
@@ -69,7 +69,7 @@ func (r *Views) Order(ctx context.Context, number string) (OrderView, error) {
 	if out.Timeline, err = r.Store.Timeline(ctx, "order", o.ID); err != nil {
 		return out, err
 	}
-	if out.Shipments, err = r.Store.ShipmentsOfOrder(ctx, o.ID); err != nil {
+	if out.Shipments, err = r.shipmentsOf(ctx, o.ID); err != nil {
 		return out, err
 	}
 	if out.Outbox, err = r.Store.OutboxOfOrder(ctx, o.ID); err != nil {
@@ -125,9 +125,36 @@ func actions(o *order.Order) []string {
 	return out
 }
 
+// ShipmentParcels is a shipment with its parcels.
+type ShipmentParcels struct {
+	store.Shipment
+	Parcels []store.Parcel
+}
+
+func (r *Views) shipmentsOf(ctx context.Context, order int64) ([]ShipmentParcels, error) {
+	list, err := r.Store.ShipmentsOfOrder(ctx, order)
+	if err != nil {
+		return nil, err
+	}
+	return r.WithParcels(ctx, list)
+}
+
+// WithParcels adds to shipments the parcels in which they leave.
+func (r *Views) WithParcels(ctx context.Context, list []store.Shipment) ([]ShipmentParcels, error) {
+	out := make([]ShipmentParcels, len(list))
+	for i, s := range list {
+		parcels, err := r.Store.ParcelsOf(ctx, s.ID)
+		if err != nil {
+			return nil, err
+		}
+		out[i] = ShipmentParcels{s, parcels}
+	}
+	return out, nil
+}
+
 // ShipmentView is a shipment with what is to be picked.
 type ShipmentView struct {
-	store.Shipment
+	ShipmentParcels
 	Order    *order.Order
 	Wants    []picking.Want
 	Location store.Location
@@ -155,7 +182,11 @@ func (r *Views) Shipment(ctx context.Context, number string) (ShipmentView, erro
 	if err != nil {
 		return out, err
 	}
-	out.Shipment, out.Location = s, r.Place(s.LocationID)
+	all, err := r.WithParcels(ctx, []store.Shipment{s})
+	if err != nil {
+		return out, err
+	}
+	out.ShipmentParcels, out.Location = all[0], r.Place(s.LocationID)
 	if out.Order, err = r.Store.OrderByNumber(ctx, s.OrderNumber); err != nil {
 		return out, err
 	}
@@ -176,14 +207,50 @@ func (r *Views) Shipment(ctx context.Context, number string) (ShipmentView, erro
 		return out, err
 	}
 	out.Wants = shipping.WantList(s, out.Order, items, bins, walk)
+	packed := map[int64]int64{}
+	for _, p := range out.Parcels {
+		for _, l := range p.Lines {
+			if p.State != store.CalledOff {
+				packed[l.ItemID] += l.Quantity
+			}
+		}
+	}
+	for i := range out.Wants {
+		out.Wants[i].Packed = packed[out.Wants[i].ItemID]
+	}
 	return out, nil
 }
 
-// Label reads what the carrier answered when the label was bought.
-func (v ShipmentView) LabelData() (message.Label, error) {
+// ParcelView is a parcel with its order and what lies in it.
+type ParcelView struct {
+	store.Parcel
+	Order *order.Order
+	Items map[int64]store.Item
+}
+
+// Parcel gathers everything known about one parcel, by its number or tracking number.
+func (r *Views) Parcel(ctx context.Context, number string) (ParcelView, error) {
+	p, err := r.Store.Parcel(ctx, number)
+	out := ParcelView{Parcel: p}
+	if err != nil {
+		return out, err
+	}
+	if out.Order, err = r.Store.OrderByID(ctx, p.OrderID); err != nil {
+		return out, err
+	}
+	ids := make([]int64, len(p.Lines))
+	for i, l := range p.Lines {
+		ids[i] = l.ItemID
+	}
+	out.Items, err = r.Store.Items(ctx, ids)
+	return out, err
+}
+
+// LabelData reads what the carrier answered when the label was bought.
+func (v ParcelView) LabelData() (message.Label, error) {
 	var l message.Label
 	if v.Label == "" {
-		return l, &engine.Refused{Text: fmt.Sprintf("shipment %s has no label yet", v.Number), Conflict: true}
+		return l, &engine.Refused{Text: fmt.Sprintf("parcel %s has no label yet", v.Number), Conflict: true}
 	}
 	return l, json.Unmarshal([]byte(v.Label), &l)
 }
@@ -367,11 +434,11 @@ func (r *Views) feedView(c *engine.Conn, f store.Feed) (FeedView, bool) {
 	return v, true
 }
 
-// SenderOf is who the shipment's label says it comes from.
-func (r *Views) SenderOf(v ShipmentView) (place.Address, error) {
+// SenderOf is who a parcel's label says it comes from.
+func (r *Views) SenderOf(v ParcelView) (place.Address, error) {
 	c := r.ByID(v.CarrierID)
 	if c == nil {
-		return place.Address{}, &engine.Refused{Text: fmt.Sprintf("shipment %s has no carrier yet", v.Number), Conflict: true}
+		return place.Address{}, &engine.Refused{Text: fmt.Sprintf("parcel %s has no carrier yet", v.Number), Conflict: true}
 	}
-	return r.Shipping.Parcel(v.Shipment, v.Order, c).From, nil
+	return r.Shipping.Parcel(v.Parcel, v.Order, c).From, nil
 }

@@ -66,7 +66,7 @@ func TestTheOrdersPage(t *testing.T) {
 	require.NotEmpty(t, v.Timeline)
 	_, err = k.Views.Order(ctx, "O777")
 	require.ErrorIs(t, err, store.ErrNotFound)
-	ship, err := k.Shipment(ctx, s)
+	ship, err := k.Views.Parcel(ctx, s)
 	require.NoError(t, err)
 	from, err := k.SenderOf(ship)
 	require.NoError(t, err)

@@ -22,8 +22,10 @@ func TestPagesAreForEverybody(t *testing.T) {
 	require.NoError(t, err)
 	shipments, err := w.Client.Shipments(t.Context(), "")
 	require.NoError(t, err)
+	parcels, err := w.Client.Parcels(t.Context(), "")
+	require.NoError(t, err)
 	paths := []string{"/", "/exceptions", "/orders", "/orders?stage=held", "/orders/" + held[0].Number, "/type", "/picking", "/parcels",
-		"/parcels/" + shipments[0].Number,
+		"/pack/" + shipments[0].Number, "/parcels/" + parcels[0].Number,
 		"/stock", "/catalog", "/catalog/terms", "/listings", "/offers", "/publish", "/tables", "/items/new", "/items/JAR-500-T12",
 		"/items/JAR-500-T12/edit", "/receiving", "/transfers", "/counts",
 		"/compare", "/connections", "/connectors", "/connections/morrow", "/connections/morrow/join", "/connections/morrow/bench",

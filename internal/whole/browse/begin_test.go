@@ -92,7 +92,7 @@ func TestACompanyBegins(t *testing.T) {
 	b.field("Postcode", "7")
 	b.click("Add the place")
 	b.until(`document.querySelector("main table")?.innerText.includes("Alder Yard 3, 41207 Alderby, XW")`)
-	b.sees("Place alder added by Edda Quillon")
+	b.sees("added by Edda Quillon")
 	b.click("Undo")
 	b.sees("used no more")
 	b.click("Change it again")

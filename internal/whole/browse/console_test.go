@@ -84,7 +84,7 @@ func TestConsoleFromBasketToTracking(t *testing.T) {
 		}
 	}
 	packer.click("Pack")
-	packer.sees("1 · Carton")
+	packer.sees("All that is left goes into one parcel")
 	packer.click("Small carton")
 	packer.sees("does not fit")
 	packer.click("Medium carton")

@@ -34,11 +34,11 @@ func (w *world) joinSecondCarrier() {
 func (w *world) checkLabels() (wrong []string) {
 	ctx := context.Background()
 	bad := func(format string, args ...any) { wrong = append(wrong, fmt.Sprintf(format, args...)) }
-	parcels := map[string][]store.Shipment{} // by tracking number
+	parcels := map[string][]store.Parcel{} // by tracking number
 	for before := int64(0); ; {
-		list, err := w.Store.ListShipments(ctx, nil, 0, before, 200)
+		list, err := w.Store.ListParcels(ctx, nil, 0, before, 200)
 		if err != nil {
-			bad("shipments: %v", err)
+			bad("parcels: %v", err)
 			return wrong
 		}
 		for _, s := range list {

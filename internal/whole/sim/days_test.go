@@ -14,7 +14,10 @@ import (
 	"openrelay/internal/client"
 	"openrelay/internal/core/order"
 	"openrelay/internal/relay/attention"
+	"openrelay/internal/relay/engine"
 	"openrelay/internal/relay/orders"
+	"openrelay/internal/relay/shipping"
+	"openrelay/internal/relay/views"
 	"openrelay/internal/standin"
 	"openrelay/internal/store"
 )
@@ -341,19 +344,61 @@ func (w *world) workOn(ctx context.Context, number string) error {
 		}
 	}
 	if v.State == store.ToPick {
-		for _, p := range []string{"small", "medium", "large", "long"} {
-			if err = w.Relay.Pack(ctx, s, p, 0, nil, "Runa Hollis"); err == nil {
-				break
-			}
-		}
-		if err != nil {
+		if err := w.packAll(ctx, v); err != nil {
 			return err
 		}
 	}
 	if w.one(150) {
 		return nil
 	}
-	_, err = w.Relay.Ship(ctx, s, pick(w, []string{"plover", "gannet"}), "PP", "Runa Hollis")
+	if v, err = w.Relay.Shipment(ctx, s); err != nil {
+		return err
+	}
+	for _, p := range v.Parcels {
+		if p.State != store.ToShip {
+			continue
+		}
+		if w.one(40) { // somebody thinks again
+			return w.Relay.Unpack(ctx, p.Number, "Runa Hollis")
+		}
+		if _, err := w.Relay.Ship(ctx, p.Number, pick(w, []string{"plover", "gannet"}), "PP", "Runa Hollis"); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// packAll packs a shipment: into one parcel, or a unit apart first, of a kit perhaps only a component; sometimes a unit is put
+// back to its bin first.
+func (w *world) packAll(ctx context.Context, v views.ShipmentView) error {
+	if w.one(30) {
+		if err := w.Relay.TakeBack(ctx, v.Number, v.Wants[0].SKU, 1, "Runa Hollis"); err != nil {
+			return err
+		}
+		if _, err := w.Relay.Scan(ctx, v.Number, v.Wants[0].SKU, "", 1, "Runa Hollis"); err != nil {
+			return err
+		}
+	}
+	if w.one(4) {
+		apart := pick(w, v.Wants).SKU
+		if err := w.packInto(ctx, v.Number, map[string]int64{apart: 1}); err != nil {
+			return err
+		}
+		now, err := w.Relay.Shipment(ctx, v.Number)
+		if err != nil || now.State != store.ToPick {
+			return err
+		}
+	}
+	return w.packInto(ctx, v.Number, nil)
+}
+
+// packInto packs units into the smallest carton that takes them.
+func (w *world) packInto(ctx context.Context, shipment string, units map[string]int64) (err error) {
+	for _, p := range []string{"small", "medium", "large", "long"} {
+		if _, err = w.Relay.Pack(ctx, shipment, shipping.Packing{Profile: p, Units: units}, "Runa Hollis"); err == nil {
+			return nil
+		}
+	}
 	return err
 }
 
@@ -500,7 +545,7 @@ func (w *world) check(l *ledger) (wrong []string) {
 		}
 	}
 	// What was shipped from here is known there, by its tracking number.
-	list, err := w.Client.Shipments(ctx, "limit=200")
+	list, err := w.Client.Parcels(ctx, "limit=200")
 	for err == nil && len(list) > 0 {
 		for _, s := range list {
 			if (s.State == "shipped" || s.State == "delivered") && !strings.HasPrefix(s.Tracking, toldPrefix) &&
@@ -511,10 +556,10 @@ func (w *world) check(l *ledger) (wrong []string) {
 		if len(list) < 200 {
 			break
 		}
-		list, err = w.Client.Shipments(ctx, "limit=200&before="+list[len(list)-1].Number)
+		list, err = w.Client.Parcels(ctx, "limit=200&before="+list[len(list)-1].Number)
 	}
 	if err != nil {
-		bad("shipments cannot be listed: %v", err)
+		bad("parcels cannot be listed: %v", err)
 	}
 	wrong = append(wrong, w.checkLabels()...)
 	wrong = append(wrong, w.checkOffice(l)...)
@@ -588,6 +633,12 @@ func (w *world) knownThere(ctx context.Context, number, tracking string) bool {
 		if p.Tracking == tracking {
 			return true
 		}
+	}
+	open, err := w.Store.OpenExceptions(ctx, w.Relay.Clock(), 10_000)
+	if err == nil && slices.ContainsFunc(open, func(e store.Exception) bool {
+		return e.Cause == engine.NumberUntold && e.Subject == tracking
+	}) {
+		return true // it holds a part of a kit, and somebody was told
 	}
 	return strings.HasPrefix(tracking, "SR")
 }

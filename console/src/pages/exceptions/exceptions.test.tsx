@@ -148,6 +148,7 @@ describe("what a person ends", () => {
   it.each([
     ["put back", "It is put back"],
     ["label not needed", "It is voided"],
+    ["number not told", "They know it"],
   ])("%s by its own words", async (cause, words) => {
     const asked = show({ cause, settled: true });
     await userEvent.click(await screen.findByRole("button", { name: words }));

@@ -281,6 +281,13 @@ function Detail({
   );
 }
 
+/** What a person says who has dealt with what a cause asks for. */
+const dealtWith: Record<string, string> = {
+  "put back": "It is put back",
+  "label not needed": "It is voided",
+  "number not told": "They know it",
+};
+
 /** What frees it, in place, by cause. */
 function Fix({ e, orders, onDone, onSaid }: { e: Exception; orders: string[]; onDone: () => void; onSaid: (text: string) => void }) {
   const action = useAction((d) => {
@@ -358,10 +365,10 @@ function Fix({ e, orders, onDone, onSaid }: { e: Exception; orders: string[]; on
         </Button>
       </div>
     );
-  else if (e.cause === "put back" || e.cause === "label not needed")
+  else if (e.cause in dealtWith)
     body = (
       <Button kind="main" onClick={() => settle.mutate()} disabled={settle.isPending}>
-        {e.cause === "put back" ? "It is put back" : "It is voided"}
+        {dealtWith[e.cause]}
       </Button>
     );
   else if (e.cause === "service to be chosen")
@@ -410,7 +417,7 @@ function Fix({ e, orders, onDone, onSaid }: { e: Exception; orders: string[]; on
   return (
     <div className="flex flex-col items-start gap-2">
       {body}
-      {e.settled && !["put back", "label not needed", "label not known"].includes(e.cause) && (
+      {e.settled && !(e.cause in dealtWith) && e.cause !== "label not known" && (
         <Button kind="quiet" onClick={() => settle.mutate()} disabled={settle.isPending}>
           It was dealt with elsewhere
         </Button>

@@ -1,6 +1,6 @@
 import { orderQuery } from "../../api/queries";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { useState, type FormEvent } from "react";
+import { Fragment, useState, type FormEvent } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import { api, take, type Schema } from "../../api/client";
 import { Button, Head, Loading, Sheet, Trouble } from "../../parts/controls";
@@ -433,29 +433,43 @@ function Address({ order: o, onDone }: { order: Order; onDone: () => void }) {
 }
 
 function Shipments({ order: o }: { order: Order }) {
+  const link = "code underline decoration-rule underline-offset-4 hover:decoration-ink";
   return (
     <section>
-      <h2 className="mb-1">Shipments</h2>
+      <h2 className="mb-1">Shipments and parcels</h2>
       <table className="ledger">
         <tbody>
           {o.shipments.map((s) => (
-            <tr key={s.number}>
-              <td>
-                <Link
-                  to={s.state === "picking" ? `/pick/${s.number}` : `/parcels/${s.number}`}
-                  className="code underline decoration-rule underline-offset-4 hover:decoration-ink"
-                >
-                  {s.number}
-                </Link>
-              </td>
-              <td>{s.location}</td>
-              <td>{s.state}</td>
-              <td>
-                {s.carrier} {s.service_name}
-              </td>
-              <td className="code">{s.tracking}</td>
-              <td className="r">{s.price ? <Money minor={s.price} currency={s.currency ?? ""} /> : null}</td>
-            </tr>
+            <Fragment key={s.number}>
+              <tr>
+                <td>
+                  <Link to={s.picked < s.quantity ? `/pick/${s.number}` : `/pack/${s.number}`} className={link}>
+                    {s.number}
+                  </Link>
+                </td>
+                <td colSpan={2}>
+                  {s.location}: {s.picked} of {s.quantity} picked, {s.packed} packed
+                </td>
+                <td className="r">{s.state}</td>
+              </tr>
+              {s.parcels.map((p) => (
+                <tr key={p.number} className={p.state === "called off" ? "text-quiet" : ""}>
+                  <td className="pl-4!">
+                    <Link to={`/parcels/${p.number}`} className={link}>
+                      {p.number}
+                    </Link>
+                  </td>
+                  <td>
+                    {p.quantity} units, {p.state}
+                    <div className="text-quiet">
+                      {p.carrier} {p.service_name}
+                    </div>
+                  </td>
+                  <td className="code">{p.tracking}</td>
+                  <td className="r">{p.price ? <Money minor={p.price} currency={p.currency ?? ""} /> : null}</td>
+                </tr>
+              ))}
+            </Fragment>
           ))}
         </tbody>
       </table>

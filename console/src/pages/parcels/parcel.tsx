@@ -1,21 +1,22 @@
-import { namedCarriersQuery, profilesQuery, shipmentQuery } from "../../api/queries";
-import { clsx } from "clsx";
+import { namedCarriersQuery, parcelQuery, profilesQuery } from "../../api/queries";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import { Link, useParams } from "react-router";
-import { api, take, type Schema } from "../../api/client";
+import { Link, Navigate, useNavigate, useParams } from "react-router";
+import { api, Problem, take, type Schema } from "../../api/client";
 import { Button, Empty, Head, Loading, Trouble } from "../../parts/controls";
 import { Labelled } from "../../parts/fields";
 import { dayText, decimal, Kg, Money, When } from "../../parts/format";
 import { Lamp, LampShape } from "../../parts/lamp";
+import { CartonChoice, Serials, useCarton, WeightField } from "./carton";
 import { ParcelState } from "./state";
 
-type View = Schema<"ShipmentView">;
+type View = Schema<"ParcelView">;
 
 export default function Parcel() {
   const { number = "" } = useParams();
-  const q = useQuery(shipmentQuery(number));
+  const q = useQuery(parcelQuery(number));
   if (q.isPending) return <Loading />;
+  if (q.error instanceof Problem && q.error.status === 404) return <Navigate to={`/pack/${number}`} replace />;
   if (q.error) return <Trouble error={q.error} />;
   const s = q.data;
   const gone = s.state === "shipped" || s.state === "delivered";
@@ -57,7 +58,12 @@ export default function Parcel() {
           {gone ? (
             <Sent key={s.number} s={s} />
           ) : s.state === "called off" ? (
-            <Empty>This shipment was called off. What was picked goes back to its bins.</Empty>
+            <Empty>
+              This parcel was unpacked or called off.{" "}
+              <Link className="underline decoration-rule underline-offset-4 hover:decoration-ink" to={`/pack/${s.shipment}`}>
+                To its shipment
+              </Link>
+            </Empty>
           ) : (
             <Work s={s} />
           )}
@@ -80,16 +86,15 @@ export default function Parcel() {
                 ))}
             </address>
             <p className="mt-1 text-[12px] text-quiet">Wished delivery: {s.requested_service || "none"}</p>
-            {s.note && <p className="text-[12px] text-quiet">Note: {s.note}</p>}
           </section>
           <section>
             <h2 className="mb-1">In it</h2>
             <table className="ledger">
               <tbody>
-                {s.wants.map((w) => (
-                  <tr key={`${w.line_id} ${w.item_id}`}>
+                {s.contents.map((w) => (
+                  <tr key={w.sku}>
                     <td>
-                      {w.title}
+                      {w.name}
                       <div className="code text-quiet">{w.sku}</div>
                     </td>
                     <td className="r fig">{w.quantity}</td>
@@ -106,101 +111,48 @@ export default function Parcel() {
 
 function Work({ s }: { s: View }) {
   const client = useQueryClient();
+  const navigate = useNavigate();
   const number = s.number;
   const profiles = useQuery(profilesQuery);
-  const [weight, setWeight] = useState("");
-  const [serials, setSerials] = useState<Record<string, string>>({});
+  const carton = useCarton();
   const refresh = () => {
-    for (const key of ["shipment", "rates"]) void client.invalidateQueries({ queryKey: [key, number] });
+    for (const key of ["parcel", "rates"]) void client.invalidateQueries({ queryKey: [key, number] });
+    void client.invalidateQueries({ queryKey: ["shipment"] });
   };
   const pack = useMutation({
     mutationFn: (profile: string) =>
-      take(
-        api.POST("/api/v1/shipments/{number}/pack", {
-          params: { path: { number } },
-          body: {
-            profile,
-            weight_g: Math.round(Number(weight || 0) * 1000),
-            serials: Object.fromEntries(Object.entries(serials).map(([sku, text]) => [sku, text.split(/\s+/).filter(Boolean)])),
-          },
-        }),
-      ),
+      take(api.POST("/api/v1/parcels/{number}/repack", { params: { path: { number } }, body: carton.body(profile) })),
     onSuccess: refresh,
   });
-  const unpicked = s.wants.some((w) => w.picked < w.quantity);
-  if (unpicked) {
-    return (
-      <Empty
-        action={
-          <Link className="underline" to={`/pick/${number}`}>
-            Go on picking
-          </Link>
-        }
-      >
-        Not everything is picked yet: {s.expected}.
-      </Empty>
-    );
-  }
+  const unpack = useMutation({
+    mutationFn: () => take(api.POST("/api/v1/parcels/{number}/unpack", { params: { path: { number } } })),
+    onSuccess: () => {
+      refresh();
+      void navigate(`/pack/${s.shipment}`);
+    },
+  });
   return (
     <>
       <section>
-        <h2 className="mb-2">1 · Carton</h2>
-        {s.wants
-          .filter((w) => w.serials)
-          .map((w) => (
-            <label key={w.sku} className="mb-3 block max-w-md">
-              <span className="mb-1 block">
-                Serial {w.quantity === 1 ? "number" : `numbers of ${w.quantity} units`} of <span className="code">{w.sku}</span>
-                {!!s.profile && <span className="text-quiet"> (only to pack anew)</span>}
-              </span>
-              <textarea
-                className="field code min-h-12 w-full"
-                rows={Math.min(w.quantity, 4)}
-                placeholder="Scan each unit"
-                value={serials[w.sku] ?? ""}
-                onChange={(e) => setSerials({ ...serials, [w.sku]: e.target.value })}
-              />
-            </label>
-          ))}
-        <Trouble error={pack.error} />
-        <div className="mt-1 flex flex-wrap gap-2" role="group" aria-label="Parcel profile">
-          {profiles.data?.map((p) => (
-            <button
-              key={p.code}
-              type="button"
-              aria-pressed={s.profile === p.code}
-              disabled={pack.isPending}
-              onClick={() => pack.mutate(p.code)}
-              className={clsx(
-                "min-h-12 rounded-[3px] border px-3 py-1.5 text-left",
-                s.profile === p.code
-                  ? "border-ink bg-ink text-paper"
-                  : s.decided_profile === p.code
-                    ? "border-ink bg-sheet"
-                    : "border-rule bg-sheet hover:border-ink",
-              )}
-            >
-              <div className="font-medium">{p.name}</div>
-              {s.decided_profile === p.code && <div className="text-[12px]">by rule</div>}
-              <div className="code opacity-80">
-                {p.length_mm}×{p.width_mm}×{p.height_mm}
-              </div>
-            </button>
-          ))}
+        <div className="mb-2 flex items-baseline justify-between">
+          <h2>1 · Carton</h2>
+          {s.state === "packed" && (
+            <Button kind="quiet" disabled={unpack.isPending} onClick={() => unpack.mutate()}>
+              Unpack
+            </Button>
+          )}
         </div>
-        <div className="mt-3 flex items-center gap-3">
-          <label className="flex items-center gap-2">
-            <span className="text-quiet">Weighed, kg</span>
-            <input
-              className="field fig w-24"
-              inputMode="decimal"
-              placeholder="by sum"
-              value={weight}
-              onChange={(e) => setWeight(e.target.value.replace(",", "."))}
-            />
-          </label>
+        <Trouble error={pack.error ?? unpack.error} />
+        <Serials of={s.contents.filter((w) => w.serials)} carton={carton} />
+        <CartonChoice
+          profiles={profiles.data ?? []}
+          chosen={s.profile}
+          busy={pack.isPending || s.state !== "packed"}
+          onChoose={(code) => pack.mutate(code)}
+        />
+        <WeightField carton={carton}>
           {s.profile && (
-            <Button onClick={() => pack.mutate(s.profile as string)} disabled={pack.isPending || !weight}>
+            <Button large onClick={() => pack.mutate(s.profile as string)} disabled={pack.isPending || !carton.weight}>
               Take this weight
             </Button>
           )}
@@ -209,9 +161,9 @@ function Work({ s }: { s: View }) {
               now <Kg grams={s.weight_g} />
             </span>
           )}
-        </div>
+        </WeightField>
       </section>
-      {s.state !== "picking" && <Rates s={s} onDone={refresh} />}
+      <Rates s={s} onDone={refresh} />
       {s.state === "packed" && <TypedNumber number={number} onDone={refresh} />}
     </>
   );
@@ -222,12 +174,12 @@ function Rates({ s, onDone }: { s: View; onDone: () => void }) {
   const [why, setWhy] = useState("");
   const q = useQuery({
     queryKey: ["rates", number, s.weight_g, s.profile],
-    queryFn: () => take(api.GET("/api/v1/shipments/{number}/rates", { params: { path: { number } } })),
+    queryFn: () => take(api.GET("/api/v1/parcels/{number}/rates", { params: { path: { number } } })),
   });
   const ship = useMutation({
     mutationFn: (r: { carrier: string; service: string }) =>
       take(
-        api.POST("/api/v1/shipments/{number}/ship", {
+        api.POST("/api/v1/parcels/{number}/ship", {
           params: { path: { number }, header: { "Idempotency-Key": `${number} ${crypto.randomUUID()}` } },
           body: r,
         }),
@@ -317,7 +269,7 @@ function TypedNumber({ number, onDone }: { number: string; onDone: () => void })
   const type = useMutation({
     mutationFn: () =>
       take(
-        api.POST("/api/v1/shipments/{number}/typed", {
+        api.POST("/api/v1/parcels/{number}/typed", {
           params: { path: { number }, header: { "Idempotency-Key": `${number} ${crypto.randomUUID()}` } },
           body: { carrier: carrier || (list[0]?.code ?? ""), number: tracking },
         }),
@@ -365,7 +317,7 @@ function TypedNumber({ number, onDone }: { number: string; onDone: () => void })
 }
 
 function Sent({ s }: { s: View }) {
-  const label = `/api/v1/shipments/${s.number}/label.pdf`;
+  const label = `/api/v1/parcels/${s.number}/label.pdf`;
   const order = useQuery({
     queryKey: ["order", s.order_number],
     queryFn: () => take(api.GET("/api/v1/orders/{number}", { params: { path: { number: s.order_number } } })),

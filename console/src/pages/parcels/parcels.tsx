@@ -8,21 +8,15 @@ import { Lamp } from "../../parts/lamp";
 import { Table, type Column } from "../../parts/table";
 import { ParcelState } from "./state";
 
-type Row = Schema<"Shipment">;
+type Row = Schema<"Parcel">;
 
 const columns: Column<Row>[] = [
-  { key: "number", title: "Shipment", cell: (s) => <span className="code font-medium">{s.number}</span>, value: (s) => s.number },
+  { key: "number", title: "Parcel", cell: (s) => <span className="code font-medium">{s.number}</span>, value: (s) => s.number },
   { key: "state", title: "State", cell: (s) => <ParcelState state={s.state} />, value: (s) => s.state },
   { key: "order", title: "Order", cell: (s) => <span className="code">{s.order_number}</span>, value: (s) => s.order_number },
   { key: "buyer", title: "To", cell: (s) => s.buyer, value: (s) => s.buyer },
   { key: "location", title: "From", cell: (s) => s.location, value: (s) => s.location },
-  {
-    key: "picked",
-    title: "Picked",
-    right: true,
-    cell: (s) => <span className="fig">{`${s.picked}/${s.quantity}`}</span>,
-    value: (s) => `${s.picked}/${s.quantity}`,
-  },
+  { key: "units", title: "Units", right: true, cell: (s) => <span className="fig">{s.quantity}</span>, value: (s) => s.quantity },
   { key: "service", title: "Service", cell: (s) => s.service_name ?? "", value: (s) => s.service_name ?? "" },
   { key: "tracking", title: "Tracking number", cell: (s) => <span className="code">{s.tracking}</span>, value: (s) => s.tracking ?? "" },
   { key: "weight", title: "Weight", right: true, cell: (s) => (s.weight_g ? <Kg grams={s.weight_g} /> : null), value: (s) => s.weight_g },
@@ -37,26 +31,25 @@ const columns: Column<Row>[] = [
 ];
 
 const views = [
-  ["picking,packed,buying label", "To be sent"],
+  ["packed,buying label", "To be sent"],
   ["shipped", "On their way"],
   ["delivered", "Delivered"],
   ["called off", "Called off"],
 ] as const;
 
-/** What a parcel does not have before it has left, and what is of no interest afterwards. */
+/** What a parcel does not have before it has left. */
 const later = ["service", "tracking", "price", "shipped"];
-const early = ["picked"];
 
 export default function Parcels() {
   const navigate = useNavigate();
   const [params, setParams] = useSearchParams();
   const state = params.get("state") ?? views[0][0];
   const q = useInfiniteQuery({
-    queryKey: ["shipments", state],
+    queryKey: ["parcels", state],
     initialPageParam: "",
     queryFn: ({ pageParam }) => {
       const before = new URLSearchParams(pageParam).get("before") ?? undefined;
-      return takeWith(api.GET("/api/v1/shipments", { params: { query: { state, limit: 100, before } } }));
+      return takeWith(api.GET("/api/v1/parcels", { params: { query: { state, limit: 100, before } } }));
     },
     getNextPageParam: (last) => last.next,
   });
@@ -68,11 +61,11 @@ export default function Parcels() {
       <Trouble error={q.error} />
       <Table
         name="parcels"
-        columns={state === views[0][0] ? columns.filter((c) => !later.includes(c.key)) : columns.filter((c) => !early.includes(c.key))}
+        columns={state === views[0][0] ? columns.filter((c) => !later.includes(c.key)) : columns}
         rows={rows}
         rowKey={(s) => s.number}
         more={{ has: q.hasNextPage, busy: q.isFetchingNextPage, load: () => void q.fetchNextPage() }}
-        onOpen={(s) => void navigate(s.state === "picking" && s.picked < s.quantity ? `/pick/${s.number}` : `/parcels/${s.number}`)}
+        onOpen={(s) => void navigate(`/parcels/${s.number}`)}
         tools={
           <div role="group" aria-label="State" className="flex flex-wrap">
             {views.map(([value, name]) => (
@@ -90,7 +83,7 @@ export default function Parcels() {
         }
       />
       {q.isPending && <Loading />}
-      {q.isSuccess && rows.length === 0 && <Empty>No parcel here. A shipment begins when somebody starts to pick an order.</Empty>}
+      {q.isSuccess && rows.length === 0 && <Empty>No parcel here. One comes to be when a picked order is packed.</Empty>}
     </>
   );
 }

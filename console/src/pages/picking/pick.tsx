@@ -29,6 +29,19 @@ export default function Pick() {
       sound(false);
     },
   });
+  const back = useMutation({
+    mutationFn: (code: string) => take(api.POST("/api/v1/shipments/{number}/take-back", { params: { path: { number } }, body: { code } })),
+    onSuccess: (now, code) => {
+      client.setQueryData(shipmentQuery(number).queryKey, now);
+      const w = now.wants.find((x) => x.sku === code);
+      setSaid({ good: true, text: `One ${code} put back${w?.bin ? ` into bin ${w.bin}` : ""}`, expected: now.expected });
+      sound(true);
+    },
+    onError: (e) => {
+      setSaid({ good: false, text: (e as Problem).detail });
+      sound(false);
+    },
+  });
   const left = q.data?.wants.reduce((n, w) => n + w.quantity - w.picked, 0) ?? 1;
   if (q.isPending) return <Loading />;
   if (q.error) return <Trouble error={q.error} large />;
@@ -85,6 +98,11 @@ export default function Pick() {
                   {w.sku} {w.gtin} {w.kit_sku && `part of ${w.kit_sku}`}
                 </span>
               </span>
+              {picking && w.picked > w.packed && (
+                <Button kind="quiet" aria-label={`Take back one ${w.sku}`} disabled={back.isPending} onClick={() => back.mutate(w.sku)}>
+                  Take back
+                </Button>
+              )}
               <span className="fig w-20 text-[20px]">
                 {w.picked}/{w.quantity}
               </span>
@@ -95,13 +113,13 @@ export default function Pick() {
       </ul>
       <div className="mt-5 flex flex-wrap items-center gap-3">
         {left === 0 && picking && (
-          <Button kind="main" large onClick={() => void navigate(`/parcels/${s.number}`)}>
+          <Button kind="main" large onClick={() => void navigate(`/pack/${s.number}`)}>
             Pack
           </Button>
         )}
         {!picking && (
-          <Button kind="main" large onClick={() => void navigate(`/parcels/${s.number}`)}>
-            To the parcel
+          <Button kind="main" large onClick={() => void navigate(`/pack/${s.number}`)}>
+            To its parcels
           </Button>
         )}
         <a

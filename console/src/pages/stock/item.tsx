@@ -139,7 +139,7 @@ export default function ItemPage() {
                       <td className="code">{s.serial}</td>
                       <td>
                         <Lamp state={s.state === "here" ? "go" : s.state === "packed" ? "busy" : "idle"}>
-                          {s.state === "here" ? s.location : `${s.state} ${s.shipment ?? ""}`}
+                          {s.state === "here" ? s.location : `${s.state} ${s.parcel ?? ""}`}
                         </Lamp>
                       </td>
                       <td className="text-quiet">{s.source}</td>

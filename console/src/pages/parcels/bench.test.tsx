@@ -1,0 +1,124 @@
+import { screen, waitFor } from "@testing-library/react";
+import userEvent from "@testing-library/user-event";
+import { describe, expect, it } from "vitest";
+import type { Schema } from "../../api/client";
+import { answer, changes, onACleanPage, open, refused, said, service } from "../../testing/service";
+import Bench from "./bench";
+import Parcel from "./parcel";
+
+type View = Schema<"ShipmentView">;
+type ParcelView = Schema<"ParcelView">;
+
+/** A shipment of five jars and a lid, all picked. */
+function picked(over: Partial<View> = {}): View {
+  const s = answer<View>("shipments/S10002");
+  const want = (sku: string, item: number, n: number) => ({
+    line_id: item,
+    item_id: item,
+    sku,
+    gtin: `20000${item}`,
+    title: `A ${sku}`,
+    bin: "A-1",
+    quantity: n,
+    picked: n,
+    packed: 0,
+  });
+  return { ...s, wants: [want("JAR", 1, 5), want("LID", 2, 1)], quantity: 6, picked: 6, packed: 0, parcels: [], ...over };
+}
+
+const packedOne = (): Schema<"Parcel"> => ({ ...answer<Schema<"Parcel">[]>("parcels")[0]!, number: "S10002", state: "packed" });
+
+const bench = (say: Record<string, unknown>) => {
+  const asked = service({ profiles: answer("profiles"), ...say });
+  open(<Bench />, "/pack/S10002", "/pack/:number");
+  return asked;
+};
+
+describe("the packing bench", () => {
+  onACleanPage();
+
+  it("packs all that is left into one parcel, and goes on to it", async () => {
+    const done = picked({ state: "packed", packed: 6, parcels: [packedOne()] });
+    const asked = bench({ "shipments/S10002": picked(), "POST shipments/S10002/pack": done });
+    await userEvent.click(await screen.findByRole("button", { name: /Small/ }));
+    await said("another page");
+    expect(changes(asked)[0]?.body).toMatchObject({ profile: "small", serials: {} });
+    expect(changes(asked)[0]?.body).not.toHaveProperty("units");
+  });
+
+  it("packs what was scanned for it, and a carton's code packs", async () => {
+    const half = picked({ packed: 2, parcels: [packedOne()] });
+    const asked = bench({ "shipments/S10002": picked(), "POST shipments/S10002/pack": half });
+    const field = await screen.findByPlaceholderText(/Scan what goes into/);
+    await userEvent.type(field, "JAR{Enter}");
+    await userEvent.type(field, "200001{Enter}");
+    await said("A JAR: 2 in this parcel");
+    await userEvent.click(screen.getByRole("button", { name: "One more of JAR" }));
+    await userEvent.click(screen.getByRole("button", { name: "One less of JAR" }));
+    await userEvent.type(field, "small{Enter}");
+    await waitFor(() => expect(changes(asked)[0]?.body).toMatchObject({ profile: "small", units: { JAR: 2 } }));
+    await said("All that is left goes into one parcel");
+    expect(screen.getByRole("link", { name: "S10002" }).getAttribute("href")).toBe("/parcels/S10002");
+  });
+
+  it("says loudly what does not belong, and what is too much", async () => {
+    bench({ "shipments/S10002": picked() });
+    const field = await screen.findByPlaceholderText(/Scan what goes into/);
+    await userEvent.type(field, "SMOKER{Enter}");
+    await said("“SMOKER” is not in this shipment");
+    await userEvent.type(field, "LID{Enter}");
+    await userEvent.type(field, "LID{Enter}");
+    await said("LID: no more of it is left to pack");
+  });
+
+  it("says why a carton does not do", async () => {
+    bench({ "shipments/S10002": picked(), "POST shipments/S10002/pack": refused(409, "the goods need 12.0 l, Small carton holds 6.0 l") });
+    await userEvent.click(await screen.findByRole("button", { name: /Small/ }));
+    await said("the goods need 12.0 l");
+  });
+
+  it("packs a part while the rest is still to be picked", async () => {
+    const s = picked({ picked: 3 });
+    s.wants[0]!.picked = 2;
+    const asked = bench({ "shipments/S10002": s, "POST shipments/S10002/pack": s });
+    await said("3 units are still to be picked");
+    await userEvent.click(await screen.findByRole("button", { name: /Small/ }));
+    await waitFor(() => expect(changes(asked)[0]?.body).toMatchObject({ units: { JAR: 2, LID: 1 } }));
+  });
+
+  it("takes a parcel apart again", async () => {
+    const s = picked({ state: "packed", packed: 6, parcels: [packedOne()] });
+    for (const w of s.wants) w.packed = w.quantity;
+    const asked = bench({ "shipments/S10002": s, "POST parcels/S10002/unpack": answer("parcels/S10001") });
+    await userEvent.click(await screen.findByRole("button", { name: "Unpack S10002" }));
+    await waitFor(() => expect(changes(asked)[0]?.path).toBe("parcels/S10002/unpack"));
+  });
+});
+
+describe("a parcel", () => {
+  const packed = (): ParcelView => ({ ...answer<ParcelView>("parcels/S10001"), state: "packed", error: "" });
+  const show = (p: ParcelView, say: Record<string, unknown> = {}) => {
+    const asked = service({ "parcels/S10001": p, profiles: answer("profiles"), "parcels/S10001/rates": [], "named-carriers": [], ...say });
+    open(<Parcel />, "/parcels/S10001", "/parcels/:number");
+    return asked;
+  };
+
+  it("is packed anew, with the weight of the scale", async () => {
+    const asked = show(packed(), { "POST parcels/S10001/repack": packed() });
+    await userEvent.type(await screen.findByLabelText("Weighed, kg"), "1,25");
+    await userEvent.click(screen.getByRole("button", { name: "Take this weight" }));
+    await waitFor(() => expect(changes(asked)[0]?.body).toMatchObject({ profile: "small", weight_g: 1250 }));
+  });
+
+  it("is unpacked, and its shipment goes on", async () => {
+    const asked = show(packed(), { "POST parcels/S10001/unpack": packed() });
+    await userEvent.click(await screen.findByRole("button", { name: "Unpack" }));
+    await said("another page");
+    expect(changes(asked)[0]?.path).toBe("parcels/S10001/unpack");
+  });
+
+  it("that was called off leads to its shipment", async () => {
+    show({ ...packed(), state: "called off" });
+    expect((await screen.findByRole("link", { name: "To its shipment" })).getAttribute("href")).toBe("/pack/S10001");
+  });
+});

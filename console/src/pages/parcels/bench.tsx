@@ -1,0 +1,222 @@
+import { profilesQuery, shipmentQuery } from "../../api/queries";
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { Link, useNavigate, useParams } from "react-router";
+import { api, take, type Schema } from "../../api/client";
+import { Button, Empty, Head, Loading, Trouble } from "../../parts/controls";
+import { Kg } from "../../parts/format";
+import { ScanField, sound, Verdict, type Said } from "../../parts/scanner";
+import { CartonChoice, Serials, useCarton, WeightField } from "./carton";
+import { ParcelState } from "./state";
+
+type View = Schema<"ShipmentView">;
+type Want = View["wants"][number];
+
+/** Units by SKU that go into the next parcel; null: all that is left. */
+type Counted = Record<string, number> | null;
+
+const toPack = (w: Want) => w.picked - w.packed;
+
+/** Where a shipment is packed: into one parcel, or into several, each with the units that were scanned for it. */
+export default function Bench() {
+  const { number = "" } = useParams();
+  const q = useQuery(shipmentQuery(number));
+  if (q.isPending) return <Loading />;
+  if (q.error) return <Trouble error={q.error} large />;
+  return <Packing key={q.data.number} s={q.data} />;
+}
+
+function Packing({ s }: { s: View }) {
+  const unpicked = s.wants.reduce((n, w) => n + w.quantity - w.picked, 0);
+  const unpacked = s.wants.reduce((n, w) => n + toPack(w), 0);
+  return (
+    <>
+      <Head
+        title={
+          <>
+            Pack <span className="font-mono">{s.number}</span>
+          </>
+        }
+        sub={
+          <span>
+            order{" "}
+            <Link to={`/orders/${s.order_number}`} className="code underline decoration-rule underline-offset-4 hover:decoration-ink">
+              {s.order_number}
+            </Link>{" "}
+            from {s.location} · {s.packed} of {s.quantity} packed
+          </span>
+        }
+      />
+      {s.note && <p className="mb-3 border-l-4 border-busy bg-sheet px-3 py-2 text-[16px]">Note: {s.note}</p>}
+      {s.gift_note && <p className="mb-3 border-l-4 border-busy bg-sheet px-3 py-2 text-[16px]">Gift note: {s.gift_note}</p>}
+      <div className="grid grid-cols-[minmax(0,1fr)_340px] gap-8 max-lg:grid-cols-1">
+        <div className="flex min-w-0 flex-col gap-6">
+          {unpicked > 0 && (
+            <p className="border-l-4 border-caution bg-sheet px-3 py-2">
+              {unpicked} units are still to be picked: {s.expected}.{" "}
+              <Link className="underline decoration-rule underline-offset-4 hover:decoration-ink" to={`/pick/${s.number}`}>
+                Go on picking
+              </Link>
+            </p>
+          )}
+          {s.state === "called off" ? (
+            <Empty>This shipment was called off. What was picked goes back to its bins.</Empty>
+          ) : unpacked > 0 ? (
+            <NextParcel s={s} unpicked={unpicked} />
+          ) : (
+            unpicked === 0 && <Empty>All of it lies in parcels.</Empty>
+          )}
+        </div>
+        <aside>
+          <Parcels list={s.parcels} />
+        </aside>
+      </div>
+    </>
+  );
+}
+
+function NextParcel({ s, unpicked }: { s: View; unpicked: number }) {
+  const client = useQueryClient();
+  const navigate = useNavigate();
+  const profiles = useQuery(profilesQuery);
+  const carton = useCarton();
+  const [counted, setCounted] = useState<Counted>(null);
+  const [said, setSaid] = useState<Said | null>(null);
+  const pack = useMutation({
+    mutationFn: (profile: string) =>
+      take(
+        api.POST("/api/v1/shipments/{number}/pack", {
+          params: { path: { number: s.number } },
+          body: { ...carton.body(profile), units: counted ?? (unpicked > 0 ? allOf(s.wants) : undefined) },
+        }),
+      ),
+    onSuccess: (now) => {
+      client.setQueryData(shipmentQuery(s.number).queryKey, now);
+      setCounted(null);
+      setSaid(null);
+      carton.clear();
+      sound(true);
+      const only = now.parcels.filter((p) => p.state !== "called off");
+      if (now.state === "packed" && only.length === 1) void navigate(`/parcels/${only[0]?.number}`);
+    },
+    onError: () => sound(false),
+  });
+  const put = (w: Want, n: number) => setCounted({ ...counted, [w.sku]: n });
+  const scan = (code: string) => {
+    const profile = profiles.data?.find((p) => p.code.toLowerCase() === code.toLowerCase());
+    if (profile) return pack.mutate(profile.code);
+    const w = s.wants.find((x) => x.sku.toLowerCase() === code.toLowerCase() || (!!x.gtin && x.gtin === code));
+    const n = (counted?.[w?.sku ?? ""] ?? 0) + 1;
+    if (!w || n > toPack(w)) {
+      setSaid({ good: false, text: w ? `${w.sku}: no more of it is left to pack` : `“${code}” is not in this shipment` });
+      return sound(false);
+    }
+    put(w, n);
+    setSaid({ good: true, text: `${w.title}: ${n} in this parcel` });
+    sound(true);
+  };
+  const rows = s.wants.filter((w) => toPack(w) > 0);
+  const inIt = (w: Want) => (counted ? (counted[w.sku] ?? 0) : toPack(w));
+  return (
+    <>
+      <ScanField placeholder="Scan what goes into this parcel, or a carton" busy={pack.isPending} onScan={scan} />
+      <Verdict said={said} />
+      <section aria-label="In this parcel">
+        <div className="mb-1 flex items-baseline justify-between">
+          <h2>{counted ? "In this parcel" : "All that is left goes into one parcel"}</h2>
+          {counted ? (
+            <Button kind="quiet" onClick={() => setCounted(null)}>
+              All that is left
+            </Button>
+          ) : (
+            <Button kind="quiet" onClick={() => setCounted({})}>
+              Only some units
+            </Button>
+          )}
+        </div>
+        <ul className="border-t border-ink text-[16px]">
+          {rows.map((w) => (
+            <li key={w.item_id} className="flex min-h-14 items-center gap-4 border-b border-rule py-1">
+              <span className="min-w-0 flex-1">
+                <span className="block">{w.title}</span>
+                <span className="code text-quiet">
+                  {w.sku} {w.kit_sku && `part of ${w.kit_sku}`}
+                </span>
+              </span>
+              {counted && (
+                <Button large aria-label={`One less of ${w.sku}`} disabled={!inIt(w)} onClick={() => put(w, inIt(w) - 1)}>
+                  −
+                </Button>
+              )}
+              <span className="fig w-20 text-center text-[20px]" data-testid={`in ${w.sku}`}>
+                {inIt(w)}
+                <span className="text-quiet">/{toPack(w)}</span>
+              </span>
+              {counted && (
+                <Button large aria-label={`One more of ${w.sku}`} disabled={inIt(w) >= toPack(w)} onClick={() => put(w, inIt(w) + 1)}>
+                  +
+                </Button>
+              )}
+            </li>
+          ))}
+        </ul>
+      </section>
+      <section aria-label="Carton">
+        <h2 className="mb-2">Carton</h2>
+        <Serials of={rows.filter((w) => w.serials && inIt(w) > 0).map((w) => ({ sku: w.sku, quantity: inIt(w) }))} carton={carton} />
+        <Trouble error={pack.error ?? profiles.error} />
+        <CartonChoice
+          profiles={profiles.data ?? []}
+          decided={s.decided_profile}
+          busy={pack.isPending || rows.every((w) => inIt(w) === 0)}
+          onChoose={(code) => pack.mutate(code)}
+        />
+        <WeightField carton={carton} />
+      </section>
+    </>
+  );
+}
+
+function allOf(wants: Want[]): Record<string, number> {
+  return Object.fromEntries(wants.filter((w) => toPack(w) > 0).map((w) => [w.sku, toPack(w)]));
+}
+
+function Parcels({ list }: { list: Schema<"Parcel">[] }) {
+  const client = useQueryClient();
+  const unpack = useMutation({
+    mutationFn: (number: string) => take(api.POST("/api/v1/parcels/{number}/unpack", { params: { path: { number } } })),
+    onSettled: () => client.invalidateQueries({ queryKey: ["shipment"] }),
+  });
+  const live = list.filter((p) => p.state !== "called off");
+  if (live.length === 0) return null;
+  return (
+    <section aria-label="Its parcels">
+      <h2 className="mb-1">Its parcels</h2>
+      <Trouble error={unpack.error} />
+      <ul className="border-t border-ink">
+        {live.map((p) => (
+          <li key={p.number} className="flex items-start justify-between gap-3 border-b border-rule py-2">
+            <div>
+              <Link
+                to={`/parcels/${p.number}`}
+                className="code font-medium underline decoration-rule underline-offset-4 hover:decoration-ink"
+              >
+                {p.number}
+              </Link>
+              <div>
+                <ParcelState state={p.state} /> {p.quantity} units{p.weight_g > 0 && <>, </>}
+                {p.weight_g > 0 && <Kg grams={p.weight_g} />}
+              </div>
+              {p.tracking && <div className="code text-quiet">{p.tracking}</div>}
+            </div>
+            {p.state === "packed" && (
+              <Button kind="quiet" aria-label={`Unpack ${p.number}`} disabled={unpack.isPending} onClick={() => unpack.mutate(p.number)}>
+                Unpack
+              </Button>
+            )}
+          </li>
+        ))}
+      </ul>
+    </section>
+  );
+}

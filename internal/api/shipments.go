@@ -1,0 +1,265 @@
+package api
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net/http"
+	"net/url"
+	"strings"
+
+	"openrelay/internal/core/person"
+	"openrelay/internal/core/picking"
+	"openrelay/internal/relay/shipping"
+	"openrelay/internal/wire"
+)
+
+func (a *API) shipmentsRoutes() {
+	op(a, person.Look, http.MethodGet, "/shipments", "shipments", "List shipments, newest first", a.shipments)
+	op(a, person.Look, http.MethodGet, "/shipments/{number}", "shipment", "One shipment with what is to be picked, and its parcels",
+		a.showShipment)
+	op(a, person.Ship, http.MethodPost, "/shipments/{number}/scan", "scan", "Scan an order, a bin or a product", a.scan)
+	op(a, person.Ship, http.MethodPost, "/shipments/{number}/take-back", "take-back", "Take back that units were picked", a.takeBack)
+	op(a, person.Ship, http.MethodPost, "/shipments/{number}/pack", "pack", "Pack what was picked into a parcel, all of it or some units",
+		a.pack)
+	op(a, person.Look, http.MethodGet, "/shipments/{number}/proposal", "proposal", "Propose cartons for what is left of a shipment",
+		a.proposal)
+	op(a, person.Look, http.MethodGet, "/parcels", "parcels", "List parcels, newest first", a.parcels)
+	op(a, person.Look, http.MethodGet, "/parcels/{number}", "parcel", "One parcel with what lies in it", a.showParcel)
+	op(a, person.Ship, http.MethodPost, "/parcels/{number}/repack", "repack", "Pack a parcel without a label into another carton",
+		a.repack)
+	op(a, person.Ship, http.MethodPost, "/parcels/{number}/unpack", "unpack", "Take everything out of a parcel without a label", a.unpack)
+	op(a, person.Look, http.MethodGet, "/parcels/{number}/rates", "rates", "Compare the carriers' services", a.rates)
+	op(a, person.Ship, http.MethodPost, "/parcels/{number}/ship", "ship", "Buy the label; the parcel leaves", a.ship)
+	op(a, person.Ship, http.MethodPost, "/parcels/{number}/typed", "type-number",
+		"Let a packed parcel leave with a tracking number that was typed", a.typeNumber)
+	op(a, person.Look, http.MethodGet, "/parcels/{number}/serials", "parcel-serials", "The serial numbers that go with a parcel",
+		a.parcelSerials)
+	op(a, person.Look, http.MethodGet, "/profiles", "profiles", "Parcel profiles, smallest first", a.profiles)
+	op(a, person.Look, http.MethodGet, "/manifests", "manifests", "The carriers' lists per day, newest first", a.manifests)
+	op(a, person.Ship, http.MethodPost, "/manifests/{id}/close", "close-manifest", "Close the day with a carrier", a.closeManifest)
+}
+
+type shipmentListInput struct {
+	PageInput
+	State  string `query:"state" doc:"One state or several, by comma"`
+	Before string `query:"before" doc:"Keyset: a shipment's number"`
+}
+
+func (a *API) shipments(ctx context.Context, in *shipmentListInput) (*paged[wire.Shipment], error) {
+	var before int64
+	if in.Before != "" {
+		s, err := a.relay.Store.Shipment(ctx, in.Before)
+		if err != nil {
+			return nil, wrapNumber("shipment", in.Before, err)
+		}
+		before = s.ID
+	}
+	list, err := a.relay.Store.ListShipments(ctx, stateList(in.State), before, in.Limit)
+	if err != nil {
+		return nil, err
+	}
+	all, err := a.relay.WithParcels(ctx, list)
+	out := &paged[wire.Shipment]{Body: make([]wire.Shipment, len(all))}
+	for i, s := range all {
+		out.Body[i] = a.shipment(ctx, s)
+	}
+	if len(list) == in.Limit {
+		out.Link = next("/shipments", stateQuery(in.Limit, in.State), "before", list[len(list)-1].Number)
+	}
+	return out, errors.Join(err, a.looked(ctx, "list", "shipments"))
+}
+
+func stateList(text string) []string {
+	if text == "" {
+		return nil
+	}
+	return strings.Split(text, ",")
+}
+
+func stateQuery(limit int, state string) url.Values {
+	q := url.Values{"limit": {fmt.Sprint(limit)}}
+	if state != "" {
+		q.Set("state", state)
+	}
+	return q
+}
+
+type parcelListInput struct {
+	PageInput
+	State    string `query:"state" doc:"One state or several, by comma"`
+	Manifest int64  `query:"manifest"`
+	Before   string `query:"before" doc:"Keyset: a parcel's number"`
+}
+
+func (a *API) parcels(ctx context.Context, in *parcelListInput) (*paged[wire.Parcel], error) {
+	var before int64
+	if in.Before != "" {
+		p, err := a.relay.Store.Parcel(ctx, in.Before)
+		if err != nil {
+			return nil, wrapNumber("parcel", in.Before, err)
+		}
+		before = p.ID
+	}
+	list, err := a.relay.Store.ListParcels(ctx, stateList(in.State), in.Manifest, before, in.Limit)
+	out := &paged[wire.Parcel]{Body: make([]wire.Parcel, len(list))}
+	for i, p := range list {
+		out.Body[i] = a.parcel(ctx, p)
+	}
+	if len(list) == in.Limit {
+		q := stateQuery(in.Limit, in.State)
+		if in.Manifest != 0 {
+			q.Set("manifest", fmt.Sprint(in.Manifest))
+		}
+		out.Link = next("/parcels", q, "before", list[len(list)-1].Number)
+	}
+	return out, errors.Join(err, a.looked(ctx, "list", "parcels"))
+}
+
+func (a *API) shipmentByNumber(ctx context.Context, n string) (*body[wire.ShipmentView], error) {
+	v, err := a.relay.Shipment(ctx, n)
+	if err != nil {
+		return nil, fmt.Errorf("shipment %s: %w", n, err)
+	}
+	return &body[wire.ShipmentView]{a.shipmentView(ctx, v)}, nil
+}
+
+func (a *API) showShipment(ctx context.Context, in *NumberInput) (*body[wire.ShipmentView], error) {
+	if err := a.looked(ctx, "shipment", in.Number); err != nil {
+		return nil, err
+	}
+	return a.shipmentByNumber(ctx, in.Number)
+}
+
+func (a *API) parcelByNumber(ctx context.Context, n string) (*body[wire.ParcelView], error) {
+	v, err := a.relay.Views.Parcel(ctx, n)
+	if err != nil {
+		return nil, fmt.Errorf("parcel %s: %w", n, err)
+	}
+	return &body[wire.ParcelView]{a.parcelView(ctx, v)}, nil
+}
+
+func (a *API) showParcel(ctx context.Context, in *NumberInput) (*body[wire.ParcelView], error) {
+	if err := a.looked(ctx, "parcel", in.Number); err != nil {
+		return nil, err
+	}
+	return a.parcelByNumber(ctx, in.Number)
+}
+
+type scanInput struct {
+	NumberInput
+	Body struct {
+		Code     string `json:"code" maxLength:"200" doc:"What the scanner read"`
+		Bin      string `json:"bin,omitempty" maxLength:"80" doc:"The bin scanned last, if any"`
+		Quantity int64  `json:"quantity,omitempty" minimum:"0" doc:"Units; 0 means one"`
+	}
+}
+
+func (a *API) scan(ctx context.Context, in *scanInput) (*body[wire.Scanned], error) {
+	s, err := a.relay.Scan(ctx, in.Number, in.Body.Code, in.Body.Bin, in.Body.Quantity, who(ctx))
+	if err != nil {
+		return nil, wrapNumber("shipment", in.Number, err)
+	}
+	return &body[wire.Scanned]{wire.Scanned{Outcome: s.Outcome, Wants: s.Wants, Expected: picking.Expected(s.Wants)}}, nil
+}
+
+type takeBackInput struct {
+	NumberInput
+	Body struct {
+		Code     string `json:"code" maxLength:"200" doc:"SKU or barcode of the item"`
+		Quantity int64  `json:"quantity,omitempty" minimum:"0" doc:"Units; 0 means one"`
+	}
+}
+
+func (a *API) takeBack(ctx context.Context, in *takeBackInput) (*body[wire.ShipmentView], error) {
+	if err := a.relay.TakeBack(ctx, in.Number, in.Body.Code, in.Body.Quantity, who(ctx)); err != nil {
+		return nil, wrapNumber("shipment", in.Number, err)
+	}
+	return a.shipmentByNumber(ctx, in.Number)
+}
+
+type packInput struct {
+	NumberInput
+	Body wire.Packing
+}
+
+func (a *API) pack(ctx context.Context, in *packInput) (*body[wire.ShipmentView], error) {
+	b := in.Body
+	if _, err := a.relay.Pack(ctx, in.Number, shipping.Packing{Profile: b.Profile, WeightG: b.WeightG, Serials: b.Serials, Units: b.Units},
+		who(ctx)); err != nil {
+		return nil, wrapNumber("shipment", in.Number, err)
+	}
+	return a.shipmentByNumber(ctx, in.Number)
+}
+
+func (a *API) proposal(ctx context.Context, in *NumberInput) (*body[shipping.CartonProposal], error) {
+	p, err := a.relay.Propose(ctx, in.Number)
+	if err != nil {
+		return nil, wrapNumber("shipment", in.Number, err)
+	}
+	return &body[shipping.CartonProposal]{p}, nil
+}
+
+type repackInput struct {
+	NumberInput
+	Body wire.Carton
+}
+
+func (a *API) repack(ctx context.Context, in *repackInput) (*body[wire.ParcelView], error) {
+	b := in.Body
+	if err := a.relay.Repack(ctx, in.Number, shipping.Packing{Profile: b.Profile, WeightG: b.WeightG, Serials: b.Serials},
+		who(ctx)); err != nil {
+		return nil, wrapNumber("parcel", in.Number, err)
+	}
+	return a.parcelByNumber(ctx, in.Number)
+}
+
+func (a *API) unpack(ctx context.Context, in *NumberInput) (*body[wire.ParcelView], error) {
+	if err := a.relay.Unpack(ctx, in.Number, who(ctx)); err != nil {
+		return nil, wrapNumber("parcel", in.Number, err)
+	}
+	return a.parcelByNumber(ctx, in.Number)
+}
+
+func (a *API) rates(ctx context.Context, in *NumberInput) (*body[[]shipping.Rate], error) {
+	list, err := a.relay.Rates(ctx, in.Number)
+	if list == nil {
+		list = []shipping.Rate{}
+	}
+	return &body[[]shipping.Rate]{list}, wrapNumber("parcel", in.Number, err)
+}
+
+type shipInput struct {
+	NumberInput
+	Key  string `header:"Idempotency-Key" doc:"Repeating a request with the same key answers like the first"`
+	Body struct {
+		Carrier string `json:"carrier" doc:"Code of the carrier's connection"`
+		Service string `json:"service"`
+	}
+}
+
+func (a *API) ship(ctx context.Context, in *shipInput) (*body[wire.ParcelView], error) {
+	if _, err := a.relay.Ship(ctx, in.Number, in.Body.Carrier, in.Body.Service, who(ctx)); err != nil {
+		return nil, wrapNumber("parcel", in.Number, err)
+	}
+	return a.parcelByNumber(ctx, in.Number)
+}
+
+type typeNumberInput struct {
+	NumberInput
+	Key  string `header:"Idempotency-Key" doc:"Repeating a request with the same key answers like the first"`
+	Body struct {
+		Carrier string `json:"carrier" maxLength:"31" doc:"Code of a carrier that is only named"`
+		Number  string `json:"number" maxLength:"80"`
+		Service string `json:"service,omitempty" maxLength:"120" doc:"In words"`
+	}
+}
+
+func (a *API) typeNumber(ctx context.Context, in *typeNumberInput) (*body[wire.ParcelView], error) {
+	b := in.Body
+	if err := a.relay.TypeNumber(ctx, in.Number, shipping.Typed{Carrier: b.Carrier, Number: b.Number, Service: b.Service},
+		who(ctx)); err != nil {
+		return nil, wrapNumber("parcel", in.Number, err)
+	}
+	return a.parcelByNumber(ctx, in.Number)
+}

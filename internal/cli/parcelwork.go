@@ -1,0 +1,188 @@
+package cli
+
+import (
+	"context"
+	"flag"
+	"fmt"
+	"net/url"
+
+	"openrelay/internal/client"
+	"openrelay/internal/wire"
+)
+
+type parcelsOptions struct {
+	state    string
+	manifest int64
+	want     rows
+}
+
+func parcelsCommand() command {
+	opt := &parcelsOptions{}
+	return noun("list", "", "List parcels, newest first", 0, 0, opt.flags, opt.run)
+}
+
+func (opt *parcelsOptions) flags(f *flag.FlagSet) {
+	f.StringVar(&opt.state, "state", "", "only this state, or several by comma")
+	f.Int64Var(&opt.manifest, "manifest", 0, "only those on the manifest with this `number`")
+	opt.want.flags(f)
+}
+
+func (opt *parcelsOptions) run(ctx context.Context, c *client.Client, p *printer, _ []string) error {
+	q := query("state", opt.state, "manifest", fmt.Sprint(opt.manifest))
+	list, more, err := listed[wire.Parcel](ctx, c, "/parcels", q, &opt.want)
+	if err != nil {
+		return err
+	}
+	defer func() { p.cut(len(list), more) }()
+	return p.show(list, func(row func(...any)) {
+		row("Parcel", "Order", "Buyer", "From", "State", "Units", "Carrier", "Service", "Tracking")
+		for _, x := range list {
+			row(x.Number, x.OrderNumber, x.Buyer, x.Location, x.State, x.Quantity, x.Carrier, x.ServiceName, x.Tracking)
+		}
+	})
+}
+
+func parcelCommand() command {
+	return noun("show", "PARCEL", "Show a parcel and what lies in it; its tracking number does, too", 1, 1, nil, showParcel)
+}
+
+func showParcel(ctx context.Context, c *client.Client, p *printer, a []string) error {
+	v, err := c.Parcel(ctx, a[0])
+	if err != nil {
+		return err
+	}
+	return p.show(v, func(row func(...any)) { parcelTable(v, row) })
+}
+
+type repackOptions struct{ wire.Carton }
+
+func repackCommand() command {
+	opt := &repackOptions{}
+	return noun("repack", "PARCEL PROFILE", "Pack a parcel without a label into another carton, or weigh it anew", 2, 2, opt.flags,
+		opt.run)
+}
+
+func (opt *repackOptions) flags(f *flag.FlagSet) { cartonFlags(f, &opt.Carton, "") }
+
+func (opt *repackOptions) run(ctx context.Context, c *client.Client, p *printer, a []string) error {
+	opt.Profile = a[1]
+	v, err := c.Repack(ctx, a[0], opt.Carton)
+	if err != nil {
+		return err
+	}
+	return p.show(v, func(row func(...any)) { parcelTable(v, row) })
+}
+
+func unpackCommand() command {
+	return noun("unpack", "PARCEL", "Take everything out of a parcel without a label", 1, 1, nil, runUnpack)
+}
+
+func runUnpack(ctx context.Context, c *client.Client, p *printer, a []string) error {
+	v, err := c.Unpack(ctx, a[0])
+	if err != nil {
+		return err
+	}
+	return p.told(v.Number, "is unpacked; what was in it is picked")
+}
+
+func ratesCommand() command {
+	return noun("rates", "PARCEL", "Compare the carriers' services for a packed parcel", 1, 1, nil, runRates)
+}
+
+func runRates(ctx context.Context, c *client.Client, p *printer, a []string) error {
+	list, err := c.Rates(ctx, a[0])
+	if err != nil {
+		return err
+	}
+	return p.show(list, func(row func(...any)) {
+		row("Carrier", "Service", "Name", "Price", "Arrives", "")
+		for _, r := range list {
+			note := r.Refused
+			if r.Estimated {
+				note = "estimated: the carrier did not answer"
+			}
+			row(r.Carrier, r.Service, r.ServiceName, amount(r.Price, r.Currency), r.Arrives, note)
+		}
+	})
+}
+
+type shipOptions struct {
+	carrier, service, key string
+}
+
+func shipCommand() command {
+	opt := &shipOptions{}
+	return noun("ship", "PARCEL", "Buy the label; the parcel leaves", 1, 1, opt.flags, opt.run)
+}
+
+func (opt *shipOptions) flags(f *flag.FlagSet) {
+	f.StringVar(&opt.carrier, "carrier", "", "code of the carrier's connection; with -service")
+	f.StringVar(&opt.service, "service", "", "the carrier's service; without it the cheapest that takes the parcel")
+	f.StringVar(&opt.key, "key", "", "makes the command safe to repeat: the same key ships once")
+}
+
+func (opt *shipOptions) run(ctx context.Context, c *client.Client, p *printer, a []string) error {
+	if (opt.carrier == "") != (opt.service == "") {
+		return usage{"-carrier and -service go together"}
+	}
+	if opt.service == "" {
+		list, err := c.Rates(ctx, a[0])
+		if err != nil {
+			return err
+		}
+		if len(list) == 0 || list[0].Refused != "" {
+			return fmt.Errorf("no carrier takes parcel %s", a[0])
+		}
+		opt.carrier, opt.service = list[0].Carrier, list[0].Service
+	}
+	var opts []client.Option
+	if opt.key != "" {
+		opts = append(opts, client.Key(opt.key))
+	}
+	v, err := c.Ship(ctx, a[0], opt.carrier, opt.service, opts...)
+	if err != nil {
+		return err
+	}
+	if v.Error != "" {
+		return fmt.Errorf("the carrier refused: %s", v.Error)
+	}
+	return p.show(v, func(row func(...any)) { parcelTable(v, row) })
+}
+
+type labelOptions struct {
+	size, out string
+}
+
+func labelCommand() command {
+	opt := &labelOptions{}
+	return noun("label", "PARCEL", "Save a label as PDF", 1, 1, opt.flags, opt.run)
+}
+
+func (opt *labelOptions) flags(f *flag.FlagSet) {
+	f.StringVar(&opt.size, "size", "label", "label (100×150 mm) or a4")
+	f.StringVar(&opt.out, "o", "", "`file` to write; without it label-PARCEL.pdf")
+}
+
+func (opt *labelOptions) run(ctx context.Context, c *client.Client, p *printer, a []string) error {
+	return savePDF(ctx, c, p, "/parcels/"+url.PathEscape(a[0])+"/label.pdf?size="+url.QueryEscape(opt.size), opt.out,
+		"label-"+a[0]+".pdf")
+}
+
+func parcelRows(x wire.Parcel, row func(...any)) {
+	size := fmt.Sprintf("%d×%d×%d mm", x.LengthMM, x.WidthMM, x.HeightMM)
+	if x.WeightG == 0 { // it left elsewhere
+		size = ""
+	}
+	row("Parcel", x.Number, x.State, x.Profile, fmt.Sprintf("%d units", x.Quantity), fmt.Sprintf("%d g", x.WeightG), size)
+	if x.Tracking != "" {
+		row("Label", x.Carrier, x.ServiceName, x.Tracking, amount(x.Price, x.Currency))
+	}
+}
+
+func parcelTable(v wire.ParcelView, row func(...any)) {
+	row("Order", v.OrderNumber, v.Stage, "from "+v.Location)
+	parcelRows(v.Parcel, row)
+	for _, x := range v.Contents {
+		row("", x.SKU, x.Name, x.Quantity)
+	}
+}

@@ -1,0 +1,214 @@
+package store
+
+import (
+	"context"
+	"fmt"
+)
+
+// Parcel is one carton of a shipment, with what lies in it and its label.
+type Parcel struct {
+	ID             int64  `db:"id"`
+	Number         string `db:"number"` // the shipment's for its first parcel, the shipment's-2 and so on for the others
+	ShipmentID     int64  `db:"shipment_id"`
+	ShipmentNumber string `db:"shipment_number"`
+	OrderID        int64  `db:"order_id"`
+	OrderNumber    string `db:"order_number"`
+	Buyer          string `db:"buyer"`
+	LocationID     int64  `db:"location_id"`
+	State          string `db:"state"`
+	Profile        string `db:"profile"`
+	WeightG        int64  `db:"weight_g"`
+	LengthMM       int64  `db:"length_mm"`
+	WidthMM        int64  `db:"width_mm"`
+	HeightMM       int64  `db:"height_mm"`
+	CarrierID      int64  `db:"carrier_id"`
+	CarrierName    string `db:"carrier_name"`
+	CarrierTold    string `db:"carrier_told"` // a carrier that is only named
+	Service        string `db:"service"`
+	ServiceName    string `db:"service_name"`
+	Tracking       string `db:"tracking"`
+	TrackingURL    string `db:"tracking_url"`
+	Label          string `db:"label"` // JSON of what the carrier answered
+	Price          int64  `db:"price"`
+	Currency       string `db:"currency"`
+	ManifestID     int64  `db:"manifest_id"`
+	CreatedAt      int64  `db:"created_at"`
+	ShippedAt      int64  `db:"shipped_at"`
+	DeliveredAt    int64  `db:"delivered_at"`
+	SSCC           string `db:"sscc"`
+	Error          string `db:"error"`
+	ToldBy         int64  `db:"told_by"` // connection that told of a parcel that left without our label; 0: none
+	ToldID         string `db:"told_id"` // that connection's number of the record
+	Revision       int64  `db:"revision"`
+	Lines          []ParcelLine
+}
+
+// ParcelLine is a quantity of an item that lies in a parcel for an order line. Of a kit, Per make one unit of the line.
+type ParcelLine struct {
+	LineID   int64 `db:"line_id"`
+	ItemID   int64 `db:"item_id"`
+	Per      int64 `db:"per"`
+	Quantity int64 `db:"quantity"`
+}
+
+// Left says whether a parcel has left the place.
+func (p *Parcel) Left() bool { return p.State == Gone || p.State == Arrived }
+
+const parcelQuery = `SELECT p.id, p.number, p.shipment_id, s.number AS shipment_number, s.order_id, o.number AS order_number, o.buyer,
+	s.location_id, p.state, p.profile, p.weight_g, p.length_mm, p.width_mm, p.height_mm, p.carrier_id,
+	coalesce(c.name, p.carrier_told) AS carrier_name, p.carrier_told, p.service, p.service_name, p.tracking, p.tracking_url, p.label,
+	p.price, p.currency, p.manifest_id, p.created_at, p.shipped_at, p.delivered_at, p.sscc, p.error, p.told_by, p.told_id, p.revision
+	FROM parcel p JOIN shipment s ON s.id=p.shipment_id JOIN orders o ON o.id=s.order_id LEFT JOIN connection c ON c.id=p.carrier_id `
+
+func parcelsWhere(sel selector, where string, args ...any) ([]Parcel, error) {
+	var out []Parcel
+	if err := sel(&out, parcelQuery+"WHERE "+where, args...); err != nil {
+		return nil, err
+	}
+	for i := range out {
+		if err := sel(&out[i].Lines, `SELECT line_id, item_id, per, quantity FROM parcel_line WHERE parcel_id=?
+			ORDER BY line_id, item_id`, out[i].ID); err != nil {
+			return nil, err
+		}
+	}
+	return out, nil
+}
+
+func oneParcel(sel selector, where string, args ...any) (Parcel, error) {
+	list, err := parcelsWhere(sel, where, args...)
+	if err != nil {
+		return Parcel{}, err
+	}
+	if len(list) == 0 {
+		return Parcel{}, ErrNotFound
+	}
+	return list[0], nil
+}
+
+// Parcel loads a parcel by its number or tracking number.
+func (t *Tx) Parcel(number string) (Parcel, error) {
+	return oneParcel(t.sel, "p.number=?1 OR (p.tracking=?1 AND p.tracking<>'')", number)
+}
+
+// Parcel loads a parcel by its number or tracking number.
+func (s *Store) Parcel(ctx context.Context, number string) (Parcel, error) {
+	return oneParcel(s.selector(ctx), "p.number=?1 OR (p.tracking=?1 AND p.tracking<>'')", number)
+}
+
+// ParcelByID loads a parcel.
+func (t *Tx) ParcelByID(id int64) (Parcel, error) { return oneParcel(t.sel, "p.id=?", id) }
+
+// ParcelTold loads the parcel that a record of a connection told of.
+func (t *Tx) ParcelTold(connection int64, record string) (Parcel, error) {
+	return oneParcel(t.sel, "p.told_by=? AND p.told_id=? AND p.told_by<>0", connection, record)
+}
+
+// ParcelsOf lists a shipment's parcels, in the order in which they were packed.
+func (t *Tx) ParcelsOf(shipment int64) ([]Parcel, error) {
+	return parcelsWhere(t.sel, "p.shipment_id=? ORDER BY p.id", shipment)
+}
+
+// ParcelsOf lists a shipment's parcels, in the order in which they were packed.
+func (s *Store) ParcelsOf(ctx context.Context, shipment int64) ([]Parcel, error) {
+	return parcelsWhere(s.selector(ctx), "p.shipment_id=? ORDER BY p.id", shipment)
+}
+
+// ParcelsOfOrder lists an order's parcels.
+func (t *Tx) ParcelsOfOrder(order int64) ([]Parcel, error) {
+	return parcelsWhere(t.sel, "s.order_id=? ORDER BY p.id", order)
+}
+
+// ParcelsOfOrder lists an order's parcels.
+func (s *Store) ParcelsOfOrder(ctx context.Context, order int64) ([]Parcel, error) {
+	return parcelsWhere(s.selector(ctx), "s.order_id=? ORDER BY p.id", order)
+}
+
+// ListParcels lists parcels in some states (none: all), on a manifest (0: any), newest first.
+func (s *Store) ListParcels(ctx context.Context, states []string, manifest, before int64, limit int) ([]Parcel, error) {
+	where, args := "1=1", []any{}
+	if len(states) > 0 {
+		in, stateArgs := list(states)
+		where += " AND p.state IN (" + in + ")"
+		args = append(args, stateArgs...)
+	}
+	if manifest > 0 {
+		where += " AND p.manifest_id=?"
+		args = append(args, manifest)
+	}
+	if before > 0 {
+		where += " AND p.id<?"
+		args = append(args, before)
+	}
+	return parcelsWhere(s.selector(ctx), where+" ORDER BY p.id DESC LIMIT ?", append(args, limit)...)
+}
+
+// ManifestParcels lists the parcels on a manifest.
+func (t *Tx) ManifestParcels(id int64) ([]Parcel, error) {
+	return parcelsWhere(t.sel, "p.manifest_id=? AND p.manifest_id<>0 ORDER BY p.id", id)
+}
+
+// AddParcel writes a new parcel of a shipment with its contents, and gives it its number.
+func (t *Tx) AddParcel(p *Parcel) error {
+	var before int64
+	err := t.get(&before, "SELECT count(*) FROM parcel WHERE shipment_id=?", p.ShipmentID)
+	if err != nil {
+		return err
+	}
+	if p.ID, err = t.id("parcel"); err != nil {
+		return err
+	}
+	p.Number = p.ShipmentNumber
+	if before > 0 {
+		p.Number = fmt.Sprintf("%s-%d", p.ShipmentNumber, before+1)
+	}
+	if _, err := t.exec("INSERT INTO parcel (id, number, shipment_id, state, created_at, told_by, told_id) VALUES (?,?,?,?,?,?,?)", p.ID,
+		p.Number, p.ShipmentID, p.State, p.CreatedAt, p.ToldBy, p.ToldID); err != nil {
+		return fmt.Errorf("write parcel %s: %w", p.Number, err)
+	}
+	return t.UpdateParcel(p)
+}
+
+// UpdateParcel writes a parcel and its contents.
+func (t *Tx) UpdateParcel(p *Parcel) error {
+	p.Revision++
+	if _, err := t.exec(`UPDATE parcel SET state=?, profile=?, weight_g=?, length_mm=?, width_mm=?, height_mm=?, carrier_id=?,
+		carrier_told=?, service=?, service_name=?, tracking=?, tracking_url=?, label=?, price=?, currency=?, manifest_id=?, shipped_at=?,
+		delivered_at=?, sscc=?, error=?, revision=? WHERE id=?`, p.State, p.Profile, p.WeightG, p.LengthMM, p.WidthMM, p.HeightMM,
+		p.CarrierID, p.CarrierTold, p.Service, p.ServiceName, p.Tracking, p.TrackingURL, p.Label, p.Price, p.Currency, p.ManifestID,
+		p.ShippedAt, p.DeliveredAt, p.SSCC, p.Error, p.Revision, p.ID); err != nil {
+		return err
+	}
+	if _, err := t.exec("DELETE FROM parcel_line WHERE parcel_id=?", p.ID); err != nil {
+		return err
+	}
+	for _, l := range p.Lines {
+		if l.Quantity == 0 {
+			continue
+		}
+		if _, err := t.exec("INSERT INTO parcel_line (parcel_id, line_id, item_id, per, quantity) VALUES (?,?,?,?,?)", p.ID, l.LineID,
+			l.ItemID, max(l.Per, 1), l.Quantity); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// ItemOfReady is an item of which an order that is ready has stock allocated, with its size.
+type ItemOfReady struct {
+	OrderID  int64  `db:"order_id"`
+	ItemID   int64  `db:"item_id"`
+	SKU      string `db:"sku"`
+	WeightG  int64  `db:"weight_g"`
+	LengthMM int64  `db:"length_mm"`
+	WidthMM  int64  `db:"width_mm"`
+	HeightMM int64  `db:"height_mm"`
+}
+
+// ItemsOfReady loads the items of those of some orders that are ready to be sent and that nobody has begun to pick.
+func (t *Tx) ItemsOfReady(orders []int64) (out []ItemOfReady, err error) {
+	in, args := list(orders)
+	err = t.sel(&out, `SELECT DISTINCT o.id AS order_id, i.id AS item_id, i.sku, i.weight_g, i.length_mm, i.width_mm, i.height_mm
+		FROM orders o JOIN allocation a ON a.line_id BETWEEN o.id*1024 AND o.id*1024+1023 JOIN item i ON i.id=a.item_id
+		WHERE o.id IN (`+in+`) AND o.stage='ready' AND o.kind='ship' AND o.test=0 ORDER BY o.id, i.id`, args...)
+	return out, err
+}
