@@ -32,7 +32,7 @@ func (a *API) shipmentsRoutes() {
 	op(a, person.Look, http.MethodGet, "/parcels/{number}/rates", "rates", "Compare the carriers' services", a.rates)
 	op(a, person.Ship, http.MethodPost, "/parcels/{number}/ship", "ship", "Buy the label; the parcel leaves", a.ship)
 	op(a, person.Ship, http.MethodPost, "/parcels/{number}/typed", "type-number",
-		"Let a packed parcel leave with a tracking number that was typed", a.typeNumber)
+		"Let a packed parcel leave with a tracking number that was typed, or correct it", a.typeNumber)
 	op(a, person.Look, http.MethodGet, "/parcels/{number}/serials", "parcel-serials", "The serial numbers that go with a parcel",
 		a.parcelSerials)
 	op(a, person.Look, http.MethodGet, "/profiles", "profiles", "Parcel profiles, smallest first", a.profiles)

@@ -135,7 +135,8 @@ func TestWhatACompanyStandsOn(t *testing.T) {
 		!parcel type S10001 -carrier nobody -number BG117 ⇒ only named
 		parcel type S10001 -carrier barge -number BG117 -key once ⇒ S10001 left with Barge; tracking number BG117
 		parcel type S10001 -carrier barge -number BG117 -key once ⇒ S10001 left with Barge; tracking number BG117
-		!parcel type S10001 -carrier barge -number BG118 ⇒ has left already
+		parcel type S10001 -carrier barge -number BG118 ⇒ tracking number BG118
+		!parcel type S10001 -carrier barge -number BG118 ⇒ has BG118 already
 		company -language de ⇒ -
 		!company -language tlh ⇒ one of ", en, de, fr"
 	`)

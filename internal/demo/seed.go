@@ -9,6 +9,8 @@ import (
 
 	"openrelay/internal/client"
 	"openrelay/internal/core/picking"
+	"openrelay/internal/relay/attention"
+	"openrelay/internal/relay/engine"
 	"openrelay/internal/relay/orders"
 	"openrelay/internal/standin"
 	"openrelay/internal/wire"
@@ -296,7 +298,27 @@ func (w *World) ShipOne(ctx context.Context, order string) (parcels []wire.Parce
 		}
 		parcels = append(parcels, x)
 	}
-	return parcels, nil
+	if len(parcels) < 2 {
+		return parcels, nil
+	}
+	return parcels, w.tellBuyers(ctx)
+}
+
+// tellBuyers does what a clerk does about numbers of which a channel cannot be told: the buyers have them.
+func (w *World) tellBuyers(ctx context.Context) error {
+	list, err := w.Client.Exceptions(ctx)
+	if err != nil {
+		return err
+	}
+	for _, e := range list {
+		if e.Cause != engine.NumberUntold {
+			continue
+		}
+		if _, err := w.Client.Settle(ctx, attention.GroupOf{Cause: e.Cause, Connection: e.Connection, Subject: e.Subject}); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 func (w *World) shipParcel(ctx context.Context, number string) (wire.ParcelView, error) {

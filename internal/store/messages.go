@@ -146,6 +146,19 @@ const outboxQuery = `SELECT x.id, x.connection_id, c.code AS connection_code, c.
 	x.created_at, x.next_at, x.sent_at, x.confirmed_at, x.error, x.answer, x.order_id, x.parcel_id, x.submission, x.unclear
 	FROM outbox x JOIN connection c ON c.id = x.connection_id `
 
+// LastOfParcel is the newest message of a feed about a parcel.
+func (t *Tx) LastOfParcel(parcel int64, feed message.Feed) (m OutboxMessage, err error) {
+	err = t.get(
+		&m,
+		outboxQuery+"WHERE x.parcel_id=? AND x.order_id=(SELECT s.order_id FROM parcel p JOIN shipment s ON s.id=p.shipment_id "+
+			"WHERE p.id=?) AND x.feed=? ORDER BY x.id DESC LIMIT 1",
+		parcel,
+		parcel,
+		feed,
+	)
+	return m, err
+}
+
 // States of outbox messages. Final are confirmed, refused and superseded; sent is final for feeds
 // that cannot be read back, and is then written as confirmed with the answer as proof.
 const (

@@ -179,6 +179,7 @@ type Parcel struct {
 	Service     string     `json:"service,omitempty"`
 	ServiceName string     `json:"service_name,omitempty"`
 	Tracking    string     `json:"tracking,omitempty"`
+	Typed       bool       `json:"typed,omitempty" doc:"It left with a number that was typed, which can be corrected"`
 	TrackingURL string     `json:"tracking_url,omitempty"`
 	Price       int64      `json:"price"`
 	Currency    string     `json:"currency,omitempty"`

@@ -2,12 +2,14 @@ package shipping
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"net/url"
 	"strings"
 
 	"openrelay/internal/core/message"
+	"openrelay/internal/core/order"
 	"openrelay/internal/relay/engine"
 	"openrelay/internal/store"
 )
@@ -22,7 +24,8 @@ type Typed struct {
 // longestNumber is how long a tracking number may be, in bytes.
 const longestNumber = 80
 
-// TypeNumber lets a packed parcel leave with a number that a person typed. Its channel is told like of any other.
+// TypeNumber lets a packed parcel leave with a number that a person typed. Its channel is told like of any other. Of a parcel
+// that left so, it corrects the number: nothing ships again, and the channel is told the new one.
 func (r *Shipping) TypeNumber(ctx context.Context, parcel string, t Typed, who string) error {
 	t.Number, t.Service = strings.Join(strings.Fields(t.Number), " "), strings.TrimSpace(t.Service)
 	carrier, ok := r.NamedCarrier(t.Carrier)
@@ -37,31 +40,81 @@ func (r *Shipping) TypeNumber(ctx context.Context, parcel string, t Typed, who s
 		if err != nil {
 			return err
 		}
-		if why := notToShip(&p); why != "" {
+		corrects := p.Left() && p.CarrierID == 0 && p.ToldBy == 0
+		if why := notToShip(&p); why != "" && !corrects {
 			return &engine.Refused{Text: why, Conflict: true}
 		}
-		if err := o.Workable(); err != nil {
-			return engine.OrderStateError(err)
-		}
-		if known, err := ch.Parcel(t.Number); err == nil {
-			return &engine.Refused{Text: fmt.Sprintf("number: parcel %s of order %s has %s already", known.Number, known.OrderNumber,
-				t.Number), Conflict: true}
-		} else if !errors.Is(err, store.ErrNotFound) {
+		if err := numberFree(ch, &p, t.Number); err != nil {
 			return err
 		}
-		channel := r.ByID(o.ConnectionID)
-		if channel == nil {
-			return &engine.Refused{Text: fmt.Sprintf("the channel of order %s is gone", o.Number), Conflict: true}
-		}
-		label := &message.Label{Tracking: t.Number, URL: followed(carrier, t.Number), Service: t.Service}
+		was := p
 		p.CarrierID, p.CarrierTold, p.Service, p.ServiceName, p.Error = 0, carrier.Name, "", t.Service, ""
-		p.Tracking, p.TrackingURL = label.Tracking, label.URL
-		if err := r.labelSettled(ch, p.ID, o.ID, who); err != nil { // what was raised about labels is over
+		p.Tracking, p.TrackingURL = t.Number, followed(carrier, t.Number)
+		if corrects {
+			return r.correctTyped(ch, &p, was, o, who)
+		}
+		return r.leaveTyped(ch, &p, o, who)
+	})
+}
+
+// numberFree refuses a tracking number that stands on another parcel.
+func numberFree(ch *engine.Change, p *store.Parcel, number string) error {
+	known, err := ch.Parcel(number)
+	switch {
+	case errors.Is(err, store.ErrNotFound):
+		return nil
+	case err != nil:
+		return err
+	case known.ID != p.ID:
+		return &engine.Refused{Text: fmt.Sprintf("number: parcel %s of order %s has %s already", known.Number, known.OrderNumber, number),
+			Conflict: true}
+	}
+	return nil
+}
+
+// leaveTyped lets a packed parcel leave with the number that it has.
+func (r *Shipping) leaveTyped(ch *engine.Change, p *store.Parcel, o *order.Order, who string) error {
+	if err := o.Workable(); err != nil {
+		return engine.OrderStateError(err)
+	}
+	channel := r.ByID(o.ConnectionID)
+	if channel == nil {
+		return &engine.Refused{Text: fmt.Sprintf("the channel of order %s is gone", o.Number), Conflict: true}
+	}
+	if err := r.labelSettled(ch, p.ID, o.ID, who); err != nil { // what was raised about labels is over
+		return err
+	}
+	return r.parcelLeaves(ch, leaving{side: channel, who: who, carrier: p.CarrierTold,
+		note: fmt.Sprintf("%s took it; tracking number %s was typed", p.CarrierTold, p.Tracking)}, p, o,
+		&message.Label{Tracking: p.Tracking, URL: p.TrackingURL, Service: p.ServiceName})
+}
+
+// correctTyped writes another number on a parcel that left with a typed one, and tells the channel under the reference of the
+// first, so that it replaces it there.
+func (r *Shipping) correctTyped(ch *engine.Change, p *store.Parcel, was store.Parcel, o *order.Order, who string) error {
+	if p.Tracking == was.Tracking && p.CarrierTold == was.CarrierTold && p.ServiceName == was.ServiceName {
+		return &engine.Refused{Text: fmt.Sprintf("parcel %s has %s already", p.Number, p.Tracking), Conflict: true}
+	}
+	if err := saveParcel(ch, p); err != nil {
+		return err
+	}
+	ch.Mark(engine.OrderWords, o.ID)
+	told, err := ch.LastOfParcel(p.ID, message.DispatchOut)
+	if err != nil && !errors.Is(err, store.ErrNotFound) {
+		return err
+	}
+	if err == nil {
+		var d message.Dispatch
+		if err := json.Unmarshal([]byte(told.Payload), &d); err != nil {
 			return err
 		}
-		return r.parcelLeaves(ch, leaving{side: channel, who: who, carrier: carrier.Name,
-			note: fmt.Sprintf("%s took it; tracking number %s was typed", carrier.Name, t.Number)}, &p, o, label)
-	})
+		d.Carrier, d.Service, d.Tracking, d.TrackingURL = p.CarrierTold, p.ServiceName, p.Tracking, p.TrackingURL
+		if err := r.queueDispatch(ch, o, p, d); err != nil {
+			return err
+		}
+	}
+	return r.NoteOrder(ch, o, who, "corrected", "Parcel %s goes by %s, tracking number %s (was %s %s); the channel is told", p.Number,
+		p.CarrierTold, p.Tracking, was.CarrierTold, was.Tracking)
 }
 
 // followed is where a parcel of a carrier that is only named is followed; empty where that is not known.

@@ -45,7 +45,7 @@ func TestAParcelLeavesWithATypedNumber(t *testing.T) {
 	require.Equal(t, []string{"Barge", "BG 0117", "https://barge.example/BG0117"}, []string{told.Carrier, told.Tracking, told.TrackingURL})
 	require.True(t, told.LastOfOrder)
 
-	require.ErrorContains(t, k.TypeNumber(ctx, s, barge, "Pim"), "has left already")
+	require.ErrorContains(t, k.TypeNumber(ctx, s, barge, "Pim"), "has BG 0117 already")
 	k.Sell("S-2", trial.Units("JAR", 1))
 	second := k.Packed("S-2")
 	require.ErrorContains(t, k.TypeNumber(ctx, second, barge, "Pim"), "parcel "+s+" of order O10001 has BG 0117 already")
@@ -66,4 +66,53 @@ func TestAToldParcelIsFollowedByTheNameOfItsCarrier(t *testing.T) {
 	k.Take("stall", trial.Event("dispatch", "D-1", 1, told))
 	require.Equal(t, "https://barge.example/BG7", k.ParcelOf("BG 7").TrackingURL)
 	k.Holds()
+}
+
+// TestATypedNumberIsCorrected: nothing ships again, and the channel hears the other number under the same reference; also while
+// the first is still on its way, and of each of several parcels with what lies in it.
+func TestATypedNumberIsCorrected(t *testing.T) {
+	k := trial.New(t, "ann")
+	ctx := t.Context()
+	require.NoError(t, k.PutNamedCarrier(ctx, store.NamedCarrier{Code: "barge", Name: "Barge",
+		TrackingURL: "https://barge.example/{number}"}, "Edda"))
+	require.NoError(t, k.PutNamedCarrier(ctx, store.NamedCarrier{Code: "ferry", Name: "Ferry"}, "Edda"))
+	k.Stock(9, "JAR", "LID")
+	k.Sell("S-1", trial.Units("JAR", 3), trial.Units("LID", 1))
+	number := k.Picked("S-1")
+	k.PackUnits(number, "small", map[string]int64{"JAR": 2})
+	require.NoError(t, k.PackInto(number, "small"))
+	typed := func(parcel, carrier, n string) error {
+		return k.TypeNumber(ctx, parcel, shipping.Typed{Carrier: carrier, Number: n}, "Pim")
+	}
+	require.NoError(t, typed(number, "barge", "BG 1"))
+	require.NoError(t, typed(number, "barge", "BG 11"), "the first is still on its way")
+	require.NoError(t, typed(number+"-2", "barge", "BG 2"))
+	k.Settle()
+	onHand := k.OnHand("JAR")
+	require.ErrorContains(t, typed(number+"-2", "barge", "BG 11"), "has BG 11 already")
+	require.ErrorContains(t, typed(number+"-2", "barge", "BG 2"), "has BG 2 already")
+	require.NoError(t, typed(number+"-2", "ferry", "F 2"))
+	k.Settle()
+	require.Equal(t, onHand, k.OnHand("JAR"))
+	require.Equal(t, "shipped", k.Stage("S-1"))
+	p := k.ParcelOf(number + "-2")
+	require.Equal(t, []string{"F 2", "Ferry", ""}, []string{p.Tracking, p.CarrierName, p.TrackingURL})
+	byRef := map[any]any{}
+	for _, c := range k.Sent("stall", "/parcels") {
+		byRef[c.Body["reference"]] = c.Body["tracking"]
+	}
+	require.Len(t, byRef, 2)
+	require.Contains(t, byRef, any(k.Prefix+"-"+number))
+	require.Equal(t, "BG 11", byRef[k.Prefix+"-"+number])
+	require.Equal(t, "F 2", byRef[k.Prefix+"-"+number+"-2"])
+	last := k.OutboxOf("S-1", message.DispatchOut).Payload
+	require.Contains(t, last, `"sku":"LID"`)
+	require.Contains(t, last, `"sku":"JAR","quantity":1`, "what lies in it, not what the shipment has")
+	require.Empty(t, k.Exceptions())
+	k.Holds()
+
+	k.Sell("S-2", trial.Units("JAR", 1))
+	bought := k.Packed("S-2")
+	require.NoError(t, k.Label(bought, "ann"))
+	require.ErrorContains(t, typed(bought, "barge", "BG 3"), "has left already", "a label that a carrier sold is not typed over")
 }

@@ -126,6 +126,7 @@ func (b *bench) part(only string, large bool) (func(binary string) error, error)
 			return errors.Join(b.begin(), b.finding(1_000_000))
 		},
 		"keeping":  func(string) error { return errors.Join(b.begin(), b.keeping(1_000_000)) },
+		"cartons":  func(string) error { return b.cartons() },
 		"thinning": func(string) error { return errors.Join(b.begin(), b.thinning(1_000_000)) },
 	}
 	if large {
@@ -164,6 +165,7 @@ func (b *bench) run(binary string) error {
 		b.memory,
 		func() error { return b.idle(binary) },
 		b.goods,
+		b.cartons,
 		func() error { return b.orders(binary) },
 	} {
 		if err := step(); err != nil {

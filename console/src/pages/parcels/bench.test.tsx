@@ -5,6 +5,7 @@ import type { Schema } from "../../api/client";
 import { answer, changes, onACleanPage, open, refused, said, service } from "../../testing/service";
 import Bench from "./bench";
 import Parcel from "./parcel";
+import { drawn } from "./proposal";
 
 type View = Schema<"ShipmentView">;
 type ParcelView = Schema<"ParcelView">;
@@ -117,8 +118,58 @@ describe("a parcel", () => {
     expect(changes(asked)[0]?.path).toBe("parcels/S10001/unpack");
   });
 
+  it("that left with a typed number has it corrected", async () => {
+    const barge = { code: "barge", name: "Barge", archived_at: null };
+    const gone = { ...packed(), state: "shipped" as const, tracking: "BG 1", carrier: "Barge", typed: true };
+    const asked = show(gone, { "named-carriers": [barge], "POST parcels/S10001/typed": gone, "orders/O10001": answer("orders/S-1") });
+    await userEvent.type(await screen.findByLabelText("Tracking number"), "BG 2");
+    await userEvent.click(screen.getByRole("button", { name: "This is the number" }));
+    await waitFor(() => expect(changes(asked)[0]?.body).toEqual({ carrier: "barge", number: "BG 2" }));
+  });
+
   it("that was called off leads to its shipment", async () => {
     show({ ...packed(), state: "called off" });
     expect((await screen.findByRole("link", { name: "To its shipment" })).getAttribute("href")).toBe("/pack/S10001");
+  });
+});
+
+describe("the proposal", () => {
+  onACleanPage();
+  const at = (sku: string, x: number, z: number) => ({ sku, x, y: 0, z, length: 100, width: 100, height: 100 });
+  const proposal = {
+    cartons: [
+      {
+        profile: answer<Schema<"PackingProfile">[]>("profiles")[0],
+        weight_g: 3200,
+        cost: 522,
+        currency: "EUR",
+        units: { JAR: 5, LID: 1 },
+        places: [at("JAR", 0, 0), at("JAR", 100, 0), at("LID", 0, 100)],
+      },
+    ],
+    unfit: [{ sku: "LADDER", quantity: 1, why: "LADDER does not fit into Small carton" }],
+    unsized: ["CARD"],
+    tariff: true,
+  };
+
+  it("is drawn, says what goes into no carton, and is packed with a press", async () => {
+    const asked = bench({
+      "shipments/S10002": picked(),
+      "shipments/S10002/proposal": proposal,
+      "POST shipments/S10002/pack": picked({ packed: 6 }),
+    });
+    await screen.findByRole("img", { name: /loaded with 1: 5 × JAR, 2: 1 × LID/ });
+    await said("LADDER goes into no carton");
+    await said("Of unknown size, and not drawn: CARD");
+    await userEvent.click(screen.getByRole("button", { name: "Pack it so" }));
+    await waitFor(() => expect(changes(asked)[0]?.body).toEqual({ profile: "small", units: { JAR: 5, LID: 1 } }));
+  });
+
+  it("draws what stands on another after it", () => {
+    const order = drawn([at("LID", 0, 100), at("JAR", 100, 0), at("JAR", 0, 0)] as Schema<"RelayProposedCarton">["places"]);
+    const first = (x: number, z: number) => order.findIndex((p) => p.x === x && p.z === z);
+    expect(first(0, 0)).toBeLessThan(first(100, 0));
+    expect(first(0, 0)).toBeLessThan(first(0, 100));
+    expect(order).toHaveLength(3);
   });
 });

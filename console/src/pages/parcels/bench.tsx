@@ -6,6 +6,7 @@ import { api, take, type Schema } from "../../api/client";
 import { Button, Empty, Head, Loading, Trouble } from "../../parts/controls";
 import { Kg } from "../../parts/format";
 import { ScanField, sound, Verdict, type Said } from "../../parts/scanner";
+import { Proposal } from "./proposal";
 import { CartonChoice, Serials, useCarton, WeightField } from "./carton";
 import { ParcelState } from "./state";
 
@@ -67,44 +68,49 @@ function Packing({ s }: { s: View }) {
             unpicked === 0 && <Empty>All of it lies in parcels.</Empty>
           )}
         </div>
-        <aside>
+        <aside className="flex flex-col gap-6">
           <Parcels list={s.parcels} />
+          {unpacked + unpicked > 0 && s.state !== "called off" && <Proposed s={s} />}
         </aside>
       </div>
     </>
   );
 }
 
-function NextParcel({ s, unpicked }: { s: View; unpicked: number }) {
+/** Packs into a new parcel, and goes on to it where it is the only one. */
+function usePack(s: View, onPacked: () => void) {
   const client = useQueryClient();
   const navigate = useNavigate();
-  const profiles = useQuery(profilesQuery);
-  const carton = useCarton();
-  const [counted, setCounted] = useState<Counted>(null);
-  const [said, setSaid] = useState<Said | null>(null);
-  const pack = useMutation({
-    mutationFn: (profile: string) =>
-      take(
-        api.POST("/api/v1/shipments/{number}/pack", {
-          params: { path: { number: s.number } },
-          body: { ...carton.body(profile), units: counted ?? (unpicked > 0 ? allOf(s.wants) : undefined) },
-        }),
-      ),
+  return useMutation({
+    mutationFn: (body: Schema<"Packing">) =>
+      take(api.POST("/api/v1/shipments/{number}/pack", { params: { path: { number: s.number } }, body })),
     onSuccess: (now) => {
       client.setQueryData(shipmentQuery(s.number).queryKey, now);
-      setCounted(null);
-      setSaid(null);
-      carton.clear();
+      onPacked();
       sound(true);
       const only = now.parcels.filter((p) => p.state !== "called off");
       if (now.state === "packed" && only.length === 1) void navigate(`/parcels/${only[0]?.number}`);
     },
     onError: () => sound(false),
   });
+}
+
+function NextParcel({ s, unpicked }: { s: View; unpicked: number }) {
+  const profiles = useQuery(profilesQuery);
+  const carton = useCarton();
+  const [counted, setCounted] = useState<Counted>(null);
+  const [said, setSaid] = useState<Said | null>(null);
+  const pack = usePack(s, () => {
+    setCounted(null);
+    setSaid(null);
+    carton.clear();
+  });
+  const packInto = (profile: string) =>
+    pack.mutate({ ...carton.body(profile), units: counted ?? (unpicked > 0 ? allOf(s.wants) : undefined) });
   const put = (w: Want, n: number) => setCounted({ ...counted, [w.sku]: n });
   const scan = (code: string) => {
     const profile = profiles.data?.find((p) => p.code.toLowerCase() === code.toLowerCase());
-    if (profile) return pack.mutate(profile.code);
+    if (profile) return packInto(profile.code);
     const w = s.wants.find((x) => x.sku.toLowerCase() === code.toLowerCase() || (!!x.gtin && x.gtin === code));
     const n = (counted?.[w?.sku ?? ""] ?? 0) + 1;
     if (!w || n > toPack(w)) {
@@ -169,10 +175,21 @@ function NextParcel({ s, unpicked }: { s: View; unpicked: number }) {
           profiles={profiles.data ?? []}
           decided={s.decided_profile}
           busy={pack.isPending || rows.every((w) => inIt(w) === 0)}
-          onChoose={(code) => pack.mutate(code)}
+          onChoose={packInto}
         />
         <WeightField carton={carton} />
       </section>
+    </>
+  );
+}
+
+/** The proposal for what is left. What has serial numbers is scanned for its carton, not packed with a press. */
+function Proposed({ s }: { s: View }) {
+  const pack = usePack(s, () => undefined);
+  return (
+    <>
+      <Trouble error={pack.error} />
+      <Proposal number={s.number} packed={s.packed} busy={pack.isPending} onPack={(profile, units) => pack.mutate({ profile, units })} />
     </>
   );
 }

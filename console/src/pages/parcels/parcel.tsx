@@ -261,7 +261,7 @@ function Rates({ s, onDone }: { s: View; onDone: () => void }) {
 }
 
 /** A label that was bought elsewhere, at a carrier that is only named: its number is typed. */
-function TypedNumber({ number, onDone }: { number: string; onDone: () => void }) {
+function TypedNumber({ number, left, onDone }: { number: string; left?: boolean; onDone: () => void }) {
   const carriers = useQuery(namedCarriersQuery);
   const list = carriers.data?.filter((c) => !c.archived_at) ?? [];
   const [carrier, setCarrier] = useState("");
@@ -279,7 +279,8 @@ function TypedNumber({ number, onDone }: { number: string; onDone: () => void })
   if (list.length === 0) return null;
   return (
     <section aria-label="A number from elsewhere">
-      <h2 className="mb-2">Or a number from elsewhere</h2>
+      <h2 className="mb-2">{left ? "Correct the number" : "Or a number from elsewhere"}</h2>
+      {left && <p className="mb-2 text-quiet">Nothing ships again; the channel is told the other number.</p>}
       <Trouble error={type.error} />
       <form
         className="flex flex-wrap items-end gap-3"
@@ -309,7 +310,7 @@ function TypedNumber({ number, onDone }: { number: string; onDone: () => void })
           />
         </Labelled>
         <Button large type="submit" disabled={type.isPending || tracking.trim().length < 3}>
-          It leaves with this number
+          {left ? "This is the number" : "It leaves with this number"}
         </Button>
       </form>
     </section>
@@ -317,6 +318,7 @@ function TypedNumber({ number, onDone }: { number: string; onDone: () => void })
 }
 
 function Sent({ s }: { s: View }) {
+  const client = useQueryClient();
   const label = `/api/v1/parcels/${s.number}/label.pdf`;
   const order = useQuery({
     queryKey: ["order", s.order_number],
@@ -389,6 +391,7 @@ function Sent({ s }: { s: View }) {
           <p className="text-quiet">Waiting to be sent</p>
         )}
       </section>
+      {s.typed && <TypedNumber key={s.tracking} number={s.number} left onDone={() => void client.invalidateQueries()} />}
       <section>
         <h2 className="mb-1">Numbers</h2>
         <p className="code">SSCC {s.sscc}</p>
