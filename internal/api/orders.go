@@ -236,6 +236,8 @@ func (a *API) orderWorkRoutes() {
 	op(a, person.WorkOrders, http.MethodPost, "/orders/actions/{id}/undo", "undo-act", "Take back what was done to many orders", a.undoAct)
 	op(a, person.WorkOrders, http.MethodPost, "/orders/{number}/answer", "answer-order", "Tell the channel whether we take an order",
 		a.answerOrder)
+	op(a, person.WorkOrders, http.MethodPost, "/orders/{number}/cancel", "cancel-units",
+		"Cancel units of an order here, or all that is not shipped; the channel is told", a.cancelUnits)
 	op(a, person.HandOver, http.MethodPost, "/orders/{number}/hand-over", "hand-over", "Note that the buyer has what lay ready",
 		a.handOver)
 	op(a, person.WorkOrders, http.MethodPost, "/orders/{number}/void", "void-order", "Make an order one that only stays for the record",
@@ -448,4 +450,21 @@ func (a *API) inboxMessage(ctx context.Context, in *workIDInput) (*body[wire.Ori
 		err = a.looked(ctx, "message", fmt.Sprint(in.ID))
 	}
 	return &body[wire.Original]{wire.Original{Raw: raw, Order: o, Reason: reason}}, err
+}
+
+type cancelUnitsInput struct {
+	NumberInput
+	IfMatch string `header:"If-Match" doc:"The order's revision, where it must not have changed"`
+	Body    orders.Cancelling
+}
+
+func (a *API) cancelUnits(ctx context.Context, in *cancelUnitsInput) (*orderOutput, error) {
+	rev, err := seenRevision(in.IfMatch)
+	if err != nil {
+		return nil, err
+	}
+	if err := a.relay.CancelUnits(ctx, in.Number, in.Body, rev, who(ctx)); err != nil {
+		return nil, wrapNumber("order", in.Number, err)
+	}
+	return a.orderByNumber(ctx, in.Number)
 }

@@ -20,6 +20,8 @@ func (a *API) shipmentsRoutes() {
 		a.showShipment)
 	op(a, person.Ship, http.MethodPost, "/shipments/{number}/scan", "scan", "Scan an order, a bin or a product", a.scan)
 	op(a, person.Ship, http.MethodPost, "/shipments/{number}/take-back", "take-back", "Take back that units were picked", a.takeBack)
+	op(a, person.Ship, http.MethodPost, "/shipments/{number}/short", "short",
+		"Say that units are not where they should lie; what becomes of them is told", a.short)
 	op(a, person.Ship, http.MethodPost, "/shipments/{number}/pack", "pack", "Pack what was picked into a parcel, all of it or some units",
 		a.pack)
 	op(a, person.Look, http.MethodGet, "/shipments/{number}/proposal", "proposal", "Propose cartons for what is left of a shipment",
@@ -176,6 +178,20 @@ func (a *API) takeBack(ctx context.Context, in *takeBackInput) (*body[wire.Shipm
 		return nil, wrapNumber("shipment", in.Number, err)
 	}
 	return a.shipmentByNumber(ctx, in.Number)
+}
+
+type shortInput struct {
+	NumberInput
+	Key  string `header:"Idempotency-Key" doc:"Repeating a request with the same key answers like the first"`
+	Body shipping.Missing
+}
+
+func (a *API) short(ctx context.Context, in *shortInput) (*body[shipping.Shortage], error) {
+	out, err := a.relay.ReportShort(ctx, in.Number, in.Body, who(ctx))
+	if err != nil {
+		return nil, wrapNumber("shipment", in.Number, err)
+	}
+	return &body[shipping.Shortage]{out}, nil
 }
 
 type packInput struct {

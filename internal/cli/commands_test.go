@@ -136,15 +136,28 @@ func TestParcelCommands(t *testing.T) {
 		!shipment pick O777 ⇒ There is no order O777
 		!shipment scan S10001 LID ⇒ is not part of order O10001
 		shipment scan S10001 JAR -quantity 2 ⇒ 2 of 2
+		shipment take-back S10001 JAR -quantity 2 ⇒ 0 of 2
+		!shipment take-back S10001 JAR ⇒ cannot be taken back
+		!shipment short S10001 LID ⇒ not among what is picked
+		shipment scan S10001 JAR -quantity 2 ⇒ 2 of 2
+		!shipment short S10001 JAR ⇒ 0 × JAR are still to be picked
+		shipment propose S10001 ⇒ 2 × JAR
 		shipment pick-list O10001 -o DIR/pick.pdf ⇒ Written to
 		profile ⇒ Small carton
 		!shipment pack S10001 huge ⇒ huge
+		shipment pack S10001 small -units JAR=1 ⇒ 1 units
+		!shipment pack S10001 small -units JAR=2 ⇒ more than is picked
+		parcel show S10001 ⇒ JAR
+		parcel repack S10001 small -weight 700 ⇒ 700 g
+		parcel unpack S10001 ⇒ is unpacked
+		!parcel unpack S10001 ⇒ is called off
 		shipment pack S10001 small -weight 900 ⇒ 900 g
-		parcel rates S10001 ⇒ Slow
-		!parcel ship S10001 -carrier ann ⇒ go together
-		parcel ship S10001 -carrier ann -service slow ⇒ AN
-		!parcel ship S10001 ⇒ no second label
-		parcel label S10001 -size a4 -o DIR/label.pdf ⇒ Written to
+		parcel list -state packed ⇒ S10001-2
+		parcel rates S10001-2 ⇒ Slow
+		!parcel ship S10001-2 -carrier ann ⇒ go together
+		parcel ship S10001-2 -carrier ann -service slow ⇒ AN
+		!parcel ship S10001-2 ⇒ no second label
+		parcel label S10001-2 -size a4 -o DIR/label.pdf ⇒ Written to
 		shipment list -state shipped ⇒ S10001
 		manifest list ⇒ open
 		manifest close 1 ⇒ clos
@@ -185,6 +198,8 @@ func TestOrderCommands(t *testing.T) {
 		order type DIR/order.json ⇒ taken in as O10003
 		!order type DIR/order.json ⇒ T-1
 		!order type DIR/broken.json ⇒ JSON
+		!order cancel O10003 ⇒ -reason must be given
+		!order cancel O10003 -reason broken -units GHOST=1 ⇒ less than that to cancel
 		order void O10003 ⇒ void
 		!order void O10003 ⇒ void
 		order take-in-again O10003 ⇒ -

@@ -47,14 +47,14 @@ func groups() []group {
 		}},
 		{"Orders", []command{
 			boardCommand(),
-			of("order", "Orders, and what is done with them", ordersCommand(), orderCommand(), typeCommand(),
-				answerCommand(), releaseCommand(), actCommand(), undoActCommand(), voidCommand(), takeInAgainCommand(), mergeCommand(),
+			of("order", "Orders, and what is done with them", ordersCommand(), orderCommand(), typeCommand(), answerCommand(),
+				releaseCommand(), cancelCommand(), actCommand(), undoActCommand(), voidCommand(), takeInAgainCommand(), mergeCommand(),
 				undoMergeCommand(), handOverCommand()),
 			of("rule", "What is decided by rule", rulesCommand(), ruleCommand(), rehearseCommand()),
 		}},
 		{"Picking and parcels", []command{
 			of("shipment", "What one place sends to one buyer: from the pick list into parcels", shipmentsCommand(), picklistCommand(),
-				pickCommand(), scanCommand(), takeBackCommand(), proposeCommand(), packCommand()),
+				pickCommand(), scanCommand(), takeBackCommand(), shortCommand(), proposeCommand(), packCommand()),
 			of("parcel", "Cartons with what lies in them: from packing to the label", parcelsCommand(), parcelCommand(),
 				repackCommand(), unpackCommand(), ratesCommand(), shipCommand(), typeNumberCommand(), labelCommand()),
 			of("manifest", "What carriers take on a day", manifestsCommand(), closeManifestCommand()),

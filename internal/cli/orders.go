@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"flag"
+	"fmt"
 	"io"
 	"strings"
 	"time"
@@ -72,6 +73,46 @@ func releaseCommand() command {
 func runRelease(ctx context.Context, c *client.Client, p *printer, a []string) error {
 	o, err := c.Release(ctx, a[0], a[1])
 	if err != nil {
+		return err
+	}
+	return p.show(o, func(row func(...any)) { row("Order", o.Number, "is", o.Stage) })
+}
+
+type cancelOptions struct {
+	reason string
+	units  lines
+}
+
+func cancelCommand() command {
+	opt := &cancelOptions{}
+	return noun("cancel", "NUMBER", "Cancel units of an order here, or all that is not shipped; the channel is told", 1, 1, opt.flags,
+		opt.run)
+}
+
+func (opt *cancelOptions) flags(f *flag.FlagSet) {
+	f.StringVar(&opt.reason, "reason", "", "why; the channel is told "+required)
+	f.Func("units", "`SKU=QUANTITY` that is cancelled; may be given several times; without it all that is not shipped", opt.units.add)
+}
+
+func (opt *cancelOptions) run(ctx context.Context, c *client.Client, p *printer, a []string) error {
+	o, err := c.Order(ctx, a[0])
+	if err != nil {
+		return err
+	}
+	x := orders.Cancelling{Reason: opt.reason, Lines: map[int64]int64{}}
+	for _, want := range opt.units {
+		left := want.Quantity
+		for _, l := range o.Lines {
+			if n := min(left, l.Quantity-l.Cancelled-l.Shipped-x.Lines[l.ID]); l.SKU == want.SKU && n > 0 {
+				x.Lines[l.ID] += n
+				left -= n
+			}
+		}
+		if left > 0 {
+			return fmt.Errorf("order %s has %d × %s less than that to cancel", o.Number, left, want.SKU)
+		}
+	}
+	if o, err = c.CancelUnits(ctx, a[0], x); err != nil {
 		return err
 	}
 	return p.show(o, func(row func(...any)) { row("Order", o.Number, "is", o.Stage) })

@@ -13,6 +13,7 @@ import (
 
 	"openrelay/internal/client"
 	"openrelay/internal/core/picking"
+	"openrelay/internal/relay/shipping"
 	"openrelay/internal/wire"
 )
 
@@ -104,6 +105,28 @@ func (opt *packOptions) run(ctx context.Context, c *client.Client, p *printer, a
 		return err
 	}
 	return p.show(v, func(row func(...any)) { shipmentTable(v, row) })
+}
+
+type shortOptions struct{ shipping.Missing }
+
+func shortCommand() command {
+	opt := &shortOptions{}
+	return noun("short", "SHIPMENT CODE", "Say that units are not there; they are taken off the stock and planned anew", 2, 2, opt.flags,
+		opt.run)
+}
+
+func (opt *shortOptions) flags(f *flag.FlagSet) {
+	f.Int64Var(&opt.Quantity, "quantity", 1, "units that are not there")
+	f.StringVar(&opt.Bin, "bin", "", "where they are not; without it where the item usually lies")
+}
+
+func (opt *shortOptions) run(ctx context.Context, c *client.Client, p *printer, a []string) error {
+	opt.Code = a[1]
+	out, err := c.Short(ctx, a[0], opt.Missing)
+	if err != nil {
+		return err
+	}
+	return p.show(out, func(row func(...any)) { row(out.Text) })
 }
 
 func proposeCommand() command {

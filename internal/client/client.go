@@ -208,6 +208,12 @@ func (c *Client) PackUnits(ctx context.Context, shipment string, p wire.Packing)
 	return out, err
 }
 
+// Short says that units are not where they should lie.
+func (c *Client) Short(ctx context.Context, shipment string, m shipping.Missing, opts ...Option) (out shipping.Shortage, err error) {
+	_, err = c.Do(ctx, http.MethodPost, "/shipments/"+esc(shipment)+"/short", m, &out, opts...)
+	return out, err
+}
+
 // Proposal proposes cartons for what is left of a shipment.
 func (c *Client) Proposal(ctx context.Context, shipment string) (shipping.CartonProposal, error) {
 	return get[shipping.CartonProposal](ctx, c, "/shipments/"+esc(shipment)+"/proposal")

@@ -253,3 +253,9 @@ func (c *Client) Inbox(ctx context.Context, id int64) (wire.Original, error) {
 func (c *Client) Views(ctx context.Context, page string) ([]store.SavedView, error) {
 	return get[[]store.SavedView](ctx, c, "/views?page="+url.QueryEscape(page))
 }
+
+// CancelUnits cancels units of an order here, or all that is not shipped.
+func (c *Client) CancelUnits(ctx context.Context, number string, x orders.Cancelling) (out wire.Order, err error) {
+	_, err = c.Do(ctx, http.MethodPost, "/orders/"+esc(number)+"/cancel", x, &out)
+	return out, err
+}

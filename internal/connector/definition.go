@@ -280,6 +280,7 @@ var (
 		{message.DispatchOut, reflect.TypeFor[SendAnswer]()},
 		{message.AnswersOut, reflect.TypeFor[SendAnswer]()},
 		{message.StatesOut, reflect.TypeFor[SendAnswer]()},
+		{message.CancelOut, reflect.TypeFor[SendAnswer]()},
 		{message.LabelsOut, reflect.TypeFor[message.Label]()},
 		{message.HandoversOut, reflect.TypeFor[message.HandoverReceipt]()},
 	}

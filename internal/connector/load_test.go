@@ -16,7 +16,8 @@ import (
 func TestBuiltInDefinitionsLoad(t *testing.T) {
 	lib, err := BuiltIn()
 	require.NoError(t, err)
-	require.Equal(t, []message.Feed{"orders in", "listings in", "stock in", "stock out", "items out", "dispatch out", "states out"},
+	require.Equal(t, []message.Feed{"orders in", "listings in", "stock in", "stock out", "items out", "dispatch out", "states out",
+		"cancellations out"},
 		lib["hedgerow"].Kinds())
 	require.Equal(t, []message.Feed{"tracking in", "labels out", "handovers out"}, lib["plover-post"].Kinds())
 }

@@ -29,6 +29,7 @@ func (r *Relay) wire() {
 		message.DispatchOut:  {Settled: r.DispatchSent, Confirmed: r.DispatchConfirmed},
 		message.AnswersOut:   {Settled: r.ToldChannel("our answer")},
 		message.StatesOut:    {Settled: r.ToldChannel("how far it is")},
+		message.CancelOut:    {Settled: r.ToldChannel("what was cancelled here")},
 	}
 	r.JobSteps = map[engine.JobKind]engine.JobStep{
 		engine.JobServe:    r.ServeStep,

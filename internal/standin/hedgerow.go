@@ -97,8 +97,9 @@ type shopOrder struct {
 	Lines           []shopLine
 	Shipping, Off   int64
 	Method, Note    string
-	Gift            string // note to be put into the parcel
-	Progress        string // as we were told: in_hand, handed_over
+	Gift            string          // note to be put into the parcel
+	cancelled       map[string]bool // references of cancellations that were told
+	Progress        string          // as we were told: in_hand, handed_over
 	Paid            bool
 	Parcels         []shopParcel
 	TotalOff        int64 // makes the total wrong, to practise
@@ -150,6 +151,7 @@ func NewHedgerow(cfg ShopConfig) *Hedgerow {
 		r.Put("/stock", h.apiStock)
 		r.Post("/orders/{id}/parcels", h.apiParcel)
 		r.Post("/orders/{id}/progress", h.apiProgress)
+		r.Post("/orders/{id}/cancellations", h.apiCancellation)
 	})
 	h.pages(r)
 	h.control(r)
@@ -420,6 +422,62 @@ func (h *Hedgerow) Change(id string, quantities map[string]int64, to *Delivery) 
 	}
 	h.changed(o)
 	return nil
+}
+
+// apiCancellation takes units off an order that are not sent; the same reference takes them off once.
+func (h *Hedgerow) apiCancellation(w http.ResponseWriter, r *http.Request) {
+	var in struct {
+		Reference, Reason string
+		Lines             []struct {
+			ID       string `json:"line_id"`
+			Quantity int64
+		}
+	}
+	if !read(w, r, &in) {
+		return
+	}
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	o := h.byID[chi.URLParam(r, "id")]
+	switch {
+	case o == nil:
+		answer(w, 404, map[string]any{"error": "no such order"})
+		return
+	case in.Reference == "":
+		answer(w, 422, map[string]any{"error": "reference is needed"})
+		return
+	case o.cancelled[in.Reference] || o.State == "cancelled":
+		answer(w, 200, map[string]any{"order": h.record(o)})
+		return
+	case o.State == "sent":
+		answer(w, 409, map[string]any{"error": "the order is sent"})
+		return
+	}
+	off := map[string]int64{}
+	for _, l := range in.Lines {
+		off[l.ID] += l.Quantity
+	}
+	kept := o.Lines[:0:0]
+	for _, l := range o.Lines {
+		n := min(off[l.ID], l.Qty)
+		if it := h.item(l.SKU); it != nil {
+			it.Quantity += n
+		}
+		if l.Qty -= n; l.Qty > 0 {
+			kept = append(kept, l)
+		}
+	}
+	if len(kept) == 0 {
+		o.State = "cancelled"
+	} else {
+		o.Lines = kept
+	}
+	if o.cancelled == nil {
+		o.cancelled = map[string]bool{}
+	}
+	o.cancelled[in.Reference] = true
+	h.changed(o)
+	answer(w, 200, map[string]any{"order": h.record(o)})
 }
 
 // apiProgress takes how far the order is with whoever works on it.

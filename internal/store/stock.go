@@ -397,7 +397,7 @@ func (s *Store) Bins(ctx context.Context, location int64, items []int64) (map[in
 	return loadBins(s.selector(ctx), location, items)
 }
 
-// Bins tells where the items lie at a location.
+// Bins tells where the items lie at a location: in their usual bin, or, where it is empty, in the one with the most.
 func (t *Tx) Bins(location int64, items []int64) (map[int64]string, error) {
 	return loadBins(t.sel, location, items)
 }
@@ -408,7 +408,9 @@ func loadBins(sel selector, location int64, items []int64) (map[int64]string, er
 		Bin    string `db:"bin"`
 	}
 	in, args := list(items)
-	err := sel(&rows, "SELECT item_id, bin FROM level WHERE location_id = ? AND item_id IN ("+in+")", append([]any{location}, args...)...)
+	err := sel(&rows, `SELECT l.item_id, coalesce((SELECT b.bin FROM bin_level b WHERE b.item_id=l.item_id AND b.location_id=l.location_id
+		AND b.on_hand>0 AND b.bin<>'' ORDER BY b.bin<>l.bin, b.on_hand DESC, b.bin LIMIT 1), l.bin) AS bin
+		FROM level l WHERE l.location_id = ? AND l.item_id IN (`+in+`)`, append([]any{location}, args...)...)
 	out := make(map[int64]string, len(rows))
 	for _, r := range rows {
 		out[r.ItemID] = r.Bin

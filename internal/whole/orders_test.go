@@ -875,3 +875,46 @@ func TestTheChannelIsTold(t *testing.T) {
 	require.Equal(t, "delivered", orderNow(t, w, o.Number).Stage)
 	clean(t, w)
 }
+
+// TestWhatIsCancelledHereIsToldToTheStore: some units, then all of it; the store is read back, and the other store shows what is
+// free again.
+func TestWhatIsCancelledHereIsToldToTheStore(t *testing.T) {
+	w := openWorld(t, false)
+	ctx, c := t.Context(), w.Client
+	id, o := placed(t, w, jars(5))
+	eventually(t, "ready", func() bool { return orderNow(t, w, o.Number).Stage == "ready" })
+	line := orderNow(t, w, o.Number).Lines[0].ID
+	_, err := c.CancelUnits(ctx, o.Number, orders.Cancelling{Reason: "broken", Lines: map[int64]int64{line: 2}})
+	require.NoError(t, err)
+	stored := func() (state string, units int64) {
+		var rec struct {
+			Order struct {
+				State string
+				Lines []struct{ Quantity int64 }
+			}
+		}
+		getJSON(t, w.MorrowURL+"/control/api/orders/"+id, &rec)
+		for _, l := range rec.Order.Lines {
+			units += l.Quantity
+		}
+		return rec.Order.State, units
+	}
+	eventually(t, "the store to know", func() bool { _, n := stored(); return n == 3 })
+	told := func(n int) bool {
+		sent := 0
+		for _, m := range orderNow(t, w, o.Number).WriteBacks {
+			if m.Feed == message.CancelOut && m.State == "confirmed" {
+				sent++
+			}
+		}
+		return sent == n
+	}
+	eventually(t, "it to be read back", func() bool { return told(1) })
+	require.Equal(t, "ready", orderNow(t, w, o.Number).Stage, "what the store says now is what we have")
+	_, err = c.CancelUnits(ctx, o.Number, orders.Cancelling{Reason: "the buyer rang"})
+	require.NoError(t, err)
+	eventually(t, "the store to have it cancelled", func() bool { state, _ := stored(); return state == "cancelled" })
+	eventually(t, "that to be read back", func() bool { return told(2) })
+	require.Equal(t, "cancelled", orderNow(t, w, o.Number).Stage)
+	clean(t, w)
+}

@@ -137,6 +137,29 @@ describe("picking", () => {
     await said("GHOST is not in this shipment");
   });
 
+  it("is told what is not there, and says what becomes of it", async () => {
+    const asked = service({
+      [`POST ${shipment}/short`]: { text: "1 × LID wait, no place has them", elsewhere: 0, waiting: 1, expected: 0 },
+    });
+    open(<Pick />, "/pick/S10002", "/pick/:number");
+    await userEvent.click(await screen.findByRole("button", { name: "LID is not there" }));
+    await userEvent.click(await screen.findByRole("button", { name: "It is not there" }));
+    await said("1 × LID wait, no place has them");
+    expect(changes(asked)[0]?.body).toMatchObject({ code: "LID", quantity: 1 });
+  });
+
+  it("takes a unit back", async () => {
+    const now = answer<Schema<"ShipmentView">>(shipment);
+    const some = structuredClone(now);
+    some.wants[0]!.picked = 1;
+    const sku = some.wants[0]!.sku;
+    const asked = service({ [shipment]: some, [`POST ${shipment}/take-back`]: now });
+    open(<Pick />, "/pick/S10002", "/pick/:number");
+    await userEvent.click(await screen.findByRole("button", { name: `Take back one ${sku}` }));
+    await said(`One ${sku} put back`);
+    expect(changes(asked)[0]?.body).toEqual({ code: sku });
+  });
+
   it("goes on to the parcel when all is picked", async () => {
     const all = answer<Schema<"ShipmentView">>(shipment);
     for (const w of all.wants) w.picked = w.quantity;

@@ -20,6 +20,7 @@ const (
 	DispatchOut  Feed = "dispatch out"
 	AnswersOut   Feed = "answers out"
 	StatesOut    Feed = "states out"
+	CancelOut    Feed = "cancellations out"
 	LabelsOut    Feed = "labels out"
 	HandoversOut Feed = "handovers out"
 )

@@ -56,8 +56,8 @@ type Order struct {
 	Number           string        `json:"number" need:"yes" doc:"The channel's number, as people there know it"`
 	State            string        `json:"state" doc:"The channel's own word for the state"`
 	Status           Status        `json:"status" need:"yes" doc:"What that state means: pending, open, shipped or cancelled"`
-	Kind             Kind          `json:"kind,omitempty" enum:",ship,collect,local,counter,prepared" doc:"How it reaches the buyer; empty: by a carrier"`
-	FulfilledBy      string        `json:"fulfilled_by,omitempty" enum:",channel,other" doc:"channel: the channel ships it from stock that it holds; other: somebody else; empty: we do"`
+	Kind             Kind          `json:"kind,omitempty" doc:"How it reaches the buyer; empty: by a carrier"                                                                                                                enum:",ship,collect,local,counter,prepared"`
+	FulfilledBy      string        `json:"fulfilled_by,omitempty" doc:"channel: the channel ships it from stock that it holds; other: somebody else; empty: we do"                                                                   enum:",channel,other"`
 	URL              string        `json:"url,omitempty" doc:"Opens the order on the channel"`
 	PlacedAt         time.Time     `json:"placed_at"`
 	ChangedAt        time.Time     `json:"changed_at"`
@@ -82,7 +82,7 @@ type Order struct {
 	GiftNote         string        `json:"gift_note,omitempty" doc:"To be put into the parcel"`
 	KitchenNote      string        `json:"kitchen_note,omitempty"`
 	AnswerBy         time.Time     `json:"answer_by,omitzero" doc:"The channel wants to be told before this moment whether we take the order, and when it is ready. On a cancelled order: it was called off because nobody told"`
-	TaxRounding      string        `json:"tax_rounding,omitempty" enum:",line,order" doc:"How tax is rounded: on each line or on their sum; empty: either is right"`
+	TaxRounding      string        `json:"tax_rounding,omitempty" doc:"How tax is rounded: on each line or on their sum; empty: either is right"                                                                                     enum:",line,order"`
 
 	encoded []byte // by Encode
 }
@@ -268,7 +268,7 @@ type Item struct {
 	Name     string `json:"name" need:"yes"`
 	GTIN     string `json:"gtin,omitempty" doc:"GS1 GTIN with its check digit"`
 	Category string `json:"category,omitempty"`
-	Kind     string `json:"kind,omitempty" enum:",stocked,kit,made to order,prepared,charge" doc:"Empty: stocked"`
+	Kind     string `json:"kind,omitempty" doc:"Empty: stocked"                                         enum:",stocked,kit,made to order,prepared,charge"`
 	Options  string `json:"options,omitempty" doc:"What tells variants apart, such as size M, colour sand"`
 	WeightG  int64  `json:"weight_g" doc:"grams"`
 	LengthMM int64  `json:"length_mm" doc:"millimetres"`
@@ -339,7 +339,7 @@ type StockLevel struct {
 	Location string    `json:"location,omitempty" doc:"Code of the location; empty means the first that the connection sells from"`
 	Listing  string    `json:"listing,omitempty" doc:"The channel's number of the listing"`
 	Change   int64     `json:"change,omitempty" doc:"By how much a person changed the quantity there; where it is told, an edit is known exactly"`
-	Cause    string    `json:"cause,omitempty" enum:",edit,sale,ours" doc:"Why the number moved: only edits are looked at; sales come as orders, and ours are our own"`
+	Cause    string    `json:"cause,omitempty" doc:"Why the number moved: only edits are looked at; sales come as orders, and ours are our own"  enum:",edit,sale,ours"`
 	At       time.Time `json:"at"`
 	Who      string    `json:"who,omitempty"`
 }
@@ -433,7 +433,26 @@ type OrderState struct {
 	OrderID     string `json:"order_id" need:"yes" doc:"The channel's own id of the order"`
 	OrderNumber string `json:"order_number"`
 	OurNumber   string `json:"our_number"`
-	State       string `json:"state" enum:"taken in,handed over" doc:"taken in: we work on it; handed over: the buyer has it"`
+	State       string `json:"state" doc:"taken in: we work on it; handed over: the buyer has it" enum:"taken in,handed over"`
+}
+
+// Cancellation tells a channel what of an order was cancelled here.
+type Cancellation struct {
+	Reference   string             `json:"reference" need:"yes" doc:"Idempotency reference"`
+	OrderID     string             `json:"order_id" need:"yes" doc:"The channel's own id of the order"`
+	OrderNumber string             `json:"order_number"`
+	OurNumber   string             `json:"our_number"`
+	Reason      string             `json:"reason"`
+	Whole       bool               `json:"whole" doc:"Nothing of the order is left"`
+	Lines       []CancellationLine `json:"lines" doc:"What was cancelled"`
+}
+
+// CancellationLine is what was cancelled of one order line.
+type CancellationLine struct {
+	ID       string `json:"id" doc:"The channel's line number"`
+	SKU      string `json:"sku"`
+	Quantity int64  `json:"quantity" doc:"Units that were cancelled"                                        need:"yes"`
+	Left     int64  `json:"left" doc:"Units that are left of the line, those that were sent among them"`
 }
 
 // Check refuses a dispatch that cannot be taken in.

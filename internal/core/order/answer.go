@@ -2,6 +2,7 @@ package order
 
 import (
 	"fmt"
+	"strings"
 	"time"
 
 	"openrelay/internal/core/message"
@@ -140,7 +141,7 @@ func CallOff(o *Order, who, reason string, s *Scene) (Change, error) {
 	}
 	var units int64
 	for i := range o.Lines {
-		units += o.Lines[i].cancel(o.Lines[i].Quantity, o, s, "cancelled here")
+		units += o.callOff(&o.Lines[i], o.Lines[i].Quantity, s)
 	}
 	if units == 0 {
 		return c, fmt.Errorf("%w: nothing of order %s is left to cancel", ErrState, o.Number)
@@ -149,6 +150,53 @@ func CallOff(o *Order, who, reason string, s *Scene) (Change, error) {
 	o.Holds = nil
 	c.note("cancelled", "Cancelled here: %s; stock of %d %s released", or(reason, "no reason given"), units,
 		plural(int(units), "unit"))
+	return c, nil
+}
+
+// callOff cancels up to qty of what is not shipped of a line, and keeps that the channel may not know of it.
+func (o *Order) callOff(l *Line, qty int64, s *Scene) int64 {
+	n := l.cancel(qty, o, s, "cancelled here")
+	if n > 0 {
+		if o.Ours.CalledOff == nil {
+			o.Ours.CalledOff = map[int64]int64{}
+		}
+		o.Ours.CalledOff[l.ID] += n
+	}
+	return n
+}
+
+// CancelUnits cancels units of lines on our side, on a person's word: what waits first, then what is allocated, picked and
+// packed. What has been shipped cannot be.
+func CancelUnits(o *Order, units map[int64]int64, reason string, s *Scene) (Change, error) {
+	c := Change{Order: o}
+	switch st := o.Stage(); {
+	case st == Void, st == Cancelled, o.Kind() == Summary, o.MergedInto != 0:
+		return c, fmt.Errorf("%w: order %s is %s; nothing of it can be cancelled", ErrState, o.Number, st)
+	case len(units) == 0:
+		return c, fmt.Errorf("%w: say which units of order %s", ErrState, o.Number)
+	}
+	var said []string
+	for i := range o.Lines {
+		l := &o.Lines[i]
+		n := units[l.ID]
+		if free := l.Live() - l.Shipped; n < 0 || n > free {
+			return c, fmt.Errorf("%w: %d × %s of order %s can be cancelled, not %d", ErrState, free, o.lineName(l.ID), o.Number, n)
+		}
+		if n == 0 {
+			continue
+		}
+		o.callOff(l, n, s)
+		said = append(said, fmt.Sprintf("%d × %s", n, o.lineName(l.ID)))
+	}
+	o.Revision++
+	if o.Stage() == Cancelled {
+		o.Holds = nil
+	}
+	if o.Stage() == Shipped && o.ShippedAt.IsZero() { // all that is left had been sent
+		o.ShippedAt = s.Now
+	}
+	c.note("cancelled", "Cancelled here: %s (%s)", strings.Join(said, ", "), or(reason, "no reason given"))
+	AllocateWaiting(o, s, &c)
 	return c, nil
 }
 

@@ -589,6 +589,9 @@ func compareLines(o *Order, m *message.Order, s *Scene, c *Change) []difference 
 		l := &o.Lines[i]
 		want := theirs[l.OutsideID].Quantity
 		delete(theirs, l.OutsideID)
+		if want <= l.Live() {
+			delete(o.Ours.CalledOff, l.ID)
+		}
 		switch live := l.Live(); {
 		case want < live:
 			n := l.cancel(live-want, o, s, "lowered at the channel")
@@ -598,6 +601,7 @@ func compareLines(o *Order, m *message.Order, s *Scene, c *Change) []difference 
 			if n < live-want {
 				odd = append(odd, fmt.Sprintf("%s was lowered to %d after %d had been shipped", l.SKU, want, l.Shipped))
 			}
+		case want > live && want-live <= o.Ours.CalledOff[l.ID]: // they do not know yet of what was cancelled here
 		case want > live:
 			odd = append(odd, fmt.Sprintf("%s was raised from %d to %d", l.SKU, live, want))
 		}

@@ -72,6 +72,34 @@ func (o *Order) Pack(lineID, qty int64) error {
 	return nil
 }
 
+// Short lets go of qty units of a line that were allocated at a location and are not there: they wait again.
+func (o *Order) Short(lineID, qty, location int64, s *Scene, reason string) error {
+	l := o.Line(lineID)
+	if l == nil || qty < 1 || l.Allocated < qty {
+		return fmt.Errorf("%w: order %s has not %d of %s left to pick", ErrState, o.Number, qty, o.lineName(lineID))
+	}
+	left := qty
+	kept := l.Allocations[:0]
+	for _, a := range l.Allocations {
+		if n := min(left, a.Quantity); a.Location == location {
+			a.Quantity -= n
+			left -= n
+		}
+		if a.Quantity > 0 {
+			kept = append(kept, a)
+		}
+	}
+	if left > 0 {
+		return fmt.Errorf("%w: order %s has not %d of %s at that place", ErrState, o.Number, qty, o.lineName(lineID))
+	}
+	l.Allocations = kept
+	l.Allocated -= qty
+	l.post(s.Book, stock.Movement{At: s.Now, Kind: stock.Release, Reason: l.why(reason), Who: s.Who, DocKind: "order", DocID: o.ID},
+		location, qty, 0, -1)
+	o.Revision++
+	return nil
+}
+
 // Unpick moves qty of a line from picked back to allocated.
 func (o *Order) Unpick(lineID, qty int64) error {
 	l := o.Line(lineID)

@@ -16,17 +16,19 @@ const (
 	LabelRefused       order.Cause = "label refused"
 	LabelUnknown       order.Cause = "label not known" // it may exist
 	LabelSurplus       order.Cause = "label not needed"
-	NoCarton           order.Cause = "fits no carton"   // ends when there is one, or the item is smaller than was thought
-	NumberUntold       order.Cause = "number not told"  // a parcel of which its channel cannot be told
-	ListingRejected    order.Cause = "listing rejected" // its channel does not take it as we publish it
-	BackupFailed       order.Cause = "backup failed"    // ends when one is made
-	ConnectionDead     order.Cause = "connection dead"  // nothing could be read from it for long
-	Backlog            order.Cause = "backlog"          // messages wait for long
-	ServiceUnwell      order.Cause = "service unwell"   // its disk, its clock or its file
+	CountBin           order.Cause = "bin to count"          // something was not where it should lie
+	CancelUntold       order.Cause = "cancellation not told" // a channel that cannot be told of it
+	NoCarton           order.Cause = "fits no carton"        // ends when there is one, or the item is smaller than was thought
+	NumberUntold       order.Cause = "number not told"       // a parcel of which its channel cannot be told
+	ListingRejected    order.Cause = "listing rejected"      // its channel does not take it as we publish it
+	BackupFailed       order.Cause = "backup failed"         // ends when one is made
+	ConnectionDead     order.Cause = "connection dead"       // nothing could be read from it for long
+	Backlog            order.Cause = "backlog"               // messages wait for long
+	ServiceUnwell      order.Cause = "service unwell"        // its disk, its clock or its file
 )
 
 // Causes are the causes of exceptions that are not holds of orders.
 var Causes = []order.Cause{NegativeStock, EditUnclear, CredentialsRefused, WriteBackRefused, LabelRefused, LabelUnknown, LabelSurplus,
-	NoCarton, NumberUntold,
+	NoCarton, NumberUntold, CountBin, CancelUntold,
 	ServiceOpen, PutBack, NotApplied, NotTakenIn, NotUnderstood, ListingRejected, BackupFailed, ConnectionDead,
 	Backlog, ServiceUnwell}

@@ -325,8 +325,11 @@ func (r *Orders) actOne(ctx context.Context, action ActionKind, value, number, w
 		return "handed over", "", r.HandOver(ctx, number, who)
 	}
 	err = r.Commit(ctx, func(ch *engine.Change) error {
-		return r.onOrder(ch, number, 0, who, func(o *order.Order, _ *engine.Conn, s *order.Scene) (got order.Change, err error) {
-			got, text, was, err = actOn(o, action, value, called, who, s)
+		return r.onOrder(ch, number, 0, who, func(o *order.Order, c *engine.Conn, s *order.Scene) (got order.Change, err error) {
+			before := liveUnits(o)
+			if got, text, was, err = actOn(o, action, value, called, who, s); err == nil && action == Cancel {
+				err = r.tellCancelled(ch, c, o, before, engine.Or(value, "cancelled by the seller"))
+			}
 			return got, err
 		})
 	})

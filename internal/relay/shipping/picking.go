@@ -73,23 +73,33 @@ func (r *Shipping) StartPick(ctx context.Context, number, who string) (string, e
 		}
 		for _, s := range list {
 			if s.State == store.ToPick || s.State == store.ToShip {
-				out = s.Number
-				return nil
+				out = engine.Or(out, s.Number)
 			}
 		}
-		if err := o.Workable(); err != nil {
+		if err := o.Workable(); err != nil && out != "" {
+			return nil
+		} else if err != nil {
 			return engine.OrderStateError(err)
 		}
-		if out, err = r.beginPick(ch, o, who); err != nil {
+		more, err := r.beginPick(ch, o, who)
+		if _, refused := engine.IsRefused(err); refused && out != "" {
+			return nil
+		}
+		if err != nil {
 			return err
 		}
+		out = engine.Or(out, more)
 		return r.Orders.SaveOrder(ch, o)
 	})
 	return out, err
 }
 
-// beginPick makes the shipments of an order that can be worked on and has none open. The caller saves the order.
+// beginPick makes shipments for what of an order is allocated and that no open one takes. The caller saves the order.
 func (r *Shipping) beginPick(ch *engine.Change, o *order.Order, who string) (first string, err error) {
+	taken, err := takenByOpen(ch, o)
+	if err != nil {
+		return "", err
+	}
 	byPlace := map[int64]*store.Shipment{}
 	var places []int64
 	for i := range o.Lines {
@@ -98,6 +108,9 @@ func (r *Shipping) beginPick(ch *engine.Change, o *order.Order, who string) (fir
 			continue
 		}
 		for _, a := range l.Allocations {
+			if a.Quantity -= taken[lineItem{l.ID, a.Location}]; a.Quantity <= 0 {
+				continue
+			}
 			s := byPlace[a.Location]
 			if s == nil {
 				s = &store.Shipment{OrderID: o.ID, LocationID: a.Location, State: store.ToPick, CreatedAt: ch.Now.UnixMicro()}
@@ -124,6 +137,31 @@ func (r *Shipping) beginPick(ch *engine.Change, o *order.Order, who string) (fir
 	o.Routed = true
 	o.Revision++
 	return first, nil
+}
+
+// takenByOpen counts the units of each line that the open shipments of a place take and that have not left, by line and place.
+func takenByOpen(ch *engine.Change, o *order.Order) (map[lineItem]int64, error) {
+	list, err := ch.ShipmentsOfOrder(o.ID)
+	if err != nil {
+		return nil, err
+	}
+	out := map[lineItem]int64{}
+	for i := range list {
+		s := &list[i]
+		if s.State != store.ToPick && s.State != store.ToShip {
+			continue
+		}
+		parcels, err := ch.ParcelsOf(s.ID)
+		if err != nil {
+			return nil, err
+		}
+		gone := contents(parcels, left)
+		for _, line := range lineIDs(s) {
+			_, units := complete(s, line)
+			out[lineItem{line, s.LocationID}] += units - wholeUnits(s, line, gone)
+		}
+	}
+	return out, nil
 }
 
 // shipmentLines are what a shipment takes for qty units of an order line: of a kit, each of its components.

@@ -70,6 +70,17 @@ feeds:
         path: /parcels
         headers: { Idempotency-Key: ref }
         body: { order: msg.order_id, reference: msg.reference, tracking: msg.tracking }
+  cancellations out:
+    send:
+      request:
+        method: POST
+        path: /cancellations
+        headers: { Idempotency-Key: ref }
+        body:
+          order: msg.order_id
+          reference: msg.reference
+          reason: msg.reason
+          lines: { each: msg.lines, as: line, put: { line: line.id, quantity: line.quantity, left: line.left } }
 `
 
 // Carter is the definition of a carrier with prices, labels and manifests, under a code.

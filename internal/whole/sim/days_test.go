@@ -15,6 +15,7 @@ import (
 	"openrelay/internal/core/order"
 	"openrelay/internal/relay/attention"
 	"openrelay/internal/relay/engine"
+	"openrelay/internal/relay/inventory"
 	"openrelay/internal/relay/orders"
 	"openrelay/internal/relay/shipping"
 	"openrelay/internal/relay/views"
@@ -337,6 +338,13 @@ func (w *world) workOn(ctx context.Context, number string) error {
 		for range want.Left() {
 			if w.one(60) {
 				return nil // called away
+			}
+			if w.one(120) { // it is not there, and turns up later
+				if _, err := w.Relay.ReportShort(ctx, s, shipping.Missing{Code: want.SKU, Quantity: 1}, "Runa Hollis"); err != nil {
+					return err
+				}
+				return w.Relay.Adjust(ctx, inventory.Adjustment{SKU: want.SKU, Location: w.Relay.Place(v.LocationID).Code, Change: 1,
+					Reason: "found again"}, "Runa Hollis")
 			}
 			if _, err := w.Relay.Scan(ctx, s, want.SKU, want.Bin, 1, "Runa Hollis"); err != nil {
 				return err

@@ -295,6 +295,7 @@ func (w *world) join() {
 	for _, c := range list {
 		for _, f := range c.Feeds {
 			on := f.On || f.Kind == "orders in" || f.Kind == "items out" || f.Kind == "answers out" || f.Kind == "states out" ||
+				f.Kind == "cancellations out" ||
 				f.Kind == "dispatch out"
 			if f.Kind == "stock out" && c.Code == "nosh" {
 				on = false

@@ -286,6 +286,8 @@ const dealtWith: Record<string, string> = {
   "put back": "It is put back",
   "label not needed": "It is voided",
   "number not told": "They know it",
+  "bin to count": "It is counted",
+  "cancellation not told": "They know it",
 };
 
 /** What frees it, in place, by cause. */

@@ -1,8 +1,9 @@
 import { screen, waitFor, within } from "@testing-library/react";
 import userEvent from "@testing-library/user-event";
-import { describe, expect, it } from "vitest";
+import { describe, expect, it, vi } from "vitest";
 import type { Schema } from "../../api/client";
 import { answer, changes, onACleanPage, open, refused, said, service } from "../../testing/service";
+import { CancelUnits } from "./cancel";
 import OrderPage from "./order";
 import TypeOrder from "./type";
 
@@ -288,5 +289,32 @@ describe("an order typed by hand", () => {
     await userEvent.click(screen.getByRole("button", { name: "Take it in" }));
     await said("there is an order S-1 of The stall already");
     expect(changes(asked)[0]?.body).toMatchObject({ inbox: 8, order: { number: "S-1" } });
+  });
+});
+
+describe("units of an order", () => {
+  const path = "orders/S-2";
+
+  it("are cancelled with a reason, which the channel is told", async () => {
+    const o = answer<Schema<"Order">>(path);
+    const asked = service({ [`POST ${path}/cancel`]: o });
+    const done = vi.fn();
+    open(<CancelUnits order={{ ...o, number: "S-2" }} onDone={done} />);
+    expect(screen.getByRole<HTMLButtonElement>("button", { name: "Cancel these units" }).disabled).toBe(true);
+    await userEvent.click(screen.getByRole("button", { name: "One more of JAR" }));
+    await userEvent.type(screen.getByLabelText(/^Why/), "broken");
+    await userEvent.click(screen.getByRole("button", { name: "Cancel these units" }));
+    await waitFor(() => expect(done).toHaveBeenCalled());
+    expect(changes(asked)[0]?.body).toEqual({ reason: "broken", lines: { [String(o.lines[0]?.id)]: 1 } });
+  });
+
+  it("are cancelled all at once, and a refusal says why", async () => {
+    const o = answer<Schema<"Order">>(path);
+    const asked = service({ [`POST ${path}/cancel`]: refused(409, "1 × JAR of order O10002 can be cancelled, not 2") });
+    open(<CancelUnits order={{ ...o, number: "S-2" }} onDone={() => undefined} />);
+    await userEvent.click(screen.getByRole("button", { name: "All that has not left" }));
+    await userEvent.type(screen.getByLabelText(/^Why/), "the buyer rang{Enter}");
+    await said("can be cancelled, not 2");
+    expect(changes(asked)[0]?.body).toEqual({ reason: "the buyer rang" });
   });
 });

@@ -3,6 +3,7 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Fragment, useState, type FormEvent } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import { api, take, type Schema } from "../../api/client";
+import { CancelUnits } from "./cancel";
 import { Button, Head, Loading, Sheet, Trouble } from "../../parts/controls";
 import { AnswerIt, Compared, HandOver, Members, More, Sum, Tags, Touched } from "./parts";
 import { decimal, Money, When } from "../../parts/format";
@@ -116,7 +117,7 @@ export default function OrderPage() {
         )}
         {o.actions.includes("hand over") && <HandOver number={o.number} />}
         {o.stage === "packed" && open && (
-          <Button kind="main" onClick={() => void navigate(`/parcels/${open.number}`)}>
+          <Button kind="main" onClick={() => void navigate(open.parcels.length > 1 ? `/pack/${open.number}` : `/parcels/${open.number}`)}>
             Ship
           </Button>
         )}
@@ -215,10 +216,21 @@ export default function OrderPage() {
 }
 
 function Lines({ order: o }: { order: Order }) {
+  const [cancelling, setCancelling] = useState(false);
   const buckets = ["waiting", "allocated", "picked", "packed", "shipped", "cancelled"] as const;
   return (
     <section>
-      <h2 className="mb-1">Lines</h2>
+      <div className="mb-1 flex items-baseline justify-between">
+        <h2>Lines</h2>
+        {o.actions.includes("cancel") && (
+          <Button kind="quiet" onClick={() => setCancelling(true)}>
+            Cancel units
+          </Button>
+        )}
+      </div>
+      <Sheet open={cancelling} onClose={() => setCancelling(false)} title={`Cancel units of ${o.number}`}>
+        <CancelUnits key={o.revision} order={o} onDone={() => setCancelling(false)} />
+      </Sheet>
       <table className="ledger">
         <thead>
           <tr>

@@ -2,10 +2,12 @@ import { shipmentQuery } from "../../api/queries";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
-import { api, Problem, take } from "../../api/client";
-import { Button, Loading, Tab, Trouble } from "../../parts/controls";
+import { api, Problem, take, type Schema } from "../../api/client";
+import { Button, Loading, Sheet, Tab, Trouble } from "../../parts/controls";
 import { LampShape } from "../../parts/lamp";
 import { ScanField, sound, Verdict, type Said } from "../../parts/scanner";
+
+type Want = Schema<"ShipmentView">["wants"][number];
 
 export default function Pick() {
   const { number = "" } = useParams();
@@ -42,6 +44,7 @@ export default function Pick() {
       sound(false);
     },
   });
+  const [short, setShort] = useState<Want | null>(null);
   const left = q.data?.wants.reduce((n, w) => n + w.quantity - w.picked, 0) ?? 1;
   if (q.isPending) return <Loading />;
   if (q.error) return <Trouble error={q.error} large />;
@@ -98,6 +101,11 @@ export default function Pick() {
                   {w.sku} {w.gtin} {w.kit_sku && `part of ${w.kit_sku}`}
                 </span>
               </span>
+              {picking && !done && (
+                <Button kind="quiet" aria-label={`${w.sku} is not there`} onClick={() => setShort(w)}>
+                  Not there
+                </Button>
+              )}
               {picking && w.picked > w.packed && (
                 <Button kind="quiet" aria-label={`Take back one ${w.sku}`} disabled={back.isPending} onClick={() => back.mutate(w.sku)}>
                   Take back
@@ -111,6 +119,21 @@ export default function Pick() {
           );
         })}
       </ul>
+      <Sheet open={short !== null} onClose={() => setShort(null)} title={short ? `${short.sku} is not there` : ""}>
+        {short && (
+          <NotThere
+            shipment={s.number}
+            want={short}
+            onDone={(text) => {
+              setShort(null);
+              setBin("");
+              setSaid({ good: true, text });
+              sound(true);
+              void client.invalidateQueries({ queryKey: ["shipment", number] });
+            }}
+          />
+        )}
+      </Sheet>
       <div className="mt-5 flex flex-wrap items-center gap-3">
         {left === 0 && picking && (
           <Button kind="main" large onClick={() => void navigate(`/pack/${s.number}`)}>
@@ -135,5 +158,58 @@ export default function Pick() {
         </Link>
       </div>
     </div>
+  );
+}
+
+/** Units that are not where they should lie: they are taken off the stock, and what becomes of them is told. */
+function NotThere({ shipment, want: w, onDone }: { shipment: string; want: Want; onDone: (text: string) => void }) {
+  const left = w.quantity - w.picked;
+  const [quantity, setQuantity] = useState(left);
+  const [key] = useState(() => crypto.randomUUID());
+  const report = useMutation({
+    mutationFn: () =>
+      take(
+        api.POST("/api/v1/shipments/{number}/short", {
+          params: { path: { number: shipment }, header: { "Idempotency-Key": `${shipment} ${w.sku} ${key}` } },
+          body: { code: w.sku, quantity, bin: w.bin || undefined },
+        }),
+      ),
+    onSuccess: (out) => onDone(out.text),
+  });
+  return (
+    <form
+      className="flex flex-col gap-4"
+      onSubmit={(e) => {
+        e.preventDefault();
+        report.mutate();
+      }}
+    >
+      <p>
+        {w.title}
+        {w.bin && (
+          <>
+            , bin <span className="font-mono">{w.bin}</span>
+          </>
+        )}
+        . The units are taken off the stock, so that nobody else is promised them, and the bin is to be counted. If more of it lies here you
+        are told where; else another place sends them, or the order waits.
+      </p>
+      <Trouble error={report.error} />
+      <div className="flex items-center gap-3" role="group" aria-label="Units that are not there">
+        <Button large aria-label="One less" disabled={quantity <= 1} onClick={() => setQuantity(quantity - 1)}>
+          −
+        </Button>
+        <span className="fig w-20 text-center text-[20px]" data-testid="missing">
+          {quantity}
+          <span className="text-quiet">/{left}</span>
+        </span>
+        <Button large aria-label="One more" disabled={quantity >= left} onClick={() => setQuantity(quantity + 1)}>
+          +
+        </Button>
+      </div>
+      <Button kind="main" large type="submit" disabled={report.isPending}>
+        {quantity === 1 ? "It is not there" : `${quantity} are not there`}
+      </Button>
+    </form>
   );
 }

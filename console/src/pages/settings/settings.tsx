@@ -96,6 +96,8 @@ const allCauses = [
   "label refused",
   "label not known",
   "label not needed",
+  "bin to count",
+  "cancellation not told",
   "fits no carton",
   "number not told",
   "service to be chosen",
