@@ -201,7 +201,8 @@ type packInput struct {
 
 func (a *API) pack(ctx context.Context, in *packInput) (*body[wire.ShipmentView], error) {
 	b := in.Body
-	if _, err := a.relay.Pack(ctx, in.Number, shipping.Packing{Profile: b.Profile, WeightG: b.WeightG, Serials: b.Serials, Units: b.Units},
+	if _, err := a.relay.Pack(ctx, in.Number, shipping.Packing{Profile: b.Profile, WeightG: b.WeightG, Serials: b.Serials, Sure: b.Sure,
+		Units: b.Units},
 		who(ctx)); err != nil {
 		return nil, wrapNumber("shipment", in.Number, err)
 	}
@@ -223,7 +224,7 @@ type repackInput struct {
 
 func (a *API) repack(ctx context.Context, in *repackInput) (*body[wire.ParcelView], error) {
 	b := in.Body
-	if err := a.relay.Repack(ctx, in.Number, shipping.Packing{Profile: b.Profile, WeightG: b.WeightG, Serials: b.Serials},
+	if err := a.relay.Repack(ctx, in.Number, shipping.Packing{Profile: b.Profile, WeightG: b.WeightG, Serials: b.Serials, Sure: b.Sure},
 		who(ctx)); err != nil {
 		return nil, wrapNumber("parcel", in.Number, err)
 	}

@@ -3,6 +3,7 @@ package store
 import (
 	"compress/gzip"
 	"context"
+	"database/sql"
 	"io"
 	"os"
 	"path/filepath"
@@ -28,6 +29,30 @@ func oldCompany(t *testing.T) string {
 	require.NoError(t, err)
 	require.NoError(t, f.Close())
 	return path
+}
+
+// packedIn lists what was packed by a company file, and by the table that keeps it there.
+func packedIn(t *testing.T, path, table string) (out []string) {
+	t.Helper()
+	db, err := sql.Open("sqlite", "file:"+path+"?mode=ro")
+	require.NoError(t, err)
+	defer db.Close()
+	rows, err := db.QueryContext(
+		t.Context(),
+		`SELECT number||' '||state||' '||profile||' '||weight_g||' '||tracking||' '||sscc||' '||price||' '||
+		manifest_id||' '||shipped_at||' '||length(label) FROM `+table+` WHERE state IN ('packed','buying label','shipped','delivered')
+		ORDER BY number`,
+	)
+	require.NoError(t, err)
+	defer rows.Close()
+	for rows.Next() {
+		var text string
+		require.NoError(t, rows.Scan(&text))
+		out = append(out, text)
+	}
+	require.NoError(t, rows.Err())
+	require.NotEmpty(t, out)
+	return out
 }
 
 // peopleColumns say who did something.
@@ -77,6 +102,7 @@ func TestACompanyOfAnEarlierVersion(t *testing.T) {
 	list, err := s.ListOrders(ctx, OrderFilter{Limit: 200})
 	require.NoError(t, err)
 	require.Len(t, list, 39)
+	require.Equal(t, packedIn(t, u.Copy, "shipment"), packedIn(t, path, "parcel"), "each parcel is as it was")
 	named := 0
 	for _, column := range peopleColumns {
 		var n int

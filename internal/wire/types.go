@@ -196,6 +196,7 @@ type Carton struct {
 	Profile string              `json:"profile" doc:"Code of a parcel profile"`
 	WeightG int64               `json:"weight_g,omitempty" doc:"Weighed gross weight; 0 takes the sum of items and carton"`
 	Serials map[string][]string `json:"serials,omitempty" doc:"Serial numbers of the units that have them, by SKU"`
+	Sure    bool                `json:"sure,omitempty" doc:"A weight that is far from the sum is right"`
 }
 
 // Packing is a carton with what goes into it.

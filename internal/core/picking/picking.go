@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+
+	"openrelay/internal/core/gs1"
 )
 
 // Want is one line to be picked.
@@ -27,13 +29,14 @@ func (w Want) Left() int64 { return w.Quantity - w.Picked }
 
 // Outcome is what a scan did.
 type Outcome struct {
-	Kind     string `json:"kind" doc:"order, bin or product" enum:"order,bin,product"`
+	Kind     string `json:"kind" doc:"order, bin or product"                             enum:"order,bin,product"`
 	Text     string `json:"text"`
 	LineID   int64  `json:"line_id,omitempty"`
 	ItemID   int64  `json:"item_id,omitempty"`
 	SKU      string `json:"sku,omitempty"`
 	Quantity int64  `json:"quantity,omitempty"`
 	Bin      string `json:"bin,omitempty"`
+	Serial   string `json:"serial,omitempty" doc:"The unit's serial number, where the symbol has it"`
 }
 
 // Refusal is a scan that must not be accepted: what was read, and what was expected instead.
@@ -53,6 +56,10 @@ func Scan(number string, wants []Want, code, bin string, qty int64) (Outcome, er
 	if code == "" {
 		return Outcome{}, &Refusal{"Nothing was read", Expected(wants)}
 	}
+	code, qty, serial, err := read(code, qty)
+	if err != nil {
+		return Outcome{}, &Refusal{err.Error(), Expected(wants)}
+	}
 	if strings.EqualFold(code, number) {
 		return Outcome{Kind: "order", Text: "Order " + number}, nil
 	}
@@ -68,7 +75,7 @@ func Scan(number string, wants []Want, code, bin string, qty int64) (Outcome, er
 	var done *Want
 	for i := range wants {
 		w := &wants[i]
-		if !strings.EqualFold(code, w.SKU) && (w.GTIN == "" || code != w.GTIN) {
+		if !strings.EqualFold(code, w.SKU) && !gs1.SameGTIN(code, w.GTIN) {
 			continue
 		}
 		if w.Left() == 0 {
@@ -82,13 +89,25 @@ func Scan(number string, wants []Want, code, bin string, qty int64) (Outcome, er
 		if n > w.Left() {
 			return Outcome{}, &Refusal{fmt.Sprintf("%d × %s is too many", n, w.SKU), fmt.Sprintf("at most %d", w.Left())}
 		}
-		return Outcome{Kind: "product", LineID: w.LineID, ItemID: w.ItemID, SKU: w.SKU, Quantity: n, Bin: w.Bin,
+		return Outcome{Kind: "product", LineID: w.LineID, ItemID: w.ItemID, SKU: w.SKU, Quantity: n, Bin: w.Bin, Serial: serial,
 			Text: fmt.Sprintf("%s: %d of %d", w.Title, w.Picked+n, w.Quantity)}, nil
 	}
 	if done != nil {
 		return Outcome{}, &Refusal{fmt.Sprintf("%s is already complete (%d of %d)", done.SKU, done.Picked, done.Quantity), Expected(wants)}
 	}
 	return Outcome{}, &Refusal{fmt.Sprintf("%q is not part of order %s", short(code), number), Expected(wants)}
+}
+
+// read takes the GTIN, the count and the serial number out of a GS1 symbol; any other code stands for itself.
+func read(code string, qty int64) (string, int64, string, error) {
+	e, isGS1, err := gs1.ParseElements(code)
+	if err != nil || !isGS1 || e.GTIN == "" {
+		return code, qty, "", err
+	}
+	if qty == 0 {
+		qty = e.Count
+	}
+	return e.GTIN, qty, e.Serial, nil
 }
 
 // Expected says what may be scanned next.
@@ -121,9 +140,12 @@ func short(s string) string {
 
 // Find finds what a code stands for among what a shipment needs, whether it is picked or not.
 func Find(wants []Want, code string) (Want, error) {
-	code = strings.TrimSpace(code)
+	code, _, _, err := read(strings.TrimSpace(code), 0)
+	if err != nil {
+		return Want{}, &Refusal{err.Error(), "one of its products"}
+	}
 	for _, w := range wants {
-		if strings.EqualFold(code, w.SKU) || w.GTIN != "" && code == w.GTIN {
+		if strings.EqualFold(code, w.SKU) || gs1.SameGTIN(code, w.GTIN) {
 			return w, nil
 		}
 	}

@@ -67,3 +67,21 @@ func FuzzScan(f *testing.F) {
 		}
 	})
 }
+
+// TestAGS1SymbolIsRead: its GTIN is the product, its count the units, its serial number is told.
+func TestAGS1SymbolIsRead(t *testing.T) {
+	wants := []Want{{LineID: 1, ItemID: 7, SKU: "SUIT", GTIN: "2007100010524", Title: "Suit", Quantity: 5}}
+	got, err := Scan("O1", wants, "]C1010200710001052421A7-9", "", 0)
+	require.NoError(t, err)
+	require.Equal(t, []any{int64(7), int64(1), "A7-9"}, []any{got.ItemID, got.Quantity, got.Serial})
+	got, err = Scan("O1", wants, "]C102020071000105243704", "", 0)
+	require.NoError(t, err)
+	require.EqualValues(t, 4, got.Quantity)
+	_, err = Scan("O1", wants, "]C102020071000105243706", "", 0)
+	require.ErrorContains(t, err, "6 × SUIT is too many")
+	_, err = Scan("O1", wants, "]C10102007100010529", "", 0)
+	require.ErrorContains(t, err, "is no GTIN")
+	w, err := Find(wants, "(01)02007100010524")
+	require.NoError(t, err)
+	require.Equal(t, "SUIT", w.SKU)
+}

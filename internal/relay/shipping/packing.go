@@ -20,6 +20,7 @@ type Packing struct {
 	Profile string              // code of a parcel profile
 	WeightG int64               // weighed gross weight in grams; 0 takes the sum of the items and the carton
 	Serials map[string][]string // serial numbers of the units whose items have them, by SKU
+	Sure    bool                // a weight that is far from the sum is right
 	Units   map[string]int64    // units by SKU; empty: all that the shipment takes and lies in no parcel yet
 }
 
@@ -174,9 +175,27 @@ func (r *Shipping) fill(ch *engine.Change, p *store.Parcel, profile packing.Prof
 	}
 	p.Profile, p.LengthMM, p.WidthMM, p.HeightMM, p.Error = profile.Code, profile.LengthMM, profile.WidthMM, profile.HeightMM, ""
 	if p.WeightG = profile.Weight(content); w.WeightG > 0 {
+		if !w.Sure && far(w.WeightG, p.WeightG) && allWeighed(content) {
+			return "", &engine.Refused{
+				Text: fmt.Sprintf("%s kg were weighed, and carton and contents should weigh %s kg; look what is in it and "+
+					"weigh it again, or say that it is right", kg(w.WeightG), kg(p.WeightG)),
+				Conflict: true,
+			}
+		}
 		p.WeightG = w.WeightG
 	}
 	return chosen, nil
+}
+
+// far says whether a weight is so far from what was to be expected that something may be missing, or too much.
+func far(weighed, sum int64) bool {
+	off := weighed - sum
+	return max(off, -off) > 500+sum/5
+}
+
+// allWeighed says whether the weight of all contents is known.
+func allWeighed(content []packing.Content) bool {
+	return !slices.ContainsFunc(content, func(c packing.Content) bool { return c.WeightG == 0 })
 }
 
 // toPack is what goes into a new parcel: the units that are said, or all that lie in no parcel yet.

@@ -177,7 +177,9 @@ func TestAParcelIsPackedAnew(t *testing.T) {
 	two := k.PackUnits(number, "small", units("JAR", 1))
 	require.NoError(t, k.PackInto(number, "small"))
 	require.ErrorContains(t, k.PackInto(number, "crate"), "lies in 2 parcels; say which")
-	require.NoError(t, k.Repack(ctx, two, shipping.Packing{Profile: "crate", WeightG: 4100}, "Pim"))
+	require.ErrorContains(t, k.Repack(ctx, two, shipping.Packing{Profile: "crate", WeightG: 4100}, "Pim"),
+		"4.100 kg were weighed, and carton and contents should weigh 1.400 kg")
+	require.NoError(t, k.Repack(ctx, two, shipping.Packing{Profile: "crate", WeightG: 4100, Sure: true}, "Pim"))
 	p := k.ParcelOf(two)
 	require.Equal(t, []any{"crate", int64(4100)}, []any{p.Profile, p.WeightG})
 	require.ErrorContains(t, k.Repack(ctx, two, shipping.Packing{Profile: "barrel"}, "Pim"), "barrel")

@@ -203,10 +203,15 @@ func (r *Shipping) planShort(ctx context.Context, shipment string, m Missing, ou
 	if err != nil {
 		return err
 	}
-	out.Text = shortText(it.SKU, m, *out, r.PlaceName(s.LocationID))
+	out.Text = shortText(it.SKU, *out)
 	if out.Elsewhere+out.Waiting < m.Quantity {
 		out.Bin = otherBin(bins, s.LocationID, m.Bin)
-		out.Text = fmt.Sprintf("%d × %s: take them%s", m.Quantity-out.Elsewhere-out.Waiting, it.SKU, binText(out.Bin)) + out.Text
+		where := "by the stock there is more at " + r.PlaceName(s.LocationID)
+		if out.Bin != "" {
+			where = "take them from bin " + out.Bin
+		}
+		text := fmt.Sprintf("%d × %s: %s", m.Quantity-out.Elsewhere-out.Waiting, it.SKU, where)
+		out.Text = strings.TrimSuffix(text+"; "+out.Text, "; ")
 	}
 	return nil
 }
@@ -227,7 +232,7 @@ func lineWants(l *order.Line, item int64) bool {
 	return l.ItemID == item || slices.ContainsFunc(l.Parts, func(c stock.Component) bool { return c.Item == item })
 }
 
-func shortText(sku string, m Missing, out Shortage, place string) string {
+func shortText(sku string, out Shortage) string {
 	text := ""
 	if out.Elsewhere > 0 {
 		text += fmt.Sprintf("; %d × %s are sent by another place", out.Elsewhere, sku)

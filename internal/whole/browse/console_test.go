@@ -85,6 +85,8 @@ func TestConsoleFromBasketToTracking(t *testing.T) {
 	}
 	packer.click("Pack")
 	packer.sees("All that is left goes into one parcel")
+	packer.do(chromedp.WaitVisible(chromedp.CSS(`[aria-label="Proposed"] svg`)))
+	packer.shot("packing")
 	packer.click("Small carton")
 	packer.sees("does not fit")
 	packer.click("Medium carton")
@@ -97,7 +99,6 @@ func TestConsoleFromBasketToTracking(t *testing.T) {
 
 	// 5. The store shows it; the write-back is read back.
 	packer.until(`document.querySelector('[data-testid="write-back"]')?.innerText.includes("confirmed")`)
-	packer.shot("parcel")
 	shopper.do(chromedp.Reload(), chromedp.WaitVisible(chromedp.CSS("a.tracking")))
 	require.Equal(t, tracking, shopper.text("a.tracking"))
 	require.Equal(t, "on its way", shopper.text("#order-state"))

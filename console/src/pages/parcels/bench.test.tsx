@@ -97,6 +97,8 @@ describe("the packing bench", () => {
 });
 
 describe("a parcel", () => {
+  onACleanPage();
+
   const packed = (): ParcelView => ({ ...answer<ParcelView>("parcels/S10001"), state: "packed", error: "" });
   const show = (p: ParcelView, say: Record<string, unknown> = {}) => {
     const asked = service({ "parcels/S10001": p, profiles: answer("profiles"), "parcels/S10001/rates": [], "named-carriers": [], ...say });
@@ -109,6 +111,18 @@ describe("a parcel", () => {
     await userEvent.type(await screen.findByLabelText("Weighed, kg"), "1,25");
     await userEvent.click(screen.getByRole("button", { name: "Take this weight" }));
     await waitFor(() => expect(changes(asked)[0]?.body).toMatchObject({ profile: "small", weight_g: 1250 }));
+  });
+
+  it("is asked about a weight that is far from the sum", async () => {
+    const why = refused(
+      409,
+      "9.000 kg were weighed, and carton and contents should weigh 1.220 kg; weigh it again, or say that it is right",
+    );
+    const asked = show(packed(), { "POST parcels/S10001/repack": why });
+    await userEvent.type(await screen.findByLabelText("Weighed, kg"), "9");
+    await userEvent.click(screen.getByRole("button", { name: "Take this weight" }));
+    await userEvent.click(await screen.findByRole("button", { name: "The weight is right" }));
+    await waitFor(() => expect(changes(asked)[1]?.body).toMatchObject({ weight_g: 9000, sure: true }));
   });
 
   it("is unpacked, and its shipment goes on", async () => {

@@ -7,7 +7,7 @@ import { Button, Empty, Head, Loading, Trouble } from "../../parts/controls";
 import { Kg } from "../../parts/format";
 import { ScanField, sound, Verdict, type Said } from "../../parts/scanner";
 import { Proposal } from "./proposal";
-import { CartonChoice, Serials, useCarton, WeightField } from "./carton";
+import { asksAboutWeight, CartonChoice, Serials, useCarton, WeightField } from "./carton";
 import { ParcelState } from "./state";
 
 type View = Schema<"ShipmentView">;
@@ -171,6 +171,11 @@ function NextParcel({ s, unpicked }: { s: View; unpicked: number }) {
         <h2 className="mb-2">Carton</h2>
         <Serials of={rows.filter((w) => w.serials && inIt(w) > 0).map((w) => ({ sku: w.sku, quantity: inIt(w) }))} carton={carton} />
         <Trouble error={pack.error ?? profiles.error} />
+        {asksAboutWeight(pack.error) && (
+          <Button large className="mb-2" onClick={() => pack.variables && pack.mutate({ ...pack.variables, sure: true })}>
+            The weight is right
+          </Button>
+        )}
         <CartonChoice
           profiles={profiles.data ?? []}
           decided={s.decided_profile}

@@ -1,6 +1,6 @@
 import { clsx } from "clsx";
 import { useState } from "react";
-import type { Schema } from "../../api/client";
+import { Problem, type Schema } from "../../api/client";
 
 /** What is said of a carton beside its profile: what it weighs, and which units lie in it. */
 export interface Carton {
@@ -9,7 +9,7 @@ export interface Carton {
   setWeight: (text: string) => void;
   setSerials: (sku: string, text: string) => void;
   clear: () => void;
-  body: (profile: string) => Schema<"Carton">;
+  body: (profile: string, sure?: boolean) => Schema<"Carton">;
 }
 
 export function useCarton(): Carton {
@@ -24,8 +24,9 @@ export function useCarton(): Carton {
       setWeight("");
       setAll({});
     },
-    body: (profile) => ({
+    body: (profile, sure) => ({
       profile,
+      sure: sure || undefined,
       weight_g: Math.round(Number(weight || 0) * 1000),
       serials: Object.fromEntries(Object.entries(serials).map(([sku, text]) => [sku, text.split(/\s+/).filter(Boolean)])),
     }),
@@ -111,3 +112,6 @@ export function WeightField({ carton, children }: { carton: Carton; children?: R
     </div>
   );
 }
+
+/** Whether packing was refused since the weight is far from the sum: a person may say that it is right. */
+export const asksAboutWeight = (error: unknown) => error instanceof Problem && error.detail.includes("say that it is right");

@@ -7,7 +7,7 @@ import { Button, Empty, Head, Loading, Trouble } from "../../parts/controls";
 import { Labelled } from "../../parts/fields";
 import { dayText, decimal, Kg, Money, When } from "../../parts/format";
 import { Lamp, LampShape } from "../../parts/lamp";
-import { CartonChoice, Serials, useCarton, WeightField } from "./carton";
+import { asksAboutWeight, CartonChoice, Serials, useCarton, WeightField } from "./carton";
 import { ParcelState } from "./state";
 
 type View = Schema<"ParcelView">;
@@ -120,8 +120,8 @@ function Work({ s }: { s: View }) {
     void client.invalidateQueries({ queryKey: ["shipment"] });
   };
   const pack = useMutation({
-    mutationFn: (profile: string) =>
-      take(api.POST("/api/v1/parcels/{number}/repack", { params: { path: { number } }, body: carton.body(profile) })),
+    mutationFn: ({ profile, sure }: { profile: string; sure?: boolean }) =>
+      take(api.POST("/api/v1/parcels/{number}/repack", { params: { path: { number } }, body: carton.body(profile, sure) })),
     onSuccess: refresh,
   });
   const unpack = useMutation({
@@ -143,16 +143,21 @@ function Work({ s }: { s: View }) {
           )}
         </div>
         <Trouble error={pack.error ?? unpack.error} />
+        {asksAboutWeight(pack.error) && (
+          <Button large className="mb-2" onClick={() => pack.variables && pack.mutate({ ...pack.variables, sure: true })}>
+            The weight is right
+          </Button>
+        )}
         <Serials of={s.contents.filter((w) => w.serials)} carton={carton} />
         <CartonChoice
           profiles={profiles.data ?? []}
           chosen={s.profile}
           busy={pack.isPending || s.state !== "packed"}
-          onChoose={(code) => pack.mutate(code)}
+          onChoose={(profile) => pack.mutate({ profile })}
         />
         <WeightField carton={carton}>
           {s.profile && (
-            <Button large onClick={() => pack.mutate(s.profile as string)} disabled={pack.isPending || !carton.weight}>
+            <Button large onClick={() => pack.mutate({ profile: s.profile as string })} disabled={pack.isPending || !carton.weight}>
               Take this weight
             </Button>
           )}
