@@ -48,29 +48,41 @@ func (o *Order) lineName(id int64) string {
 	return l.Title
 }
 
-// Pick moves qty of a line from allocated to picked.
-func (o *Order) Pick(lineID, qty int64) error {
+// bucket is where units of a line stand.
+type bucket struct {
+	of   func(l *Line) *int64
+	left string // what is said of units that are not there to be moved
+}
+
+var (
+	allocated = bucket{func(l *Line) *int64 { return &l.Allocated }, "left to pick"}
+	picked    = bucket{func(l *Line) *int64 { return &l.Picked }, "picked"}
+	packed    = bucket{func(l *Line) *int64 { return &l.Packed }, "packed"}
+)
+
+// move moves qty of a line from one bucket to another.
+func (o *Order) move(lineID, qty int64, from, to bucket) error {
 	l := o.Line(lineID)
-	if l == nil || qty < 1 || l.Allocated < qty {
-		return fmt.Errorf("%w: order %s has not %d of %s left to pick", ErrState, o.Number, qty, o.lineName(lineID))
+	if l == nil || qty < 1 || *from.of(l) < qty {
+		return fmt.Errorf("%w: order %s has not %d of %s %s", ErrState, o.Number, qty, o.lineName(lineID), from.left)
 	}
-	l.Allocated -= qty
-	l.Picked += qty
+	*from.of(l) -= qty
+	*to.of(l) += qty
 	o.Revision++
 	return nil
 }
 
+// Pick moves qty of a line from allocated to picked.
+func (o *Order) Pick(lineID, qty int64) error { return o.move(lineID, qty, allocated, picked) }
+
+// Unpick moves qty of a line from picked back to allocated.
+func (o *Order) Unpick(lineID, qty int64) error { return o.move(lineID, qty, picked, allocated) }
+
 // Pack moves qty of a line from picked to packed.
-func (o *Order) Pack(lineID, qty int64) error {
-	l := o.Line(lineID)
-	if l == nil || qty < 1 || l.Picked < qty {
-		return fmt.Errorf("%w: order %s has not %d of %s picked", ErrState, o.Number, qty, o.lineName(lineID))
-	}
-	l.Picked -= qty
-	l.Packed += qty
-	o.Revision++
-	return nil
-}
+func (o *Order) Pack(lineID, qty int64) error { return o.move(lineID, qty, picked, packed) }
+
+// Unpack moves qty of a line from packed back to picked.
+func (o *Order) Unpack(lineID, qty int64) error { return o.move(lineID, qty, packed, picked) }
 
 // Short lets go of qty units of a line that were allocated at a location and are not there: they wait again.
 func (o *Order) Short(lineID, qty, location int64, s *Scene, reason string) error {
@@ -96,30 +108,6 @@ func (o *Order) Short(lineID, qty, location int64, s *Scene, reason string) erro
 	l.Allocated -= qty
 	l.post(s.Book, stock.Movement{At: s.Now, Kind: stock.Release, Reason: l.why(reason), Who: s.Who, DocKind: "order", DocID: o.ID},
 		location, qty, 0, -1)
-	o.Revision++
-	return nil
-}
-
-// Unpick moves qty of a line from picked back to allocated.
-func (o *Order) Unpick(lineID, qty int64) error {
-	l := o.Line(lineID)
-	if l == nil || qty < 1 || l.Picked < qty {
-		return fmt.Errorf("%w: order %s has not %d of %s picked", ErrState, o.Number, qty, o.lineName(lineID))
-	}
-	l.Picked -= qty
-	l.Allocated += qty
-	o.Revision++
-	return nil
-}
-
-// Unpack moves qty of a line from packed back to picked.
-func (o *Order) Unpack(lineID, qty int64) error {
-	l := o.Line(lineID)
-	if l == nil || qty < 1 || l.Packed < qty {
-		return fmt.Errorf("%w: order %s has not %d of %s packed", ErrState, o.Number, qty, o.lineName(lineID))
-	}
-	l.Packed -= qty
-	l.Picked += qty
 	o.Revision++
 	return nil
 }

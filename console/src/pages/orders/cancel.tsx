@@ -3,6 +3,7 @@ import { useState } from "react";
 import { api, take, type Schema } from "../../api/client";
 import { Button, Trouble } from "../../parts/controls";
 import { Labelled } from "../../parts/fields";
+import { Stepper } from "../../parts/stepper";
 
 type Order = Schema<"Order">;
 
@@ -50,20 +51,7 @@ export function CancelUnits({ order: o, onDone }: { order: Order; onDone: () => 
               <span className="block">{l.title}</span>
               <span className="code text-quiet">{l.sku}</span>
             </span>
-            <Button aria-label={`One less of ${l.sku}`} disabled={!units[l.id]} onClick={() => put(l.id, (units[l.id] ?? 0) - 1)}>
-              −
-            </Button>
-            <span className="fig w-14 text-center" data-testid={`cancel ${l.sku}`}>
-              {units[l.id] ?? 0}
-              <span className="text-quiet">/{cancellable(l)}</span>
-            </span>
-            <Button
-              aria-label={`One more of ${l.sku}`}
-              disabled={(units[l.id] ?? 0) >= cancellable(l)}
-              onClick={() => put(l.id, (units[l.id] ?? 0) + 1)}
-            >
-              +
-            </Button>
+            <Stepper of={l.sku} value={units[l.id] ?? 0} most={cancellable(l)} onChange={(n) => put(l.id, n)} />
           </li>
         ))}
       </ul>

@@ -6,6 +6,7 @@ import { api, take, type Schema } from "../../api/client";
 import { Button, Empty, Head, Loading, Trouble } from "../../parts/controls";
 import { Kg } from "../../parts/format";
 import { ScanField, sound, Verdict, type Said } from "../../parts/scanner";
+import { Stepper } from "../../parts/stepper";
 import { Proposal } from "./proposal";
 import { asksAboutWeight, CartonChoice, Serials, useCarton, WeightField } from "./carton";
 import { ParcelState } from "./state";
@@ -149,19 +150,10 @@ function NextParcel({ s, unpicked }: { s: View; unpicked: number }) {
                   {w.sku} {w.kit_sku && `part of ${w.kit_sku}`}
                 </span>
               </span>
-              {counted && (
-                <Button large aria-label={`One less of ${w.sku}`} disabled={!inIt(w)} onClick={() => put(w, inIt(w) - 1)}>
-                  −
-                </Button>
-              )}
-              <span className="fig w-20 text-center text-[20px]" data-testid={`in ${w.sku}`}>
-                {inIt(w)}
-                <span className="text-quiet">/{toPack(w)}</span>
-              </span>
-              {counted && (
-                <Button large aria-label={`One more of ${w.sku}`} disabled={inIt(w) >= toPack(w)} onClick={() => put(w, inIt(w) + 1)}>
-                  +
-                </Button>
+              {counted ? (
+                <Stepper large of={w.sku} value={inIt(w)} most={toPack(w)} onChange={(n) => put(w, n)} />
+              ) : (
+                <span className="fig text-[20px]">{toPack(w)}</span>
               )}
             </li>
           ))}

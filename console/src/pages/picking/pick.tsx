@@ -5,6 +5,7 @@ import { Link, useNavigate, useParams } from "react-router";
 import { api, Problem, take, type Schema } from "../../api/client";
 import { Button, Loading, Sheet, Tab, Trouble } from "../../parts/controls";
 import { LampShape } from "../../parts/lamp";
+import { Stepper } from "../../parts/stepper";
 import { ScanField, sound, Verdict, type Said } from "../../parts/scanner";
 
 type Want = Schema<"ShipmentView">["wants"][number];
@@ -195,18 +196,7 @@ function NotThere({ shipment, want: w, onDone }: { shipment: string; want: Want;
         are told where; else another place sends them, or the order waits.
       </p>
       <Trouble error={report.error} />
-      <div className="flex items-center gap-3" role="group" aria-label="Units that are not there">
-        <Button large aria-label="One less" disabled={quantity <= 1} onClick={() => setQuantity(quantity - 1)}>
-          −
-        </Button>
-        <span className="fig w-20 text-center text-[20px]" data-testid="missing">
-          {quantity}
-          <span className="text-quiet">/{left}</span>
-        </span>
-        <Button large aria-label="One more" disabled={quantity >= left} onClick={() => setQuantity(quantity + 1)}>
-          +
-        </Button>
-      </div>
+      <Stepper large of={w.sku} least={1} value={quantity} most={left} onChange={setQuantity} />
       <Button kind="main" large type="submit" disabled={report.isPending}>
         {quantity === 1 ? "It is not there" : `${quantity} are not there`}
       </Button>
