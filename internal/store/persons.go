@@ -98,7 +98,7 @@ func (t *Tx) ForgetOrder(o *order.Order, impersonal []string) error {
 		{`UPDATE outbox SET payload='{}', answer='' WHERE order_id=? AND order_id<>0 AND feed='labels out'
 			AND state IN ('confirmed','refused','superseded')`, []any{o.ID}},
 		{"UPDATE parcel SET label='' WHERE shipment_id IN (SELECT id FROM shipment WHERE order_id=?)", []any{o.ID}},
-		{`UPDATE outbox SET payload='{}' WHERE order_id=? AND order_id<>0 AND feed='answers out'
+		{`UPDATE outbox SET payload='{}' WHERE order_id=? AND order_id<>0 AND feed IN ('answers out','cancellations out')
 			AND state IN ('confirmed','refused','superseded')`, []any{o.ID}},
 		{"UPDATE outbox SET error='" + Forgotten + "' WHERE order_id=? AND order_id<>0 AND error<>''", []any{o.ID}},
 		{"UPDATE parcel SET error='" + Forgotten +

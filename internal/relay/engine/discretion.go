@@ -17,7 +17,7 @@ func Impersonal(e store.Exception) bool {
 		return false
 	}
 	switch e.Cause {
-	case NegativeStock, ListingRejected, EditUnclear, CredentialsRefused, BackupFailed, Backlog, ServiceUnwell:
+	case NegativeStock, ListingRejected, EditUnclear, CredentialsRefused, BackupFailed, Backlog, ServiceUnwell, CountBin:
 		return true
 	}
 	return false
@@ -29,7 +29,7 @@ var impersonalNotes = map[string]bool{
 	"allocated": true, "matched": true, "channel state": true, "changed": true, "booked": true, "tag": true, "assigned": true,
 	"typed by": true, "posted": true, "label asked": true, "routed": true, "picked": true, "packed": true, "called off": true,
 	"number released": true, "taken in again": true, "merged": true, "merge undone": true, "personal data": true,
-	string(PutBack): true,
+	"unpacked": true, "taken back": true, "not found": true, string(PutBack): true,
 }
 
 // ImpersonalNotes are the kinds of entries of an order's timeline that quote nothing of anybody.

@@ -5,6 +5,7 @@ import { Link, useNavigate, useParams } from "react-router";
 import { api, take, type Schema } from "../../api/client";
 import { Button, Empty, Head, Loading, Trouble } from "../../parts/controls";
 import { Kg } from "../../parts/format";
+import { bare, productOf } from "../../parts/gs1";
 import { ScanField, sound, Verdict, type Said } from "../../parts/scanner";
 import { Stepper } from "../../parts/stepper";
 import { Proposal } from "./proposal";
@@ -112,7 +113,8 @@ function NextParcel({ s, unpicked }: { s: View; unpicked: number }) {
   const scan = (code: string) => {
     const profile = profiles.data?.find((p) => p.code.toLowerCase() === code.toLowerCase());
     if (profile) return packInto(profile.code);
-    const w = s.wants.find((x) => x.sku.toLowerCase() === code.toLowerCase() || (!!x.gtin && x.gtin === code));
+    const product = productOf(code);
+    const w = s.wants.find((x) => x.sku.toLowerCase() === product.toLowerCase() || (!!x.gtin && bare(x.gtin) === bare(product)));
     const n = (counted?.[w?.sku ?? ""] ?? 0) + 1;
     if (!w || n > toPack(w)) {
       setSaid({ good: false, text: w ? `${w.sku}: no more of it is left to pack` : `“${code}” is not in this shipment` });
