@@ -117,6 +117,13 @@ func (t *Tx) ForgetOrder(o *order.Order, impersonal []string) error {
 	return t.Findable(o)
 }
 
+// ForgetRaw takes out of the inbox what was received, where it is of an order of which personal data was removed.
+func (t *Tx) ForgetRaw(inbox int64) error {
+	gone, _ := json.Marshal(map[string]string{"removed": "personal data, after its time"})
+	_, err := t.exec("UPDATE inbox SET raw=? WHERE id=?", gone, inbox)
+	return err
+}
+
 // quoting are the columns that may quote anybody: what came and was not understood, what others answered, what people typed and
 // searched for. They are of no order that could be asked for.
 var quoting = []struct{ table, column string }{

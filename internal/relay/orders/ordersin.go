@@ -103,7 +103,19 @@ func (t *taking) load() error {
 	for _, o := range t.existing {
 		t.was[o.ID] = findableOf(o)
 	}
+	t.forget()
 	return t.customers(b, t.scene, t.msgs)
+}
+
+// forget takes out of newer versions of orders what tells who bought, where that was removed here: it does not come back with
+// what the channel says next.
+func (t *taking) forget() {
+	for i := range t.msgs {
+		if o := t.existing[t.msgs[i].In.OutsideID]; o != nil && !o.ForgottenAt.IsZero() {
+			clean := order.Bare(t.msgs[i].Msg.(*message.Order), store.Forgotten)
+			t.msgs[i].Msg = &clean
+		}
+	}
 }
 
 // number gives a new order its id and number.
@@ -174,6 +186,11 @@ func (t *taking) decide(m exchange.Mapped) error {
 		}
 	}
 	b.Settle(m.In, "done", "", o.ID)
+	if !o.ForgottenAt.IsZero() {
+		if err := b.Ch.ForgetRaw(m.In.ID); err != nil {
+			return err
+		}
+	}
 	t.entries = append(t.entries, Notes(c, b.C.Rec().Name, b.Ch.Now)...)
 	b.Ch.Tell("order", o.Number)
 	return nil

@@ -87,5 +87,15 @@ func TestNothingIsLeftOfAPerson(t *testing.T) {
 	kept, err := k.Store.OrderByNumber(ctx, "S-1")
 	require.NoError(t, err)
 	require.Equal(t, int64(1000), kept.Record.Total, "the books stay")
+
+	again := o // the channel still knows, and says so again
+	again.State, again.Status = "called off", message.Cancelled
+	k.Take("stall", trial.Event("order", "S-1", 9, again))
+	kept, err = k.Store.OrderByNumber(ctx, "S-1")
+	require.NoError(t, err)
+	require.Equal(t, "called off", kept.Record.State, "what it says of the order is followed")
+	for _, w := range words {
+		require.Empty(t, standing(t, k, w), w)
+	}
 	k.Holds()
 }

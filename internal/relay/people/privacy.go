@@ -118,23 +118,7 @@ func (r *People) forget(ctx context.Context, ids []int64, who, why, email string
 // Strip takes out of an order what tells who bought; a word stands in its place. The money, the goods, the country and the region of the
 // postcode stay: the books and the reports need them.
 func Strip(o *order.Order, word string) {
-	bare := func(a place.Address) place.Address {
-		return place.Address{Name: word, Street: word, Town: word, Country: a.Country, Postcode: a.Postcode[:min(2, len(a.Postcode))]}
-	}
-	m := o.Record
-	clean := message.Order{Number: m.Number, State: m.State, Status: m.Status, Kind: m.Kind, FulfilledBy: m.FulfilledBy,
-		PlacedAt: m.PlacedAt, ChangedAt: m.ChangedAt, Currency: m.Currency,
-		PricesIncludeTax: m.PricesIncludeTax, BuyerName: word, ShipTo: bare(m.ShipTo), Shipping: m.Shipping, Discount: m.Discount,
-		Tax: m.Tax, Total: m.Total,
-		Payment: m.Payment, Paid: m.Paid, RequestedService: m.RequestedService, Parcels: m.Parcels, TaxRounding: m.TaxRounding}
-	for _, v := range m.Vouchers {
-		clean.Vouchers = append(clean.Vouchers, message.Voucher{Code: word, Amount: v.Amount})
-	}
-	for _, l := range m.Lines {
-		l.Note = ""
-		clean.Lines = append(clean.Lines, l)
-	}
-	o.Record, o.ShipTo = clean, bare(o.ShipTo)
+	o.Record, o.ShipTo = order.Bare(&o.Record, word), order.BareAddress(o.ShipTo, word)
 	o.Ours.Decided.Notes = nil
 	for i := range o.Lines {
 		o.Lines[i].Note = ""
