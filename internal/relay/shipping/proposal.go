@@ -173,7 +173,7 @@ func whyUnfit(profiles []packing.Profile, u packing.Unit) string {
 		why = p.Refuses([]packing.Content{{SKU: u.SKU, Quantity: 1, WeightG: u.WeightG, LengthMM: u.LengthMM, WidthMM: u.WidthMM,
 			HeightMM: u.HeightMM}})
 		if why == "" {
-			return fmt.Sprintf("no carrier takes %s with it in it", p.Name)
+			return fmt.Sprintf("no joined carrier takes %s with it in it", p.Name)
 		}
 	}
 	return why

@@ -95,7 +95,10 @@ func (r *Shipping) takeOff(ch *engine.Change, s *store.Shipment, o *order.Order,
 		return 0, err
 	}
 	key := stock.Key{Item: w.ItemID, Location: s.LocationID}
-	off := min(m.Quantity, book.Level(key).OnHand)
+	off, err := shouldLie(ch, key, m, book.Level(key).OnHand)
+	if err != nil {
+		return 0, err
+	}
 	if off > 0 {
 		book.Post(stock.Movement{Key: key, At: ch.Now, Kind: stock.Adjust, OnHand: -off, Bin: m.Bin,
 			Reason: "not found when shipment " + s.Number + " was picked", Who: who, DocKind: "hand"})
@@ -126,6 +129,22 @@ func (r *Shipping) takeOff(ch *engine.Change, s *store.Shipment, o *order.Order,
 		return 0, err
 	}
 	return released, r.Inventory.Post(ch, book)
+}
+
+// shouldLie is how many of the missing units should lie there by the stock: no more than its bin has, where it is known what lies
+// in which bin. What should not have been there is not missing.
+func shouldLie(ch *engine.Change, key stock.Key, m Missing, onHand int64) (int64, error) {
+	bins, err := ch.BinLevels([]int64{key.Item})
+	if err != nil {
+		return 0, err
+	}
+	there := onHand
+	for _, b := range bins {
+		if b.LocationID == key.Location && b.Bin == m.Bin && b.Bin != "" {
+			there = min(onHand, b.OnHand)
+		}
+	}
+	return max(0, min(m.Quantity, there)), nil
 }
 
 // letGo lets an order let go of the units of its lines that want an item and are not picked, as many as are lacking. Of a kit,

@@ -48,6 +48,32 @@ func TestWhatIsNotInItsBinLiesInAnother(t *testing.T) {
 	k.Holds()
 }
 
+// TestABinLacksNoMoreThanItShouldHave: the usual bin has fewer units than are wanted of it; only those are taken off the stock.
+func TestABinLacksNoMoreThanItShouldHave(t *testing.T) {
+	k := trial.New(t)
+	ctx := t.Context()
+	k.Stock(0, "JAR")
+	for _, a := range []inventory.Adjustment{{Bin: "A-1", Change: 1}, {Bin: "B-7", Change: 9}} {
+		a.SKU, a.Location, a.Reason = "JAR", "alder", "found"
+		require.NoError(t, k.Adjust(ctx, a, "Edda"))
+	}
+	k.Sell("S-1", trial.Units("JAR", 3))
+	number, err := k.StartPick(ctx, "S-1", "Pim")
+	require.NoError(t, err)
+	out, err := k.ReportShort(ctx, number, shipping.Missing{Code: "JAR", Quantity: 3, Bin: "A-1"}, "Pim")
+	require.NoError(t, err)
+	require.EqualValues(t, 9, k.OnHand("JAR"), "one should have been there, and nine lie in the other bin")
+	require.Equal(t, "B-7", out.Bin)
+	it, err := k.Store.Item(ctx, "JAR")
+	require.NoError(t, err)
+	bins, err := k.Store.BinLevels(ctx, []int64{it.ID})
+	require.NoError(t, err)
+	for _, b := range bins {
+		require.GreaterOrEqual(t, b.OnHand, int64(0), "%+v", b)
+	}
+	k.Holds()
+}
+
 // TestTheLastUnitIsNotThere: nothing is oversold meanwhile, and the order waits for what comes.
 func TestTheLastUnitIsNotThere(t *testing.T) {
 	k := trial.New(t)

@@ -2,7 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { api, take, type Schema } from "../../api/client";
 import { Button, Trouble } from "../../parts/controls";
 import { Kg, Money } from "../../parts/format";
-import { Lamp } from "../../parts/lamp";
+import { LampShape } from "../../parts/lamp";
 
 type Carton = Schema<"RelayProposedCarton">;
 type Place = Carton["places"][number];
@@ -30,10 +30,13 @@ export function Proposal({
     <section aria-label="Proposed">
       <h2 className="mb-1">{p.cartons.length > 1 ? `Proposed: ${p.cartons.length} cartons` : "Proposed"}</h2>
       {p.unfit.map((u) => (
-        <p key={u.sku} className="mb-2">
-          <Lamp state="stop">
+        <p key={u.sku} className="mb-2 flex items-start gap-2">
+          <span className="pt-1">
+            <LampShape state="stop" />
+          </span>
+          <span>
             {u.quantity} × {u.sku} goes into no carton: {u.why}
-          </Lamp>
+          </span>
         </p>
       ))}
       <ul className="flex flex-col gap-4">

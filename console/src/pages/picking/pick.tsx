@@ -1,3 +1,4 @@
+import { clsx } from "clsx";
 import { shipmentQuery } from "../../api/queries";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
@@ -7,6 +8,8 @@ import { Button, Loading, Sheet, Tab, Trouble } from "../../parts/controls";
 import { LampShape } from "../../parts/lamp";
 import { Stepper } from "../../parts/stepper";
 import { ScanField, sound, Verdict, type Said } from "../../parts/scanner";
+
+const rowClass = "flex flex-wrap items-center gap-4 border-b border-rule py-3";
 
 type Want = Schema<"ShipmentView">["wants"][number];
 
@@ -91,10 +94,7 @@ export default function Pick() {
         {s.wants.map((w) => {
           const done = w.picked >= w.quantity;
           return (
-            <li
-              key={`${w.line_id} ${w.item_id}`}
-              className={`flex items-center gap-4 border-b border-rule py-3 ${done ? "text-quiet" : w === next ? "font-medium" : ""}`}
-            >
+            <li key={`${w.line_id} ${w.item_id}`} className={clsx(rowClass, done ? "text-quiet" : w === next && "font-medium")}>
               <span className="w-24 shrink-0 font-mono text-[20px]">{w.bin || "–"}</span>
               <span className="min-w-0 flex-1">
                 <span className="block">{w.title}</span>
@@ -102,15 +102,25 @@ export default function Pick() {
                   {w.sku} {w.gtin} {w.kit_sku && `part of ${w.kit_sku}`}
                 </span>
               </span>
-              {picking && !done && (
-                <Button kind="quiet" aria-label={`${w.sku} is not there`} onClick={() => setShort(w)}>
-                  Not there
-                </Button>
-              )}
-              {picking && w.picked > w.packed && (
-                <Button kind="quiet" aria-label={`Take back one ${w.sku}`} disabled={back.isPending} onClick={() => back.mutate(w.sku)}>
-                  Take back
-                </Button>
+              {picking && (
+                <span className="flex gap-4 max-sm:order-last max-sm:w-full max-sm:justify-end">
+                  {!done && (
+                    <Button kind="quiet" className="min-h-12" aria-label={`${w.sku} is not there`} onClick={() => setShort(w)}>
+                      Not there
+                    </Button>
+                  )}
+                  {w.picked > w.packed && (
+                    <Button
+                      kind="quiet"
+                      className="min-h-12"
+                      aria-label={`Take back one ${w.sku}`}
+                      disabled={back.isPending}
+                      onClick={() => back.mutate(w.sku)}
+                    >
+                      Take back
+                    </Button>
+                  )}
+                </span>
               )}
               <span className="fig w-20 text-[20px]">
                 {w.picked}/{w.quantity}
