@@ -35,6 +35,10 @@ func (a *API) shipmentsRoutes() {
 	op(a, person.Ship, http.MethodPost, "/parcels/{number}/ship", "ship", "Buy the label; the parcel leaves", a.ship)
 	op(a, person.Ship, http.MethodPost, "/parcels/{number}/typed", "type-number",
 		"Let a packed parcel leave with a tracking number that was typed, or correct it", a.typeNumber)
+	op(a, person.Ship, http.MethodPost, "/parcels/{number}/void", "void-label",
+		"Void the label of a parcel that has not left the place yet; it is packed again", a.voidLabel)
+	op(a, person.Ship, http.MethodPost, "/parcels/{number}/keep", "keep-label",
+		"Say that a label that is being voided stays: the carrier has not voided it", a.keepLabel)
 	op(a, person.Look, http.MethodGet, "/parcels/{number}/serials", "parcel-serials", "The serial numbers that go with a parcel",
 		a.parcelSerials)
 	op(a, person.Look, http.MethodGet, "/profiles", "profiles", "Parcel profiles, smallest first", a.profiles)
@@ -226,6 +230,28 @@ func (a *API) repack(ctx context.Context, in *repackInput) (*body[wire.ParcelVie
 	b := in.Body
 	if err := a.relay.Repack(ctx, in.Number, shipping.Packing{Profile: b.Profile, WeightG: b.WeightG, Serials: b.Serials, Sure: b.Sure},
 		who(ctx)); err != nil {
+		return nil, wrapNumber("parcel", in.Number, err)
+	}
+	return a.parcelByNumber(ctx, in.Number)
+}
+
+type voidLabelInput struct {
+	NumberInput
+	Key  string `header:"Idempotency-Key" doc:"Repeating a request with the same key answers like the first"`
+	Body struct {
+		ByHand bool `json:"by_hand,omitempty" doc:"A person had it voided at the carrier; the carrier is not asked"`
+	}
+}
+
+func (a *API) voidLabel(ctx context.Context, in *voidLabelInput) (*body[wire.ParcelView], error) {
+	if _, err := a.relay.VoidLabel(ctx, in.Number, in.Body.ByHand, who(ctx)); err != nil {
+		return nil, wrapNumber("parcel", in.Number, err)
+	}
+	return a.parcelByNumber(ctx, in.Number)
+}
+
+func (a *API) keepLabel(ctx context.Context, in *NumberInput) (*body[wire.ParcelView], error) {
+	if err := a.relay.KeepLabel(ctx, in.Number, who(ctx)); err != nil {
 		return nil, wrapNumber("parcel", in.Number, err)
 	}
 	return a.parcelByNumber(ctx, in.Number)

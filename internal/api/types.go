@@ -131,7 +131,8 @@ func (a *API) parcel(ctx context.Context, p store.Parcel) wire.Parcel {
 		WeightG: p.WeightG, LengthMM: p.LengthMM, WidthMM: p.WidthMM, HeightMM: p.HeightMM, Carrier: p.CarrierName, Service: p.Service,
 		ServiceName: p.ServiceName, Tracking: p.Tracking, TrackingURL: p.TrackingURL, Price: p.Price, Currency: p.Currency,
 		Typed: p.Left() && p.CarrierID == 0 && p.ToldBy == 0, ManifestID: p.ManifestID, SSCC: p.SSCC, Error: quoted(ctx, p.Error),
-		CreatedAt: at(p.CreatedAt), ShippedAt: at(p.ShippedAt), DeliveredAt: at(p.DeliveredAt)}
+		CreatedAt: at(p.CreatedAt), ShippedAt: at(p.ShippedAt), DeliveredAt: at(p.DeliveredAt), ScannedAt: at(p.ScannedAt),
+		VoidAsked: at(p.VoidAskedAt)}
 	for _, l := range p.Lines {
 		out.Quantity += l.Quantity
 	}

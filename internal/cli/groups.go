@@ -55,8 +55,9 @@ func groups() []group {
 		{"Picking and parcels", []command{
 			of("shipment", "What one place sends to one buyer: from the pick list into parcels", shipmentsCommand(), picklistCommand(),
 				pickCommand(), scanCommand(), takeBackCommand(), shortCommand(), proposeCommand(), packCommand()),
-			of("parcel", "Cartons with what lies in them: from packing to the label", parcelsCommand(), parcelCommand(),
-				repackCommand(), unpackCommand(), ratesCommand(), shipCommand(), typeNumberCommand(), labelCommand()),
+			of("parcel", "Cartons with what lies in them: from packing to the label", parcelsCommand(), parcelCommand(), repackCommand(),
+				unpackCommand(), ratesCommand(), shipCommand(), typeNumberCommand(), voidLabelCommand(), keepLabelCommand(),
+				labelCommand()),
 			of("manifest", "What carriers take on a day", manifestsCommand(), closeManifestCommand()),
 		}},
 		{"What needs a person", []command{

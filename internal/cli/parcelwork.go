@@ -82,7 +82,44 @@ func runUnpack(ctx context.Context, c *client.Client, p *printer, a []string) er
 	if err != nil {
 		return err
 	}
-	return p.told(v.Number, "is unpacked; what was in it is picked")
+	return p.told(v, "%s is unpacked; what was in it is picked", v.Number)
+}
+
+type voidLabelOptions struct{ byHand bool }
+
+func voidLabelCommand() command {
+	opt := &voidLabelOptions{}
+	return noun("void", "PARCEL", "Void the label of a parcel that has not left the place yet", 1, 1, opt.flags, opt.run)
+}
+
+func (opt *voidLabelOptions) flags(f *flag.FlagSet) {
+	f.BoolVar(&opt.byHand, "by-hand", false, "it is voided at the carrier already; the carrier is not asked")
+}
+
+func (opt *voidLabelOptions) run(ctx context.Context, c *client.Client, p *printer, a []string) error {
+	v, err := c.VoidLabel(ctx, a[0], opt.byHand)
+	if err != nil {
+		return err
+	}
+	said := "is packed again; its label is voided"
+	if v.VoidAsked != nil {
+		said = "has its label still: the carrier has not answered yet"
+	} else if v.Tracking != "" {
+		said = "keeps its label: " + v.Error
+	}
+	return p.told(v, "%s %s", v.Number, said)
+}
+
+func keepLabelCommand() command {
+	return noun("keep", "PARCEL", "Say that a label that is being voided stays", 1, 1, nil, runKeepLabel)
+}
+
+func runKeepLabel(ctx context.Context, c *client.Client, p *printer, a []string) error {
+	v, err := c.KeepLabel(ctx, a[0])
+	if err != nil {
+		return err
+	}
+	return p.told(v, "%s keeps its label %s", v.Number, v.Tracking)
 }
 
 func ratesCommand() command {
@@ -176,6 +213,9 @@ func parcelRows(x wire.Parcel, row func(...any)) {
 	row("Parcel", x.Number, x.State, x.Profile, fmt.Sprintf("%d units", x.Quantity), fmt.Sprintf("%d g", x.WeightG), size)
 	if x.Tracking != "" {
 		row("Label", x.Carrier, x.ServiceName, x.Tracking, amount(x.Price, x.Currency))
+		if x.VoidAsked != nil {
+			row("", "is being voided")
+		}
 	}
 }
 

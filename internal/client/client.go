@@ -247,6 +247,18 @@ func (c *Client) Unpack(ctx context.Context, parcel string) (out wire.ParcelView
 	return out, err
 }
 
+// VoidLabel voids the label of a parcel that has not left the place yet; byHand: a person had it voided at the carrier.
+func (c *Client) VoidLabel(ctx context.Context, parcel string, byHand bool) (out wire.ParcelView, err error) {
+	_, err = c.Do(ctx, http.MethodPost, "/parcels/"+esc(parcel)+"/void", map[string]bool{"by_hand": byHand}, &out)
+	return out, err
+}
+
+// KeepLabel says that a label that is being voided stays.
+func (c *Client) KeepLabel(ctx context.Context, parcel string) (out wire.ParcelView, err error) {
+	_, err = c.Do(ctx, http.MethodPost, "/parcels/"+esc(parcel)+"/keep", nil, &out)
+	return out, err
+}
+
 // Rates compares the carriers' services for a packed parcel.
 func (c *Client) Rates(ctx context.Context, parcel string) ([]shipping.Rate, error) {
 	return get[[]shipping.Rate](ctx, c, "/parcels/"+esc(parcel)+"/rates")

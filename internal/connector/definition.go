@@ -141,6 +141,7 @@ type Feed struct {
 	Require []Require `yaml:"require"`
 	Send    *Send     `yaml:"send"`
 	Confirm *Confirm  `yaml:"confirm"`
+	Takes   []string  `yaml:"takes"` // what the side takes of a dispatch once it was told: corrections, withdrawals
 
 	in    *mapper
 	reads map[string]bool // what id, version and mark look at
@@ -282,6 +283,7 @@ var (
 		{message.StatesOut, reflect.TypeFor[SendAnswer]()},
 		{message.CancelOut, reflect.TypeFor[SendAnswer]()},
 		{message.LabelsOut, reflect.TypeFor[message.Label]()},
+		{message.VoidsOut, reflect.TypeFor[SendAnswer]()},
 		{message.HandoversOut, reflect.TypeFor[message.HandoverReceipt]()},
 	}
 	callKinds = []kindOf[string]{
@@ -600,6 +602,9 @@ func (f *Feed) compile(l *language, kind message.Feed) {
 				l.complain(p.Ready.Line, p.Ready.Column, what+".send.report", "send.answer must tell the submission")
 			}
 		}
+	}
+	if len(f.Takes) > 0 && kind != message.DispatchOut {
+		l.complain(0, 0, what+".takes", "only what was told of a dispatch is corrected or withdrawn")
 	}
 	if c := f.Confirm; c != nil {
 		c.Request.compile(l, what+".confirm.request")

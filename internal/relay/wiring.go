@@ -25,6 +25,7 @@ func (r *Relay) wire() {
 		message.StockOut:     {Accepted: r.QuantityTold},
 		message.ItemsOut:     {Accepted: r.Published, Refused: r.PublishRefused},
 		message.LabelsOut:    {Settled: r.LabelAnswered, Refused: r.LabelNotSold, Unknown: r.LabelNotKnown, Again: r.SendLabelAgain},
+		message.VoidsOut:     {Settled: r.LabelVoided, Refused: r.VoidNotTaken, Unknown: r.VoidNotKnown, Again: r.VoidAgain},
 		message.HandoversOut: {Settled: r.DayClosed, Refused: r.HandoverRefused},
 		message.DispatchOut:  {Settled: r.DispatchSent, Confirmed: r.DispatchConfirmed},
 		message.AnswersOut:   {Settled: r.ToldChannel("our answer")},

@@ -12,6 +12,7 @@ import (
 	"io"
 	"math/rand/v2"
 	"net/http"
+	"slices"
 	"sort"
 	"strconv"
 	"strings"
@@ -62,6 +63,7 @@ type shopParcel struct {
 	Tracking  string           `json:"tracking"`
 	Link      string           `json:"tracking_link"`
 	Lines     []shopParcelLine `json:"lines"`
+	Withdrawn bool             `json:"withdrawn,omitempty"`
 }
 
 type shopParcelLine struct {
@@ -884,6 +886,11 @@ func (h *Hedgerow) apiParcel(w http.ResponseWriter, r *http.Request) {
 		answer(w, 422, map[string]any{"error": "reference and tracking are needed"})
 		return
 	}
+	if in.Withdrawn {
+		h.withdrawParcel(o, in)
+		answer(w, 200, map[string]any{"parcel": in})
+		return
+	}
 	for i := range o.Parcels {
 		if o.Parcels[i].Reference == in.Reference { // known: a corrected number replaces the old one
 			if o.Parcels[i].Tracking != in.Tracking {
@@ -917,6 +924,19 @@ func (h *Hedgerow) apiParcel(w http.ResponseWriter, r *http.Request) {
 }
 
 // leftAfter are the units by line that are left when a parcel has been sent, or why it cannot be.
+// withdrawParcel forgets a parcel that has not left after all; withdrawing one that is not known changes nothing.
+func (h *Hedgerow) withdrawParcel(o *shopOrder, in shopParcel) {
+	kept := slices.DeleteFunc(o.Parcels, func(p shopParcel) bool { return p.Reference == in.Reference })
+	if len(kept) == len(o.Parcels) {
+		return
+	}
+	o.Parcels, o.State = kept, "part_sent"
+	if len(kept) == 0 {
+		o.State = "confirmed"
+	}
+	h.changed(o)
+}
+
 func (o *shopOrder) leftAfter(in shopParcel) (map[string]int64, string) {
 	left := map[string]int64{}
 	for _, l := range o.Lines {

@@ -348,8 +348,15 @@ func (t *Tansy) consign(w http.ResponseWriter, r *http.Request) {
 		answer(w, 201, map[string]any{"consignment": map[string]any{"no": "rehearsal"}})
 		return
 	}
-	t.ship(s, shopParcel{ID: s.ID + "-c1", Reference: in.Ref, Carrier: in.Carrier, Tracking: in.Number, Link: in.Follow})
-	answer(w, 201, map[string]any{"consignment": map[string]any{"no": s.ID + "-c1"}})
+	no := fmt.Sprintf("%s-c%d", s.ID, len(s.Parcels)+1)
+	for _, known := range s.Parcels { // what was told stays; a correction is a consignment of its own
+		if known.Reference == in.Ref {
+			answer(w, 201, map[string]any{"consignment": map[string]any{"no": known.ID}})
+			return
+		}
+	}
+	t.ship(s, shopParcel{ID: no, Reference: in.Ref, Carrier: in.Carrier, Tracking: in.Number, Link: in.Follow})
+	answer(w, 201, map[string]any{"consignment": map[string]any{"no": no}})
 }
 
 func (t *Tansy) offers(w http.ResponseWriter, r *http.Request) {

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"openrelay/internal/core/message"
+	"openrelay/internal/core/order"
 )
 
 // Received is a message on its way into the inbox.
@@ -157,6 +158,30 @@ func (t *Tx) LastOfParcel(parcel int64, feed message.Feed) (m OutboxMessage, err
 		feed,
 	)
 	return m, err
+}
+
+// ToldOfParcel lists what a channel may have been told of a parcel, the oldest first, but for what was raised under a cause.
+func (t *Tx) ToldOfParcel(parcel int64, raised order.Cause) (out []OutboxMessage, err error) {
+	err = t.sel(&out, outboxQuery+`WHERE x.parcel_id=?1 AND x.order_id=(SELECT s.order_id FROM parcel p JOIN shipment s
+		ON s.id=p.shipment_id WHERE p.id=?1) AND x.feed=?2 AND (x.state IN ('sending','sent','confirmed') OR x.attempts>0
+		AND (x.state<>'refused' OR x.unclear)) AND NOT EXISTS (SELECT 1 FROM exception e WHERE e.outbox_id=x.id AND e.cause=?3)
+		ORDER BY x.id`, parcel, message.DispatchOut, raised)
+	return out, err
+}
+
+// LabelBought is the message by which a label of a parcel was bought.
+func (t *Tx) LabelBought(parcel int64, tracking string) (m OutboxMessage, err error) {
+	err = t.get(&m, outboxQuery+`WHERE x.parcel_id=?1 AND x.order_id=(SELECT s.order_id FROM parcel p JOIN shipment s
+		ON s.id=p.shipment_id WHERE p.id=?1) AND x.feed=?2 AND x.state='confirmed' AND json_valid(x.answer)
+		AND x.answer->>'$.tracking'=?3 ORDER BY x.id DESC LIMIT 1`, parcel, message.LabelsOut, tracking)
+	return m, err
+}
+
+// DropWaiting ends messages of a feed about a parcel that nobody has tried to send yet.
+func (t *Tx) DropWaiting(parcel int64, feed message.Feed) error {
+	_, err := t.exec(`UPDATE outbox SET state='superseded', next_at=0 WHERE parcel_id=?1 AND order_id=(SELECT s.order_id FROM parcel p
+		JOIN shipment s ON s.id=p.shipment_id WHERE p.id=?1) AND feed=?2 AND state='waiting' AND attempts=0`, parcel, feed)
+	return err
 }
 
 // States of outbox messages. Final are confirmed, refused and superseded; sent is final for feeds
@@ -464,4 +489,11 @@ func (s *Store) WhatWaits(ctx context.Context) (inbox, outbox map[int64]time.Tim
 		}
 	}
 	return inbox, outbox, err
+}
+
+// DropVoids ends the messages that ask a carrier to void a parcel's label and that wait.
+func (t *Tx) DropVoids(parcel int64) error {
+	_, err := t.exec(`UPDATE outbox SET state='superseded', next_at=0 WHERE parcel_id=?1 AND order_id=(SELECT s.order_id FROM parcel p
+		JOIN shipment s ON s.id=p.shipment_id WHERE p.id=?1) AND feed=?2 AND state='waiting'`, parcel, message.VoidsOut)
+	return err
 }

@@ -35,6 +35,8 @@ type Parcel struct {
 	CreatedAt      int64  `db:"created_at"`
 	ShippedAt      int64  `db:"shipped_at"`
 	DeliveredAt    int64  `db:"delivered_at"`
+	ScannedAt      int64  `db:"scanned_at"`    // when its carrier first said where it is
+	VoidAskedAt    int64  `db:"void_asked_at"` // since when its label is to be voided; 0: it is not
 	SSCC           string `db:"sscc"`
 	Error          string `db:"error"`
 	ToldBy         int64  `db:"told_by"` // connection that told of a parcel that left without our label; 0: none
@@ -57,7 +59,8 @@ func (p *Parcel) Left() bool { return p.State == Gone || p.State == Arrived }
 const parcelQuery = `SELECT p.id, p.number, p.shipment_id, s.number AS shipment_number, s.order_id, o.number AS order_number, o.buyer,
 	s.location_id, p.state, p.profile, p.weight_g, p.length_mm, p.width_mm, p.height_mm, p.carrier_id,
 	coalesce(c.name, p.carrier_told) AS carrier_name, p.carrier_told, p.service, p.service_name, p.tracking, p.tracking_url, p.label,
-	p.price, p.currency, p.manifest_id, p.created_at, p.shipped_at, p.delivered_at, p.sscc, p.error, p.told_by, p.told_id, p.revision
+	p.price, p.currency, p.manifest_id, p.created_at, p.shipped_at, p.delivered_at, p.scanned_at, p.void_asked_at,
+	p.sscc, p.error, p.told_by, p.told_id, p.revision
 	FROM parcel p JOIN shipment s ON s.id=p.shipment_id JOIN orders o ON o.id=s.order_id LEFT JOIN connection c ON c.id=p.carrier_id `
 
 func parcelsWhere(sel selector, where string, args ...any) ([]Parcel, error) {
@@ -173,9 +176,10 @@ func (t *Tx) UpdateParcel(p *Parcel) error {
 	p.Revision++
 	if _, err := t.exec(`UPDATE parcel SET state=?, profile=?, weight_g=?, length_mm=?, width_mm=?, height_mm=?, carrier_id=?,
 		carrier_told=?, service=?, service_name=?, tracking=?, tracking_url=?, label=?, price=?, currency=?, manifest_id=?, shipped_at=?,
-		delivered_at=?, sscc=?, error=?, revision=? WHERE id=?`, p.State, p.Profile, p.WeightG, p.LengthMM, p.WidthMM, p.HeightMM,
+		delivered_at=?, scanned_at=?, void_asked_at=?,
+		sscc=?, error=?, revision=? WHERE id=?`, p.State, p.Profile, p.WeightG, p.LengthMM, p.WidthMM, p.HeightMM,
 		p.CarrierID, p.CarrierTold, p.Service, p.ServiceName, p.Tracking, p.TrackingURL, p.Label, p.Price, p.Currency, p.ManifestID,
-		p.ShippedAt, p.DeliveredAt, p.SSCC, p.Error, p.Revision, p.ID); err != nil {
+		p.ShippedAt, p.DeliveredAt, p.ScannedAt, p.VoidAskedAt, p.SSCC, p.Error, p.Revision, p.ID); err != nil {
 		return err
 	}
 	if _, err := t.exec("DELETE FROM parcel_line WHERE parcel_id=?", p.ID); err != nil {
@@ -191,6 +195,27 @@ func (t *Tx) UpdateParcel(p *Parcel) error {
 		}
 	}
 	return nil
+}
+
+// VoidedLabel is a number that stood on a parcel, which had not left yet.
+type VoidedLabel struct {
+	ParcelID int64  `db:"parcel_id"`
+	Tracking string `db:"tracking"`
+	Carrier  string `db:"carrier"`
+	VoidedAt int64  `db:"voided_at"`
+}
+
+// AddVoided keeps that a number does not stand on a parcel any more.
+func (t *Tx) AddVoided(v VoidedLabel) error {
+	_, err := t.exec(`INSERT INTO voided_label (parcel_id, tracking, carrier, voided_at) VALUES (?,?,?,?)
+		ON CONFLICT DO UPDATE SET voided_at=excluded.voided_at`, v.ParcelID, v.Tracking, v.Carrier, v.VoidedAt)
+	return err
+}
+
+// Voided loads what is known of a number that stood on a parcel.
+func (t *Tx) Voided(tracking string) (v VoidedLabel, err error) {
+	err = t.get(&v, "SELECT parcel_id, tracking, carrier, voided_at FROM voided_label WHERE tracking=? LIMIT 1", tracking)
+	return v, err
 }
 
 // ItemOfReady is an item of which an order that is ready has stock allocated, with its size.

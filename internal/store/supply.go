@@ -430,6 +430,12 @@ func (t *Tx) UnpackSerials(parcel int64) error {
 	return err
 }
 
+// SerialsBack notes that the units of a parcel have not left after all.
+func (t *Tx) SerialsBack(parcel int64) error {
+	_, err := t.exec("UPDATE serial SET state='packed' WHERE parcel_id=? AND parcel_id<>0 AND state='gone'", parcel)
+	return err
+}
+
 // SerialsGone notes that the units of a parcel have left.
 func (t *Tx) SerialsGone(parcel int64) error {
 	_, err := t.exec("UPDATE serial SET state='gone' WHERE parcel_id=? AND parcel_id<>0", parcel)

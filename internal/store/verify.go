@@ -91,8 +91,11 @@ var invariants = []struct {
 		GROUP BY tracking HAVING count(*)>1`},
 	{5, `SELECT 'label '||(x.answer->>'$.tracking')||' of '||x.subject||' was bought, stands on no parcel and was not raised'
 		FROM outbox x WHERE x.feed='labels out' AND x.state='confirmed' AND json_valid(x.answer)
+		AND NOT EXISTS (SELECT 1 FROM voided_label v WHERE v.tracking=x.answer->>'$.tracking')
 		AND NOT EXISTS (SELECT 1 FROM parcel s WHERE s.id=x.parcel_id AND s.tracking=x.answer->>'$.tracking')
 		AND NOT EXISTS (SELECT 1 FROM exception e WHERE e.outbox_id=x.id AND e.cause='label not needed')`},
+	{5, `SELECT 'parcel '||p.number||' left with label '||p.tracking||', which is voided' FROM parcel p JOIN voided_label v
+		ON v.tracking=p.tracking AND v.parcel_id=p.id AND v.voided_at>p.shipped_at WHERE p.state IN ('shipped','delivered')`},
 	{5, `SELECT 'parcel '||s.number||' waits for a label that nobody asks for' FROM parcel s WHERE s.state='buying label'
 		AND NOT EXISTS (SELECT 1 FROM outbox x WHERE x.parcel_id=s.id AND x.feed='labels out'
 		AND x.state IN ('waiting','sending'))`},

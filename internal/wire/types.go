@@ -188,7 +188,9 @@ type Parcel struct {
 	Error       string     `json:"error,omitempty"`
 	CreatedAt   *time.Time `json:"created_at"`
 	ShippedAt   *time.Time `json:"shipped_at,omitempty"`
+	ScannedAt   *time.Time `json:"scanned_at,omitempty" doc:"When its carrier first said where it is"`
 	DeliveredAt *time.Time `json:"delivered_at,omitempty"`
+	VoidAsked   *time.Time `json:"void_asked_at,omitempty" doc:"Since when its label is to be voided"`
 }
 
 // Carton is what goods are packed into.

@@ -22,6 +22,7 @@ const (
 	StatesOut    Feed = "states out"
 	CancelOut    Feed = "cancellations out"
 	LabelsOut    Feed = "labels out"
+	VoidsOut     Feed = "voids out"
 	HandoversOut Feed = "handovers out"
 )
 

@@ -408,6 +408,7 @@ type Dispatch struct {
 	Lines        []DispatchLine `json:"lines" doc:"Empty means everything that is left of the order"`
 	LastOfOrder  bool           `json:"last_of_order" doc:"Nothing of the order is left to send"`
 	ParcelNumber string         `json:"parcel_number"`
+	Withdrawn    bool           `json:"withdrawn,omitempty" doc:"The parcel of this reference has not left after all"`
 }
 
 // DispatchLine is a quantity of one order line inside a parcel.
@@ -453,6 +454,15 @@ type CancellationLine struct {
 	SKU      string `json:"sku"`
 	Quantity int64  `json:"quantity" doc:"Units that were cancelled"                                        need:"yes"`
 	Left     int64  `json:"left" doc:"Units that are left of the line, those that were sent among them"`
+}
+
+// LabelVoid tells a carrier that a label it sold is not used.
+type LabelVoid struct {
+	Reference    string `json:"reference" need:"yes" doc:"Idempotency reference"`
+	Label        string `json:"label" need:"yes" doc:"The carrier's number of the label, as it was sold"`
+	Tracking     string `json:"tracking"`
+	ParcelNumber string `json:"parcel_number"`
+	Test         bool   `json:"test,omitempty"`
 }
 
 // Check refuses a dispatch that cannot be taken in.

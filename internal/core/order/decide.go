@@ -479,7 +479,7 @@ func update(o *Order, a Arrival, s *Scene) Change {
 		return c
 	case m.Status == message.Shipped:
 		var odd []difference
-		if st := o.Stage(); st != Shipped && st != Delivered && st != PartShipped && st != Cancelled {
+		if st := o.Stage(); st != Shipped && st != Delivered && st != PartShipped && st != Cancelled && !o.Ours.CameBack {
 			odd = append(odd, difference{"state", "The channel shows this order as shipped, but it has not left here.",
 				"An order that is shipped from one place only. Cancel it here if it was sent from elsewhere, or correct it at " +
 					"the channel."})

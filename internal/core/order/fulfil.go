@@ -3,7 +3,9 @@ package order
 import (
 	"errors"
 	"fmt"
+	"time"
 
+	"openrelay/internal/core/message"
 	"openrelay/internal/core/stock"
 )
 
@@ -146,6 +148,38 @@ func (o *Order) Ship(lineID, qty, location int64, s *Scene, reason string) error
 		o.ShippedAt = s.Now
 	}
 	return nil
+}
+
+// ComeBack brings units of lines that were shipped from a location back to where they were packed there: their parcel had not
+// left after all. What the channel cancelled in the meantime is called off then.
+func ComeBack(o *Order, units map[int64]int64, location int64, s *Scene, reason string) (Change, error) {
+	c := Change{Order: o}
+	for i := range o.Lines {
+		l := &o.Lines[i]
+		n := units[l.ID]
+		if n < 0 || n > l.Shipped {
+			return c, fmt.Errorf("%w: %d × %s of order %s were shipped, not %d", ErrState, l.Shipped, o.lineName(l.ID), o.Number, n)
+		}
+		if n == 0 {
+			continue
+		}
+		l.Shipped -= n
+		l.allocate(stock.Part{Location: location, Quantity: n})
+		l.Allocated -= n
+		l.Packed += n
+		l.post(s.Book, stock.Movement{At: s.Now, Kind: stock.Ship, Reason: l.why(reason), Who: s.Who, DocKind: "order", DocID: o.ID},
+			location, n, 1, 1)
+	}
+	o.Revision++
+	o.Ours.CameBack = true
+	if o.Record.Status == message.Cancelled {
+		o.Free(LateCancel)
+		callOff(o, s, &c)
+	}
+	if st := o.Stage(); st != Shipped && st != Delivered {
+		o.ShippedAt = time.Time{}
+	}
+	return c, nil
 }
 
 // SendAllocated moves qty of a line from allocated to shipped, for goods that left elsewhere, posts them

@@ -111,6 +111,8 @@ type Ours struct {
 
 	Accepted string `json:"accepted,omitempty" doc:"A difference from the channel's order that a person let pass; it does not hold the order again"`
 
+	CameBack bool `json:"came_back,omitempty" doc:"A parcel came back before it left, of which the channel may believe that it did"`
+
 	CalledOff map[int64]int64 `json:"called_off,omitempty" doc:"Units by line that were cancelled here and that the channel may not know of yet"`
 
 	Posted bool `json:"posted,omitempty" doc:"A summary order that was posted to the books"`

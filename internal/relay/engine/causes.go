@@ -17,6 +17,8 @@ const (
 	LabelUnknown       order.Cause = "label not known" // it may exist
 	LabelSurplus       order.Cause = "label not needed"
 	CountBin           order.Cause = "bin to count"          // something was not where it should lie
+	VoidRefused        order.Cause = "label not voided"      // a carrier that does not take a label back
+	NumberStands       order.Cause = "number still stands"   // a channel shows a number that is not right any more
 	CancelUntold       order.Cause = "cancellation not told" // a channel that cannot be told of it
 	NoCarton           order.Cause = "fits no carton"        // ends when there is one, or the item is smaller than was thought
 	NumberUntold       order.Cause = "number not told"       // a parcel of which its channel cannot be told
@@ -29,6 +31,6 @@ const (
 
 // Causes are the causes of exceptions that are not holds of orders.
 var Causes = []order.Cause{NegativeStock, EditUnclear, CredentialsRefused, WriteBackRefused, LabelRefused, LabelUnknown, LabelSurplus,
-	NoCarton, NumberUntold, CountBin, CancelUntold,
+	NoCarton, NumberUntold, CountBin, CancelUntold, VoidRefused, NumberStands,
 	ServiceOpen, PutBack, NotApplied, NotTakenIn, NotUnderstood, ListingRejected, BackupFailed, ConnectionDead,
 	Backlog, ServiceUnwell}

@@ -65,6 +65,8 @@ func (r *Joining) Sample(ctx context.Context, code string, kind message.Feed) (s
 	case message.LabelsOut:
 		m = message.Parcel{Reference: r.Prefix + "-bench", Service: "PP", From: to, To: to, WeightG: 900, LengthMM: 300, WidthMM: 200,
 			HeightMM: 100, Test: true, Handover: r.Today()}
+	case message.VoidsOut:
+		m = message.LabelVoid{Reference: r.Prefix + "-bench", Label: "0", Tracking: "PP123456785XW", ParcelNumber: "SAMPLE", Test: true}
 	case message.HandoversOut:
 		m = message.Handover{Reference: r.Prefix + "-bench", Day: r.Today(), Labels: []string{"0"}, Tracking: []string{"PP123456785XW"}}
 	default:

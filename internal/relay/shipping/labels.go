@@ -22,10 +22,19 @@ const askUnknownEvery = 15 * time.Minute
 // Ship buys the label of a packed parcel by one service. The purchase goes through the outbox, so
 // that it happens once; Ship waits a little for its outcome and returns the parcel as it then is.
 func (r *Shipping) Ship(ctx context.Context, parcel, carrier, service, who string) (store.Parcel, error) {
+	return r.await(ctx, parcel, func(p *store.Parcel) bool { return p.State != store.Buying },
+		func() error { return r.AskLabel(ctx, parcel, carrier, service, who) })
+}
+
+// await asks for something about a parcel and waits a little until it is done. It returns the parcel as it then is.
+func (r *Shipping) await(ctx context.Context, parcel string, done func(p *store.Parcel) bool, ask func() error) (store.Parcel, error) {
 	events, end := r.Bus.Listen()
 	defer end()
-	if err := r.AskLabel(ctx, parcel, carrier, service, who); err != nil {
+	if err := ask(); err != nil {
 		return store.Parcel{}, err
+	}
+	if p, err := r.Store.Parcel(ctx, parcel); err != nil || done(&p) {
+		return p, err
 	}
 	deadline := time.NewTimer(8 * time.Second)
 	defer deadline.Stop()
@@ -36,7 +45,7 @@ func (r *Shipping) Ship(ctx context.Context, parcel, carrier, service, who strin
 				continue
 			}
 			s, err := r.Store.Parcel(ctx, parcel)
-			if err != nil || s.State != store.Buying {
+			if err != nil || done(&s) {
 				return s, err
 			}
 		case <-deadline.C:
@@ -307,24 +316,6 @@ func (r *Shipping) ship(o *order.Order, p *store.Parcel, leaves []lineUnits, car
 	return d, nil
 }
 
-// tellChannel tells the channel of a parcel that left. Channels are told of whole units: where only a part of a kit lies in a
-// parcel, they hear of the parcel that completes it, and a person is asked to tell the buyer the other number.
-func (r *Shipping) tellChannel(ch *engine.Change, o *order.Order, p *store.Parcel, d message.Dispatch) error {
-	if len(d.Lines) > 0 {
-		return r.queueDispatch(ch, o, p, d)
-	}
-	ch.Tell("exception", o.Number)
-	if err := ch.Raise(store.Exception{Cause: engine.NumberUntold, Subject: d.Tracking,
-		Text: fmt.Sprintf("Parcel %s left with %s and holds only a part of a kit. The channel is told of whole units, with the number of "+
-			"the parcel in which the last part leaves.", p.Number, d.Tracking),
-		Expected:     "A buyer who can follow both parcels: tell them this number, then settle this here.",
-		ConnectionID: o.ConnectionID, OrderID: o.ID, Standing: true}, ch.Now); err != nil {
-		return err
-	}
-	return r.NoteOrder(ch, o, "relay", string(engine.NumberUntold), "Number %s of parcel %s cannot be told to the channel", d.Tracking,
-		p.Number)
-}
-
 // countFreight counts a parcel that left for the reports.
 func (r *Shipping) countFreight(ch *engine.Change, o *order.Order, s *store.Parcel) error {
 	all, err := ch.ParcelsOfOrder(o.ID)
@@ -341,17 +332,6 @@ func (r *Shipping) countFreight(ch *engine.Change, o *order.Order, s *store.Parc
 		paid = 0
 	}
 	return ch.AddFreight(o.ConnectionID, o.Record.Currency, ch.Now, 1, charged, paid)
-}
-
-// queueDispatch tells the channel of an order that a parcel with some of it has left, or corrects what it was told.
-func (r *Shipping) queueDispatch(ch *engine.Change, o *order.Order, s *store.Parcel, d message.Dispatch) error {
-	payload, err := json.Marshal(d)
-	if err != nil {
-		return err
-	}
-	_, err = r.Queue(ch, store.OutboxMessage{ConnectionID: o.ConnectionID, Feed: message.DispatchOut, Subject: "shipment " + s.Number,
-		Payload: string(payload), OrderID: o.ID, ParcelID: s.ID})
-	return err
 }
 
 // surplus raises a label that was bought and is not needed. What the parcel has stays as it is.

@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"slices"
 	"time"
 
 	"openrelay/internal/core/message"
@@ -22,12 +23,13 @@ func (r *Shipping) CloseManifest(ctx context.Context, id int64, who string) erro
 		if m.State != "open" {
 			return &engine.Refused{Text: fmt.Sprintf("the manifest of %s, %s, is %s", m.CarrierName, m.Day, m.State), Conflict: true}
 		}
-		if m.Parcels == 0 {
-			return &engine.Refused{Text: "the manifest is empty", Conflict: true}
-		}
 		list, err := ch.ManifestParcels(id)
 		if err != nil {
 			return err
+		}
+		list = slices.DeleteFunc(list, func(p store.Parcel) bool { return p.VoidAskedAt != 0 }) // their labels are being voided
+		if len(list) == 0 {
+			return &engine.Refused{Text: "the manifest is empty", Conflict: true}
 		}
 		h := message.Handover{Reference: fmt.Sprintf("%s-m%d", r.Prefix, id), Day: m.Day}
 		for _, p := range list {
@@ -47,7 +49,7 @@ func (r *Shipping) CloseManifest(ctx context.Context, id int64, who string) erro
 		}
 		ch.Tell("manifest", fmt.Sprint(id))
 		if err := ch.Note(store.Entry{At: ch.Now.UnixMicro(), Who: who, Thing: "connection", ThingID: m.CarrierID, What: "manifest",
-			Text: fmt.Sprintf("Day %s closed with %d parcels", m.Day, m.Parcels)}); err != nil {
+			Text: fmt.Sprintf("Day %s closed with %d parcels", m.Day, len(list))}); err != nil {
 			return err
 		}
 		_, err = r.Queue(ch, store.OutboxMessage{ConnectionID: m.CarrierID, Feed: message.HandoversOut,
@@ -98,6 +100,10 @@ func (r *Shipping) noteDispatch(ch *engine.Change, c *engine.Conn, m store.Outbo
 		return err
 	}
 	ch.Tell("order", d.OurNumber)
+	number := "Tracking number"
+	if d.Withdrawn {
+		number = "Withdrawal of tracking number"
+	}
 	return ch.Note(store.Entry{At: ch.Now.UnixMicro(), Who: "relay", Thing: "order", ThingID: m.OrderID, What: "write-back " + what,
-		Text: fmt.Sprintf("Tracking number %s %s %s", d.Tracking, how, c.Rec().Name)})
+		Text: fmt.Sprintf("%s %s %s %s", number, d.Tracking, how, c.Rec().Name)})
 }

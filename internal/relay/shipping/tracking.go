@@ -5,6 +5,7 @@ import (
 	"fmt"
 
 	"openrelay/internal/core/message"
+	"openrelay/internal/relay/engine"
 	"openrelay/internal/relay/exchange"
 	"openrelay/internal/store"
 )
@@ -17,6 +18,9 @@ func (r *Shipping) TakeTracking(b *exchange.Batch, in store.InboxMessage, m *mes
 	}
 	p, err := b.Ch.Parcel(m.Tracking)
 	if errors.Is(err, store.ErrNotFound) {
+		if known, err := r.voidedMoves(b, in, m); err != nil || known {
+			return err
+		}
 		y.Skipped++
 		y.Reason("no such parcel")
 		b.Settle(in, "skipped", "no parcel with number "+m.Tracking, 0)
@@ -30,6 +34,15 @@ func (r *Shipping) TakeTracking(b *exchange.Batch, in store.InboxMessage, m *mes
 	o, err := b.Ch.Order(p.OrderID)
 	if err != nil {
 		return err
+	}
+	if p.ScannedAt == 0 {
+		p.ScannedAt = m.At.UnixMicro()
+		if err := b.Ch.CloseParcelExceptions(p.ID, engine.VoidRefused, "relay", b.Ch.Now); err != nil { // the carrier has it
+			return err
+		}
+		if err := b.Ch.UpdateParcel(&p); err != nil {
+			return err
+		}
 	}
 	if m.State == "delivered" && p.State == store.Gone {
 		p.State, p.DeliveredAt = store.Arrived, m.At.UnixMicro()

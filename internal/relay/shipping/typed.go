@@ -108,6 +108,10 @@ func (r *Shipping) correctTyped(ch *engine.Change, p *store.Parcel, was store.Pa
 		if err := json.Unmarshal([]byte(told.Payload), &d); err != nil {
 			return err
 		}
+		if d.OrderID == "" { // thinned
+			return &engine.Refused{Text: fmt.Sprintf("what %s was told of parcel %s is too long ago to be corrected",
+				r.connectionName(o.ConnectionID), p.Number), Conflict: true}
+		}
 		d.Carrier, d.Service, d.Tracking, d.TrackingURL = p.CarrierTold, p.ServiceName, p.Tracking, p.TrackingURL
 		if err := r.queueDispatch(ch, o, p, d); err != nil {
 			return err

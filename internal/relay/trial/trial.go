@@ -64,12 +64,13 @@ feeds:
     send:
       request: { method: PUT, path: /stock, headers: { Idempotency-Key: ref }, body: { sku: msg.sku, quantity: msg.quantity } }
   dispatch out:
+    takes: [corrections, withdrawals]
     send:
       request:
         method: POST
         path: /parcels
         headers: { Idempotency-Key: ref }
-        body: { order: msg.order_id, reference: msg.reference, tracking: msg.tracking }
+        body: { order: msg.order_id, reference: msg.reference, tracking: msg.tracking, withdrawn: has(msg.withdrawn) }
   cancellations out:
     send:
       request:
@@ -116,6 +117,9 @@ feeds:
         headers: { Idempotency-Key: ref }
         body: { reference: msg.reference, service: msg.service, name: msg.to.name }
       answer: { id: body.id, tracking: body.tracking, service: body.service, price: body.price, currency: body.currency }
+  voids out:
+    send:
+      request: { method: POST, path: /voids, headers: { Idempotency-Key: ref }, body: { label: msg.label } }
   handovers out:
     send:
       request: { method: POST, path: /manifests, headers: { Idempotency-Key: ref }, body: { day: msg.day, labels: msg.labels } }
@@ -276,6 +280,13 @@ func open(t testing.TB, clock time.Time, carriers ...string) *Kit {
 func (k *Kit) JoinShelf() {
 	k.t.Helper()
 	k.Join("shelf", shelfDefinition, nil, message.OrdersIn, message.ListingsIn, message.ItemsOut, message.StockOut)
+}
+
+// JoinPole joins a channel like the stall that can only be told more of a parcel: what it was told stays.
+func (k *Kit) JoinPole() {
+	k.t.Helper()
+	pole := strings.NewReplacer("connector: stall", "connector: pole", "takes: [corrections, withdrawals]", "takes: []")
+	k.Join("pole", pole.Replace(stallDefinition), nil, message.OrdersIn, message.ListingsIn, message.DispatchOut)
 }
 
 // JoinBooth joins a channel that is read. Its orders, listings and customers are what Has says.

@@ -288,6 +288,8 @@ const dealtWith: Record<string, string> = {
   "number not told": "They know it",
   "bin to count": "It is counted",
   "cancellation not told": "They know it",
+  "label not voided": "It is settled",
+  "number still stands": "It is taken off",
 };
 
 /** What frees it, in place, by cause. */

@@ -9,6 +9,7 @@ import { dayText, decimal, Kg, Money, When } from "../../parts/format";
 import { Lamp, LampShape } from "../../parts/lamp";
 import { asksAboutWeight, CartonChoice, Serials, useCarton, WeightField } from "./carton";
 import { ParcelState } from "./state";
+import { VoidLabel } from "./void";
 
 type View = Schema<"ParcelView">;
 
@@ -47,9 +48,11 @@ export default function Parcel() {
             <LampShape state="stop" />
           </span>
           <span>
-            {s.state === "buying label"
-              ? `${s.error}. It is asked for again under the same reference; nothing else is bought until that is known.`
-              : `The carrier refused: ${s.error} Nothing was bought. Correct it, or choose another service.`}
+            {gone
+              ? `The label is not voided: ${s.error}`
+              : s.state === "buying label"
+                ? `${s.error}. It is asked for again under the same reference; nothing else is bought until that is known.`
+                : `The carrier refused: ${s.error} Nothing was bought. Correct it, or choose another service.`}
           </span>
         </div>
       )}
@@ -329,7 +332,7 @@ function Sent({ s }: { s: View }) {
     queryKey: ["order", s.order_number],
     queryFn: () => take(api.GET("/api/v1/orders/{number}", { params: { path: { number: s.order_number } } })),
   });
-  const back = order.data?.write_backs.find((w) => w.feed === "dispatch out" && w.subject.endsWith(s.number));
+  const back = order.data && [...order.data.write_backs].reverse().find((w) => w.feed === "dispatch out" && w.subject.endsWith(s.number));
   const [printed, setPrinted] = useState(false);
   const link = "inline-flex min-h-9 items-center rounded-[3px] border px-4";
   return (
@@ -396,6 +399,7 @@ function Sent({ s }: { s: View }) {
           <p className="text-quiet">Waiting to be sent</p>
         )}
       </section>
+      <VoidLabel key={`void ${s.tracking}`} parcel={s} />
       {s.typed && <TypedNumber key={s.tracking} number={s.number} left onDone={() => void client.invalidateQueries()} />}
       <section>
         <h2 className="mb-1">Numbers</h2>

@@ -98,6 +98,8 @@ const allCauses = [
   "label not needed",
   "bin to count",
   "cancellation not told",
+  "label not voided",
+  "number still stands",
   "fits no carton",
   "number not told",
   "service to be chosen",

@@ -1,0 +1,381 @@
+package shipping
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+
+	"openrelay/internal/core/message"
+	"openrelay/internal/core/order"
+	"openrelay/internal/relay/engine"
+	"openrelay/internal/relay/exchange"
+	"openrelay/internal/relay/orders"
+	"openrelay/internal/store"
+)
+
+// VoidLabel takes a parcel back that has its label and has not left yet: the label is voided at its carrier, what lies in the parcel is
+// packed again, and its channel is told. VoidLabel waits a little for the outcome and returns the parcel as it then is. byHand says that
+// a person had the label voided themselves.
+func (r *Shipping) VoidLabel(ctx context.Context, parcel string, byHand bool, who string) (store.Parcel, error) {
+	return r.await(ctx, parcel, func(p *store.Parcel) bool { return p.VoidAskedAt == 0 }, func() error {
+		return r.Commit(ctx, func(ch *engine.Change) error {
+			p, o, err := loadParcel(ch, parcel)
+			if err != nil {
+				return err
+			}
+			return r.askVoid(ch, &p, o, byHand, who)
+		})
+	})
+}
+
+func (r *Shipping) askVoid(ch *engine.Change, p *store.Parcel, o *order.Order, byHand bool, who string) error {
+	if why, err := notToVoid(ch, p, byHand); err != nil || why != "" {
+		return orRefused(why, err)
+	}
+	units, err := unitsBack(ch, p)
+	if err != nil {
+		return err
+	}
+	if err := ch.CloseParcelExceptions(p.ID, engine.VoidRefused, who, ch.Now); err != nil {
+		return err
+	}
+	if err := ch.DropVoids(p.ID); err != nil {
+		return err
+	}
+	if byHand || p.CarrierID == 0 {
+		return r.parcelBack(ch, p, o, units, who, "says a person")
+	}
+	c := r.ByID(p.CarrierID)
+	if c == nil || c.Line().Def.Feeds[message.VoidsOut] == nil {
+		return r.backUnvoided(ch, p, o, units, who)
+	}
+	if _, on := r.Feed(c, message.VoidsOut); !on {
+		return &engine.Refused{Text: fmt.Sprintf("%s is paused or its “%s” is switched off; void the label there, and say so here",
+			c.Rec().Name, message.VoidsOut), Conflict: true}
+	}
+	var label message.Label
+	if err := json.Unmarshal([]byte(p.Label), &label); err != nil {
+		return fmt.Errorf("label of parcel %s: %w", p.Number, err)
+	}
+	payload, err := json.Marshal(message.LabelVoid{Reference: r.Prefix + "-" + p.Number, Label: label.ID, Tracking: p.Tracking,
+		ParcelNumber: p.Number, Test: c.Rec().Test})
+	if err != nil {
+		return err
+	}
+	p.VoidAskedAt, p.Error = ch.Now.UnixMicro(), ""
+	if err := ch.UpdateParcel(p); err != nil {
+		return err
+	}
+	tellParcel(ch, p)
+	if _, err := r.Queue(ch, store.OutboxMessage{ConnectionID: c.ID, Feed: message.VoidsOut, Subject: "shipment " + p.Number,
+		Payload: string(payload), OrderID: o.ID, ParcelID: p.ID}); err != nil {
+		return err
+	}
+	return r.NoteOrder(ch, o, who, "void asked", "Label %s of parcel %s is to be voided by %s", p.Tracking, p.Number, c.Rec().Name)
+}
+
+func orRefused(why string, err error) error {
+	if err != nil {
+		return err
+	}
+	return &engine.Refused{Text: why, Conflict: true}
+}
+
+// notToVoid says why a parcel cannot be taken back, or nothing.
+func notToVoid(ch *engine.Change, p *store.Parcel, byHand bool) (string, error) {
+	switch {
+	case p.State == store.Buying:
+		return notUnpacked(p), nil
+	case !p.Left():
+		return fmt.Sprintf("Parcel %s has no label; there is nothing to void", p.Number), nil
+	case p.ToldBy != 0:
+		return fmt.Sprintf("Another tool told that parcel %s left; correct it there", p.Number), nil
+	case p.ScannedAt != 0 || p.State == store.Arrived:
+		return fmt.Sprintf("%s has parcel %s already; only a return brings it back", engine.Or(p.CarrierName, "The carrier"),
+			p.Number), nil
+	case p.VoidAskedAt != 0 && !byHand:
+		return fmt.Sprintf("The label of parcel %s is being voided", p.Number), nil
+	case p.ManifestID == 0:
+		return "", nil
+	}
+	m, err := ch.Manifest(p.ManifestID)
+	if err != nil || m.State == "open" {
+		return "", err
+	}
+	return fmt.Sprintf("Parcel %s is on the list of %s for %s, which is %s; only a return brings it back", p.Number, m.CarrierName, m.Day,
+		m.State), nil
+}
+
+// unitsBack says which units of which lines come back with a parcel. A kit comes back with the parcel by which its channel heard
+// of it.
+func unitsBack(ch *engine.Change, p *store.Parcel) (map[int64]int64, error) {
+	s, err := ch.ShipmentByID(p.ShipmentID)
+	if err != nil {
+		return nil, err
+	}
+	all, err := ch.ParcelsOf(s.ID)
+	if err != nil {
+		return nil, err
+	}
+	before := contents(all, left)
+	after := contents(all, func(x *store.Parcel) bool { return x.Left() && x.ID != p.ID })
+	units := map[int64]int64{}
+	for _, line := range lineIDs(&s) {
+		if n := wholeUnits(&s, line, before) - wholeUnits(&s, line, after); n > 0 {
+			units[line] = n
+		}
+	}
+	if len(units) == 0 {
+		return units, nil
+	}
+	_, err = ch.LastOfParcel(p.ID, message.DispatchOut)
+	if errors.Is(err, store.ErrNotFound) {
+		return nil, &engine.Refused{Text: fmt.Sprintf("Parcel %s holds a part of a kit whose other part left after it; take that parcel "+
+			"back first", p.Number), Conflict: true}
+	}
+	return units, err
+}
+
+// parcelBack takes a parcel back: it is packed again, without a label, and its channel is told.
+func (r *Shipping) parcelBack(ch *engine.Change, p *store.Parcel, o *order.Order, units map[int64]int64, who, how string) error {
+	channel := r.ByID(o.ConnectionID)
+	if channel == nil {
+		return &engine.Refused{Text: fmt.Sprintf("the channel of order %s is gone", o.Number), Conflict: true}
+	}
+	was := *p
+	ids := map[int64]bool{}
+	orders.ItemsOf(o, ids)
+	book, err := r.Inventory.Book(ch, engine.Keys(ids))
+	if err != nil {
+		return err
+	}
+	sc, err := r.Orders.SceneFor(channel, ch, book, who)
+	if err != nil {
+		return err
+	}
+	got, err := order.ComeBack(o, units, p.LocationID, sc.Scene, "label "+was.Tracking+" was voided")
+	if err != nil {
+		return engine.OrderStateError(err)
+	}
+	p.State, p.ShippedAt, p.VoidAskedAt, p.ManifestID, p.Error = store.ToShip, 0, 0, 0, ""
+	p.CarrierID, p.CarrierTold, p.Service, p.ServiceName = 0, "", "", ""
+	p.Tracking, p.TrackingURL, p.Label, p.Price, p.Currency = "", "", "", 0, ""
+	if err := r.uncountFreight(ch, o, &was); err != nil {
+		return err
+	}
+	if err := ch.SerialsBack(p.ID); err != nil {
+		return err
+	}
+	if err := ch.AddVoided(store.VoidedLabel{ParcelID: p.ID, Tracking: was.Tracking, Carrier: was.CarrierName,
+		VoidedAt: ch.Now.UnixMicro()}); err != nil {
+		return err
+	}
+	if err := saveParcel(ch, p); err != nil {
+		return err
+	}
+	if err := r.withdraw(ch, o, p); err != nil {
+		return err
+	}
+	if len(units) == 0 {
+		if err := ch.CloseStanding(o.ID, engine.NumberUntold, who, ch.Now); err != nil {
+			return err
+		}
+	}
+	ch.Tell("manifest", fmt.Sprint(was.ManifestID))
+	ch.Mark(engine.OrderWords, o.ID)
+	ch.Mark(engine.OrderChanged, o.ID)
+	if err := r.NoteOrder(ch, o, who, "voided", "Label %s of parcel %s is voided, %s; the parcel is packed and has no label", was.Tracking,
+		p.Number, how); err != nil {
+		return err
+	}
+	if err := ch.Note(orders.Notes(got, who, ch.Now)...); err != nil {
+		return err
+	}
+	if err := r.Orders.SaveOrder(ch, o); err != nil {
+		return err
+	}
+	return r.Inventory.Post(ch, book)
+}
+
+// uncountFreight takes a parcel out of the reports that has not left after all.
+func (r *Shipping) uncountFreight(ch *engine.Change, o *order.Order, was *store.Parcel) error {
+	all, err := ch.ParcelsOfOrder(o.ID)
+	if err != nil {
+		return err
+	}
+	charged, paid := o.Record.Shipping, was.Price
+	for i := range all {
+		if all[i].ID != was.ID && all[i].Left() {
+			charged = 0 // it stays with the others
+		}
+	}
+	if was.Currency != o.Record.Currency {
+		paid = 0
+	}
+	return ch.AddFreight(o.ConnectionID, o.Record.Currency, store.Time(was.ShippedAt), -1, -charged, -paid)
+}
+
+// backUnvoided takes a parcel back whose carrier cannot be told; a person is asked to have the label voided.
+func (r *Shipping) backUnvoided(ch *engine.Change, p *store.Parcel, o *order.Order, units map[int64]int64, who string) error {
+	was := *p
+	if err := r.parcelBack(ch, p, o, units, who, "here only"); err != nil {
+		return err
+	}
+	e := store.Exception{Cause: engine.LabelSurplus, Subject: was.Tracking,
+		Text: fmt.Sprintf("Label %s of parcel %s is not used. %s takes no voids from us, and may charge for it.", was.Tracking, p.Number,
+			engine.Or(was.CarrierName, "Its carrier")),
+		Expected:     "One label a parcel. Void this one at the carrier, then settle this here.",
+		ConnectionID: was.CarrierID, OrderID: o.ID, Standing: true}
+	if m, err := ch.LabelBought(p.ID, was.Tracking); err == nil {
+		e.OutboxID = m.ID
+	} else if !errors.Is(err, store.ErrNotFound) {
+		return err
+	}
+	ch.Tell("exception", o.Number)
+	return ch.Raise(e, ch.Now)
+}
+
+// voidOf loads the parcel that a void is about, with its order; ok is false where the void is about it no more.
+func voidOf(ch *engine.Change, m store.OutboxMessage) (p store.Parcel, o *order.Order, ok bool, err error) {
+	if p, err = ch.ParcelByID(m.ParcelID); err != nil {
+		return p, nil, false, err
+	}
+	if o, err = ch.Order(p.OrderID); err != nil {
+		return p, nil, false, err
+	}
+	var v message.LabelVoid
+	if err := json.Unmarshal([]byte(m.Payload), &v); err != nil {
+		return p, o, false, err
+	}
+	return p, o, p.VoidAskedAt != 0 && p.Left() && p.Tracking == v.Tracking, nil
+}
+
+// LabelVoided takes a parcel back whose carrier voided its label.
+func (r *Shipping) LabelVoided(ch *engine.Change, c *engine.Conn, m store.OutboxMessage, _ any) error {
+	p, o, ok, err := voidOf(ch, m)
+	if err != nil || !ok {
+		return err
+	}
+	units, err := unitsBack(ch, &p)
+	if err != nil {
+		return err
+	}
+	return r.parcelBack(ch, &p, o, units, c.Rec().Name, "says "+c.Rec().Name)
+}
+
+// VoidNotTaken leaves a parcel as it is whose carrier does not void its label.
+func (r *Shipping) VoidNotTaken(ch *engine.Change, _ *engine.Conn, m store.OutboxMessage) (order.Cause, error) {
+	p, _, ok, err := voidOf(ch, m)
+	if err != nil || !ok {
+		return engine.VoidRefused, err
+	}
+	return engine.VoidRefused, r.keepLabel(ch, &p, m.Error)
+}
+
+// keepLabel ends that a label is to be voided. A parcel whose day was closed meanwhile goes on the list of today.
+func (r *Shipping) keepLabel(ch *engine.Change, p *store.Parcel, why string) error {
+	p.VoidAskedAt, p.Error = 0, why
+	if p.ManifestID != 0 {
+		m, err := ch.Manifest(p.ManifestID)
+		if err != nil {
+			return err
+		}
+		if m.State != "open" {
+			if p.ManifestID, err = ch.OpenManifest(p.CarrierID, r.Today()); err != nil {
+				return err
+			}
+		}
+		ch.Tell("manifest", fmt.Sprint(p.ManifestID))
+	}
+	tellParcel(ch, p)
+	return ch.UpdateParcel(p)
+}
+
+// VoidNotKnown goes on asking for a void of which it is not known whether the carrier made it.
+func (r *Shipping) VoidNotKnown(ch *engine.Change, c *engine.Conn, m store.OutboxMessage) error {
+	p, _, ok, err := voidOf(ch, m)
+	if err != nil || !ok {
+		return err
+	}
+	m.State, m.NextAt = store.Waiting, ch.Now.Add(askUnknownEvery).UnixMicro()
+	if err := ch.SettleOutbox(m); err != nil {
+		return err
+	}
+	ch.Tell("exception", "")
+	ch.Watch = true
+	return ch.Raise(store.Exception{Cause: engine.VoidRefused, Subject: p.Tracking,
+		Text: fmt.Sprintf("%s has not said whether it voided label %s of parcel %s (%s).", c.Rec().Name, p.Tracking, p.Number, m.Error),
+		Expected: "An answer: it is asked for again every quarter of an hour under the same reference. Or look at the carrier, and say " +
+			"on the parcel's page that the label is voided, or that it stays.",
+		ConnectionID: c.ID, OrderID: m.OrderID, OutboxID: m.ID, Standing: true}, ch.Now)
+}
+
+// VoidAgain asks a carrier again to void a label.
+func (r *Shipping) VoidAgain(ch *engine.Change, m store.OutboxMessage, who string) error {
+	if m.State == store.Waiting {
+		m.NextAt = ch.Now.UnixMicro()
+		ch.Wake[m.ConnectionID] = true
+		return ch.SettleOutbox(m)
+	}
+	p, o, _, err := voidOf(ch, m)
+	if err != nil {
+		return err
+	}
+	if err := r.askVoid(ch, &p, o, false, who); err != nil {
+		return err
+	}
+	m.State = store.Superseded
+	return ch.SettleOutbox(m)
+}
+
+// KeepLabel ends, on a person's word, that the label of a parcel is to be voided: the carrier has not done so.
+func (r *Shipping) KeepLabel(ctx context.Context, parcel, who string) error {
+	return r.Commit(ctx, func(ch *engine.Change) error {
+		p, o, err := loadParcel(ch, parcel)
+		if err != nil {
+			return err
+		}
+		if p.VoidAskedAt == 0 {
+			return &engine.Refused{Text: fmt.Sprintf("the label of parcel %s is not being voided", p.Number), Conflict: true}
+		}
+		if err := ch.DropVoids(p.ID); err != nil {
+			return err
+		}
+		if err := ch.CloseParcelExceptions(p.ID, engine.VoidRefused, who, ch.Now); err != nil {
+			return err
+		}
+		if err := r.keepLabel(ch, &p, ""); err != nil {
+			return err
+		}
+		return r.NoteOrder(ch, o, who, "label kept", "Label %s of parcel %s is not voided, says a person", p.Tracking, p.Number)
+	})
+}
+
+// voidedMoves raises it where a carrier moves a parcel by a number that was voided.
+func (r *Shipping) voidedMoves(b *exchange.Batch, in store.InboxMessage, m *message.Tracking) (bool, error) {
+	v, err := b.Ch.Voided(m.Tracking)
+	if errors.Is(err, store.ErrNotFound) {
+		return false, nil
+	}
+	if err != nil {
+		return false, err
+	}
+	p, err := b.Ch.ParcelByID(v.ParcelID)
+	if err != nil {
+		return false, err
+	}
+	y, _, err := b.Tally(in)
+	if err != nil {
+		return false, err
+	}
+	y.New++
+	b.Settle(in, "done", "", p.OrderID)
+	b.Ch.Tell("exception", p.OrderNumber)
+	return true, b.Ch.Raise(store.Exception{Cause: engine.VoidRefused, Subject: m.Tracking,
+		Text: fmt.Sprintf("%s says of label %s: %s. That label of parcel %s was voided.", b.C.Rec().Name, m.Tracking,
+			engine.Or(m.Text, m.State), p.Number),
+		Expected: "One label a parcel. Look which label is on the carton: if it left with this one, void the other and type this number; " +
+			"then settle this here.",
+		ConnectionID: b.C.ID, OrderID: p.OrderID, Standing: true}, b.Ch.Now)
+}
