@@ -21,6 +21,8 @@ const Pick = lazy(() => import("./pages/picking/pick"));
 const Parcels = lazy(() => import("./pages/parcels/parcels"));
 const PackingBench = lazy(() => import("./pages/parcels/bench"));
 const Parcel = lazy(() => import("./pages/parcels/parcel"));
+const Returns = lazy(() => import("./pages/returns/returns"));
+const Return = lazy(() => import("./pages/returns/return"));
 const Stock = lazy(() => import("./pages/stock/stock"));
 const Catalog = lazy(() => import("./pages/catalog/catalog"));
 const Listings = lazy(() => import("./pages/catalog/listings"));
@@ -65,6 +67,7 @@ const stations = [
   ["/orders", "Orders"],
   ["/picking", "Picking"],
   ["/parcels", "Parcels"],
+  ["/returns", "Returns"],
   ["/stock", "Stock"],
   ["/catalog", "Catalog"],
   ["/connections", "Connections"],
@@ -253,6 +256,8 @@ function Cabin({ person }: { person: Schema<"Person"> }) {
               <Route path="pack/:number" element={<PackingBench />} />
               <Route path="parcels" element={<Parcels />} />
               <Route path="parcels/:number" element={<Parcel />} />
+              <Route path="returns" element={<Returns />} />
+              <Route path="returns/:number" element={<Return />} />
               <Route path="stock" element={<Stock />} />
               <Route path="catalog" element={<Catalog />} />
               <Route path="catalog/terms" element={<Terms />} />

@@ -12,11 +12,14 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"openrelay/internal/core/order"
 	"openrelay/internal/core/person"
+	"openrelay/internal/core/returns"
 	"openrelay/internal/paper"
 	"openrelay/internal/relay/engine"
 	"openrelay/internal/relay/inventory"
 	"openrelay/internal/relay/orders"
+	"openrelay/internal/relay/returning"
 	"openrelay/internal/relay/trial"
 )
 
@@ -52,12 +55,19 @@ func TestTheConsoleIsTestedWithRealAnswers(t *testing.T) {
 	require.NoError(t, err)
 	_, err = c.Act(ctx, orders.Bulk{Action: orders.Assign, Value: "Joss", Orders: []string{"S-2"}}, "Edda")
 	require.NoError(t, err)
+	c.Sell("S-4", trial.Units("JAR", 2), trial.Units("LID", 1))
+	require.NoError(t, c.Label(c.Packed("S-4"), "anna"))
+	back, err := c.AnnounceReturn(ctx, returning.NewReturn{Order: "S-4", Reason: "one is chipped",
+		Lines: map[int64]int64{order.LineID(4, 1): 2}}, "Joss")
+	require.NoError(t, err)
+	require.NoError(t, c.ScanReturned(ctx, back, returning.Returned{Code: "JAR", Outcome: returns.ToLook}, "Pim"))
 	out := map[string]json.RawMessage{}
 	for _, path := range strings.Fields(`me first-run first-day people tokens
 		board orders orders/S-1 orders/S-2 orders/S-3 exceptions exceptions/causes connections
 		connections/stall connections/stall/join rules rules/words stock items items/JAR items/JAR/record listings listings/counts
-		shipments parcels profiles manifests purchases transfers counts activity runs locations company privacy jobs tags channel-states
-		people-here views targets looks sheet-kinds sheets connectors connectors/hedgerow price-lists option-groups field-owners
+		returns returns/` + back + ` orders/S-4 shipments parcels profiles manifests purchases transfers counts activity runs locations
+		company privacy jobs tags channel-states people-here views targets looks sheet-kinds sheets connectors connectors/hedgerow
+		price-lists option-groups field-owners
 		compare accounts reports/source reports/days reports/shipping reports/speed reports/stockouts reports/exceptions
 		connections/stall/listings/JAR/why shipments/` + packed + ` shipments/` + picking +
 		` parcels/` + packed + ` parcels/` + packed + `/rates purchases/` +

@@ -290,6 +290,46 @@ func TestParcelsByTheInterface(t *testing.T) {
 	`)
 }
 
+func TestReturnsByTheInterface(t *testing.T) {
+	c := talk(t, "anna")
+	c.Stock(10, "JAR")
+	c.Sell("S-1", trial.Units("JAR", 2))
+	parcel := c.Packed("S-1")
+	require.NoError(t, c.Label(parcel, "anna"))
+	c.kept["p"] = parcel
+	c.says(`
+		viewer POST /returns {"order":"S-1"} => 403
+		clerk POST /returns {"order":"NONE"} => 404 ‹NONE›
+		clerk POST /returns {"order":"S-1","lines":{"1025":3}} => 409 ‹2 × JAR of order O10001 may come back, not 3›
+		clerk POST /returns {"order":"S-1","lines":{"1025":2},"reason":"Maren Tolland has enough"} => 200 ‹"state":"announced"› r=number
+		viewer GET /returns => 200 ‹{r}› ‹hidden› !‹has enough› !‹Tolland›
+		viewer GET /returns/{r} => 200 ‹"sent":2› !‹has enough›
+		viewer GET /orders/S-1 => 200 ‹{r}› !‹has enough›
+		viewer GET /activity => 200 !‹has enough›
+		clerk GET /returns?state=announced => 200 ‹has enough›
+		clerk GET /find?code={r} => 200 ‹"kind":"return"›
+		clerk POST /parcels/{p}/void {} => 409 ‹call that off first›
+		clerk POST /returns/{r}/scan {"code":"JAR","outcome":"shelf"} => 422 ‹outcome›
+		clerk POST /returns/{r}/scan {"code":"JAR","quantity":3,"outcome":"stock"} => 409
+		clerk POST /returns/{r}/scan {"code":"GHOST","outcome":"stock"} => 409 ‹did not leave with order›
+		clerk POST /returns/{r}/scan {"code":"JAR","outcome":"look"} => 200 ‹"look":1› rev=revision
+		clerk POST /returns/{r}/move {"code":"JAR","from":"look","to":"stock"} => 200 ‹"stock":1›
+		clerk POST /returns/{r}/call-off => 409
+		clerk POST /returns/{r}/settle {"amount":1000} [If-Match: "{rev}"] => 412
+		clerk POST /returns/{r}/settle {"amount":999999} => 409 ‹at most 20.00 EUR›
+		viewer POST /returns/{r}/settle {"amount":1000} => 403
+		clerk POST /returns/{r}/settle {"amount":1000} => 200 ‹"state":"settled"›
+		clerk POST /returns {"order":"{p}"} => 200 second=number
+		clerk POST /returns/{second}/exchange {"lines":[]} => 422
+		clerk POST /returns/{second}/exchange {"lines":[{"sku":"JAR","quantity":1}]} => 200 ‹"exchange"› made=exchange
+		clerk GET /orders/{made} => 200 ‹"exchange_for":"{second}"› ‹"total":0›
+		clerk POST /returns/{second}/call-off => 200 ‹"state":"called off"›
+		clerk POST /parcels/{p}/keep => 409 ‹is not being voided›
+		clerk GET /returns/NONE => 404
+	`)
+	c.Holds()
+}
+
 func TestListingsByTheInterface(t *testing.T) {
 	c := talk(t)
 	c.JoinShelf()

@@ -73,6 +73,7 @@ func (a *API) operations() {
 	a.companyOpsRoutes()
 	a.reportsRoutes()
 	a.shipmentsRoutes()
+	a.returnsRoutes()
 	a.catalogRoutes()
 	a.listingsRoutes()
 	a.stockRoutes()
@@ -193,6 +194,12 @@ func (a *API) find(ctx context.Context, in *findInput) (*body[wire.Found], error
 	code := strings.TrimSpace(in.Code)
 	if o, err := a.relay.Store.OrderByNumber(ctx, code); err == nil {
 		return &body[wire.Found]{wire.Found{Kind: "order", Key: o.Number}}, nil
+	}
+	if p, err := a.relay.Store.Parcel(ctx, code); err == nil {
+		return &body[wire.Found]{wire.Found{Kind: "parcel", Key: p.Number}}, nil
+	}
+	if x, err := a.relay.Store.Return(ctx, code); err == nil {
+		return &body[wire.Found]{wire.Found{Kind: "return", Key: x.Number}}, nil
 	}
 	if s, err := a.relay.Store.Shipment(ctx, code); err == nil {
 		return &body[wire.Found]{wire.Found{Kind: "shipment", Key: s.Number}}, nil

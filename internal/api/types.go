@@ -185,7 +185,9 @@ func (a *API) order(ctx context.Context, v views.OrderView) wire.Order {
 		ConnectionName: v.Channel.Name, OutsideID: o.OutsideID, Via: o.Via,
 		ReceivedAt: timeAt(o.ReceivedAt), ShippedAt: timeAt(o.ShippedAt), ShipTo: o.ShipTo, Holds: o.Holds, Record: o.Record,
 		Totals: v.Totals, Timeline: a.entries(ctx, v.Timeline),
-		Lines: []wire.Line{}, Versions: []wire.ChannelVersion{}, Shipments: []wire.Shipment{}, WriteBacks: []wire.Outbox{}}
+		Lines: []wire.Line{}, Versions: []wire.ChannelVersion{}, Shipments: []wire.Shipment{}, WriteBacks: []wire.Outbox{},
+		Returns: []wire.Return{}, ExchangeFor: v.ExchangeFor}
+	a.sentOf(ctx, v, &out)
 	if out.Holds == nil {
 		out.Holds = []order.Hold{}
 	}
@@ -204,12 +206,6 @@ func (a *API) order(ctx context.Context, v views.OrderView) wire.Order {
 		out.Versions = append(out.Versions, wire.ChannelVersion{Version: x.Version, Via: x.Via, ReceivedAt: at(x.ReceivedAt),
 			State: x.State, Reason: x.Reason, Record: x.Record})
 	}
-	for _, s := range v.Shipments {
-		out.Shipments = append(out.Shipments, a.shipment(ctx, s))
-	}
-	for _, m := range v.Outbox {
-		out.WriteBacks = append(out.WriteBacks, outbox(ctx, m))
-	}
 	out.Kind, out.Assignee, out.TypedBy, out.Ours, out.Hidden, out.Forgotten = string(o.Kind()), v.Assignee, a.called(ctx,
 		o.TypedBy), o.Ours, !sees(ctx), timeAt(
 		o.ForgottenAt,
@@ -225,6 +221,19 @@ func (a *API) order(ctx context.Context, v views.OrderView) wire.Order {
 		}
 	}
 	return out
+}
+
+// sentOf adds what was sent of an order, what came back, and what others are told of it.
+func (a *API) sentOf(ctx context.Context, v views.OrderView, out *wire.Order) {
+	for _, s := range v.Shipments {
+		out.Shipments = append(out.Shipments, a.shipment(ctx, s))
+	}
+	for _, m := range v.Outbox {
+		out.WriteBacks = append(out.WriteBacks, outbox(ctx, m))
+	}
+	for i := range v.Returns {
+		out.Returns = append(out.Returns, a.goodsReturn(ctx, &v.Returns[i]))
+	}
 }
 
 func timeAt(t time.Time) *time.Time {

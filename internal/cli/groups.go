@@ -52,18 +52,25 @@ func groups() []group {
 				undoMergeCommand(), handOverCommand()),
 			of("rule", "What is decided by rule", rulesCommand(), ruleCommand(), rehearseCommand()),
 		}},
-		{"Picking and parcels", []command{
-			of("shipment", "What one place sends to one buyer: from the pick list into parcels", shipmentsCommand(), picklistCommand(),
-				pickCommand(), scanCommand(), takeBackCommand(), shortCommand(), proposeCommand(), packCommand()),
-			of("parcel", "Cartons with what lies in them: from packing to the label", parcelsCommand(), parcelCommand(), repackCommand(),
-				unpackCommand(), ratesCommand(), shipCommand(), typeNumberCommand(), voidLabelCommand(), keepLabelCommand(),
-				labelCommand()),
-			of("manifest", "What carriers take on a day", manifestsCommand(), closeManifestCommand()),
-		}},
+		{"Picking, parcels and returns", parcelGroup()},
 		{"What needs a person", []command{
 			of("exception", "What needs a person, and who hears of it", exceptionsCommand(), assignCommand(),
 				snoozeCommand(), tellCommand()),
 		}},
 		{"Reports", []command{reportCommand()}},
+	}
+}
+
+// parcelGroup are the commands of whoever stands at a bench.
+func parcelGroup() []command {
+	return []command{
+		of("shipment", "What one place sends to one buyer: from the pick list into parcels", shipmentsCommand(), picklistCommand(),
+			pickCommand(), scanCommand(), takeBackCommand(), shortCommand(), proposeCommand(), packCommand()),
+		of("parcel", "Cartons with what lies in them: from packing to the label", parcelsCommand(), parcelCommand(), repackCommand(),
+			unpackCommand(), ratesCommand(), shipCommand(), typeNumberCommand(), voidLabelCommand(), keepLabelCommand(),
+			labelCommand()),
+		of("return", "Goods that come back", returnsCommand(), returnCommand(), announceReturnCommand(), scanReturnCommand(),
+			moveReturnedCommand(), settleReturnCommand(), exchangeReturnCommand(), callOffReturnCommand()),
+		of("manifest", "What carriers take on a day", manifestsCommand(), closeManifestCommand()),
 	}
 }

@@ -99,23 +99,34 @@ func (opt *cancelOptions) run(ctx context.Context, c *client.Client, p *printer,
 	if err != nil {
 		return err
 	}
-	x := orders.Cancelling{Reason: opt.reason, Lines: map[int64]int64{}}
-	for _, want := range opt.units {
-		left := want.Quantity
-		for _, l := range o.Lines {
-			if n := min(left, l.Quantity-l.Cancelled-l.Shipped-x.Lines[l.ID]); l.SKU == want.SKU && n > 0 {
-				x.Lines[l.ID] += n
-				left -= n
-			}
-		}
-		if left > 0 {
-			return fmt.Errorf("order %s has %d × %s less than that to cancel", o.Number, left, want.SKU)
-		}
+	x := orders.Cancelling{Reason: opt.reason}
+	x.Lines, err = unitsByLine(o, opt.units, func(l wire.Line) int64 { return l.Quantity - l.Cancelled - l.Shipped }, "to cancel")
+	if err != nil {
+		return err
 	}
 	if o, err = c.CancelUnits(ctx, a[0], x); err != nil {
 		return err
 	}
 	return p.show(o, func(row func(...any)) { row("Order", o.Number, "is", o.Stage) })
+}
+
+// unitsByLine finds the lines of an order to which units of SKUs belong. free says how many units of a line there are for what is
+// to be done with them.
+func unitsByLine(o wire.Order, wanted lines, free func(wire.Line) int64, todo string) (map[int64]int64, error) {
+	out := map[int64]int64{}
+	for _, want := range wanted {
+		left := want.Quantity
+		for _, l := range o.Lines {
+			if n := min(left, free(l)-out[l.ID]); l.SKU == want.SKU && n > 0 {
+				out[l.ID] += n
+				left -= n
+			}
+		}
+		if left > 0 {
+			return nil, fmt.Errorf("order %s has %d × %s less than that %s", o.Number, left, want.SKU, todo)
+		}
+	}
+	return out, nil
 }
 
 type answerOptions struct {

@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"openrelay/internal/core/message"
+	"openrelay/internal/relay/returning"
 	"openrelay/internal/relay/shipping"
 	"openrelay/internal/store"
 	"openrelay/internal/wire"
@@ -268,6 +269,54 @@ func (c *Client) Rates(ctx context.Context, parcel string) ([]shipping.Rate, err
 func (c *Client) Ship(ctx context.Context, parcel, carrier, service string, opts ...Option) (out wire.ParcelView, err error) {
 	_, err = c.Do(ctx, http.MethodPost, "/parcels/"+esc(parcel)+"/ship", map[string]any{"carrier": carrier, "service": service},
 		&out, opts...)
+	return out, err
+}
+
+// Returns lists goods that come back; query is like "state=arrived".
+func (c *Client) Returns(ctx context.Context, query string) ([]wire.Return, error) {
+	return get[[]wire.Return](ctx, c, "/returns?"+query)
+}
+
+// Return returns one return, by its number or that of the parcel in which it comes.
+func (c *Client) Return(ctx context.Context, number string) (wire.ReturnView, error) {
+	return get[wire.ReturnView](ctx, c, "/returns/"+esc(number))
+}
+
+// AnnounceReturn notes that goods of an order come back, or are here.
+func (c *Client) AnnounceReturn(ctx context.Context, n returning.NewReturn, opts ...Option) (out wire.ReturnView, err error) {
+	_, err = c.Do(ctx, http.MethodPost, "/returns", n, &out, opts...)
+	return out, err
+}
+
+// ScanReturn takes in units that came back.
+func (c *Client) ScanReturn(ctx context.Context, number string, g returning.Returned, opts ...Option) (out wire.ReturnView, err error) {
+	_, err = c.Do(ctx, http.MethodPost, "/returns/"+esc(number)+"/scan", g, &out, opts...)
+	return out, err
+}
+
+// MoveReturned decides anew on units that came back, or takes a scan back.
+func (c *Client) MoveReturned(ctx context.Context, number string, m returning.MovedReturn, opts ...Option) (out wire.ReturnView,
+	err error) {
+	_, err = c.Do(ctx, http.MethodPost, "/returns/"+esc(number)+"/move", m, &out, opts...)
+	return out, err
+}
+
+// SettleReturn decides what the buyer gets back.
+func (c *Client) SettleReturn(ctx context.Context, number string, s returning.Settlement,
+	opts ...Option) (out wire.ReturnView, err error) {
+	_, err = c.Do(ctx, http.MethodPost, "/returns/"+esc(number)+"/settle", s, &out, opts...)
+	return out, err
+}
+
+// ExchangeReturn sends something in place of what comes back.
+func (c *Client) ExchangeReturn(ctx context.Context, number string, x returning.Exchange) (out wire.ReturnView, err error) {
+	_, err = c.Do(ctx, http.MethodPost, "/returns/"+esc(number)+"/exchange", x, &out)
+	return out, err
+}
+
+// CallOffReturn ends a return of which nothing came.
+func (c *Client) CallOffReturn(ctx context.Context, number string) (out wire.ReturnView, err error) {
+	_, err = c.Do(ctx, http.MethodPost, "/returns/"+esc(number)+"/call-off", nil, &out)
 	return out, err
 }
 

@@ -274,6 +274,7 @@ var (
 		{message.StockIn, reflect.TypeFor[message.StockLevel]()},
 		{message.DispatchIn, reflect.TypeFor[message.Dispatch]()},
 		{message.TrackingIn, reflect.TypeFor[message.Tracking]()},
+		{message.ReturnsIn, reflect.TypeFor[message.Return]()},
 	}
 	outKinds = []kindOf[message.Feed]{
 		{message.StockOut, reflect.TypeFor[SendAnswer]()},
@@ -282,6 +283,7 @@ var (
 		{message.AnswersOut, reflect.TypeFor[SendAnswer]()},
 		{message.StatesOut, reflect.TypeFor[SendAnswer]()},
 		{message.CancelOut, reflect.TypeFor[SendAnswer]()},
+		{message.RefundsOut, reflect.TypeFor[SendAnswer]()},
 		{message.LabelsOut, reflect.TypeFor[message.Label]()},
 		{message.VoidsOut, reflect.TypeFor[SendAnswer]()},
 		{message.HandoversOut, reflect.TypeFor[message.HandoverReceipt]()},

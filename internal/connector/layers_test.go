@@ -224,9 +224,9 @@ func TestCapabilities(t *testing.T) {
 	lib, err := BuiltIn()
 	require.NoError(t, err)
 	c := lib["hedgerow"].Capabilities()
-	require.Equal(t, []message.Feed{"orders in", "listings in", "stock in"}, c.In)
-	require.Equal(t, []message.Feed{"stock out", "items out", "dispatch out", "states out", "cancellations out"}, c.Out)
-	require.Equal(t, []message.Feed{"dispatch out", "cancellations out"}, c.ReadBack)
+	require.Equal(t, []message.Feed{"orders in", "listings in", "stock in", "returns in"}, c.In)
+	require.Equal(t, []message.Feed{"stock out", "items out", "dispatch out", "states out", "cancellations out", "refunds out"}, c.Out)
+	require.Equal(t, []message.Feed{"dispatch out", "cancellations out", "refunds out"}, c.ReadBack)
 	require.True(t, c.Pushes)
 	require.Equal(t, "token", c.Way)
 }

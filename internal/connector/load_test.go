@@ -16,10 +16,13 @@ import (
 func TestBuiltInDefinitionsLoad(t *testing.T) {
 	lib, err := BuiltIn()
 	require.NoError(t, err)
-	require.Equal(t, []message.Feed{"orders in", "listings in", "stock in", "stock out", "items out", "dispatch out", "states out",
-		"cancellations out"},
-		lib["hedgerow"].Kinds())
-	require.Equal(t, []message.Feed{"tracking in", "labels out", "handovers out"}, lib["plover-post"].Kinds())
+	require.Equal(
+		t,
+		[]message.Feed{"orders in", "listings in", "stock in", "returns in", "stock out", "items out", "dispatch out", "states out",
+			"cancellations out", "refunds out"},
+		lib["hedgerow"].Kinds(),
+	)
+	require.Equal(t, []message.Feed{"tracking in", "labels out", "voids out", "handovers out"}, lib["plover-post"].Kinds())
 }
 
 const small = `connector: small

@@ -13,9 +13,9 @@ import (
 )
 
 // oddDay takes an order through what may happen on a bad day: units are cancelled, one is not there, no carton takes all of it,
-// and a number is mistyped.
+// a number is mistyped, a parcel has not left after all, and goods come back.
 func (k *walk) oddDay(ctx context.Context, w *World) error {
-	k.step("A bad day: cancelled units, one that is not there, several cartons, a mistyped number")
+	k.step("A bad day: cancelled units, one that is not there, several cartons, a mistyped number, a return")
 	s := w.sale(9)
 	for i := range s.Lines {
 		s.Lines[i].SKU = jar
@@ -52,7 +52,14 @@ func (k *walk) oddDay(ctx context.Context, w *World) error {
 		return len(told) == len(parcels) && slices.Contains(told, "GF 5902"), nil
 	})
 	k.check(err == nil, "all of them left with typed numbers; one was corrected, and replaced at the store (%.1f s)", took.Seconds())
-	return err
+	if err != nil {
+		return err
+	}
+	parcels[0].Tracking = "GF 5000"
+	if err := k.takeBack(ctx, w, id, parcels[0]); err != nil {
+		return err
+	}
+	return k.comeBack(ctx, w, id, o.Number)
 }
 
 // cancelOne cancels a unit of an order, and sees that the store knows.

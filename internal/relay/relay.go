@@ -19,6 +19,7 @@ import (
 	"openrelay/internal/relay/listing"
 	"openrelay/internal/relay/orders"
 	"openrelay/internal/relay/people"
+	"openrelay/internal/relay/returning"
 	"openrelay/internal/relay/sheets"
 	"openrelay/internal/relay/shipping"
 	"openrelay/internal/relay/views"
@@ -33,6 +34,7 @@ type Relay struct {
 	*listing.Listing
 	*orders.Orders
 	*shipping.Shipping
+	*returning.Returning
 	*sheets.Sheets
 	*views.Views
 	*joining.Joining
@@ -55,8 +57,9 @@ func Open(ctx context.Context, st *store.Store, o engine.Options) (*Relay, error
 	r.Listing = listing.New(e, r.Exchange, r.Inventory)
 	r.Orders = orders.New(e, r.Exchange, r.Inventory, r.Listing)
 	r.Shipping = shipping.New(e, r.Exchange, r.Inventory, r.Orders)
+	r.Returning = returning.New(e, r.Exchange, r.Inventory, r.Orders)
 	r.Sheets = sheets.New(e, r.Inventory, r.Listing)
-	r.Views = views.New(e, r.Exchange, r.Shipping)
+	r.Views = views.New(e, r.Exchange, r.Shipping, r.Returning)
 	r.Keeping = keeping.New(e, o.Backups)
 	r.Joining = joining.New(e, r.Exchange, r.Inventory, r.Listing, r.Orders, r.Views, r.Keeping)
 	r.People = people.New(e, r.Views)

@@ -20,6 +20,7 @@ func (r *Relay) wire() {
 		message.CustomersIn: exchange.Each(r.TakeCustomer),
 		message.DispatchIn:  exchange.Each(r.TakeDispatch),
 		message.TrackingIn:  exchange.Each(r.TakeTracking),
+		message.ReturnsIn:   exchange.Each(r.TakeReturn),
 	}
 	r.Outbound = map[message.Feed]exchange.Outbound{
 		message.StockOut:     {Accepted: r.QuantityTold},
@@ -30,6 +31,7 @@ func (r *Relay) wire() {
 		message.DispatchOut:  {Settled: r.DispatchSent, Confirmed: r.DispatchConfirmed},
 		message.AnswersOut:   {Settled: r.ToldChannel("our answer")},
 		message.StatesOut:    {Settled: r.ToldChannel("how far it is")},
+		message.RefundsOut:   {Settled: r.ToldChannel("what the buyer gets back")},
 		message.CancelOut:    {Settled: r.ToldChannel("what was cancelled here")},
 	}
 	r.JobSteps = map[engine.JobKind]engine.JobStep{

@@ -99,7 +99,8 @@ type shopOrder struct {
 	Lines           []shopLine
 	Shipping, Off   int64
 	Method, Note    string
-	Gift            string          // note to be put into the parcel
+	Gift            string // note to be put into the parcel
+	Refunds         []shopRefund
 	cancelled       map[string]bool // references of cancellations that were told
 	Progress        string          // as we were told: in_hand, handed_over
 	Paid            bool
@@ -124,6 +125,7 @@ type Hedgerow struct {
 	base     string            // where people open this store
 	lastTime time.Time
 	pending  []map[string]any
+	returns  []*shopReturn
 	wake     chan struct{}
 	pushes   int
 	pushFail int
@@ -152,6 +154,8 @@ func NewHedgerow(cfg ShopConfig) *Hedgerow {
 		r.Get("/orders/{id}", h.apiOrder)
 		r.Put("/stock", h.apiStock)
 		r.Post("/orders/{id}/parcels", h.apiParcel)
+		r.Post("/orders/{id}/refunds", h.apiRefund)
+		r.Get("/send-backs", h.apiReturns)
 		r.Post("/orders/{id}/progress", h.apiProgress)
 		r.Post("/orders/{id}/cancellations", h.apiCancellation)
 	})
@@ -262,7 +266,7 @@ func (h *Hedgerow) record(o *shopOrder) map[string]any {
 		"delivery": o.Delivery,
 		"lines":    lines, "shipping_price": dec(o.Shipping), "discount": dec(o.Off), "tax": dec(tax(o.total())), "total": dec(o.total()),
 		"payment": map[string]any{"method": o.Method, "paid": o.Paid}, "note": o.Note, "gift_note": o.Gift, "progress": o.Progress,
-		"admin_url": h.base + "/admin/orders/" + o.ID, "parcels": parcels,
+		"admin_url": h.base + "/admin/orders/" + o.ID, "parcels": parcels, "refunds": append([]shopRefund{}, o.Refunds...),
 	}
 }
 

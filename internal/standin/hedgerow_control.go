@@ -16,6 +16,10 @@ func (h *Hedgerow) control(r chi.Router) {
 		r.Post("/orders/{id}/cancel", func(w http.ResponseWriter, r *http.Request) { said(w, h.Cancel(chi.URLParam(r, "id"))) })
 		r.Post("/orders/{id}/complete", func(w http.ResponseWriter, r *http.Request) { said(w, h.Complete(chi.URLParam(r, "id"))) })
 		r.Post("/orders/{id}/change", h.controlChange)
+		r.Post("/orders/{id}/send-back", h.controlSendBack)
+		r.Post("/send-backs/{id}/keep", func(w http.ResponseWriter, r *http.Request) {
+			said(w, h.KeepAfterAll(chi.URLParam(r, "id")))
+		})
 		r.Post("/stock", func(w http.ResponseWriter, r *http.Request) {
 			var in struct {
 				SKU      string `json:"sku"`

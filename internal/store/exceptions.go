@@ -418,3 +418,10 @@ func (s *Store) Notices(ctx context.Context, target int64, limit int) ([]Notice,
 	err := s.read.SelectContext(ctx, &out, "SELECT "+noticeCols+" FROM notice WHERE target_id=? ORDER BY id DESC LIMIT ?", target, limit)
 	return out, err
 }
+
+// CloseSubject closes the open exceptions of a cause about a subject of an order.
+func (t *Tx) CloseSubject(orderID int64, cause order.Cause, subject, who string, now time.Time) error {
+	_, err := t.exec(`UPDATE exception SET closed_at=?, closed_by=? WHERE closed_at=0 AND order_id=? AND order_id<>0 AND cause=?
+		AND subject=?`, micros(now), who, orderID, cause, subject)
+	return err
+}

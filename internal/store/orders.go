@@ -375,10 +375,18 @@ func (t *Tx) Number(series string) (string, error) {
 	}
 	err := t.get(&row, `UPDATE series SET next = next + 1 WHERE code = ? RETURNING prefix, next - 1 AS next`, series)
 	if err == ErrNotFound {
-		row.Prefix, row.Next = strings.ToUpper(series[:1]), 10001
+		row.Prefix, row.Next = firstPrefix(series), 10001
 		_, err = t.exec(`INSERT INTO series (code, prefix, next) VALUES (?, ?, ?)`, series, row.Prefix, row.Next+1)
 	}
 	return fmt.Sprintf("%s%d", row.Prefix, row.Next), err
+}
+
+// firstPrefix is what the numbers of a series begin with where nobody said otherwise.
+func firstPrefix(series string) string {
+	if series == "return" {
+		return "B" // what comes back; many a company's orders begin with an R
+	}
+	return strings.ToUpper(series[:1])
 }
 
 // Counter hands out numbers of a series. What it handed out is written with Keep.
@@ -396,7 +404,7 @@ func (t *Tx) Counter(series string) (*Counter, error) {
 	}
 	err := t.get(&row, "SELECT prefix, next FROM series WHERE code=?", series)
 	if err == ErrNotFound {
-		row.Prefix, row.Next = strings.ToUpper(series[:1]), 10001
+		row.Prefix, row.Next = firstPrefix(series), 10001
 		_, err = t.exec("INSERT INTO series (code, prefix, next) VALUES (?,?,?)", series, row.Prefix, row.Next)
 	}
 	c.prefix, c.next, c.kept = row.Prefix, row.Next, row.Next

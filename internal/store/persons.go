@@ -97,8 +97,9 @@ func (t *Tx) ForgetOrder(o *order.Order, impersonal []string) error {
 		{"UPDATE inbox SET raw=? WHERE order_id=? AND order_id<>0", []any{gone, o.ID}},
 		{`UPDATE outbox SET payload='{}', answer='' WHERE order_id=? AND order_id<>0 AND feed='labels out'
 			AND state IN ('confirmed','refused','superseded')`, []any{o.ID}},
+		{"UPDATE goods_return SET reason='', note='', tracking='' WHERE order_id=?", []any{o.ID}},
 		{"UPDATE parcel SET label='' WHERE shipment_id IN (SELECT id FROM shipment WHERE order_id=?)", []any{o.ID}},
-		{`UPDATE outbox SET payload='{}' WHERE order_id=? AND order_id<>0 AND feed IN ('answers out','cancellations out')
+		{`UPDATE outbox SET payload='{}' WHERE order_id=? AND order_id<>0 AND feed IN ('answers out','cancellations out','refunds out')
 			AND state IN ('confirmed','refused','superseded')`, []any{o.ID}},
 		{"UPDATE outbox SET error='" + Forgotten + "' WHERE order_id=? AND order_id<>0 AND error<>''", []any{o.ID}},
 		{"UPDATE parcel SET error='" + Forgotten +
@@ -130,7 +131,7 @@ var quoting = []struct{ table, column string }{
 	{"run_log", "text"}, {"run", "error"}, {"feed", "last_error"}, {"exception", "text"}, {"exception", "subject"}, {"timeline", "text"},
 	{"notice", "payload"}, {"notice", "subject"}, {"look", "key"}, {"bench", "message"}, {"bench", "exchange"}, {"bench", "error"},
 	{"outbox", "error"}, {"outbox", "answer"}, {"job", "args"}, {"job", "error"}, {"inbox", "reason"}, {"security_event", "who"},
-	{"security_event", "text"},
+	{"security_event", "text"}, {"goods_return", "reason"}, {"goods_return", "note"},
 }
 
 // ForgetWords takes words that tell who somebody is out of all texts that may quote them: a text in which one stands is

@@ -383,10 +383,11 @@ type Serial struct {
 	ReceivedAt int64  `db:"received_at" json:"-"`
 	Source     string `db:"source" json:"source"                                   doc:"How it became known"`
 	Parcel     string `db:"parcel" json:"parcel,omitempty"`
+	ParcelID   int64  `db:"parcel_id" json:"-"`
 }
 
 const serialQuery = `SELECT x.item_id, x.serial, x.location_id, coalesce(l.name,'') AS location, x.state, x.received_at,
-	x.source, coalesce(s.number,'') AS parcel
+	x.source, coalesce(s.number,'') AS parcel, x.parcel_id
 	FROM serial x LEFT JOIN location l ON l.id=x.location_id LEFT JOIN parcel s ON s.id=x.parcel_id `
 
 // Serials lists the serial numbers of an item, those that are here first.

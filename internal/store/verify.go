@@ -85,6 +85,17 @@ var invariants = []struct {
 		coalesce((SELECT sum(k.quantity) FROM parcel p JOIN parcel_line k ON k.parcel_id=p.id AND k.line_id=l.line_id
 		AND k.item_id=l.item_id WHERE p.shipment_id=s.id AND p.state<>'called off'
 		AND (s.state='packed' OR p.state IN ('shipped','delivered'))), 0)`},
+	{
+		5,
+		`SELECT 'of item '||k.item_id||' of line '||k.line_id||', '||sum(k.stock+k.look+k.off)||' came back and '||
+		(l.shipped*k.per)||' left'
+		FROM goods_return_line k JOIN order_line l ON l.id=k.line_id GROUP BY k.line_id, k.item_id
+		HAVING sum(k.stock+k.look+k.off)>l.shipped*k.per`,
+	},
+	{5, `SELECT 'of item '||k.item_id||' of order '||k.order_id||', '||k.n||' came back to stock, and '||coalesce(m.n,0)||
+		' were booked' FROM (SELECT r.order_id, x.item_id, sum(x.stock) AS n FROM goods_return r JOIN goods_return_line x
+		ON x.return_id=r.id GROUP BY 1, 2) k LEFT JOIN (SELECT doc_id, item_id, sum(on_hand) AS n FROM movement WHERE kind='return'
+		AND doc_kind='order' GROUP BY 1, 2) m ON m.doc_id=k.order_id AND m.item_id=k.item_id WHERE k.n<>coalesce(m.n,0)`},
 	{5, `SELECT 'outbox message '||ref||' is '||state||' and has no next try' FROM outbox
 		WHERE state IN ('waiting','sending','sent') AND next_at<=0`},
 	{5, `SELECT 'tracking number '||tracking||' stands on '||count(*)||' parcels' FROM parcel WHERE tracking<>''

@@ -36,6 +36,12 @@ var damages = []struct {
 	{3, "UPDATE order_line SET position = 2 WHERE order_id = 1", "does not lie with its order 1"},
 	{3, `UPDATE orders SET test = 1 WHERE id = 1; INSERT INTO allocation VALUES (1025, 1, 1, 1, 1)`, "test order R1 holds stock"},
 	{4, "UPDATE listing SET told_qty = 11", "the policy allows 10"},
+	{5, "INSERT INTO goods_return (id, number, order_id, location_id, state, made_by, created_at) VALUES (1,'B1',1,1,'arrived','',1); " +
+		"INSERT INTO goods_return_line VALUES (1,1025,1,1,0,0,1,0)", "of item 1 of line 1025, 1 came back and 0 left"},
+	{5, "INSERT INTO goods_return (id, number, order_id, location_id, state, made_by, created_at) VALUES (1,'B1',1,1,'arrived','',1); " +
+		"INSERT INTO goods_return_line VALUES (1,1025,1,1,0,1,0,0)", "of item 1 of order 1, 1 came back to stock, and 0 were booked"},
+	{5, addShipment + "('S1', 1, 1, 'shipped', 1); " + addParcel + "('S1', 1, 'shipped', 'T1', 1); " +
+		"INSERT INTO voided_label VALUES ((SELECT max(id) FROM parcel), 'T1', 'Ann', 9)", "parcel S1 left with label T1, which is voided"},
 	{5, addShipment + "('S1', 1, 1, 'shipped', 1); " + addParcel + "('S1', 1, 'shipped', '', 1)", "parcel S1 left without a write-back"},
 	{5, addShipment + "('S1', 1, 1, 'packed', 1); " + addParcel + "('S1', 1, 'packed', 'T1', 1), ('S1-2', 1, 'packed', 'T1', 1)",
 		"tracking number T1 stands on 2 parcels"},

@@ -557,7 +557,7 @@ func TestDirectHandIn(t *testing.T) {
 	require.Equal(t, 401, status)
 	status, text := hand("Bearer "+key, all...)
 	require.Equal(t, 202, status, text)
-	require.JSONEq(t, `{"kept":7,"known":0,"ignored":0}`, text)
+	require.JSONEq(t, `{"kept":8,"known":0,"ignored":0}`, text)
 	eventually(t, "the order left elsewhere", func() bool { return ordersOf(t, w, "office")["MH-1024"].Stage == "shipped" })
 	o, err := w.Client.Order(ctx, "MH-1024")
 	require.NoError(t, err)
@@ -570,9 +570,14 @@ func TestDirectHandIn(t *testing.T) {
 	item, err := w.Client.Item(ctx, "SMOKER-M")
 	require.NoError(t, err)
 	require.Equal(t, int64(2990), item.Item.Price)
+	eventually(t, "the return of what left", func() bool {
+		o, err := w.Client.Order(ctx, "MH-1024")
+		require.NoError(t, err)
+		return len(o.Returns) == 1 && o.Returns[0].Units == 1
+	})
 	status, text = hand("Bearer "+key, all...)
 	require.Equal(t, 202, status)
-	require.JSONEq(t, `{"kept":0,"known":7,"ignored":0}`, text, "a repeat does nothing")
+	require.JSONEq(t, `{"kept":0,"known":8,"ignored":0}`, text, "a repeat does nothing")
 
 	status, _ = hand("Bearer "+key, map[string]any{"topic": "order", "id": "bad", "version": 1,
 		"order": map[string]any{"number": "B-1", "colour": "red"}})

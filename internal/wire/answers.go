@@ -83,7 +83,7 @@ type RunLog struct {
 
 // Found is what a scanned code stands for.
 type Found struct {
-	Kind string `json:"kind" enum:"order,shipment,item,purchase,transfer,none"`
+	Kind string `json:"kind" enum:"order,parcel,shipment,item,purchase,transfer,return,none"`
 	Key  string `json:"key"`
 }
 

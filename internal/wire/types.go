@@ -9,8 +9,10 @@ import (
 	"openrelay/internal/core/packing"
 	"openrelay/internal/core/picking"
 	"openrelay/internal/core/place"
+	"openrelay/internal/core/returns"
 	"openrelay/internal/relay/engine"
 	"openrelay/internal/relay/views"
+	"openrelay/internal/store"
 )
 
 // OrderRow is an order in a list.
@@ -61,6 +63,8 @@ type Order struct {
 	Timeline       []Entry          `json:"timeline"`
 	Shipments      []Shipment       `json:"shipments"`
 	WriteBacks     []Outbox         `json:"write_backs"`
+	Returns        []Return         `json:"returns" doc:"Goods of it that come back, or did"`
+	ExchangeFor    string           `json:"exchange_for,omitempty" doc:"Number of the return in whose place it is sent"`
 
 	Kind       string          `json:"kind" enum:"ship,collect,local,counter,prepared,summary"`
 	Assignee   string          `json:"assignee,omitempty"`
@@ -191,6 +195,57 @@ type Parcel struct {
 	ScannedAt   *time.Time `json:"scanned_at,omitempty" doc:"When its carrier first said where it is"`
 	DeliveredAt *time.Time `json:"delivered_at,omitempty"`
 	VoidAsked   *time.Time `json:"void_asked_at,omitempty" doc:"Since when its label is to be voided"`
+}
+
+// Return is goods of an order that come back, as lists show it.
+type Return struct {
+	Number      string     `json:"number"`
+	OrderNumber string     `json:"order_number"`
+	Buyer       string     `json:"buyer"`
+	Location    string     `json:"location"`
+	State       string     `json:"state" enum:"announced,arrived,settled,called off"`
+	Units       int64      `json:"units" doc:"That are to come, or came"`
+	Came        int64      `json:"came" doc:"Units that are here"`
+	Looked      int64      `json:"to_look_at" doc:"Units of those that are to be looked at"`
+	Reason      string     `json:"reason,omitempty" doc:"What the buyer says"`
+	Note        string     `json:"note,omitempty"`
+	Tracking    string     `json:"tracking,omitempty" doc:"Number of the parcel in which it comes"`
+	Announced   string     `json:"announced_by,omitempty" doc:"The connection, or the person, that announced it"`
+	Refund      int64      `json:"refund" doc:"What was given back, minor units"`
+	Currency    string     `json:"currency"`
+	Exchange    string     `json:"exchange,omitempty" doc:"Number of the order that is sent in its place"`
+	CreatedAt   *time.Time `json:"created_at"`
+	ArrivedAt   *time.Time `json:"arrived_at,omitempty"`
+	SettledAt   *time.Time `json:"settled_at,omitempty"`
+	Revision    int64      `json:"revision"`
+}
+
+// ReturnLine is an item of an order's line that may come back, or did.
+type ReturnLine struct {
+	LineID    int64  `json:"line_id"`
+	SKU       string `json:"sku"`
+	GTIN      string `json:"gtin,omitempty"`
+	Name      string `json:"name"`
+	KitSKU    string `json:"kit_sku,omitempty" doc:"The kit that it is a part of"`
+	Serials   bool   `json:"serials,omitempty" doc:"Each unit has a serial number"`
+	Sent      int64  `json:"sent"`
+	Left      int64  `json:"left" doc:"Units that may still come"`
+	Announced int64  `json:"announced"`
+	Stock     int64  `json:"stock" doc:"Units that went to stock"`
+	Look      int64  `json:"look" doc:"Units that are to be looked at"`
+	Off       int64  `json:"written_off"`
+}
+
+// ReturnView is a return with what may come, what came, and what the buyer gets back.
+type ReturnView struct {
+	Return
+	LookBin  string                 `json:"look_bin,omitempty" doc:"Where lies what is to be looked at"`
+	Lines    []ReturnLine           `json:"lines"`
+	Numbers  []store.ReturnedSerial `json:"serials" doc:"Units with serial numbers that came back"`
+	Proposed returns.Refund         `json:"proposed" doc:"What the buyer gets back for what is here, worked out"`
+	Tax      int64                  `json:"refund_tax"`
+	Paid     int64                  `json:"paid" doc:"What the buyer paid for the order"`
+	Before   int64                  `json:"refunded_before" doc:"What was given back with other returns of the order"`
 }
 
 // Carton is what goods are packed into.

@@ -9,6 +9,7 @@ const stale: Record<string, string[]> = {
   connection: ["connections", "connection", "board", "join", "connectors"],
   run: ["runs", "run"],
   import: ["import"],
+  return: ["returns", "return", "order", "stock"],
   shipment: ["shipments", "shipment", "parcels", "parcel", "picking", "order"],
   manifest: ["manifests", "parcels"],
   exception: ["board", "exceptions", "exceptions of", "causes"],

@@ -177,7 +177,7 @@ describe("stock", () => {
     await userEvent.click(await screen.findByRole("button", { name: "Adjust stock" }));
     const form = await screen.findByRole("dialog");
     await userEvent.type(within(form).getByLabelText(/Units added/), "-3");
-    expect(form.textContent).toContain("→ 7");
+    expect(form.textContent).toContain("→ 5");
     await userEvent.type(within(form).getByLabelText("Why"), "broken{Enter}");
     await waitFor(() => expect(changes(asked)).toHaveLength(1));
     expect(changes(asked)[0]?.body).toEqual({ location: "alder", change: -3, reason: "broken" });

@@ -34,7 +34,7 @@ beforeEach(() => {
     const code = o.params.query.code;
     asked.push(code);
     return Promise.resolve({
-      data: code.startsWith("S4") ? { kind: "shipment", key: code } : { kind: "none", key: "" },
+      data: code.startsWith("S4") ? { kind: "parcel", key: code } : { kind: "none", key: "" },
       response: new Response(),
     });
   }) as unknown as typeof api.GET);

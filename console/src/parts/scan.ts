@@ -7,7 +7,9 @@ const fast = 40;
 
 const pages: Record<string, (key: string) => string> = {
   order: (k) => `/orders/${k}`,
-  shipment: (k) => `/parcels/${k}`,
+  parcel: (k) => `/parcels/${k}`,
+  shipment: (k) => `/pack/${k}`,
+  return: (k) => `/returns/${k}`,
   item: (k) => `/items/${k}`,
   purchase: (k) => `/receiving/${k}`,
   transfer: (k) => `/transfers/${k}`,

@@ -14,6 +14,7 @@ const (
 	CustomersIn Feed = "customers in"
 	DispatchIn  Feed = "dispatch in"
 	TrackingIn  Feed = "tracking in"
+	ReturnsIn   Feed = "returns in"
 
 	StockOut     Feed = "stock out"
 	ItemsOut     Feed = "items out"
@@ -21,6 +22,7 @@ const (
 	AnswersOut   Feed = "answers out"
 	StatesOut    Feed = "states out"
 	CancelOut    Feed = "cancellations out"
+	RefundsOut   Feed = "refunds out"
 	LabelsOut    Feed = "labels out"
 	VoidsOut     Feed = "voids out"
 	HandoversOut Feed = "handovers out"

@@ -456,6 +456,66 @@ type CancellationLine struct {
 	Left     int64  `json:"left" doc:"Units that are left of the line, those that were sent among them"`
 }
 
+// Return announces that goods of an order come back.
+type Return struct {
+	Number      string       `json:"number,omitempty" doc:"The other side's number of the return, as people there know it"`
+	OrderID     string       `json:"order_id,omitempty" doc:"The channel's own id of the order"`
+	OrderNumber string       `json:"order_number,omitempty"`
+	OurNumber   string       `json:"our_number,omitempty"`
+	Reason      string       `json:"reason,omitempty" doc:"What the buyer says"`
+	Tracking    string       `json:"tracking,omitempty" doc:"Number of the parcel in which it comes"`
+	Withdrawn   bool         `json:"withdrawn,omitempty" doc:"It does not come after all"`
+	Lines       []ReturnLine `json:"lines" need:"yes"`
+	AnnouncedAt time.Time    `json:"announced_at,omitzero"`
+}
+
+// ReturnLine is a quantity of one order line that comes back.
+type ReturnLine struct {
+	ID       string `json:"id,omitempty" doc:"The channel's line number"`
+	SKU      string `json:"sku,omitempty"`
+	Quantity int64  `json:"quantity" need:"yes"`
+}
+
+// Check refuses a return that cannot be taken in.
+func (r *Return) Check() error {
+	switch {
+	case r.OrderID == "" && r.OrderNumber == "" && r.OurNumber == "":
+		return errors.New("order_id, order_number, our_number: at least one of them is needed")
+	case len(r.Lines) == 0 && !r.Withdrawn:
+		return errors.New("lines: at least one is needed")
+	}
+	for i, l := range r.Lines {
+		if l.Quantity < 1 || l.ID == "" && l.SKU == "" {
+			return fmt.Errorf("lines[%d]: a quantity of at least 1 and an id or sku are needed", i)
+		}
+	}
+	return nil
+}
+
+// Refund tells a channel what a buyer gets back for goods that came back. Amounts are minor units.
+type Refund struct {
+	Reference    string       `json:"reference" need:"yes" doc:"Idempotency reference, unique for this return"`
+	OrderID      string       `json:"order_id" need:"yes" doc:"The channel's own id of the order"`
+	OrderNumber  string       `json:"order_number"`
+	OurNumber    string       `json:"our_number"`
+	ReturnNumber string       `json:"return_number" doc:"Our number of the return"`
+	Announced    string       `json:"announced,omitempty" doc:"The channel's id of the return, where it announced it"`
+	Currency     string       `json:"currency"`
+	Amount       int64        `json:"amount" doc:"What the buyer gets back, with tax and shipping"`
+	Shipping     int64        `json:"shipping" doc:"What of it was charged for shipping"`
+	Tax          int64        `json:"tax" doc:"The tax in it"`
+	Reason       string       `json:"reason,omitempty"`
+	Lines        []RefundLine `json:"lines"`
+}
+
+// RefundLine is what came back of one order line, and what is given back for it.
+type RefundLine struct {
+	ID       string `json:"id" doc:"The channel's line number"`
+	SKU      string `json:"sku"`
+	Quantity int64  `json:"quantity"`
+	Amount   int64  `json:"amount" doc:"As proposed; a person may have decided on another sum"`
+}
+
 // LabelVoid tells a carrier that a label it sold is not used.
 type LabelVoid struct {
 	Reference    string `json:"reference" need:"yes" doc:"Idempotency reference"`

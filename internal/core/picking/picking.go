@@ -56,7 +56,7 @@ func Scan(number string, wants []Want, code, bin string, qty int64) (Outcome, er
 	if code == "" {
 		return Outcome{}, &Refusal{"Nothing was read", Expected(wants)}
 	}
-	code, qty, serial, err := read(code, qty)
+	code, qty, serial, err := Read(code, qty)
 	if err != nil {
 		return Outcome{}, &Refusal{err.Error(), Expected(wants)}
 	}
@@ -98,8 +98,8 @@ func Scan(number string, wants []Want, code, bin string, qty int64) (Outcome, er
 	return Outcome{}, &Refusal{fmt.Sprintf("%q is not part of order %s", short(code), number), Expected(wants)}
 }
 
-// read takes the GTIN, the count and the serial number out of a GS1 symbol; any other code stands for itself.
-func read(code string, qty int64) (string, int64, string, error) {
+// Read takes the GTIN, the count and the serial number out of a GS1 symbol; any other code stands for itself.
+func Read(code string, qty int64) (string, int64, string, error) {
 	e, isGS1, err := gs1.ParseElements(code)
 	if err != nil || !isGS1 || e.GTIN == "" {
 		return code, qty, "", err
@@ -140,7 +140,7 @@ func short(s string) string {
 
 // Find finds what a code stands for among what a shipment needs, whether it is picked or not.
 func Find(wants []Want, code string) (Want, error) {
-	code, _, _, err := read(strings.TrimSpace(code), 0)
+	code, _, _, err := Read(strings.TrimSpace(code), 0)
 	if err != nil {
 		return Want{}, &Refusal{err.Error(), "one of its products"}
 	}

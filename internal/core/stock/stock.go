@@ -26,6 +26,7 @@ const (
 	Allocate Kind = "allocate"
 	Release  Kind = "release"
 	Ship     Kind = "ship"
+	Return   Kind = "return" // sent to a buyer, and came back
 	Order    Kind = "order"  // ordered from a supplier, or the order was changed
 	Send     Kind = "send"   // left for another location of ours
 	Arrive   Kind = "arrive" // came from another location of ours

@@ -17,6 +17,8 @@ const (
 	LabelUnknown       order.Cause = "label not known" // it may exist
 	LabelSurplus       order.Cause = "label not needed"
 	CountBin           order.Cause = "bin to count"          // something was not where it should lie
+	RefundUntold       order.Cause = "refund not told"       // a channel that cannot be told of it
+	ReturnWaits        order.Cause = "return to be decided"  // all of it came, and nobody says what the buyer gets back
 	VoidRefused        order.Cause = "label not voided"      // a carrier that does not take a label back
 	NumberStands       order.Cause = "number still stands"   // a channel shows a number that is not right any more
 	CancelUntold       order.Cause = "cancellation not told" // a channel that cannot be told of it
@@ -31,6 +33,6 @@ const (
 
 // Causes are the causes of exceptions that are not holds of orders.
 var Causes = []order.Cause{NegativeStock, EditUnclear, CredentialsRefused, WriteBackRefused, LabelRefused, LabelUnknown, LabelSurplus,
-	NoCarton, NumberUntold, CountBin, CancelUntold, VoidRefused, NumberStands,
+	NoCarton, NumberUntold, CountBin, CancelUntold, RefundUntold, ReturnWaits, VoidRefused, NumberStands,
 	ServiceOpen, PutBack, NotApplied, NotTakenIn, NotUnderstood, ListingRejected, BackupFailed, ConnectionDead,
 	Backlog, ServiceUnwell}

@@ -29,7 +29,9 @@ var impersonalNotes = map[string]bool{
 	"allocated": true, "matched": true, "channel state": true, "changed": true, "booked": true, "tag": true, "assigned": true,
 	"typed by": true, "posted": true, "label asked": true, "routed": true, "picked": true, "packed": true, "called off": true,
 	"number released": true, "taken in again": true, "merged": true, "merge undone": true, "personal data": true,
-	"unpacked": true, "taken back": true, "not found": true, string(PutBack): true,
+	"unpacked": true, "taken back": true, "not found": true, "came back": true,
+	"return called off": true, "refund": true, "exchange": true, "void asked": true, "voided": true,
+	"label kept": true, string(PutBack): true,
 }
 
 // ImpersonalNotes are the kinds of entries of an order's timeline that quote nothing of anybody.
@@ -55,7 +57,7 @@ func Discreet(e store.Exception, instead string) store.Exception {
 	}
 	e.Text = instead
 	switch e.Cause { // the subject is what the other side said
-	case WriteBackRefused, LabelRefused, NotUnderstood, NotTakenIn, NotApplied:
+	case WriteBackRefused, LabelRefused, VoidRefused, NotUnderstood, NotTakenIn, NotApplied:
 		e.Subject = ""
 	}
 	return e

@@ -7,6 +7,7 @@ import (
 	"maps"
 	"net/http"
 	"slices"
+	"time"
 
 	"openrelay/internal/connector"
 	"openrelay/internal/core/message"
@@ -253,7 +254,7 @@ func (b *Batch) undecided(in store.InboxMessage, err error) error {
 // thingOf names a message as people do.
 func thingOf(in store.InboxMessage) string {
 	words := map[message.Feed]string{message.OrdersIn: "Order", message.ListingsIn: "Listing", message.ItemsIn: "Item",
-		message.StockIn: "The quantity of", message.CustomersIn: "Customer", message.DispatchIn: "Dispatch",
+		message.StockIn: "The quantity of", message.CustomersIn: "Customer", message.DispatchIn: "Dispatch", message.ReturnsIn: "Return",
 		message.TrackingIn: "Tracking event"}
 	return engine.Or(words[in.Feed], "Message") + " " + in.OutsideID
 }
@@ -306,6 +307,21 @@ type Batch struct {
 	Logs     []Logged
 	Again    map[string]string // orders that are void here and taken in again on purpose: the number to use, or none
 	Typed    string            // who typed the orders of this batch
+}
+
+// Unfit ends a message that fits nothing here, or puts it off for a while, where again says that it may fit later by itself.
+func (b *Batch) Unfit(in store.InboxMessage, why string, orderID int64, again bool) error {
+	if !again || in.Attempts+1 >= Decisions {
+		b.Settle(in, "failed", why, orderID)
+		return nil
+	}
+	next := b.Ch.Now.Add(max(engine.Delay(int(in.Attempts+1), fmt.Sprint(in.ID))*4, 2*time.Second))
+	if err := b.Ch.PutOff(in.ID, in.Attempts+1, why, next); err != nil {
+		return err
+	}
+	b.Ch.After(func() { b.C.WakeIn.In(next.Sub(b.R.Clock())) })
+	b.PutOff = append(b.PutOff, in.ID)
+	return nil
 }
 
 func (b *Batch) Tally(in store.InboxMessage) (*store.Tally, int64, error) {

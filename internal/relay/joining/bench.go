@@ -62,6 +62,10 @@ func (r *Joining) Sample(ctx context.Context, code string, kind message.Feed) (s
 	case message.CancelOut:
 		m = message.Cancellation{Reference: r.Prefix + "-bench", OrderID: "0", OrderNumber: "SAMPLE-1", OurNumber: "SAMPLE",
 			Reason: "no longer wanted", Lines: []message.CancellationLine{{ID: "1", SKU: "SAMPLE", Quantity: 1, Left: 2}}}
+	case message.RefundsOut:
+		m = message.Refund{Reference: r.Prefix + "-bench", OrderID: "0", OrderNumber: "SAMPLE-1", OurNumber: "SAMPLE",
+			ReturnNumber: "SAMPLE", Currency: "EUR", Amount: 1290, Tax: 206, Reason: "chipped",
+			Lines: []message.RefundLine{{ID: "1", SKU: "SAMPLE", Quantity: 1, Amount: 1290}}}
 	case message.LabelsOut:
 		m = message.Parcel{Reference: r.Prefix + "-bench", Service: "PP", From: to, To: to, WeightG: 900, LengthMM: 300, WidthMM: 200,
 			HeightMM: 100, Test: true, Handover: r.Today()}

@@ -72,7 +72,7 @@ func (r *Orders) tellCancelled(ch *engine.Change, c *engine.Conn, o *order.Order
 			m.Lines = append(m.Lines, message.CancellationLine{ID: l.OutsideID, SKU: l.SKU, Quantity: n, Left: l.Live()})
 		}
 	}
-	if len(m.Lines) == 0 || o.Test || o.Via == typedVia {
+	if len(m.Lines) == 0 || o.Test || Typed(o) {
 		return nil // nobody there knows of it
 	}
 	if _, on := r.Feed(c, message.CancelOut); !on {

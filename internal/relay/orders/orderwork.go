@@ -260,3 +260,6 @@ func completed(m message.Order, outsideID string, now time.Time) message.Order {
 	m.Number = engine.Or(m.Number, outsideID)
 	return m
 }
+
+// Typed says whether a person typed an order: its channel does not know of it.
+func Typed(o *order.Order) bool { return o.Via == typedVia }

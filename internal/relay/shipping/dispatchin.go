@@ -34,6 +34,17 @@ func (r *Shipping) TakeDispatch(b *exchange.Batch, in store.InboxMessage, m *mes
 	r.follow(m)
 	number := engine.Or(m.OurNumber, engine.Or(m.OrderNumber, m.OrderID))
 	before, err := b.Ch.ParcelTold(b.C.ID, in.OutsideID)
+	if err == nil && m.Withdrawn {
+		if before.State == store.CalledOff {
+			b.Skip(in, y, "nothing new", fmt.Sprintf("parcel %s of order %s was withdrawn before", before.Number, before.OrderNumber))
+			return nil
+		}
+		return r.applied(b, in, y, m, before.OrderID, false, r.takeBackTold(b, &before, m))
+	}
+	if err == nil && before.State == store.CalledOff {
+		return r.applied(b, in, y, m, before.OrderID, false, &unfit{"the parcel was withdrawn before",
+			"A record of its own for each parcel. Tell of this one anew.", false})
+	}
 	if err == nil {
 		changed, err := r.correct(b, &before, m)
 		if err == nil && !changed {
@@ -44,6 +55,10 @@ func (r *Shipping) TakeDispatch(b *exchange.Batch, in store.InboxMessage, m *mes
 	}
 	if !errors.Is(err, store.ErrNotFound) {
 		return err
+	}
+	if m.Withdrawn {
+		b.Skip(in, y, "withdrawn before it was known", "parcel "+m.Tracking+" was withdrawn before it was known here")
+		return nil
 	}
 	if known, err := b.Ch.Parcel(m.Tracking); err == nil {
 		b.Skip(in, y, "the parcel is known", fmt.Sprintf("parcel %s of order %s is known", m.Tracking, known.OrderNumber))
@@ -84,15 +99,8 @@ func (r *Shipping) applied(b *exchange.Batch, in store.InboxMessage, y *store.Ta
 	if _, run, err := b.Tally(in); err == nil {
 		b.Logs = append(b.Logs, exchange.Logged{Run: run, Level: "error", Text: fmt.Sprintf("dispatch %s: %s", in.OutsideID, u.why)})
 	}
-	if u.again && in.Attempts+1 < exchange.Decisions {
-		next := b.Ch.Now.Add(max(engine.Delay(int(in.Attempts+1), fmt.Sprint(in.ID))*4, 2*time.Second))
-		if err := b.Ch.PutOff(in.ID, in.Attempts+1, u.why, next); err != nil {
-			return err
-		}
-		b.Ch.After(func() { b.C.WakeIn.In(next.Sub(r.Clock())) })
-		b.PutOff = append(b.PutOff, in.ID)
-	} else {
-		b.Settle(in, "failed", u.why, orderID)
+	if err := b.Unfit(in, u.why, orderID, u.again); err != nil {
+		return err
 	}
 	b.Ch.Tell("exception", "")
 	return b.Ch.Raise(store.Exception{Cause: engine.NotApplied, Subject: in.OutsideID,
@@ -332,6 +340,9 @@ func (r *Shipping) correct(b *exchange.Batch, p *store.Parcel, m *message.Dispat
 	moved, err := correctUnits(o, &s, m, sc.Scene)
 	if err != nil || !moved && !changed {
 		return false, err
+	}
+	if why, no := engine.IsRefused(noneComesBack(ch, o, nil)); no {
+		return false, &unfit{why, "Units that left before they came back. Correct it at the other side.", false}
 	}
 	if o.Stage() != order.Shipped && o.Stage() != order.Delivered {
 		o.ShippedAt = time.Time{}

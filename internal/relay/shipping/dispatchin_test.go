@@ -106,3 +106,34 @@ func TestADispatchBeforeItsOrderIsApplied(t *testing.T) {
 	require.Empty(t, k.Exceptions())
 	k.Holds()
 }
+
+// TestAToldParcelIsWithdrawn: it has not left after all; its units are to be picked, and the channel hears it once.
+func TestAToldParcelIsWithdrawn(t *testing.T) {
+	k := trial.New(t)
+	k.Stock(5, "JAR")
+	k.Sell("S-1", trial.Units("JAR", 2))
+	gone := left("S-1", "BG 7")
+	gone.Withdrawn = true
+	k.Take("stall", trial.Event("dispatch", "D-0", 1, gone))
+	require.Equal(t, "ready", k.Stage("S-1"), "nobody knew of it")
+
+	k.Take("stall", trial.Event("dispatch", "D-1", 1, left("S-1", "BG 7")))
+	require.Equal(t, "shipped", k.Stage("S-1"))
+	require.Equal(t, int64(3), k.OnHand("JAR"))
+	for version := 2; version < 4; version++ {
+		k.Take("stall", trial.Event("dispatch", "D-1", version, gone))
+		require.Equal(t, "ready", k.Stage("S-1"))
+		require.Equal(t, int64(5), k.OnHand("JAR"))
+	}
+	calls := k.Sent("stall", "/parcels")
+	require.Len(t, calls, 2)
+	require.Equal(t, []any{calls[0].Body["reference"], true}, []any{calls[1].Body["reference"], calls[1].Body["withdrawn"]})
+	k.Holds()
+
+	k.Take("stall", trial.Event("dispatch", "D-1", 4, left("S-1", "BG 8")))
+	require.Equal(t, []order.Cause{engine.NotApplied}, k.Causes())
+	require.Equal(t, "ready", k.Stage("S-1"), "a record that was withdrawn ships nothing")
+	k.Take("stall", trial.Event("dispatch", "D-2", 1, left("S-1", "BG 8")))
+	require.Equal(t, "shipped", k.Stage("S-1"))
+	k.Holds()
+}

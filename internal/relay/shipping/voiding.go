@@ -8,6 +8,7 @@ import (
 
 	"openrelay/internal/core/message"
 	"openrelay/internal/core/order"
+	"openrelay/internal/core/returns"
 	"openrelay/internal/relay/engine"
 	"openrelay/internal/relay/exchange"
 	"openrelay/internal/relay/orders"
@@ -35,6 +36,9 @@ func (r *Shipping) askVoid(ch *engine.Change, p *store.Parcel, o *order.Order, b
 	}
 	units, err := unitsBack(ch, p)
 	if err != nil {
+		return err
+	}
+	if err := noneComesBack(ch, o, units); err != nil {
 		return err
 	}
 	if err := ch.CloseParcelExceptions(p.ID, engine.VoidRefused, who, ch.Now); err != nil {
@@ -135,6 +139,35 @@ func unitsBack(ch *engine.Change, p *store.Parcel) (map[int64]int64, error) {
 			"back first", p.Number), Conflict: true}
 	}
 	return units, err
+}
+
+// noneComesBack refuses that units of an order's lines, or those that are taken off it already, have not left, where they are to
+// come back with a return, or did.
+func noneComesBack(ch *engine.Change, o *order.Order, units map[int64]int64) error {
+	list, err := ch.ReturnsOfOrder(o.ID)
+	if err != nil || len(list) == 0 {
+		return err
+	}
+	var all []returns.Return
+	for i := range list {
+		all = append(all, list[i].Decision())
+	}
+	left := returns.Left(o, all)
+	for _, l := range returns.Sent(o) {
+		n := units[l.LineID]*l.Per - left[returns.Key{Line: l.LineID, Item: l.ItemID}]
+		if n <= 0 {
+			continue
+		}
+		var numbers []string
+		for i := range list {
+			if list[i].Status != returns.CalledOff {
+				numbers = append(numbers, list[i].Number)
+			}
+		}
+		return &engine.Refused{Text: fmt.Sprintf("%d × %s of it are to come back with return %s, or did; call that off first", n,
+			o.Line(l.LineID).SKU, engine.Join(numbers)), Conflict: true}
+	}
+	return nil
 }
 
 // parcelBack takes a parcel back: it is packed again, without a label, and its channel is told.

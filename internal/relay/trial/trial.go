@@ -60,6 +60,7 @@ feeds:
   stock in: { topic: stock_level, record: stock_level, id: event.id, version: event.version, map: item }
   items in: { topic: item, record: item, id: event.id, version: event.version, map: item }
   dispatch in: { topic: dispatch, record: dispatch, id: event.id, version: event.version, map: item }
+  returns in: { topic: return, record: return, id: event.id, version: event.version, map: item }
   stock out:
     send:
       request: { method: PUT, path: /stock, headers: { Idempotency-Key: ref }, body: { sku: msg.sku, quantity: msg.quantity } }
@@ -71,6 +72,13 @@ feeds:
         path: /parcels
         headers: { Idempotency-Key: ref }
         body: { order: msg.order_id, reference: msg.reference, tracking: msg.tracking, withdrawn: has(msg.withdrawn) }
+  refunds out:
+    send:
+      request:
+        method: POST
+        path: /refunds
+        headers: { Idempotency-Key: ref }
+        body: { order: msg.order_id, reference: msg.reference, amount: msg.amount, tax: msg.tax }
   cancellations out:
     send:
       request:
@@ -262,7 +270,9 @@ func open(t testing.TB, clock time.Time, carriers ...string) *Kit {
 		Connections: []setup.Connection{{Code: "stall", Connector: "stall", Name: "The stall", Address: "http://stall.test",
 			Settings: map[string]any{"offer": map[string]any{"sources": []any{"alder"}}},
 			Feeds: map[message.Feed]setup.Feed{message.OrdersIn: {On: true}, message.ListingsIn: {On: true},
-				message.StockIn: {On: true}, message.ItemsIn: {On: true}, message.DispatchIn: {On: true}, message.StockOut: {On: true},
+				message.StockIn: {
+					On: true,
+				}, message.ItemsIn: {On: true}, message.DispatchIn: {On: true}, message.ReturnsIn: {On: true}, message.StockOut: {On: true},
 				message.DispatchOut: {On: true}}, Previewed: true}}}
 	secrets := map[string]map[string]string{"stall": {"key": "stall-key"}}
 	for _, code := range carriers {

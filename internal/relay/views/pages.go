@@ -28,13 +28,15 @@ type OrderView struct {
 	Timeline  []store.Entry
 	Shipments []ShipmentParcels
 	Outbox    []store.OutboxMessage
+	Returns   []store.GoodsReturn
 
-	Customer   store.Customer
-	Assignee   string // what who looks after it is called
-	Bought     int64  // orders of the customer, up to 100
-	MergedInto string
-	Members    []store.OrderRow // of a summary, the first of them
-	Actions    []string         // what can be done with it now
+	ExchangeFor string // number of the return in whose place it is sent
+	Customer    store.Customer
+	Assignee    string // what who looks after it is called
+	Bought      int64  // orders of the customer, up to 100
+	MergedInto  string
+	Members     []store.OrderRow // of a summary, the first of them
+	Actions     []string         // what can be done with it now
 }
 
 // Version is one version of the channel's record, bare of its envelope.
@@ -69,10 +71,7 @@ func (r *Views) Order(ctx context.Context, number string) (OrderView, error) {
 	if out.Timeline, err = r.Store.Timeline(ctx, "order", o.ID); err != nil {
 		return out, err
 	}
-	if out.Shipments, err = r.shipmentsOf(ctx, o.ID); err != nil {
-		return out, err
-	}
-	if out.Outbox, err = r.Store.OutboxOfOrder(ctx, o.ID); err != nil {
+	if err := r.sentOf(ctx, &out); err != nil {
 		return out, err
 	}
 	if o.CustomerID != 0 {
@@ -129,6 +128,22 @@ func actions(o *order.Order) []string {
 type ShipmentParcels struct {
 	store.Shipment
 	Parcels []store.Parcel
+}
+
+// sentOf adds what was sent of an order, what came back, and what others are told of it.
+func (r *Views) sentOf(ctx context.Context, v *OrderView) (err error) {
+	id := v.Order.ID
+	if v.Shipments, err = r.shipmentsOf(ctx, id); err != nil {
+		return err
+	}
+	if v.Returns, err = r.Store.ReturnsOfOrder(ctx, id); err != nil {
+		return err
+	}
+	if v.ExchangeFor, err = r.Store.ExchangedFor(ctx, id); err != nil {
+		return err
+	}
+	v.Outbox, err = r.Store.OutboxOfOrder(ctx, id)
+	return err
 }
 
 func (r *Views) shipmentsOf(ctx context.Context, order int64) ([]ShipmentParcels, error) {

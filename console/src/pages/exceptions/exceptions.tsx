@@ -289,6 +289,7 @@ const dealtWith: Record<string, string> = {
   "bin to count": "It is counted",
   "cancellation not told": "They know it",
   "label not voided": "It is settled",
+  "refund not told": "They have it",
   "number still stands": "It is taken off",
 };
 
@@ -371,10 +372,14 @@ function Fix({ e, orders, onDone, onSaid }: { e: Exception; orders: string[]; on
     );
   else if (e.cause in dealtWith)
     body = (
-      <Button kind="main" onClick={() => settle.mutate()} disabled={settle.isPending}>
-        {dealtWith[e.cause]}
-      </Button>
+      <div className="flex flex-wrap gap-2">
+        <Button kind="main" onClick={() => settle.mutate()} disabled={settle.isPending}>
+          {dealtWith[e.cause]}
+        </Button>
+        {orders[0] && <Go to={`/orders/${orders[0]}`}>See the order</Go>}
+      </div>
     );
+  else if (e.cause === "return to be decided") body = <Go to={`/returns/${encodeURIComponent(e.subject)}`}>Decide on it</Go>;
   else if (e.cause === "service to be chosen")
     body = (
       <div className="flex flex-wrap gap-2">

@@ -5,6 +5,7 @@ import { Link, useNavigate, useParams } from "react-router";
 import { api, take, type Schema } from "../../api/client";
 import { CancelUnits } from "./cancel";
 import { Button, Head, Loading, Sheet, Trouble } from "../../parts/controls";
+import { OrderReturns } from "./returns";
 import { AnswerIt, Compared, HandOver, Members, More, Sum, Tags, Touched } from "./parts";
 import { decimal, Money, When } from "../../parts/format";
 import { Lamp, MessageState, Stage } from "../../parts/lamp";
@@ -183,6 +184,7 @@ export default function OrderPage() {
           <Sum order={o} />
           {o.ours.touched && o.ours.touched.length > 0 && <Touched order={o} />}
           {o.shipments.length > 0 && <Shipments order={o} />}
+          <OrderReturns order={o} />
           {o.write_backs.length > 0 && <WriteBacks order={o} />}
         </div>
         <Timeline order={o} />

@@ -99,6 +99,8 @@ const allCauses = [
   "bin to count",
   "cancellation not told",
   "label not voided",
+  "refund not told",
+  "return to be decided",
   "number still stands",
   "fits no carton",
   "number not told",
