@@ -21,6 +21,7 @@ const Pick = lazy(() => import("./pages/picking/pick"));
 const Parcels = lazy(() => import("./pages/parcels/parcels"));
 const PackingBench = lazy(() => import("./pages/parcels/bench"));
 const Parcel = lazy(() => import("./pages/parcels/parcel"));
+const Round = lazy(() => import("./pages/picking/round"));
 const Returns = lazy(() => import("./pages/returns/returns"));
 const Return = lazy(() => import("./pages/returns/return"));
 const Stock = lazy(() => import("./pages/stock/stock"));
@@ -80,7 +81,7 @@ const stations = [
 const belongs: Record<string, RegExp> = {
   "/stock": /^\/(receiving|counts|transfers|compare)/,
   "/catalog": /^\/(listings|offers|publish|tables|items)/,
-  "/picking": /^\/(pick|pack)\//,
+  "/picking": /^\/(pick|pack|rounds)\//,
   "/connections": /^\/connectors/,
   "/activity": /^\/reports/,
 };
@@ -253,6 +254,7 @@ function Cabin({ person }: { person: Schema<"Person"> }) {
               <Route path="orders/:number" element={<Order />} />
               <Route path="picking" element={<Picking />} />
               <Route path="pick/:number" element={<Pick />} />
+              <Route path="rounds/:number" element={<Round />} />
               <Route path="pack/:number" element={<PackingBench />} />
               <Route path="parcels" element={<Parcels />} />
               <Route path="parcels/:number" element={<Parcel />} />

@@ -113,10 +113,7 @@ func New(r *relay.Relay, o Options) (*API, http.Handler) {
 		g.Get("/api/v1/events", only(person.Look, a.events))
 		g.Get("/api/v1/orders.csv", only(person.Look, a.ordersCSV))
 		g.Get("/api/v1/reports/{code}.csv", only(person.Look, a.reportCSV))
-		g.Post("/api/v1/pick-lists.pdf", only(person.Ship, a.pickListsPDF)) // it begins to pick what is ready
-		g.Get("/api/v1/orders/{number}/pick-list.pdf", only(person.Ship, a.pickListPDF))
-		g.Get("/api/v1/parcels/{number}/label.pdf", only(person.Ship, a.labelPDF))
-		g.Get("/api/v1/manifests/{id}/manifest.pdf", only(person.Ship|person.KeepBooks, a.manifestPDF))
+		a.papers(g)
 		g.Get("/api/v1/runs/{id}/log", only(person.RunFeeds, a.runLog))
 		g.Get("/api/v1/setup", only(person.SetUp, a.exportSetup))
 		g.Post("/api/v1/sheets/{kind}", only(person.KeepStock|person.KeepCatalog|person.WorkOrders, a.handIn))

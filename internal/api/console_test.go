@@ -20,7 +20,9 @@ import (
 	"openrelay/internal/relay/inventory"
 	"openrelay/internal/relay/orders"
 	"openrelay/internal/relay/returning"
+	"openrelay/internal/relay/shipping"
 	"openrelay/internal/relay/trial"
+	"openrelay/internal/store"
 )
 
 var update = flag.Bool("update", false, "write anew what the tests of the console go by")
@@ -55,17 +57,23 @@ func TestTheConsoleIsTestedWithRealAnswers(t *testing.T) {
 	require.NoError(t, err)
 	_, err = c.Act(ctx, orders.Bulk{Action: orders.Assign, Value: "Joss", Orders: []string{"S-2"}}, "Edda")
 	require.NoError(t, err)
+	require.NoError(t, c.PutRoundRule(ctx, store.RoundRule{Code: "std", Name: "Standard", Location: "alder"}, "Edda"))
 	c.Sell("S-4", trial.Units("JAR", 2), trial.Units("LID", 1))
 	require.NoError(t, c.Label(c.Packed("S-4"), "anna"))
 	back, err := c.AnnounceReturn(ctx, returning.NewReturn{Order: "S-4", Reason: "one is chipped",
 		Lines: map[int64]int64{order.LineID(4, 1): 2}}, "Joss")
 	require.NoError(t, err)
 	require.NoError(t, c.ScanReturned(ctx, back, returning.Returned{Code: "JAR", Outcome: returns.ToLook}, "Pim"))
+	c.Sell("S-5", trial.Units("JAR", 1))
+	c.Sell("S-6", trial.Units("JAR", 2), trial.Units("LID", 1))
+	round, err := c.MakeRound(ctx, shipping.NewRound{Orders: []string{"S-5", "S-6"}}, "Pim")
+	require.NoError(t, err)
 	out := map[string]json.RawMessage{}
 	for _, path := range strings.Fields(`me first-run first-day people tokens
 		board orders orders/S-1 orders/S-2 orders/S-3 exceptions exceptions/causes connections
 		connections/stall connections/stall/join rules rules/words stock items items/JAR items/JAR/record listings listings/counts
-		returns returns/` + back + ` orders/S-4 shipments parcels profiles manifests purchases transfers counts activity runs locations
+		returns returns/` + back + ` rounds rounds/` + round.Number + `
+		round-rules orders/S-4 shipments parcels profiles manifests purchases transfers counts activity runs locations
 		company privacy jobs tags channel-states people-here views targets looks sheet-kinds sheets connectors connectors/hedgerow
 		price-lists option-groups field-owners
 		compare accounts reports/source reports/days reports/shipping reports/speed reports/stockouts reports/exceptions

@@ -290,6 +290,47 @@ func TestParcelsByTheInterface(t *testing.T) {
 	`)
 }
 
+func TestRoundsByTheInterface(t *testing.T) {
+	c := talk(t, "anna")
+	c.Stock(10, "JAR", "LID")
+	c.Sell("S-1", trial.Units("JAR", 2))
+	c.Sell("S-2", trial.Units("JAR", 1), trial.Units("LID", 1))
+	c.Sell("S-3", trial.Units("LID", 1))
+	c.says(`
+		viewer POST /rounds {"orders":["S-1"]} => 403
+		clerk POST /rounds {} => 422 ‹say which orders›
+		clerk POST /rounds {"orders":["NONE"]} => 409 ‹there is no such order›
+		clerk POST /rounds {"rule":"none"} => 404 ‹none›
+		clerk POST /rounds {"orders":["S-1","NONE","S-2"]} => 200 ‹"why":"there is no such order"› r=number
+		viewer GET /rounds => 200 ‹{r}› !‹Tolland›
+		viewer GET /rounds/{r} => 200 ‹"stops"› !‹Tolland›
+		clerk GET /rounds/{r} => 200 ‹Tolland›
+		clerk POST /rounds/{r}/scan {"code":"SPOON"} => 409 ‹not part of round›
+		clerk POST /rounds/{r}/scan {"code":"JAR","quantity":3} => 200 ‹JAR: 2 into slot 1, 1 into slot 2›
+		lead POST /rounds/{r}/scan {"code":"LID"} => 409 ‹take it over first›
+		lead POST /rounds/{r}/take {} => 409
+		lead POST /rounds/{r}/take {"over":true} => 200 ‹"mine":true›
+		lead POST /rounds/{r}/take-back {"code":"JAR","slot":1} => 200 ‹"picked":2›
+		lead POST /rounds/{r}/short {"code":"LID","quantity":9} => 409
+		lead POST /rounds/{r}/leave {"slot":9} => 422
+		lead POST /rounds/{r}/leave {"slot":2} => 200 ‹"slots":[›
+		clerk GET /rounds/{r}/round.pdf?size=roll => 200 ‹%PDF›
+		clerk GET /rounds/{r}/round.pdf?size=a3 => 422 ‹roll›
+		clerk GET /orders/S-1/pick-list.pdf?size=label => 200 ‹%PDF›
+		lead POST /rounds/{r}/take-apart => 200 ‹"state":"taken apart"›
+		clerk PUT /round-rules/std {"name":"Standard","location":"alder"} => 403
+		lead PUT /round-rules/A%20B {"name":"Standard","location":"alder"} => 422 ‹code›
+		lead PUT /round-rules/std {"name":"Standard","location":"alder","today":true} => 409 ‹has no hours›
+		lead PUT /round-rules/std {"name":"Standard","location":"alder"} => 200 ‹"slots":12›
+		viewer GET /round-rules => 200 ‹std›
+		clerk POST /rounds {"rule":"std"} => 200 ‹"rule":"std"›
+		lead DELETE /round-rules/std => 204
+		lead DELETE /round-rules/std => 404
+		clerk GET /rounds/NONE => 404
+	`)
+	c.Holds()
+}
+
 func TestReturnsByTheInterface(t *testing.T) {
 	c := talk(t, "anna")
 	c.Stock(10, "JAR")

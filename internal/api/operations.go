@@ -74,6 +74,7 @@ func (a *API) operations() {
 	a.reportsRoutes()
 	a.shipmentsRoutes()
 	a.returnsRoutes()
+	a.roundsRoutes()
 	a.catalogRoutes()
 	a.listingsRoutes()
 	a.stockRoutes()

@@ -15,6 +15,7 @@ import (
 	"github.com/go-chi/chi/v5"
 
 	"openrelay/internal/core/money"
+	"openrelay/internal/core/person"
 	"openrelay/internal/core/place"
 	"openrelay/internal/paper"
 	"openrelay/internal/relay/engine"
@@ -30,6 +31,16 @@ func (a *API) deny(w http.ResponseWriter, err error) {
 		return
 	}
 	problem(w, http.StatusInternalServerError, "Something broke on our side.")
+}
+
+// papers are the routes of what is printed.
+func (a *API) papers(g chi.Router) {
+	g.Post("/api/v1/pick-lists.pdf", only(person.Ship, a.pickListsPDF)) // it begins to pick what is ready
+	g.Get("/api/v1/orders/{number}/pick-list.pdf", only(person.Ship, a.pickListPDF))
+	g.Get("/api/v1/rounds/{number}/round.pdf", only(person.Ship, a.roundPDF))
+	g.Get("/api/v1/parcels/{number}/packing-slip.pdf", only(person.Ship, a.packingSlipPDF))
+	g.Get("/api/v1/parcels/{number}/label.pdf", only(person.Ship, a.labelPDF))
+	g.Get("/api/v1/manifests/{id}/manifest.pdf", only(person.Ship|person.KeepBooks, a.manifestPDF))
 }
 
 func (a *API) pdf(w http.ResponseWriter, r *http.Request, name string, draw func(*bytes.Buffer) error) {
@@ -81,9 +92,111 @@ func (a *API) pickListPDF(w http.ResponseWriter, r *http.Request) {
 		a.deny(w, fmt.Errorf("pick list of %s (begin to pick the order first): %w", number, err))
 		return
 	}
+	size, err := sizeOf(r)
+	if err != nil {
+		a.deny(w, err)
+		return
+	}
 	a.pdf(w, r, "pick-list-"+v.OrderNumber+".pdf", func(buf *bytes.Buffer) error {
-		return paper.WritePickLists(buf, pickList(a.company(r), v, a.relay.Now()))
+		return paper.WritePickLists(buf, size, pickList(a.company(r), v, a.relay.Now()))
 	})
+}
+
+// sizeOf is what a paper is asked for on; a page where nothing is said.
+func sizeOf(r *http.Request) (paper.Size, error) {
+	size := paper.Size(engine.Or(r.FormValue("size"), string(paper.A4)))
+	if !size.Known() {
+		return size, engine.Refuse("size %q: a4, roll or label is expected", size)
+	}
+	return size, nil
+}
+
+// roundPDF draws the list of a round: each item once, with the slots that it goes into.
+func (a *API) roundPDF(w http.ResponseWriter, r *http.Request) {
+	v, err := a.relay.Views.Round(r.Context(), chi.URLParam(r, "number"))
+	if err != nil {
+		a.deny(w, err)
+		return
+	}
+	size, err := sizeOf(r)
+	if err != nil {
+		a.deny(w, err)
+		return
+	}
+	company := a.company(r)
+	l := paper.PickList{Company: company.Name, Language: company.Language, Order: v.Number, Place: a.relay.PlaceName(v.LocationID),
+		Printed: a.relay.Now()}
+	for _, s := range v.Slots {
+		l.Slots = append(l.Slots, fmt.Sprintf("%2d %s", s.Slot, s.OrderNumber))
+	}
+	for _, s := range v.Stops {
+		l.Wants, l.Shares = append(l.Wants, s.Want), append(l.Shares, s.Slots)
+	}
+	a.pdf(w, r, "round-"+v.Number+".pdf", func(buf *bytes.Buffer) error { return paper.WritePickLists(buf, size, l) })
+}
+
+// packingSlipPDF draws what lies in a parcel, in the buyer's language where it is known. Prices are printed where they are asked for.
+func (a *API) packingSlipPDF(w http.ResponseWriter, r *http.Request) {
+	v, err := a.relay.Views.Parcel(r.Context(), chi.URLParam(r, "number"))
+	if err != nil {
+		a.deny(w, err)
+		return
+	}
+	s, err := a.packingSlip(r, v, r.URL.Query().Get("prices") == "yes")
+	if err != nil {
+		a.deny(w, err)
+		return
+	}
+	a.pdf(w, r, "packing-slip-"+v.Number+".pdf", func(buf *bytes.Buffer) error { return paper.WritePackingSlips(buf, s) })
+}
+
+func (a *API) packingSlip(r *http.Request, v views.ParcelView, prices bool) (paper.PackingSlip, error) {
+	ctx, o, company := r.Context(), v.Order, a.company(r)
+	s := paper.PackingSlip{Company: company.Name, Order: o.Number, ChannelOrder: o.Record.Number, Parcel: v.Number, To: o.ShipTo,
+		Gift: o.Record.GiftNote, Prices: prices, Day: a.relay.Now().In(a.relay.Zone()).Format(time.DateOnly),
+		Language: company.Language}
+	if paper.Speaks(o.Record.Language) {
+		s.Language = o.Record.Language
+	}
+	var err error
+	if s.From, err = a.relay.SenderOf(v); err != nil {
+		return s, err
+	}
+	all, err := a.relay.Store.ParcelsOf(ctx, v.ShipmentID)
+	if err != nil {
+		return s, err
+	}
+	at, of := 0, 0
+	for i := range all {
+		if all[i].State != store.CalledOff {
+			if of++; all[i].ID == v.ID {
+				at = of
+			}
+		}
+	}
+	s.Of = fmt.Sprintf("%d/%d", at, of)
+	serials, err := a.relay.Store.SerialsOf(ctx, v.ID)
+	if err != nil {
+		return s, err
+	}
+	var total int64
+	for _, l := range v.Lines {
+		it, line := v.Items[l.ItemID], o.Line(l.LineID)
+		row := paper.PackingSlipRow{SKU: it.SKU, Title: it.Name, Quantity: l.Quantity}
+		if len(line.Parts) == 0 && line.Quantity > 0 { // what a part of a kit costs, nobody said
+			sum := money.Share(line.Total, l.Quantity, line.Quantity)
+			total += sum
+			row.Price, row.Sum = money.Decimal(line.UnitPrice, o.Record.Currency), money.Decimal(sum, o.Record.Currency)
+		}
+		for _, n := range serials {
+			if n.ItemID == l.ItemID {
+				row.Serials = append(row.Serials, n.Serial)
+			}
+		}
+		s.Rows = append(s.Rows, row)
+	}
+	s.Total = money.Amount{Minor: total, Currency: o.Record.Currency}.String()
+	return s, nil
 }
 
 // pickListsPDF draws the pick lists of several orders; one whose picking was not begun is begun.
@@ -92,6 +205,11 @@ func (a *API) pickListsPDF(w http.ResponseWriter, r *http.Request) {
 	numbers := strings.Split(r.FormValue("orders"), ",")
 	if len(numbers) > 100 || numbers[0] == "" {
 		a.deny(w, engine.Refuse("orders: 1 to 100 numbers are expected"))
+		return
+	}
+	size, err := sizeOf(r)
+	if err != nil {
+		a.deny(w, err)
 		return
 	}
 	var lists []paper.PickList
@@ -116,7 +234,7 @@ func (a *API) pickListsPDF(w http.ResponseWriter, r *http.Request) {
 		a.deny(w, &engine.Refused{Text: "none of these orders has anything to pick", Conflict: true})
 		return
 	}
-	a.pdf(w, r, "pick-lists.pdf", func(buf *bytes.Buffer) error { return paper.WritePickLists(buf, lists...) })
+	a.pdf(w, r, "pick-lists.pdf", func(buf *bytes.Buffer) error { return paper.WritePickLists(buf, size, lists...) })
 }
 
 func (a *API) labelPDF(w http.ResponseWriter, r *http.Request) {

@@ -272,6 +272,76 @@ func (c *Client) Ship(ctx context.Context, parcel, carrier, service string, opts
 	return out, err
 }
 
+// Rounds lists rounds; query is like "state=picking".
+func (c *Client) Rounds(ctx context.Context, query string) ([]wire.Round, error) {
+	return get[[]wire.Round](ctx, c, "/rounds?"+query)
+}
+
+// Round returns one round with what is collected in it.
+func (c *Client) Round(ctx context.Context, number string) (wire.RoundView, error) {
+	return get[wire.RoundView](ctx, c, "/rounds/"+esc(number))
+}
+
+// MakeRound lets orders be picked in one walk.
+func (c *Client) MakeRound(ctx context.Context, n shipping.NewRound, opts ...Option) (out wire.RoundView, err error) {
+	_, err = c.Do(ctx, http.MethodPost, "/rounds", n, &out, opts...)
+	return out, err
+}
+
+// TakeRound picks a round; over takes it over from who picks it.
+func (c *Client) TakeRound(ctx context.Context, number string, over bool) (out wire.RoundView, err error) {
+	_, err = c.Do(ctx, http.MethodPost, "/rounds/"+esc(number)+"/take", map[string]bool{"over": over}, &out)
+	return out, err
+}
+
+// ScanRound scans a bin or a product in a round.
+func (c *Client) ScanRound(ctx context.Context, number string, s shipping.RoundScan, opts ...Option) (out wire.RoundView, err error) {
+	_, err = c.Do(ctx, http.MethodPost, "/rounds/"+esc(number)+"/scan", s, &out, opts...)
+	return out, err
+}
+
+// TakeBackRound takes back that units were picked into a slot.
+func (c *Client) TakeBackRound(ctx context.Context, number string, s shipping.RoundScan) (out wire.RoundView, err error) {
+	_, err = c.Do(ctx, http.MethodPost, "/rounds/"+esc(number)+"/take-back", s, &out)
+	return out, err
+}
+
+// ShortRound says that units are not where they should lie.
+func (c *Client) ShortRound(ctx context.Context, number string, m shipping.Missing) (out shipping.Shortage, err error) {
+	_, err = c.Do(ctx, http.MethodPost, "/rounds/"+esc(number)+"/short", m, &out)
+	return out, err
+}
+
+// LeaveRound takes a shipment off a round.
+func (c *Client) LeaveRound(ctx context.Context, number string, slot int) (out wire.RoundView, err error) {
+	_, err = c.Do(ctx, http.MethodPost, "/rounds/"+esc(number)+"/leave", map[string]int{"slot": slot}, &out)
+	return out, err
+}
+
+// TakeRoundApart ends a round; its shipments are picked by themselves.
+func (c *Client) TakeRoundApart(ctx context.Context, number string) (out wire.RoundView, err error) {
+	_, err = c.Do(ctx, http.MethodPost, "/rounds/"+esc(number)+"/take-apart", nil, &out)
+	return out, err
+}
+
+// RoundRules lists the rules by which rounds are made.
+func (c *Client) RoundRules(ctx context.Context) ([]store.RoundRule, error) {
+	return get[[]store.RoundRule](ctx, c, "/round-rules")
+}
+
+// PutRoundRule sets a rule for rounds.
+func (c *Client) PutRoundRule(ctx context.Context, code string, x store.RoundRule) (out store.RoundRule, err error) {
+	_, err = c.Do(ctx, http.MethodPut, "/round-rules/"+esc(code), map[string]any{"name": x.Name, "location": x.Location, "slots": x.Slots,
+		"services": x.Services, "units": x.Units, "today": x.Today}, &out)
+	return out, err
+}
+
+// DropRoundRule removes a rule for rounds.
+func (c *Client) DropRoundRule(ctx context.Context, code string) error {
+	_, err := c.Do(ctx, http.MethodDelete, "/round-rules/"+esc(code), nil, nil)
+	return err
+}
+
 // Returns lists goods that come back; query is like "state=arrived".
 func (c *Client) Returns(ctx context.Context, query string) ([]wire.Return, error) {
 	return get[[]wire.Return](ctx, c, "/returns?"+query)

@@ -32,7 +32,7 @@ func (k *walk) fromNothing(ctx context.Context) error {
 		return err
 	}
 	k.check(true, "it is named on its first page, with its first person, who makes a token for what follows")
-	for _, step := range []func(context.Context, *World) error{k.firstGround, k.firstChannel, k.firstOrder, k.oddDay} {
+	for _, step := range []func(context.Context, *World) error{k.firstGround, k.firstChannel, k.firstOrder, k.oneWalk, k.oddDay} {
 		if err := step(ctx, w); err != nil {
 			return err
 		}

@@ -19,7 +19,7 @@ func oddPapers(t testing.TB, s string) {
 	var buf bytes.Buffer
 	require.NoError(t, WriteLabel(&buf, Label{Carrier: s, Service: s, Tracking: "RR123456785XW", Routing: s, Imprint: s, From: to, To: to,
 		Order: s, Shipment: s, SSCC: s}, false))
-	require.NoError(t, WritePickLists(&buf, PickList{Company: s, Order: s, ChannelOrder: s,
+	require.NoError(t, WritePickLists(&buf, A4, PickList{Company: s, Order: s, ChannelOrder: s,
 		Shipment: s, Place: s, ShipTo: to, Note: s, Wish: s, Gift: s,
 		Wants: []picking.Want{{SKU: s, GTIN: s, Title: s, Bin: s, Quantity: 1}}}))
 	require.NoError(t, WriteManifest(&buf,

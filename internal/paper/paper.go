@@ -21,7 +21,6 @@ import (
 	"golang.org/x/image/font/gofont/goregular"
 	"golang.org/x/image/font/sfnt"
 
-	"openrelay/internal/core/picking"
 	"openrelay/internal/core/place"
 )
 
@@ -167,105 +166,6 @@ func drawCode128(p *fpdf.Fpdf, s string, x, y, w, h float64) {
 	}
 	module := min(w/float64(code.Bounds().Dx()), 0.5)
 	matrix(p, code, x, y, module*float64(code.Bounds().Dx()), h)
-}
-
-// PickList is what a picker takes along.
-type PickList struct {
-	Company, Order, ChannelOrder, Shipment, Place string
-	ShipTo                                        place.Address
-	Note, Wish, Gift                              string
-	Wants                                         []picking.Want
-	Printed                                       time.Time
-	Language                                      string // two letters of ISO 639-1; English where papers do not speak it
-}
-
-// WritePickLists draws pick lists on A4, each on pages of its own, with a barcode for the order and for each
-// product.
-func WritePickLists(w io.Writer, lists ...PickList) error {
-	title := ""
-	if len(lists) == 1 {
-		title = language(lists[0].Language).say("Pick list %s", lists[0].Order)
-	} else if len(lists) > 1 {
-		title = language(lists[0].Language).say("%d pick lists", len(lists))
-	}
-	p := newPDF(210, 297, title)
-	for _, l := range lists {
-		drawPickList(p, l)
-	}
-	return finish(p, w)
-}
-
-func drawPickList(p *fpdf.Fpdf, l PickList) {
-	const left, right = 15.0, 195.0
-	say := language(l.Language).say
-	page := 0
-	y := 0.0
-	head := func() {
-		p.AddPage()
-		page++
-		text(p, sans, "B", 16, left, 14, 100, say("Pick list %s", l.Order))
-		text(p, sans, "", 9, left, 22, 110, fmt.Sprintf("%s · %s · %s", l.Company, l.Place, l.Shipment))
-		drawCode128(p, l.Order, 140, 12, 55, 14)
-		text(p, mono, "", 9, 140, 27.5, 55, l.Order)
-		text(p, sans, "", 8, left, 285, 120, say("Printed %s · page %d", l.Printed.Format("2006-01-02 15:04"), page))
-		p.SetLineWidth(0.3)
-		p.Line(left, 34, right, 34)
-		y = 38
-	}
-	head()
-	text(p, sans, "", 9, left, y, 90, say("For %s", strings.Join(l.ShipTo.Lines(), ", ")))
-	text(p, sans, "", 9, 120, y, 75, say("Channel number %s", l.ChannelOrder))
-	y += 6
-	if l.Wish != "" {
-		text(p, sans, "", 9, left, y, 170, say("Wished: %s", l.Wish))
-		y += 6
-	}
-	for _, n := range []struct{ what, text string }{{"Note: %s", l.Note}, {"Put in: %s", l.Gift}} {
-		if n.text != "" {
-			text(p, sans, "B", 10, left, y, 180, say(n.what, n.text))
-			y += 7
-		}
-	}
-	columns := func() {
-		y += 2
-		for _, c := range []struct {
-			x float64
-			s string
-		}{{left, "Bin"}, {42, "Product"}, {118, "Scan"}} {
-			text(p, sans, "", 8, c.x, y, 0, say(c.s))
-		}
-		textRight(p, sans, "", 8, 186, y, say("Take"))
-		y += 5
-		p.SetLineWidth(0.2)
-		p.Line(left, y, right, y)
-	}
-	columns()
-	for _, want := range l.Wants {
-		if y+20 > 280 {
-			head()
-			columns()
-		}
-		drawWant(p, want, left, y)
-		y += 18
-		p.SetLineWidth(0.1)
-		p.Line(left, y, right, y)
-	}
-}
-
-// drawWant draws one row of a pick list.
-func drawWant(p *fpdf.Fpdf, want picking.Want, left, y float64) {
-	text(p, mono, "", 13, left, y+4, 26, want.Bin)
-	text(p, sans, "B", 10, 42, y+3, 72, want.Title)
-	text(p, mono, "", 9, 42, y+9, 72, want.SKU)
-	code := want.GTIN
-	if code == "" {
-		code = want.SKU
-	}
-	drawCode128(p, code, 118, y+2.5, 50, 9)
-	text(p, mono, "", 7.5, 118, y+12.5, 50, code)
-	textRight(p, sans, "B", 15, 186, y+4, fmt.Sprint(want.Quantity))
-	p.SetLineWidth(0.3)
-	p.Rect(190, y+4, 5, 5, "D")
 }
 
 // Label is what is glued on a parcel.

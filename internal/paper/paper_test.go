@@ -45,7 +45,7 @@ func TestPickListBreaksPages(t *testing.T) {
 				Bin: fmt.Sprintf("A-%02d-1", i), Quantity: int64(i)})
 	}
 	var buf bytes.Buffer
-	require.NoError(t, WritePickLists(&buf, l))
+	require.NoError(t, WritePickLists(&buf, A4, l))
 	require.Equal(t, 4, pages(buf.Bytes()))
 	if words := pdfText(t, buf.Bytes()); words != "" {
 		require.Contains(t, words, "Pick list R10001")
@@ -84,5 +84,65 @@ func TestManifest(t *testing.T) {
 	require.Equal(t, 3, pages(buf.Bytes()))
 	if words := pdfText(t, buf.Bytes()); words != "" {
 		require.Contains(t, words, "70.00 kg")
+	}
+}
+
+// TestAPickListFitsWhatItIsPrintedOn: a roll is as long as the list; labels are as many as it takes; nothing is left out.
+func TestAPickListFitsWhatItIsPrintedOn(t *testing.T) {
+	l := PickList{Order: "W10001", Shipment: "3 slots", Place: "Alder Yard", Slots: []string{"1 R10001", "2 R10002", "3 R10003"},
+		Printed: time.Now()}
+	for i := range 9 {
+		l.Wants = append(l.Wants,
+			picking.Want{SKU: fmt.Sprintf("JAR-%d", i), Title: "A jar", Bin: fmt.Sprintf("A-%02d-1", i), Quantity: 3})
+		l.Shares = append(l.Shares, []picking.Share{{Slot: 1, Quantity: 2}, {Slot: i, Quantity: 1}})
+	}
+	for size, want := range map[Size]int{A4: 1, Roll: 1, LabelSize: 3} {
+		var buf bytes.Buffer
+		require.NoError(t, WritePickLists(&buf, size, l))
+		require.Equal(t, want, pages(buf.Bytes()), size)
+		if words := pdfText(t, buf.Bytes()); words != "" {
+			for _, w := range []string{"Round W10001", "3 R10003", "JAR-8", "A-08-1", "1 into slot 8"} {
+				require.Contains(t, words, w, size)
+			}
+		}
+	}
+	require.True(t, Roll.Known())
+	require.False(t, Size("a3").Known())
+}
+
+// TestAPackingSlip says what is in a carton, with the buyer's words, and with prices only where they are wished for.
+func TestAPackingSlip(t *testing.T) {
+	s := PackingSlip{
+		Company:      "Morrow Hive Supply",
+		Order:        "R10001",
+		ChannelOrder: "MH-1",
+		Parcel:       "S1-2",
+		Of:           "2/3",
+		From:         maren,
+		To:           maren,
+		Day:          "2026-11-29",
+		Gift:         "For the garden\nfrom all of us",
+		Total:        "30.00 EUR",
+		Language:     "de",
+	}
+	for i := range 26 {
+		s.Rows = append(
+			s.Rows,
+			PackingSlipRow{SKU: fmt.Sprintf("JAR-%d", i), Title: "Honigglas", Price: "1.00", Sum: "1.00 EUR", Quantity: 1,
+				Serials: []string{"SN-1"}},
+		)
+	}
+	for _, prices := range []bool{false, true} {
+		s.Prices = prices
+		var buf bytes.Buffer
+		require.NoError(t, WritePackingSlips(&buf, s))
+		require.Equal(t, 3, pages(buf.Bytes()))
+		if words := pdfText(t, buf.Bytes()); words != "" {
+			for _, w := range []string{"Packzettel S1-2", "Paket 2/3", "JAR-25", "SN-1", "For the garden", "from all of us"} {
+				require.Contains(t, words, w)
+			}
+			require.Equal(t, prices, strings.Contains(words, "30.00 EUR"))
+			require.Equal(t, prices, strings.Contains(words, "1.00 EUR"))
+		}
 	}
 }

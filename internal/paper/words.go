@@ -5,6 +5,9 @@ import "fmt"
 // words are what stands on papers, in the languages that they can be in; English is what they are called by here.
 var words = map[string]map[string]string{
 	"de": {
+		"Round %s": "Runde %s", "%d into slot %d": "%d in Fach %d",
+		"Packing slip %s": "Packzettel %s", "Order %s": "Auftrag %s", "Your number %s": "Ihre Nummer %s",
+		"Parcel %s": "Paket %s", "Units": "Stück", "Sum": "Summe", "Together": "Zusammen",
 		"Pick list %s": "Pickliste %s", "%d pick lists": "%d Picklisten", "Printed %s · page %d": "Gedruckt %s · Seite %d",
 		"For %s": "Für %s", "Channel number %s": "Nummer des Kanals %s", "Wished: %s": "Gewünscht: %s", "Note: %s": "Notiz: %s",
 		"Put in: %s": "Beilegen: %s", "Bin": "Fach", "Product": "Artikel", "Scan": "Scannen", "Take": "Nehmen", "Label %s": "Etikett %s",
@@ -14,6 +17,9 @@ var words = map[string]map[string]string{
 		"Service": "Dienst", "Order": "Auftrag", "Weight": "Gewicht", "Price": "Preis", "Taken over by %s": "Übernommen durch %s",
 	},
 	"fr": {
+		"Round %s": "Tournée %s", "%d into slot %d": "%d dans la case %d",
+		"Packing slip %s": "Bon de colisage %s", "Order %s": "Commande %s", "Your number %s": "Votre numéro %s",
+		"Parcel %s": "Colis %s", "Units": "Unités", "Sum": "Somme", "Together": "Ensemble",
 		"Pick list %s": "Liste de prélèvement %s", "%d pick lists": "%d listes de prélèvement",
 		"Printed %s · page %d": "Imprimé %s · page %d", "For %s": "Pour %s", "Channel number %s": "Numéro du canal %s",
 		"Wished: %s": "Souhaité : %s", "Note: %s": "Note : %s", "Put in: %s": "À joindre : %s", "Bin": "Casier", "Product": "Article",

@@ -13,8 +13,12 @@ import (
 
 // TestPapersSpeakAllLanguages: whatever stands on a paper is said in each of them, with the same parts.
 func TestPapersSpeakAllLanguages(t *testing.T) {
-	source, err := os.ReadFile("paper.go")
-	require.NoError(t, err)
+	var source []byte
+	for _, name := range []string{"paper.go", "picklist.go", "packingslip.go"} {
+		text, err := os.ReadFile(name)
+		require.NoError(t, err)
+		source = append(source, text...)
+	}
 	var texts []string
 	for _, m := range regexp.MustCompile(`say\("([^"]+)"`).FindAllStringSubmatch(string(source), -1) {
 		texts = append(texts, m[1])
@@ -34,7 +38,7 @@ func TestAPaperIsInTheCompanysLanguage(t *testing.T) {
 		"fr": "Liste de prélèvement R1",
 		"xx": "Pick list R1"} {
 		var buf bytes.Buffer
-		require.NoError(t, WritePickLists(&buf, PickList{Order: "R1", ShipTo: maren, Printed: time.Now(), Language: code}))
+		require.NoError(t, WritePickLists(&buf, A4, PickList{Order: "R1", ShipTo: maren, Printed: time.Now(), Language: code}))
 		if words := pdfText(t, buf.Bytes()); words != "" {
 			require.Contains(t, words, says)
 		}

@@ -62,7 +62,7 @@ var peopleColumns = []struct{ table, column string }{
 	{"first_import", "who"}, {"bench", "who"}, {"exception", "closed_by"}, {"listing", "ignored_by"}, {"saved_view", "owner"},
 	{"orders", "typed_by"}, {"order_sum", "typed_by"}, {"api_token", "made_by"}, {"shipment", "pickers"}, {"orders", "assignee"},
 	{"exception", "assignee"}, {"definition", "added_by"}, {"rule", "changed_by"}, {"setting_change", "who"},
-	{"goods_return", "made_by"},
+	{"goods_return", "made_by"}, {"round", "held_by"}, {"round", "made_by"},
 }
 
 // TestEachColumnOfPeopleIsKnown: whoever adds one says so, so that it is tried.

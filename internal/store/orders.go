@@ -383,8 +383,11 @@ func (t *Tx) Number(series string) (string, error) {
 
 // firstPrefix is what the numbers of a series begin with where nobody said otherwise.
 func firstPrefix(series string) string {
-	if series == "return" {
-		return "B" // what comes back; many a company's orders begin with an R
+	switch series { // many a company's orders begin with an R
+	case "return":
+		return "B" // what comes back
+	case "round":
+		return "W" // a walk
 	}
 	return strings.ToUpper(series[:1])
 }

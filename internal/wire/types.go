@@ -11,6 +11,7 @@ import (
 	"openrelay/internal/core/place"
 	"openrelay/internal/core/returns"
 	"openrelay/internal/relay/engine"
+	"openrelay/internal/relay/shipping"
 	"openrelay/internal/relay/views"
 	"openrelay/internal/store"
 )
@@ -195,6 +196,43 @@ type Parcel struct {
 	ScannedAt   *time.Time `json:"scanned_at,omitempty" doc:"When its carrier first said where it is"`
 	DeliveredAt *time.Time `json:"delivered_at,omitempty"`
 	VoidAsked   *time.Time `json:"void_asked_at,omitempty" doc:"Since when its label is to be voided"`
+}
+
+// Round is shipments that are picked in one walk, as lists show it.
+type Round struct {
+	Number    string      `json:"number"`
+	Location  string      `json:"location"`
+	State     string      `json:"state" enum:"picking,picked,taken apart"`
+	Rule      string      `json:"rule,omitempty" doc:"Code of the rule by which it was made"`
+	Holder    string      `json:"holder,omitempty" doc:"Who picks it"`
+	Mine      bool        `json:"mine" doc:"Whoever asks picks it, or may begin to"`
+	MadeBy    string      `json:"made_by"`
+	Quantity  int64       `json:"quantity"`
+	Picked    int64       `json:"picked"`
+	Slots     []RoundSlot `json:"slots"`
+	CreatedAt *time.Time  `json:"created_at"`
+	EndedAt   *time.Time  `json:"ended_at,omitempty"`
+	Revision  int64       `json:"revision"`
+}
+
+// RoundSlot is a place on the cart, for one shipment.
+type RoundSlot struct {
+	Slot        int    `json:"slot"`
+	Shipment    string `json:"shipment"`
+	OrderNumber string `json:"order_number"`
+	Buyer       string `json:"buyer"`
+	State       string `json:"state" enum:"picking,packed,shipped,delivered,called off"`
+	Quantity    int64  `json:"quantity"`
+	Picked      int64  `json:"picked"`
+}
+
+// RoundView is a round with what is collected in it, in the order of the walk.
+type RoundView struct {
+	Round
+	Stops    []picking.Stop       `json:"stops"`
+	Left     []shipping.LeftOut   `json:"left,omitempty" doc:"When it was just made: orders that could not go into it"`
+	Said     picking.RoundOutcome `json:"said,omitzero" doc:"After a scan: what it did"`
+	Expected string               `json:"expected" doc:"What may be scanned next"`
 }
 
 // Return is goods of an order that come back, as lists show it.

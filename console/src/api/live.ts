@@ -3,12 +3,13 @@ import { useEffect, useState } from "react";
 
 /** Which cached answers an event makes stale. */
 const stale: Record<string, string[]> = {
-  order: ["orders", "order", "board", "shipment", "parcel", "picking", "tags"],
+  order: ["orders", "order", "board", "shipment", "parcel", "picking", "tags", "round"],
   stock: ["stock", "item", "why", "compare", "listings"],
   feed: ["connections", "connection", "runs", "board"],
   connection: ["connections", "connection", "board", "join", "connectors"],
   run: ["runs", "run"],
   import: ["import"],
+  round: ["rounds", "round", "round rules", "picking"],
   return: ["returns", "return", "order", "stock"],
   shipment: ["shipments", "shipment", "parcels", "parcel", "picking", "order"],
   manifest: ["manifests", "parcels"],

@@ -58,6 +58,9 @@ export const parcelQuery = (number: string) =>
     queryFn: () => take(api.GET("/api/v1/parcels/{number}", { params: { path: { number } } })),
   });
 
+/** The rules by which many orders are picked in one walk. */
+export const roundRulesQuery = queryOptions({ queryKey: ["round rules"], queryFn: () => take(api.GET("/api/v1/round-rules")) });
+
 export const rulesQuery = queryOptions({ queryKey: ["rules"], queryFn: () => take(api.GET("/api/v1/rules")) });
 
 export const causesQuery = queryOptions({ queryKey: ["causes"], queryFn: () => take(api.GET("/api/v1/exceptions/causes")) });

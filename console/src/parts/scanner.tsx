@@ -1,4 +1,5 @@
 import { useRef, useState, type FormEvent, type ReactNode } from "react";
+import { CameraButton } from "./camera";
 import { Button } from "./controls";
 import { LampShape } from "./lamp";
 
@@ -60,6 +61,7 @@ export function ScanField({
       <Button large type="submit" disabled={busy}>
         Enter
       </Button>
+      <CameraButton onScan={onScan} />
     </form>
   );
 }

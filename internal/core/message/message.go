@@ -65,6 +65,7 @@ type Order struct {
 	PricesIncludeTax bool          `json:"prices_include_tax"`
 	BuyerName        string        `json:"buyer_name,omitempty"`
 	BuyerEmail       string        `json:"buyer_email,omitempty"`
+	Language         string        `json:"language,omitempty" doc:"That the buyer reads, two letters of ISO 639-1; empty: not known"`
 	ShipTo           place.Address `json:"ship_to"`
 	Lines            []OrderLine   `json:"lines" need:"yes"`
 	Shipping         int64         `json:"shipping" doc:"Charged for shipping, minor units"`

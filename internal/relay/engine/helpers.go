@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"hash/fnv"
 	"maps"
+	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -110,3 +111,8 @@ func (r *Engine) NoteSecurity(ch *Change, kind, who, source, text string) error 
 	ch.After(func() { r.Log.Info("security", "kind", kind, "who", who, "source", source, "text", text) })
 	return ch.NoteSecurity(store.SecurityEvent{At: ch.Now.UnixMicro(), Kind: kind, Who: who, Source: source, Text: Clip(text, 300)})
 }
+
+var codeForm = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,30}$`)
+
+// ValidCode tells whether a text can be the code of a place, a carton, a sender or a rule.
+func ValidCode(code string) bool { return codeForm.MatchString(code) }

@@ -21,7 +21,7 @@ const (
 // checkProfile refuses a carton that there cannot be.
 func checkProfile(p packing.Profile) error {
 	switch {
-	case !locationCode.MatchString(p.Code):
+	case !engine.ValidCode(p.Code):
 		return engine.Refuse("code %q: small letters, digits and - are expected", p.Code)
 	case strings.TrimSpace(p.Name) == "":
 		return engine.Refuse("name: missing")
@@ -104,7 +104,7 @@ const highestNext = 999_999_999
 // SetSeries says how numbers of a series begin, and which comes next. A number is never given twice.
 func (r *Joining) SetSeries(ctx context.Context, s store.Series, who string) error {
 	switch {
-	case !locationCode.MatchString(s.Code):
+	case !engine.ValidCode(s.Code):
 		return engine.Refuse("code %q: small letters, digits and - are expected", s.Code)
 	case !seriesPrefix.MatchString(s.Prefix):
 		return engine.Refuse("prefix %q: up to 12 letters, digits, / and - are expected", s.Prefix)

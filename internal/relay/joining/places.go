@@ -4,7 +4,6 @@ import (
 	"context"
 	"fmt"
 	"maps"
-	"regexp"
 	"slices"
 	"strings"
 
@@ -14,8 +13,6 @@ import (
 	"openrelay/internal/setup"
 	"openrelay/internal/store"
 )
-
-var locationCode = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,30}$`)
 
 // Place is what is said of a place that holds stock. What is not said stays as it is.
 type Place struct {
@@ -33,7 +30,7 @@ func (r *Joining) PutLocation(ctx context.Context, code, name, keeper, who strin
 
 // PutPlace adds a place that holds stock, or changes it.
 func (r *Joining) PutPlace(ctx context.Context, code string, p Place, who string) error {
-	if !locationCode.MatchString(code) {
+	if !engine.ValidCode(code) {
 		return engine.Refuse("code %q: small letters, digits and - are expected", code)
 	}
 	keeper, err := r.keeperOf(p.Keeper)

@@ -24,7 +24,7 @@ func (r *Joining) putSender(ch *engine.Change, s store.Sender, who string) error
 		*f = strings.TrimSpace(*f)
 	}
 	switch {
-	case !locationCode.MatchString(s.Code):
+	case !engine.ValidCode(s.Code):
 		return engine.Refuse("code %q: small letters, digits and - are expected", s.Code)
 	case s.Name == "":
 		return engine.Refuse("name: missing")
@@ -73,7 +73,7 @@ const numberMark = "{number}"
 func (r *Joining) putNamedCarrier(ch *engine.Change, c store.NamedCarrier, who string) error {
 	c.Name, c.TrackingURL = strings.TrimSpace(c.Name), strings.TrimSpace(c.TrackingURL)
 	switch {
-	case !locationCode.MatchString(c.Code):
+	case !engine.ValidCode(c.Code):
 		return engine.Refuse("code %q: small letters, digits and - are expected", c.Code)
 	case r.ByCode(c.Code) != nil:
 		return &engine.Refused{Text: fmt.Sprintf("code %s: a connection has it", c.Code), Conflict: true}

@@ -194,7 +194,10 @@ func (r *Shipping) settleShipment(ch *engine.Change, o *order.Order, s *store.Sh
 		return err
 	}
 	ch.Tell("shipment", s.Number)
-	return ch.UpdateShipment(s)
+	if err := ch.UpdateShipment(s); err != nil {
+		return err
+	}
+	return r.settleRoundOf(ch, s.ID)
 }
 
 // allocatedAt counts the units of an order line that a place still has for it.

@@ -307,6 +307,9 @@ func (r *Shipping) Scan(ctx context.Context, shipment, code, bin string, qty int
 		if err := o.Workable(); err != nil {
 			return engine.OrderStateError(err)
 		}
+		if err := notInRound(ch, &s); err != nil {
+			return err
+		}
 		wants, err := r.wants(ch.Tx, s, o)
 		if err != nil {
 			return err
@@ -319,33 +322,38 @@ func (r *Shipping) Scan(ctx context.Context, shipment, code, bin string, qty int
 		if got.Kind != "product" {
 			return nil
 		}
-		if err := take(&s, o, got.ItemID, got.Quantity); err != nil {
-			return err
-		}
 		for i := range wants {
 			if wants[i].ItemID == got.ItemID {
 				wants[i].Picked += got.Quantity
 			}
 		}
-		if !slices.Contains(strings.Split(s.Pickers, store.PickersApart), who) {
-			s.Pickers = strings.TrimPrefix(s.Pickers+store.PickersApart+who, store.PickersApart)
-		}
-		if err := ch.UpdateShipment(&s); err != nil {
-			return err
-		}
-		if err := r.NoteOrder(ch, o, who, "picked", "Picked %d × %s%s", got.Quantity, got.SKU, binText(got.Bin)); err != nil {
-			return err
-		}
-		ch.Tell("shipment", s.Number)
-		if into := o.Ours.Decided.Profile; into != "" && carries(o, "pack") &&
-			!slices.ContainsFunc(s.Lines, func(l store.ShipmentLine) bool { return l.Picked < l.Quantity }) {
-			if err := r.carryLater(ch, s.Number, carryArgs{Step: "pack", Profile: into}); err != nil {
-				return err
-			}
-		}
-		return r.Orders.SaveOrder(ch, o)
+		return r.pickUnits(ch, &s, o, got, who)
 	})
 	return out, err
+}
+
+// pickUnits notes that units were picked for a shipment, and lets it go on where a rule says so.
+func (r *Shipping) pickUnits(ch *engine.Change, s *store.Shipment, o *order.Order, got picking.Outcome, who string) error {
+	if err := take(s, o, got.ItemID, got.Quantity); err != nil {
+		return err
+	}
+	if !slices.Contains(strings.Split(s.Pickers, store.PickersApart), who) {
+		s.Pickers = strings.TrimPrefix(s.Pickers+store.PickersApart+who, store.PickersApart)
+	}
+	if err := ch.UpdateShipment(s); err != nil {
+		return err
+	}
+	if err := r.NoteOrder(ch, o, who, "picked", "Picked %d × %s%s", got.Quantity, got.SKU, binText(got.Bin)); err != nil {
+		return err
+	}
+	ch.Tell("shipment", s.Number)
+	if into := o.Ours.Decided.Profile; into != "" && carries(o, "pack") &&
+		!slices.ContainsFunc(s.Lines, func(l store.ShipmentLine) bool { return l.Picked < l.Quantity }) {
+		if err := r.carryLater(ch, s.Number, carryArgs{Step: "pack", Profile: into}); err != nil {
+			return err
+		}
+	}
+	return r.Orders.SaveOrder(ch, o)
 }
 
 func binText(bin string) string {
@@ -362,7 +370,7 @@ func (r *Shipping) TakeBack(ctx context.Context, shipment, code string, qty int6
 		return engine.Refuse("quantity %d: at least 1 is expected", qty)
 	}
 	return r.Commit(ctx, func(ch *engine.Change) error {
-		s, o, err := loadShipment(ch, shipment)
+		s, _, err := loadShipment(ch, shipment)
 		if err != nil {
 			return err
 		}
@@ -372,31 +380,42 @@ func (r *Shipping) TakeBack(ctx context.Context, shipment, code string, qty int6
 				Conflict: true,
 			}
 		}
-		wants, err := r.wants(ch.Tx, s, o)
-		if err != nil {
+		if err := notInRound(ch, &s); err != nil {
 			return err
 		}
-		w, err := picking.Find(wants, code)
-		if err != nil {
-			return err
-		}
-		parcels, err := ch.ParcelsOf(s.ID)
-		if err != nil {
-			return err
-		}
-		qty = max(qty, 1)
-		if err := untake(&s, o, contents(parcels, live), w.ItemID, w.SKU, qty); err != nil {
-			return err
-		}
-		if err := ch.UpdateShipment(&s); err != nil {
-			return err
-		}
-		ch.Tell("shipment", s.Number)
-		if err := r.NoteOrder(ch, o, who, "taken back", "%d × %s put back%s", qty, w.SKU, intoBin(w.Bin)); err != nil {
-			return err
-		}
-		return r.Orders.SaveOrder(ch, o)
+		return r.takeBackUnits(ch, &s, code, max(qty, 1), who)
 	})
+}
+
+// takeBackUnits takes back that units of an item were picked for a shipment.
+func (r *Shipping) takeBackUnits(ch *engine.Change, s *store.Shipment, code string, qty int64, who string) error {
+	o, err := ch.Order(s.OrderID)
+	if err != nil {
+		return err
+	}
+	wants, err := r.wants(ch.Tx, *s, o)
+	if err != nil {
+		return err
+	}
+	w, err := picking.Find(wants, code)
+	if err != nil {
+		return err
+	}
+	parcels, err := ch.ParcelsOf(s.ID)
+	if err != nil {
+		return err
+	}
+	if err := untake(s, o, contents(parcels, live), w.ItemID, w.SKU, qty); err != nil {
+		return err
+	}
+	if err := ch.UpdateShipment(s); err != nil {
+		return err
+	}
+	ch.Tell("shipment", s.Number)
+	if err := r.NoteOrder(ch, o, who, "taken back", "%d × %s put back%s", qty, w.SKU, intoBin(w.Bin)); err != nil {
+		return err
+	}
+	return r.Orders.SaveOrder(ch, o)
 }
 
 // untake notes that qty units of an item are not picked after all, of the lines that were picked last first.

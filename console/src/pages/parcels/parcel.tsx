@@ -91,6 +91,25 @@ export default function Parcel() {
             <p className="mt-1 text-[12px] text-quiet">Wished delivery: {s.requested_service || "none"}</p>
           </section>
           <section>
+            <h2 className="mb-1">Packing slip</h2>
+            <p className="flex flex-wrap gap-x-4">
+              {[
+                ["", "Without prices"],
+                ["?prices=yes", "With prices"],
+              ].map(([query, name]) => (
+                <a
+                  key={name}
+                  className="flex min-h-12 items-center underline decoration-rule underline-offset-4 hover:decoration-ink"
+                  href={`/api/v1/parcels/${s.number}/packing-slip.pdf${query}`}
+                  target="_blank"
+                  rel="noreferrer"
+                >
+                  {name}
+                </a>
+              ))}
+            </p>
+          </section>
+          <section>
             <h2 className="mb-1">In it</h2>
             <table className="ledger">
               <tbody>

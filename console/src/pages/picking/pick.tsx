@@ -6,8 +6,9 @@ import { Link, useNavigate, useParams } from "react-router";
 import { api, Problem, take, type Schema } from "../../api/client";
 import { Button, Loading, Sheet, Tab, Trouble } from "../../parts/controls";
 import { LampShape } from "../../parts/lamp";
-import { Stepper } from "../../parts/stepper";
+import { PrintLinks } from "../../parts/printlinks";
 import { ScanField, sound, Verdict, type Said } from "../../parts/scanner";
+import { NotThere } from "./notthere";
 
 const rowClass = "flex flex-wrap items-center gap-4 border-b border-rule py-3";
 
@@ -133,8 +134,15 @@ export default function Pick() {
       <Sheet open={short !== null} onClose={() => setShort(null)} title={short ? `${short.sku} is not there` : ""}>
         {short && (
           <NotThere
-            shipment={s.number}
             want={short}
+            report={(body, key) =>
+              take(
+                api.POST("/api/v1/shipments/{number}/short", {
+                  params: { path: { number: s.number }, header: { "Idempotency-Key": `${s.number} ${key}` } },
+                  body,
+                }),
+              )
+            }
             onDone={(text) => {
               setShort(null);
               setBin("");
@@ -156,60 +164,11 @@ export default function Pick() {
             To its parcels
           </Button>
         )}
-        <a
-          className="flex min-h-12 items-center underline decoration-rule underline-offset-4"
-          href={`/api/v1/orders/${s.order_number}/pick-list.pdf`}
-          target="_blank"
-          rel="noreferrer"
-        >
-          Print pick list
-        </a>
+        <PrintLinks of="Print" path={`/api/v1/orders/${s.order_number}/pick-list.pdf`} />
         <Link className="flex min-h-12 items-center underline decoration-rule underline-offset-4" to="/picking">
           Other orders
         </Link>
       </div>
     </div>
-  );
-}
-
-/** Units that are not where they should lie: they are taken off the stock, and what becomes of them is told. */
-function NotThere({ shipment, want: w, onDone }: { shipment: string; want: Want; onDone: (text: string) => void }) {
-  const left = w.quantity - w.picked;
-  const [quantity, setQuantity] = useState(left);
-  const [key] = useState(() => crypto.randomUUID());
-  const report = useMutation({
-    mutationFn: () =>
-      take(
-        api.POST("/api/v1/shipments/{number}/short", {
-          params: { path: { number: shipment }, header: { "Idempotency-Key": `${shipment} ${w.sku} ${key}` } },
-          body: { code: w.sku, quantity, bin: w.bin || undefined },
-        }),
-      ),
-    onSuccess: (out) => onDone(out.text),
-  });
-  return (
-    <form
-      className="flex flex-col gap-4"
-      onSubmit={(e) => {
-        e.preventDefault();
-        report.mutate();
-      }}
-    >
-      <p>
-        {w.title}
-        {w.bin && (
-          <>
-            , bin <span className="font-mono">{w.bin}</span>
-          </>
-        )}
-        . The units are taken off the stock, so that nobody else is promised them, and the bin is to be counted. If more of it lies here you
-        are told where; else another place sends them, or the order waits.
-      </p>
-      <Trouble error={report.error} />
-      <Stepper large of={w.sku} least={1} value={quantity} most={left} onChange={setQuantity} />
-      <Button kind="main" large type="submit" disabled={report.isPending}>
-        {quantity === 1 ? "It is not there" : `${quantity} are not there`}
-      </Button>
-    </form>
   );
 }

@@ -7,6 +7,7 @@ import { When } from "../../parts/format";
 import { Lamp, Stage } from "../../parts/lamp";
 import { LeavesBy } from "../../parts/leavesby";
 import { Table, type Column } from "../../parts/table";
+import { LeftOut, Rounds, useMakeRound } from "./rounds";
 
 type Row = Schema<"OrderRow">;
 
@@ -14,6 +15,8 @@ type Row = Schema<"OrderRow">;
 export default function Picking() {
   const navigate = useNavigate();
   const [code, setCode] = useState("");
+  const [marked, setMarked] = useState<ReadonlySet<string>>(new Set());
+  const { make, left } = useMakeRound();
   const orders = useInfiniteQuery({
     queryKey: ["picking"],
     initialPageParam: "",
@@ -66,7 +69,9 @@ export default function Picking() {
           Pick
         </Button>
       </form>
-      <Trouble error={open.error ?? orders.error} />
+      <Rounds />
+      <Trouble error={open.error ?? make.error ?? orders.error} />
+      {left && <LeftOut made={left} />}
       {orders.isPending && <Loading />}
       {orders.isSuccess && rows.length === 0 && <Empty>Nothing to pick. Orders stand here as soon as their stock is allocated.</Empty>}
       {rows.length > 0 && (
@@ -76,8 +81,25 @@ export default function Picking() {
           rows={rows}
           rowKey={(o) => o.number}
           onOpen={(o) => open.mutate(o.number)}
+          mark={{ chosen: marked, set: setMarked }}
           more={{ has: orders.hasNextPage, busy: orders.isFetchingNextPage, load: () => void orders.fetchNextPage() }}
         />
+      )}
+      {marked.size > 0 && (
+        <div
+          role="toolbar"
+          aria-label="Marked orders"
+          className="sticky bottom-0 z-20 mt-3 flex flex-wrap items-center gap-3 border-t border-ink bg-paper py-2"
+        >
+          <strong className="font-medium">{marked.size === 1 ? "1 order" : `${marked.size} orders`}</strong>
+          <Button kind="main" large disabled={make.isPending || marked.size > 60} onClick={() => make.mutate({ orders: [...marked] })}>
+            Pick them in one round
+          </Button>
+          {marked.size > 60 && <span className="text-quiet">At most 60 fit on a cart.</span>}
+          <Button kind="quiet" className="ml-auto" onClick={() => setMarked(new Set())}>
+            Unmark
+          </Button>
+        </div>
       )}
     </>
   );

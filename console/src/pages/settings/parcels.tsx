@@ -6,6 +6,7 @@ import { Labelled } from "../../parts/fields";
 import { count } from "../../parts/format";
 import { KeptForm, KeptList } from "../../shared/company/kept";
 import { SettingsPage } from "../../shared/company/settingspage";
+import { RoundRules } from "./roundrules";
 import { codeOf, NameAndCode } from "../../shared/company/named";
 
 type Profile = Schema<"KeptProfile">;
@@ -22,6 +23,7 @@ export default function Parcels() {
       about="What parcels are packed in"
     >
       <Profiles />
+      <RoundRules />
       <Numbers />
     </SettingsPage>
   );
