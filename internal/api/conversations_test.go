@@ -277,6 +277,7 @@ func TestParcelsByTheInterface(t *testing.T) {
 		clerk POST /shipments/{s}/scan {"code":"JAR"} => 409
 		clerk POST /shipments/{s}/pack {"profile":"barrel"} => 422 ‹barrel›
 		clerk POST /shipments/{s}/pack {"profile":"small","weight_g":-1} => 422
+		packer POST /shipments/{s}/pack {"profile":"small","let_in":true} => 403 ‹work on orders›
 		clerk POST /shipments/{s}/pack {"profile":"small"} => 200 ‹"state":"packed"›
 		viewer GET /profiles => 200 ‹small›
 		clerk GET /parcels/{s}/rates => 200 ‹anna› ‹bert›

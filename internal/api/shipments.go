@@ -8,6 +8,8 @@ import (
 	"net/url"
 	"strings"
 
+	"github.com/danielgtaylor/huma/v2"
+
 	"openrelay/internal/core/person"
 	"openrelay/internal/core/picking"
 	"openrelay/internal/relay/shipping"
@@ -204,13 +206,24 @@ type packInput struct {
 }
 
 func (a *API) pack(ctx context.Context, in *packInput) (*body[wire.ShipmentView], error) {
-	b := in.Body
-	if _, err := a.relay.Pack(ctx, in.Number, shipping.Packing{Profile: b.Profile, WeightG: b.WeightG, Serials: b.Serials, Sure: b.Sure,
-		Units: b.Units},
-		who(ctx)); err != nil {
+	w, err := packingOf(ctx, in.Body.Carton)
+	if err != nil {
+		return nil, err
+	}
+	w.Units = in.Body.Units
+	if _, err := a.relay.Pack(ctx, in.Number, w, who(ctx)); err != nil {
 		return nil, wrapNumber("shipment", in.Number, err)
 	}
 	return a.shipmentByNumber(ctx, in.Number)
+}
+
+// packingOf is what goes into a parcel, as far as who asks may say it.
+func packingOf(ctx context.Context, c wire.Carton) (shipping.Packing, error) {
+	if c.LetIn && !may(personOf(ctx), person.WorkOrders) {
+		return shipping.Packing{}, huma.Error403Forbidden("Serial numbers that were not recorded at receipt are let in by those who " +
+			"work on orders.")
+	}
+	return shipping.Packing{Profile: c.Profile, WeightG: c.WeightG, Serials: c.Serials, Sure: c.Sure, LetIn: c.LetIn}, nil
 }
 
 func (a *API) proposal(ctx context.Context, in *NumberInput) (*body[shipping.CartonProposal], error) {
@@ -227,9 +240,11 @@ type repackInput struct {
 }
 
 func (a *API) repack(ctx context.Context, in *repackInput) (*body[wire.ParcelView], error) {
-	b := in.Body
-	if err := a.relay.Repack(ctx, in.Number, shipping.Packing{Profile: b.Profile, WeightG: b.WeightG, Serials: b.Serials, Sure: b.Sure},
-		who(ctx)); err != nil {
+	w, err := packingOf(ctx, in.Body)
+	if err != nil {
+		return nil, err
+	}
+	if err := a.relay.Repack(ctx, in.Number, w, who(ctx)); err != nil {
 		return nil, wrapNumber("parcel", in.Number, err)
 	}
 	return a.parcelByNumber(ctx, in.Number)

@@ -80,6 +80,7 @@ func (opt *packOptions) flags(f *flag.FlagSet) {
 func cartonFlags(f *flag.FlagSet, c *wire.Carton, of string) {
 	f.Int64Var(&c.WeightG, "weight", 0, of+"weighed gross `grams`; 0 takes the sum of items and carton")
 	f.BoolVar(&c.Sure, "sure", false, of+"the weight is right although it is far from the sum")
+	f.BoolVar(&c.LetIn, "let-in", false, of+"let serial numbers in that were not recorded at receipt; for those who work on orders")
 	f.Func("serial", of+"`SKU=NUMBER` of a unit that has a serial number; may be given several times", func(text string) error {
 		sku, n, ok := strings.Cut(text, "=")
 		if !ok || sku == "" || n == "" {

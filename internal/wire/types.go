@@ -291,6 +291,7 @@ type Carton struct {
 	Profile string              `json:"profile" doc:"Code of a parcel profile"`
 	WeightG int64               `json:"weight_g,omitempty" doc:"Weighed gross weight; 0 takes the sum of items and carton"`
 	Serials map[string][]string `json:"serials,omitempty" doc:"Serial numbers of the units that have them, by SKU"`
+	LetIn   bool                `json:"let_in,omitempty" doc:"Let serial numbers in that were not recorded at receipt; for those who work on orders"`
 	Sure    bool                `json:"sure,omitempty" doc:"A weight that is far from the sum is right"`
 }
 

@@ -176,7 +176,7 @@ func TestEachUnitComesBackOnce(t *testing.T) {
 	for number, serials := range map[string][]string{"S-1": {"A1", "A2"}, "S-2": {"B1"}} {
 		k.Sell(number, trial.Units("SCALE", int64(len(serials))))
 		s := k.Picked(number)
-		_, err := k.Pack(ctx, s, shipping.Packing{Profile: "small", Serials: map[string][]string{"SCALE": serials}}, "Pim")
+		_, err := k.Pack(ctx, s, shipping.Packing{Profile: "small", LetIn: true, Serials: map[string][]string{"SCALE": serials}}, "Pim")
 		require.NoError(t, err)
 		require.NoError(t, k.Label(s, "ann"))
 	}
@@ -200,7 +200,7 @@ func TestEachUnitComesBackOnce(t *testing.T) {
 		k.MoveReturned(ctx, number, returning.MovedReturn{Code: "A1", From: returns.WrittenOff, To: returns.ToStock}, "Pim"))
 	k.Sell("S-3", trial.Units("SCALE", 1))
 	s := k.Picked("S-3")
-	_, err := k.Pack(ctx, s, shipping.Packing{Profile: "small", Serials: map[string][]string{"SCALE": {"A1"}}}, "Pim")
+	_, err := k.Pack(ctx, s, shipping.Packing{Profile: "small", LetIn: true, Serials: map[string][]string{"SCALE": {"A1"}}}, "Pim")
 	require.NoError(t, err, "it is sold again")
 	require.NoError(t, k.Label(s, "ann"))
 	again := begin(t, k, returning.NewReturn{Order: "S-3"})

@@ -146,11 +146,13 @@ func TestUnitsWithSerialNumbersArePackedByThem(t *testing.T) {
 	require.NoError(t, k.AddItems(ctx, []listing.Opening{opening}, "test"))
 	picked := ""
 	pack := func(serials ...string) error {
-		_, err := k.Pack(ctx, picked, shipping.Packing{Profile: "small", Serials: map[string][]string{"SCALE": serials}}, "Pim")
+		_, err := k.Pack(ctx, picked, shipping.Packing{Profile: "small", LetIn: true, Serials: map[string][]string{"SCALE": serials}}, "Pim")
 		return err
 	}
 	k.Sell("S-1", trial.Units("SCALE", 2))
 	picked = k.Picked("S-1")
+	_, err := k.Pack(ctx, picked, shipping.Packing{Profile: "small", Serials: map[string][]string{"SCALE": {"SN-1", "SN-2"}}}, "Pim")
+	require.ErrorContains(t, err, "serial number SN-1 of SCALE was not recorded when it was received")
 	require.ErrorContains(t, pack("SN-1"), "scan 2, 1 were given")
 	require.ErrorContains(t, pack("SN-1", "SN-2", "SN-3"), "1 serial numbers of SCALE are more than the parcel has units")
 	require.ErrorContains(t, pack("SN-1", "SN-1"), "serial number SN-1 of SCALE is")

@@ -20,6 +20,7 @@ type Packing struct {
 	Profile string              // code of a parcel profile
 	WeightG int64               // weighed gross weight in grams; 0 takes the sum of the items and the carton
 	Serials map[string][]string // serial numbers of the units whose items have them, by SKU
+	LetIn   bool                // serial numbers that were not recorded at receipt are let in
 	Sure    bool                // a weight that is far from the sum is right
 	Units   map[string]int64    // units by SKU; empty: all that the shipment takes and lies in no parcel yet
 }
@@ -170,7 +171,7 @@ func (r *Shipping) fill(ch *engine.Change, p *store.Parcel, profile packing.Prof
 	if why := profile.Refuses(content); why != "" {
 		return "", &engine.Refused{Text: why, Conflict: true}
 	}
-	if chosen, err = r.chooseSerials(ch, p, items, w.Serials); err != nil {
+	if chosen, err = r.chooseSerials(ch, p, items, w.Serials, w.LetIn); err != nil {
 		return "", err
 	}
 	p.Profile, p.LengthMM, p.WidthMM, p.HeightMM, p.Error = profile.Code, profile.LengthMM, profile.WidthMM, profile.HeightMM, ""

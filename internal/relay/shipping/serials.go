@@ -10,10 +10,10 @@ import (
 	"openrelay/internal/store"
 )
 
-// chooseSerials notes which units go with a parcel. Numbers that were not recorded at receipt are recorded
-// now, and that is said.
+// chooseSerials notes which units go with a parcel. A number that was not recorded at receipt is refused, unless somebody lets it
+// in; then it is recorded now, and that is said.
 func (r *Shipping) chooseSerials(ch *engine.Change, p *store.Parcel, items map[int64]store.Item,
-	serials map[string][]string) (string, error) {
+	serials map[string][]string, letIn bool) (string, error) {
 	if err := ch.UnpackSerials(p.ID); err != nil {
 		return "", err
 	}
@@ -35,6 +35,10 @@ func (r *Shipping) chooseSerials(ch *engine.Change, p *store.Parcel, items map[i
 			case errors.Is(err, store.ErrNotFound):
 				if text == "" || len(text) > 80 {
 					return "", engine.Refuse("serial %q: 1 to 80 characters are expected", text)
+				}
+				if !letIn {
+					return "", &engine.Refused{Text: fmt.Sprintf("serial number %s of %s was not recorded when it was received; look at "+
+						"the unit, or have it let in", text, it.SKU), Conflict: true}
 				}
 				if err := ch.AddSerial(it.ID, text, p.LocationID, "first seen at packing", ch.Now); err != nil {
 					return "", err

@@ -9,7 +9,7 @@ import { bare, productOf } from "../../parts/gs1";
 import { ScanField, sound, Verdict, type Said } from "../../parts/scanner";
 import { Stepper } from "../../parts/stepper";
 import { Proposal } from "./proposal";
-import { asksAboutWeight, CartonChoice, Serials, useCarton, WeightField } from "./carton";
+import { CartonChoice, GoOn, Serials, useCarton, WeightField } from "./carton";
 import { ParcelState } from "./state";
 
 type View = Schema<"ShipmentView">;
@@ -165,11 +165,7 @@ function NextParcel({ s, unpicked }: { s: View; unpicked: number }) {
         <h2 className="mb-2">Carton</h2>
         <Serials of={rows.filter((w) => w.serials && inIt(w) > 0).map((w) => ({ sku: w.sku, quantity: inIt(w) }))} carton={carton} />
         <Trouble error={pack.error ?? profiles.error} />
-        {asksAboutWeight(pack.error) && (
-          <Button large className="mb-2" onClick={() => pack.variables && pack.mutate({ ...pack.variables, sure: true })}>
-            The weight is right
-          </Button>
-        )}
+        <GoOn error={pack.error} onWord={(word) => pack.variables && pack.mutate({ ...pack.variables, ...word })} />
         <CartonChoice
           profiles={profiles.data ?? []}
           decided={s.decided_profile}

@@ -1,6 +1,9 @@
 import { clsx } from "clsx";
 import { useState } from "react";
+import { useQuery } from "@tanstack/react-query";
 import { Problem, type Schema } from "../../api/client";
+import { may, meQuery } from "../../api/queries";
+import { Button } from "../../parts/controls";
 
 /** What is said of a carton beside its profile: what it weighs, and which units lie in it. */
 export interface Carton {
@@ -9,7 +12,30 @@ export interface Carton {
   setWeight: (text: string) => void;
   setSerials: (sku: string, text: string) => void;
   clear: () => void;
-  body: (profile: string, sure?: boolean) => Schema<"Carton">;
+  body: (profile: string, word?: Word) => Schema<"Carton">;
+}
+
+/** What a person says when packing was refused and it is right all the same. */
+export type Word = { sure?: true; let_in?: true };
+
+/** The word that lets a refused packing go on; none where there is no such way. */
+function wordFor(error: unknown): [Word, string, "orders" | null] | null {
+  if (!(error instanceof Problem)) return null;
+  if (error.detail.includes("say that it is right")) return [{ sure: true }, "The weight is right", null];
+  if (error.detail.includes("have it let in")) return [{ let_in: true }, "Let the serial number in", "orders"];
+  return null;
+}
+
+/** A button that lets a refused packing go on, where that may be and whoever packs may say so. */
+export function GoOn({ error, onWord }: { error: unknown; onWord: (word: Word) => void }) {
+  const me = useQuery(meQuery);
+  const found = wordFor(error);
+  if (!found || (found[2] && !may(me.data, found[2]))) return null;
+  return (
+    <Button large className="mb-2" onClick={() => onWord(found[0])}>
+      {found[1]}
+    </Button>
+  );
 }
 
 export function useCarton(): Carton {
@@ -24,9 +50,9 @@ export function useCarton(): Carton {
       setWeight("");
       setAll({});
     },
-    body: (profile, sure) => ({
+    body: (profile, word) => ({
       profile,
-      sure: sure || undefined,
+      ...word,
       weight_g: Math.round(Number(weight || 0) * 1000),
       serials: Object.fromEntries(Object.entries(serials).map(([sku, text]) => [sku, text.split(/\s+/).filter(Boolean)])),
     }),
@@ -112,6 +138,3 @@ export function WeightField({ carton, children }: { carton: Carton; children?: R
     </div>
   );
 }
-
-/** Whether packing was refused since the weight is far from the sum: a person may say that it is right. */
-export const asksAboutWeight = (error: unknown) => error instanceof Problem && error.detail.includes("say that it is right");

@@ -7,7 +7,7 @@ import { Button, Empty, Head, Loading, Trouble } from "../../parts/controls";
 import { Labelled } from "../../parts/fields";
 import { dayText, decimal, Kg, Money, When } from "../../parts/format";
 import { Lamp, LampShape } from "../../parts/lamp";
-import { asksAboutWeight, CartonChoice, Serials, useCarton, WeightField } from "./carton";
+import { CartonChoice, GoOn, Serials, useCarton, WeightField, type Word } from "./carton";
 import { ParcelState } from "./state";
 import { VoidLabel } from "./void";
 
@@ -142,8 +142,8 @@ function Work({ s }: { s: View }) {
     void client.invalidateQueries({ queryKey: ["shipment"] });
   };
   const pack = useMutation({
-    mutationFn: ({ profile, sure }: { profile: string; sure?: boolean }) =>
-      take(api.POST("/api/v1/parcels/{number}/repack", { params: { path: { number } }, body: carton.body(profile, sure) })),
+    mutationFn: ({ profile, word }: { profile: string; word?: Word }) =>
+      take(api.POST("/api/v1/parcels/{number}/repack", { params: { path: { number } }, body: carton.body(profile, word) })),
     onSuccess: refresh,
   });
   const unpack = useMutation({
@@ -165,11 +165,10 @@ function Work({ s }: { s: View }) {
           )}
         </div>
         <Trouble error={pack.error ?? unpack.error} />
-        {asksAboutWeight(pack.error) && (
-          <Button large className="mb-2" onClick={() => pack.variables && pack.mutate({ ...pack.variables, sure: true })}>
-            The weight is right
-          </Button>
-        )}
+        <GoOn
+          error={pack.error}
+          onWord={(word) => pack.variables && pack.mutate({ ...pack.variables, word: { ...pack.variables.word, ...word } })}
+        />
         <Serials of={s.contents.filter((w) => w.serials)} carton={carton} />
         <CartonChoice
           profiles={profiles.data ?? []}
