@@ -83,6 +83,10 @@ func setItem(it *catalog.Item, set map[string]string) error {
 			it.Groups = strings.Fields(v)
 		case "serials":
 			it.Serials = v == "yes"
+		case "fragile":
+			it.Fragile = v == "yes"
+		case "upright":
+			it.Upright = v == "yes"
 		case "price":
 			n, err := money.Parse(v, it.Currency)
 			if err != nil {

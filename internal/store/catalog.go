@@ -22,6 +22,8 @@ type Item struct {
 	Category string `db:"category" json:"category,omitempty"`
 	Options  string `db:"options" json:"options,omitempty"`
 	Serials  bool   `db:"serials" json:"serials,omitempty"`
+	Fragile  bool   `db:"fragile" json:"fragile,omitempty"`
+	Upright  bool   `db:"upright" json:"upright,omitempty"`
 	Archived bool   `db:"archived" json:"archived,omitempty"`
 	WeightG  int64  `db:"weight_g" json:"weight_g"`
 	LengthMM int64  `db:"length_mm" json:"length_mm"`
@@ -32,8 +34,8 @@ type Item struct {
 	Revision int64  `db:"revision" json:"revision"`
 }
 
-const itemCols = "id, sku, kind, family, gtin, name, category, options, serials, archived_at <> 0 AS archived, weight_g, length_mm, " +
-	"width_mm, height_mm, price, currency, revision"
+const itemCols = "id, sku, kind, family, gtin, name, category, options, serials, fragile, upright, archived_at <> 0 AS archived, " +
+	"weight_g, length_mm, width_mm, height_mm, price, currency, revision"
 
 // ItemByGTIN finds an item by its GTIN.
 func (t *Tx) ItemByGTIN(gtin string) (int64, error) {
@@ -160,7 +162,8 @@ func records(sel selector, where string, args ...any) ([]catalog.Item, error) {
 	for i, r := range rows {
 		out[i] = catalog.Item{ID: r.ID, SKU: r.SKU, Kind: catalog.Kind(r.Kind), Family: r.Family, Name: r.Name, Options: r.Options,
 			GTIN: r.GTIN, Category: r.Category, Description: r.Description,
-			Serials: r.Serials, WeightG: r.WeightG, LengthMM: r.LengthMM, WidthMM: r.WidthMM, HeightMM: r.HeightMM,
+			Serials: r.Serials, Fragile: r.Fragile, Upright: r.Upright,
+			WeightG: r.WeightG, LengthMM: r.LengthMM, WidthMM: r.WidthMM, HeightMM: r.HeightMM,
 			CustomsCode: r.CustomsCode, Origin: r.Origin, TaxClass: r.TaxClass,
 			Price: r.Price, Currency: r.Currency, Archived: r.Archived, Revision: r.Revision}
 		if err := json.Unmarshal([]byte(r.Images), &out[i].Images); err != nil {
@@ -228,10 +231,11 @@ func (t *Tx) UpdateItem(i catalog.Item, now time.Time) error {
 		archived = micros(now)
 	}
 	if _, err := t.exec(`UPDATE item SET sku=?, normal_sku=?, kind=?, family=?, gtin=?, name=?, category=?, options=?,
-		serials=?, archived_at=CASE WHEN ?=0 THEN 0 WHEN archived_at<>0 THEN archived_at ELSE ? END,
+		serials=?, fragile=?, upright=?, archived_at=CASE WHEN ?=0 THEN 0 WHEN archived_at<>0 THEN archived_at ELSE ? END,
 		weight_g=?, length_mm=?, width_mm=?, height_mm=?, price=?, currency=?, customs_code=?, origin=?, tax_class=?,
 		description=?, images=?, revision=revision+1 WHERE id=?`,
-		i.SKU, catalog.NormalSKU(i.SKU), string(i.Kind), i.Family, i.GTIN, i.Name, i.Category, i.Options, i.Serials, archived, archived,
+		i.SKU, catalog.NormalSKU(i.SKU), string(i.Kind), i.Family, i.GTIN, i.Name, i.Category, i.Options, i.Serials,
+		i.Fragile, i.Upright, archived, archived,
 		i.WeightG, i.LengthMM, i.WidthMM, i.HeightMM, i.Price, i.Currency, i.CustomsCode, i.Origin, i.TaxClass, i.Description,
 		string(images), i.ID); err != nil {
 		return fmt.Errorf("write item %s: %w", i.SKU, err)

@@ -227,12 +227,15 @@ type ItemOfReady struct {
 	LengthMM int64  `db:"length_mm"`
 	WidthMM  int64  `db:"width_mm"`
 	HeightMM int64  `db:"height_mm"`
+	Fragile  bool   `db:"fragile"`
+	Upright  bool   `db:"upright"`
 }
 
 // ItemsOfReady loads the items of those of some orders that are ready to be sent and that nobody has begun to pick.
 func (t *Tx) ItemsOfReady(orders []int64) (out []ItemOfReady, err error) {
 	in, args := list(orders)
-	err = t.sel(&out, `SELECT DISTINCT o.id AS order_id, i.id AS item_id, i.sku, i.weight_g, i.length_mm, i.width_mm, i.height_mm
+	err = t.sel(&out, `SELECT DISTINCT o.id AS order_id, i.id AS item_id, i.sku, i.weight_g, i.length_mm, i.width_mm, i.height_mm,
+		i.fragile, i.upright
 		FROM orders o JOIN allocation a ON a.line_id BETWEEN o.id*1024 AND o.id*1024+1023 JOIN item i ON i.id=a.item_id
 		WHERE o.id IN (`+in+`) AND o.stage='ready' AND o.kind='ship' AND o.test=0 ORDER BY o.id, i.id`, args...)
 	return out, err

@@ -49,6 +49,8 @@ type Item struct {
 	LengthMM    int64    `json:"length_mm,omitempty" doc:"millimetres"`
 	WidthMM     int64    `json:"width_mm,omitempty" doc:"millimetres"`
 	HeightMM    int64    `json:"height_mm,omitempty" doc:"millimetres"`
+	Fragile     bool     `json:"fragile,omitempty" doc:"Nothing is put on top of it in a carton"`
+	Upright     bool     `json:"upright,omitempty" doc:"Its height stays upright in a carton"`
 	CustomsCode string   `json:"customs_code,omitempty" doc:"Harmonized System code, 6 to 10 digits"`
 	Origin      string   `json:"origin,omitempty" doc:"Country of origin, ISO 3166-1 alpha-2"`
 	TaxClass    string   `json:"tax_class,omitempty"`

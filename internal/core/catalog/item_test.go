@@ -98,6 +98,7 @@ func TestAGroupIsRefusedByWhatIsWrong(t *testing.T) {
 func full() Item {
 	i := *goodItem()
 	i.Kind, i.Family, i.Category, i.Description, i.Serials = Kit, "SMOKER", "Tools", "Of steel.", true
+	i.Fragile, i.Upright = true, true
 	i.TaxClass, i.Marks, i.Groups, i.Archived = "full", []string{"fragile"}, []string{"bread"}, true
 	i.Parts = []Part{{"BELLOWS", 1}, {"CAN", 2}}
 	return i

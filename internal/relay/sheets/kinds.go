@@ -89,6 +89,7 @@ var itemColumns = []Column{
 	{"name", false, "Needed for a new item"}, {"options", false, "Such as size M, colour sand"}, {"gtin", false, "With its check digit"},
 	{"category", false, ""}, {"description", false, ""},
 	{"images", false, "Addresses with spaces between"}, {"serials", false, "yes or no"},
+	{"fragile", false, "yes or no: nothing is put on top of it"}, {"upright", false, "yes or no: its height stays upright"},
 	{"weight_g", false, "grams"}, {"length_mm", false, "millimetres"}, {"width_mm", false, "millimetres"},
 	{"height_mm", false, "millimetres"},
 	{"customs_code", false, "6 to 10 digits"}, {"origin", false, "Country, two letters"}, {"tax_class", false, ""},
@@ -536,6 +537,10 @@ func setField(it *catalog.Item, name, text string) (err error) {
 	switch name {
 	case "serials":
 		it.Serials, err = yesNo(name, text)
+	case "fragile":
+		it.Fragile, err = yesNo(name, text)
+	case "upright":
+		it.Upright, err = yesNo(name, text)
 	case "archived":
 		it.Archived, err = yesNo(name, text)
 	case "images":

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 
 	"openrelay/internal/core/catalog"
@@ -30,7 +31,7 @@ func (r *Sheets) Save(ctx context.Context, kind string, out io.Writer) error {
 			cells := make([]string, len(k.Columns))
 			for i, c := range k.Columns {
 				switch cells[i] = catalog.Text(it, c.Name); {
-				case (c.Name == "serials" || c.Name == "archived") && cells[i] == "":
+				case slices.Contains([]string{"serials", "fragile", "upright", "archived"}, c.Name) && cells[i] == "":
 					cells[i] = "no"
 				}
 			}

@@ -146,7 +146,8 @@ func TestUnitsWithSerialNumbersArePackedByThem(t *testing.T) {
 	require.NoError(t, k.AddItems(ctx, []listing.Opening{opening}, "test"))
 	picked := ""
 	pack := func(serials ...string) error {
-		_, err := k.Pack(ctx, picked, shipping.Packing{Profile: "small", LetIn: true, Serials: map[string][]string{"SCALE": serials}}, "Pim")
+		w := shipping.Packing{Profile: "small", LetIn: true, Serials: map[string][]string{"SCALE": serials}}
+		_, err := k.Pack(ctx, picked, w, "Pim")
 		return err
 	}
 	k.Sell("S-1", trial.Units("SCALE", 2))

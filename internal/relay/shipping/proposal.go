@@ -105,7 +105,8 @@ func (r *Shipping) unitsToPack(ctx context.Context, s *store.Shipment, parcels [
 		it := items[sl.ItemID]
 		for range sl.Quantity - packed[lineItem{sl.LineID, sl.ItemID}] {
 			out = append(out,
-				packing.Unit{SKU: it.SKU, LengthMM: it.LengthMM, WidthMM: it.WidthMM, HeightMM: it.HeightMM, WeightG: it.WeightG})
+				packing.Unit{SKU: it.SKU, LengthMM: it.LengthMM, WidthMM: it.WidthMM, HeightMM: it.HeightMM, WeightG: it.WeightG,
+					Fragile: it.Fragile, Upright: it.Upright})
 		}
 	}
 	return out, nil
@@ -206,7 +207,8 @@ func (r *Shipping) SettleCartons(ch *engine.Change, ids []int64) error {
 		}
 		fits := map[int64]bool{}
 		for _, x := range list {
-			u := packing.Unit{SKU: x.SKU, LengthMM: x.LengthMM, WidthMM: x.WidthMM, HeightMM: x.HeightMM, WeightG: x.WeightG}
+			u := packing.Unit{SKU: x.SKU, LengthMM: x.LengthMM, WidthMM: x.WidthMM, HeightMM: x.HeightMM, WeightG: x.WeightG,
+				Fragile: x.Fragile, Upright: x.Upright}
 			ok, known := fits[x.ItemID]
 			if !known {
 				ok = slices.ContainsFunc(profiles, func(p packing.Profile) bool { _, ok := packing.Load(p, []packing.Unit{u}); return ok })

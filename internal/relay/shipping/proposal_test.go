@@ -114,3 +114,31 @@ func TestWhatFitsNoCartonIsSaidAsItComesIn(t *testing.T) {
 	k.CancelOrder("S-3")
 	k.Holds()
 }
+
+// TestWhatIsFragileOrUprightLiesSo: a bottle that would fit lying down does not when it has to stand, and nothing stands on glass.
+func TestWhatIsFragileOrUprightLiesSo(t *testing.T) {
+	k := trial.New(t)
+	ctx := t.Context()
+	item := func(sku string, l, w, h int64, fragile, upright bool) {
+		require.NoError(t, k.AddItems(ctx, []listing.Opening{{Item: catalog.Item{SKU: sku, Name: "A " + sku, WeightG: 500, LengthMM: l,
+			WidthMM: w, HeightMM: h, Price: 1000, Currency: "EUR", Fragile: fragile, Upright: upright},
+			Counts: map[int64]int64{k.PlaceID("alder"): 9}}}, "test"))
+	}
+	item("LYING", 100, 100, 200, false, false)
+	item("STANDING", 100, 100, 200, false, true)
+	item("GLASS", 340, 240, 70, true, false)
+	parcels := func(number, sku string, n int64) int {
+		k.Sell(number, trial.Units(sku, n))
+		p, err := k.Propose(ctx, k.Picked(number))
+		require.NoError(t, err)
+		return len(p.Cartons)
+	}
+	require.Equal(t, 1, parcels("S-1", "LYING", 1))
+	require.Equal(t, 2, parcels("S-3", "GLASS", 2), "nothing stands on it")
+	require.Empty(t, k.Causes())
+	k.Sell("S-2", trial.Units("STANDING", 1))
+	require.Equal(t, []order.Cause{engine.NoCarton}, k.Causes(), "the carton is 150 mm high")
+	before, err := k.Store.Record(ctx, "STANDING")
+	require.NoError(t, err)
+	require.True(t, before.Upright)
+}

@@ -167,6 +167,18 @@ function Form({ was, isNew }: { was: Item; isNew: boolean }) {
             </div>
           </div>
         )}
+        {(it.kind ?? "stocked") !== "kit" && (
+          <div className="flex flex-wrap gap-x-6 gap-y-2 sm:col-span-3">
+            <label className="flex items-center gap-2">
+              <input type="checkbox" checked={it.fragile ?? false} onChange={(e) => put({ fragile: e.target.checked })} />
+              Fragile: nothing is put on top of it in a carton
+            </label>
+            <label className="flex items-center gap-2">
+              <input type="checkbox" checked={it.upright ?? false} onChange={(e) => put({ upright: e.target.checked })} />
+              Its height stays upright
+            </label>
+          </div>
+        )}
         {(it.kind ?? "stocked") === "stocked" && (
           <label className="flex items-center gap-2 sm:col-span-3">
             <input type="checkbox" checked={it.serials ?? false} onChange={(e) => put({ serials: e.target.checked })} />
