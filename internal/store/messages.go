@@ -169,6 +169,12 @@ func (t *Tx) ToldOfParcel(parcel int64, raised order.Cause) (out []OutboxMessage
 	return out, err
 }
 
+// SentOfOrder lists the messages of a feed about an order that were sent and are not confirmed yet.
+func (t *Tx) SentOfOrder(orderID int64, feed message.Feed) (out []OutboxMessage, err error) {
+	err = t.sel(&out, outboxQuery+"WHERE x.order_id=? AND x.order_id<>0 AND x.feed=? AND x.state='sent' ORDER BY x.id", orderID, feed)
+	return out, err
+}
+
 // LabelBought is the message by which a label of a parcel was bought.
 func (t *Tx) LabelBought(parcel int64, tracking string) (m OutboxMessage, err error) {
 	err = t.get(&m, outboxQuery+`WHERE x.parcel_id=?1 AND x.order_id=(SELECT s.order_id FROM parcel p JOIN shipment s

@@ -22,6 +22,7 @@ const (
 	ServicesSet              // a connection: its words for services stand for others
 	StockMoved               // of an item: any figure of its levels
 	ListingMoved             // a listing: it may have to show another quantity
+	ParcelsSeen              // an order: its channel shows parcels of it
 	CartonAsked              // an order: whether all of it goes into cartons is to be looked at
 	OrderSaved               // an order: its holds may be others
 	StockBelow               // of an item: it fell below nothing, or rose from there
@@ -38,6 +39,7 @@ var markNames = [marks]string{
 	"services set",
 	"stock moved",
 	"listing moved",
+	"parcels seen",
 	"carton asked",
 	"order saved",
 	"stock below nothing",

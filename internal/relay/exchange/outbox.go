@@ -448,6 +448,15 @@ func (r *Exchange) sent(ch *engine.Change, c *engine.Conn, m store.OutboxMessage
 	return nil
 }
 
+// SeenThere confirms a message that was sent, because its channel showed of itself what it says.
+func (r *Exchange) SeenThere(ch *engine.Change, m store.OutboxMessage) error {
+	c := r.ByID(m.ConnectionID)
+	if c == nil || m.State != store.Sent || m.Submission != "" {
+		return nil
+	}
+	return r.readBack(ch, c, m, true, nil)
+}
+
 // readBack takes what a confirming read saw.
 func (r *Exchange) readBack(ch *engine.Change, c *engine.Conn, m store.OutboxMessage, ok bool, err error) error {
 	if ok {

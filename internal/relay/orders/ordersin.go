@@ -180,6 +180,9 @@ func (t *taking) decide(m exchange.Mapped) error {
 		t.isNew[o.ID] = true
 	default:
 		y.Changed++
+		if len(o.Record.Parcels) > 0 {
+			b.Ch.Mark(engine.ParcelsSeen, o.ID)
+		}
 		if !t.isNew[o.ID] && !t.isChanged[o.ID] {
 			t.changed = append(t.changed, o)
 			t.isChanged[o.ID] = true

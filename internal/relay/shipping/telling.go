@@ -133,3 +133,30 @@ func (r *Shipping) withdraw(ch *engine.Change, o *order.Order, p *store.Parcel) 
 	d.Withdrawn, d.LastOfOrder = true, false
 	return r.putDispatch(ch, o, p, d)
 }
+
+// SettleSeen confirms what a channel was told of parcels of an order, where its own record shows them: then it need not be asked.
+func (r *Shipping) SettleSeen(ch *engine.Change, o *order.Order) error {
+	sent, err := ch.SentOfOrder(o.ID, message.DispatchOut)
+	if err != nil {
+		return err
+	}
+	for _, m := range sent {
+		var d message.Dispatch
+		if err := json.Unmarshal([]byte(m.Payload), &d); err != nil {
+			return err
+		}
+		seen := slices.ContainsFunc(o.Record.Parcels, func(p message.ParcelSeen) bool {
+			return p.Reference == d.Reference && p.Tracking == d.Tracking
+		})
+		if d.Withdrawn || !seen {
+			continue
+		}
+		if newer, err := ch.Overtaken(m); err != nil || newer {
+			return err
+		}
+		if err := r.Exchange.SeenThere(ch, m); err != nil {
+			return err
+		}
+	}
+	return nil
+}

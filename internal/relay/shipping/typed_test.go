@@ -116,3 +116,29 @@ func TestATypedNumberIsCorrected(t *testing.T) {
 	require.NoError(t, k.Label(bought, "ann"))
 	require.ErrorContains(t, typed(bought, "barge", "BG 3"), "has left already", "a label that a carrier sold is not typed over")
 }
+
+// TestAChannelThatShowsTheParcelNeedNotBeAsked: its own record of the order confirms what it was told; with another number it does not.
+func TestAChannelThatShowsTheParcelNeedNotBeAsked(t *testing.T) {
+	k := trial.New(t)
+	ctx := t.Context()
+	k.JoinAsked()
+	require.NoError(t, k.PutNamedCarrier(ctx, store.NamedCarrier{Code: "barge", Name: "Barge"}, "Edda"))
+	k.Stock(9, "JAR")
+	sale := trial.Sale("S-1", trial.Units("JAR", 1))
+	k.Take("asked", trial.Event("order", "S-1", 1, sale))
+	p := k.Packed("S-1")
+	require.NoError(t, k.TypeNumber(ctx, p, shipping.Typed{Carrier: "barge", Number: "BG 1"}, "Pim"))
+	k.Settle()
+	m := k.OutboxOf("S-1", message.DispatchOut)
+	require.Equal(t, store.Sent, m.State, "it is read back later")
+	var d message.Dispatch
+	require.NoError(t, json.Unmarshal([]byte(m.Payload), &d))
+	for version, number := range []string{"BG 0", "BG 1"} {
+		sale.Parcels = []message.ParcelSeen{{Reference: d.Reference, Tracking: number}}
+		k.Take("asked", trial.Event("order", "S-1", version+2, sale))
+		want := map[string]string{"BG 0": store.Sent, "BG 1": store.Confirmed}[number]
+		require.Equal(t, want, k.OutboxOf("S-1", message.DispatchOut).State)
+	}
+	require.Empty(t, k.Sent("asked", "/orders/S-1"), "nobody asked")
+	k.Holds()
+}

@@ -299,6 +299,15 @@ func (k *Kit) JoinPole() {
 	k.Join("pole", pole.Replace(stallDefinition), nil, message.OrdersIn, message.ListingsIn, message.DispatchOut)
 }
 
+// JoinAsked joins a channel like the stall whose parcels are read back an hour after it was told of them.
+func (k *Kit) JoinAsked() {
+	k.t.Helper()
+	asked := strings.NewReplacer("connector: stall", "connector: asked", "    takes: [corrections, withdrawals]\n",
+		"    takes: [corrections, withdrawals]\n    confirm: { after: 1h, "+
+			"request: { method: GET, path: \"/orders/{msg.order_id}\" }, when: \"true\" }\n")
+	k.Join("asked", asked.Replace(stallDefinition), nil, message.OrdersIn, message.ListingsIn, message.DispatchOut)
+}
+
 // JoinBooth joins a channel that is read. Its orders, listings and customers are what Has says.
 func (k *Kit) JoinBooth(settings map[string]any) {
 	k.t.Helper()

@@ -69,7 +69,8 @@ func main() {
 	binary := flag.String("binary", "bin/openrelay", "the program to measure")
 	file := flag.String("out", "build/bench.json", "where the figures go")
 	large := flag.Bool("large", false, "measure what needs a large file, and nothing else")
-	only := flag.String("only", "", "measure only this: boards, intake, live, goods, orders; finding, keeping make a large file")
+	only := flag.String("only", "",
+		"measure only this: boards, intake, live, goods, orders, packers, walking; finding, keeping make a large file")
 	flag.Parse()
 	most := 13 * time.Minute
 	if *large {
@@ -126,6 +127,8 @@ func (b *bench) part(only string, large bool) (func(binary string) error, error)
 			return errors.Join(b.begin(), b.finding(1_000_000))
 		},
 		"keeping":  func(string) error { return errors.Join(b.begin(), b.keeping(1_000_000)) },
+		"packers":  served(plain(b.packers), plain(b.typedNumbers)),
+		"walking":  func(string) error { return b.walking() },
 		"cartons":  func(string) error { return b.cartons() },
 		"thinning": func(string) error { return errors.Join(b.begin(), b.thinning(1_000_000)) },
 	}
@@ -166,6 +169,9 @@ func (b *bench) run(binary string) error {
 		func() error { return b.idle(binary) },
 		b.goods,
 		b.cartons,
+		b.walking,
+		b.packers,
+		b.typedNumbers,
 		func() error { return b.orders(binary) },
 	} {
 		if err := step(); err != nil {
