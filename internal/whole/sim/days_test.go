@@ -314,6 +314,15 @@ func (w *world) packer() {
 	if err != nil || len(rows) == 0 {
 		return
 	}
+	if w.one(500) {
+		w.step("a round", func() error { return w.walkRound(ctx, rows) })
+	}
+	if w.one(500) {
+		w.step("take a parcel back", func() error { return w.takeParcelBack(ctx) })
+	}
+	if w.one(500) {
+		w.step("something comes back", func() error { return w.comeBack(ctx) })
+	}
 	for range 1 + w.rng.IntN(4) {
 		o := rows[len(rows)-1-w.rng.IntN(min(len(rows), 20))]
 		if o.Kind != "ship" {

@@ -39,6 +39,7 @@ func run(t *testing.T, seed uint64, days int) (wrong, trace []string, summary st
 		wrong, trace = w.check(l), w.log
 		summary = fmt.Sprintf("%d days, %d sales, %d steps, %d crashes, faults %v, %d mails", days, sales, w.steps, w.crashes, w.faults,
 			len(w.mails))
+		summary += w.benchWork()
 		if len(wrong) > 0 && os.Getenv("TRACE") != "" {
 			require.NoError(t, os.WriteFile(os.Getenv("TRACE"), []byte(strings.Join(w.log, "\n")), 0o644))
 		}

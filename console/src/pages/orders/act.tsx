@@ -29,7 +29,7 @@ const actions: { action: Action; verb: string; asks?: string; warns?: string }[]
     action: "cancel",
     verb: "Cancel",
     asks: "Why",
-    warns: "What is not shipped is cancelled here, and its stock is released. The channel is not told.",
+    warns: "What is not shipped is cancelled here, and its stock is released. The channel is told, or you are asked to tell it.",
   },
 ];
 
