@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"flag"
+	"reflect"
 	"strings"
 
 	"openrelay/internal/client"
@@ -44,6 +45,11 @@ func (opt *companyOptions) flags(f *flag.FlagSet) {
 	f.StringVar(&c.TimeZone, "time-zone", "", "`zone` in which its days begin, such as Etc/GMT-1")
 	f.StringVar(&c.Country, "country", "", "`letters` of its country, two")
 	f.StringVar(&c.Currency, "currency", "", "`letters` of its currency, three, for what says none")
+	f.Func("reason", "a `reason` why units are cancelled and goods come back; may be given several times; together they are the list",
+		func(s string) error {
+			c.Reasons = append(c.Reasons, s)
+			return nil
+		})
 	f.StringVar(&c.Language, "language", "", "`letters` of the language of papers: en, de or fr")
 	f.StringVar(&a.Street, "street", "", "of its address: street and number")
 	f.StringVar(&a.Postcode, "postcode", "", "of its address")
@@ -53,7 +59,7 @@ func (opt *companyOptions) flags(f *flag.FlagSet) {
 
 func (opt *companyOptions) run(ctx context.Context, c *client.Client, p *printer, _ []string) error {
 	x, err := c.Company(ctx)
-	if err == nil && (opt.change != (engine.Company{}) || opt.address != (place.Address{})) {
+	if err == nil && (!reflect.DeepEqual(opt.change, engine.Company{}) || opt.address != (place.Address{})) {
 		x, err = c.SetCompany(ctx, opt.changed(x))
 	}
 	if err != nil {
@@ -65,6 +71,7 @@ func (opt *companyOptions) run(ctx context.Context, c *client.Client, p *printer
 		row("Country", or(x.Country, "not said"))
 		row("Currency", x.Currency)
 		row("Papers in", or(x.Language, "en"))
+		row("Reasons", strings.Join(x.Reasons, ", "))
 		if x.Address != nil {
 			row("Address", strings.Join(x.Address.Lines(), ", "))
 		}
@@ -76,15 +83,15 @@ func (opt *companyOptions) changed(x engine.Company) engine.Company {
 	w := opt.change
 	x.Name, x.TimeZone = or(w.Name, x.Name), or(w.TimeZone, x.TimeZone)
 	x.Country, x.Currency, x.Language = or(w.Country, x.Country), or(w.Currency, x.Currency), or(w.Language, x.Language)
+	if w.Reasons != nil {
+		x.Reasons = w.Reasons
+	}
 	if w := opt.address; w != (place.Address{}) {
 		a := place.Address{}
 		if x.Address != nil {
 			a = *x.Address
 		}
-		a.Street, a.Postcode, a.Town, a.Phone = or(w.Street, a.Street), or(
-			w.Postcode,
-			a.Postcode,
-		), or(w.Town, a.Town), or(
+		a.Street, a.Postcode, a.Town, a.Phone = or(w.Street, a.Street), or(w.Postcode, a.Postcode), or(w.Town, a.Town), or(
 			w.Phone,
 			a.Phone,
 		)

@@ -205,6 +205,29 @@ func (opt *labelOptions) run(ctx context.Context, c *client.Client, p *printer, 
 		"label-"+a[0]+".pdf")
 }
 
+type packingSlipOptions struct {
+	out    string
+	prices bool
+}
+
+func packingSlipCommand() command {
+	opt := &packingSlipOptions{}
+	return noun("slip", "PARCEL", "Save the packing slip of a parcel as PDF", 1, 1, opt.flags, opt.run)
+}
+
+func (opt *packingSlipOptions) flags(f *flag.FlagSet) {
+	f.StringVar(&opt.out, "o", "", "`file` to write; without it packing-slip-PARCEL.pdf")
+	f.BoolVar(&opt.prices, "prices", false, "with prices")
+}
+
+func (opt *packingSlipOptions) run(ctx context.Context, c *client.Client, p *printer, a []string) error {
+	path := "/parcels/" + url.PathEscape(a[0]) + "/packing-slip.pdf"
+	if opt.prices {
+		path += "?prices=yes"
+	}
+	return savePDF(ctx, c, p, path, opt.out, "packing-slip-"+a[0]+".pdf")
+}
+
 func parcelRows(x wire.Parcel, row func(...any)) {
 	size := fmt.Sprintf("%d×%d×%d mm", x.LengthMM, x.WidthMM, x.HeightMM)
 	if x.WeightG == 0 { // it left elsewhere

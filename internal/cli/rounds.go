@@ -4,6 +4,7 @@ import (
 	"context"
 	"flag"
 	"fmt"
+	"net/url"
 	"strconv"
 	"strings"
 
@@ -263,4 +264,20 @@ func (opt *roundRuleOptions) run(ctx context.Context, c *client.Client, p *print
 		return err
 	}
 	return p.told(x, "%s is set: %s, %d slots at %s", x.Code, x.Name, x.Slots, x.Location)
+}
+
+type roundListOptions struct{ out, size string }
+
+func roundListCommand() command {
+	opt := &roundListOptions{}
+	return noun("paper", "ROUND", "Save the list of a round as PDF", 1, 1, opt.flags, opt.run)
+}
+
+func (opt *roundListOptions) flags(f *flag.FlagSet) {
+	f.StringVar(&opt.out, "o", "", "`file` to write; without it round-ROUND.pdf")
+	f.StringVar(&opt.size, "size", "a4", "a4, roll (80 mm) or label (100×150 mm)")
+}
+
+func (opt *roundListOptions) run(ctx context.Context, c *client.Client, p *printer, a []string) error {
+	return savePDF(ctx, c, p, "/rounds/"+url.PathEscape(a[0])+"/round.pdf?size="+url.QueryEscape(opt.size), opt.out, "round-"+a[0]+".pdf")
 }

@@ -212,9 +212,7 @@ func (opt *shipmentsOptions) run(ctx context.Context, c *client.Client, p *print
 	})
 }
 
-type picklistOptions struct {
-	out string
-}
+type picklistOptions struct{ out, size string }
 
 func picklistCommand() command {
 	opt := &picklistOptions{}
@@ -223,10 +221,12 @@ func picklistCommand() command {
 
 func (opt *picklistOptions) flags(f *flag.FlagSet) {
 	f.StringVar(&opt.out, "o", "", "`file` to write; without it pick-list-ORDER.pdf")
+	f.StringVar(&opt.size, "size", "a4", "a4, roll (80 mm) or label (100×150 mm)")
 }
 
 func (opt *picklistOptions) run(ctx context.Context, c *client.Client, p *printer, a []string) error {
-	return savePDF(ctx, c, p, "/orders/"+url.PathEscape(a[0])+"/pick-list.pdf", opt.out, "pick-list-"+a[0]+".pdf")
+	return savePDF(ctx, c, p, "/orders/"+url.PathEscape(a[0])+"/pick-list.pdf?size="+url.QueryEscape(opt.size), opt.out,
+		"pick-list-"+a[0]+".pdf")
 }
 
 func closeManifestCommand() command {

@@ -32,12 +32,14 @@ type Setup struct {
 	Country     string            `yaml:"country,omitempty"`   // ISO 3166-1 alpha-2
 	Currency    string            `yaml:"currency,omitempty"`  // ISO 4217, of what says none
 	Language    string            `yaml:"language,omitempty"`  // of papers: en, de or fr
+	Reasons     []string          `yaml:"reasons,omitempty"`   // why units are cancelled and goods come back
 	Address     *Address          `yaml:"address,omitempty"`   // the company's own
 	Series      map[string]string `yaml:"series,omitempty"`    // prefix of each number series
 	Locations   []Location        `yaml:"locations,omitempty"`
 	Profiles    []Profile         `yaml:"profiles,omitempty"`
 	Senders     []Sender          `yaml:"senders,omitempty"`
 	Carriers    []Carrier         `yaml:"carriers,omitempty"`  // that are only named
+	Rounds      []Round           `yaml:"rounds,omitempty"`    // rules by which orders are picked in one walk
 	Archived    Archived          `yaml:"archived,omitempty"`  // what is used no more
 	Retention   map[string]int    `yaml:"retention,omitempty"` // days for which kinds stay whole; 0: for ever
 	Backups     *Backups          `yaml:"backups,omitempty"`
@@ -70,6 +72,17 @@ type Carrier struct {
 	Code        string `yaml:"code"`
 	Name        string `yaml:"name"`
 	TrackingURL string `yaml:"tracking_url,omitempty"` // {number} stands for the tracking number
+}
+
+// Round is a rule by which orders are picked in one walk.
+type Round struct {
+	Code     string   `yaml:"code"`
+	Name     string   `yaml:"name"`
+	Location string   `yaml:"location"`
+	Slots    int      `yaml:"slots"`
+	Services []string `yaml:"services,omitempty"` // words that buyers wished for; none: any
+	Units    int      `yaml:"units,omitempty"`    // 0: any order, 1: of a single unit, 2: all others
+	Today    bool     `yaml:"today,omitempty"`    // only what should leave today
 }
 
 // Address is a postal address; country is an ISO 3166-1 alpha-2 code.
@@ -273,6 +286,11 @@ func (s *Setup) check() error {
 			return err
 		}
 	}
+	for _, x := range s.Rounds {
+		if err := once("rounds", x.Code); err != nil {
+			return err
+		}
+	}
 	if err := s.checkArchived(); err != nil {
 		return err
 	}
@@ -383,6 +401,9 @@ func Compare(have, want Setup) []Change {
 	if want.Language != "" {
 		change("company", "language", have.Language, want.Language)
 	}
+	if want.Reasons != nil {
+		change("company", "reasons", strings.Join(have.Reasons, ", "), strings.Join(want.Reasons, ", "))
+	}
 	if want.Address != nil {
 		was := Address{}
 		if have.Address != nil {
@@ -403,6 +424,7 @@ func Compare(have, want Setup) []Change {
 	out = append(out, compareLocations(have, want.Locations)...)
 	out = append(out, compareLines("parcel profile", "measures", have.Profiles, want.Profiles, have.Archived.Profiles)...)
 	out = append(out, compareLines("sender", "sender", have.Senders, want.Senders, have.Archived.Senders)...)
+	out = append(out, compareLines("round", "rule", have.Rounds, want.Rounds, nil)...)
 	out = append(out, compareLines("carrier", "carrier", have.Carriers, want.Carriers, have.Archived.Carriers)...)
 	return append(out, compareConnections(have, want)...)
 }
@@ -467,10 +489,17 @@ func (p Profile) code() string  { return p.Code }
 func (p Profile) title() string { return p.Name }
 func (s Sender) code() string   { return s.Code }
 func (s Sender) title() string  { return s.Name }
+func (r Round) code() string    { return r.Code }
+func (r Round) title() string   { return r.Name }
 func (c Carrier) code() string  { return c.Code }
 func (c Carrier) title() string { return c.Name }
 
 func (s Sender) line() string { return joined(s.Name, s.Company, s.Phone, s.Email) }
+
+func (r Round) line() string {
+	return joined(r.Name, r.Location, fmt.Sprintf("%d slots", r.Slots), strings.Join(r.Services, " or "),
+		[]string{"", "of one unit", "of more"}[min(max(r.Units, 0), 2)], map[bool]string{true: "leaving today"}[r.Today])
+}
 
 func (c Carrier) line() string { return joined(c.Name, c.TrackingURL) }
 

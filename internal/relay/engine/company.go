@@ -16,11 +16,12 @@ import (
 // Company is what is known of the company itself.
 type Company struct {
 	Name     string         `json:"name" maxLength:"200"`
-	TimeZone string         `json:"time_zone" maxLength:"80" doc:"IANA name of the time zone in which its days begin; empty is UTC"`
-	Country  string         `json:"country,omitempty" maxLength:"2" doc:"Two letters of ISO 3166-1; new addresses begin with it"`
-	Currency string         `json:"currency,omitempty" maxLength:"3" doc:"Three letters of ISO 4217 for what says none; empty is EUR"`
-	Language string         `json:"language,omitempty" doc:"Of papers: pick lists, manifests; empty is en" enum:",en,de,fr"`
+	TimeZone string         `json:"time_zone" maxLength:"80"  doc:"IANA name of the time zone in which its days begin; empty is UTC"`
+	Country  string         `json:"country,omitempty" maxLength:"2"   doc:"Two letters of ISO 3166-1; new addresses begin with it"`
+	Currency string         `json:"currency,omitempty" maxLength:"3"   doc:"Three letters of ISO 4217 for what says none; empty is EUR"`
+	Language string         `json:"language,omitempty" doc:"Of papers: pick lists, manifests; empty is en"                                         enum:",en,de,fr"`
 	Address  *place.Address `json:"address,omitempty" doc:"Its own; places have theirs"`
+	Reasons  []string       `json:"reasons,omitempty" doc:"Why units are cancelled here and goods come back; offered where a reason is asked for"                  maxItems:"40"`
 }
 
 const (
@@ -30,6 +31,7 @@ const (
 	currencyKey = "currency"
 	addressKey  = "address"
 	languageKey = "language"
+	reasonsKey  = "reasons"
 )
 
 // PaperLanguages are those that papers can be in.
@@ -40,14 +42,18 @@ const usualCurrency = "EUR"
 
 // Company tells what is known of the company.
 func (r *Engine) Company(ctx context.Context) (c Company, err error) {
-	address := ""
+	address, reasons := "", ""
 	for key, to := range map[string]*string{CompanyKey: &c.Name, TimeZoneKey: &c.TimeZone, countryKey: &c.Country,
-		currencyKey: &c.Currency, addressKey: &address, languageKey: &c.Language} {
+		currencyKey: &c.Currency, addressKey: &address, languageKey: &c.Language,
+		reasonsKey: &reasons} {
 		if *to, err = r.Store.Setting(ctx, key); err != nil {
 			return c, err
 		}
 	}
 	c.Currency = Or(c.Currency, usualCurrency)
+	if reasons != "" {
+		c.Reasons = strings.Split(reasons, "\n")
+	}
 	if address != "" {
 		c.Address = &place.Address{}
 		err = json.Unmarshal([]byte(address), c.Address)
@@ -74,6 +80,9 @@ func (c *Company) Check() error {
 	if c.Language != "" && !slices.Contains(PaperLanguages, c.Language) {
 		return Refuse("language: %q is none of %s", c.Language, Join(PaperLanguages))
 	}
+	if err := c.checkReasons(); err != nil {
+		return err
+	}
 	if c.Address != nil {
 		c.Address.Normal()
 		if *c.Address == (place.Address{Country: c.Address.Country}) { // nothing but a country was said
@@ -85,6 +94,22 @@ func (c *Company) Check() error {
 			return Refuse("address: %s", strings.Join(problems, "; "))
 		}
 	}
+	return nil
+}
+
+// checkReasons tidies the company's list of reasons: each once, on one line.
+func (c *Company) checkReasons() error {
+	var kept []string
+	for _, s := range c.Reasons {
+		if s = strings.Join(strings.Fields(s), " "); s == "" || slices.Contains(kept, s) {
+			continue
+		}
+		if len(s) > 100 {
+			return Refuse("reasons: at most 100 characters each")
+		}
+		kept = append(kept, s)
+	}
+	c.Reasons = kept
 	return nil
 }
 
@@ -110,7 +135,8 @@ func (r *Engine) PutCompany(ch *Change, c Company, who string) error {
 		address = string(text)
 	}
 	for _, s := range [][2]string{{CompanyKey, c.Name}, {TimeZoneKey, c.TimeZone}, {countryKey, c.Country}, {currencyKey, c.Currency},
-		{addressKey, address}, {languageKey, c.Language}} {
+		{addressKey, address}, {languageKey, c.Language},
+		{reasonsKey, strings.Join(c.Reasons, "\n")}} {
 		if err := ch.PutSetting(s[0], s[1]); err != nil {
 			return err
 		}

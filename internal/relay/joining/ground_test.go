@@ -155,7 +155,9 @@ func TestGroundAsText(t *testing.T) {
 	require.NoError(t, k.PutNamedCarrier(ctx, store.NamedCarrier{Code: "barge", Name: "Barge"}, "Edda"))
 	company, err := k.Company(ctx)
 	require.NoError(t, err)
-	company.Language = "fr"
+	require.NoError(t, k.PutRoundRule(ctx, store.RoundRule{Code: "cart", Name: "The cart", Location: "alder", Slots: 6, Units: 1,
+		Services: []string{"standard"}, Today: true}, "Edda"))
+	company.Language, company.Reasons = "fr", []string{" broken ", "wrong  item", "broken", ""}
 	require.NoError(t, k.SetCompany(ctx, company, "Edda"))
 	out, err := k.ExportSetup(ctx)
 	require.NoError(t, err)
@@ -176,7 +178,8 @@ func TestGroundAsText(t *testing.T) {
 	}
 	told := strings.Join(said, "\n")
 	for _, line := range []string{"set  company  language: nothing → fr", "location alder  bins: nothing → B-[01-03] floor",
-		"new  sender skep  Little Skep", "new  carrier barge  Barge", "location alder  hours: nothing → 08:00-17:00"} {
+		"set  company  reasons: nothing → broken, wrong item", "new  sender skep  Little Skep", "new  round cart  The cart",
+		"new  carrier barge  Barge", "location alder  hours: nothing → 08:00-17:00"} {
 		require.Contains(t, told, line)
 	}
 	_, err = other.ApplySetup(ctx, want, nil, "Edda")

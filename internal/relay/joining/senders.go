@@ -4,6 +4,8 @@ import (
 	"context"
 	"fmt"
 	"net/url"
+	"reflect"
+	"slices"
 	"strings"
 
 	"openrelay/internal/relay/engine"
@@ -152,4 +154,32 @@ func (r *Joining) NameWarnings(name string) (list []string) {
 		}
 	}
 	return list
+}
+
+// exportRounds adds the rules by which orders are picked in one walk to a set-up.
+func (r *Joining) exportRounds(ctx context.Context, out *setup.Setup) error {
+	rules, err := r.Store.RoundRules(ctx)
+	for _, x := range rules {
+		out.Rounds = append(out.Rounds, setup.Round{Code: x.Code, Name: x.Name, Location: x.Location, Slots: x.Slots,
+			Services: x.Services, Units: x.Units, Today: x.Today})
+	}
+	return err
+}
+
+// applyRounds sets the rules by which orders are picked in one walk, as a set-up has them.
+func (r *Joining) applyRounds(ctx context.Context, want setup.Setup, who string) error {
+	have := setup.Setup{}
+	if err := r.exportRounds(ctx, &have); err != nil {
+		return err
+	}
+	for _, w := range want.Rounds {
+		if slices.ContainsFunc(have.Rounds, func(h setup.Round) bool { return reflect.DeepEqual(h, w) }) {
+			continue
+		}
+		if err := r.Views.Shipping.PutRoundRule(ctx, store.RoundRule{Code: w.Code, Name: w.Name, Location: w.Location, Slots: w.Slots,
+			Services: w.Services, Units: w.Units, Today: w.Today}, who); err != nil {
+			return fmt.Errorf("round %s: %w", w.Code, err)
+		}
+	}
+	return nil
 }

@@ -28,7 +28,7 @@ func (r *Joining) ExportSetup(ctx context.Context) (setup.Setup, error) {
 		return out, err
 	}
 	out.Company, out.TimeZone, out.Country, out.Currency = known.Name, known.TimeZone, known.Country, known.Currency
-	out.Language = known.Language
+	out.Language, out.Reasons = known.Language, known.Reasons
 	if known.Address != nil {
 		a := setup.Address(*known.Address)
 		out.Address = &a
@@ -86,6 +86,9 @@ func (r *Joining) exportGround(ctx context.Context, out *setup.Setup) error {
 			out.Locations = append(out.Locations, setup.Location{Code: l.Code, Name: l.Name, Address: setup.Address(l.Address),
 				Keeper: r.Code(l.Keeper), Hours: l.Hours, Bins: l.Bins})
 		}
+	}
+	if err := r.exportRounds(ctx, out); err != nil {
+		return err
 	}
 	if err := r.exportSenders(ctx, out); err != nil {
 		return err
@@ -403,6 +406,9 @@ func (r *Joining) ApplySetup(ctx context.Context, want setup.Setup, secrets map[
 	if err := r.applyKeeping(ctx, want, who); err != nil {
 		return out, err
 	}
+	if err := r.applyRounds(ctx, want, who); err != nil {
+		return out, err
+	}
 	for i, text := range want.Connectors {
 		def, err := connector.Load(fmt.Sprintf("connectors[%d]", i), []byte(text), r.Library())
 		if err != nil {
@@ -512,7 +518,10 @@ func (r *Joining) companyOf(ctx context.Context, want setup.Setup) (*engine.Comp
 	}
 	c := engine.Company{Name: engine.Or(want.Company, have.Name), TimeZone: engine.Or(want.TimeZone, have.TimeZone),
 		Country: engine.Or(want.Country, have.Country), Currency: engine.Or(want.Currency, have.Currency), Address: have.Address,
-		Language: engine.Or(want.Language, have.Language)}
+		Language: engine.Or(want.Language, have.Language), Reasons: have.Reasons}
+	if want.Reasons != nil {
+		c.Reasons = want.Reasons
+	}
 	if want.Address != nil {
 		a := place.Address(*want.Address)
 		c.Address = &a

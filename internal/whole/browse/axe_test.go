@@ -6,6 +6,11 @@ import (
 	"strings"
 	"testing"
 
+	"openrelay/internal/core/returns"
+	"openrelay/internal/demo"
+	"openrelay/internal/relay/returning"
+	"openrelay/internal/relay/shipping"
+
 	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -24,12 +29,49 @@ func TestPagesAreForEverybody(t *testing.T) {
 	require.NoError(t, err)
 	parcels, err := w.Client.Parcels(t.Context(), "")
 	require.NoError(t, err)
-	paths := []string{"/", "/exceptions", "/orders", "/orders?stage=held", "/orders/" + held[0].Number, "/type", "/picking", "/parcels",
-		"/pack/" + shipments[0].Number, "/parcels/" + parcels[0].Number,
-		"/stock", "/catalog", "/catalog/terms", "/listings", "/offers", "/publish", "/tables", "/items/new", "/items/JAR-500-T12",
-		"/items/JAR-500-T12/edit", "/receiving", "/transfers", "/counts",
-		"/compare", "/connections", "/connectors", "/connections/morrow", "/connections/morrow/join", "/connections/morrow/bench",
-		"/rules", "/rules/1", "/reports", "/settings", "/settings/places", "/settings/people", "/you", "/activity"}
+	round, back := benchWork(t, w)
+	paths := []string{
+		"/",
+		"/returns",
+		"/returns/" + back,
+		"/rounds/" + round,
+		"/exceptions",
+		"/orders",
+		"/orders?stage=held",
+		"/orders/" + held[0].Number,
+		"/type",
+		"/picking",
+		"/parcels",
+		"/pack/" + shipments[0].Number,
+		"/parcels/" + parcels[0].Number,
+		"/stock",
+		"/catalog",
+		"/catalog/terms",
+		"/listings",
+		"/offers",
+		"/publish",
+		"/tables",
+		"/items/new",
+		"/items/JAR-500-T12",
+		"/items/JAR-500-T12/edit",
+		"/receiving",
+		"/transfers",
+		"/counts",
+		"/compare",
+		"/connections",
+		"/connectors",
+		"/connections/morrow",
+		"/connections/morrow/join",
+		"/connections/morrow/bench",
+		"/rules",
+		"/rules/1",
+		"/reports",
+		"/settings",
+		"/settings/places",
+		"/settings/people",
+		"/you",
+		"/activity",
+	}
 	b := openBrowser(t)
 	b.signIn(w, "lead@morrowhive.example")
 	b.do(chromedp.Evaluate[chromedp.Void](string(script) + ";0"))
@@ -46,7 +88,32 @@ func TestPagesAreForEverybody(t *testing.T) {
 			assert.Equal(t, other, path, "two pages are called %q", title)
 		}
 		titles[title] = path
+		if shot := map[string]string{"/returns/" + back: "return", "/rounds/" + round: "round"}[path]; shot != "" {
+			b.shot(shot)
+		}
 	}
+}
+
+// benchWork begins a round of what is ready, and lets something of an order come back.
+func benchWork(t *testing.T, w *demo.World) (round, back string) {
+	ctx := t.Context()
+	ready, _, err := w.Client.Orders(ctx, "stage=ready&limit=6")
+	require.NoError(t, err)
+	var orders []string
+	for _, o := range ready {
+		orders = append(orders, o.Number)
+	}
+	r, err := w.Client.MakeRound(ctx, shipping.NewRound{Orders: orders, Location: "alder"})
+	require.NoError(t, err)
+	_, err = w.Client.ScanRound(ctx, r.Number, shipping.RoundScan{Code: r.Stops[0].SKU})
+	require.NoError(t, err)
+	sent, _, err := w.Client.Orders(ctx, "stage=shipped,delivered&limit=1")
+	require.NoError(t, err)
+	v, err := w.Client.AnnounceReturn(ctx, returning.NewReturn{Order: sent[0].Number, Reason: "one is chipped"})
+	require.NoError(t, err)
+	v, err = w.Client.ScanReturn(ctx, v.Number, returning.Returned{Code: v.Lines[0].SKU, Outcome: returns.ToLook})
+	require.NoError(t, err)
+	return r.Number, v.Number
 }
 
 // walkTo goes to another page as a link does, and waits until it stands: pages have titles of their own.

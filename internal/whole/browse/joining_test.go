@@ -89,7 +89,6 @@ func TestConsoleJoinsByKeyAndSecret(t *testing.T) {
 	b.click("Go on")
 	b.sees("listings would show another number")
 	b.sees("would be sold out")
-	b.shot("join-preview")
 	b.click("I have seen this")
 	b.sees("Seen")
 	b.click("What moves")

@@ -93,7 +93,6 @@ func TestWhatATerminalShows(t *testing.T) {
 		"\n$ openrelay place\n"+says("place")+"\n$ openrelay exception\n"+says("exception"))
 	b.sees("Alder Yard")
 	b.sees("unknown item")
-	b.shot("terminal-lists")
 	if os.Getenv("SCREENSHOTS") == "" {
 		return
 	}

@@ -1,8 +1,8 @@
 import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { ReasonField } from "../../shared/company/reasonfield";
 import { useState } from "react";
 import { api, take, type Schema } from "../../api/client";
 import { Button, Trouble } from "../../parts/controls";
-import { Labelled } from "../../parts/fields";
 import { Stepper } from "../../parts/stepper";
 
 type Order = Schema<"Order">;
@@ -58,9 +58,7 @@ export function CancelUnits({ order: o, onDone }: { order: Order; onDone: () => 
       <Button kind="quiet" onClick={() => setUnits(Object.fromEntries(lines.map((l) => [l.id, cancellable(l)])))}>
         All that has not left
       </Button>
-      <Labelled label="Why" help="The channel is told">
-        <input className="field w-full" required maxLength={200} value={reason} onChange={(e) => setReason(e.target.value)} />
-      </Labelled>
+      <ReasonField label="Why" help="The channel is told" required maxLength={200} value={reason} onChange={setReason} />
       <Trouble error={cancel.error} />
       <Button kind="main" type="submit" disabled={cancel.isPending || !some || !reason.trim()}>
         {all ? "Cancel the order" : "Cancel these units"}

@@ -6,6 +6,7 @@ import { Button, Sheet, Trouble } from "../../parts/controls";
 import { Labelled } from "../../parts/fields";
 import { Money } from "../../parts/format";
 import { Stepper } from "../../parts/stepper";
+import { ReasonField } from "../../shared/company/reasonfield";
 
 type Order = Schema<"Order">;
 const link = "code underline decoration-rule underline-offset-4 hover:decoration-ink";
@@ -107,9 +108,7 @@ function Announce({ order: o }: { order: Order }) {
           </li>
         ))}
       </ul>
-      <Labelled label="What the buyer says">
-        <input className="field w-full" maxLength={300} value={reason} onChange={(e) => setReason(e.target.value)} />
-      </Labelled>
+      <ReasonField label="What the buyer says" maxLength={300} value={reason} onChange={setReason} />
       <Labelled label="Number of the parcel in which it comes">
         <input className="field code w-full" maxLength={80} value={tracking} onChange={(e) => setTracking(e.target.value)} />
       </Labelled>

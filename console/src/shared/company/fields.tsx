@@ -1,3 +1,4 @@
+import { useState } from "react";
 import type { Schema } from "../../api/client";
 import { Labelled } from "../../parts/fields";
 
@@ -72,6 +73,7 @@ export function CompanyFields({ value: c, onChange }: { value: Company; onChange
           <option value="fr">Français</option>
         </select>
       </Labelled>
+      <Reasons of={c.reasons ?? []} onChange={(reasons) => onChange({ ...c, reasons })} />
       <Labelled label="Time zone" help="Its days begin at midnight there: those of reports, manifests and counts">
         <input
           className="field code w-full"
@@ -101,5 +103,28 @@ export function CompanyFields({ value: c, onChange }: { value: Company; onChange
         ))}
       </datalist>
     </div>
+  );
+}
+
+/** The company's reasons, on one line; what is typed stays as it is typed. */
+function Reasons({ of, onChange }: { of: string[]; onChange: (reasons: string[]) => void }) {
+  const [text, setText] = useState(of.join(", "));
+  return (
+    <Labelled label="Reasons" help="Why units are cancelled here and goods come back, by commas; offered where a reason is asked for" wide>
+      <input
+        className="field w-full"
+        placeholder="broken, wrong item, buyer changed their mind"
+        value={text}
+        onChange={(e) => {
+          setText(e.target.value);
+          onChange(
+            e.target.value
+              .split(",")
+              .map((s) => s.trim())
+              .filter(Boolean),
+          );
+        }}
+      />
+    </Labelled>
   );
 }
