@@ -13,6 +13,7 @@ import (
 	"openrelay/internal/relay/engine"
 	"openrelay/internal/relay/orders"
 	"openrelay/internal/standin"
+	"openrelay/internal/store"
 	"openrelay/internal/wire"
 )
 
@@ -70,6 +71,12 @@ func (w *seeding) begin(ctx context.Context) error {
 }
 
 func (w *seeding) sellPlain(ctx context.Context) error {
+	for _, r := range []store.RoundRule{{Code: "single", Name: "Single units", Location: "alder", Slots: 20, Units: 1},
+		{Code: "standard", Name: "Standard", Location: "alder", Slots: 8, Services: []string{"standard"}}} {
+		if _, err := w.Client.PutRoundRule(ctx, r.Code, r); err != nil {
+			return err
+		}
+	}
 	for _, r := range Rules {
 		if _, err := w.Client.ChangeRule(ctx, r); err != nil {
 			return err

@@ -31,7 +31,9 @@ var timelineQuery = "SELECT t.id, t.at, " + called(
 	"t.who") + ` AS who, t.thing, t.thing_id, t.what, t.text, coalesce(CASE t.thing WHEN 'order' THEN
 	(SELECT number FROM orders WHERE id=t.thing_id)
 	WHEN 'connection' THEN (SELECT code FROM connection WHERE id=t.thing_id) WHEN 'item' THEN (SELECT sku FROM item
-	WHERE id=t.thing_id) END,'') AS name FROM timeline t `
+	WHERE id=t.thing_id) WHEN 'purchase' THEN (SELECT number FROM purchase WHERE id=t.thing_id)
+	WHEN 'transfer' THEN (SELECT number FROM transfer WHERE id=t.thing_id) WHEN 'count' THEN (SELECT number FROM stock_count
+	WHERE id=t.thing_id) WHEN 'round' THEN (SELECT number FROM round WHERE id=t.thing_id) END,'') AS name FROM timeline t `
 
 // maxTimeline is how much of what happened to one thing is told with it.
 const maxTimeline = 1000

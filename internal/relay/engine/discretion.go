@@ -40,7 +40,7 @@ func ImpersonalNotes() []string { return slices.Sorted(maps.Keys(impersonalNotes
 // ImpersonalEntry tells whether an entry of the timeline quotes nothing of anybody.
 func ImpersonalEntry(e store.Entry) bool {
 	switch e.Thing {
-	case "item", "connector", "company", "rule", "location", "purchase", "transfer", "count":
+	case "item", "connector", "company", "rule", "location", "purchase", "transfer", "count", "round":
 		return true
 	case "order":
 		return impersonalNotes[e.What]

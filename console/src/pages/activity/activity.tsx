@@ -9,7 +9,15 @@ import { Table, type Column } from "../../parts/table";
 
 type Row = Schema<"Entry">;
 
-const pages: Record<string, string> = { order: "/orders/", rule: "/rules/", connection: "/connections/", item: "/items/" };
+const pages: Record<string, string> = {
+  order: "/orders/",
+  connection: "/connections/",
+  item: "/items/",
+  purchase: "/receiving/",
+  transfer: "/transfers/",
+  count: "/counts/",
+  round: "/rounds/",
+};
 
 const whats = [
   "taken in",
@@ -45,15 +53,18 @@ const columns: Column<Row>[] = [
   {
     key: "thing",
     title: "What",
-    cell: (e) => (
-      <Link
-        className="code whitespace-nowrap underline decoration-rule underline-offset-4 hover:decoration-ink"
-        to={`${pages[e.thing] ?? "/"}${encodeURIComponent(e.name)}`}
-      >
-        {e.name}
-      </Link>
-    ),
-    value: (e) => e.name,
+    cell: (e) =>
+      e.name && pages[e.thing] ? (
+        <Link
+          className="code whitespace-nowrap underline decoration-rule underline-offset-4 hover:decoration-ink"
+          to={`${pages[e.thing]}${encodeURIComponent(e.name)}`}
+        >
+          {e.name}
+        </Link>
+      ) : (
+        <span className="text-quiet">{e.name || e.thing}</span>
+      ),
+    value: (e) => e.name || e.thing,
   },
   { key: "text", title: "Happened", cell: (e) => e.text, value: (e) => e.text },
 ];

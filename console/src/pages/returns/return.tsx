@@ -228,7 +228,7 @@ function LineRow({
       {open && (
         <span className="flex flex-wrap gap-x-4 max-sm:order-last max-sm:w-full max-sm:justify-end">
           {l.left > 0 && !l.serials && (
-            <Button kind="quiet" className="min-h-12" disabled={busy} aria-label={`One ${l.sku} is here`} onClick={onTake}>
+            <Button kind="quiet" className="min-h-12" disabled={busy} aria-label={`One is here: ${l.sku}`} onClick={onTake}>
               One is here
             </Button>
           )}
