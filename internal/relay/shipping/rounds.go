@@ -101,6 +101,19 @@ func (r *Shipping) slotsOf(ch *engine.Change, x *store.Round) (slots []picking.S
 	return slots, bySlot, nil
 }
 
+// heldRound loads a round that somebody picks, with what is collected into its slots.
+func (r *Shipping) heldRound(ch *engine.Change, number, who string) (x store.Round, slots []picking.Slot,
+	bySlot map[int]*store.Shipment, err error) {
+	if x, err = loadRound(ch, number); err != nil {
+		return x, nil, nil, err
+	}
+	if err = heldBy(ch, &x, who); err != nil {
+		return x, nil, nil, err
+	}
+	slots, bySlot, err = r.slotsOf(ch, &x)
+	return x, slots, bySlot, err
+}
+
 // stops lists what is collected in a round, in the order of the walk.
 func (r *Shipping) stops(ch *engine.Change, x *store.Round, slots []picking.Slot) ([]picking.Stop, error) {
 	bins := map[string]bool{}
@@ -130,14 +143,7 @@ func (r *Shipping) ScanInRound(ctx context.Context, number string, in RoundScan,
 		return out, engine.Refuse("quantity %d: at least 1 is expected", in.Quantity)
 	}
 	err = r.Commit(ctx, func(ch *engine.Change) error {
-		x, err := loadRound(ch, number)
-		if err != nil {
-			return err
-		}
-		if err := heldBy(ch, &x, who); err != nil {
-			return err
-		}
-		slots, bySlot, err := r.slotsOf(ch, &x)
+		x, slots, bySlot, err := r.heldRound(ch, number, who)
 		if err != nil {
 			return err
 		}
@@ -172,14 +178,7 @@ func (r *Shipping) ScanInRound(ctx context.Context, number string, in RoundScan,
 // TakeBackInRound takes back that units of an item were picked into a slot of a round; without one, into the last that has some.
 func (r *Shipping) TakeBackInRound(ctx context.Context, number string, in RoundScan, who string) error {
 	return r.Commit(ctx, func(ch *engine.Change) error {
-		x, err := loadRound(ch, number)
-		if err != nil {
-			return err
-		}
-		if err := heldBy(ch, &x, who); err != nil {
-			return err
-		}
-		slots, bySlot, err := r.slotsOf(ch, &x)
+		x, slots, bySlot, err := r.heldRound(ch, number, who)
 		if err != nil {
 			return err
 		}
@@ -208,14 +207,7 @@ func (r *Shipping) ShortInRound(ctx context.Context, number string, m Missing, w
 	var left []int64
 	err = r.Commit(ctx, func(ch *engine.Change) error { // what is missing of which shipment
 		of, left = nil, nil
-		x, err := loadRound(ch, number)
-		if err != nil {
-			return err
-		}
-		if err := heldBy(ch, &x, who); err != nil {
-			return err
-		}
-		slots, bySlot, err := r.slotsOf(ch, &x)
+		x, slots, bySlot, err := r.heldRound(ch, number, who)
 		if err != nil {
 			return err
 		}

@@ -6,6 +6,7 @@ import { Button, Cut, Empty, Head, Loading, Sheet, Trouble } from "../../parts/c
 import { Kg, Money, When } from "../../parts/format";
 import { Lamp } from "../../parts/lamp";
 import { Table, type Column } from "../../parts/table";
+import { Views } from "../../parts/views";
 import { ParcelState } from "./state";
 
 type Row = Schema<"Parcel">;
@@ -66,21 +67,7 @@ export default function Parcels() {
         rowKey={(s) => s.number}
         more={{ has: q.hasNextPage, busy: q.isFetchingNextPage, load: () => void q.fetchNextPage() }}
         onOpen={(s) => void navigate(`/parcels/${s.number}`)}
-        tools={
-          <div role="group" aria-label="State" className="flex flex-wrap">
-            {views.map(([value, name]) => (
-              <button
-                key={name}
-                type="button"
-                aria-pressed={state === value}
-                onClick={() => setParams({ state: value }, { replace: true })}
-                className={`border-b-2 px-2 py-1 ${state === value ? "border-ink" : "border-transparent text-quiet hover:text-ink"}`}
-              >
-                {name}
-              </button>
-            ))}
-          </div>
-        }
+        tools={<Views of={views} chosen={state} onChoose={(to) => setParams({ state: to }, { replace: true })} />}
       />
       {q.isPending && <Loading />}
       {q.isSuccess && rows.length === 0 && <Empty>No parcel here. One comes to be when a picked order is packed.</Empty>}

@@ -1,16 +1,13 @@
-import { clsx } from "clsx";
 import { shipmentQuery } from "../../api/queries";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import { api, Problem, take, type Schema } from "../../api/client";
 import { Button, Loading, Sheet, Tab, Trouble } from "../../parts/controls";
-import { LampShape } from "../../parts/lamp";
 import { PrintLinks } from "../../parts/printlinks";
 import { ScanField, sound, Verdict, type Said } from "../../parts/scanner";
 import { NotThere } from "./notthere";
-
-const rowClass = "flex flex-wrap items-center gap-4 border-b border-rule py-3";
+import { WantRow } from "./wantrow";
 
 type Want = Schema<"ShipmentView">["wants"][number];
 
@@ -92,44 +89,19 @@ export default function Pick() {
         </div>
       )}
       <ul className="border-t border-ink">
-        {s.wants.map((w) => {
-          const done = w.picked >= w.quantity;
-          return (
-            <li key={`${w.line_id} ${w.item_id}`} className={clsx(rowClass, done ? "text-quiet" : w === next && "font-medium")}>
-              <span className="w-24 shrink-0 font-mono text-[20px]">{w.bin || "–"}</span>
-              <span className="min-w-0 flex-1">
-                <span className="block">{w.title}</span>
-                <span className="code text-quiet">
-                  {w.sku} {w.gtin} {w.kit_sku && `part of ${w.kit_sku}`}
-                </span>
-              </span>
-              {picking && (
-                <span className="flex gap-4 max-sm:order-last max-sm:w-full max-sm:justify-end">
-                  {!done && (
-                    <Button kind="quiet" className="min-h-12" aria-label={`${w.sku} is not there`} onClick={() => setShort(w)}>
-                      Not there
-                    </Button>
-                  )}
-                  {w.picked > w.packed && (
-                    <Button
-                      kind="quiet"
-                      className="min-h-12"
-                      aria-label={`Take back one ${w.sku}`}
-                      disabled={back.isPending}
-                      onClick={() => back.mutate(w.sku)}
-                    >
-                      Take back
-                    </Button>
-                  )}
-                </span>
-              )}
-              <span className="fig w-20 text-[20px]">
-                {w.picked}/{w.quantity}
-              </span>
-              <LampShape state={done ? "go" : w.picked > 0 ? "busy" : "idle"} size={16} />
-            </li>
-          );
-        })}
+        {s.wants.map((w) => (
+          <WantRow
+            key={`${w.line_id} ${w.item_id}`}
+            want={w}
+            next={w === next}
+            work={picking}
+            back={w.picked > w.packed}
+            busy={back.isPending}
+            about={w.kit_sku && <span className="code block text-quiet">part of {w.kit_sku}</span>}
+            onShort={() => setShort(w)}
+            onBack={() => back.mutate(w.sku)}
+          />
+        ))}
       </ul>
       <Sheet open={short !== null} onClose={() => setShort(null)} title={short ? `${short.sku} is not there` : ""}>
         {short && (

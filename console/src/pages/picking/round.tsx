@@ -8,6 +8,7 @@ import { LampShape } from "../../parts/lamp";
 import { PrintLinks } from "../../parts/printlinks";
 import { ScanField, sound, Verdict, type Said } from "../../parts/scanner";
 import { NotThere } from "./notthere";
+import { WantRow } from "./wantrow";
 
 type View = Schema<"RoundView">;
 type Stop = View["stops"][number];
@@ -120,12 +121,18 @@ function Walk({ r }: { r: View }) {
       <Cart r={r} next={open ? next : undefined} />
       <ul className="mt-4 border-t border-ink">
         {r.stops.map((s) => (
-          <StopRow
+          <WantRow
             key={s.item_id}
-            s={s}
+            want={s}
             next={s === next}
             work={open && r.mine}
+            back={s.picked > 0}
             busy={back.isPending}
+            about={
+              <span className="block text-[14px]">
+                {s.slots.map((x) => `${x.quantity} into slot ${x.slot}${x.picked ? ` (${x.picked} in)` : ""}`).join(", ")}
+              </span>
+            }
             onShort={() => setShort(s)}
             onBack={() => back.mutate(s.sku)}
           />
@@ -183,56 +190,6 @@ function Cart({ r, next }: { r: View; next?: Stop }) {
         );
       })}
     </ol>
-  );
-}
-
-function StopRow({
-  s,
-  next,
-  work,
-  busy,
-  onShort,
-  onBack,
-}: {
-  s: Stop;
-  next: boolean;
-  work: boolean;
-  busy: boolean;
-  onShort: () => void;
-  onBack: () => void;
-}) {
-  const done = s.picked >= s.quantity;
-  return (
-    <li className={clsx("flex flex-wrap items-center gap-4 border-b border-rule py-3", done ? "text-quiet" : next && "font-medium")}>
-      <span className="w-24 shrink-0 font-mono text-[20px]">{s.bin || "–"}</span>
-      <span className="min-w-0 flex-1">
-        <span className="block">{s.title}</span>
-        <span className="code text-quiet">
-          {s.sku} {s.gtin}
-        </span>
-        <span className="block text-[14px]">
-          {s.slots.map((x) => `${x.quantity} into slot ${x.slot}${x.picked ? ` (${x.picked} in)` : ""}`).join(", ")}
-        </span>
-      </span>
-      {work && (
-        <span className="flex gap-4 max-sm:order-last max-sm:w-full max-sm:justify-end">
-          {!done && (
-            <Button kind="quiet" className="min-h-12" aria-label={`${s.sku} is not there`} onClick={onShort}>
-              Not there
-            </Button>
-          )}
-          {s.picked > 0 && (
-            <Button kind="quiet" className="min-h-12" aria-label={`Take back one ${s.sku}`} disabled={busy} onClick={onBack}>
-              Take back
-            </Button>
-          )}
-        </span>
-      )}
-      <span className="fig w-20 text-right text-[20px]">
-        {s.picked}/{s.quantity}
-      </span>
-      <LampShape state={done ? "go" : s.picked > 0 ? "busy" : "idle"} size={16} />
-    </li>
   );
 }
 

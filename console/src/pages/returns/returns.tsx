@@ -6,6 +6,7 @@ import { Empty, Head, Loading, Trouble } from "../../parts/controls";
 import { Money, When } from "../../parts/format";
 import { ScanField, sound, Verdict, type Said } from "../../parts/scanner";
 import { Table, type Column } from "../../parts/table";
+import { Views } from "../../parts/views";
 import { ReturnState } from "./state";
 
 type Row = Schema<"Return">;
@@ -88,21 +89,7 @@ export default function Returns() {
         rowKey={(r) => r.number}
         more={{ has: q.hasNextPage, busy: q.isFetchingNextPage, load: () => void q.fetchNextPage() }}
         onOpen={(r) => void navigate(`/returns/${r.number}`)}
-        tools={
-          <div role="group" aria-label="State" className="flex flex-wrap">
-            {views.map(([value, name]) => (
-              <button
-                key={name}
-                type="button"
-                aria-pressed={state === value}
-                onClick={() => setParams({ state: value }, { replace: true })}
-                className={`border-b-2 px-2 py-1 ${state === value ? "border-ink" : "border-transparent text-quiet hover:text-ink"}`}
-              >
-                {name}
-              </button>
-            ))}
-          </div>
-        }
+        tools={<Views of={views} chosen={state} onChoose={(to) => setParams({ state: to }, { replace: true })} />}
       />
       {q.isPending && <Loading />}
       {q.isSuccess && rows.length === 0 && (
