@@ -1,6 +1,7 @@
 package returning_test
 
 import (
+	"context"
 	"testing"
 	"time"
 
@@ -273,5 +274,22 @@ func TestNothingComesBackOfWhatIsHere(t *testing.T) {
 	require.ErrorContains(t, err, "3 × JAR of it are to come back with return "+number)
 	require.NoError(t, k.CallOffReturn(t.Context(), number, "Joss"))
 	k.Again()
+	k.Holds()
+}
+
+// TestAReturnOfWhatHasNotLeftAfterAll: it is announced while the carrier is asked to void the label; the carrier does, and it ends.
+func TestAReturnOfWhatHasNotLeftAfterAll(t *testing.T) {
+	k := sent(t)
+	s := k.ParcelOf("S10001").Number
+	k.On("ann", "/voids", func(trial.Call) (int, any) { return 0, nil })
+	ctx, cancel := context.WithCancel(t.Context())
+	cancel() // nothing runs by itself here: there is no outcome to wait for
+	_, _ = k.VoidLabel(ctx, s, false, "Pim")
+	k.Settle()
+	number := begin(t, k, returning.NewReturn{Order: "S-1", Lines: map[int64]int64{order.LineID(1, 1): 3}})
+	k.On("ann", "/voids", func(trial.Call) (int, any) { return 200, map[string]any{} })
+	k.InVain(3)
+	require.Equal(t, "packed", k.Stage("S-1"))
+	require.Equal(t, returns.CalledOff, returnOf(t, k, number).Status)
 	k.Holds()
 }

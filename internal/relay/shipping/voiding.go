@@ -294,7 +294,36 @@ func (r *Shipping) LabelVoided(ch *engine.Change, c *engine.Conn, m store.Outbox
 	if err != nil {
 		return err
 	}
+	if err := r.callOffReturns(ch, o, units, c.Rec().Name); err != nil {
+		return err
+	}
 	return r.parcelBack(ch, &p, o, units, c.Rec().Name, "says "+c.Rec().Name)
+}
+
+// callOffReturns calls off the returns that were announced of units that have not left after all, as their carrier says.
+func (r *Shipping) callOffReturns(ch *engine.Change, o *order.Order, units map[int64]int64, who string) error {
+	if _, comes := engine.IsRefused(noneComesBack(ch, o, units)); !comes {
+		return nil
+	}
+	list, err := ch.ReturnsOfOrder(o.ID)
+	if err != nil {
+		return err
+	}
+	for i := range list {
+		x := &list[i]
+		if x.Status != returns.Announced {
+			continue
+		}
+		x.Status = returns.CalledOff
+		if err := ch.UpdateReturn(x); err != nil {
+			return err
+		}
+		ch.Tell("return", x.Number)
+		if err := r.NoteOrder(ch, o, who, "return called off", "Return %s called off: what it announced has not left", x.Number); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // VoidNotTaken leaves a parcel as it is whose carrier does not void its label.
