@@ -303,7 +303,7 @@ func TestCommandLine(t *testing.T) {
 		{[]string{"parcel", "label", "S40001", "-size", "a9"}, 1, "label or a4 is expected"},
 		{[]string{"shipment", "list", "-state", "shipped"}, 0, "S40001"},
 		{[]string{"manifest"}, 0, "open"},
-		{[]string{"manifest", "close", "1"}, 0, "closing"},
+		{[]string{"manifest", "close", "1"}, 0, "clos"},
 		{[]string{"manifest", "open"}, 2, "close"},
 		{[]string{"exception", "list"}, 0, "Cause"},
 		{[]string{"activity", "-limit", "5"}, 0, "Plover Post"},

@@ -319,7 +319,8 @@ func (r *Shipping) callOffReturns(ch *engine.Change, o *order.Order, units map[i
 			return err
 		}
 		ch.Tell("return", x.Number)
-		if err := r.NoteOrder(ch, o, who, "return called off", "Return %s called off: what it announced has not left", x.Number); err != nil {
+		if err := r.NoteOrder(ch, o, who, "return called off", "Return %s called off: what it announced has not left",
+			x.Number); err != nil {
 			return err
 		}
 	}
