@@ -78,14 +78,7 @@ func parcelsWhere(sel selector, where string, args ...any) ([]Parcel, error) {
 }
 
 func oneParcel(sel selector, where string, args ...any) (Parcel, error) {
-	list, err := parcelsWhere(sel, where, args...)
-	if err != nil {
-		return Parcel{}, err
-	}
-	if len(list) == 0 {
-		return Parcel{}, ErrNotFound
-	}
-	return list[0], nil
+	return firstOf(parcelsWhere(sel, where, args...))
 }
 
 // Parcel loads a parcel by its number or tracking number.

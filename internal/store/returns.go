@@ -75,14 +75,7 @@ func returnsWhere(sel selector, where string, args ...any) ([]GoodsReturn, error
 }
 
 func oneReturn(sel selector, where string, args ...any) (GoodsReturn, error) {
-	list, err := returnsWhere(sel, where, args...)
-	if err != nil {
-		return GoodsReturn{}, err
-	}
-	if len(list) == 0 {
-		return GoodsReturn{}, ErrNotFound
-	}
-	return list[0], nil
+	return firstOf(returnsWhere(sel, where, args...))
 }
 
 // Return loads a return by its number, or by the number of the parcel in which it comes.

@@ -63,14 +63,7 @@ func roundsWhere(sel selector, where string, args ...any) ([]Round, error) {
 }
 
 func oneRound(sel selector, where string, args ...any) (Round, error) {
-	list, err := roundsWhere(sel, where, args...)
-	if err != nil {
-		return Round{}, err
-	}
-	if len(list) == 0 {
-		return Round{}, ErrNotFound
-	}
-	return list[0], nil
+	return firstOf(roundsWhere(sel, where, args...))
 }
 
 // Round loads a round with its slots.

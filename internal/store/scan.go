@@ -36,3 +36,14 @@ func list[T any](in []T) (string, []any) {
 
 // splitUnit parts what was joined by the unit separator.
 func splitUnit(s string) []string { return strings.Split(s, "\x1f") }
+
+// firstOf is the first of a list that was looked up; ErrNotFound where it is empty.
+func firstOf[T any](list []T, err error) (one T, _ error) {
+	switch {
+	case err != nil:
+		return one, err
+	case len(list) == 0:
+		return one, ErrNotFound
+	}
+	return list[0], nil
+}

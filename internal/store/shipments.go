@@ -78,14 +78,7 @@ func shipmentsWhere(sel selector, where string, args ...any) ([]Shipment, error)
 }
 
 func oneShipment(sel selector, where string, args ...any) (Shipment, error) {
-	list, err := shipmentsWhere(sel, where, args...)
-	if err != nil {
-		return Shipment{}, err
-	}
-	if len(list) == 0 {
-		return Shipment{}, ErrNotFound
-	}
-	return list[0], nil
+	return firstOf(shipmentsWhere(sel, where, args...))
 }
 
 // byNumber finds a shipment by its number, or by the number or tracking number of one of its parcels.
