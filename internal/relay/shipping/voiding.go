@@ -100,7 +100,7 @@ func notToVoid(ch *engine.Change, p *store.Parcel, byHand bool) (string, error) 
 			p.Number), nil
 	case p.VoidAskedAt != 0 && !byHand:
 		return fmt.Sprintf("The label of parcel %s is being voided", p.Number), nil
-	case p.ManifestID == 0:
+	case p.ManifestID == 0, p.VoidAskedAt != 0: // what is being voided was left off the list, should that be closed
 		return "", nil
 	}
 	m, err := ch.Manifest(p.ManifestID)

@@ -227,3 +227,20 @@ func TestAChannelThatOnlyAdds(t *testing.T) {
 	require.Equal(t, k.ParcelOf(s).Tracking, k.Sent("pole", "/parcels")[3].Body["tracking"])
 	k.Holds()
 }
+
+// TestAPersonEndsAVoidAfterTheDayWasClosed: the parcel was left off the list, so its label can still be voided by hand.
+func TestAPersonEndsAVoidAfterTheDayWasClosed(t *testing.T) {
+	k, s := labelKit(t)
+	k.Sell("S-2", trial.Units("JAR", 1))
+	second := k.Packed("S-2")
+	require.NoError(t, k.Label(s, "ann"))
+	require.NoError(t, k.Label(second, "ann"))
+	k.On("ann", "/voids", silent)
+	require.NoError(t, askVoid(t, k, s))
+	require.NoError(t, k.CloseManifest(t.Context(), k.ParcelOf(second).ManifestID, "Pim"))
+	k.Settle()
+	_, err := k.VoidLabel(t.Context(), s, true, "Pim")
+	require.NoError(t, err)
+	require.Equal(t, store.ToShip, k.ParcelOf(s).State)
+	k.Holds()
+}
