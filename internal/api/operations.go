@@ -73,6 +73,7 @@ func (a *API) operations() {
 	a.companyOpsRoutes()
 	a.reportsRoutes()
 	a.shipmentsRoutes()
+	a.togetherRoutes()
 	a.returnsRoutes()
 	a.roundsRoutes()
 	a.catalogRoutes()

@@ -142,12 +142,16 @@ func (a *API) packingSlipPDF(w http.ResponseWriter, r *http.Request) {
 		a.deny(w, err)
 		return
 	}
-	s, err := a.packingSlip(r, v, r.URL.Query().Get("prices") == "yes")
-	if err != nil {
-		a.deny(w, err)
-		return
+	var slips []paper.PackingSlip
+	for _, x := range append([]views.ParcelView{v}, v.Inside...) { // each order in a carton has its own
+		s, err := a.packingSlip(r, x, r.URL.Query().Get("prices") == "yes")
+		if err != nil {
+			a.deny(w, err)
+			return
+		}
+		slips = append(slips, s)
 	}
-	a.pdf(w, r, "packing-slip-"+v.Number+".pdf", func(buf *bytes.Buffer) error { return paper.WritePackingSlips(buf, s) })
+	a.pdf(w, r, "packing-slip-"+v.Number+".pdf", func(buf *bytes.Buffer) error { return paper.WritePackingSlips(buf, slips...) })
 }
 
 func (a *API) packingSlip(r *http.Request, v views.ParcelView, prices bool) (paper.PackingSlip, error) {
@@ -238,7 +242,7 @@ func (a *API) pickListsPDF(w http.ResponseWriter, r *http.Request) {
 }
 
 func (a *API) labelPDF(w http.ResponseWriter, r *http.Request) {
-	v, err := a.relay.Views.Parcel(r.Context(), chi.URLParam(r, "number"))
+	v, err := a.relay.CartonOf(r.Context(), chi.URLParam(r, "number"))
 	if err != nil {
 		a.deny(w, err)
 		return

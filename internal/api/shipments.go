@@ -210,7 +210,7 @@ func (a *API) pack(ctx context.Context, in *packInput) (*body[wire.ShipmentView]
 	if err != nil {
 		return nil, err
 	}
-	w.Units = in.Body.Units
+	w.Units, w.Into = in.Body.Units, in.Body.Into
 	if _, err := a.relay.Pack(ctx, in.Number, w, who(ctx)); err != nil {
 		return nil, wrapNumber("shipment", in.Number, err)
 	}

@@ -132,7 +132,7 @@ func (a *API) parcel(ctx context.Context, p store.Parcel) wire.Parcel {
 		ServiceName: p.ServiceName, Tracking: p.Tracking, TrackingURL: p.TrackingURL, Price: p.Price, Currency: p.Currency,
 		Typed: p.Left() && p.CarrierID == 0 && p.ToldBy == 0, ManifestID: p.ManifestID, SSCC: p.SSCC, Error: quoted(ctx, p.Error),
 		CreatedAt: at(p.CreatedAt), ShippedAt: at(p.ShippedAt), DeliveredAt: at(p.DeliveredAt), ScannedAt: at(p.ScannedAt),
-		VoidAsked: at(p.VoidAskedAt)}
+		VoidAsked: at(p.VoidAskedAt), Carton: p.Carton, Riders: strings.Fields(p.Riders)}
 	for _, l := range p.Lines {
 		out.Quantity += l.Quantity
 	}
@@ -143,19 +143,28 @@ func (a *API) parcelView(ctx context.Context, v views.ParcelView) wire.ParcelVie
 	if !sees(ctx) {
 		people.Strip(v.Order, hidden)
 	}
-	out := wire.ParcelView{Parcel: a.parcel(ctx, v.Parcel), Contents: []wire.ParcelContent{}, ShipTo: v.Order.ShipTo,
+	out := wire.ParcelView{Parcel: a.parcel(ctx, v.Parcel), Contents: contentsOf(v), ShipTo: v.Order.ShipTo,
 		Wish: v.Order.Record.RequestedService, Stage: string(v.Order.Stage()), Gift: v.Order.Record.GiftNote,
-		Served: v.Order.Ours.Decided.Service}
+		Served: v.Order.Ours.Decided.Service, Inside: []wire.ParcelInside{}}
+	for _, x := range v.Inside {
+		out.Inside = append(out.Inside, wire.ParcelInside{Number: x.Number, OrderNumber: x.OrderNumber, Contents: contentsOf(x)})
+	}
+	return out
+}
+
+// contentsOf is what lies in a parcel, each item once.
+func contentsOf(v views.ParcelView) []wire.ParcelContent {
+	out := []wire.ParcelContent{}
 	at := map[int64]int{}
 	for _, l := range v.Lines {
 		i, known := at[l.ItemID]
 		if !known {
-			i = len(out.Contents)
+			i = len(out)
 			at[l.ItemID] = i
-			out.Contents = append(out.Contents, wire.ParcelContent{SKU: v.Items[l.ItemID].SKU, Name: v.Items[l.ItemID].Name,
+			out = append(out, wire.ParcelContent{SKU: v.Items[l.ItemID].SKU, Name: v.Items[l.ItemID].Name,
 				Serials: v.Items[l.ItemID].Serials})
 		}
-		out.Contents[i].Quantity += l.Quantity
+		out[i].Quantity += l.Quantity
 	}
 	return out
 }
@@ -164,9 +173,17 @@ func (a *API) shipmentView(ctx context.Context, v views.ShipmentView) wire.Shipm
 	if !sees(ctx) {
 		people.Strip(v.Order, hidden)
 	}
-	return wire.ShipmentView{Profiled: v.Order.Ours.Decided.Profile, Gift: v.Order.Record.GiftNote,
+	out := wire.ShipmentView{Profiled: v.Order.Ours.Decided.Profile, Gift: v.Order.Record.GiftNote,
 		Shipment: a.shipment(ctx, v.ShipmentParcels), Wants: v.Wants, Expected: picking.Expected(v.Wants), ShipTo: v.Order.ShipTo,
-		Note: v.Order.Record.Note, Wish: v.Order.Record.RequestedService, Stage: string(v.Order.Stage())}
+		Note: v.Order.Record.Note, Wish: v.Order.Record.RequestedService, Stage: string(v.Order.Stage()), Together: []wire.ShipmentPart{}}
+	for _, x := range v.Together {
+		if !sees(ctx) {
+			people.Strip(x.Order, hidden)
+		}
+		out.Together = append(out.Together, wire.ShipmentPart{Number: x.Number, OrderNumber: x.OrderNumber, State: x.State, Wants: x.Wants,
+			Note: x.Order.Record.Note, Gift: x.Order.Record.GiftNote})
+	}
+	return out
 }
 
 func (a *API) order(ctx context.Context, v views.OrderView) wire.Order {

@@ -1,12 +1,14 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"flag"
 	"reflect"
 	"strings"
 
 	"openrelay/internal/client"
+	"openrelay/internal/core/order"
 	"openrelay/internal/core/place"
 	"openrelay/internal/relay/engine"
 )
@@ -51,6 +53,11 @@ func (opt *companyOptions) flags(f *flag.FlagSet) {
 			return nil
 		})
 	f.StringVar(&c.Language, "language", "", "`letters` of the language of papers: en, de or fr")
+	f.Func("together", "`which` orders to the same recipient are offered to be sent together: any, same channel, same day, "+
+		"same channel and day, never", func(s string) error {
+		c.Together = order.TogetherRule(s)
+		return nil
+	})
 	f.StringVar(&a.Street, "street", "", "of its address: street and number")
 	f.StringVar(&a.Postcode, "postcode", "", "of its address")
 	f.StringVar(&a.Town, "town", "", "of its address")
@@ -71,6 +78,7 @@ func (opt *companyOptions) run(ctx context.Context, c *client.Client, p *printer
 		row("Country", or(x.Country, "not said"))
 		row("Currency", x.Currency)
 		row("Papers in", or(x.Language, "en"))
+		row("Sent together", string(x.Together))
 		row("Reasons", strings.Join(x.Reasons, ", "))
 		if x.Address != nil {
 			row("Address", strings.Join(x.Address.Lines(), ", "))
@@ -83,6 +91,7 @@ func (opt *companyOptions) changed(x engine.Company) engine.Company {
 	w := opt.change
 	x.Name, x.TimeZone = or(w.Name, x.Name), or(w.TimeZone, x.TimeZone)
 	x.Country, x.Currency, x.Language = or(w.Country, x.Country), or(w.Currency, x.Currency), or(w.Language, x.Language)
+	x.Together = cmp.Or(w.Together, x.Together)
 	if w.Reasons != nil {
 		x.Reasons = w.Reasons
 	}
@@ -91,10 +100,8 @@ func (opt *companyOptions) changed(x engine.Company) engine.Company {
 		if x.Address != nil {
 			a = *x.Address
 		}
-		a.Street, a.Postcode, a.Town, a.Phone = or(w.Street, a.Street), or(w.Postcode, a.Postcode), or(w.Town, a.Town), or(
-			w.Phone,
-			a.Phone,
-		)
+		a.Street, a.Postcode, a.Town, a.Phone = or(w.Street, a.Street), or(w.Postcode, a.Postcode), or(w.Town, a.Town), or(w.Phone,
+			a.Phone)
 		a.Country = or(opt.change.Country, or(a.Country, x.Country))
 		x.Address = &a
 	}

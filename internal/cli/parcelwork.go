@@ -248,4 +248,13 @@ func parcelTable(v wire.ParcelView, row func(...any)) {
 	for _, x := range v.Contents {
 		row("", x.SKU, x.Name, x.Quantity)
 	}
+	for _, in := range v.Inside {
+		row("With it", in.Number, "order "+in.OrderNumber)
+		for _, x := range in.Contents {
+			row("", x.SKU, x.Name, x.Quantity)
+		}
+	}
+	if v.Carton != "" {
+		row("It travels in the carton of parcel " + v.Carton)
+	}
 }

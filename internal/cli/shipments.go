@@ -67,13 +67,14 @@ type packOptions struct {
 
 func packCommand() command {
 	opt := &packOptions{}
-	return noun("pack", "SHIPMENT PROFILE", "Pack what was picked into a parcel: all of it, or some units", 2, 2, opt.flags, opt.run)
+	return noun("pack", "SHIPMENT [PROFILE]", "Pack what was picked into a parcel: all of it, or some units", 1, 2, opt.flags, opt.run)
 }
 
 func (opt *packOptions) flags(f *flag.FlagSet) {
 	cartonFlags(f, &opt.Carton, "")
 	f.Func("units", "`SKU=QUANTITY` that goes into it; may be given several times; without it all that lies in no parcel",
 		opt.some.add)
+	f.StringVar(&opt.Into, "into", "", "number of a packed `parcel` into whose carton it goes, instead of a new one")
 }
 
 // cartonFlags are those of what goods are packed into.
@@ -95,7 +96,12 @@ func cartonFlags(f *flag.FlagSet, c *wire.Carton, of string) {
 }
 
 func (opt *packOptions) run(ctx context.Context, c *client.Client, p *printer, a []string) error {
-	opt.Profile = a[1]
+	switch {
+	case len(a) == 2:
+		opt.Profile = a[1]
+	case opt.Into == "":
+		return errors.New("PROFILE: say into which carton, or -into a parcel that is packed")
+	}
 	for _, x := range opt.some {
 		if opt.Units == nil {
 			opt.Units = map[string]int64{}
@@ -307,5 +313,9 @@ func shipmentTable(v wire.ShipmentView, row func(...any)) {
 	wantTable(v.Wants, row)
 	if v.State == "picking" {
 		row("Next: " + v.Expected)
+	}
+	for _, x := range v.Together {
+		row("Together with", x.Number, x.State, "order "+x.OrderNumber)
+		wantTable(x.Wants, row)
 	}
 }

@@ -209,6 +209,23 @@ func (c *Client) PackUnits(ctx context.Context, shipment string, p wire.Packing)
 	return out, err
 }
 
+// Companions lists the open orders that may be sent together with an order.
+func (c *Client) Companions(ctx context.Context, order string) ([]shipping.TravelCompanion, error) {
+	return get[[]shipping.TravelCompanion](ctx, c, "/orders/"+esc(order)+"/companions")
+}
+
+// SendTogether lets an order travel together with others to the same recipient.
+func (c *Client) SendTogether(ctx context.Context, order string, with ...string) (out []shipping.TravelCompanion, err error) {
+	_, err = c.Do(ctx, http.MethodPost, "/orders/"+esc(order)+"/together", map[string]any{"with": with}, &out)
+	return out, err
+}
+
+// SendAlone lets an order travel alone again.
+func (c *Client) SendAlone(ctx context.Context, order string) (out []shipping.TravelCompanion, err error) {
+	_, err = c.Do(ctx, http.MethodPost, "/orders/"+esc(order)+"/alone", nil, &out)
+	return out, err
+}
+
 // Short says that units are not where they should lie.
 func (c *Client) Short(ctx context.Context, shipment string, m shipping.Missing, opts ...Option) (out shipping.Shortage, err error) {
 	_, err = c.Do(ctx, http.MethodPost, "/shipments/"+esc(shipment)+"/short", m, &out, opts...)

@@ -32,6 +32,7 @@ type Setup struct {
 	Country     string            `yaml:"country,omitempty"`   // ISO 3166-1 alpha-2
 	Currency    string            `yaml:"currency,omitempty"`  // ISO 4217, of what says none
 	Language    string            `yaml:"language,omitempty"`  // of papers: en, de or fr
+	Together    string            `yaml:"together,omitempty"`  // which orders to the same recipient are offered to be sent together
 	Reasons     []string          `yaml:"reasons,omitempty"`   // why units are cancelled and goods come back
 	Address     *Address          `yaml:"address,omitempty"`   // the company's own
 	Series      map[string]string `yaml:"series,omitempty"`    // prefix of each number series
@@ -400,6 +401,9 @@ func Compare(have, want Setup) []Change {
 	}
 	if want.Language != "" {
 		change("company", "language", have.Language, want.Language)
+	}
+	if want.Together != "" {
+		change("company", "together", have.Together, want.Together)
 	}
 	if want.Reasons != nil {
 		change("company", "reasons", strings.Join(have.Reasons, ", "), strings.Join(want.Reasons, ", "))

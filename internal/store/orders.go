@@ -548,7 +548,7 @@ func orderValues(o *order.Order) ([]any, error) {
 			placedAt(o)), micros(o.ReceivedAt), micros(o.ShippedAt), o.Via, string(record), shipTo, holds, o.Routed, o.Delivered, o.Voided,
 		o.NoStockMoved, o.Test, o.Revision,
 		string(o.Kind()), o.CustomerID, o.Assignee, o.MergedInto, o.TypedBy, answerBy, micros(o.ForgottenAt), string(ours),
-		placesText(o), o.ID}, nil
+		placesText(o), recipientOf(o), o.ID}, nil
 }
 
 // placesText lists, as JSON, the locations where an order waits to be picked.
@@ -558,9 +558,9 @@ func placesText(o *order.Order) string {
 
 const orderSet = `number, connection_id, outside_id, version, channel_number, channel_state, stage, buyer, currency, total, units,
 	placed_at, received_at, shipped_at, via, record, ship_to, holds, routed, delivered, voided, no_stock_moved, test, revision,
-	kind, customer_id, assignee, merged_into, typed_by, answer_by, forgotten_at, ours, places`
+	kind, customer_id, assignee, merged_into, typed_by, answer_by, forgotten_at, ours, places, recipient`
 
-const orderWidth = 34
+const orderWidth = 35
 
 // InsertOrders writes new orders with their lines and allocations.
 func (t *Tx) InsertOrders(orders []*order.Order) error {

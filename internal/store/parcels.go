@@ -28,7 +28,10 @@ type Parcel struct {
 	ServiceName    string `db:"service_name"`
 	Tracking       string `db:"tracking"`
 	TrackingURL    string `db:"tracking_url"`
-	Label          string `db:"label"` // JSON of what the carrier answered
+	TravelsIn      int64  `db:"travels_in"` // the parcel in whose carton it lies; 0: it has its own
+	Carton         string `db:"carton"`     // number of that parcel
+	Riders         string `db:"riders"`     // numbers of the parcels that lie in its carton, apart by a space
+	Label          string `db:"label"`      // JSON of what the carrier answered
 	Price          int64  `db:"price"`
 	Currency       string `db:"currency"`
 	ManifestID     int64  `db:"manifest_id"`
@@ -60,7 +63,9 @@ const parcelQuery = `SELECT p.id, p.number, p.shipment_id, s.number AS shipment_
 	s.location_id, p.state, p.profile, p.weight_g, p.length_mm, p.width_mm, p.height_mm, p.carrier_id,
 	coalesce(c.name, p.carrier_told) AS carrier_name, p.carrier_told, p.service, p.service_name, p.tracking, p.tracking_url, p.label,
 	p.price, p.currency, p.manifest_id, p.created_at, p.shipped_at, p.delivered_at, p.scanned_at, p.void_asked_at,
-	p.sscc, p.error, p.told_by, p.told_id, p.revision
+	p.sscc, p.error, p.told_by, p.told_id, p.revision, p.travels_in,
+	coalesce((SELECT x.number FROM parcel x WHERE x.id=p.travels_in),'') AS carton,
+	coalesce((SELECT group_concat(x.number,' ') FROM parcel x WHERE x.travels_in=p.id AND x.state<>'called off'),'') AS riders
 	FROM parcel p JOIN shipment s ON s.id=p.shipment_id JOIN orders o ON o.id=s.order_id LEFT JOIN connection c ON c.id=p.carrier_id `
 
 func parcelsWhere(sel selector, where string, args ...any) ([]Parcel, error) {
@@ -81,14 +86,15 @@ func oneParcel(sel selector, where string, args ...any) (Parcel, error) {
 	return firstOf(parcelsWhere(sel, where, args...))
 }
 
+// byParcelNumber finds a parcel by its number or tracking number. Of those that lie in one carton, the carton's is found by the latter.
+const byParcelNumber = "p.number=?1 OR (p.tracking=?1 AND p.tracking<>'') ORDER BY p.number=?1 DESC, p.travels_in LIMIT 1"
+
 // Parcel loads a parcel by its number or tracking number.
-func (t *Tx) Parcel(number string) (Parcel, error) {
-	return oneParcel(t.sel, "p.number=?1 OR (p.tracking=?1 AND p.tracking<>'')", number)
-}
+func (t *Tx) Parcel(number string) (Parcel, error) { return oneParcel(t.sel, byParcelNumber, number) }
 
 // Parcel loads a parcel by its number or tracking number.
 func (s *Store) Parcel(ctx context.Context, number string) (Parcel, error) {
-	return oneParcel(s.selector(ctx), "p.number=?1 OR (p.tracking=?1 AND p.tracking<>'')", number)
+	return oneParcel(s.selector(ctx), byParcelNumber, number)
 }
 
 // ParcelByID loads a parcel.
@@ -119,9 +125,9 @@ func (s *Store) ParcelsOfOrder(ctx context.Context, order int64) ([]Parcel, erro
 	return parcelsWhere(s.selector(ctx), "s.order_id=? ORDER BY p.id", order)
 }
 
-// ListParcels lists parcels in some states (none: all), on a manifest (0: any), newest first.
+// ListParcels lists parcels with a carton of their own in some states (none: all), on a manifest (0: any), newest first.
 func (s *Store) ListParcels(ctx context.Context, states []string, manifest, before int64, limit int) ([]Parcel, error) {
-	where, args := "1=1", []any{}
+	where, args := "p.travels_in=0", []any{}
 	if len(states) > 0 {
 		in, stateArgs := list(states)
 		where += " AND p.state IN (" + in + ")"
@@ -143,6 +149,11 @@ func (t *Tx) ManifestParcels(id int64) ([]Parcel, error) {
 	return parcelsWhere(t.sel, "p.manifest_id=? AND p.manifest_id<>0 ORDER BY p.id", id)
 }
 
+// ParcelsIn lists the parcels that lie in another's carton.
+func (t *Tx) ParcelsIn(carton int64) ([]Parcel, error) {
+	return parcelsWhere(t.sel, "p.travels_in=? AND p.travels_in<>0 AND p.state<>'called off' ORDER BY p.id", carton)
+}
+
 // AddParcel writes a new parcel of a shipment with its contents, and gives it its number.
 func (t *Tx) AddParcel(p *Parcel) error {
 	var before int64
@@ -157,8 +168,8 @@ func (t *Tx) AddParcel(p *Parcel) error {
 	if before > 0 {
 		p.Number = fmt.Sprintf("%s-%d", p.ShipmentNumber, before+1)
 	}
-	if _, err := t.exec("INSERT INTO parcel (id, number, shipment_id, state, created_at, told_by, told_id) VALUES (?,?,?,?,?,?,?)", p.ID,
-		p.Number, p.ShipmentID, p.State, p.CreatedAt, p.ToldBy, p.ToldID); err != nil {
+	if _, err := t.exec(`INSERT INTO parcel (id, number, shipment_id, state, created_at, told_by, told_id, travels_in)
+		VALUES (?,?,?,?,?,?,?,?)`, p.ID, p.Number, p.ShipmentID, p.State, p.CreatedAt, p.ToldBy, p.ToldID, p.TravelsIn); err != nil {
 		return fmt.Errorf("write parcel %s: %w", p.Number, err)
 	}
 	return t.UpdateParcel(p)
@@ -169,10 +180,10 @@ func (t *Tx) UpdateParcel(p *Parcel) error {
 	p.Revision++
 	if _, err := t.exec(`UPDATE parcel SET state=?, profile=?, weight_g=?, length_mm=?, width_mm=?, height_mm=?, carrier_id=?,
 		carrier_told=?, service=?, service_name=?, tracking=?, tracking_url=?, label=?, price=?, currency=?, manifest_id=?, shipped_at=?,
-		delivered_at=?, scanned_at=?, void_asked_at=?,
+		delivered_at=?, scanned_at=?, void_asked_at=?, travels_in=?,
 		sscc=?, error=?, revision=? WHERE id=?`, p.State, p.Profile, p.WeightG, p.LengthMM, p.WidthMM, p.HeightMM,
 		p.CarrierID, p.CarrierTold, p.Service, p.ServiceName, p.Tracking, p.TrackingURL, p.Label, p.Price, p.Currency, p.ManifestID,
-		p.ShippedAt, p.DeliveredAt, p.ScannedAt, p.VoidAskedAt, p.SSCC, p.Error, p.Revision, p.ID); err != nil {
+		p.ShippedAt, p.DeliveredAt, p.ScannedAt, p.VoidAskedAt, p.TravelsIn, p.SSCC, p.Error, p.Revision, p.ID); err != nil {
 		return err
 	}
 	if _, err := t.exec("DELETE FROM parcel_line WHERE parcel_id=?", p.ID); err != nil {

@@ -19,7 +19,8 @@ type Shipment struct {
 	Buyer       string `db:"buyer"`
 	LocationID  int64  `db:"location_id"`
 	State       string `db:"state"`
-	Pickers     string `db:"pickers"` // who picked, by their ids, told apart by PickersApart
+	Pickers     string `db:"pickers"`  // who picked, by their ids, told apart by PickersApart
+	Together    int64  `db:"together"` // shipments with the same number travel together; 0: it travels alone
 	CreatedAt   int64  `db:"created_at"`
 	Revision    int64  `db:"revision"`
 	Lines       []ShipmentLine
@@ -47,7 +48,7 @@ const (
 )
 
 const shipmentQuery = `SELECT s.id, s.number, s.order_id, o.number AS order_number, o.buyer, s.location_id, s.state, s.pickers,
-	s.created_at, s.revision FROM shipment s JOIN orders o ON o.id = s.order_id `
+	s.together, s.created_at, s.revision FROM shipment s JOIN orders o ON o.id = s.order_id `
 
 func withLines(sel selector, list []Shipment) ([]Shipment, error) {
 	for i := range list {
@@ -96,6 +97,20 @@ func (s *Store) Shipment(ctx context.Context, number string) (Shipment, error) {
 // ShipmentByID loads a shipment.
 func (t *Tx) ShipmentByID(id int64) (Shipment, error) { return oneShipment(t.sel, "s.id=?", id) }
 
+// ShipmentsTogether lists the open shipments that travel together under a number, in the order in which they were begun.
+func (t *Tx) ShipmentsTogether(together int64) ([]Shipment, error) {
+	return shipmentsTogether(t.sel, together)
+}
+
+// ShipmentsTogether lists the open shipments that travel together under a number, in the order in which they were begun.
+func (s *Store) ShipmentsTogether(ctx context.Context, together int64) ([]Shipment, error) {
+	return shipmentsTogether(s.selector(ctx), together)
+}
+
+func shipmentsTogether(sel selector, together int64) ([]Shipment, error) {
+	return shipmentsWhere(sel, "s.together=? AND s.together<>0 AND s.state IN ('picking','packed') ORDER BY s.id", together)
+}
+
 // ListShipments lists shipments in some states (none: all), newest first.
 func (s *Store) ListShipments(ctx context.Context, states []string, before int64, limit int) ([]Shipment, error) {
 	where, args := "1=1", []any{}
@@ -136,7 +151,8 @@ func (t *Tx) AddShipment(s *Shipment) error {
 // UpdateShipment writes a shipment and its lines.
 func (t *Tx) UpdateShipment(s *Shipment) error {
 	s.Revision++
-	if _, err := t.exec("UPDATE shipment SET state=?, pickers=?, revision=? WHERE id=?", s.State, s.Pickers, s.Revision, s.ID); err != nil {
+	if _, err := t.exec("UPDATE shipment SET state=?, pickers=?, together=?, revision=? WHERE id=?", s.State, s.Pickers, s.Together,
+		s.Revision, s.ID); err != nil {
 		return err
 	}
 	for _, l := range s.Lines {

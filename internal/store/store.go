@@ -121,7 +121,7 @@ func bringUpToDate(ctx context.Context, db *sql.DB, path string) (u Upgrade, err
 	if err != nil {
 		return u, err
 	}
-	p, err := goose.NewProvider(goose.DialectSQLite3, db, sub)
+	p, err := goose.NewProvider(goose.DialectSQLite3, db, sub, goose.WithGoMigrations(recipientsKnown))
 	if err != nil {
 		return u, err
 	}

@@ -425,6 +425,20 @@ func (t *Tx) PackSerial(item int64, serial string, parcel int64) error {
 	return err
 }
 
+// SerialsNoted counts the serial numbers of which it is noted that they go with a parcel, by item.
+func (t *Tx) SerialsNoted(parcel int64) (map[int64]int64, error) {
+	var rows []struct {
+		ItemID int64 `db:"item_id"`
+		N      int64 `db:"n"`
+	}
+	err := t.sel(&rows, "SELECT item_id, count(*) AS n FROM serial WHERE parcel_id=? AND parcel_id<>0 GROUP BY item_id", parcel)
+	out := map[int64]int64{}
+	for _, x := range rows {
+		out[x.ItemID] = x.N
+	}
+	return out, err
+}
+
 // UnpackSerials puts the units of a parcel back.
 func (t *Tx) UnpackSerials(parcel int64) error {
 	_, err := t.exec("UPDATE serial SET state='here', parcel_id=0 WHERE parcel_id=? AND parcel_id<>0 AND state='packed'", parcel)

@@ -98,17 +98,21 @@ var invariants = []struct {
 		AND doc_kind='order' GROUP BY 1, 2) m ON m.doc_id=k.order_id AND m.item_id=k.item_id WHERE k.n<>coalesce(m.n,0)`},
 	{5, `SELECT 'outbox message '||ref||' is '||state||' and has no next try' FROM outbox
 		WHERE state IN ('waiting','sending','sent') AND next_at<=0`},
-	{5, `SELECT 'tracking number '||tracking||' stands on '||count(*)||' parcels' FROM parcel WHERE tracking<>''
+	{5, `SELECT 'tracking number '||tracking||' stands on '||count(*)||' parcels' FROM parcel WHERE tracking<>'' AND travels_in=0
 		GROUP BY tracking HAVING count(*)>1`},
+	{5, `SELECT 'parcel '||r.number||' is '||r.state||' '||r.tracking||' and lies in the carton of '||coalesce(p.number||', which is '||
+		p.state||' '||p.tracking||CASE WHEN p.travels_in<>0 THEN ' in another' ELSE '' END, 'none')
+		FROM parcel r LEFT JOIN parcel p ON p.id=r.travels_in WHERE r.travels_in<>0 AND r.state<>'called off'
+		AND (p.id IS NULL OR p.travels_in<>0 OR p.state<>r.state OR p.tracking<>r.tracking)`},
 	{5, `SELECT 'label '||(x.answer->>'$.tracking')||' of '||x.subject||' was bought, stands on no parcel and was not raised'
 		FROM outbox x WHERE x.feed='labels out' AND x.state='confirmed' AND json_valid(x.answer)
 		AND NOT EXISTS (SELECT 1 FROM voided_label v WHERE v.tracking=x.answer->>'$.tracking')
-		AND NOT EXISTS (SELECT 1 FROM parcel s WHERE s.id=x.parcel_id AND s.tracking=x.answer->>'$.tracking')
+		AND NOT EXISTS (SELECT 1 FROM parcel s WHERE s.tracking=x.answer->>'$.tracking' AND s.travels_in=0)
 		AND NOT EXISTS (SELECT 1 FROM exception e WHERE e.outbox_id=x.id AND e.cause='label not needed')`},
 	{5, `SELECT 'parcel '||p.number||' left with label '||p.tracking||', which is voided' FROM parcel p JOIN voided_label v
 		ON v.tracking=p.tracking AND v.parcel_id=p.id AND v.voided_at>p.shipped_at WHERE p.state IN ('shipped','delivered')`},
 	{5, `SELECT 'parcel '||s.number||' waits for a label that nobody asks for' FROM parcel s WHERE s.state='buying label'
-		AND NOT EXISTS (SELECT 1 FROM outbox x WHERE x.parcel_id=s.id AND x.feed='labels out'
+		AND s.travels_in=0 AND NOT EXISTS (SELECT 1 FROM outbox x WHERE x.parcel_id=s.id AND x.feed='labels out'
 		AND x.state IN ('waiting','sending'))`},
 	{7, `SELECT 'count of orders at '||stage||' of connection '||connection_id||': '||coalesce(c.n,0)||' kept, '||o.n||' there'
 		FROM (SELECT stage, connection_id, count(*) AS n FROM orders GROUP BY 1, 2) o LEFT
@@ -133,7 +137,8 @@ var invariants = []struct {
 		GROUP BY 1, 2) k USING (connection_id, currency) WHERE coalesce(k.n,0)<>o.n OR coalesce(k.total,0)<>o.total
 		OR coalesce(k.c,0)<>o.c`},
 	{7, `SELECT 'parcels that left: '||k.n||' kept, '||s.n||' there' FROM (SELECT coalesce(sum(parcels),0) AS n
-		FROM freight_sum) k, (SELECT count(*) AS n FROM parcel WHERE state IN ('shipped','delivered')) s WHERE k.n<>s.n`},
+		FROM freight_sum) k, (SELECT count(*) AS n FROM parcel WHERE state IN ('shipped','delivered')
+		AND travels_in=0) s WHERE k.n<>s.n`},
 	{7, `SELECT
 		'listings of connection '||l.connection_id||': '||coalesce(k.n,0)||' kept, '||l.n||' there, or one of their states'
 		FROM (SELECT connection_id, count(*) AS n, sum(item_id<>0) AS m,
@@ -147,7 +152,7 @@ var invariants = []struct {
 	{7, `SELECT 'place '||location_id||': '||n||' '||what||' kept, '||there||' there' FROM (SELECT c.location_id, c.what, c.n,
 		CASE c.what WHEN 'to ship' THEN (SELECT count(*) FROM parcel p JOIN shipment s ON s.id=p.shipment_id
 		WHERE s.location_id=c.location_id
-		AND p.state IN ('packed','buying label'))
+		AND p.travels_in=0 AND p.state IN ('packed','buying label'))
 		ELSE (SELECT count(DISTINCT o.id) FROM orders o JOIN allocation a ON a.order_id=o.id AND a.location_id=c.location_id
 		WHERE o.stage IN ('ready','routed','picking')) END AS there FROM place_count c) WHERE n<>there`},
 	{3, `SELECT 'test order '||o.number||' holds stock' FROM orders o JOIN allocation a ON a.order_id=o.id WHERE o.test=1`},

@@ -45,6 +45,10 @@ var damages = []struct {
 	{5, addShipment + "('S1', 1, 1, 'shipped', 1); " + addParcel + "('S1', 1, 'shipped', '', 1)", "parcel S1 left without a write-back"},
 	{5, addShipment + "('S1', 1, 1, 'packed', 1); " + addParcel + "('S1', 1, 'packed', 'T1', 1), ('S1-2', 1, 'packed', 'T1', 1)",
 		"tracking number T1 stands on 2 parcels"},
+	{5, addShipment + "('S1', 1, 1, 'shipped', 1); " + addParcel + "('S1', 1, 'shipped', 'T1', 1), ('S2', 1, 'packed', '', 1); " +
+		"UPDATE parcel SET travels_in = 1 WHERE number = 'S2'", "parcel S2 is packed  and lies in the carton of S1, which is shipped T1"},
+	{5, addShipment + "('S1', 1, 1, 'packed', 1); " + addParcel + "('S1', 1, 'packed', '', 1); UPDATE parcel SET travels_in = 7",
+		"lies in the carton of none"},
 	{5, addShipment + "('S1', 1, 1, 'packed', 1); " + addParcel + "('S1', 1, 'buying label', '', 1)",
 		"parcel S1 waits for a label that nobody asks for"},
 	{5, addShipment + "('S1', 1, 1, 'picking', 1); " + addParcel + "('S1', 1, 'packed', '', 1); " + addLines +

@@ -196,6 +196,8 @@ type Parcel struct {
 	ScannedAt   *time.Time `json:"scanned_at,omitempty" doc:"When its carrier first said where it is"`
 	DeliveredAt *time.Time `json:"delivered_at,omitempty"`
 	VoidAsked   *time.Time `json:"void_asked_at,omitempty" doc:"Since when its label is to be voided"`
+	Carton      string     `json:"carton,omitempty" doc:"Number of the parcel in whose carton it travels"`
+	Riders      []string   `json:"riders,omitempty" doc:"Numbers of the parcels of other orders that travel in its carton"`
 }
 
 // Round is shipments that are picked in one walk, as lists show it.
@@ -288,7 +290,7 @@ type ReturnView struct {
 
 // Carton is what goods are packed into.
 type Carton struct {
-	Profile string              `json:"profile" doc:"Code of a parcel profile"`
+	Profile string              `json:"profile,omitempty" doc:"Code of a parcel profile"`
 	WeightG int64               `json:"weight_g,omitempty" doc:"Weighed gross weight; 0 takes the sum of items and carton"`
 	Serials map[string][]string `json:"serials,omitempty" doc:"Serial numbers of the units that have them, by SKU"`
 	LetIn   bool                `json:"let_in,omitempty" doc:"Let serial numbers in that were not recorded at receipt; for those who work on orders"`
@@ -299,6 +301,7 @@ type Carton struct {
 type Packing struct {
 	Carton
 	Units map[string]int64 `json:"units,omitempty" doc:"Units by SKU; without them all that is picked and lies in no parcel"`
+	Into  string           `json:"into,omitempty" doc:"Number of a packed parcel into whose carton it goes; its profile may be left out then" maxLength:"40"`
 }
 
 // ParcelContent is what lies in a parcel of an item.
@@ -318,6 +321,14 @@ type ParcelView struct {
 	Stage    string          `json:"stage"`
 	Gift     string          `json:"gift_note,omitempty"`
 	Served   string          `json:"decided_service,omitempty" doc:"The service that a rule chose"`
+	Inside   []ParcelInside  `json:"inside" doc:"What of other orders travels in its carton"`
+}
+
+// ParcelInside is what of an order travels in the carton of another's parcel.
+type ParcelInside struct {
+	Number      string          `json:"number"`
+	OrderNumber string          `json:"order_number"`
+	Contents    []ParcelContent `json:"contents"`
 }
 
 // ShipmentView is a shipment with what is to be picked.
@@ -331,6 +342,17 @@ type ShipmentView struct {
 	Stage    string         `json:"stage"`
 	Gift     string         `json:"gift_note,omitempty"`
 	Profiled string         `json:"decided_profile,omitempty" doc:"The profile that a rule chose"`
+	Together []ShipmentPart `json:"together" doc:"Open shipments of other orders that travel with it"`
+}
+
+// ShipmentPart is a shipment that travels with another.
+type ShipmentPart struct {
+	Number      string         `json:"number"`
+	OrderNumber string         `json:"order_number"`
+	State       string         `json:"state" enum:"picking,packed"`
+	Wants       []picking.Want `json:"wants"`
+	Note        string         `json:"note,omitempty"`
+	Gift        string         `json:"gift_note,omitempty"`
 }
 
 // Connection is a connection with its feeds.

@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"fmt"
@@ -9,19 +10,21 @@ import (
 	"time"
 
 	"openrelay/internal/core/money"
+	"openrelay/internal/core/order"
 	"openrelay/internal/core/place"
 	"openrelay/internal/store"
 )
 
 // Company is what is known of the company itself.
 type Company struct {
-	Name     string         `json:"name" maxLength:"200"`
-	TimeZone string         `json:"time_zone" maxLength:"80"  doc:"IANA name of the time zone in which its days begin; empty is UTC"`
-	Country  string         `json:"country,omitempty" maxLength:"2"   doc:"Two letters of ISO 3166-1; new addresses begin with it"`
-	Currency string         `json:"currency,omitempty" maxLength:"3"   doc:"Three letters of ISO 4217 for what says none; empty is EUR"`
-	Language string         `json:"language,omitempty" doc:"Of papers: pick lists, manifests; empty is en"                                         enum:",en,de,fr"`
-	Address  *place.Address `json:"address,omitempty" doc:"Its own; places have theirs"`
-	Reasons  []string       `json:"reasons,omitempty" doc:"Why units are cancelled here and goods come back; offered where a reason is asked for"                  maxItems:"40"`
+	Name     string             `json:"name" maxLength:"200"`
+	TimeZone string             `json:"time_zone" maxLength:"80"  doc:"IANA name of the time zone in which its days begin; empty is UTC"`
+	Country  string             `json:"country,omitempty" maxLength:"2"   doc:"Two letters of ISO 3166-1; new addresses begin with it"`
+	Currency string             `json:"currency,omitempty" maxLength:"3"   doc:"Three letters of ISO 4217 for what says none; empty is EUR"`
+	Language string             `json:"language,omitempty" doc:"Of papers: pick lists, manifests; empty is en"                                         enum:",en,de,fr"`
+	Address  *place.Address     `json:"address,omitempty" doc:"Its own; places have theirs"`
+	Together order.TogetherRule `json:"together,omitempty" doc:"Which orders to the same recipient are offered to be sent together; empty is any"      enum:",any,same channel,same day,same channel and day,never"`
+	Reasons  []string           `json:"reasons,omitempty" doc:"Why units are cancelled here and goods come back; offered where a reason is asked for"                                                              maxItems:"40"`
 }
 
 const (
@@ -32,6 +35,7 @@ const (
 	addressKey  = "address"
 	languageKey = "language"
 	reasonsKey  = "reasons"
+	togetherKey = "travel together"
 )
 
 // PaperLanguages are those that papers can be in.
@@ -42,15 +46,15 @@ const usualCurrency = "EUR"
 
 // Company tells what is known of the company.
 func (r *Engine) Company(ctx context.Context) (c Company, err error) {
-	address, reasons := "", ""
+	address, reasons, together := "", "", ""
 	for key, to := range map[string]*string{CompanyKey: &c.Name, TimeZoneKey: &c.TimeZone, countryKey: &c.Country,
 		currencyKey: &c.Currency, addressKey: &address, languageKey: &c.Language,
-		reasonsKey: &reasons} {
+		reasonsKey: &reasons, togetherKey: &together} {
 		if *to, err = r.Store.Setting(ctx, key); err != nil {
 			return c, err
 		}
 	}
-	c.Currency = Or(c.Currency, usualCurrency)
+	c.Currency, c.Together = Or(c.Currency, usualCurrency), order.TogetherRule(Or(together, string(order.AnyTogether)))
 	if reasons != "" {
 		c.Reasons = strings.Split(reasons, "\n")
 	}
@@ -79,6 +83,9 @@ func (c *Company) Check() error {
 	}
 	if c.Language != "" && !slices.Contains(PaperLanguages, c.Language) {
 		return Refuse("language: %q is none of %s", c.Language, Join(PaperLanguages))
+	}
+	if c.Together = cmp.Or(c.Together, order.AnyTogether); !slices.Contains(order.TogetherRules, c.Together) {
+		return Refuse("together: %q is none of %s", c.Together, Join(order.TogetherRules))
 	}
 	if err := c.checkReasons(); err != nil {
 		return err
@@ -135,7 +142,7 @@ func (r *Engine) PutCompany(ch *Change, c Company, who string) error {
 		address = string(text)
 	}
 	for _, s := range [][2]string{{CompanyKey, c.Name}, {TimeZoneKey, c.TimeZone}, {countryKey, c.Country}, {currencyKey, c.Currency},
-		{addressKey, address}, {languageKey, c.Language},
+		{addressKey, address}, {languageKey, c.Language}, {togetherKey, string(c.Together)},
 		{reasonsKey, strings.Join(c.Reasons, "\n")}} {
 		if err := ch.PutSetting(s[0], s[1]); err != nil {
 			return err

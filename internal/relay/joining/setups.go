@@ -1,6 +1,7 @@
 package joining
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -10,6 +11,7 @@ import (
 
 	"openrelay/internal/connector"
 	"openrelay/internal/core/message"
+	"openrelay/internal/core/order"
 	"openrelay/internal/core/packing"
 	"openrelay/internal/core/place"
 	"openrelay/internal/relay/engine"
@@ -28,7 +30,7 @@ func (r *Joining) ExportSetup(ctx context.Context) (setup.Setup, error) {
 		return out, err
 	}
 	out.Company, out.TimeZone, out.Country, out.Currency = known.Name, known.TimeZone, known.Country, known.Currency
-	out.Language, out.Reasons = known.Language, known.Reasons
+	out.Language, out.Reasons, out.Together = known.Language, known.Reasons, string(known.Together)
 	if known.Address != nil {
 		a := setup.Address(*known.Address)
 		out.Address = &a
@@ -518,7 +520,8 @@ func (r *Joining) companyOf(ctx context.Context, want setup.Setup) (*engine.Comp
 	}
 	c := engine.Company{Name: engine.Or(want.Company, have.Name), TimeZone: engine.Or(want.TimeZone, have.TimeZone),
 		Country: engine.Or(want.Country, have.Country), Currency: engine.Or(want.Currency, have.Currency), Address: have.Address,
-		Language: engine.Or(want.Language, have.Language), Reasons: have.Reasons}
+		Language: engine.Or(want.Language,
+			have.Language), Reasons: have.Reasons, Together: cmp.Or(order.TogetherRule(want.Together), have.Together)}
 	if want.Reasons != nil {
 		c.Reasons = want.Reasons
 	}

@@ -58,6 +58,9 @@ func (r *Shipping) Readdress(ctx context.Context, number string, to place.Addres
 			return &engine.Refused{Text: fmt.Sprintf("order %s is %s; its address can no longer be changed", o.Number, st), Conflict: true}
 		}
 		order.Readdress(o, to)
+		if err := r.SettleTogether(ch, o); err != nil {
+			return err
+		}
 		ch.Mark(engine.OrderWords, o.ID)
 		if err := r.NoteOrder(ch, o, who, "address", "Address changed to %s", strings.Join(to.Lines(), ", ")); err != nil {
 			return err

@@ -66,29 +66,30 @@ func (r *Shipping) AskLabel(ctx context.Context, parcel, carrier, service, who s
 		return engine.Refuse("service: choose one of the carrier's services")
 	}
 	return r.Commit(ctx, func(ch *engine.Change) error {
-		p, o, err := loadParcel(ch, parcel)
+		in, err := loadCarton(ch, parcel)
 		if err != nil {
 			return err
 		}
-		return r.askLabelOf(ch, p, o, c, service, who)
+		return r.askLabelOf(ch, in, c, service, who)
 	})
 }
 
-func (r *Shipping) askLabelOf(ch *engine.Change, p store.Parcel, o *order.Order, c *engine.Conn, service, who string) error {
+func (r *Shipping) askLabelOf(ch *engine.Change, in carton, c *engine.Conn, service, who string) error {
+	p, o := in.own(), in[0].order
 	if _, on := r.Feed(c, message.LabelsOut); !on {
 		return &engine.Refused{Text: c.Rec().Name + " is paused or its labels are switched off", Conflict: true}
 	}
-	if why := notToShip(&p); why != "" {
+	if why := notToShip(p); why != "" {
 		return &engine.Refused{Text: why, Conflict: true}
 	}
-	if err := o.Workable(); err != nil {
-		return engine.OrderStateError(err)
+	if err := in.workable(); err != nil {
+		return err
 	}
 	if c.Rec().Test && !o.Test {
 		return &engine.Refused{Text: fmt.Sprintf("%s is in test and sells no real labels; take it live first", c.Rec().Name),
 			Conflict: true}
 	}
-	asked := r.Parcel(p, o, c)
+	asked := r.Parcel(*p, o, c)
 	asked.Service = service
 	if bad := asked.To.Problems(); len(bad) > 0 {
 		return &engine.Refused{Text: "The address cannot be delivered to: " + strings.Join(bad, "; "), Conflict: true}
@@ -97,19 +98,43 @@ func (r *Shipping) askLabelOf(ch *engine.Change, p store.Parcel, o *order.Order,
 	if err != nil {
 		return err
 	}
-	p.State, p.CarrierID, p.CarrierTold, p.Service, p.Error = store.Buying, c.Rec().ID, "", service, ""
-	if err := ch.UpdateParcel(&p); err != nil {
-		return err
-	}
-	if err := r.labelSettled(ch, p.ID, o.ID, who); err != nil { // what was raised about an earlier attempt is over
-		return err
+	in.enter(store.Buying, "")
+	for i := range in {
+		x := &in[i].parcel
+		x.CarrierID, x.CarrierTold, x.Service = c.Rec().ID, "", service
+		if err := ch.UpdateParcel(x); err != nil {
+			return err
+		}
+		if err := r.labelSettled(ch, p.ID, in[i].order.ID, who); err != nil { // what was raised about an earlier attempt is over
+			return err
+		}
+		tellParcel(ch, x)
 	}
 	if _, err = r.Queue(ch, store.OutboxMessage{ConnectionID: c.Rec().ID, Feed: message.LabelsOut, Subject: "shipment " + p.Number,
 		Payload: string(payload), OrderID: o.ID, ParcelID: p.ID}); err != nil {
 		return err
 	}
-	tellParcel(ch, &p)
-	return r.NoteOrder(ch, o, who, "label asked", "Label by %s %s asked for", c.Rec().Name, service)
+	for i := range in {
+		if err := r.NoteOrder(ch, in[i].order, who, "label asked", "Label by %s %s asked for", c.Rec().Name, service); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// workable refuses a carton in which something of an order lies that may not be worked on now.
+func (c carton) workable() error {
+	for i := range c {
+		err := engine.OrderStateError(c[i].order.Workable())
+		if why, refused := engine.IsRefused(err); refused && i > 0 {
+			return &engine.Refused{Text: fmt.Sprintf("%s; parcel %s of it lies in this carton: take it out, or settle that first", why,
+				c[i].parcel.Number), Conflict: true}
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // notToShip says why no label can be bought for a parcel as it stands, or nothing.
@@ -145,7 +170,7 @@ func (r *Shipping) labelBought(ch *engine.Change, c *engine.Conn, m store.Outbox
 	if err != nil {
 		return err
 	}
-	o, err := ch.Order(s.OrderID)
+	in, err := cartonOf(ch, s)
 	if err != nil {
 		return err
 	}
@@ -155,7 +180,7 @@ func (r *Shipping) labelBought(ch *engine.Change, c *engine.Conn, m store.Outbox
 	if newer, err := ch.Overtaken(m); err != nil {
 		return err
 	} else if newer || s.State != store.Buying {
-		return r.surplus(ch, c, m, s, o, label)
+		return r.surplus(ch, c, m, s, in[0].order, label)
 	}
 	var asked message.Parcel
 	if err := json.Unmarshal([]byte(m.Payload), &asked); err != nil {
@@ -165,33 +190,67 @@ func (r *Shipping) labelBought(ch *engine.Change, c *engine.Conn, m store.Outbox
 	if err != nil {
 		return err
 	}
-	s.Tracking, s.TrackingURL, s.Label, s.Price, s.Currency, s.Error = label.Tracking, label.URL, string(
-		raw), label.Price, label.Currency, ""
-	s.ServiceName = label.Service
-	tellParcel(ch, &s)
-	if err := r.labelSettled(ch, s.ID, o.ID, "relay"); err != nil {
-		return err
+	p := in.own()
+	p.Label, p.Price, p.Currency = string(raw), label.Price, label.Currency
+	for i := range in {
+		x := &in[i].parcel
+		x.Tracking, x.TrackingURL, x.ServiceName, x.Error = label.Tracking, label.URL, label.Service, ""
+		tellParcel(ch, x)
+		if err := r.labelSettled(ch, x.ID, in[i].order.ID, "relay"); err != nil {
+			return err
+		}
 	}
-	if !wanted(o, &s) { // the order was cancelled while the label was on its way
-		s.State = store.CalledOff
-		o.Hold(order.Hold{Cause: order.LateCancel, Text: fmt.Sprintf("Cancelled at the channel while label %s was being bought.",
-			label.Tracking), Expected: "No parcel. Void the label at the carrier."})
-		if err := saveParcel(ch, &s); err != nil {
-			return err
-		}
-		if err := r.SettleShipments(ch, o); err != nil {
-			return err
-		}
-		return r.Orders.SaveOrder(ch, o)
+	if in, err = r.dropUnwanted(ch, in, label.Tracking); err != nil || len(in) == 0 {
+		return err
 	}
 	return r.parcelLeaves(
 		ch,
 		leaving{c, c.Rec().Name, c.Rec().Name, asked.Handover, fmt.Sprintf("Label bought: %s, tracking number %s, %s",
-			engine.Or(s.ServiceName, s.Service), label.Tracking, price(label.Price, label.Currency))},
-		&s,
-		o,
+			engine.Or(label.Service, in.own().Service), label.Tracking, price(label.Price, label.Currency))},
+		in,
 		label,
 	)
+}
+
+// dropUnwanted calls off what of a carton is not to be sent any more, because its order was cancelled while the label was on its
+// way. It returns what is left; where nothing is, the label is to be voided.
+func (r *Shipping) dropUnwanted(ch *engine.Change, in carton, tracking string) (carton, error) {
+	unwanted := slices.DeleteFunc(slices.Clone(in), func(x content) bool { return wanted(x.order, &x.parcel) })
+	if len(unwanted) == 0 {
+		return in, nil
+	}
+	gone := map[int64]bool{}
+	for i := range unwanted {
+		gone[unwanted[i].parcel.ID] = true
+	}
+	for i := range in {
+		p := &in[i].parcel
+		if !gone[p.ID] {
+			continue
+		}
+		p.State = store.CalledOff
+		if len(unwanted) == len(in) && i == 0 {
+			in[i].order.Hold(order.Hold{Cause: order.LateCancel,
+				Text:     fmt.Sprintf("Cancelled at the channel while label %s was being bought.", tracking),
+				Expected: "No parcel. Void the label at the carrier."})
+		}
+		if err := saveParcel(ch, p); err != nil {
+			return nil, err
+		}
+	}
+	stays, err := takeOutOf(ch, in, func(p *store.Parcel) bool { return gone[p.ID] })
+	if err != nil {
+		return nil, err
+	}
+	for i := range unwanted {
+		if err := r.SettleShipments(ch, unwanted[i].order); err != nil {
+			return nil, err
+		}
+		if err := r.Orders.SaveOrder(ch, unwanted[i].order); err != nil {
+			return nil, err
+		}
+	}
+	return stays, nil
 }
 
 // wanted says whether anything in a parcel is still to be sent.
@@ -204,22 +263,43 @@ func wanted(o *order.Order, p *store.Parcel) bool {
 
 // leaving is how a parcel leaves.
 type leaving struct {
-	side     *engine.Conn // by whose settings it is booked out: the carrier's, or the channel's
+	side     *engine.Conn // by whose settings it is booked out: the carrier's; none: each order's channel's
 	who      string       // who says that it leaves
 	carrier  string       // who carries it
 	handover string       // day of the carrier's manifest that it is on; empty: it is on none
 	note     string
 }
 
-// parcelLeaves books a packed parcel out with its label.
-func (r *Shipping) parcelLeaves(ch *engine.Change, by leaving, p *store.Parcel, o *order.Order, label *message.Label) error {
+// parcelLeaves books a packed carton out with its label: what of each order lies in it.
+func (r *Shipping) parcelLeaves(ch *engine.Change, by leaving, in carton, label *message.Label) (err error) {
+	if by.handover != "" {
+		if in.own().ManifestID, err = ch.OpenManifest(by.side.ID, by.handover); err != nil {
+			return err
+		}
+		ch.Tell("manifest", fmt.Sprint(in.own().ManifestID))
+	}
+	for i := range in {
+		if err := r.contentLeaves(ch, by, &in[i], label); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// contentLeaves books out what of one order lies in a carton that leaves, and tells its channel.
+func (r *Shipping) contentLeaves(ch *engine.Change, by leaving, x *content, label *message.Label) error {
+	p, o := &x.parcel, x.order
 	ids := map[int64]bool{}
 	orders.ItemsOf(o, ids)
 	book, err := r.Inventory.Book(ch, engine.Keys(ids))
 	if err != nil {
 		return err
 	}
-	sc, err := r.Orders.SceneFor(by.side, ch, book, by.who)
+	side := by.side
+	if side == nil {
+		side = r.ByID(o.ConnectionID)
+	}
+	sc, err := r.Orders.SceneFor(side, ch, book, by.who)
 	if err != nil {
 		return err
 	}
@@ -233,12 +313,6 @@ func (r *Shipping) parcelLeaves(ch *engine.Change, by leaving, p *store.Parcel, 
 	}
 	if err := ch.SerialsGone(p.ID); err != nil {
 		return err
-	}
-	if by.handover != "" {
-		if p.ManifestID, err = ch.OpenManifest(by.side.ID, by.handover); err != nil {
-			return err
-		}
-		ch.Tell("manifest", fmt.Sprint(p.ManifestID))
 	}
 	if err := saveParcel(ch, p); err != nil {
 		return err
@@ -331,7 +405,15 @@ func (r *Shipping) countFreight(ch *engine.Change, o *order.Order, s *store.Parc
 	if s.Currency != o.Record.Currency {
 		paid = 0
 	}
-	return ch.AddFreight(o.ConnectionID, o.Record.Currency, ch.Now, 1, charged, paid)
+	return ch.AddFreight(o.ConnectionID, o.Record.Currency, ch.Now, cartonsOf(s), charged, paid)
+}
+
+// cartonsOf counts a parcel for the reports: what travels in another's carton is no parcel of its own there.
+func cartonsOf(p *store.Parcel) int64 {
+	if p.TravelsIn != 0 {
+		return 0
+	}
+	return 1
 }
 
 // surplus raises a label that was bought and is not needed. What the parcel has stays as it is.
@@ -376,14 +458,16 @@ func (r *Shipping) labelNotBought(ch *engine.Change, m store.OutboxMessage) erro
 	if err != nil {
 		return err
 	}
-	if s.State == store.Buying && !newer {
-		s.State, s.Error = store.ToShip, m.Error
-		if err := ch.UpdateParcel(&s); err != nil {
-			return err
-		}
+	if s.State != store.Buying || newer {
+		tellParcel(ch, &s)
+		return nil
 	}
-	tellParcel(ch, &s)
-	return nil
+	in, err := cartonOf(ch, s)
+	if err != nil {
+		return err
+	}
+	in.enter(store.ToShip, m.Error)
+	return in.save(ch)
 }
 
 // LabelNotKnown keeps a purchase open that was tried often and never answered: the label may exist.
@@ -456,7 +540,7 @@ func (r *Shipping) SendLabelAgain(ch *engine.Change, m store.OutboxMessage, who 
 	if err != nil {
 		return err
 	}
-	o, err := ch.Order(s.OrderID)
+	in, err := cartonOf(ch, s)
 	if err != nil {
 		return err
 	}
@@ -468,7 +552,7 @@ func (r *Shipping) SendLabelAgain(ch *engine.Change, m store.OutboxMessage, who 
 	if err := json.Unmarshal([]byte(m.Payload), &asked); err != nil {
 		return err
 	}
-	if err := r.askLabelOf(ch, s, o, c, asked.Service, who); err != nil {
+	if err := r.askLabelOf(ch, in, c, asked.Service, who); err != nil {
 		return err
 	}
 	m.State = store.Superseded

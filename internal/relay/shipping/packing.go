@@ -17,7 +17,8 @@ import (
 
 // Packing is what goes into a parcel.
 type Packing struct {
-	Profile string              // code of a parcel profile
+	Profile string              // code of a parcel profile; empty: that of the carton into which it goes
+	Into    string              // number of a packed parcel into whose carton it goes; empty: into a new one
 	WeightG int64               // weighed gross weight in grams; 0 takes the sum of the items and the carton
 	Serials map[string][]string // serial numbers of the units whose items have them, by SKU
 	LetIn   bool                // serial numbers that were not recorded at receipt are let in
@@ -26,30 +27,35 @@ type Packing struct {
 }
 
 // Pack packs what was picked into a parcel and returns its number. Without units, all that is left goes into it, and all of it
-// must be picked. A shipment that lies whole in one parcel without a label is packed anew.
+// must be picked. What travels together is packed together. A shipment that lies whole in one parcel without a label is packed anew.
 func (r *Shipping) Pack(ctx context.Context, shipment string, w Packing, who string) (number string, err error) {
+	if w.Into != "" && w.Profile == "" {
+		into, err := r.storedParcel(ctx, w.Into)
+		if err != nil {
+			return "", err
+		}
+		w.Profile = into.Profile
+	}
 	profile, err := r.profileFor(ctx, w)
 	if err != nil {
 		return "", err
 	}
 	err = r.Commit(ctx, func(ch *engine.Change) error {
-		s, o, err := loadShipment(ch, shipment)
+		parts, err := loadParts(ch, shipment)
 		if err != nil {
 			return err
 		}
-		parcels, err := ch.ParcelsOf(s.ID)
-		if err != nil {
+		s := &parts[0].shipment
+		switch open := parts.toPick(); {
+		case s.State == store.ToShip && len(w.Units) == 0 && len(open) == 0:
+			number, err = r.repackOnly(ch, &parts[0], profile, w, who)
 			return err
-		}
-		if s.State == store.ToShip && len(w.Units) == 0 {
-			number, err = r.repackOnly(ch, &s, o, parcels, profile, w, who)
-			return err
-		}
-		if s.State != store.ToPick {
+		case len(open) == 0:
 			return &engine.Refused{Text: fmt.Sprintf("Shipment %s is %s and cannot be packed", s.Number, s.State), Conflict: true}
+		default:
+			number, err = r.packNew(ch, open, profile, w, who)
+			return err
 		}
-		number, err = r.packNew(ch, &s, o, parcels, profile, w, who)
-		return err
 	})
 	return number, err
 }
@@ -61,11 +67,11 @@ func (r *Shipping) Repack(ctx context.Context, parcel string, w Packing, who str
 		return err
 	}
 	return r.Commit(ctx, func(ch *engine.Change) error {
-		p, o, err := loadParcel(ch, parcel)
+		c, err := loadCarton(ch, parcel)
 		if err != nil {
 			return err
 		}
-		return r.repack(ch, &p, o, profile, w, who)
+		return r.repack(ch, c, profile, w, who)
 	})
 }
 
@@ -86,94 +92,150 @@ func (r *Shipping) profileFor(ctx context.Context, w Packing) (packing.Profile, 
 }
 
 // repackOnly packs the only parcel of a shipment anew.
-func (r *Shipping) repackOnly(ch *engine.Change, s *store.Shipment, o *order.Order, parcels []store.Parcel, profile packing.Profile,
-	w Packing, who string) (string, error) {
+func (r *Shipping) repackOnly(ch *engine.Change, x *part, profile packing.Profile, w Packing, who string) (string, error) {
 	var open []*store.Parcel
-	for i := range parcels {
-		if live(&parcels[i]) {
-			open = append(open, &parcels[i])
+	for i := range x.parcels {
+		if live(&x.parcels[i]) {
+			open = append(open, &x.parcels[i])
 		}
 	}
 	if len(open) != 1 {
 		return "", &engine.Refused{
-			Text:     fmt.Sprintf("Shipment %s lies in %d parcels; say which of them is packed anew", s.Number, len(open)),
+			Text:     fmt.Sprintf("Shipment %s lies in %d parcels; say which of them is packed anew", x.shipment.Number, len(open)),
 			Conflict: true,
 		}
 	}
-	return open[0].Number, r.repack(ch, open[0], o, profile, w, who)
+	c, err := cartonOf(ch, *open[0])
+	if err != nil {
+		return "", err
+	}
+	return open[0].Number, r.repack(ch, c, profile, w, who)
 }
 
-func (r *Shipping) repack(ch *engine.Change, p *store.Parcel, o *order.Order, profile packing.Profile, w Packing, who string) error {
+func (r *Shipping) repack(ch *engine.Change, c carton, profile packing.Profile, w Packing, who string) error {
+	p := c.own()
 	if p.State != store.ToShip {
 		return &engine.Refused{Text: fmt.Sprintf("Shipment %s is %s and cannot be packed", p.Number, p.State), Conflict: true}
 	}
-	chosen, err := r.fill(ch, p, profile, w)
+	chosen, err := r.fill(ch, c, profile, w)
 	if err != nil {
 		return err
 	}
-	if err := saveParcel(ch, p); err != nil {
+	if err := c.save(ch); err != nil {
 		return err
 	}
-	if err := r.NoteOrder(ch, o, who, "packed", "Packed into %s, %s kg%s", profile.Name, kg(p.WeightG), chosen); err != nil {
-		return err
-	}
-	return r.Orders.SaveOrder(ch, o)
+	return r.notePacked(ch, c, profile, chosen, who)
 }
 
-// packNew packs units of a shipment into a new parcel.
-func (r *Shipping) packNew(ch *engine.Change, s *store.Shipment, o *order.Order, parcels []store.Parcel, profile packing.Profile,
-	w Packing, who string) (string, error) {
-	lines, err := toPack(ch, s, contents(parcels, live), w.Units)
-	if err != nil {
-		return "", err
-	}
-	p := store.Parcel{ShipmentID: s.ID, ShipmentNumber: s.Number, OrderID: s.OrderID, LocationID: s.LocationID, State: store.ToShip,
-		CreatedAt: ch.Now.UnixMicro(), Lines: lines}
-	if err := ch.AddParcel(&p); err != nil {
-		return "", err
-	}
-	if p.SSCC, err = gs1.SSCC(0, r.GS1Prefix, uint64(p.ID)); err != nil {
-		return "", err
-	}
-	chosen, err := r.fill(ch, &p, profile, w)
-	if err != nil {
-		return "", err
-	}
-	before := contents(parcels, live)
-	after := contents(append(parcels, p), live)
-	for _, line := range lineIDs(s) {
-		if n := wholeUnits(s, line, after) - wholeUnits(s, line, before); n > 0 {
-			if err := o.Pack(line, n); err != nil {
-				return "", engine.OrderStateError(err)
-			}
+// notePacked writes on the orders of a carton that it was packed.
+func (r *Shipping) notePacked(ch *engine.Change, c carton, profile packing.Profile, chosen, who string) error {
+	for i := range c {
+		with := ""
+		if i > 0 {
+			with = fmt.Sprintf(" with order %s, in the carton of parcel %s", c[0].order.Number, c.own().Number)
+		}
+		if err := r.NoteOrder(ch, c[i].order, who, "packed", "Packed into %s, %s kg%s%s", profile.Name, kg(c.own().WeightG), with,
+			chosen); err != nil {
+			return err
+		}
+		if err := r.Orders.SaveOrder(ch, c[i].order); err != nil {
+			return err
 		}
 	}
-	if err := saveParcel(ch, &p); err != nil {
+	return nil
+}
+
+// packNew packs units of shipments that travel together into a new carton, or into one that is packed already.
+func (r *Shipping) packNew(ch *engine.Change, parts parts, profile packing.Profile, w Packing, who string) (string, error) {
+	lines, err := toPack(ch, parts, w.Units)
+	if err != nil {
 		return "", err
 	}
-	if err := r.NoteOrder(ch, o, who, "packed", "Packed into %s, %s kg%s", profile.Name, kg(p.WeightG), chosen); err != nil {
-		return "", err
-	}
-	if carries(o, "ship") {
-		if err := r.carryLater(ch, p.Number, carryArgs{Step: "ship"}); err != nil {
+	var c carton
+	if w.Into != "" {
+		if c, err = openCarton(ch, w.Into, parts); err != nil {
 			return "", err
 		}
 	}
-	return p.Number, r.Orders.SaveOrder(ch, o)
+	for i := range parts {
+		if len(lines[i]) == 0 {
+			continue
+		}
+		if c, err = r.putInto(ch, c, &parts[i], lines[i]); err != nil {
+			return "", err
+		}
+	}
+	chosen, err := r.fill(ch, c, profile, w)
+	if err != nil {
+		return "", err
+	}
+	if err := c.save(ch); err != nil {
+		return "", err
+	}
+	if carries(c[0].order, "ship") && w.Into == "" {
+		if err := r.carryLater(ch, c.own().Number, carryArgs{Step: "ship"}); err != nil {
+			return "", err
+		}
+	}
+	return c.own().Number, r.notePacked(ch, c, profile, chosen, who)
 }
 
-// fill checks that a parcel's contents go into a carton, and notes what it weighs and which units lie in it.
-func (r *Shipping) fill(ch *engine.Change, p *store.Parcel, profile packing.Profile, w Packing) (chosen string, err error) {
-	items, content, err := contentOf(ch, p, w.WeightG)
+// putInto puts lines of a shipment into a carton; into a new one where there is none yet.
+func (r *Shipping) putInto(ch *engine.Change, c carton, x *part, lines []store.ParcelLine) (carton, error) {
+	before := contents(x.parcels, live)
+	at := slices.IndexFunc(c, func(y content) bool { return y.parcel.ShipmentID == x.shipment.ID })
+	if at < 0 {
+		p := store.Parcel{ShipmentID: x.shipment.ID, ShipmentNumber: x.shipment.Number, OrderID: x.shipment.OrderID,
+			LocationID: x.shipment.LocationID, State: store.ToShip, CreatedAt: ch.Now.UnixMicro()}
+		if len(c) > 0 {
+			p.TravelsIn, p.Carton = c.own().ID, c.own().Number
+		}
+		if err := ch.AddParcel(&p); err != nil {
+			return nil, err
+		}
+		if p.TravelsIn == 0 {
+			var err error
+			if p.SSCC, err = gs1.SSCC(0, r.GS1Prefix, uint64(p.ID)); err != nil {
+				return nil, err
+			}
+		}
+		c, at = append(c, content{p, x.order}), len(c)
+	}
+	p := &c[at].parcel
+	for _, l := range lines {
+		if i := slices.IndexFunc(p.Lines, func(y store.ParcelLine) bool { return y.LineID == l.LineID && y.ItemID == l.ItemID }); i >= 0 {
+			p.Lines[i].Quantity += l.Quantity
+		} else {
+			p.Lines = append(p.Lines, l)
+		}
+	}
+	after := maps.Clone(before)
+	for _, l := range lines {
+		after[lineItem{l.LineID, l.ItemID}] += l.Quantity
+	}
+	for _, line := range lineIDs(&x.shipment) {
+		if n := wholeUnits(&x.shipment, line, after) - wholeUnits(&x.shipment, line, before); n > 0 {
+			if err := c[at].order.Pack(line, n); err != nil {
+				return nil, engine.OrderStateError(err)
+			}
+		}
+	}
+	return c, nil
+}
+
+// fill checks that a carton's contents go into it, and notes what it weighs and which units lie in it.
+func (r *Shipping) fill(ch *engine.Change, c carton, profile packing.Profile, w Packing) (chosen string, err error) {
+	items, content, err := contentOf(ch, c.lines(), w.WeightG)
 	if err != nil {
 		return "", err
 	}
 	if why := profile.Refuses(content); why != "" {
 		return "", &engine.Refused{Text: why, Conflict: true}
 	}
-	if chosen, err = r.chooseSerials(ch, p, items, w.Serials, w.LetIn); err != nil {
+	if chosen, err = r.chooseSerials(ch, c, items, w); err != nil {
 		return "", err
 	}
+	p := c.own()
 	p.Profile, p.LengthMM, p.WidthMM, p.HeightMM, p.Error = profile.Code, profile.LengthMM, profile.WidthMM, profile.HeightMM, ""
 	if p.WeightG = profile.Weight(content); w.WeightG > 0 {
 		if !w.Sure && far(w.WeightG, p.WeightG) && allWeighed(content) {
@@ -199,11 +261,13 @@ func allWeighed(content []packing.Content) bool {
 	return !slices.ContainsFunc(content, func(c packing.Content) bool { return c.WeightG == 0 })
 }
 
-// toPack is what goes into a new parcel: the units that are said, or all that lie in no parcel yet.
-func toPack(ch *engine.Change, s *store.Shipment, packed map[lineItem]int64, units map[string]int64) ([]store.ParcelLine, error) {
+// toPack is what goes into a new parcel, by part: the units that are said, or all that lie in no parcel yet.
+func toPack(ch *engine.Change, all parts, units map[string]int64) ([][]store.ParcelLine, error) {
 	var ids []int64
-	for _, sl := range s.Lines {
-		ids = append(ids, sl.ItemID)
+	for i := range all {
+		for _, sl := range all[i].shipment.Lines {
+			ids = append(ids, sl.ItemID)
+		}
 	}
 	items, err := ch.Items(ids)
 	if err != nil {
@@ -216,19 +280,24 @@ func toPack(ch *engine.Change, s *store.Shipment, packed map[lineItem]int64, uni
 		}
 		left[sku] = n
 	}
-	var out []store.ParcelLine
-	for _, sl := range s.Lines {
-		sku := items[sl.ItemID].SKU
-		free := sl.Picked - packed[lineItem{sl.LineID, sl.ItemID}]
-		if len(units) == 0 && sl.Picked < sl.Quantity {
-			return nil, &engine.Refused{Text: fmt.Sprintf("%d × %s is still to be picked", sl.Quantity-sl.Picked, sku), Conflict: true}
-		}
-		if len(units) > 0 {
-			free = min(free, left[sku])
-			left[sku] -= free
-		}
-		if free > 0 {
-			out = append(out, store.ParcelLine{LineID: sl.LineID, ItemID: sl.ItemID, Per: sl.Per, Quantity: free})
+	some := false
+	out := make([][]store.ParcelLine, len(all))
+	for i := range all {
+		packed := contents(all[i].parcels, live)
+		for _, sl := range all[i].shipment.Lines {
+			sku := items[sl.ItemID].SKU
+			free := sl.Picked - packed[lineItem{sl.LineID, sl.ItemID}]
+			if len(units) == 0 && sl.Picked < sl.Quantity {
+				return nil, all.unpicked(i, sl.Quantity-sl.Picked, sku)
+			}
+			if len(units) > 0 {
+				free = min(free, left[sku])
+				left[sku] -= free
+			}
+			if free > 0 {
+				some = true
+				out[i] = append(out[i], store.ParcelLine{LineID: sl.LineID, ItemID: sl.ItemID, Per: sl.Per, Quantity: free})
+			}
 		}
 	}
 	for _, sku := range slices.Sorted(maps.Keys(left)) {
@@ -236,24 +305,24 @@ func toPack(ch *engine.Change, s *store.Shipment, packed map[lineItem]int64, uni
 			return nil, &engine.Refused{Text: fmt.Sprintf("%d × %s more than is picked and lies in no parcel", n, sku), Conflict: true}
 		}
 	}
-	if len(out) == 0 {
-		return nil, &engine.Refused{Text: fmt.Sprintf("nothing of shipment %s is left to pack", s.Number), Conflict: true}
+	if !some {
+		return nil, &engine.Refused{Text: fmt.Sprintf("nothing of shipment %s is left to pack", all[0].shipment.Number), Conflict: true}
 	}
 	return out, nil
 }
 
-// contentOf is what lies in a parcel; of known weight, unless the parcel is weighed.
-func contentOf(ch *engine.Change, p *store.Parcel, weight int64) (map[int64]store.Item, []packing.Content, error) {
+// contentOf is what lies in a carton; of known weight, unless it is weighed.
+func contentOf(ch *engine.Change, lines []store.ParcelLine, weight int64) (map[int64]store.Item, []packing.Content, error) {
 	var out []packing.Content
 	var ids []int64
-	for _, l := range p.Lines {
+	for _, l := range lines {
 		ids = append(ids, l.ItemID)
 	}
 	items, err := ch.Items(ids)
 	if err != nil {
 		return nil, nil, err
 	}
-	for _, l := range p.Lines {
+	for _, l := range lines {
 		it := items[l.ItemID]
 		if weight == 0 && it.WeightG == 0 {
 			return nil, nil, &engine.Refused{Text: fmt.Sprintf("no weight is known of %s; weigh the parcel and type its weight", it.SKU),
@@ -265,51 +334,74 @@ func contentOf(ch *engine.Change, p *store.Parcel, weight int64) (map[int64]stor
 	return items, out, nil
 }
 
-// Unpack takes everything out of a parcel that has no label: it is picked, and lies in no parcel again.
+// Unpack takes everything out of a parcel that has no label: it is picked, and lies in no parcel again. With a carton, all that
+// travels in it is unpacked; of what only travels in another's carton, the rest stays in there.
 func (r *Shipping) Unpack(ctx context.Context, parcel, who string) error {
 	return r.Commit(ctx, func(ch *engine.Change) error {
-		p, o, err := loadParcel(ch, parcel)
+		p, _, err := loadParcel(ch, parcel)
 		if err != nil {
 			return err
 		}
 		if p.State != store.ToShip {
 			return &engine.Refused{Text: notUnpacked(&p), Conflict: true}
 		}
-		s, err := ch.ShipmentByID(p.ShipmentID)
+		c, err := cartonOf(ch, p)
 		if err != nil {
 			return err
 		}
-		parcels, err := ch.ParcelsOf(s.ID)
-		if err != nil {
-			return err
-		}
-		before := contents(parcels, live)
-		p.State, p.Error = store.CalledOff, ""
-		if parcels, err = parcelsWith(ch, &p); err != nil {
-			return err
-		}
-		after := contents(parcels, live)
-		for _, line := range lineIDs(&s) {
-			if n := wholeUnits(&s, line, before) - wholeUnits(&s, line, after); n > 0 {
-				if err := o.Unpack(line, min(n, o.Line(line).Packed)); err != nil {
-					return engine.OrderStateError(err)
+		goes := func(x *store.Parcel) bool { return p.TravelsIn == 0 || x.ID == p.ID }
+		for i := range c {
+			if goes(&c[i].parcel) {
+				if err := r.unpack(ch, &c[i], who); err != nil {
+					return err
 				}
 			}
 		}
-		if err := ch.UnpackSerials(p.ID); err != nil {
+		stays, err := takeOutOf(ch, c, goes)
+		if err != nil {
 			return err
 		}
-		if err := r.labelSettled(ch, p.ID, o.ID, who); err != nil {
-			return err
-		}
-		if err := saveParcel(ch, &p); err != nil {
-			return err
-		}
-		if err := r.NoteOrder(ch, o, who, "unpacked", "Parcel %s unpacked", p.Number); err != nil {
-			return err
-		}
-		return r.Orders.SaveOrder(ch, o)
+		return stays.save(ch)
 	})
+}
+
+// unpack takes out what of one order lies in a carton.
+func (r *Shipping) unpack(ch *engine.Change, x *content, who string) error {
+	p, o := &x.parcel, x.order
+	s, err := ch.ShipmentByID(p.ShipmentID)
+	if err != nil {
+		return err
+	}
+	parcels, err := ch.ParcelsOf(s.ID)
+	if err != nil {
+		return err
+	}
+	before := contents(parcels, live)
+	p.State, p.Error = store.CalledOff, ""
+	if parcels, err = parcelsWith(ch, p); err != nil {
+		return err
+	}
+	after := contents(parcels, live)
+	for _, line := range lineIDs(&s) {
+		if n := wholeUnits(&s, line, before) - wholeUnits(&s, line, after); n > 0 {
+			if err := o.Unpack(line, min(n, o.Line(line).Packed)); err != nil {
+				return engine.OrderStateError(err)
+			}
+		}
+	}
+	if err := ch.UnpackSerials(p.ID); err != nil {
+		return err
+	}
+	if err := r.labelSettled(ch, p.ID, o.ID, who); err != nil {
+		return err
+	}
+	if err := saveParcel(ch, p); err != nil {
+		return err
+	}
+	if err := r.NoteOrder(ch, o, who, "unpacked", "Parcel %s unpacked", p.Number); err != nil {
+		return err
+	}
+	return r.Orders.SaveOrder(ch, o)
 }
 
 // notUnpacked says why a parcel is not unpacked.

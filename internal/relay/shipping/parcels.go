@@ -3,6 +3,7 @@ package shipping
 import (
 	"errors"
 	"fmt"
+	"slices"
 
 	"openrelay/internal/core/order"
 	"openrelay/internal/relay/engine"
@@ -146,6 +147,14 @@ func (r *Shipping) SettleShipments(ch *engine.Change, o *order.Order) error {
 	if err != nil {
 		return err
 	}
+	if slices.ContainsFunc(list, func(s store.Shipment) bool { return s.Together != 0 }) {
+		if err := r.SettleTogether(ch, o); err != nil {
+			return err
+		}
+		if list, err = ch.ShipmentsOfOrder(o.ID); err != nil {
+			return err
+		}
+	}
 	for i := range list {
 		if st := list[i].State; st != store.ToPick && st != store.ToShip {
 			continue
@@ -247,6 +256,28 @@ func (r *Shipping) takeOut(ch *engine.Change, s *store.Shipment, parcels []store
 		if err := ch.UpdateParcel(p); err != nil {
 			return err
 		}
+		if p.TravelsIn != 0 || p.Riders != "" {
+			if err := leaveCarton(ch, p); err != nil {
+				return err
+			}
+		}
 	}
 	return nil
+}
+
+// leaveCarton weighs a carton with others in it anew, out of which something was taken, and takes a parcel that is empty out of it.
+func leaveCarton(ch *engine.Change, p *store.Parcel) error {
+	c, err := cartonOf(ch, *p)
+	if err != nil {
+		return err
+	}
+	if !slices.ContainsFunc(c, func(x content) bool { return x.parcel.ID == p.ID }) {
+		c = append(c, content{parcel: *p}) // it is called off, and so it is not found in it any more
+	}
+	c, err = takeOutOf(ch, c, func(x *store.Parcel) bool { return !live(x) })
+	if err != nil {
+		return err
+	}
+	p.TravelsIn = 0
+	return c.save(ch)
 }

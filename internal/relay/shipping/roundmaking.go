@@ -80,10 +80,13 @@ func (r *Shipping) MakeRound(ctx context.Context, n NewRound, who string) (out R
 				return err
 			}
 			x.LocationID = s.LocationID
-			if slices.ContainsFunc(x.Slots, func(y store.RoundSlot) bool { return y.ShipmentID == s.ID }) {
-				continue
+			in, err := intoSlots(ch, &x, s)
+			if err != nil {
+				return err
 			}
-			x.Slots = append(x.Slots, store.RoundSlot{Slot: len(x.Slots) + 1, ShipmentID: s.ID})
+			if !in {
+				out.Left = append(out.Left, LeftOut{number, "the cart is full"})
+			}
 		}
 		if len(x.Slots) == 0 {
 			return &engine.Refused{Text: "none of them can be picked now: " + whyNone(out.Left), Conflict: true}
@@ -97,6 +100,31 @@ func (r *Shipping) MakeRound(ctx context.Context, n NewRound, who string) (out R
 			r.PlaceName(x.LocationID))
 	})
 	return out, err
+}
+
+// intoSlots gives a shipment a slot of a round, and the next ones to those that travel with it and can be picked now. It says whether
+// the shipment has one.
+func intoSlots(ch *engine.Change, x *store.Round, s store.Shipment) (in bool, err error) {
+	with, err := ch.ShipmentsTogether(s.Together)
+	if err != nil {
+		return false, err
+	}
+	for _, one := range append([]store.Shipment{s}, with...) {
+		left := slices.ContainsFunc(one.Lines, func(l store.ShipmentLine) bool { return l.Picked < l.Quantity })
+		has := slices.ContainsFunc(x.Slots, func(y store.RoundSlot) bool { return y.ShipmentID == one.ID })
+		if !left || has || len(x.Slots) >= mostSlots {
+			continue
+		}
+		err := notInRound(ch, &one)
+		if _, refused := engine.IsRefused(err); refused {
+			continue
+		}
+		if err != nil {
+			return false, err
+		}
+		x.Slots = append(x.Slots, store.RoundSlot{Slot: len(x.Slots) + 1, ShipmentID: one.ID})
+	}
+	return slices.ContainsFunc(x.Slots, func(y store.RoundSlot) bool { return y.ShipmentID == s.ID }), nil
 }
 
 func whyNone(left []LeftOut) string {

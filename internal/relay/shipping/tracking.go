@@ -5,6 +5,7 @@ import (
 	"fmt"
 
 	"openrelay/internal/core/message"
+	"openrelay/internal/core/order"
 	"openrelay/internal/relay/engine"
 	"openrelay/internal/relay/exchange"
 	"openrelay/internal/store"
@@ -31,22 +32,32 @@ func (r *Shipping) TakeTracking(b *exchange.Batch, in store.InboxMessage, m *mes
 	}
 	y.New++
 	b.Settle(in, "done", "", p.OrderID)
-	o, err := b.Ch.Order(p.OrderID)
+	c, err := cartonOf(b.Ch, p)
 	if err != nil {
 		return err
 	}
+	for i := range c {
+		if err := r.track(b, &c[i].parcel, c[i].order, m); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// track notes an event on its way on a parcel and its order.
+func (r *Shipping) track(b *exchange.Batch, p *store.Parcel, o *order.Order, m *message.Tracking) error {
 	if p.ScannedAt == 0 {
 		p.ScannedAt = m.At.UnixMicro()
 		if err := b.Ch.CloseParcelExceptions(p.ID, engine.VoidRefused, "relay", b.Ch.Now); err != nil { // the carrier has it
 			return err
 		}
-		if err := b.Ch.UpdateParcel(&p); err != nil {
+		if err := b.Ch.UpdateParcel(p); err != nil {
 			return err
 		}
 	}
 	if m.State == "delivered" && p.State == store.Gone {
 		p.State, p.DeliveredAt = store.Arrived, m.At.UnixMicro()
-		if err := saveParcel(b.Ch, &p); err != nil {
+		if err := saveParcel(b.Ch, p); err != nil {
 			return err
 		}
 		all, err := b.Ch.ShipmentsOfOrder(o.ID)

@@ -36,24 +36,36 @@ func (r *Shipping) TypeNumber(ctx context.Context, parcel string, t Typed, who s
 		return engine.Refuse("number: 3 to %d characters are expected", longestNumber)
 	}
 	return r.Commit(ctx, func(ch *engine.Change) error {
-		p, o, err := loadParcel(ch, parcel)
+		in, err := loadCarton(ch, parcel)
 		if err != nil {
 			return err
 		}
+		p := in.own()
 		corrects := p.Left() && p.CarrierID == 0 && p.ToldBy == 0
-		if why := notToShip(&p); why != "" && !corrects {
+		if why := notToShip(p); why != "" && !corrects {
 			return &engine.Refused{Text: why, Conflict: true}
 		}
-		if err := numberFree(ch, &p, t.Number); err != nil {
+		if err := numberFree(ch, p, t.Number); err != nil {
 			return err
 		}
-		was := p
-		p.CarrierID, p.CarrierTold, p.Service, p.ServiceName, p.Error = 0, carrier.Name, "", t.Service, ""
-		p.Tracking, p.TrackingURL = t.Number, followed(carrier, t.Number)
-		if corrects {
-			return r.correctTyped(ch, &p, was, o, who)
+		was := *p
+		for i := range in {
+			p := &in[i].parcel
+			p.CarrierID, p.CarrierTold, p.Service, p.ServiceName, p.Error = 0, carrier.Name, "", t.Service, ""
+			p.Tracking, p.TrackingURL = t.Number, followed(carrier, t.Number)
 		}
-		return r.leaveTyped(ch, &p, o, who)
+		if !corrects {
+			return r.leaveTyped(ch, in, who)
+		}
+		if p.Tracking == was.Tracking && p.CarrierTold == was.CarrierTold && p.ServiceName == was.ServiceName {
+			return &engine.Refused{Text: fmt.Sprintf("parcel %s has %s already", p.Number, p.Tracking), Conflict: true}
+		}
+		for i := range in {
+			if err := r.correctTyped(ch, &in[i].parcel, was, in[i].order, who); err != nil {
+				return err
+			}
+		}
+		return nil
 	})
 }
 
@@ -65,7 +77,7 @@ func numberFree(ch *engine.Change, p *store.Parcel, number string) error {
 		return nil
 	case err != nil:
 		return err
-	case known.ID != p.ID:
+	case known.ID != p.ID && known.TravelsIn != p.ID:
 		return &engine.Refused{Text: fmt.Sprintf("number: parcel %s of order %s has %s already", known.Number, known.OrderNumber, number),
 			Conflict: true}
 	}
@@ -73,28 +85,28 @@ func numberFree(ch *engine.Change, p *store.Parcel, number string) error {
 }
 
 // leaveTyped lets a packed parcel leave with the number that it has.
-func (r *Shipping) leaveTyped(ch *engine.Change, p *store.Parcel, o *order.Order, who string) error {
-	if err := o.Workable(); err != nil {
-		return engine.OrderStateError(err)
-	}
-	channel := r.ByID(o.ConnectionID)
-	if channel == nil {
-		return &engine.Refused{Text: fmt.Sprintf("the channel of order %s is gone", o.Number), Conflict: true}
-	}
-	if err := r.labelSettled(ch, p.ID, o.ID, who); err != nil { // what was raised about labels is over
+func (r *Shipping) leaveTyped(ch *engine.Change, in carton, who string) error {
+	if err := in.workable(); err != nil {
 		return err
 	}
-	return r.parcelLeaves(ch, leaving{side: channel, who: who, carrier: p.CarrierTold,
-		note: fmt.Sprintf("%s took it; tracking number %s was typed", p.CarrierTold, p.Tracking)}, p, o,
+	p := in.own()
+	for i := range in {
+		o := in[i].order
+		if r.ByID(o.ConnectionID) == nil {
+			return &engine.Refused{Text: fmt.Sprintf("the channel of order %s is gone", o.Number), Conflict: true}
+		}
+		if err := r.labelSettled(ch, p.ID, o.ID, who); err != nil { // what was raised about labels is over
+			return err
+		}
+	}
+	return r.parcelLeaves(ch, leaving{who: who, carrier: p.CarrierTold,
+		note: fmt.Sprintf("%s took it; tracking number %s was typed", p.CarrierTold, p.Tracking)}, in,
 		&message.Label{Tracking: p.Tracking, URL: p.TrackingURL, Service: p.ServiceName})
 }
 
 // correctTyped writes another number on a parcel that left with a typed one, and tells the channel under the reference of the
 // first, so that it replaces it there.
 func (r *Shipping) correctTyped(ch *engine.Change, p *store.Parcel, was store.Parcel, o *order.Order, who string) error {
-	if p.Tracking == was.Tracking && p.CarrierTold == was.CarrierTold && p.ServiceName == was.ServiceName {
-		return &engine.Refused{Text: fmt.Sprintf("parcel %s has %s already", p.Number, p.Tracking), Conflict: true}
-	}
 	if err := saveParcel(ch, p); err != nil {
 		return err
 	}

@@ -19,27 +19,34 @@ import (
 // packed again, and its channel is told. VoidLabel waits a little for the outcome and returns the parcel as it then is. byHand says that
 // a person had the label voided themselves.
 func (r *Shipping) VoidLabel(ctx context.Context, parcel string, byHand bool, who string) (store.Parcel, error) {
-	return r.await(ctx, parcel, func(p *store.Parcel) bool { return p.VoidAskedAt == 0 }, func() error {
+	number, err := r.cartonNumber(ctx, parcel)
+	if err != nil {
+		return store.Parcel{}, err
+	}
+	return r.await(ctx, number, func(p *store.Parcel) bool { return p.VoidAskedAt == 0 }, func() error {
 		return r.Commit(ctx, func(ch *engine.Change) error {
-			p, o, err := loadParcel(ch, parcel)
+			in, err := loadCarton(ch, number)
 			if err != nil {
 				return err
 			}
-			return r.askVoid(ch, &p, o, byHand, who)
+			return r.askVoid(ch, in, byHand, who)
 		})
 	})
 }
 
-func (r *Shipping) askVoid(ch *engine.Change, p *store.Parcel, o *order.Order, byHand bool, who string) error {
+func (r *Shipping) askVoid(ch *engine.Change, in carton, byHand bool, who string) error {
+	p, o := in.own(), in[0].order
 	if why, err := notToVoid(ch, p, byHand); err != nil || why != "" {
 		return orRefused(why, err)
 	}
-	units, err := unitsBack(ch, p)
+	back, err := comesBack(ch, in)
 	if err != nil {
 		return err
 	}
-	if err := noneComesBack(ch, o, units); err != nil {
-		return err
+	for i := range in {
+		if err := noneComesBack(ch, in[i].order, back[i]); err != nil {
+			return err
+		}
 	}
 	if err := ch.CloseParcelExceptions(p.ID, engine.VoidRefused, who, ch.Now); err != nil {
 		return err
@@ -48,11 +55,11 @@ func (r *Shipping) askVoid(ch *engine.Change, p *store.Parcel, o *order.Order, b
 		return err
 	}
 	if byHand || p.CarrierID == 0 {
-		return r.parcelBack(ch, p, o, units, who, "says a person")
+		return r.cartonBack(ch, in, back, who, "says a person")
 	}
 	c := r.ByID(p.CarrierID)
 	if c == nil || c.Line().Def.Feeds[message.VoidsOut] == nil {
-		return r.backUnvoided(ch, p, o, units, who)
+		return r.backUnvoided(ch, in, back, who)
 	}
 	if _, on := r.Feed(c, message.VoidsOut); !on {
 		return &engine.Refused{Text: fmt.Sprintf("%s is paused or its “%s” is switched off; void the label there, and say so here",
@@ -141,6 +148,17 @@ func unitsBack(ch *engine.Change, p *store.Parcel) (map[int64]int64, error) {
 	return units, err
 }
 
+// comesBack says, for each parcel of a carton, which units of which lines come back with it.
+func comesBack(ch *engine.Change, in carton) (out []map[int64]int64, err error) {
+	out = make([]map[int64]int64, len(in))
+	for i := range in {
+		if out[i], err = unitsBack(ch, &in[i].parcel); err != nil {
+			return nil, err
+		}
+	}
+	return out, nil
+}
+
 // noneComesBack refuses that units of an order's lines, or those that are taken off it already, have not left, where they are to
 // come back with a return, or did.
 func noneComesBack(ch *engine.Change, o *order.Order, units map[int64]int64) error {
@@ -170,6 +188,16 @@ func noneComesBack(ch *engine.Change, o *order.Order, units map[int64]int64) err
 	return nil
 }
 
+// cartonBack takes a carton back with all that lies in it.
+func (r *Shipping) cartonBack(ch *engine.Change, in carton, back []map[int64]int64, who, how string) error {
+	for i := range in {
+		if err := r.parcelBack(ch, &in[i].parcel, in[i].order, back[i], who, how); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
 // parcelBack takes a parcel back: it is packed again, without a label, and its channel is told.
 func (r *Shipping) parcelBack(ch *engine.Change, p *store.Parcel, o *order.Order, units map[int64]int64, who, how string) error {
 	channel := r.ByID(o.ConnectionID)
@@ -191,20 +219,10 @@ func (r *Shipping) parcelBack(ch *engine.Change, p *store.Parcel, o *order.Order
 	if err != nil {
 		return engine.OrderStateError(err)
 	}
-	p.State, p.ShippedAt, p.VoidAskedAt, p.ManifestID, p.Error = store.ToShip, 0, 0, 0, ""
-	p.CarrierID, p.CarrierTold, p.Service, p.ServiceName = 0, "", "", ""
-	p.Tracking, p.TrackingURL, p.Label, p.Price, p.Currency = "", "", "", 0, ""
 	if err := r.uncountFreight(ch, o, &was); err != nil {
 		return err
 	}
-	if err := ch.SerialsBack(p.ID); err != nil {
-		return err
-	}
-	if err := ch.AddVoided(store.VoidedLabel{ParcelID: p.ID, Tracking: was.Tracking, Carrier: was.CarrierName,
-		VoidedAt: ch.Now.UnixMicro()}); err != nil {
-		return err
-	}
-	if err := saveParcel(ch, p); err != nil {
+	if err := withoutLabel(ch, p); err != nil {
 		return err
 	}
 	if err := r.withdraw(ch, o, p); err != nil {
@@ -231,6 +249,23 @@ func (r *Shipping) parcelBack(ch *engine.Change, p *store.Parcel, o *order.Order
 	return r.Inventory.Post(ch, book)
 }
 
+// withoutLabel lets a parcel be packed again that had its label; the label's number is kept as voided, where it was its own.
+func withoutLabel(ch *engine.Change, p *store.Parcel) error {
+	if p.TravelsIn == 0 {
+		if err := ch.AddVoided(store.VoidedLabel{ParcelID: p.ID, Tracking: p.Tracking, Carrier: p.CarrierName,
+			VoidedAt: ch.Now.UnixMicro()}); err != nil {
+			return err
+		}
+	}
+	p.State, p.ShippedAt, p.VoidAskedAt, p.ManifestID, p.Error = store.ToShip, 0, 0, 0, ""
+	p.CarrierID, p.CarrierTold, p.Service, p.ServiceName = 0, "", "", ""
+	p.Tracking, p.TrackingURL, p.Label, p.Price, p.Currency = "", "", "", 0, ""
+	if err := ch.SerialsBack(p.ID); err != nil {
+		return err
+	}
+	return saveParcel(ch, p)
+}
+
 // uncountFreight takes a parcel out of the reports that has not left after all.
 func (r *Shipping) uncountFreight(ch *engine.Change, o *order.Order, was *store.Parcel) error {
 	all, err := ch.ParcelsOfOrder(o.ID)
@@ -246,13 +281,14 @@ func (r *Shipping) uncountFreight(ch *engine.Change, o *order.Order, was *store.
 	if was.Currency != o.Record.Currency {
 		paid = 0
 	}
-	return ch.AddFreight(o.ConnectionID, o.Record.Currency, store.Time(was.ShippedAt), -1, -charged, -paid)
+	return ch.AddFreight(o.ConnectionID, o.Record.Currency, store.Time(was.ShippedAt), -cartonsOf(was), -charged, -paid)
 }
 
 // backUnvoided takes a parcel back whose carrier cannot be told; a person is asked to have the label voided.
-func (r *Shipping) backUnvoided(ch *engine.Change, p *store.Parcel, o *order.Order, units map[int64]int64, who string) error {
+func (r *Shipping) backUnvoided(ch *engine.Change, in carton, back []map[int64]int64, who string) error {
+	p, o := in.own(), in[0].order
 	was := *p
-	if err := r.parcelBack(ch, p, o, units, who, "here only"); err != nil {
+	if err := r.cartonBack(ch, in, back, who, "here only"); err != nil {
 		return err
 	}
 	e := store.Exception{Cause: engine.LabelSurplus, Subject: was.Tracking,
@@ -269,35 +305,38 @@ func (r *Shipping) backUnvoided(ch *engine.Change, p *store.Parcel, o *order.Ord
 	return ch.Raise(e, ch.Now)
 }
 
-// voidOf loads the parcel that a void is about, with its order; ok is false where the void is about it no more.
-func voidOf(ch *engine.Change, m store.OutboxMessage) (p store.Parcel, o *order.Order, ok bool, err error) {
-	if p, err = ch.ParcelByID(m.ParcelID); err != nil {
-		return p, nil, false, err
+// voidOf loads the carton that a void is about; ok is false where the void is about it no more.
+func voidOf(ch *engine.Change, m store.OutboxMessage) (in carton, ok bool, err error) {
+	p, err := ch.ParcelByID(m.ParcelID)
+	if err != nil {
+		return nil, false, err
 	}
-	if o, err = ch.Order(p.OrderID); err != nil {
-		return p, nil, false, err
+	if in, err = cartonOf(ch, p); err != nil {
+		return nil, false, err
 	}
 	var v message.LabelVoid
 	if err := json.Unmarshal([]byte(m.Payload), &v); err != nil {
-		return p, o, false, err
+		return in, false, err
 	}
-	return p, o, p.VoidAskedAt != 0 && p.Left() && p.Tracking == v.Tracking, nil
+	return in, p.VoidAskedAt != 0 && p.Left() && p.Tracking == v.Tracking, nil
 }
 
 // LabelVoided takes a parcel back whose carrier voided its label.
 func (r *Shipping) LabelVoided(ch *engine.Change, c *engine.Conn, m store.OutboxMessage, _ any) error {
-	p, o, ok, err := voidOf(ch, m)
+	in, ok, err := voidOf(ch, m)
 	if err != nil || !ok {
 		return err
 	}
-	units, err := unitsBack(ch, &p)
+	back, err := comesBack(ch, in)
 	if err != nil {
 		return err
 	}
-	if err := r.callOffReturns(ch, o, units, c.Rec().Name); err != nil {
-		return err
+	for i := range in {
+		if err := r.callOffReturns(ch, in[i].order, back[i], c.Rec().Name); err != nil {
+			return err
+		}
 	}
-	return r.parcelBack(ch, &p, o, units, c.Rec().Name, "says "+c.Rec().Name)
+	return r.cartonBack(ch, in, back, c.Rec().Name, "says "+c.Rec().Name)
 }
 
 // callOffReturns calls off the returns that were announced of units that have not left after all, as their carrier says.
@@ -329,11 +368,11 @@ func (r *Shipping) callOffReturns(ch *engine.Change, o *order.Order, units map[i
 
 // VoidNotTaken leaves a parcel as it is whose carrier does not void its label.
 func (r *Shipping) VoidNotTaken(ch *engine.Change, _ *engine.Conn, m store.OutboxMessage) (order.Cause, error) {
-	p, _, ok, err := voidOf(ch, m)
+	in, ok, err := voidOf(ch, m)
 	if err != nil || !ok {
 		return engine.VoidRefused, err
 	}
-	return engine.VoidRefused, r.keepLabel(ch, &p, m.Error)
+	return engine.VoidRefused, r.keepLabel(ch, in.own(), m.Error)
 }
 
 // keepLabel ends that a label is to be voided. A parcel whose day was closed meanwhile goes on the list of today.
@@ -357,10 +396,11 @@ func (r *Shipping) keepLabel(ch *engine.Change, p *store.Parcel, why string) err
 
 // VoidNotKnown goes on asking for a void of which it is not known whether the carrier made it.
 func (r *Shipping) VoidNotKnown(ch *engine.Change, c *engine.Conn, m store.OutboxMessage) error {
-	p, _, ok, err := voidOf(ch, m)
+	in, ok, err := voidOf(ch, m)
 	if err != nil || !ok {
 		return err
 	}
+	p := in.own()
 	m.State, m.NextAt = store.Waiting, ch.Now.Add(askUnknownEvery).UnixMicro()
 	if err := ch.SettleOutbox(m); err != nil {
 		return err
@@ -381,11 +421,11 @@ func (r *Shipping) VoidAgain(ch *engine.Change, m store.OutboxMessage, who strin
 		ch.Wake[m.ConnectionID] = true
 		return ch.SettleOutbox(m)
 	}
-	p, o, _, err := voidOf(ch, m)
+	in, _, err := voidOf(ch, m)
 	if err != nil {
 		return err
 	}
-	if err := r.askVoid(ch, &p, o, false, who); err != nil {
+	if err := r.askVoid(ch, in, false, who); err != nil {
 		return err
 	}
 	m.State = store.Superseded
@@ -395,10 +435,11 @@ func (r *Shipping) VoidAgain(ch *engine.Change, m store.OutboxMessage, who strin
 // KeepLabel ends, on a person's word, that the label of a parcel is to be voided: the carrier has not done so.
 func (r *Shipping) KeepLabel(ctx context.Context, parcel, who string) error {
 	return r.Commit(ctx, func(ch *engine.Change) error {
-		p, o, err := loadParcel(ch, parcel)
+		in, err := loadCarton(ch, parcel)
 		if err != nil {
 			return err
 		}
+		p, o := in.own(), in[0].order
 		if p.VoidAskedAt == 0 {
 			return &engine.Refused{Text: fmt.Sprintf("the label of parcel %s is not being voided", p.Number), Conflict: true}
 		}
@@ -408,7 +449,7 @@ func (r *Shipping) KeepLabel(ctx context.Context, parcel, who string) error {
 		if err := ch.CloseParcelExceptions(p.ID, engine.VoidRefused, who, ch.Now); err != nil {
 			return err
 		}
-		if err := r.keepLabel(ch, &p, ""); err != nil {
+		if err := r.keepLabel(ch, p, ""); err != nil {
 			return err
 		}
 		return r.NoteOrder(ch, o, who, "label kept", "Label %s of parcel %s is not voided, says a person", p.Tracking, p.Number)

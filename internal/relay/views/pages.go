@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"strings"
 	"time"
 
 	"openrelay/internal/connector"
@@ -173,6 +174,7 @@ type ShipmentView struct {
 	Order    *order.Order
 	Wants    []picking.Want
 	Location store.Location
+	Together []ShipmentView // open shipments of other orders that travel with it
 }
 
 // Shipment gathers everything known about one shipment. The number may be the order's or a tracking
@@ -197,12 +199,34 @@ func (r *Views) Shipment(ctx context.Context, number string) (ShipmentView, erro
 	if err != nil {
 		return out, err
 	}
+	if out, err = r.shipmentView(ctx, s); err != nil {
+		return out, err
+	}
+	others, err := r.Store.ShipmentsTogether(ctx, s.Together)
+	if err != nil {
+		return out, err
+	}
+	for _, other := range others {
+		if other.ID == s.ID {
+			continue
+		}
+		v, err := r.shipmentView(ctx, other)
+		if err != nil {
+			return out, err
+		}
+		out.Together = append(out.Together, v)
+	}
+	return out, nil
+}
+
+// shipmentView gathers what is known about a shipment itself.
+func (r *Views) shipmentView(ctx context.Context, s store.Shipment) (out ShipmentView, err error) {
 	all, err := r.WithParcels(ctx, []store.Shipment{s})
 	if err != nil {
 		return out, err
 	}
 	out.ShipmentParcels, out.Location = all[0], r.Place(s.LocationID)
-	if out.Order, err = r.Store.OrderByNumber(ctx, s.OrderNumber); err != nil {
+	if out.Order, err = r.Store.OrderByID(ctx, s.OrderID); err != nil {
 		return out, err
 	}
 	ids := make([]int64, 0, len(s.Lines))
@@ -239,17 +263,47 @@ func (r *Views) Shipment(ctx context.Context, number string) (ShipmentView, erro
 // ParcelView is a parcel with its order and what lies in it.
 type ParcelView struct {
 	store.Parcel
-	Order *order.Order
-	Items map[int64]store.Item
+	Order  *order.Order
+	Items  map[int64]store.Item
+	Inside []ParcelView // what of other orders travels in its carton
 }
 
 // Parcel gathers everything known about one parcel, by its number or tracking number.
 func (r *Views) Parcel(ctx context.Context, number string) (ParcelView, error) {
 	p, err := r.Store.Parcel(ctx, number)
-	out := ParcelView{Parcel: p}
 	if err != nil {
+		return ParcelView{Parcel: p}, err
+	}
+	out, err := r.parcelView(ctx, p)
+	if err != nil || p.Riders == "" {
 		return out, err
 	}
+	for rider := range strings.FieldsSeq(p.Riders) {
+		x, err := r.Store.Parcel(ctx, rider)
+		if err != nil {
+			return out, err
+		}
+		v, err := r.parcelView(ctx, x)
+		if err != nil {
+			return out, err
+		}
+		out.Inside = append(out.Inside, v)
+	}
+	return out, nil
+}
+
+// CartonOf is the parcel in whose carton a parcel lies: itself, where it has its own.
+func (r *Views) CartonOf(ctx context.Context, number string) (ParcelView, error) {
+	v, err := r.Parcel(ctx, number)
+	if err != nil || v.Carton == "" {
+		return v, err
+	}
+	return r.Parcel(ctx, v.Carton)
+}
+
+// parcelView gathers what is known about a parcel itself.
+func (r *Views) parcelView(ctx context.Context, p store.Parcel) (out ParcelView, err error) {
+	out.Parcel = p
 	if out.Order, err = r.Store.OrderByID(ctx, p.OrderID); err != nil {
 		return out, err
 	}
