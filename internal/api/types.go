@@ -181,7 +181,7 @@ func (a *API) shipmentView(ctx context.Context, v views.ShipmentView) wire.Shipm
 			people.Strip(x.Order, hidden)
 		}
 		out.Together = append(out.Together, wire.ShipmentPart{Number: x.Number, OrderNumber: x.OrderNumber, State: x.State, Wants: x.Wants,
-			Note: x.Order.Record.Note, Gift: x.Order.Record.GiftNote})
+			Parcels: a.shipment(ctx, x.ShipmentParcels).Parcels, Note: x.Order.Record.Note, Gift: x.Order.Record.GiftNote})
 	}
 	return out
 }

@@ -43,6 +43,10 @@ func showCompanions(p *printer, list []shipping.TravelCompanion, err error) erro
 		return err
 	}
 	return p.show(list, func(row func(...any)) {
+		if len(list) == 0 {
+			row("No other open order goes to the same recipient and address.")
+			return
+		}
 		row("Order", "Channel", "Stage", "Units", "", "Why")
 		for _, x := range list {
 			row(x.Order, x.Channel, x.Stage, x.Units, companionState(x), strings.Join(x.Reasons, "; "))

@@ -32,7 +32,8 @@ func (k *walk) fromNothing(ctx context.Context) error {
 		return err
 	}
 	k.check(true, "it is named on its first page, with its first person, who makes a token for what follows")
-	for _, step := range []func(context.Context, *World) error{k.firstGround, k.firstChannel, k.firstOrder, k.oneWalk, k.oddDay} {
+	steps := []func(context.Context, *World) error{k.firstGround, k.firstChannel, k.firstOrder, k.oneWalk, k.oddDay, k.together}
+	for _, step := range steps {
 		if err := step(ctx, w); err != nil {
 			return err
 		}

@@ -125,12 +125,21 @@ func (w *seeding) sellOdd(ctx context.Context) error {
 			w.Morrow.EditStock("TANK-50", 40, "shop admin")
 			s.Lines = []standin.SaleLine{{SKU: "TANK-50", Qty: 14}}
 		}},
+		{w.Morrow, 1.2, func(s *standin.Sale) { sameBuyer(s, "Tove Farran", "Quay Street 9") }},
+		{w.Skep, 0.7, func(s *standin.Sale) { sameBuyer(s, "FARRAN, Tove", "Quay St. 9") }},
 	} {
 		if _, err := w.sell(odd.shop, odd.ago, odd.change); err != nil {
 			return err
 		}
 	}
 	return nil
+}
+
+// sameBuyer lets a sale be of one who buys at both stores.
+func sameBuyer(s *standin.Sale, name, street string) {
+	s.Customer, s.Email, s.Note = "Tove Farran", "tove.farran@example.test", ""
+	s.Lines = []standin.SaleLine{{SKU: "JAR-250-T24", Qty: 2}}
+	s.Delivery = standin.Delivery{Name: name, Street: street, Postcode: "41360", Town: "Harrowmere", Country: "XW", Method: "standard"}
 }
 
 func (w *seeding) cancelOne(ctx context.Context) (err error) {
@@ -219,25 +228,34 @@ func (w *World) pickSome(ctx context.Context, order string, units int) error {
 	return nil
 }
 
-// PackOne picks an order completely and packs it as is proposed.
-func (w *World) PackOne(ctx context.Context, order string) (wire.ShipmentView, error) {
-	var none wire.ShipmentView
+// pickAll picks an order completely.
+func (w *World) pickAll(ctx context.Context, order string) (v wire.ShipmentView, err error) {
 	s, err := w.Client.Pick(ctx, order)
 	if err != nil {
-		return none, err
+		return v, err
 	}
-	v, err := w.Client.Shipment(ctx, s)
-	if err != nil {
-		return none, err
+	if v, err = w.Client.Shipment(ctx, s); err != nil {
+		return v, err
 	}
 	for _, want := range v.Wants {
 		if want.Left() == 0 {
 			continue
 		}
 		if _, err := w.Client.Scan(ctx, s, code(want), want.Bin, want.Left()); err != nil {
-			return none, err
+			return v, err
 		}
 	}
+	return v, nil
+}
+
+// PackOne picks an order completely and packs it as is proposed.
+func (w *World) PackOne(ctx context.Context, order string) (wire.ShipmentView, error) {
+	var none wire.ShipmentView
+	v, err := w.pickAll(ctx, order)
+	if err != nil {
+		return none, err
+	}
+	s := v.Number
 	serials, err := w.Serials(ctx, v.Wants)
 	if err != nil {
 		return none, err

@@ -351,6 +351,7 @@ type ShipmentPart struct {
 	OrderNumber string         `json:"order_number"`
 	State       string         `json:"state" enum:"picking,packed"`
 	Wants       []picking.Want `json:"wants"`
+	Parcels     []Parcel       `json:"parcels"`
 	Note        string         `json:"note,omitempty"`
 	Gift        string         `json:"gift_note,omitempty"`
 }

@@ -52,6 +52,12 @@ export const shipmentQuery = (number: string) =>
     queryFn: () => take(api.GET("/api/v1/shipments/{number}", { params: { path: { number } } })),
   });
 
+export const companionsQuery = (order: string) =>
+  queryOptions({
+    queryKey: ["companions", order],
+    queryFn: () => take(api.GET("/api/v1/orders/{number}/companions", { params: { path: { number: order } } })),
+  });
+
 export const parcelQuery = (number: string) =>
   queryOptions({
     queryKey: ["parcel", number],

@@ -43,7 +43,8 @@ type UnfitUnits struct {
 	Why      string `json:"why"`
 }
 
-// Propose proposes cartons for what a shipment takes and lies in no parcel yet, whether it is picked or not.
+// Propose proposes cartons for what a shipment, and those that travel with it, take and lies in no parcel yet, whether it is picked
+// or not.
 func (r *Shipping) Propose(ctx context.Context, shipment string) (out CartonProposal, err error) {
 	s, err := r.Store.Shipment(ctx, shipment)
 	if err != nil {
@@ -53,15 +54,11 @@ func (r *Shipping) Propose(ctx context.Context, shipment string) (out CartonProp
 	if err != nil {
 		return out, err
 	}
-	parcels, err := r.Store.ParcelsOf(ctx, s.ID)
-	if err != nil {
-		return out, err
-	}
 	profiles, err := r.Store.Profiles(ctx)
 	if err != nil {
 		return out, err
 	}
-	units, err := r.unitsToPack(ctx, &s, parcels)
+	units, err := r.unitsTogether(ctx, &s)
 	if err != nil {
 		return out, err
 	}
@@ -89,8 +86,30 @@ func (r *Shipping) Propose(ctx context.Context, shipment string) (out CartonProp
 	return out, nil
 }
 
+// unitsTogether are the units of a shipment, and of those that travel with it, that lie in no parcel.
+func (r *Shipping) unitsTogether(ctx context.Context, s *store.Shipment) ([]packing.Unit, error) {
+	with, err := r.Store.ShipmentsTogether(ctx, s.Together)
+	if err != nil {
+		return nil, err
+	}
+	var out []packing.Unit
+	with = slices.DeleteFunc(with, func(x store.Shipment) bool { return x.ID == s.ID })
+	for _, x := range append([]store.Shipment{*s}, with...) {
+		units, err := r.unitsToPack(ctx, &x)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, units...)
+	}
+	return out, nil
+}
+
 // unitsToPack are the units of a shipment that lie in no parcel.
-func (r *Shipping) unitsToPack(ctx context.Context, s *store.Shipment, parcels []store.Parcel) ([]packing.Unit, error) {
+func (r *Shipping) unitsToPack(ctx context.Context, s *store.Shipment) ([]packing.Unit, error) {
+	parcels, err := r.Store.ParcelsOf(ctx, s.ID)
+	if err != nil {
+		return nil, err
+	}
 	ids := make([]int64, len(s.Lines))
 	for i, sl := range s.Lines {
 		ids[i] = sl.ItemID

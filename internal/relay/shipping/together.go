@@ -134,7 +134,7 @@ func (r *Shipping) Companions(ctx context.Context, number string) ([]TravelCompa
 		r.placeTogether(&x, mine, theirs)
 		if ok || x.Together {
 			if a, b := r.senderOf(o), r.senderOf(other); a != b {
-				x.Mind = append(x.Mind, fmt.Sprintf("its sender is %s, this one's %s", b, a))
+				x.Mind = append(x.Mind, fmt.Sprintf("it goes out in the name of %s, this one in that of %s", b, a))
 			}
 			out = append(out, x)
 		}
@@ -187,10 +187,12 @@ func (r *Shipping) placeTogether(x *TravelCompanion, mine, theirs []openPlace) {
 	}
 }
 
-// senderOf is the code of the sender in whose name an order is sent; empty: the place's.
+// senderOf is in whose name an order is sent.
 func (r *Shipping) senderOf(o *order.Order) string {
-	if c := r.ByID(o.ConnectionID); c != nil && c.Settings().Sender != "" {
-		return c.Settings().Sender
+	if c := r.ByID(o.ConnectionID); c != nil {
+		if s, ok := r.Sender(c.Settings().Sender); ok {
+			return s.Name
+		}
 	}
 	return "the place"
 }

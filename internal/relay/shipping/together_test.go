@@ -203,6 +203,15 @@ func TestUnitsOfBothInTwoCartons(t *testing.T) {
 	a := k.Picked("S-1")
 	require.ErrorContains(t, k.PackInto(a, "small"), "travels with it, and 2 × JAR is still to be picked for that")
 	b := k.Picked("S-2")
+	p, err := k.Propose(t.Context(), a)
+	require.NoError(t, err)
+	units := map[string]int64{}
+	for _, c := range p.Cartons {
+		for sku, n := range c.Units {
+			units[sku] += n
+		}
+	}
+	require.Equal(t, map[string]int64{"JAR": 4, "LID": 1}, units, "cartons are proposed for both")
 	first := k.PackUnits(a, "small", map[string]int64{"JAR": 3})
 	require.Equal(t, a, first)
 	second := k.PackUnits(a, "small", map[string]int64{"JAR": 1, "LID": 1})

@@ -99,7 +99,7 @@ func (w *world) comeBack(ctx context.Context) error {
 	return w.Relay.SettleReturn(ctx, number, returning.Settlement{Amount: v.Proposed.Total}, 0, "Joss Fenn")
 }
 
-// benchWork tells how many rounds were picked, labels voided and returns settled.
+// benchWork tells how many rounds were picked, labels voided, returns settled and cartons shared.
 func (w *world) benchWork() string {
 	ctx := context.Background()
 	picked, _ := w.Store.ListRounds(ctx, []string{store.RoundPicked}, 0, 1000)
@@ -112,5 +112,13 @@ func (w *world) benchWork() string {
 			}
 		}
 	}
-	return fmt.Sprintf(", %d rounds picked, %d labels voided, %d returns settled", len(picked), voided, len(settled))
+	together := 0
+	parcels, _ := w.Store.ListParcels(ctx, nil, 0, 0, 100_000)
+	for i := range parcels {
+		if parcels[i].Riders != "" {
+			together++
+		}
+	}
+	return fmt.Sprintf(", %d rounds picked, %d labels voided, %d returns settled, %d cartons of several orders", len(picked), voided,
+		len(settled), together)
 }

@@ -343,22 +343,16 @@ func (w *world) workOn(ctx context.Context, number string) error {
 	if err != nil {
 		return err
 	}
-	for _, want := range v.Wants {
-		for range want.Left() {
-			if w.one(60) {
-				return nil // called away
-			}
-			if w.one(120) { // it is not there, and turns up later
-				if _, err := w.Relay.ReportShort(ctx, s, shipping.Missing{Code: want.SKU, Quantity: 1}, "Runa Hollis"); err != nil {
-					return err
-				}
-				return w.Relay.Adjust(ctx, inventory.Adjustment{SKU: want.SKU, Location: w.Relay.Place(v.LocationID).Code, Change: 1,
-					Reason: "found again"}, "Runa Hollis")
-			}
-			if _, err := w.Relay.Scan(ctx, s, want.SKU, want.Bin, 1, "Runa Hollis"); err != nil {
-				return err
-			}
+	if done, err := w.pickAll(ctx, v); err != nil || !done {
+		return err
+	}
+	if w.one(3) {
+		if err := w.sendTogether(ctx, number); err != nil {
+			return err
 		}
+	}
+	if v, err = w.Relay.Shipment(ctx, s); err != nil {
+		return err
 	}
 	if v.State == store.ToPick {
 		if err := w.packAll(ctx, v); err != nil {
@@ -383,6 +377,61 @@ func (w *world) workOn(ctx context.Context, number string) error {
 		}
 	}
 	return nil
+}
+
+// sendTogether lets an order travel with others to the same person, where there are any, and picks those, too.
+func (w *world) sendTogether(ctx context.Context, number string) error {
+	list, err := w.Relay.Companions(ctx, number)
+	if err != nil {
+		return err
+	}
+	for _, c := range list {
+		if c.Why != "" || c.Together {
+			continue
+		}
+		if err := w.Relay.SendTogether(ctx, number, []string{c.Order}, "Runa Hollis"); err != nil {
+			return err
+		}
+		s, err := w.Relay.StartPick(ctx, c.Order, "Runa Hollis")
+		if err != nil {
+			return err
+		}
+		v, err := w.Relay.Shipment(ctx, s)
+		if err != nil {
+			return err
+		}
+		if done, err := w.pickAll(ctx, v); err != nil || !done {
+			return err
+		}
+	}
+	return nil
+}
+
+// pickAll picks what is left of a shipment, unless whoever does so is called away, or something is not there.
+func (w *world) pickAll(ctx context.Context, v views.ShipmentView) (done bool, err error) {
+	s := v.Number
+	for _, want := range v.Wants {
+		for range want.Left() {
+			if w.one(60) {
+				return false, nil // called away
+			}
+			if w.one(120) { // it is not there, and turns up later
+				if _, err := w.Relay.ReportShort(ctx, s, shipping.Missing{Code: want.SKU, Quantity: 1}, "Runa Hollis"); err != nil {
+					return false, err
+				}
+				return false, w.Relay.Adjust(
+					ctx,
+					inventory.Adjustment{SKU: want.SKU, Location: w.Relay.Place(v.LocationID).Code, Change: 1,
+						Reason: "found again"},
+					"Runa Hollis",
+				)
+			}
+			if _, err := w.Relay.Scan(ctx, s, want.SKU, want.Bin, 1, "Runa Hollis"); err != nil {
+				return false, err
+			}
+		}
+	}
+	return true, nil
 }
 
 // packAll packs a shipment: into one parcel, or a unit apart first, of a kit perhaps only a component; sometimes a unit is put

@@ -11,6 +11,7 @@ import { decimal, Money, When } from "../../parts/format";
 import { Lamp, MessageState, Stage } from "../../parts/lamp";
 import { LeavesBy } from "../../parts/leavesby";
 import { addressFields } from "../../shared/address/fields";
+import { Companions } from "../../shared/together/companions";
 
 type Order = Schema<"Order">;
 
@@ -163,6 +164,7 @@ export default function OrderPage() {
         <div className="flex min-w-0 flex-col gap-7">
           <Tags order={o} />
           <Lines order={o} />
+          {(workable || open) && <Companions order={o.number} />}
           {(o.record.kitchen_note || o.record.gift_note) && (
             <p className="border-l-4 border-ink bg-sheet px-3 py-2">
               {o.record.kitchen_note && (

@@ -96,6 +96,109 @@ describe("the packing bench", () => {
   });
 });
 
+describe("the bench of orders that travel together", () => {
+  onACleanPage();
+
+  const other = (over: Partial<View["together"][number]> = {}): View["together"][number] => ({
+    number: "S10003",
+    order_number: "O10009",
+    state: "picking",
+    parcels: [],
+    note: "By the back door",
+    wants: picked()
+      .wants.slice(0, 1)
+      .map((w) => ({ ...w, quantity: 2, picked: 2 })),
+    ...over,
+  });
+
+  it("packs the units of both, and says whose they are", async () => {
+    const s = picked({ together: [other()] });
+    const asked = bench({ "shipments/S10002": s, "POST shipments/S10002/pack": s });
+    await said(`5 for ${s.order_number}, 2 for O10009`);
+    await said("By the back door");
+    await userEvent.click(await screen.findByRole("button", { name: /Small/ }));
+    await waitFor(() => expect(changes(asked)[0]?.body).toMatchObject({ profile: "small" }));
+  });
+
+  it("leads to what is still to be picked of the other", async () => {
+    const s = picked({
+      together: [
+        other({
+          wants: picked()
+            .wants.slice(0, 1)
+            .map((w) => ({ ...w, picked: 0 })),
+        }),
+      ],
+    });
+    bench({ "shipments/S10002": s });
+    const go = await screen.findByRole("link", { name: "Go on picking O10009" });
+    expect(go.getAttribute("href")).toBe("/pick/S10003");
+  });
+
+  it("puts what is left into a carton that is packed already", async () => {
+    const s = picked({ together: [other({ parcels: [{ ...packedOne(), number: "S10003", order_number: "O10009" }] })] });
+    const asked = bench({ "shipments/S10002": s, "POST shipments/S10002/pack": s });
+    await userEvent.click(await screen.findByRole("button", { name: "Put it into S10003" }));
+    await waitFor(() => expect(changes(asked)[0]?.body).toMatchObject({ into: "S10003" }));
+    expect(changes(asked)[0]?.body).not.toHaveProperty("profile");
+  });
+
+  it("offers orders to the same person, joins one, and parts them again", async () => {
+    const offered = {
+      order: "O10009",
+      channel: "Little Skep",
+      stage: "ready",
+      units: 2,
+      together: false,
+      place: "Alder Yard",
+      reasons: ["same recipient: Tove Farran"],
+      mind: ["it has a gift note"],
+    };
+    const s = picked();
+    const asked = bench({
+      "shipments/S10002": s,
+      [`orders/${s.order_number}/companions`]: [offered],
+      [`POST orders/${s.order_number}/together`]: [{ ...offered, together: true, shipment: "S10003" }],
+      [`POST orders/${s.order_number}/alone`]: [offered],
+    });
+    await said("Mind: it has a gift note");
+    await userEvent.click(await screen.findByRole("button", { name: "Send together with O10009" }));
+    await waitFor(() => expect(changes(asked)[0]?.body).toEqual({ with: ["O10009"] }));
+    expect((await screen.findByRole("link", { name: "Pick O10009" })).getAttribute("href")).toBe("/pick/S10003");
+    await userEvent.click(screen.getByRole("button", { name: "Send it alone" }));
+    await waitFor(() => expect(changes(asked)[1]?.path).toBe(`orders/${s.order_number}/alone`));
+  });
+});
+
+describe("a parcel that shares a carton", () => {
+  onACleanPage();
+
+  it("leads to the carton, and is taken out of it", async () => {
+    const p: ParcelView = { ...answer<ParcelView>("parcels/S10001"), state: "packed", carton: "S10009" };
+    const asked = service({ "parcels/S10001": p, "POST parcels/S10001/unpack": p });
+    open(<Parcel />, "/parcels/S10001", "/parcels/:number");
+    expect((await screen.findByRole("link", { name: "S10009" })).getAttribute("href")).toBe("/parcels/S10009");
+    expect(screen.queryByText("2 · Service")).toBeNull();
+    await userEvent.click(screen.getByRole("button", { name: "Take it out" }));
+    await waitFor(() => expect(changes(asked)[0]?.path).toBe("parcels/S10001/unpack"));
+  });
+
+  it("lists what of the others lies in it, and asks for the serial numbers of all", async () => {
+    const p: ParcelView = {
+      ...answer<ParcelView>("parcels/S10001"),
+      state: "packed",
+      contents: [{ sku: "REFRACT", name: "A refractometer", quantity: 1, serials: true }],
+      inside: [
+        { number: "S10002", order_number: "O10009", contents: [{ sku: "REFRACT", name: "A refractometer", quantity: 2, serials: true }] },
+      ],
+    };
+    service({ "parcels/S10001": p, profiles: answer("profiles"), "parcels/S10001/rates": [], "named-carriers": [] });
+    open(<Parcel />, "/parcels/S10001", "/parcels/:number");
+    expect((await screen.findByRole("link", { name: "O10009" })).getAttribute("href")).toBe("/orders/O10009");
+    await said("Serial numbers of 3 units of REFRACT");
+  });
+});
+
 describe("a parcel", () => {
   onACleanPage();
 

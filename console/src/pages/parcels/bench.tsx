@@ -8,17 +8,41 @@ import { Kg } from "../../parts/format";
 import { bare, productOf } from "../../parts/gs1";
 import { ScanField, sound, Verdict, type Said } from "../../parts/scanner";
 import { Stepper } from "../../parts/stepper";
+import { Companions } from "../../shared/together/companions";
 import { Proposal } from "./proposal";
 import { CartonChoice, GoOn, Serials, useCarton, WeightField } from "./carton";
 import { ParcelState } from "./state";
 
 type View = Schema<"ShipmentView">;
 type Want = View["wants"][number];
+/** What is to be packed of an item, of all orders that travel together. */
+type Row = Pick<Want, "item_id" | "sku" | "gtin" | "title" | "kit_sku" | "serials" | "quantity" | "picked" | "packed"> & { orders: string };
 
 /** Units by SKU that go into the next parcel; null: all that is left. */
 type Counted = Record<string, number> | null;
 
-const toPack = (w: Want) => w.picked - w.packed;
+const toPack = (w: Pick<Want, "picked" | "packed">) => w.picked - w.packed;
+
+/** Adds up what a shipment and those that travel with it want, each item once. */
+function rowsOf(s: View): Row[] {
+  const rows = new Map<number, Row>();
+  for (const part of [s, ...s.together]) {
+    for (const w of part.wants) {
+      const row = rows.get(w.item_id);
+      const of = `${w.quantity} for ${part.order_number}`;
+      if (!row) rows.set(w.item_id, { ...w, orders: of });
+      else
+        rows.set(w.item_id, {
+          ...row,
+          quantity: row.quantity + w.quantity,
+          picked: row.picked + w.picked,
+          packed: row.packed + w.packed,
+          orders: `${row.orders}, ${of}`,
+        });
+    }
+  }
+  return [...rows.values()];
+}
 
 /** Where a shipment is packed: into one parcel, or into several, each with the units that were scanned for it. */
 export default function Bench() {
@@ -30,8 +54,13 @@ export default function Bench() {
 }
 
 function Packing({ s }: { s: View }) {
-  const unpicked = s.wants.reduce((n, w) => n + w.quantity - w.picked, 0);
-  const unpacked = s.wants.reduce((n, w) => n + toPack(w), 0);
+  const wants = rowsOf(s);
+  const unpicked = wants.reduce((n, w) => n + w.quantity - w.picked, 0);
+  const unpacked = wants.reduce((n, w) => n + toPack(w), 0);
+  const [counted, setCounted] = useState<Counted>(null);
+  const [proposed, setProposed] = useState("");
+  const unpickedOf = [s, ...s.together].filter((x) => x.wants.some((w) => w.picked < w.quantity));
+  const notes = [s, ...s.together].filter((x) => x.note ?? x.gift_note);
   return (
     <>
       <Head
@@ -50,29 +79,50 @@ function Packing({ s }: { s: View }) {
           </span>
         }
       />
-      {s.note && <p className="mb-3 border-l-4 border-busy bg-sheet px-3 py-2 text-[16px]">Note: {s.note}</p>}
-      {s.gift_note && <p className="mb-3 border-l-4 border-busy bg-sheet px-3 py-2 text-[16px]">Gift note: {s.gift_note}</p>}
+      {notes.map((x) => (
+        <p key={x.number} className="mb-3 border-l-4 border-busy bg-sheet px-3 py-2 text-[16px]">
+          {s.together.length > 0 && <span className="code">{x.order_number} </span>}
+          {x.note && <>Note: {x.note} </>}
+          {x.gift_note && <>Gift note: {x.gift_note}</>}
+        </p>
+      ))}
       <div className="grid grid-cols-[minmax(0,1fr)_340px] gap-8 max-lg:grid-cols-1">
         <div className="flex min-w-0 flex-col gap-6">
           {unpicked > 0 && (
             <p className="border-l-4 border-caution bg-sheet px-3 py-2">
-              {unpicked} units are still to be picked: {s.expected}.{" "}
-              <Link className="underline decoration-rule underline-offset-4 hover:decoration-ink" to={`/pick/${s.number}`}>
-                Go on picking
-              </Link>
+              {unpicked} units are still to be picked.{" "}
+              {unpickedOf.map((x) => (
+                <Link
+                  key={x.number}
+                  className="mr-3 inline-flex min-h-12 items-center underline decoration-rule underline-offset-4 hover:decoration-ink"
+                  to={`/pick/${x.number}`}
+                >
+                  Go on picking {s.together.length > 0 && x.order_number}
+                </Link>
+              ))}
             </p>
           )}
           {s.state === "called off" ? (
             <Empty>This shipment was called off. What was picked goes back to its bins.</Empty>
           ) : unpacked > 0 ? (
-            <NextParcel s={s} unpicked={unpicked} />
+            <NextParcel s={s} wants={wants} unpicked={unpicked} counted={counted} setCounted={setCounted} proposed={proposed} />
           ) : (
             unpicked === 0 && <Empty>All of it lies in parcels.</Empty>
           )}
         </div>
         <aside className="flex flex-col gap-6">
-          <Parcels list={s.parcels} />
-          {unpacked + unpicked > 0 && s.state !== "called off" && <Proposed s={s} />}
+          <Companions order={s.order_number} large />
+          <Parcels list={[s, ...s.together].flatMap((x) => x.parcels)} />
+          {unpacked + unpicked > 0 && s.state !== "called off" && (
+            <Proposed
+              s={s}
+              onPack={(profile, units) => {
+                setCounted(units);
+                setProposed(profile);
+              }}
+              serials={wants.filter((w) => w.serials).map((w) => w.sku)}
+            />
+          )}
         </aside>
       </div>
     </>
@@ -97,24 +147,33 @@ function usePack(s: View, onPacked: () => void) {
   });
 }
 
-function NextParcel({ s, unpicked }: { s: View; unpicked: number }) {
+interface Next {
+  s: View;
+  wants: Row[];
+  unpicked: number;
+  counted: Counted;
+  setCounted: (c: Counted) => void;
+  proposed: string; // code of the carton that was proposed for what is counted
+}
+
+function NextParcel({ s, wants, unpicked, counted, setCounted, proposed }: Next) {
   const profiles = useQuery(profilesQuery);
   const carton = useCarton();
-  const [counted, setCounted] = useState<Counted>(null);
   const [said, setSaid] = useState<Said | null>(null);
   const pack = usePack(s, () => {
     setCounted(null);
     setSaid(null);
     carton.clear();
   });
-  const packInto = (profile: string) =>
-    pack.mutate({ ...carton.body(profile), units: counted ?? (unpicked > 0 ? allOf(s.wants) : undefined) });
-  const put = (w: Want, n: number) => setCounted({ ...counted, [w.sku]: n });
+  const units = () => counted ?? (unpicked > 0 ? allOf(wants) : undefined);
+  const packInto = (profile: string) => pack.mutate({ ...carton.body(profile), units: units() });
+  const open = [s, ...s.together].flatMap((x) => x.parcels).filter((p) => p.state === "packed" && !p.carton);
+  const put = (w: Row, n: number) => setCounted({ ...counted, [w.sku]: n });
   const scan = (code: string) => {
     const profile = profiles.data?.find((p) => p.code.toLowerCase() === code.toLowerCase());
     if (profile) return packInto(profile.code);
     const product = productOf(code);
-    const w = s.wants.find((x) => x.sku.toLowerCase() === product.toLowerCase() || (!!x.gtin && bare(x.gtin) === bare(product)));
+    const w = wants.find((x) => x.sku.toLowerCase() === product.toLowerCase() || (!!x.gtin && bare(x.gtin) === bare(product)));
     const n = (counted?.[w?.sku ?? ""] ?? 0) + 1;
     if (!w || n > toPack(w)) {
       setSaid({ good: false, text: w ? `${w.sku}: no more of it is left to pack` : `“${code}” is not in this shipment` });
@@ -124,8 +183,8 @@ function NextParcel({ s, unpicked }: { s: View; unpicked: number }) {
     setSaid({ good: true, text: `${w.title}: ${n} in this parcel` });
     sound(true);
   };
-  const rows = s.wants.filter((w) => toPack(w) > 0);
-  const inIt = (w: Want) => (counted ? (counted[w.sku] ?? 0) : toPack(w));
+  const rows = wants.filter((w) => toPack(w) > 0);
+  const inIt = (w: Row) => (counted ? (counted[w.sku] ?? 0) : toPack(w));
   return (
     <>
       <ScanField placeholder="Scan what goes into this parcel, or a carton" busy={pack.isPending} onScan={scan} />
@@ -149,7 +208,7 @@ function NextParcel({ s, unpicked }: { s: View; unpicked: number }) {
               <span className="min-w-0 flex-1">
                 <span className="block">{w.title}</span>
                 <span className="code text-quiet">
-                  {w.sku} {w.kit_sku && `part of ${w.kit_sku}`}
+                  {w.sku} {w.kit_sku && `part of ${w.kit_sku}`} {s.together.length > 0 && w.orders}
                 </span>
               </span>
               {counted ? (
@@ -168,28 +227,54 @@ function NextParcel({ s, unpicked }: { s: View; unpicked: number }) {
         <GoOn error={pack.error} onWord={(word) => pack.variables && pack.mutate({ ...pack.variables, ...word })} />
         <CartonChoice
           profiles={profiles.data ?? []}
-          decided={s.decided_profile}
+          decided={(counted && proposed) || s.decided_profile}
           busy={pack.isPending || rows.every((w) => inIt(w) === 0)}
           onChoose={packInto}
         />
         <WeightField carton={carton} />
+        {open.map((p) => (
+          <Button
+            key={p.number}
+            large
+            className="mt-3"
+            disabled={pack.isPending || rows.every((w) => inIt(w) === 0)}
+            onClick={() => pack.mutate({ ...carton.body(), units: units(), into: p.number })}
+          >
+            Put it into {p.number}
+          </Button>
+        ))}
       </section>
     </>
   );
 }
 
-/** The proposal for what is left. What has serial numbers is scanned for its carton, not packed with a press. */
-function Proposed({ s }: { s: View }) {
+/** The proposal for what is left. What has serial numbers is laid out for its carton, so that they are scanned before it is packed. */
+function Proposed({
+  s,
+  serials,
+  onPack,
+}: {
+  s: View;
+  serials: string[];
+  onPack: (profile: string, units: Record<string, number>) => void;
+}) {
   const pack = usePack(s, () => undefined);
+  const packSo = (profile: string, units: Record<string, number>) =>
+    Object.keys(units).some((sku) => serials.includes(sku)) ? onPack(profile, units) : pack.mutate({ profile, units });
   return (
     <>
       <Trouble error={pack.error} />
-      <Proposal number={s.number} packed={s.packed} busy={pack.isPending} onPack={(profile, units) => pack.mutate({ profile, units })} />
+      <Proposal
+        number={s.number}
+        packed={[s, ...s.together].flatMap((x) => x.wants).reduce((n, w) => n + w.packed, s.together.length)}
+        busy={pack.isPending}
+        onPack={packSo}
+      />
     </>
   );
 }
 
-function allOf(wants: Want[]): Record<string, number> {
+function allOf(wants: Row[]): Record<string, number> {
   return Object.fromEntries(wants.filter((w) => toPack(w) > 0).map((w) => [w.sku, toPack(w)]));
 }
 
@@ -216,7 +301,8 @@ function Parcels({ list }: { list: Schema<"Parcel">[] }) {
                 {p.number}
               </Link>
               <div>
-                <ParcelState state={p.state} /> {p.quantity} units{p.weight_g > 0 && <>, </>}
+                <ParcelState state={p.state} /> {p.carton ? `in the carton of ${p.carton}, ` : ""}
+                {p.quantity} units{p.weight_g > 0 && <>, </>}
                 {p.weight_g > 0 && <Kg grams={p.weight_g} />}
               </div>
               {p.tracking && <div className="code text-quiet">{p.tracking}</div>}

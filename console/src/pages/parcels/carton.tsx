@@ -12,7 +12,7 @@ export interface Carton {
   setWeight: (text: string) => void;
   setSerials: (sku: string, text: string) => void;
   clear: () => void;
-  body: (profile: string, word?: Word) => Schema<"Carton">;
+  body: (profile?: string, word?: Word) => Schema<"Carton">;
 }
 
 /** What a person says when packing was refused and it is right all the same. */

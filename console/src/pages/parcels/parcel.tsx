@@ -58,7 +58,9 @@ export default function Parcel() {
       )}
       <div className="grid grid-cols-[minmax(0,1fr)_300px] gap-8 max-lg:grid-cols-1">
         <div className="flex min-w-0 flex-col gap-7">
-          {gone ? (
+          {s.carton ? (
+            <Travels s={s} />
+          ) : gone ? (
             <Sent key={s.number} s={s} />
           ) : s.state === "called off" ? (
             <Empty>
@@ -111,24 +113,84 @@ export default function Parcel() {
           </section>
           <section>
             <h2 className="mb-1">In it</h2>
-            <table className="ledger">
-              <tbody>
-                {s.contents.map((w) => (
-                  <tr key={w.sku}>
-                    <td>
-                      {w.name}
-                      <div className="code text-quiet">{w.sku}</div>
-                    </td>
-                    <td className="r fig">{w.quantity}</td>
-                  </tr>
-                ))}
-              </tbody>
-            </table>
+            <Contents list={s.contents} />
           </section>
+          {s.inside.map((x) => (
+            <section key={x.number} aria-label={`Of order ${x.order_number}`}>
+              <h2 className="mb-1">
+                And of order{" "}
+                <Link to={`/orders/${x.order_number}`} className="code underline decoration-rule underline-offset-4 hover:decoration-ink">
+                  {x.order_number}
+                </Link>
+              </h2>
+              <Contents list={x.contents} />
+            </section>
+          ))}
         </aside>
       </div>
     </>
   );
+}
+
+function Contents({ list }: { list: View["contents"] }) {
+  return (
+    <table className="ledger">
+      <tbody>
+        {list.map((w) => (
+          <tr key={w.sku}>
+            <td>
+              {w.name}
+              <div className="code text-quiet">{w.sku}</div>
+            </td>
+            <td className="r fig">{w.quantity}</td>
+          </tr>
+        ))}
+      </tbody>
+    </table>
+  );
+}
+
+/** What travels in another parcel's carton: label, price and carrier's list are that one's. */
+function Travels({ s }: { s: View }) {
+  const client = useQueryClient();
+  const unpack = useMutation({
+    mutationFn: () => take(api.POST("/api/v1/parcels/{number}/unpack", { params: { path: { number: s.number } } })),
+    onSuccess: () => {
+      for (const key of ["parcel", "shipment"]) void client.invalidateQueries({ queryKey: [key] });
+    },
+  });
+  return (
+    <section>
+      <p className="mb-3 text-[16px]">
+        It travels in the carton of parcel{" "}
+        <Link to={`/parcels/${s.carton}`} className="code underline decoration-rule underline-offset-4 hover:decoration-ink">
+          {s.carton}
+        </Link>
+        {s.tracking && (
+          <>
+            {" "}
+            with the number <span className="code">{s.tracking}</span>
+          </>
+        )}
+        . Its channel hears of its own order.
+      </p>
+      <Trouble error={unpack.error} />
+      {s.state === "packed" && (
+        <Button large disabled={unpack.isPending} onClick={() => unpack.mutate()}>
+          Take it out
+        </Button>
+      )}
+    </section>
+  );
+}
+
+/** What of a carton has serial numbers, of all orders in it. */
+function withSerials(s: View) {
+  const of = new Map<string, number>();
+  for (const w of [s.contents, ...s.inside.map((x) => x.contents)].flat()) {
+    if (w.serials) of.set(w.sku, (of.get(w.sku) ?? 0) + w.quantity);
+  }
+  return [...of].map(([sku, quantity]) => ({ sku, quantity }));
 }
 
 function Work({ s }: { s: View }) {
@@ -169,7 +231,7 @@ function Work({ s }: { s: View }) {
           error={pack.error}
           onWord={(word) => pack.variables && pack.mutate({ ...pack.variables, word: { ...pack.variables.word, ...word } })}
         />
-        <Serials of={s.contents.filter((w) => w.serials)} carton={carton} />
+        <Serials of={withSerials(s)} carton={carton} />
         <CartonChoice
           profiles={profiles.data ?? []}
           chosen={s.profile}

@@ -14,7 +14,17 @@ type Row = Schema<"Parcel">;
 const columns: Column<Row>[] = [
   { key: "number", title: "Parcel", cell: (s) => <span className="code font-medium">{s.number}</span>, value: (s) => s.number },
   { key: "state", title: "State", cell: (s) => <ParcelState state={s.state} />, value: (s) => s.state },
-  { key: "order", title: "Order", cell: (s) => <span className="code">{s.order_number}</span>, value: (s) => s.order_number },
+  {
+    key: "order",
+    title: "Order",
+    cell: (s) => (
+      <span className="code">
+        {s.order_number}
+        {s.riders && <span className="text-quiet"> + {s.riders.length}</span>}
+      </span>
+    ),
+    value: (s) => s.order_number,
+  },
   { key: "buyer", title: "To", cell: (s) => s.buyer, value: (s) => s.buyer },
   { key: "location", title: "From", cell: (s) => s.location, value: (s) => s.location },
   { key: "units", title: "Units", right: true, cell: (s) => <span className="fig">{s.quantity}</span>, value: (s) => s.quantity },

@@ -7,6 +7,7 @@ import { Button, Loading, Sheet, Tab, Trouble } from "../../parts/controls";
 import { PrintLinks } from "../../parts/printlinks";
 import { ScanField, sound, Verdict, type Said } from "../../parts/scanner";
 import { NotThere } from "./notthere";
+import { Companions } from "../../shared/together/companions";
 import { WantRow } from "./wantrow";
 
 type Want = Schema<"ShipmentView">["wants"][number];
@@ -103,6 +104,11 @@ export default function Pick() {
           />
         ))}
       </ul>
+      {picking && (
+        <div className="mt-5">
+          <Companions order={s.order_number} large />
+        </div>
+      )}
       <Sheet open={short !== null} onClose={() => setShort(null)} title={short ? `${short.sku} is not there` : ""}>
         {short && (
           <NotThere

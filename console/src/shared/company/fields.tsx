@@ -73,6 +73,19 @@ export function CompanyFields({ value: c, onChange }: { value: Company; onChange
           <option value="fr">Français</option>
         </select>
       </Labelled>
+      <Labelled label="Sent together" help="Which orders to the same person and address are offered to be sent in one carton">
+        <select
+          className="field w-full"
+          value={c.together ?? "any"}
+          onChange={(e) => onChange({ ...c, together: e.target.value as Company["together"] })}
+        >
+          <option value="any">Any of them</option>
+          <option value="same channel">Those of one channel</option>
+          <option value="same day">Those of one day</option>
+          <option value="same channel and day">Those of one channel and day</option>
+          <option value="never">None</option>
+        </select>
+      </Labelled>
       <Reasons of={c.reasons ?? []} onChange={(reasons) => onChange({ ...c, reasons })} />
       <Labelled label="Time zone" help="Its days begin at midnight there: those of reports, manifests and counts">
         <input
