@@ -12,6 +12,7 @@ import (
 
 	"openrelay/internal/core/person"
 	"openrelay/internal/core/picking"
+	"openrelay/internal/core/place"
 	"openrelay/internal/relay/shipping"
 	"openrelay/internal/wire"
 )
@@ -33,6 +34,8 @@ func (a *API) shipmentsRoutes() {
 	op(a, person.Ship, http.MethodPost, "/parcels/{number}/repack", "repack", "Pack a parcel without a label into another carton",
 		a.repack)
 	op(a, person.Ship, http.MethodPost, "/parcels/{number}/unpack", "unpack", "Take everything out of a parcel without a label", a.unpack)
+	op(a, person.WorkOrders, http.MethodPut, "/parcels/{number}/address", "correct-address",
+		"Correct where a packed parcel goes, for all orders in its carton", a.correctAddress)
 	op(a, person.Look, http.MethodGet, "/parcels/{number}/rates", "rates", "Compare the carriers' services", a.rates)
 	op(a, person.Ship, http.MethodPost, "/parcels/{number}/ship", "ship", "Buy the label; the parcel leaves", a.ship)
 	op(a, person.Ship, http.MethodPost, "/parcels/{number}/typed", "type-number",
@@ -298,6 +301,18 @@ type shipInput struct {
 
 func (a *API) ship(ctx context.Context, in *shipInput) (*body[wire.ParcelView], error) {
 	if _, err := a.relay.Ship(ctx, in.Number, in.Body.Carrier, in.Body.Service, who(ctx)); err != nil {
+		return nil, wrapNumber("parcel", in.Number, err)
+	}
+	return a.parcelByNumber(ctx, in.Number)
+}
+
+type correctAddressInput struct {
+	NumberInput
+	Body place.Address
+}
+
+func (a *API) correctAddress(ctx context.Context, in *correctAddressInput) (*body[wire.ParcelView], error) {
+	if err := a.relay.CorrectAddress(ctx, in.Number, in.Body, who(ctx)); err != nil {
 		return nil, wrapNumber("parcel", in.Number, err)
 	}
 	return a.parcelByNumber(ctx, in.Number)

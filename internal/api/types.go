@@ -130,9 +130,13 @@ func (a *API) parcel(ctx context.Context, p store.Parcel) wire.Parcel {
 		Location: a.relay.Place(p.LocationID).Name, State: p.State, Profile: p.Profile,
 		WeightG: p.WeightG, LengthMM: p.LengthMM, WidthMM: p.WidthMM, HeightMM: p.HeightMM, Carrier: p.CarrierName, Service: p.Service,
 		ServiceName: p.ServiceName, Tracking: p.Tracking, TrackingURL: p.TrackingURL, Price: p.Price, Currency: p.Currency,
-		Typed: p.Left() && p.CarrierID == 0 && p.ToldBy == 0, ManifestID: p.ManifestID, SSCC: p.SSCC, Error: quoted(ctx, p.Error),
+		Typed: p.Left() && p.CarrierID == 0 &&
+			p.ToldBy == 0, ManifestID: p.ManifestID, SSCC: p.SSCC, Error: quoted(ctx, p.Error), WrongField: p.WrongField,
 		CreatedAt: at(p.CreatedAt), ShippedAt: at(p.ShippedAt), DeliveredAt: at(p.DeliveredAt), ScannedAt: at(p.ScannedAt),
 		VoidAsked: at(p.VoidAskedAt), Carton: p.Carton, Riders: strings.Fields(p.Riders)}
+	if c := a.relay.ByID(p.CarrierID); c != nil {
+		out.CarrierCode = c.Rec().Code
+	}
 	for _, l := range p.Lines {
 		out.Quantity += l.Quantity
 	}

@@ -2,11 +2,14 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"flag"
 	"fmt"
 	"net/url"
+	"strings"
 
 	"openrelay/internal/client"
+	"openrelay/internal/core/place"
 	"openrelay/internal/wire"
 )
 
@@ -83,6 +86,61 @@ func runUnpack(ctx context.Context, c *client.Client, p *printer, a []string) er
 		return err
 	}
 	return p.told(v, "%s is unpacked; what was in it is picked", v.Number)
+}
+
+type correctAddressOptions struct{ to place.Address }
+
+func correctAddressCommand() command {
+	opt := &correctAddressOptions{}
+	return noun("correct", "PARCEL", "Correct where a packed parcel goes, such as what its carrier refused; what is not said stays", 1, 1,
+		opt.flags, opt.run)
+}
+
+func (opt *correctAddressOptions) flags(f *flag.FlagSet) {
+	for _, x := range addressParts(&opt.to) {
+		f.StringVar(x.of, x.name, "", x.help)
+	}
+}
+
+type addressPart struct {
+	name, help string
+	of         *string
+}
+
+func addressParts(a *place.Address) []addressPart {
+	return []addressPart{
+		{"name", "who gets it", &a.Name},
+		{"company", "their company", &a.Company},
+		{"street", "street and number", &a.Street},
+		{"extra", "second line", &a.Extra},
+		{"postcode", "postcode", &a.Postcode},
+		{"town", "town", &a.Town},
+		{
+			"country",
+			"`letters` of the country, two",
+			&a.Country,
+		},
+		{"phone", "phone number", &a.Phone},
+		{"email", "e-mail address", &a.Email},
+	}
+}
+
+func (opt *correctAddressOptions) run(ctx context.Context, c *client.Client, p *printer, a []string) error {
+	v, err := c.Parcel(ctx, a[0])
+	if err != nil {
+		return err
+	}
+	to := v.ShipTo
+	for i, x := range addressParts(&to) {
+		*x.of = or(*addressParts(&opt.to)[i].of, *x.of)
+	}
+	if to == v.ShipTo {
+		return errors.New("say what is corrected, such as -street \"5 Kiln Lane\"")
+	}
+	if v, err = c.CorrectAddress(ctx, a[0], to); err != nil {
+		return err
+	}
+	return p.told(v, "%s goes to %s", v.Number, strings.Join(v.ShipTo.Lines(), ", "))
 }
 
 type voidLabelOptions struct{ byHand bool }
@@ -245,6 +303,9 @@ func parcelRows(x wire.Parcel, row func(...any)) {
 func parcelTable(v wire.ParcelView, row func(...any)) {
 	row("Order", v.OrderNumber, v.Stage, "from "+v.Location)
 	parcelRows(v.Parcel, row)
+	if v.Error != "" {
+		row("Refused", v.Error, v.WrongField)
+	}
 	for _, x := range v.Contents {
 		row("", x.SKU, x.Name, x.Quantity)
 	}

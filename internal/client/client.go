@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"openrelay/internal/core/message"
+	"openrelay/internal/core/place"
 	"openrelay/internal/relay/returning"
 	"openrelay/internal/relay/shipping"
 	"openrelay/internal/store"
@@ -256,6 +257,12 @@ func (c *Client) Parcels(ctx context.Context, query string) ([]wire.Parcel, erro
 // Repack packs a parcel without a label into another carton.
 func (c *Client) Repack(ctx context.Context, parcel string, carton wire.Carton) (out wire.ParcelView, err error) {
 	_, err = c.Do(ctx, http.MethodPost, "/parcels/"+esc(parcel)+"/repack", carton, &out)
+	return out, err
+}
+
+// CorrectAddress corrects where a packed parcel goes, for all orders in its carton.
+func (c *Client) CorrectAddress(ctx context.Context, parcel string, to place.Address) (out wire.ParcelView, err error) {
+	_, err = c.Do(ctx, http.MethodPut, "/parcels/"+esc(parcel)+"/address", to, &out)
 	return out, err
 }
 

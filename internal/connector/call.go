@@ -23,9 +23,12 @@ type Failure struct {
 	Said       string        // the other side's own words
 	Code       string        // the other side's own code for the error, if it gave one
 	Field      string        // the credential field that is wrong, where the definition can tell
+	Wrong      string        // the field of what was sent that is wrong, where the definition can tell
 	Temporary  bool          // another try may succeed
 	Unsent     bool          // the call never left
 	RetryAfter time.Duration // what the other side asked for
+
+	answer Vars // status, body and header, where there was an answer
 }
 
 func (f *Failure) Error() string { return f.Text }
@@ -428,6 +431,7 @@ func (l *Line) refused(what string, format Format, res *http.Response, raw []byt
 	body := l.errorBody(format, res.Header.Get("Content-Type"), raw)
 	v := l.vars()
 	v["status"], v["body"], v["header"] = int64(res.StatusCode), body, headerVars(res.Header)
+	f.answer = Vars{"status": v["status"], "body": body, "header": v["header"]}
 	words := said(body)
 	if own, err := l.Def.Says.String(v); err == nil && own != "" {
 		words = short(own)

@@ -84,7 +84,7 @@ type Basic struct {
 	Password Expr `yaml:"password"`
 }
 
-// Refusal tells which credential field an answer speaks of.
+// Refusal tells which field an answer speaks of: of the credentials, or of what was sent.
 type Refusal struct {
 	When  Expr   `yaml:"when"`
 	Field string `yaml:"field"`
@@ -183,8 +183,9 @@ type Next struct {
 
 // Require refuses a message before it is sent, with the other side's reason.
 type Require struct {
-	When Expr   `yaml:"when"`
-	Say  string `yaml:"say"`
+	When  Expr   `yaml:"when"`
+	Say   string `yaml:"say"`
+	Field string `yaml:"field"` // which field of a label's parcel is wrong, such as to.name
 }
 
 // Send says how messages go out.
@@ -194,6 +195,8 @@ type Send struct {
 	Results *Tree   `yaml:"results"` // per message of a batch
 	Answer  *Tree   `yaml:"answer"`  // of a single message, or of a submission
 	Report  *Report `yaml:"report"`
+
+	Refusals []Refusal `yaml:"refusals"` // which field of a label's parcel a refusal speaks of, such as to.name
 
 	results, answer *mapper
 }
@@ -570,7 +573,9 @@ func (f *Feed) compile(l *language, kind message.Feed) {
 		}
 	}
 	for i := range f.Require {
-		l.compile(&f.Require[i].When, what+".require")
+		r := &f.Require[i]
+		l.compile(&r.When, what+".require")
+		l.checkWrong(kind, r.Field, &r.When, what+".require.field")
 	}
 	if r := f.Read; r != nil {
 		r.Request.compile(l, what+".read.request")
@@ -587,23 +592,8 @@ func (f *Feed) compile(l *language, kind message.Feed) {
 			l.complain(n.Cursor.Line, n.Cursor.Column, what+".read.next", "param is missing: the parameter that carries the cursor")
 		}
 	}
-	if s := f.Send; s != nil {
-		s.Request.compile(l, what+".send.request")
-		l.compile(&s.Subject, what+".send.subject")
-		if s.Results != nil {
-			s.results = l.mapper(s.Results, reflect.TypeFor[[]Result](), what+".send.results")
-		}
-		if s.Answer != nil {
-			s.answer = l.mapper(s.Answer, shapeOf(outKinds, kind), what+".send.answer")
-		}
-		if p := s.Report; p != nil {
-			p.Request.compile(l, what+".send.report.request")
-			l.compile(&p.Ready, what+".send.report.ready")
-			p.results = l.mapper(&p.Results, reflect.TypeFor[[]Result](), what+".send.report.results")
-			if s.Answer == nil {
-				l.complain(p.Ready.Line, p.Ready.Column, what+".send.report", "send.answer must tell the submission")
-			}
-		}
+	if f.Send != nil {
+		f.Send.compile(l, kind, what+".send")
 	}
 	if len(f.Takes) > 0 && kind != message.DispatchOut {
 		l.complain(0, 0, what+".takes", "only what was told of a dispatch is corrected or withdrawn")
@@ -612,6 +602,55 @@ func (f *Feed) compile(l *language, kind message.Feed) {
 		c.Request.compile(l, what+".confirm.request")
 		l.compile(&c.When, what+".confirm.when")
 	}
+}
+
+func (s *Send) compile(l *language, kind message.Feed, what string) {
+	for i := range s.Refusals {
+		r := &s.Refusals[i]
+		l.compile(&r.When, what+".refusals.when")
+		l.checkWrong(kind, r.Field, &r.When, what+".refusals.field")
+	}
+	s.Request.compile(l, what+".request")
+	l.compile(&s.Subject, what+".subject")
+	if s.Results != nil {
+		s.results = l.mapper(s.Results, reflect.TypeFor[[]Result](), what+".results")
+	}
+	if s.Answer != nil {
+		s.answer = l.mapper(s.Answer, shapeOf(outKinds, kind), what+".answer")
+	}
+	if p := s.Report; p != nil {
+		p.Request.compile(l, what+".report.request")
+		l.compile(&p.Ready, what+".report.ready")
+		p.results = l.mapper(&p.Results, reflect.TypeFor[[]Result](), what+".report.results")
+		if s.Answer == nil {
+			l.complain(p.Ready.Line, p.Ready.Column, what+".report", "send.answer must tell the submission")
+		}
+	}
+}
+
+// checkWrong complains where a field is said to be wrong that a label's parcel does not have.
+func (l *language) checkWrong(kind message.Feed, field string, at *Expr, what string) {
+	switch {
+	case field == "":
+	case kind != message.LabelsOut:
+		l.complain(at.Line, at.Column, what, "only of a label's parcel a field is said to be wrong")
+	case !hasPath(reflect.TypeFor[message.Parcel](), field):
+		l.complain(at.Line, at.Column, what, "%q is no field of a parcel; there are such as to.name, to.postcode, weight_g", field)
+	}
+}
+
+// hasPath tells whether a message has a field, the names of its records apart by points.
+func hasPath(t reflect.Type, path string) bool {
+	name, rest, deeper := strings.Cut(path, ".")
+	at, ok := jsonFields(t)[name]
+	if !ok {
+		return false
+	}
+	inner := t.Field(at).Type
+	if !deeper {
+		return inner.Kind() != reflect.Struct
+	}
+	return inner.Kind() == reflect.Struct && hasPath(inner, rest)
 }
 
 func (r *Request) compile(l *language, what string) {
@@ -641,18 +680,18 @@ func (r *Request) compile(l *language, what string) {
 	}
 }
 
-// refuses returns the reason of the first requirement that the variables break, or "".
-func refuses(rules []Require, v Vars) (string, error) {
+// refuses returns the first requirement that the variables break, as a failure; nil: they break none.
+func refuses(rules []Require, v Vars) *Failure {
 	for i := range rules {
 		out, err := rules[i].When.Eval(v)
 		if err != nil {
-			return "", err
+			return &Failure{Text: err.Error(), Unsent: true}
 		}
 		if b, ok := out.(bool); ok && b {
-			return rules[i].Say, nil
+			return &Failure{Text: rules[i].Say, Wrong: rules[i].Field, Unsent: true}
 		}
 	}
-	return "", nil
+	return nil
 }
 
 // Capabilities say what a connector can do, for people who choose one.

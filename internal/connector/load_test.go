@@ -1,6 +1,9 @@
 package connector
 
 import (
+	"io"
+	"net/http"
+	"net/http/httptest"
 	"os"
 	"reflect"
 	"strings"
@@ -11,6 +14,7 @@ import (
 
 	"openrelay/internal/core/freight"
 	"openrelay/internal/core/message"
+	"openrelay/internal/core/place"
 )
 
 func TestBuiltInDefinitionsLoad(t *testing.T) {
@@ -89,6 +93,58 @@ func TestMistakesAreNamed(t *testing.T) {
 	}
 	_, err = Load("empty.yaml", nil, nil)
 	require.ErrorContains(t, err, "the file is empty")
+}
+
+const labels = `
+connector: cart
+title: Cart
+side: carrier
+access: { way: key, fields: [ { name: key, label: Key, secret: true } ], steps: [ "Ask." ], send: { X-Key: secret.key } }
+calls:
+  identity: { request: { method: GET, path: /who }, map: { name: body.name, number: body.no } }
+feeds:
+  labels out:
+    require: [ { when: msg.to.street == "", say: A street is wanted., field: to.street } ]
+    send:
+      refusals: [ { when: 'body.at == "kg"', field: weight_g } ]
+      request: { method: POST, path: /labels, body: { ref: msg.reference } }
+      answer: { id: body.no, tracking: body.no }
+`
+
+// TestOnlyFieldsOfAParcelAreWrong: a refusal speaks of a field that there is, and only of labels.
+func TestOnlyFieldsOfAParcelAreWrong(t *testing.T) {
+	_, err := Load("cart.yaml", []byte(labels), nil)
+	require.NoError(t, err)
+	for _, c := range []struct{ old, new, says string }{
+		{"field: weight_g", "field: weight", `feeds.labels out.send.refusals.field: "weight" is no field of a parcel`},
+		{"field: to.street", "field: to", `feeds.labels out.require.field: "to" is no field of a parcel`},
+		{"field: to.street", "field: to.street.name", "is no field of a parcel"},
+		{"labels out:", "dispatch out:", "only of a label's parcel a field is said to be wrong"},
+	} {
+		_, err := Load("cart.yaml", []byte(strings.Replace(labels, c.old, c.new, 1)), nil)
+		require.ErrorContains(t, err, c.says)
+	}
+}
+
+// TestARefusalNamesItsField: before sending by what is required, and afterwards by the answer.
+func TestARefusalNamesItsField(t *testing.T) {
+	srv := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+		w.Header().Set("Content-Type", "application/json")
+		w.WriteHeader(422)
+		_, _ = io.WriteString(w, `{"reason":"too heavy","at":"kg"}`)
+	}))
+	t.Cleanup(srv.Close)
+	def, err := Load("cart.yaml", []byte(labels), nil)
+	require.NoError(t, err)
+	l, err := NewLine(def,
+		LineOptions{Base: srv.URL, Client: http.DefaultClient, Login: NewLogin(def, map[string]string{"key": "k"}, Token{})})
+	require.NoError(t, err)
+	for field, p := range map[string]message.Parcel{"to.street": {}, "weight_g": {To: place.Address{Street: "Lindenrow 14"}}} {
+		_, err := l.Send(t.Context(), message.LabelsOut, "r1", []any{p})
+		var f *Failure
+		require.ErrorAs(t, err, &f)
+		require.Equal(t, field, f.Wrong, f.Text)
+	}
 }
 
 func TestExpensiveExpressionIsStopped(t *testing.T) {

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"reflect"
 	"strings"
 	"time"
@@ -27,7 +28,7 @@ func (l *Line) Send(ctx context.Context, kind message.Feed, ref string, msgs []a
 	}
 	a, err := l.do(ctx, &f.Send.Request, v, page{})
 	if err != nil {
-		return Sent{}, err
+		return Sent{}, f.Send.wrong(v, err)
 	}
 	if len(a.raw) > 0 {
 		if v["body"], err = f.Send.Request.Format.read(a.raw); err != nil {
@@ -71,13 +72,31 @@ func (l *Line) ready(kind message.Feed, ref string, msgs []any) (*Feed, Vars, er
 	}
 	v := l.vars()
 	v["batch"], v["ref"], v["msg"] = list, ref, list[0]
-	if say, err := refuses(f.Require, v); err != nil || say != "" {
-		if err != nil {
-			return nil, nil, &Failure{Text: err.Error(), Unsent: true}
-		}
-		return nil, nil, &Failure{Text: say, Unsent: true}
+	if no := refuses(f.Require, v); no != nil {
+		return nil, nil, no
 	}
 	return f, v, nil
+}
+
+// wrong adds to a refusal which field of what was sent it speaks of, where the definition can tell.
+func (s *Send) wrong(v Vars, err error) error {
+	var f *Failure
+	if !errors.As(err, &f) || f.answer == nil {
+		return err
+	}
+	v = maps.Clone(v)
+	maps.Copy(v, f.answer)
+	for i := range s.Refusals {
+		r := &s.Refusals[i]
+		if hit, err := r.When.Eval(v); err == nil && hit == true {
+			f.Wrong = r.Field
+			if r.Say != "" {
+				f.Text += ". " + r.Say
+			}
+			break
+		}
+	}
+	return err
 }
 
 // Prepare shows the request that Send would make, without making it.
@@ -193,11 +212,8 @@ func (l *Line) Ask(ctx context.Context, name string, msg any) ([]any, error) {
 		}
 		v["msg"] = list[0]
 	}
-	if say, err := refuses(c.Require, v); err != nil || say != "" {
-		if err != nil {
-			return nil, &Failure{Text: err.Error()}
-		}
-		return nil, &Failure{Text: say, Unsent: true}
+	if no := refuses(c.Require, v); no != nil {
+		return nil, no
 	}
 	a, err := l.do(ctx, &c.Request, v, page{})
 	if err != nil {

@@ -311,13 +311,13 @@ func (p *Plover) apiLabel(w http.ResponseWriter, r *http.Request) {
 		w.Write(old.Answer)
 		return
 	}
-	refuse := func(text string) { answer(w, 422, map[string]any{"reason": text}) }
-	if len(strings.Fields(in.Recipient.Contact)) < 2 {
-		refuse("a contact name has at least two words")
+	refuse := func(text, at string) { answer(w, 422, map[string]any{"reason": text, "at": at}) }
+	switch {
+	case len(strings.Fields(in.Recipient.Contact)) < 2:
+		refuse("a contact name has at least two words", "contact")
 		return
-	}
-	if in.Grams > 31500 {
-		refuse("over 31.5 kg")
+	case in.Grams > 31500:
+		refuse("over 31.5 kg", "grams")
 		return
 	}
 	for _, pr := range ploverProducts {
@@ -326,7 +326,7 @@ func (p *Plover) apiLabel(w http.ResponseWriter, r *http.Request) {
 		}
 		cents, zone, no := charge(pr, in.Recipient.Land, in.Recipient.Postcode, in.Grams, in.MM)
 		if no != "" {
-			refuse(no)
+			refuse(no, "")
 			return
 		}
 		n := len(p.labels) + 1
@@ -345,7 +345,7 @@ func (p *Plover) apiLabel(w http.ResponseWriter, r *http.Request) {
 		w.Write(l.Answer)
 		return
 	}
-	refuse("there is no product " + in.Product)
+	refuse("there is no product "+in.Product, "product")
 }
 
 func (p *Plover) apiVoid(w http.ResponseWriter, r *http.Request) {

@@ -138,6 +138,7 @@ type OutboxMessage struct {
 	Answer         string       `db:"answer"`
 	OrderID        int64        `db:"order_id"`
 	ParcelID       int64        `db:"parcel_id"`
+	WrongField     string       `db:"-"`          // which field the other side refused, as it is refused; not kept
 	Submission     string       `db:"submission"` // number of the batch that carried it, where a report follows
 	Unclear        bool         `db:"unclear"`    // an attempt may have been carried out there, although no answer came
 }

@@ -42,8 +42,9 @@ type Parcel struct {
 	VoidAskedAt    int64  `db:"void_asked_at"` // since when its label is to be voided; 0: it is not
 	SSCC           string `db:"sscc"`
 	Error          string `db:"error"`
-	ToldBy         int64  `db:"told_by"` // connection that told of a parcel that left without our label; 0: none
-	ToldID         string `db:"told_id"` // that connection's number of the record
+	WrongField     string `db:"wrong_field"` // which field its carrier refused, such as to.name; empty: not known
+	ToldBy         int64  `db:"told_by"`     // connection that told of a parcel that left without our label; 0: none
+	ToldID         string `db:"told_id"`     // that connection's number of the record
 	Revision       int64  `db:"revision"`
 	Lines          []ParcelLine
 }
@@ -63,7 +64,7 @@ const parcelQuery = `SELECT p.id, p.number, p.shipment_id, s.number AS shipment_
 	s.location_id, p.state, p.profile, p.weight_g, p.length_mm, p.width_mm, p.height_mm, p.carrier_id,
 	coalesce(c.name, p.carrier_told) AS carrier_name, p.carrier_told, p.service, p.service_name, p.tracking, p.tracking_url, p.label,
 	p.price, p.currency, p.manifest_id, p.created_at, p.shipped_at, p.delivered_at, p.scanned_at, p.void_asked_at,
-	p.sscc, p.error, p.told_by, p.told_id, p.revision, p.travels_in,
+	p.sscc, p.error, p.wrong_field, p.told_by, p.told_id, p.revision, p.travels_in,
 	coalesce((SELECT x.number FROM parcel x WHERE x.id=p.travels_in),'') AS carton,
 	coalesce((SELECT group_concat(x.number,' ') FROM parcel x WHERE x.travels_in=p.id AND x.state<>'called off'),'') AS riders
 	FROM parcel p JOIN shipment s ON s.id=p.shipment_id JOIN orders o ON o.id=s.order_id LEFT JOIN connection c ON c.id=p.carrier_id `
@@ -178,12 +179,15 @@ func (t *Tx) AddParcel(p *Parcel) error {
 // UpdateParcel writes a parcel and its contents.
 func (t *Tx) UpdateParcel(p *Parcel) error {
 	p.Revision++
+	if p.Error == "" {
+		p.WrongField = ""
+	}
 	if _, err := t.exec(`UPDATE parcel SET state=?, profile=?, weight_g=?, length_mm=?, width_mm=?, height_mm=?, carrier_id=?,
 		carrier_told=?, service=?, service_name=?, tracking=?, tracking_url=?, label=?, price=?, currency=?, manifest_id=?, shipped_at=?,
 		delivered_at=?, scanned_at=?, void_asked_at=?, travels_in=?,
-		sscc=?, error=?, revision=? WHERE id=?`, p.State, p.Profile, p.WeightG, p.LengthMM, p.WidthMM, p.HeightMM,
+		sscc=?, error=?, wrong_field=?, revision=? WHERE id=?`, p.State, p.Profile, p.WeightG, p.LengthMM, p.WidthMM, p.HeightMM,
 		p.CarrierID, p.CarrierTold, p.Service, p.ServiceName, p.Tracking, p.TrackingURL, p.Label, p.Price, p.Currency, p.ManifestID,
-		p.ShippedAt, p.DeliveredAt, p.ScannedAt, p.VoidAskedAt, p.TravelsIn, p.SSCC, p.Error, p.Revision, p.ID); err != nil {
+		p.ShippedAt, p.DeliveredAt, p.ScannedAt, p.VoidAskedAt, p.TravelsIn, p.SSCC, p.Error, p.WrongField, p.Revision, p.ID); err != nil {
 		return err
 	}
 	if _, err := t.exec("DELETE FROM parcel_line WHERE parcel_id=?", p.ID); err != nil {

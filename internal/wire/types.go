@@ -181,6 +181,7 @@ type Parcel struct {
 	WidthMM     int64      `json:"width_mm"`
 	HeightMM    int64      `json:"height_mm"`
 	Carrier     string     `json:"carrier,omitempty"`
+	CarrierCode string     `json:"carrier_code,omitempty" doc:"Code of the carrier's connection, where it is joined"`
 	Service     string     `json:"service,omitempty"`
 	ServiceName string     `json:"service_name,omitempty"`
 	Tracking    string     `json:"tracking,omitempty"`
@@ -191,6 +192,7 @@ type Parcel struct {
 	ManifestID  int64      `json:"manifest_id,omitempty"`
 	SSCC        string     `json:"sscc,omitempty"`
 	Error       string     `json:"error,omitempty"`
+	WrongField  string     `json:"wrong_field,omitempty" doc:"Which field its carrier refused, such as to.name or weight_g, where that is known"`
 	CreatedAt   *time.Time `json:"created_at"`
 	ShippedAt   *time.Time `json:"shipped_at,omitempty"`
 	ScannedAt   *time.Time `json:"scanned_at,omitempty" doc:"When its carrier first said where it is"`

@@ -202,7 +202,7 @@ func (r *Exchange) notSent(ch *engine.Change, c *engine.Conn, m store.OutboxMess
 		f = &connector.Failure{Text: err.Error()}
 	}
 	locked := isLocked(f)
-	m.Error = f.Text
+	m.Error, m.WrongField = f.Text, f.Wrong
 	if e := r.lockedOut(ch, c, err); e != nil {
 		return e
 	}

@@ -99,7 +99,8 @@ func TestWhereAnOrderGoesIsChangedUntilItIsPacked(t *testing.T) {
 	require.Equal(t, "ready", k.Stage("S-1"))
 	require.Empty(t, k.Causes())
 	s := k.Packed("S-1")
-	require.ErrorContains(t, k.Readdress(ctx, "S-1", trial.Address, "Edda", 0), "is packed; its address can no longer be changed")
+	require.ErrorContains(t, k.Readdress(ctx, "S-1", trial.Address, "Edda", 0),
+		"is packed; what is packed and has no label is corrected on its parcel")
 	require.NoError(t, k.Label(s, "ann"))
 	o, err := k.Store.OrderByNumber(ctx, "S-1")
 	require.NoError(t, err)

@@ -55,7 +55,11 @@ func (r *Shipping) Readdress(ctx context.Context, number string, to place.Addres
 		switch st := o.Stage(); st {
 		case order.Pending, order.Held, order.Ready, order.Routed, order.Picking:
 		default:
-			return &engine.Refused{Text: fmt.Sprintf("order %s is %s; its address can no longer be changed", o.Number, st), Conflict: true}
+			return &engine.Refused{
+				Text: fmt.Sprintf("order %s is %s; what is packed and has no label is corrected on its parcel", o.Number,
+					st),
+				Conflict: true,
+			}
 		}
 		order.Readdress(o, to)
 		if err := r.SettleTogether(ch, o); err != nil {
@@ -66,5 +70,39 @@ func (r *Shipping) Readdress(ctx context.Context, number string, to place.Addres
 			return err
 		}
 		return r.Orders.SaveOrder(ch, o)
+	})
+}
+
+// CorrectAddress changes where a packed carton goes whose label was not bought yet, for each order in it: what its carrier did not
+// take is corrected, and it is sent again.
+func (r *Shipping) CorrectAddress(ctx context.Context, parcel string, to place.Address, who string) error {
+	to.Normal()
+	if bad := to.Problems(); len(bad) > 0 {
+		return engine.Refuse("address: %s", strings.Join(bad, "; "))
+	}
+	return r.Commit(ctx, func(ch *engine.Change) error {
+		c, err := loadCarton(ch, parcel)
+		if err != nil {
+			return err
+		}
+		if why := notToShip(c.own()); why != "" {
+			return &engine.Refused{Text: why, Conflict: true}
+		}
+		if strings.HasPrefix(c.own().WrongField, "to.") {
+			c.own().Error = ""
+		}
+		for i := range c {
+			o := c[i].order
+			order.Readdress(o, to)
+			ch.Mark(engine.OrderWords, o.ID)
+			if err := r.NoteOrder(ch, o, who, "address", "Address of parcel %s corrected to %s", c[i].parcel.Number,
+				strings.Join(to.Lines(), ", ")); err != nil {
+				return err
+			}
+			if err := r.Orders.SaveOrder(ch, o); err != nil {
+				return err
+			}
+		}
+		return c.save(ch)
 	})
 }

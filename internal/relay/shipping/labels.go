@@ -467,6 +467,7 @@ func (r *Shipping) labelNotBought(ch *engine.Change, m store.OutboxMessage) erro
 		return err
 	}
 	in.enter(store.ToShip, m.Error)
+	in.own().WrongField = m.WrongField
 	return in.save(ch)
 }
 

@@ -156,3 +156,37 @@ func TestVerifyFindsALabelThatNobodyKnowsOf(t *testing.T) {
 		return strings.Contains(f.Text, "stands on no parcel and was not raised")
 	}), "%v", findings)
 }
+
+// TestWhatTheCarrierRefusedIsCorrected: the field that it names is kept with the reason, the address is corrected for all orders in the
+// carton, and the label is asked for anew with what was corrected.
+func TestWhatTheCarrierRefusedIsCorrected(t *testing.T) {
+	k, a, b := packedPair(t)
+	k.On("ann", "/labels", func(c trial.Call) (int, any) {
+		if c.Body["street"] == "Lindenrow 14" {
+			return 422, map[string]any{"message": "a street has a house number", "at": "street"}
+		}
+		return 200, map[string]any{"id": "L1", "tracking": "AN-77", "price": 410, "currency": "EUR"}
+	})
+	require.NoError(t, k.Label(a, "ann"))
+	p := k.ParcelOf(a)
+	require.Equal(t, []any{store.ToShip, "to.street"}, []any{p.State, p.WrongField})
+	require.Contains(t, p.Error, "a street has a house number")
+
+	to := trial.Address
+	to.Street = ""
+	require.ErrorContains(t, k.CorrectAddress(t.Context(), a, to, "Edda"), "street is missing")
+	to.Street = "Lindenrow 14 b"
+	require.NoError(t, k.CorrectAddress(t.Context(), b, to, "Edda"))
+	p = k.ParcelOf(a)
+	require.Equal(t, []any{"", ""}, []any{p.Error, p.WrongField})
+	for _, n := range []string{"S-1", "S-2"} {
+		o, err := k.Store.OrderByNumber(t.Context(), n)
+		require.NoError(t, err)
+		require.Equal(t, "Lindenrow 14 b", o.ShipTo.Street)
+	}
+	require.NoError(t, k.Label(a, "ann"))
+	require.Equal(t, "AN-77", k.ParcelOf(a).Tracking)
+	require.Empty(t, k.Causes())
+	require.ErrorContains(t, k.CorrectAddress(t.Context(), a, to, "Edda"), "has left already")
+	k.Holds()
+}

@@ -123,7 +123,8 @@ feeds:
         method: POST
         path: /labels
         headers: { Idempotency-Key: ref }
-        body: { reference: msg.reference, service: msg.service, name: msg.to.name }
+        body: { reference: msg.reference, service: msg.service, name: msg.to.name, street: msg.to.street }
+      refusals: [{ when: 'body.at == "street"', field: to.street }]
       answer: { id: body.id, tracking: body.tracking, service: body.service, price: body.price, currency: body.currency }
   voids out:
     send:

@@ -2,7 +2,7 @@ import { screen, waitFor } from "@testing-library/react";
 import userEvent from "@testing-library/user-event";
 import { describe, expect, it } from "vitest";
 import type { Schema } from "../../api/client";
-import { answer, changes, onACleanPage, open, refused, said, service } from "../../testing/service";
+import { answer, as, changes, onACleanPage, open, refused, said, service } from "../../testing/service";
 import Bench from "./bench";
 import Parcel from "./parcel";
 import { drawn } from "./proposal";
@@ -196,6 +196,42 @@ describe("a parcel that shares a carton", () => {
     open(<Parcel />, "/parcels/S10001", "/parcels/:number");
     expect((await screen.findByRole("link", { name: "O10009" })).getAttribute("href")).toBe("/orders/O10009");
     await said("Serial numbers of 3 units of REFRACT");
+  });
+});
+
+describe("a parcel that its carrier refused", () => {
+  onACleanPage();
+
+  const show = (over: Partial<ParcelView>, say: Record<string, unknown> = {}) => {
+    const p: ParcelView = { ...answer<ParcelView>("parcels/S10001"), state: "packed", error: "a name has two words.", ...over };
+    const asked = service({ "parcels/S10001": p, profiles: answer("profiles"), "parcels/S10001/rates": [], "named-carriers": [], ...say });
+    open(<Parcel />, "/parcels/S10001", "/parcels/:number");
+    return asked;
+  };
+
+  it("shows which field it is, corrects it and sends it again by the same service", async () => {
+    const asked = show(
+      { wrong_field: "to.name", carrier_code: "plover", service: "PP" },
+      { me: as("clerk"), "PUT parcels/S10001/address": {}, "POST parcels/S10001/ship": {} },
+    );
+    const name = await screen.findByLabelText("Name: the carrier does not take it");
+    await userEvent.clear(name);
+    await userEvent.type(name, "Tove Farran");
+    await userEvent.click(screen.getByRole("button", { name: "Correct it and send it again" }));
+    await waitFor(() => expect(changes(asked)).toHaveLength(2));
+    expect(changes(asked)[0]).toMatchObject({ path: "parcels/S10001/address", body: { name: "Tove Farran" } });
+    expect(changes(asked)[1]).toMatchObject({ path: "parcels/S10001/ship", body: { carrier: "plover", service: "PP" } });
+  });
+
+  it("leads to the scale where it is the weight", async () => {
+    show({ wrong_field: "weight_g" });
+    await said("Weigh it anew, or choose another carton.");
+    expect(screen.queryByRole("button", { name: "Correct the address" })).toBeNull();
+  });
+
+  it("asks a packer to have the address corrected", async () => {
+    show({ wrong_field: "to.street" }, { me: { ...as("clerk"), may: ["look", "ship"] } });
+    await said("An address is corrected by whoever works on orders.");
   });
 });
 

@@ -7,6 +7,7 @@ import { Button, Empty, Head, Loading, Trouble } from "../../parts/controls";
 import { Labelled } from "../../parts/fields";
 import { dayText, decimal, Kg, Money, When } from "../../parts/format";
 import { Lamp, LampShape } from "../../parts/lamp";
+import { CarrierRefused } from "./correct";
 import { CartonChoice, GoOn, Serials, useCarton, WeightField, type Word } from "./carton";
 import { ParcelState } from "./state";
 import { VoidLabel } from "./void";
@@ -15,6 +16,7 @@ type View = Schema<"ParcelView">;
 
 export default function Parcel() {
   const { number = "" } = useParams();
+  const client = useQueryClient();
   const q = useQuery(parcelQuery(number));
   if (q.isPending) return <Loading />;
   if (q.error instanceof Problem && q.error.status === 404) return <Navigate to={`/pack/${number}`} replace />;
@@ -42,7 +44,10 @@ export default function Parcel() {
           </span>
         }
       />
-      {s.error && (
+      {s.error && s.state === "packed" && !s.carton && (
+        <CarrierRefused key={s.error} s={s} onDone={() => void client.invalidateQueries()} />
+      )}
+      {s.error && s.state !== "packed" && (
         <div className="mb-4 flex items-start gap-2 border-l-4 border-stop bg-sheet px-3 py-2" role="alert">
           <span className="pt-0.5">
             <LampShape state="stop" />
@@ -50,9 +55,7 @@ export default function Parcel() {
           <span>
             {gone
               ? `The label is not voided: ${s.error}`
-              : s.state === "buying label"
-                ? `${s.error}. It is asked for again under the same reference; nothing else is bought until that is known.`
-                : `The carrier refused: ${s.error} Nothing was bought. Correct it, or choose another service.`}
+              : `${s.error}. It is asked for again under the same reference; nothing else is bought until that is known.`}
           </span>
         </div>
       )}
