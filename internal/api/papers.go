@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -16,7 +17,6 @@ import (
 
 	"openrelay/internal/core/money"
 	"openrelay/internal/core/person"
-	"openrelay/internal/core/place"
 	"openrelay/internal/paper"
 	"openrelay/internal/relay/engine"
 	"openrelay/internal/relay/views"
@@ -38,6 +38,9 @@ func (a *API) papers(g chi.Router) {
 	g.Post("/api/v1/pick-lists.pdf", only(person.Ship, a.pickListsPDF)) // it begins to pick what is ready
 	g.Get("/api/v1/orders/{number}/pick-list.pdf", only(person.Ship, a.pickListPDF))
 	g.Get("/api/v1/rounds/{number}/round.pdf", only(person.Ship, a.roundPDF))
+	g.Get("/api/v1/codes.pdf", only(person.Ship, a.codesPDF))
+	g.Get("/api/v1/packing-slips.pdf", only(person.Ship, a.packingSlipsPDF))
+	g.Get("/api/v1/labels.pdf", only(person.Ship, a.labelsPDF))
 	g.Get("/api/v1/parcels/{number}/packing-slip.pdf", only(person.Ship, a.packingSlipPDF))
 	g.Get("/api/v1/parcels/{number}/label.pdf", only(person.Ship, a.labelPDF))
 	g.Get("/api/v1/manifests/{id}/manifest.pdf", only(person.Ship|person.KeepBooks, a.manifestPDF))
@@ -137,21 +140,62 @@ func (a *API) roundPDF(w http.ResponseWriter, r *http.Request) {
 
 // packingSlipPDF draws what lies in a parcel, in the buyer's language where it is known. Prices are printed where they are asked for.
 func (a *API) packingSlipPDF(w http.ResponseWriter, r *http.Request) {
-	v, err := a.relay.Views.Parcel(r.Context(), chi.URLParam(r, "number"))
+	a.packingSlips(w, r, []string{chi.URLParam(r, "number")})
+}
+
+// packingSlipsPDF draws the packing slips of several parcels.
+func (a *API) packingSlipsPDF(w http.ResponseWriter, r *http.Request) {
+	numbers, err := severalParcels(r)
 	if err != nil {
 		a.deny(w, err)
 		return
 	}
+	a.packingSlips(w, r, numbers)
+}
+
+// severalParcels are the parcels that a print is asked of.
+func severalParcels(r *http.Request) ([]string, error) {
+	numbers := strings.Split(r.URL.Query().Get("parcels"), ",")
+	if len(numbers) > 100 || numbers[0] == "" {
+		return nil, engine.Refuse("parcels: 1 to 100 numbers are expected")
+	}
+	return numbers, nil
+}
+
+func (a *API) packingSlips(w http.ResponseWriter, r *http.Request, numbers []string) {
 	var slips []paper.PackingSlip
-	for _, x := range append([]views.ParcelView{v}, v.Inside...) { // each order in a carton has its own
-		s, err := a.packingSlip(r, x, r.URL.Query().Get("prices") == "yes")
+	for _, n := range numbers {
+		v, err := a.relay.Views.Parcel(r.Context(), n)
 		if err != nil {
-			a.deny(w, err)
+			a.deny(w, wrapNumber("parcel", n, err))
 			return
 		}
-		slips = append(slips, s)
+		for _, x := range append([]views.ParcelView{v}, v.Inside...) { // each order in a carton has its own
+			s, err := a.packingSlip(r, x, r.URL.Query().Get("prices") == "yes")
+			if err != nil {
+				a.deny(w, err)
+				return
+			}
+			slips = append(slips, s)
+		}
 	}
-	a.pdf(w, r, "packing-slip-"+v.Number+".pdf", func(buf *bytes.Buffer) error { return paper.WritePackingSlips(buf, slips...) })
+	a.pdf(w, r, "packing-slip-"+numbers[0]+".pdf", func(buf *bytes.Buffer) error { return paper.WritePackingSlips(buf, slips...) })
+}
+
+// codesPDF draws the barcodes of what can be done by scan, and of the cartons.
+func (a *API) codesPDF(w http.ResponseWriter, r *http.Request) {
+	profiles, err := a.relay.Store.Profiles(r.Context())
+	if err != nil {
+		a.deny(w, err)
+		return
+	}
+	company := a.company(r)
+	s := paper.CodeSheet{Company: company.Name, Commands: paper.Commands, Language: company.Language}
+	for _, p := range profiles {
+		s.Cartons = append(s.Cartons, paper.Code{Text: p.Code, Title: p.Name,
+			About: fmt.Sprintf("%d × %d × %d mm", p.LengthMM, p.WidthMM, p.HeightMM)})
+	}
+	a.pdf(w, r, "codes.pdf", func(buf *bytes.Buffer) error { return paper.WriteCodeSheet(buf, s) })
 }
 
 func (a *API) packingSlip(r *http.Request, v views.ParcelView, prices bool) (paper.PackingSlip, error) {
@@ -242,33 +286,53 @@ func (a *API) pickListsPDF(w http.ResponseWriter, r *http.Request) {
 }
 
 func (a *API) labelPDF(w http.ResponseWriter, r *http.Request) {
-	v, err := a.relay.CartonOf(r.Context(), chi.URLParam(r, "number"))
+	a.labels(w, r, []string{chi.URLParam(r, "number")})
+}
+
+// labelsPDF draws the labels of several parcels.
+func (a *API) labelsPDF(w http.ResponseWriter, r *http.Request) {
+	numbers, err := severalParcels(r)
 	if err != nil {
 		a.deny(w, err)
 		return
 	}
-	l, err := v.LabelData()
-	if err != nil {
-		a.deny(w, err)
-		return
-	}
-	var from place.Address
-	from, err = a.relay.SenderOf(v)
-	if err != nil {
-		a.deny(w, err)
-		return
-	}
+	a.labels(w, r, numbers)
+}
+
+func (a *API) labels(w http.ResponseWriter, r *http.Request, numbers []string) {
 	size := r.URL.Query().Get("size")
 	if size != "" && size != "label" && size != "a4" {
 		a.deny(w, engine.Refuse("size %q: label or a4 is expected", size))
 		return
 	}
-	a.pdf(w, r, "label-"+v.Tracking+".pdf", func(buf *bytes.Buffer) error {
-		return paper.WriteLabel(buf, paper.Label{Carrier: v.CarrierName, Service: v.ServiceName, Tracking: v.Tracking, Routing: l.Routing,
-			Imprint: l.PrintLines, From: from, To: v.Order.ShipTo,
-			Order: v.OrderNumber, Shipment: v.Number, SSCC: v.SSCC, WeightG: v.WeightG, Language: a.company(r).Language,
-			Day: time.UnixMicro(v.ShippedAt).In(a.relay.Zone()).Format(time.DateOnly)}, size == "a4")
-	})
+	var list []paper.Label
+	for _, n := range numbers {
+		l, err := a.label(r, n)
+		if err != nil {
+			a.deny(w, wrapNumber("parcel", n, err))
+			return
+		}
+		if !slices.ContainsFunc(list,
+			func(x paper.Label) bool { return x.Tracking == l.Tracking }) { // of a carton with several orders, once
+			list = append(list, l)
+		}
+	}
+	a.pdf(w, r, "label-"+list[0].Tracking+".pdf", func(buf *bytes.Buffer) error { return paper.WriteLabels(buf, size == "a4", list...) })
+}
+
+func (a *API) label(r *http.Request, number string) (paper.Label, error) {
+	v, err := a.relay.CartonOf(r.Context(), number)
+	if err != nil {
+		return paper.Label{}, err
+	}
+	l, err := v.LabelData()
+	if err != nil {
+		return paper.Label{}, err
+	}
+	from, err := a.relay.SenderOf(v)
+	return paper.Label{Carrier: v.CarrierName, Service: v.ServiceName, Tracking: v.Tracking, Routing: l.Routing, Imprint: l.PrintLines,
+		From: from, To: v.Order.ShipTo, Order: v.OrderNumber, Shipment: v.Number, SSCC: v.SSCC, WeightG: v.WeightG,
+		Language: a.company(r).Language, Day: time.UnixMicro(v.ShippedAt).In(a.relay.Zone()).Format(time.DateOnly)}, err
 }
 
 // onManifest lists all parcels of a manifest, newest first.

@@ -13,6 +13,7 @@ import (
 	"openrelay/internal/core/person"
 	"openrelay/internal/core/picking"
 	"openrelay/internal/core/place"
+	"openrelay/internal/relay/orders"
 	"openrelay/internal/relay/shipping"
 	"openrelay/internal/wire"
 )
@@ -30,6 +31,8 @@ func (a *API) shipmentsRoutes() {
 	op(a, person.Look, http.MethodGet, "/shipments/{number}/proposal", "proposal", "Propose cartons for what is left of a shipment",
 		a.proposal)
 	op(a, person.Look, http.MethodGet, "/parcels", "parcels", "List parcels, newest first", a.parcels)
+	op(a, person.Ship, http.MethodPost, "/parcels/actions", "act-on-parcels", "Do one thing to many parcels, with a result for each",
+		a.actOnParcels)
 	op(a, person.Look, http.MethodGet, "/parcels/{number}", "parcel", "One parcel with what lies in it", a.showParcel)
 	op(a, person.Ship, http.MethodPost, "/parcels/{number}/repack", "repack", "Pack a parcel without a label into another carton",
 		a.repack)
@@ -251,6 +254,18 @@ func (a *API) repack(ctx context.Context, in *repackInput) (*body[wire.ParcelVie
 		return nil, wrapNumber("parcel", in.Number, err)
 	}
 	return a.parcelByNumber(ctx, in.Number)
+}
+
+type parcelActionInput struct {
+	Body struct {
+		Action  orders.ActionKind `json:"action" enum:"ship parcels,unpack parcels,void labels"`
+		Parcels []string          `json:"parcels" minItems:"1" maxItems:"5000" doc:"Numbers"`
+	}
+}
+
+func (a *API) actOnParcels(ctx context.Context, in *parcelActionInput) (*body[orders.BulkDone], error) {
+	d, err := a.relay.ActOnParcels(ctx, in.Body.Action, in.Body.Parcels, who(ctx))
+	return a.bulk(ctx, d, err)
 }
 
 type voidLabelInput struct {

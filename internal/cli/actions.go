@@ -25,6 +25,11 @@ func (opt *actOptions) flags(f *flag.FlagSet) {
 
 func (opt *actOptions) run(ctx context.Context, c *client.Client, p *printer, a []string) error {
 	d, err := c.Act(ctx, orders.ActionKind(a[0]), opt.value, a[1:]...)
+	return showAction(ctx, c, p, d, "Order", err)
+}
+
+// showAction waits until an action on many things is done, and shows what became of each.
+func showAction(ctx context.Context, c *client.Client, p *printer, d orders.BulkDone, thing string, err error) error {
 	if err == nil {
 		d, err = c.ActionDone(ctx, d, func(d orders.BulkDone) { p.say("%d of %d have their outcome", d.Settled, d.Total) })
 	}
@@ -32,7 +37,7 @@ func (opt *actOptions) run(ctx context.Context, c *client.Client, p *printer, a 
 		return err
 	}
 	return p.show(d, func(row func(...any)) {
-		row("", "Order", "What became of it")
+		row("", thing, "What became of it")
 		for _, r := range d.Results {
 			row(map[bool]string{true: "done", false: "not"}[r.OK], r.Number, r.Text)
 		}

@@ -10,6 +10,8 @@ import (
 
 	"openrelay/internal/client"
 	"openrelay/internal/core/place"
+	"openrelay/internal/relay/orders"
+	"openrelay/internal/relay/shipping"
 	"openrelay/internal/wire"
 )
 
@@ -86,6 +88,23 @@ func runUnpack(ctx context.Context, c *client.Client, p *printer, a []string) er
 		return err
 	}
 	return p.told(v, "%s is unpacked; what was in it is picked", v.Number)
+}
+
+func actOnParcelsCommand() command {
+	return noun("act", "ACTION PARCEL...", "Do one thing to many parcels: ship, unpack, void", 2, -1, nil, runActOnParcels)
+}
+
+// parcelActions are what the actions on many parcels are called here.
+var parcelActions = map[string]orders.ActionKind{"ship": shipping.ShipParcels, "unpack": shipping.UnpackParcels,
+	"void": shipping.VoidLabels}
+
+func runActOnParcels(ctx context.Context, c *client.Client, p *printer, a []string) error {
+	action, ok := parcelActions[a[0]]
+	if !ok {
+		return fmt.Errorf("action %q: ship, unpack or void is expected", a[0])
+	}
+	d, err := c.ActOnParcels(ctx, action, a[1:]...)
+	return showAction(ctx, c, p, d, "Parcel", err)
 }
 
 type correctAddressOptions struct{ to place.Address }

@@ -16,6 +16,7 @@ import (
 
 	"openrelay/internal/core/message"
 	"openrelay/internal/core/place"
+	"openrelay/internal/relay/orders"
 	"openrelay/internal/relay/returning"
 	"openrelay/internal/relay/shipping"
 	"openrelay/internal/store"
@@ -257,6 +258,12 @@ func (c *Client) Parcels(ctx context.Context, query string) ([]wire.Parcel, erro
 // Repack packs a parcel without a label into another carton.
 func (c *Client) Repack(ctx context.Context, parcel string, carton wire.Carton) (out wire.ParcelView, err error) {
 	_, err = c.Do(ctx, http.MethodPost, "/parcels/"+esc(parcel)+"/repack", carton, &out)
+	return out, err
+}
+
+// ActOnParcels does one thing to many parcels: ship parcels, unpack parcels, void labels.
+func (c *Client) ActOnParcels(ctx context.Context, action orders.ActionKind, parcels ...string) (out orders.BulkDone, err error) {
+	_, err = c.Do(ctx, http.MethodPost, "/parcels/actions", map[string]any{"action": action, "parcels": parcels}, &out)
 	return out, err
 }
 

@@ -179,15 +179,29 @@ type Label struct {
 	Language                                     string // two letters of ISO 639-1; English where papers do not speak it
 }
 
-// WriteLabel draws a label of 100 × 150 mm; where a4 is set, the same on the upper left of a page.
-func WriteLabel(w io.Writer, l Label, a4 bool) error {
+// WriteLabels draws labels of 100 × 150 mm, each on a page of its own; where a4 is set, the same on the upper left of a page.
+func WriteLabels(w io.Writer, a4 bool, labels ...Label) error {
 	pw, ph := 100.0, 150.0
+	if a4 {
+		pw, ph = 210, 297
+	}
+	title := ""
+	if len(labels) > 0 {
+		title = language(labels[0].Language).say("Label %s", labels[0].Tracking)
+	}
+	p := newPDF(pw, ph, title)
+	for i := range labels {
+		drawLabel(p, &labels[i], a4)
+	}
+	return finish(p, w)
+}
+
+func drawLabel(p *fpdf.Fpdf, l *Label, a4 bool) {
 	ox, oy := 0.0, 0.0
 	if a4 {
-		pw, ph, ox, oy = 210, 297, 10, 10
+		ox, oy = 10, 10
 	}
 	say := language(l.Language).say
-	p := newPDF(pw, ph, say("Label %s", l.Tracking))
 	p.AddPage()
 	p.SetLineWidth(0.3)
 	if a4 {
@@ -236,7 +250,6 @@ func WriteLabel(w io.Writer, l Label, a4 bool) error {
 		text(p, sans, "B", 80, ox+10, oy+55, 0, say("TEST"))
 		p.SetAlpha(1, "Normal")
 	}
-	return finish(p, w)
 }
 
 // spaced sets a number in groups that people can read out.

@@ -7,6 +7,10 @@ var words = map[string]map[string]string{
 	"de": {
 		"Round %s": "Runde %s", "%d into slot %d": "%d in Fach %d",
 		"Packing slip %s": "Packzettel %s", "Order %s": "Auftrag %s", "Your number %s": "Ihre Nummer %s",
+		"Codes to scan": "Codes zum Scannen", "Take back": "Zurücknehmen", "Takes the last scan back": "Nimmt den letzten Scan zurück",
+		"Next carton": "Nächster Karton", "Done": "Fertig",
+		"Packs what was scanned into the proposed carton": "Packt Gescanntes in den vorgeschlagenen Karton",
+		"Goes on: from picking to packing, from packing to the label":          "Weiter: vom Picken zum Packen, dann zum Etikett",
 		"Parcel %s": "Paket %s", "Units": "Stück", "Sum": "Summe", "Together": "Zusammen",
 		"Pick list %s": "Pickliste %s", "%d pick lists": "%d Picklisten", "Printed %s · page %d": "Gedruckt %s · Seite %d",
 		"For %s": "Für %s", "Channel number %s": "Nummer des Kanals %s", "Wished: %s": "Gewünscht: %s", "Note: %s": "Notiz: %s",
@@ -19,6 +23,10 @@ var words = map[string]map[string]string{
 	"fr": {
 		"Round %s": "Tournée %s", "%d into slot %d": "%d dans la case %d",
 		"Packing slip %s": "Bon de colisage %s", "Order %s": "Commande %s", "Your number %s": "Votre numéro %s",
+		"Codes to scan": "Codes à scanner", "Take back": "Reprendre", "Takes the last scan back": "Annule le dernier scan",
+		"Next carton": "Carton suivant", "Done": "Terminé",
+		"Packs what was scanned into the proposed carton": "Emballe dans le carton proposé, puis le suivant",
+		"Goes on: from picking to packing, from packing to the label":          "Continuer : du prélèvement à l'emballage, à l'étiquette",
 		"Parcel %s": "Colis %s", "Units": "Unités", "Sum": "Somme", "Together": "Ensemble",
 		"Pick list %s": "Liste de prélèvement %s", "%d pick lists": "%d listes de prélèvement",
 		"Printed %s · page %d": "Imprimé %s · page %d", "For %s": "Pour %s", "Channel number %s": "Numéro du canal %s",

@@ -2,6 +2,7 @@ package relay
 
 import (
 	"context"
+	"maps"
 
 	"openrelay/internal/core/message"
 	"openrelay/internal/relay/engine"
@@ -46,6 +47,7 @@ func (r *Relay) wire() {
 		orders.Pick: {Do: r.pickAction},
 		orders.Ship: {Do: r.shipAction, Became: r.LabelsCame},
 	}
+	maps.Copy(r.Actions, r.ParcelActions())
 	r.OnMark(engine.StockFreed, r.SettleFreed)
 	r.OnMark(engine.ItemKnown, r.SettleItemsKnown)
 	r.OnMark(engine.ListingKnown, r.SettleListingsKnown)

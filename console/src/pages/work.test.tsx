@@ -122,6 +122,28 @@ describe("picking", () => {
     expected: "the next",
   });
 
+  it("is led by printed commands", async () => {
+    const s = answer<Schema<"ShipmentView">>(shipment);
+    s.state = "picking";
+    s.wants = s.wants.map((w) => ({ ...w, picked: 0, packed: 0 }));
+    const asked = service({
+      [shipment]: s,
+      [`POST ${shipment}/scan`]: { outcome: { kind: "product", sku: "JAR", text: "One JAR" }, expected: "more", wants: s.wants },
+      [`POST ${shipment}/take-back`]: s,
+    });
+    open(<Pick />, "/pick/S10002", "/pick/:number");
+    const field = await screen.findByLabelText("Scan");
+    await userEvent.type(field, "DO-DONE{Enter}");
+    await said("units are still to be picked");
+    await userEvent.type(field, "DO-BACK{Enter}");
+    await said("Nothing was scanned here that could be taken back");
+    await userEvent.type(field, "JAR{Enter}");
+    await said("One JAR");
+    await userEvent.type(field, "DO-BACK{Enter}");
+    await said("One JAR put back");
+    expect(changes(asked).map((a) => a.path)).toEqual([`${shipment}/scan`, `${shipment}/take-back`]);
+  });
+
   it("counts a scan and says so", async () => {
     const asked = service({ [`POST ${shipment}/scan`]: scanned("1 × JAR") });
     open(<Pick />, "/pick/S10002", "/pick/:number");

@@ -105,6 +105,14 @@ func (r *Orders) Act(ctx context.Context, b Bulk, who string) (BulkDone, error) 
 	return r.beginBulk(ctx, actArgs{Action: b.Action, Value: value}, who, partsOf(b.Orders), nil)
 }
 
+// ActOnMany does one of the registered actions to many things, each for itself.
+func (r *Orders) ActOnMany(ctx context.Context, action ActionKind, numbers []string, who string) (BulkDone, error) {
+	if len(numbers) == 0 || len(numbers) > maxBulk {
+		return BulkDone{}, engine.Refuse("1 to %d numbers are expected", maxBulk)
+	}
+	return r.beginBulk(ctx, actArgs{Action: action}, who, partsOf(numbers), nil)
+}
+
 // LetGo lets orders go on, however many they are.
 func (r *Orders) LetGo(ctx context.Context, numbers []string, who string) (BulkDone, error) {
 	return r.beginBulk(ctx, actArgs{Action: Approve}, who, partsOf(numbers), nil)
@@ -299,11 +307,11 @@ func (r *Orders) actPart(ctx context.Context, a actArgs, p store.JobPart, who st
 	case refused:
 		p.Text = why
 	case errors.Is(err, store.ErrNotFound):
-		p.Text = "there is no such order"
+		p.Text = "there is no such " + engine.Or(r.Actions[a.Action].Thing, "order")
 	case store.Unavailable(err):
 		return p, err
 	default:
-		r.Log.Error("an order could not be acted on", "order", p.Subject, "action", a.Action, "error", err)
+		r.Log.Error("it could not be acted on", "number", p.Subject, "action", a.Action, "error", err)
 		p.Text = "something broke on our side; it is in the service's log"
 	}
 	p.State, p.Was = store.JobRefused, ""
@@ -409,8 +417,9 @@ func approve(o *order.Order, who string) (got order.Change, text, was string, er
 	return got, "", "", &engine.Refused{Text: "not held", Conflict: true}
 }
 
-// Action is what can be done to an order by its number, beyond what the order alone decides.
+// Action is what can be done to an order by its number, beyond what the order alone decides; or to another thing.
 type Action struct {
+	Thing string // what is acted on; empty: an order
 	// Do does it, or asks for it at the outside; was says then what was asked for.
 	Do func(ctx context.Context, number, who string) (text, was string, err error)
 	// Became is asked what became of what Do asked for at the outside. nil: Do does it here and now.

@@ -1,11 +1,10 @@
 import { peopleHereQuery } from "../../api/queries";
 import { useMutation, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import { Link } from "react-router";
 import { api, take, type Schema } from "../../api/client";
 import { Button, Sheet, Trouble } from "../../parts/controls";
-import { Lamp } from "../../parts/lamp";
 import { useAction } from "../../shared/orders/action";
+import { ActionResults } from "../../shared/orders/results";
 
 type Action = Schema<"RelayBulk">["action"];
 
@@ -32,10 +31,6 @@ const actions: { action: Action; verb: string; asks?: string; warns?: string }[]
     warns: "What is not shipped is cancelled here, and its stock is released. The channel is told, or you are asked to tell it.",
   },
 ];
-
-type Part = Schema<"RelayBulkResult">["state"];
-const lampOf = { waiting: "idle", "under way": "busy", done: "go", refused: "caution" } as const satisfies Record<Part, string>;
-const wordOf: Record<Part, string> = { waiting: "waits", "under way": "under way", done: "done", refused: "not" };
 
 /** Begins to pick what is ready, and shows the pick lists in a tab of their own. */
 function printPickLists(orders: string[]) {
@@ -131,61 +126,16 @@ export function ActOn({ orders, onDone }: { orders: string[]; onDone: () => void
           </form>
         )}
       </Sheet>
-      <Sheet
-        open={result !== null}
-        onClose={() => {
-          action.forget();
-          onDone();
-        }}
-        title={
-          result
-            ? result.state === "done"
-              ? `${result.action}: ${result.done} of ${result.total} done`
-              : `${result.action}: ${result.settled} of ${result.total} have their outcome`
-            : ""
-        }
-      >
-        {result && (
-          <>
-            {result.state !== "done" && (
-              <div role="status" className="mb-3">
-                <progress className="w-full" max={result.total} value={result.settled} aria-label="Orders that have their outcome" />
-                <p className="text-[12px] text-quiet">It goes on by itself; you can close this. What became of it stands on each order.</p>
-                {result.error && <p className="text-caution">The last step failed and is tried again: {result.error}</p>}
-              </div>
-            )}
-            <Trouble error={action.error} />
-            <table className="ledger">
-              <tbody>
-                {result.results.map((r) => (
-                  <tr key={r.number}>
-                    <td className="w-24">
-                      <Lamp state={lampOf[r.state]}>{wordOf[r.state]}</Lamp>
-                    </td>
-                    <td>
-                      <Link
-                        className="code underline decoration-rule underline-offset-4 hover:decoration-ink"
-                        to={`/orders/${encodeURIComponent(r.number)}`}
-                      >
-                        {r.number}
-                      </Link>
-                    </td>
-                    <td>{r.text}</td>
-                  </tr>
-                ))}
-              </tbody>
-            </table>
-            <div className="mt-3 flex gap-2">
-              {result.undo && (
-                <Button onClick={() => undo.mutate(result.id)} disabled={undo.isPending}>
-                  Undo
-                </Button>
-              )}
-              <Trouble error={undo.error} />
-            </div>
-          </>
-        )}
-      </Sheet>
+      <ActionResults action={action} to={(number) => `/orders/${encodeURIComponent(number)}`} onClose={onDone}>
+        <div className="mt-3 flex gap-2">
+          {result?.undo && (
+            <Button onClick={() => undo.mutate(result.id)} disabled={undo.isPending}>
+              Undo
+            </Button>
+          )}
+          <Trouble error={undo.error} />
+        </div>
+      </ActionResults>
     </>
   );
 }

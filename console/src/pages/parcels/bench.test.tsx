@@ -96,6 +96,68 @@ describe("the packing bench", () => {
   });
 });
 
+describe("the bench by printed commands", () => {
+  onACleanPage();
+
+  const proposal = (over: Record<string, unknown> = {}) => ({
+    cartons: [
+      { profile: { code: "medium", name: "Medium carton" }, weight_g: 900, units: { JAR: 3 }, places: [], ...over },
+      { profile: { code: "small", name: "Small carton" }, weight_g: 900, units: { JAR: 2, LID: 1 }, places: [] },
+    ],
+    unfit: [],
+    unsized: [],
+    tariff: false,
+  });
+
+  it("packs the first proposed carton as proposed, and then what was scanned", async () => {
+    const half = picked({ packed: 3, parcels: [packedOne()] });
+    const asked = bench({ "shipments/S10002": picked(), "shipments/S10002/proposal": proposal(), "POST shipments/S10002/pack": half });
+    await screen.findByText("Proposed: 2 cartons");
+    const field = screen.getByPlaceholderText(/Scan what goes into/);
+    await userEvent.type(field, "do-next{Enter}");
+    await waitFor(() => expect(changes(asked)[0]?.body).toMatchObject({ profile: "medium", units: { JAR: 3 } }));
+    await userEvent.type(field, "LID{Enter}");
+    await userEvent.type(field, "JAR{Enter}");
+    await userEvent.type(field, "DO-BACK{Enter}");
+    await said("A JAR: 0 in this parcel");
+    await userEvent.type(field, "DO-NEXT{Enter}");
+    await waitFor(() => expect((changes(asked)[1]?.body as { units: object }).units).toEqual({ LID: 1 }));
+  });
+
+  it("lays out what has serial numbers instead of packing it", async () => {
+    const s = picked();
+    s.wants[0]!.serials = true;
+    const asked = bench({ "shipments/S10002": s, "shipments/S10002/proposal": proposal() });
+    await screen.findByText("Proposed: 2 cartons");
+    await userEvent.type(screen.getByPlaceholderText(/Scan what goes into/), "DO-NEXT{Enter}");
+    await said("Its serial numbers are scanned first");
+    await said("Serial numbers of 3 units of JAR");
+    await userEvent.click(screen.getAllByRole("button", { name: "Pack it so" })[0]!);
+    expect(changes(asked)).toHaveLength(0);
+  });
+
+  it("is not done before all is packed, and then goes to the parcel", async () => {
+    bench({ "shipments/S10002": picked() });
+    await userEvent.type(await screen.findByPlaceholderText(/Scan what goes into/), "DO-DONE{Enter}");
+    await said("6 units lie in no parcel yet");
+  });
+
+  it("opens the next parcel without a label", async () => {
+    const parcels = [
+      { ...packedOne(), state: "shipped" as const },
+      { ...packedOne(), number: "S10002-2" },
+    ];
+    const s = picked({ state: "packed", packed: 6, parcels });
+    for (const w of s.wants) w.packed = w.quantity;
+    bench({ "shipments/S10002": s });
+    const field = await screen.findByPlaceholderText(/Scan a parcel/);
+    await userEvent.type(field, "S1{Enter}");
+    await said("is none of its parcels");
+    await userEvent.type(field, "DO-DONE{Enter}");
+    await said("another page");
+  });
+});
+
 describe("the bench of orders that travel together", () => {
   onACleanPage();
 

@@ -4,12 +4,13 @@ import { useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import { api, take, type Schema } from "../../api/client";
 import { Button, Empty, Head, Loading, Trouble } from "../../parts/controls";
+import { commandOf } from "../../parts/commands";
 import { Kg } from "../../parts/format";
 import { bare, productOf } from "../../parts/gs1";
 import { ScanField, sound, Verdict, type Said } from "../../parts/scanner";
 import { Stepper } from "../../parts/stepper";
 import { Companions } from "../../shared/together/companions";
-import { Proposal } from "./proposal";
+import { Proposal, useProposal } from "./proposal";
 import { CartonChoice, GoOn, Serials, useCarton, WeightField } from "./carton";
 import { ParcelState } from "./state";
 
@@ -22,6 +23,9 @@ type Row = Pick<Want, "item_id" | "sku" | "gtin" | "title" | "kit_sku" | "serial
 type Counted = Record<string, number> | null;
 
 const toPack = (w: Pick<Want, "picked" | "packed">) => w.picked - w.packed;
+
+/** Changes with what is packed of a shipment and of those that travel with it, and with who they are. */
+const packedOf = (s: View) => [s, ...s.together].flatMap((x) => x.wants).reduce((n, w) => n + w.packed, s.together.length);
 
 /** Adds up what a shipment and those that travel with it want, each item once. */
 function rowsOf(s: View): Row[] {
@@ -59,6 +63,10 @@ function Packing({ s }: { s: View }) {
   const unpacked = wants.reduce((n, w) => n + toPack(w), 0);
   const [counted, setCounted] = useState<Counted>(null);
   const [proposed, setProposed] = useState("");
+  const layOut = (profile: string, units: Record<string, number>) => {
+    setCounted(units);
+    setProposed(profile);
+  };
   const unpickedOf = [s, ...s.together].filter((x) => x.wants.some((w) => w.picked < w.quantity));
   const notes = [s, ...s.together].filter((x) => x.note ?? x.gift_note);
   return (
@@ -105,23 +113,24 @@ function Packing({ s }: { s: View }) {
           {s.state === "called off" ? (
             <Empty>This shipment was called off. What was picked goes back to its bins.</Empty>
           ) : unpacked > 0 ? (
-            <NextParcel s={s} wants={wants} unpicked={unpicked} counted={counted} setCounted={setCounted} proposed={proposed} />
+            <NextParcel
+              s={s}
+              wants={wants}
+              unpicked={unpicked}
+              counted={counted}
+              setCounted={setCounted}
+              proposed={proposed}
+              layOut={layOut}
+            />
           ) : (
-            unpicked === 0 && <Empty>All of it lies in parcels.</Empty>
+            unpicked === 0 && <AllPacked s={s} />
           )}
         </div>
         <aside className="flex flex-col gap-6">
           <Companions order={s.order_number} large />
           <Parcels list={[s, ...s.together].flatMap((x) => x.parcels)} />
           {unpacked + unpicked > 0 && s.state !== "called off" && (
-            <Proposed
-              s={s}
-              onPack={(profile, units) => {
-                setCounted(units);
-                setProposed(profile);
-              }}
-              serials={wants.filter((w) => w.serials).map((w) => w.sku)}
-            />
+            <Proposed s={s} onPack={layOut} serials={wants.filter((w) => w.serials).map((w) => w.sku)} />
           )}
         </aside>
       </div>
@@ -154,9 +163,35 @@ interface Next {
   counted: Counted;
   setCounted: (c: Counted) => void;
   proposed: string; // code of the carton that was proposed for what is counted
+  layOut: (profile: string, units: Record<string, number>) => void;
 }
 
-function NextParcel({ s, wants, unpicked, counted, setCounted, proposed }: Next) {
+/** All lies in parcels: a scan of one opens it, and the command "done" opens the next that has no label. */
+function AllPacked({ s }: { s: View }) {
+  const navigate = useNavigate();
+  const [said, setSaid] = useState<Said | null>(null);
+  const scan = (code: string) => {
+    const cartons = s.parcels.filter((p) => p.state !== "called off");
+    const parcel =
+      commandOf(code) === "done"
+        ? (cartons.find((p) => p.state === "packed") ?? cartons[0])
+        : cartons.find((p) => p.number.toLowerCase() === code.toLowerCase());
+    if (parcel) return void navigate(`/parcels/${parcel.carton ?? parcel.number}`);
+    setSaid({ good: false, text: `“${code}” is none of its parcels` });
+    sound(false);
+  };
+  return (
+    <>
+      <ScanField placeholder="Scan a parcel, or “Done”" onScan={scan} />
+      <Verdict said={said} />
+      <Empty>All of it lies in parcels.</Empty>
+    </>
+  );
+}
+
+function NextParcel({ s, wants, unpicked, counted, setCounted, proposed, layOut }: Next) {
+  const proposal = useProposal(s.number, packedOf(s));
+  const [last, setLast] = useState<Row | null>(null); // what was scanned last
   const profiles = useQuery(profilesQuery);
   const carton = useCarton();
   const [said, setSaid] = useState<Said | null>(null);
@@ -165,11 +200,40 @@ function NextParcel({ s, wants, unpicked, counted, setCounted, proposed }: Next)
     setSaid(null);
     carton.clear();
   });
-  const units = () => counted ?? (unpicked > 0 ? allOf(wants) : undefined);
+  const units = () => (counted && moreThanNone(counted)) ?? (unpicked > 0 ? allOf(wants) : undefined);
   const packInto = (profile: string) => pack.mutate({ ...carton.body(profile), units: units() });
   const open = [s, ...s.together].flatMap((x) => x.parcels).filter((p) => p.state === "packed" && !p.carton);
   const put = (w: Row, n: number) => setCounted({ ...counted, [w.sku]: n });
+  const wrong = (text: string) => {
+    setSaid({ good: false, text });
+    sound(false);
+  };
+  /** The next carton, without a hand: what was scanned goes into the proposed one; where nothing was, it is packed as proposed. */
+  const nextCarton = () => {
+    const first = proposal.data?.cartons[0];
+    const profile = (counted && proposed) || s.decided_profile || first?.profile.code;
+    if (!profile) return wrong("No carton is proposed; scan one");
+    if (counted || !first) return packInto(profile);
+    if (wants.some((w) => w.serials && first.units[w.sku])) {
+      layOut(first.profile.code, first.units);
+      return wrong("Its serial numbers are scanned first");
+    }
+    pack.mutate({ ...carton.body(first.profile.code), units: first.units });
+  };
   const scan = (code: string) => {
+    switch (commandOf(code)) {
+      case "next":
+        return nextCarton();
+      case "done":
+        return wrong(`${rows.reduce((n, w) => n + toPack(w), 0)} units lie in no parcel yet`);
+      case "back": {
+        const n = counted?.[last?.sku ?? ""] ?? 0;
+        if (!last || n < 1) return wrong("Nothing was scanned here that could be taken back");
+        put(last, n - 1);
+        setSaid({ good: true, text: `${last.title}: ${n - 1} in this parcel` });
+        return sound(true);
+      }
+    }
     const profile = profiles.data?.find((p) => p.code.toLowerCase() === code.toLowerCase());
     if (profile) return packInto(profile.code);
     const product = productOf(code);
@@ -180,6 +244,7 @@ function NextParcel({ s, wants, unpicked, counted, setCounted, proposed }: Next)
       return sound(false);
     }
     put(w, n);
+    setLast(w);
     setSaid({ good: true, text: `${w.title}: ${n} in this parcel` });
     sound(true);
   };
@@ -264,15 +329,13 @@ function Proposed({
   return (
     <>
       <Trouble error={pack.error} />
-      <Proposal
-        number={s.number}
-        packed={[s, ...s.together].flatMap((x) => x.wants).reduce((n, w) => n + w.packed, s.together.length)}
-        busy={pack.isPending}
-        onPack={packSo}
-      />
+      <Proposal number={s.number} packed={packedOf(s)} busy={pack.isPending} onPack={packSo} />
     </>
   );
 }
+
+/** What was counted, without what was taken out again. */
+const moreThanNone = (units: Record<string, number>) => Object.fromEntries(Object.entries(units).filter(([, n]) => n > 0));
 
 function allOf(wants: Row[]): Record<string, number> {
   return Object.fromEntries(wants.filter((w) => toPack(w) > 0).map((w) => [w.sku, toPack(w)]));

@@ -7,6 +7,7 @@ import { Kg, Money, When } from "../../parts/format";
 import { Lamp } from "../../parts/lamp";
 import { Table, type Column } from "../../parts/table";
 import { Views } from "../../parts/views";
+import { ActOnParcels } from "./act";
 import { ParcelState } from "./state";
 
 type Row = Schema<"Parcel">;
@@ -65,6 +66,11 @@ export default function Parcels() {
     getNextPageParam: (last) => last.next,
   });
   const rows = q.data?.pages.flatMap((p) => p.data) ?? [];
+  const [chosen, setChosen] = useState<ReadonlySet<string>>(new Set());
+  const show = (to: string) => {
+    setChosen(new Set());
+    setParams({ state: to }, { replace: true });
+  };
   return (
     <>
       <Head title="Parcels" />
@@ -77,8 +83,10 @@ export default function Parcels() {
         rowKey={(s) => s.number}
         more={{ has: q.hasNextPage, busy: q.isFetchingNextPage, load: () => void q.fetchNextPage() }}
         onOpen={(s) => void navigate(`/parcels/${s.number}`)}
-        tools={<Views of={views} chosen={state} onChoose={(to) => setParams({ state: to }, { replace: true })} />}
+        tools={<Views of={views} chosen={state} onChoose={show} />}
+        mark={{ chosen, set: setChosen }}
       />
+      {chosen.size > 0 && <ActOnParcels parcels={[...chosen]} state={state} onDone={() => setChosen(new Set())} />}
       {q.isPending && <Loading />}
       {q.isSuccess && rows.length === 0 && <Empty>No parcel here. One comes to be when a picked order is packed.</Empty>}
     </>

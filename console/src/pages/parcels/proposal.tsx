@@ -7,6 +7,13 @@ import { LampShape } from "../../parts/lamp";
 type Carton = Schema<"RelayProposedCarton">;
 type Place = Carton["places"][number];
 
+/** The cartons that are proposed for what is left of a shipment; asked anew when more is packed. */
+export const useProposal = (number: string, packed: number) =>
+  useQuery({
+    queryKey: ["proposal", number, packed],
+    queryFn: () => take(api.GET("/api/v1/shipments/{number}/proposal", { params: { path: { number } } })),
+  });
+
 /** Cartons for what is left of a shipment, each drawn as it is loaded. A press packs one as it is proposed. */
 export function Proposal({
   number,
@@ -19,10 +26,7 @@ export function Proposal({
   busy: boolean;
   onPack: (profile: string, units: Record<string, number>) => void;
 }) {
-  const q = useQuery({
-    queryKey: ["proposal", number, packed],
-    queryFn: () => take(api.GET("/api/v1/shipments/{number}/proposal", { params: { path: { number } } })),
-  });
+  const q = useProposal(number, packed);
   if (q.isPending) return <p className="text-quiet">Looking for cartons …</p>;
   if (q.error) return <Trouble error={q.error} />;
   const p = q.data;

@@ -4,6 +4,7 @@ import { useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import { api, Problem, take, type Schema } from "../../api/client";
 import { Button, Loading, Sheet, Tab, Trouble } from "../../parts/controls";
+import { commandOf } from "../../parts/commands";
 import { PrintLinks } from "../../parts/printlinks";
 import { ScanField, sound, Verdict, type Said } from "../../parts/scanner";
 import { NotThere } from "./notthere";
@@ -17,11 +18,13 @@ export default function Pick() {
   const client = useQueryClient();
   const navigate = useNavigate();
   const [bin, setBin] = useState("");
+  const [last, setLast] = useState(""); // SKU of what was scanned last
   const [said, setSaid] = useState<Said | null>(null);
   const q = useQuery(shipmentQuery(number));
   const scan = useMutation({
     mutationFn: (c: string) => take(api.POST("/api/v1/shipments/{number}/scan", { params: { path: { number } }, body: { code: c, bin } })),
     onSuccess: ({ outcome, expected, wants }) => {
+      if (outcome.kind === "product") setLast(outcome.sku ?? "");
       if (outcome.kind === "bin") setBin(outcome.bin ?? "");
       else if (!wants.some((w) => w.bin === bin && w.picked < w.quantity)) setBin("");
       setSaid({ good: true, text: outcome.text, expected });
@@ -39,6 +42,7 @@ export default function Pick() {
     onSuccess: (now, code) => {
       client.setQueryData(shipmentQuery(number).queryKey, now);
       const w = now.wants.find((x) => x.sku === code);
+      setLast("");
       setSaid({ good: true, text: `One ${code} put back${w?.bin ? ` into bin ${w.bin}` : ""}`, expected: now.expected });
       sound(true);
     },
@@ -55,6 +59,22 @@ export default function Pick() {
   const next = s.wants.find((w) => w.picked < w.quantity);
   const total = s.wants.reduce((n, w) => n + w.quantity, 0);
   const picking = s.state === "picking";
+  const wrong = (text: string) => {
+    setSaid({ good: false, text });
+    sound(false);
+  };
+  const scanned = (code: string) => {
+    switch (commandOf(code)) {
+      case "back":
+        return last ? back.mutate(last) : wrong("Nothing was scanned here that could be taken back");
+      case "done":
+        return left === 0 ? void navigate(`/pack/${s.number}`) : wrong(`${left} units are still to be picked`);
+      case "next":
+        return wrong("A carton is filled at the bench; all is to be picked first");
+      default:
+        return scan.mutate(code);
+    }
+  };
   return (
     <div className="mx-auto max-w-3xl text-[18px] leading-6">
       <div className="mb-3 flex flex-wrap items-baseline justify-between gap-x-4">
@@ -77,7 +97,7 @@ export default function Pick() {
         <ScanField
           placeholder={next ? (bin ? "Scan the product" : "Scan bin or product") : "All is picked"}
           busy={scan.isPending}
-          onScan={(c) => scan.mutate(c)}
+          onScan={scanned}
         />
       )}
       <Verdict said={said} />

@@ -55,7 +55,16 @@ export default function Picking() {
             </Lamp>
           ) : undefined
         }
-      />
+      >
+        <a
+          className="underline decoration-rule underline-offset-4 hover:decoration-ink"
+          href="/api/v1/codes.pdf"
+          target="_blank"
+          rel="noreferrer"
+        >
+          Codes to scan
+        </a>
+      </Head>
       <form onSubmit={submit} className="mb-4 flex flex-wrap gap-2">
         <input
           className="field min-h-12 min-w-0 flex-1 font-mono text-[18px] sm:max-w-96"

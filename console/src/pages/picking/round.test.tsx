@@ -43,6 +43,23 @@ describe("a round", () => {
     expect(changes(asked)[0]?.body).toEqual({ code: "JAR" });
   });
 
+  it("is led by printed commands", async () => {
+    const scanned = cart({ said: { kind: "product", sku: "JAR", text: "JAR: 1 into slot 1" }, picked: 1 });
+    const asked = walk({ "POST rounds/W10001/scan": scanned, "POST rounds/W10001/take-back": cart() });
+    const field = await screen.findByLabelText("Scan");
+    await userEvent.type(field, "DO-BACK{Enter}");
+    await said("Nothing was scanned here that could be taken back");
+    await userEvent.type(field, "JAR{Enter}");
+    await said("JAR: 1 into slot 1");
+    await userEvent.type(field, "DO-BACK{Enter}");
+    await said("One JAR put back");
+    await userEvent.type(field, "DO-DONE{Enter}");
+    await said("units are still to be picked");
+    await userEvent.type(field, "DO-NEXT{Enter}");
+    await said("A carton is filled at the bench");
+    expect(changes(asked).map((a) => a.path)).toEqual(["rounds/W10001/scan", "rounds/W10001/take-back"]);
+  });
+
   it("takes a scan back, and says that something is not there", async () => {
     const half = cart();
     half.stops[0]!.picked = 1;

@@ -1,10 +1,11 @@
 import { clsx } from "clsx";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import { Link, useParams } from "react-router";
+import { Link, useNavigate, useParams } from "react-router";
 import { api, Problem, take, type Schema } from "../../api/client";
 import { Button, Loading, Sheet, Tab, Trouble } from "../../parts/controls";
 import { LampShape } from "../../parts/lamp";
+import { commandOf } from "../../parts/commands";
 import { PrintLinks } from "../../parts/printlinks";
 import { ScanField, sound, Verdict, type Said } from "../../parts/scanner";
 import { NotThere } from "./notthere";
@@ -27,7 +28,9 @@ export default function Round() {
 
 function Walk({ r }: { r: View }) {
   const client = useQueryClient();
+  const navigate = useNavigate();
   const [bin, setBin] = useState("");
+  const [last, setLast] = useState(""); // SKU of what was scanned last
   const [said, setSaid] = useState<Said | null>(null);
   const [short, setShort] = useState<Stop | null>(null);
   const path = { path: { number: r.number } };
@@ -53,6 +56,7 @@ function Walk({ r }: { r: View }) {
         }),
       ),
     onSuccess: (now) => {
+      if (now.said?.kind === "product") setLast(now.said.sku ?? "");
       if (now.said?.kind === "bin") setBin(now.said.bin ?? "");
       else if (!now.stops.some((s) => s.bin === bin && s.picked < s.quantity)) setBin("");
       keep(now);
@@ -64,6 +68,7 @@ function Walk({ r }: { r: View }) {
     mutationFn: (code: string) => take(api.POST("/api/v1/rounds/{number}/take-back", { params: path, body: { code } })),
     onSuccess: (now, code) => {
       keep(now);
+      setLast("");
       good(`One ${code} put back`, now.expected);
     },
     onError: wrong,
@@ -75,6 +80,22 @@ function Walk({ r }: { r: View }) {
   });
   const open = r.state === "picking";
   const next = r.stops.find((s) => s.picked < s.quantity);
+  const no = (text: string) => {
+    setSaid({ good: false, text });
+    sound(false);
+  };
+  const scanned = (code: string) => {
+    switch (commandOf(code)) {
+      case "back":
+        return last ? back.mutate(last) : no("Nothing was scanned here that could be taken back");
+      case "done":
+        return next ? no(`${r.quantity - r.picked} units are still to be picked`) : void navigate(`/pack/${r.slots[0]?.shipment}`);
+      case "next":
+        return no("A carton is filled at the bench; all is to be picked first");
+      default:
+        return scan.mutate({ code });
+    }
+  };
   return (
     <div className="mx-auto max-w-3xl text-[18px] leading-6">
       <div className="mb-3 flex flex-wrap items-baseline justify-between gap-x-4">
@@ -106,7 +127,7 @@ function Walk({ r }: { r: View }) {
         <ScanField
           placeholder={next ? (bin ? "Scan the product" : "Scan bin or product") : "All is picked"}
           busy={scan.isPending}
-          onScan={(code) => scan.mutate({ code })}
+          onScan={scanned}
         />
       )}
       <Verdict said={said} />
