@@ -18,6 +18,7 @@ import (
 	"openrelay/internal/core/person"
 	"openrelay/internal/relay/engine"
 	"openrelay/internal/relay/orders"
+	"openrelay/internal/relay/shipping"
 	"openrelay/internal/relay/views"
 	"openrelay/internal/store"
 	"openrelay/internal/wire"
@@ -70,6 +71,7 @@ type OrdersInput struct {
 	To         string      `query:"to" doc:"Taken in on this day or earlier, YYYY-MM-DD"`
 	Search     string      `query:"q" doc:"Words of order, channel or tracking numbers, names, SKUs; all must be there" maxLength:"100"`
 	Before     int64       `query:"before" doc:"Keyset: orders taken in before this one"`
+	ToPick     bool        `query:"to_pick" doc:"Only those of which something waits to be picked or packed"`
 	Oldest     bool        `query:"oldest" doc:"The oldest first"`
 	After      int64       `query:"after" doc:"Keyset, with oldest: orders taken in after this one"`
 }
@@ -86,7 +88,8 @@ func (a *API) filter(ctx context.Context, in *OrdersInput) (store.OrderFilter, e
 	}
 	f := store.OrderFilter{Connection: in.Connection, State: in.State, Kind: in.Kind, Tag: in.Tag, Assignee: assignee, Cause: in.Cause,
 		Typed: typed, Customer: in.Customer,
-		Search: strings.TrimSpace(in.Search), Before: in.Before, Oldest: in.Oldest, After: in.After, Limit: in.Limit, Nameless: !sees(ctx)}
+		Search: strings.TrimSpace(
+			in.Search), Before: in.Before, Oldest: in.Oldest, After: in.After, ToPick: in.ToPick, Limit: in.Limit, Nameless: !sees(ctx)}
 	if in.Stage != "" {
 		f.Stages = strings.Split(in.Stage, ",")
 	}
@@ -125,6 +128,9 @@ func (in *OrdersInput) query() url.Values {
 	}
 	if in.Oldest {
 		q.Set("oldest", "true")
+	}
+	if in.ToPick {
+		q.Set("to_pick", "true")
 	}
 	return q
 }
@@ -238,6 +244,8 @@ func (a *API) orderWorkRoutes() {
 		a.answerOrder)
 	op(a, person.WorkOrders, http.MethodPost, "/orders/{number}/cancel", "cancel-units",
 		"Cancel units of an order here, or all that is not shipped; the channel is told", a.cancelUnits)
+	op(a, person.WorkOrders, http.MethodPost, "/orders/{number}/plan", "plan-order",
+		"Keep units of an order back, let them be sent from another place, or as a shipment of their own", a.planOrder)
 	op(a, person.HandOver, http.MethodPost, "/orders/{number}/hand-over", "hand-over", "Note that the buyer has what lay ready",
 		a.handOver)
 	op(a, person.WorkOrders, http.MethodPost, "/orders/{number}/void", "void-order", "Make an order one that only stays for the record",
@@ -464,6 +472,23 @@ func (a *API) cancelUnits(ctx context.Context, in *cancelUnitsInput) (*orderOutp
 		return nil, err
 	}
 	if err := a.relay.CancelUnits(ctx, in.Number, in.Body, rev, who(ctx)); err != nil {
+		return nil, wrapNumber("order", in.Number, err)
+	}
+	return a.orderByNumber(ctx, in.Number)
+}
+
+type planInput struct {
+	NumberInput
+	IfMatch string `header:"If-Match" doc:"Revision as last seen"`
+	Body    shipping.HandPlan
+}
+
+func (a *API) planOrder(ctx context.Context, in *planInput) (*orderOutput, error) {
+	rev, err := seenRevision(in.IfMatch)
+	if err != nil {
+		return nil, err
+	}
+	if err := a.relay.Plan(ctx, in.Number, in.Body, rev, who(ctx)); err != nil {
 		return nil, wrapNumber("order", in.Number, err)
 	}
 	return a.orderByNumber(ctx, in.Number)

@@ -214,7 +214,7 @@ func (a *API) order(ctx context.Context, v views.OrderView) wire.Order {
 	}
 	var places []int64
 	for i := range o.Lines {
-		l := wire.Line{Line: o.Lines[i], Waiting: o.Lines[i].Waiting(), At: []wire.LinePlace{}}
+		l := wire.Line{Line: o.Lines[i], Waiting: o.Lines[i].Waiting(), Kept: o.Kept(&o.Lines[i]), At: []wire.LinePlace{}}
 		for _, p := range l.Allocations {
 			places = append(places, p.Location)
 			l.At = append(l.At, wire.LinePlace{Location: a.relay.Place(p.Location).Name, Quantity: p.Quantity})

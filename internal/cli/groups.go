@@ -48,8 +48,9 @@ func groups() []group {
 		{"Orders", []command{
 			boardCommand(),
 			of("order", "Orders, and what is done with them", ordersCommand(), orderCommand(), typeCommand(), answerCommand(),
-				releaseCommand(), companionsCommand(), togetherCommand(), aloneCommand(), cancelCommand(), actCommand(), undoActCommand(),
-				voidCommand(), takeInAgainCommand(), mergeCommand(), undoMergeCommand(), handOverCommand()),
+				releaseCommand(), keepBackCommand(), moveUnitsCommand(), splitCommand(), companionsCommand(), togetherCommand(),
+				aloneCommand(), cancelCommand(), actCommand(), undoActCommand(), voidCommand(), takeInAgainCommand(), mergeCommand(),
+				undoMergeCommand(), handOverCommand()),
 			of("rule", "What is decided by rule", rulesCommand(), ruleCommand(), rehearseCommand()),
 		}},
 		{"Picking, parcels and returns", parcelGroup()},

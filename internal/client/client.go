@@ -211,6 +211,12 @@ func (c *Client) PackUnits(ctx context.Context, shipment string, p wire.Packing)
 	return out, err
 }
 
+// PlanOrder changes by hand which units of an order are sent, from where and when.
+func (c *Client) PlanOrder(ctx context.Context, order string, p shipping.HandPlan) (out wire.Order, err error) {
+	_, err = c.Do(ctx, http.MethodPost, "/orders/"+esc(order)+"/plan", p, &out)
+	return out, err
+}
+
 // Companions lists the open orders that may be sent together with an order.
 func (c *Client) Companions(ctx context.Context, order string) ([]shipping.TravelCompanion, error) {
 	return get[[]shipping.TravelCompanion](ctx, c, "/orders/"+esc(order)+"/companions")

@@ -130,11 +130,14 @@ func placedAt(o *order.Order) time.Time {
 // placesOf lists the locations where an order waits to be picked.
 func placesOf(o *order.Order) (ids []int64) {
 	switch o.Stage() {
-	case order.Ready, order.Routed, order.Picking:
+	case order.Ready, order.Routed, order.Picking, order.PartShipped:
 	default:
 		return nil
 	}
 	for i := range o.Lines {
+		if l := &o.Lines[i]; o.Sendable(l)+l.Picked+l.Packed == 0 {
+			continue // all that is left of it is kept back
+		}
 		for _, a := range o.Lines[i].Allocations {
 			if !slices.Contains(ids, a.Location) {
 				ids = append(ids, a.Location)

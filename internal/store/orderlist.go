@@ -63,6 +63,7 @@ type OrderFilter struct {
 	Search     string
 	Nameless   bool  // names are not searched
 	Before     int64 // keyset: ids below it, newest first; 0 starts at the newest
+	ToPick     bool  // something of it waits to be picked or packed
 	Oldest     bool  // the oldest first; then Before is not used
 	After      int64 // keyset: ids above it, oldest first
 	Limit      int
@@ -258,6 +259,7 @@ func (q *orderQuery) narrow(f OrderFilter) {
 	}
 	when(f.Connection != "", "o.connection_id = (SELECT id FROM connection WHERE code = ?)", f.Connection)
 	when(f.State != "", "o.channel_state = ?", f.State)
+	when(f.ToPick, "o.places <> '[]'")
 	when(f.Assignee != "", "o.assignee = ? AND o.assignee <> ''", f.Assignee)
 	when(f.Kind != "", "o.kind = ?", f.Kind)
 	when(f.Kind != "" && f.Kind != "ship", "o.kind <> 'ship'")

@@ -153,8 +153,12 @@ var invariants = []struct {
 		CASE c.what WHEN 'to ship' THEN (SELECT count(*) FROM parcel p JOIN shipment s ON s.id=p.shipment_id
 		WHERE s.location_id=c.location_id
 		AND p.travels_in=0 AND p.state IN ('packed','buying label'))
-		ELSE (SELECT count(DISTINCT o.id) FROM orders o JOIN allocation a ON a.order_id=o.id AND a.location_id=c.location_id
-		WHERE o.stage IN ('ready','routed','picking')) END AS there FROM place_count c) WHERE n<>there`},
+		ELSE (SELECT count(*) FROM orders o, json_each(o.places) j WHERE o.stage IN ('ready','routed','picking','part shipped')
+		AND j.value=c.location_id) END AS there FROM place_count c) WHERE n<>there`},
+	{7, `SELECT 'order '||number||' waits at '||places||', and has stock allocated at '||there FROM (SELECT o.number, o.places,
+		(SELECT json_group_array(k.location_id) FROM (SELECT DISTINCT a.location_id FROM allocation a
+		WHERE a.line_id BETWEEN o.id*1024 AND o.id*1024+1023 ORDER BY 1) k) AS there FROM orders o
+		WHERE o.stage IN ('ready','routed','picking','part shipped') AND o.ours->'$.kept_back' IS NULL) WHERE places<>there`},
 	{3, `SELECT 'test order '||o.number||' holds stock' FROM orders o JOIN allocation a ON a.order_id=o.id WHERE o.test=1`},
 	{6, `SELECT 'order '||number||' has no timeline' FROM orders o WHERE NOT EXISTS (SELECT 1 FROM timeline t
 		WHERE t.thing='order' AND t.thing_id=o.id)`},

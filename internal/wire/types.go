@@ -104,6 +104,7 @@ type Change struct {
 type Line struct {
 	order.Line
 	Waiting int64       `json:"waiting"`
+	Kept    int64       `json:"kept_back,omitempty" doc:"Units that are not to be sent for now"`
 	At      []LinePlace `json:"at"`
 }
 

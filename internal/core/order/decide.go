@@ -335,7 +335,7 @@ func AllocateWaiting(o *Order, s *Scene, c *Change) bool {
 			want -= p.Quantity
 			any = true
 		}
-		if want > 0 {
+		if want -= o.Kept(l); want > 0 {
 			short = append(short, fmt.Sprintf("%d of %s", want, l.SKU))
 			about = append(about, l.SKU)
 		}

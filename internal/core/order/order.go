@@ -115,6 +115,8 @@ type Ours struct {
 
 	CalledOff map[int64]int64 `json:"called_off,omitempty" doc:"Units by line that were cancelled here and that the channel may not know of yet"`
 
+	KeptBack map[int64]int64 `json:"kept_back,omitempty" doc:"Units by line that are not to be sent for now"`
+
 	Posted bool `json:"posted,omitempty" doc:"A summary order that was posted to the books"`
 
 	ReleasedNumber string `json:"released_number,omitempty" doc:"Of a voided order: the number it had"`
@@ -237,7 +239,7 @@ func (o *Order) Stage() Stage {
 			continue
 		}
 		live += l.Live()
-		waiting += l.Waiting()
+		waiting += max(0, l.Waiting()-o.Kept(l)) // what is kept back holds the rest no longer
 		picked += l.Picked
 		packed += l.Packed
 		shipped += l.Shipped

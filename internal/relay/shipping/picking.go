@@ -104,13 +104,13 @@ func (r *Shipping) beginPick(ch *engine.Change, o *order.Order, who string) (fir
 	var places []int64
 	for i := range o.Lines {
 		l := &o.Lines[i]
-		if l.Allocated == 0 {
-			continue
-		}
+		room := roomFor(o, l, taken)
 		for _, a := range l.Allocations {
-			if a.Quantity -= taken[lineItem{l.ID, a.Location}]; a.Quantity <= 0 {
+			a.Quantity = min(a.Quantity-taken[lineItem{l.ID, a.Location}], room)
+			if a.Quantity <= 0 {
 				continue
 			}
+			room -= a.Quantity
 			s := byPlace[a.Location]
 			if s == nil {
 				s = &store.Shipment{OrderID: o.ID, LocationID: a.Location, State: store.ToPick, CreatedAt: ch.Now.UnixMicro()}
@@ -121,7 +121,7 @@ func (r *Shipping) beginPick(ch *engine.Change, o *order.Order, who string) (fir
 		}
 	}
 	if len(places) == 0 {
-		return "", &engine.Refused{Text: fmt.Sprintf("order %s has nothing left to pick", o.Number), Conflict: true}
+		return "", &engine.Refused{Text: fmt.Sprintf("order %s has nothing left to pick%s", o.Number, keptText(o)), Conflict: true}
 	}
 	for _, loc := range places {
 		s := byPlace[loc]
@@ -137,6 +137,31 @@ func (r *Shipping) beginPick(ch *engine.Change, o *order.Order, who string) (fir
 	o.Routed = true
 	o.Revision++
 	return first, nil
+}
+
+// roomFor counts the units of a line that may be picked and that no open shipment takes: what is kept back is left out.
+func roomFor(o *order.Order, l *order.Line, taken map[lineItem]int64) (room int64) {
+	if l.Allocated == 0 {
+		return 0
+	}
+	for _, a := range l.Allocations {
+		room += max(0, a.Quantity-taken[lineItem{l.ID, a.Location}])
+	}
+	return room - (l.Allocated - o.Sendable(l))
+}
+
+// keptText says what of an order is kept back.
+func keptText(o *order.Order) string {
+	var parts []string
+	for i := range o.Lines {
+		if l := &o.Lines[i]; o.Kept(l) > 0 {
+			parts = append(parts, fmt.Sprintf("%d × %s", o.Kept(l), engine.Or(l.SKU, l.Title)))
+		}
+	}
+	if len(parts) == 0 {
+		return ""
+	}
+	return "; kept back: " + engine.Join(parts)
 }
 
 // takenByOpen counts the units of each line that the open shipments of a place take and that have not left, by line and place.

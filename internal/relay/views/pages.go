@@ -113,7 +113,8 @@ func actions(o *order.Order) []string {
 	open := st == order.Pending || st == order.Held || st == order.Ready || st == order.Routed || st == order.Picking || st == order.Packed
 	carrier := o.Kind() == message.Ship
 	add(o.Ours.Answer != nil && o.Ours.Answer.State == order.Wanted, "answer")
-	add(carrier && (st == order.Ready || st == order.Routed || st == order.Picking), "pick")
+	add(carrier && (st == order.Ready || st == order.Routed || st == order.Picking || st == order.PartShipped && sendable(o)), "pick")
+	add(carrier && (open || st == order.PartShipped) && !o.Elsewhere() && !o.Test && unpicked(o) && st != order.Pending, "plan")
 	add(!carrier && o.Kind() != order.Summary && (st == order.Ready || st == order.Routed), "hand over")
 	add(open && !o.Test, "hold")
 	add((open || st == order.PartShipped) && !o.Elsewhere(), "cancel")
@@ -123,6 +124,26 @@ func actions(o *order.Order) []string {
 	add(o.Kind() == order.Summary && !o.Voided && !o.Ours.Posted, "posted")
 	add(st == order.Pending || st == order.Held || st == order.Ready || st == order.Routed || st == order.Picking, "address")
 	return out
+}
+
+// sendable tells whether something of an order can be picked, packed or sent now.
+func sendable(o *order.Order) bool {
+	for i := range o.Lines {
+		if l := &o.Lines[i]; o.Sendable(l)+l.Picked+l.Packed > 0 {
+			return true
+		}
+	}
+	return false
+}
+
+// unpicked tells whether something of an order waits or is allocated, so that it can be planned otherwise.
+func unpicked(o *order.Order) bool {
+	for i := range o.Lines {
+		if l := &o.Lines[i]; l.Waiting()+l.Allocated > 0 {
+			return true
+		}
+	}
+	return false
 }
 
 // ShipmentParcels is a shipment with its parcels.

@@ -317,6 +317,9 @@ func (w *world) packer() {
 	if w.one(500) {
 		w.step("a round", func() error { return w.walkRound(ctx, rows) })
 	}
+	if w.one(60) {
+		w.step("send otherwise", func() error { return w.sendOtherwise(ctx, rows[w.rng.IntN(len(rows))].Number) })
+	}
 	if w.one(500) {
 		w.step("take a parcel back", func() error { return w.takeParcelBack(ctx) })
 	}
@@ -331,6 +334,20 @@ func (w *world) packer() {
 		}
 		w.step("work on "+o.Number, func() error { return w.workOn(ctx, o.Number) })
 	}
+}
+
+// sendOtherwise keeps a unit of an order back, lets one go, splits one off, or lets it be sent from elsewhere.
+func (w *world) sendOtherwise(ctx context.Context, number string) error {
+	o, err := w.Store.OrderByNumber(ctx, number)
+	if err != nil || len(o.Lines) == 0 {
+		return err
+	}
+	l := &o.Lines[w.rng.IntN(len(o.Lines))]
+	p := shipping.HandPlan{Kind: pick(w, shipping.PlanKinds), Lines: map[int64]int64{l.ID: 1}, To: pick(w, []string{"alder", "mill", "pier"})}
+	if o.Kept(l) > 0 {
+		p.Kind, p.Lines[l.ID] = shipping.KeepBack, 0
+	}
+	return w.Relay.Plan(ctx, number, p, 0, "Joss Fenn")
 }
 
 // workOn does the next thing that an order wants, or, mostly, all that is left.

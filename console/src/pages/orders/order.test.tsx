@@ -70,6 +70,56 @@ describe("an order", () => {
     await said("no such line");
   });
 
+  it("keeps units back, lets them go, and is sent from another place", async () => {
+    const asked = show(
+      (o) => {
+        o.actions = ["plan"];
+        o.lines = o.lines.slice(0, 1).map((l) => ({ ...l, id: 5, sku: "JAR", waiting: 1, allocated: 2, kept_back: 1 }));
+      },
+      {
+        locations: [
+          { code: "alder", name: "Alder Yard" },
+          { code: "barn", name: "The Barn" },
+        ],
+        "POST orders/O10001/plan": answer("orders/S-1"),
+      },
+    );
+    await said("1 kept back");
+    await userEvent.click(screen.getByRole("button", { name: "Send otherwise" }));
+    await userEvent.click(await screen.findByRole("button", { name: "One more of JAR" }));
+    await userEvent.type(screen.getByLabelText(/Why/), "by truck");
+    await userEvent.click(screen.getByRole("button", { name: "Keep these back" }));
+    await waitFor(() => expect(changes(asked)[0]?.body).toEqual({ kind: "keep back", lines: { 5: 2 }, reason: "by truck" }));
+  });
+
+  it("is split, and moved to a place that is chosen", async () => {
+    const asked = show(
+      (o) => {
+        o.actions = ["plan"];
+        o.lines = o.lines.slice(0, 1).map((l) => ({ ...l, id: 5, sku: "JAR", waiting: 1, allocated: 2 }));
+      },
+      {
+        locations: [
+          { code: "alder", name: "Alder Yard" },
+          { code: "barn", name: "The Barn" },
+        ],
+        "POST orders/O10001/plan": refused(409, "0 × JAR are free at The Barn, not 1"),
+      },
+    );
+    await userEvent.click(await screen.findByRole("button", { name: "Send otherwise" }));
+    await userEvent.click(await screen.findByRole("button", { name: "Send from another place" }));
+    await userEvent.selectOptions(screen.getByLabelText("From"), "barn");
+    await userEvent.click(screen.getByRole("button", { name: "One more of JAR" }));
+    await userEvent.click(screen.getByRole("button", { name: "Send them from there" }));
+    await said("0 × JAR are free at The Barn");
+    await userEvent.click(screen.getByRole("button", { name: "Send apart" }));
+    await userEvent.click(screen.getByRole("button", { name: "One more of JAR" }));
+    await userEvent.click(screen.getByRole("button", { name: "Send these apart" }));
+    await waitFor(() => expect(changes(asked)).toHaveLength(2));
+    expect(changes(asked)[0]?.body).toEqual({ kind: "move", lines: { 5: 1 }, to: "barn" });
+    expect(changes(asked)[1]?.body).toEqual({ kind: "split", lines: { 5: 1 } });
+  });
+
   it("begins to be picked, and leads there", async () => {
     const asked = show(
       (o) => {

@@ -5,6 +5,7 @@ import { Link, useNavigate, useParams } from "react-router";
 import { api, take, type Schema } from "../../api/client";
 import { CancelUnits } from "./cancel";
 import { Button, Head, Loading, Sheet, Trouble } from "../../parts/controls";
+import { Plan } from "./plan";
 import { OrderReturns } from "./returns";
 import { AnswerIt, Compared, HandOver, Members, More, Sum, Tags, Touched } from "./parts";
 import { decimal, Money, When } from "../../parts/format";
@@ -221,17 +222,28 @@ export default function OrderPage() {
 
 function Lines({ order: o }: { order: Order }) {
   const [cancelling, setCancelling] = useState(false);
+  const [planning, setPlanning] = useState(false);
   const buckets = ["waiting", "allocated", "picked", "packed", "shipped", "cancelled"] as const;
   return (
     <section>
       <div className="mb-1 flex items-baseline justify-between">
         <h2>Lines</h2>
-        {o.actions.includes("cancel") && (
-          <Button kind="quiet" onClick={() => setCancelling(true)}>
-            Cancel units
-          </Button>
-        )}
+        <span className="flex gap-4">
+          {o.actions.includes("plan") && (
+            <Button kind="quiet" onClick={() => setPlanning(true)}>
+              Send otherwise
+            </Button>
+          )}
+          {o.actions.includes("cancel") && (
+            <Button kind="quiet" onClick={() => setCancelling(true)}>
+              Cancel units
+            </Button>
+          )}
+        </span>
       </div>
+      <Sheet open={planning} onClose={() => setPlanning(false)} title={`Send ${o.number} otherwise`}>
+        <Plan key={o.revision} order={o} onDone={() => setPlanning(false)} />
+      </Sheet>
       <Sheet open={cancelling} onClose={() => setCancelling(false)} title={`Cancel units of ${o.number}`}>
         <CancelUnits key={o.revision} order={o} onDone={() => setCancelling(false)} />
       </Sheet>
@@ -270,6 +282,7 @@ function Lines({ order: o }: { order: Order }) {
                   <div className="text-[12px] text-quiet">{l.choices.map((c) => c.name).join(", ")}</div>
                 )}
                 {l.note && <div className="text-[12px]">“{l.note}”</div>}
+                {!!l.kept_back && <div className="text-[12px] text-caution">{l.kept_back} kept back</div>}
               </td>
               <td className="r fig font-medium">{l.quantity}</td>
               {buckets.map((b) => (

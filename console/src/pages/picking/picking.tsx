@@ -22,7 +22,11 @@ export default function Picking() {
     initialPageParam: "",
     queryFn: ({ pageParam }) => {
       const after = Number(new URLSearchParams(pageParam).get("after") ?? 0) || undefined;
-      return takeWith(api.GET("/api/v1/orders", { params: { query: { stage: "ready,routed,picking", oldest: true, limit: 100, after } } }));
+      return takeWith(
+        api.GET("/api/v1/orders", {
+          params: { query: { stage: "ready,routed,picking,part shipped", to_pick: true, oldest: true, limit: 100, after } },
+        }),
+      );
     },
     getNextPageParam: (last) => last.next,
   });
