@@ -116,6 +116,16 @@ func TestKilledAtRandom(t *testing.T) {
 				for k := range sale.Lines {
 					sale.Lines[k].SKU, sale.Lines[k].Qty = []string{"JAR-500-T12", "HIVE-TOOL", "BOOK-KITCHEN"}[k], 1
 				}
+				if sales.IntN(3) == 0 { // some buy often
+					sale.Delivery = standin.Delivery{
+						Name:     "Tove Farran",
+						Street:   fmt.Sprintf("Quay Street %d", sales.IntN(3)+1),
+						Postcode: "41360",
+						Town:     "Harrowmere",
+						Country:  "XW",
+						Method:   "standard",
+					}
+				}
 				if id, _, err := shop.Place(sale); err == nil {
 					mu.Lock()
 					sold[id] = true
@@ -125,7 +135,7 @@ func TestKilledAtRandom(t *testing.T) {
 			}
 		}()
 	}
-	for range 2 { // two packers ship what is ready
+	for i := range 3 { // two packers ship what is ready order by order, the third in rounds
 		work.Add(1)
 		go func() {
 			defer work.Done()
@@ -137,6 +147,12 @@ func TestKilledAtRandom(t *testing.T) {
 					continue
 				}
 				// Whatever fails is taken up again later, by whoever comes along.
+				if i == 2 {
+					if (&roundPacker{c}).work(ctx, roundOf(list)) != nil {
+						time.Sleep(5 * time.Millisecond)
+					}
+					continue
+				}
 				_, _ = packer.ShipOne(ctx, list[len(list)-1].Number)
 			}
 		}()
@@ -199,19 +215,27 @@ func TestKilledAtRandom(t *testing.T) {
 		Labels []struct{ Reference, Item string }
 	}
 	getJSON(t, out.PloverURL+"/control/api/labels", &bought)
-	shipped := map[string]string{}
+	shipped, inside := map[string]string{}, map[string]int{}
+	shared := 0
 	list, err := c.Parcels(t.Context(), "limit=200&state=shipped")
 	require.NoError(t, err)
 	for len(list) > 0 {
 		for _, x := range list {
 			require.NotContains(t, shipped, x.Tracking)
 			shipped[x.Tracking] = x.OrderNumber
+			if inside[x.Tracking] = 1 + len(x.Riders); len(x.Riders) > 0 {
+				shared++
+			}
 		}
 		list, err = c.Parcels(t.Context(), "limit=200&state=shipped&before="+list[len(list)-1].Number)
 		require.NoError(t, err)
 	}
-	t.Logf("%d sales, %d labels bought, %d kills", len(sold), len(bought.Labels), kills)
+	rounds, err := c.Rounds(t.Context(), "limit=200")
+	require.NoError(t, err)
+	t.Logf("%d sales, %d labels bought, %d rounds, %d cartons of several orders, %d kills", len(sold), len(bought.Labels), len(rounds),
+		shared, kills)
 	require.Greater(t, len(bought.Labels), 10, "the packers got something done")
+	require.NotEmpty(t, rounds)
 	require.Len(t, shipped, len(bought.Labels))
 	refs := map[string]bool{}
 	for _, lb := range bought.Labels {
@@ -237,7 +261,7 @@ func TestKilledAtRandom(t *testing.T) {
 	}
 	require.Len(t, atStores, len(shipped))
 	for tracking := range shipped {
-		require.Equal(t, 1, atStores[tracking], tracking)
+		require.Equal(t, inside[tracking], atStores[tracking], tracking)
 	}
 	// And both stores show what they should.
 	for _, sku := range []string{"JAR-500-T12", "HIVE-TOOL", "BOOK-KITCHEN"} {
