@@ -184,10 +184,11 @@ func (t *Tx) UpdateParcel(p *Parcel) error {
 	}
 	if _, err := t.exec(`UPDATE parcel SET state=?, profile=?, weight_g=?, length_mm=?, width_mm=?, height_mm=?, carrier_id=?,
 		carrier_told=?, service=?, service_name=?, tracking=?, tracking_url=?, label=?, price=?, currency=?, manifest_id=?, shipped_at=?,
-		delivered_at=?, scanned_at=?, void_asked_at=?, travels_in=?,
+		delivered_at=?, scanned_at=?, void_asked_at=?, travels_in=?, told_by=?, told_id=?,
 		sscc=?, error=?, wrong_field=?, revision=? WHERE id=?`, p.State, p.Profile, p.WeightG, p.LengthMM, p.WidthMM, p.HeightMM,
 		p.CarrierID, p.CarrierTold, p.Service, p.ServiceName, p.Tracking, p.TrackingURL, p.Label, p.Price, p.Currency, p.ManifestID,
-		p.ShippedAt, p.DeliveredAt, p.ScannedAt, p.VoidAskedAt, p.TravelsIn, p.SSCC, p.Error, p.WrongField, p.Revision, p.ID); err != nil {
+		p.ShippedAt, p.DeliveredAt, p.ScannedAt, p.VoidAskedAt, p.TravelsIn, p.ToldBy, p.ToldID,
+		p.SSCC, p.Error, p.WrongField, p.Revision, p.ID); err != nil {
 		return err
 	}
 	if _, err := t.exec("DELETE FROM parcel_line WHERE parcel_id=?", p.ID); err != nil {

@@ -86,6 +86,18 @@ func (c carton) save(ch *engine.Change) error {
 	return nil
 }
 
+// told says whether another tool told that it left.
+func (c carton) told() bool {
+	return slices.ContainsFunc(c, func(x content) bool { return x.parcel.ToldBy != 0 })
+}
+
+// untold lets a carton leave by our own doing of which another tool had told, and then not.
+func (c carton) untold() {
+	for i := range c {
+		c[i].parcel.ToldBy, c[i].parcel.ToldID = 0, ""
+	}
+}
+
 // enter lets all parcels of a carton be in a state, and keeps what is wrong with it.
 func (c carton) enter(state, wrong string) {
 	for i := range c {

@@ -34,24 +34,8 @@ func (r *Shipping) TakeDispatch(b *exchange.Batch, in store.InboxMessage, m *mes
 	r.follow(m)
 	number := engine.Or(m.OurNumber, engine.Or(m.OrderNumber, m.OrderID))
 	before, err := b.Ch.ParcelTold(b.C.ID, in.OutsideID)
-	if err == nil && m.Withdrawn {
-		if before.State == store.CalledOff {
-			b.Skip(in, y, "nothing new", fmt.Sprintf("parcel %s of order %s was withdrawn before", before.Number, before.OrderNumber))
-			return nil
-		}
-		return r.applied(b, in, y, m, before.OrderID, false, r.takeBackTold(b, &before, m))
-	}
-	if err == nil && before.State == store.CalledOff {
-		return r.applied(b, in, y, m, before.OrderID, false, &unfit{"the parcel was withdrawn before",
-			"A record of its own for each parcel. Tell of this one anew.", false})
-	}
 	if err == nil {
-		changed, err := r.correct(b, &before, m)
-		if err == nil && !changed {
-			b.Skip(in, y, "nothing new", fmt.Sprintf("parcel %s of order %s is known as it is told", m.Tracking, before.OrderNumber))
-			return nil
-		}
-		return r.applied(b, in, y, m, before.OrderID, false, err)
+		return r.toldAgain(b, in, y, &before, m)
 	}
 	if !errors.Is(err, store.ErrNotFound) {
 		return err
@@ -66,6 +50,9 @@ func (r *Shipping) TakeDispatch(b *exchange.Batch, in store.InboxMessage, m *mes
 	} else if !errors.Is(err, store.ErrNotFound) {
 		return err
 	}
+	if known, orderID, err := r.namedParcel(b, m); known || err != nil {
+		return r.applied(b, in, y, m, orderID, false, err)
+	}
 	o, err := b.Ch.OrderByNumber(number)
 	if errors.Is(err, store.ErrNotFound) {
 		return r.applied(b, in, y, m, 0, true, &unfit{"there is no order " + number + " here",
@@ -76,6 +63,32 @@ func (r *Shipping) TakeDispatch(b *exchange.Batch, in store.InboxMessage, m *mes
 		return err
 	}
 	return r.applied(b, in, y, m, o.ID, true, r.dispatchedElsewhere(b.Ch, b.C, in.OutsideID, o, m))
+}
+
+// toldAgain takes in a newer version of a record of a parcel that was told before: it is withdrawn, corrected, or leaves after all.
+func (r *Shipping) toldAgain(b *exchange.Batch, in store.InboxMessage, y *store.Tally, p *store.Parcel, m *message.Dispatch) error {
+	takeBack, correct := r.takeBackTold, r.correct
+	if packedHere(p) {
+		takeBack, correct = r.backTold, r.correctTold
+	}
+	switch {
+	case m.Withdrawn && (p.State == store.CalledOff || p.State == store.ToShip):
+		b.Skip(in, y, "nothing new", fmt.Sprintf("parcel %s of order %s was withdrawn before", p.Number, p.OrderNumber))
+		return nil
+	case m.Withdrawn:
+		return r.applied(b, in, y, m, p.OrderID, false, takeBack(b, p, m))
+	case p.State == store.CalledOff:
+		return r.applied(b, in, y, m, p.OrderID, false, &unfit{"the parcel was withdrawn before",
+			"A record of its own for each parcel. Tell of this one anew.", false})
+	case p.State == store.ToShip:
+		return r.applied(b, in, y, m, p.OrderID, false, r.leavesTold(b.Ch, b.C, in.OutsideID, *p, m))
+	}
+	changed, err := correct(b, p, m)
+	if err == nil && !changed {
+		b.Skip(in, y, "nothing new", fmt.Sprintf("parcel %s of order %s is known as it is told", m.Tracking, p.OrderNumber))
+		return nil
+	}
+	return r.applied(b, in, y, m, p.OrderID, false, err)
 }
 
 // applied settles a dispatch, or raises why it could not be applied.
@@ -170,24 +183,26 @@ func hasLine(o *order.Order, d message.DispatchLine) bool {
 // dispatchedElsewhere books a parcel that left without our label. Only units that are allocated and not
 // yet picked here can have left elsewhere.
 func (r *Shipping) dispatchedElsewhere(ch *engine.Change, c *engine.Conn, told string, o *order.Order, m *message.Dispatch) error {
-	channel := r.ByID(o.ConnectionID)
-	switch {
-	case o.Test:
-		return &unfit{fmt.Sprintf("order %s is a test", o.Number),
-			"An order that is real. Nothing is to be done if this was a test, too.", false}
-	case o.Voided:
-		return &unfit{fmt.Sprintf("order %s is void", o.Number),
-			"An order that stands. Take it in again if it was voided by mistake, then take this in again.", false}
-	case channel == nil:
-		return &unfit{fmt.Sprintf("the channel of order %s is gone", o.Number),
-			"A channel that can be told. Nobody hears of this parcel.", false}
+	channel, err := r.toBeTold(o)
+	if err != nil {
+		return err
 	}
 	want, err := leftOf(o, m)
 	if err != nil {
 		return err
 	}
-	if err := fits(o, want); err != nil {
-		return err
+	misfit := fits(o, want)
+	if misfit != nil || m.ParcelNumber != "" {
+		p, ok, err := meantParcel(ch, o, m)
+		if err != nil {
+			return err
+		}
+		if ok {
+			return r.leavesTold(ch, c, told, p, m)
+		}
+	}
+	if misfit != nil {
+		return misfit
 	}
 	ids := map[int64]bool{}
 	orders.ItemsOf(o, ids)
@@ -222,6 +237,23 @@ func (r *Shipping) dispatchedElsewhere(ch *engine.Change, c *engine.Conn, told s
 	}
 	ch.Tell("shipment", s.Number)
 	return r.Inventory.Post(ch, book)
+}
+
+// toBeTold is the channel of an order of which it may be told that something left.
+func (r *Shipping) toBeTold(o *order.Order) (*engine.Conn, error) {
+	channel := r.ByID(o.ConnectionID)
+	switch {
+	case o.Test:
+		return nil, &unfit{fmt.Sprintf("order %s is a test", o.Number),
+			"An order that is real. Nothing is to be done if this was a test, too.", false}
+	case o.Voided:
+		return nil, &unfit{fmt.Sprintf("order %s is void", o.Number),
+			"An order that stands. Take it in again if it was voided by mistake, then take this in again.", false}
+	case channel == nil:
+		return nil, &unfit{fmt.Sprintf("the channel of order %s is gone", o.Number),
+			"A channel that can be told. Nobody hears of this parcel.", false}
+	}
+	return channel, nil
 }
 
 // follow completes where a parcel is followed, where its carrier is named here.
@@ -385,7 +417,7 @@ func (r *Shipping) toCorrect(ch *engine.Change, p *store.Parcel, m *message.Disp
 		return nil, s, &unfit{fmt.Sprintf("it was told before for order %s", o.Number),
 			"One record a parcel. Take the first back at the other side, and tell this one anew.", false}
 	}
-	if other, err := ch.Parcel(m.Tracking); err == nil && other.ID != p.ID {
+	if other, err := ch.Parcel(m.Tracking); err == nil && other.ID != p.ID && other.ID != p.TravelsIn {
 		return nil, s, &unfit{fmt.Sprintf("this number stands on parcel %s of order %s", other.Number, other.OrderNumber),
 			"A number of its own for each parcel. Correct it at the other side.", false}
 	} else if err != nil && !errors.Is(err, store.ErrNotFound) {

@@ -71,7 +71,7 @@ func TestADispatchThatFitsNothingIsRaised(t *testing.T) {
 	k := trial.New(t)
 	k.Stock(9, "JAR")
 	k.Sell("S-1", trial.Units("JAR", 2))
-	k.Packed("S-1")
+	k.Picked("S-1")
 	k.Sell("S-2", trial.Units("JAR", 1))
 	k.Sell("S-3", trial.Units("JAR", 1))
 	k.Take("stall", trial.Event("dispatch", "d-0", 1, left("S-0", "AA0")),

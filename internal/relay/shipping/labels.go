@@ -98,6 +98,7 @@ func (r *Shipping) askLabelOf(ch *engine.Change, in carton, c *engine.Conn, serv
 	if err != nil {
 		return err
 	}
+	in.untold()
 	in.enter(store.Buying, "")
 	for i := range in {
 		x := &in[i].parcel

@@ -41,7 +41,7 @@ func (r *Shipping) TypeNumber(ctx context.Context, parcel string, t Typed, who s
 			return err
 		}
 		p := in.own()
-		corrects := p.Left() && p.CarrierID == 0 && p.ToldBy == 0
+		corrects := p.Left() && p.CarrierID == 0 && !in.told()
 		if why := notToShip(p); why != "" && !corrects {
 			return &engine.Refused{Text: why, Conflict: true}
 		}
@@ -55,7 +55,8 @@ func (r *Shipping) TypeNumber(ctx context.Context, parcel string, t Typed, who s
 			p.Tracking, p.TrackingURL = t.Number, followed(carrier, t.Number)
 		}
 		if !corrects {
-			return r.leaveTyped(ch, in, who)
+			in.untold()
+			return r.leaveTyped(ch, in, who, fmt.Sprintf("%s took it; tracking number %s was typed", p.CarrierTold, p.Tracking))
 		}
 		if p.Tracking == was.Tracking && p.CarrierTold == was.CarrierTold && p.ServiceName == was.ServiceName {
 			return &engine.Refused{Text: fmt.Sprintf("parcel %s has %s already", p.Number, p.Tracking), Conflict: true}
@@ -85,7 +86,7 @@ func numberFree(ch *engine.Change, p *store.Parcel, number string) error {
 }
 
 // leaveTyped lets a packed parcel leave with the number that it has.
-func (r *Shipping) leaveTyped(ch *engine.Change, in carton, who string) error {
+func (r *Shipping) leaveTyped(ch *engine.Change, in carton, who, note string) error {
 	if err := in.workable(); err != nil {
 		return err
 	}
@@ -99,8 +100,7 @@ func (r *Shipping) leaveTyped(ch *engine.Change, in carton, who string) error {
 			return err
 		}
 	}
-	return r.parcelLeaves(ch, leaving{who: who, carrier: p.CarrierTold,
-		note: fmt.Sprintf("%s took it; tracking number %s was typed", p.CarrierTold, p.Tracking)}, in,
+	return r.parcelLeaves(ch, leaving{who: who, carrier: p.CarrierTold, note: note}, in,
 		&message.Label{Tracking: p.Tracking, URL: p.TrackingURL, Service: p.ServiceName})
 }
 

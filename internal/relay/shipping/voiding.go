@@ -39,6 +39,9 @@ func (r *Shipping) askVoid(ch *engine.Change, in carton, byHand bool, who string
 	if why, err := notToVoid(ch, p, byHand); err != nil || why != "" {
 		return orRefused(why, err)
 	}
+	if in.told() {
+		return orRefused(fmt.Sprintf("Another tool told that parcel %s left; correct it there", p.Number), nil)
+	}
 	back, err := comesBack(ch, in)
 	if err != nil {
 		return err
@@ -100,8 +103,6 @@ func notToVoid(ch *engine.Change, p *store.Parcel, byHand bool) (string, error) 
 		return notUnpacked(p), nil
 	case !p.Left():
 		return fmt.Sprintf("Parcel %s has no label; there is nothing to void", p.Number), nil
-	case p.ToldBy != 0:
-		return fmt.Sprintf("Another tool told that parcel %s left; correct it there", p.Number), nil
 	case p.ScannedAt != 0 || p.State == store.Arrived:
 		return fmt.Sprintf("%s has parcel %s already; only a return brings it back", engine.Or(p.CarrierName, "The carrier"),
 			p.Number), nil

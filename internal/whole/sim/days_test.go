@@ -343,7 +343,8 @@ func (w *world) sendOtherwise(ctx context.Context, number string) error {
 		return err
 	}
 	l := &o.Lines[w.rng.IntN(len(o.Lines))]
-	p := shipping.HandPlan{Kind: pick(w, shipping.PlanKinds), Lines: map[int64]int64{l.ID: 1}, To: pick(w, []string{"alder", "mill", "pier"})}
+	p := shipping.HandPlan{Kind: pick(w, shipping.PlanKinds), Lines: map[int64]int64{l.ID: 1},
+		To: pick(w, []string{"alder", "mill", "pier"})}
 	if o.Kept(l) > 0 {
 		p.Kind, p.Lines[l.ID] = shipping.KeepBack, 0
 	}
