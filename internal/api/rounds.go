@@ -204,8 +204,10 @@ type roundRuleInput struct {
 
 func (a *API) putRoundRule(ctx context.Context, in *roundRuleInput) (*body[store.RoundRule], error) {
 	b := in.Body
-	if err := a.relay.PutRoundRule(ctx, store.RoundRule{Code: in.Code, Name: b.Name, Location: b.Location, Slots: b.Slots,
-		Services: b.Services, Units: b.Units, Today: b.Today}, who(ctx)); err != nil {
+	if err := a.changeSetting(ctx, shipping.RoundRuleKind, in.Code, func() error {
+		return a.relay.PutRoundRule(ctx, store.RoundRule{Code: in.Code, Name: b.Name, Location: b.Location, Slots: b.Slots,
+			Services: b.Services, Units: b.Units, Today: b.Today}, who(ctx))
+	}); err != nil {
 		return nil, err
 	}
 	x, err := a.relay.RoundRule(ctx, in.Code)
@@ -217,5 +219,7 @@ type roundRuleCode struct {
 }
 
 func (a *API) dropRoundRule(ctx context.Context, in *roundRuleCode) (*struct{}, error) {
-	return nil, a.relay.DropRoundRule(ctx, in.Code, who(ctx))
+	return nil, a.changeSetting(ctx, shipping.RoundRuleKind, in.Code, func() error {
+		return a.relay.DropRoundRule(ctx, in.Code, who(ctx))
+	})
 }

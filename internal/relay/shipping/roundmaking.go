@@ -2,6 +2,7 @@ package shipping
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"maps"
@@ -277,6 +278,28 @@ func (r *Shipping) RoundRule(ctx context.Context, code string) (store.RoundRule,
 		return store.RoundRule{}, fmt.Errorf("rule %q for rounds: %w", code, store.ErrNotFound)
 	}
 	return list[i], nil
+}
+
+// RoundRuleKind is what rules for rounds are called where their changes are undone.
+const RoundRuleKind = "round rule"
+
+// readRoundRule answers how a rule for rounds stands, so that a change of it can be undone.
+func (r *Shipping) readRoundRule(ctx context.Context, code string) (any, bool, error) {
+	x, err := r.RoundRule(ctx, code)
+	if errors.Is(err, store.ErrNotFound) {
+		return nil, false, nil
+	}
+	x.Revision = 0
+	return x, err == nil, err
+}
+
+// writeRoundRule puts a rule for rounds back to how it stood.
+func (r *Shipping) writeRoundRule(ctx context.Context, _ string, was json.RawMessage, who string) error {
+	var x store.RoundRule
+	if err := json.Unmarshal(was, &x); err != nil {
+		return err
+	}
+	return r.PutRoundRule(ctx, x, who)
 }
 
 // PutRoundRule sets a rule for rounds.

@@ -297,3 +297,33 @@ func TestOnlyWhatShouldLeaveTodayIsInTheRound(t *testing.T) {
 	_, err = k.MakeRound(ctx, shipping.NewRound{Rule: "day"}, "Pim")
 	require.NoError(t, err)
 }
+
+// TestAChangedRuleForRoundsIsPutBack: a change, that it was made, and that it was removed.
+func TestAChangedRuleForRoundsIsPutBack(t *testing.T) {
+	k := trial.New(t)
+	ctx := t.Context()
+	change := func(do func() error) int64 {
+		t.Helper()
+		require.NoError(t, k.ChangeSetting(ctx, shipping.RoundRuleKind, "cart", "Edda", do))
+		list, err := k.Store.SettingChanges(ctx, []string{shipping.RoundRuleKind}, 0, 1)
+		require.NoError(t, err)
+		return list[0].ID
+	}
+	put := func(slots int) func() error {
+		return func() error {
+			return k.PutRoundRule(ctx, store.RoundRule{Code: "cart", Name: "The cart", Location: "alder", Slots: slots,
+				Services: []string{"swift"}}, "Edda")
+		}
+	}
+	made, changed := change(put(4)), change(put(8))
+	require.ErrorContains(t, k.UndoSetting(ctx, made, "Edda"), "was changed again since; undo that first")
+	require.NoError(t, k.UndoSetting(ctx, changed, "Edda"))
+	x, err := k.RoundRule(ctx, "cart")
+	require.NoError(t, err)
+	require.Equal(t, []any{4, []string{"swift"}}, []any{x.Slots, x.Services})
+	removed := change(func() error { return k.DropRoundRule(ctx, "cart", "Edda") })
+	require.NoError(t, k.UndoSetting(ctx, removed, "Edda"))
+	x, err = k.RoundRule(ctx, "cart")
+	require.NoError(t, err)
+	require.Equal(t, 4, x.Slots)
+}

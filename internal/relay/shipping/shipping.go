@@ -24,5 +24,7 @@ type Shipping struct {
 
 // New makes the shipping of a company.
 func New(e *engine.Engine, x *exchange.Exchange, inv *inventory.Inventory, o *orders.Orders) *Shipping {
-	return &Shipping{Engine: e, Exchange: x, Inventory: inv, Orders: o, tariffs: map[int64]tariffAt{}}
+	r := &Shipping{Engine: e, Exchange: x, Inventory: inv, Orders: o, tariffs: map[int64]tariffAt{}}
+	e.AddSettingKind(engine.SettingKind{Kind: RoundRuleKind, Read: r.readRoundRule, Write: r.writeRoundRule, Unmake: r.DropRoundRule})
+	return r
 }

@@ -16,7 +16,7 @@ type Series = Schema<"Series">;
 export default function Parcels() {
   return (
     <SettingsPage
-      kinds={["profile", "number series"]}
+      kinds={["profile", "number series", "round rule"]}
       title="Parcels and numbers"
       sub="What parcels are packed in, and how orders and shipments are numbered"
       needs="setup"

@@ -17,7 +17,7 @@ export function RoundRules() {
   const [edit, setEdit] = useState<Rule | "new" | null>(null);
   const again = () => {
     setEdit(null);
-    void client.invalidateQueries({ queryKey: roundRulesQuery.queryKey });
+    for (const queryKey of [roundRulesQuery.queryKey, ["setting-changes"]]) void client.invalidateQueries({ queryKey });
   };
   const drop = useMutation({
     mutationFn: (code: string) => take(api.DELETE("/api/v1/round-rules/{code}", { params: { path: { code } } })),
