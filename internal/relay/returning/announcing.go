@@ -84,7 +84,24 @@ func orderOf(ch *engine.Change, number string) (*order.Order, error) {
 	if none != nil {
 		return nil, fmt.Errorf("order %s: %w", number, err)
 	}
+	if p.Riders != "" && number == p.Tracking {
+		return nil, severalOrders(ch, &p)
+	}
 	return ch.Order(p.OrderID)
+}
+
+// severalOrders refuses to guess which order is meant by the number of a carton with several.
+func severalOrders(ch *engine.Change, p *store.Parcel) error {
+	riders, err := ch.ParcelsIn(p.ID)
+	if err != nil {
+		return err
+	}
+	numbers := []string{p.OrderNumber}
+	for i := range riders {
+		numbers = append(numbers, riders[i].OrderNumber)
+	}
+	return &engine.Refused{Text: fmt.Sprintf("what left with %s lies in a carton with goods of orders %s; say which of them", p.Tracking,
+		engine.Join(numbers)), Conflict: true}
 }
 
 // arrivesAt is the place where goods of an order come back: the one that is said, or the one that sent the last of them.
