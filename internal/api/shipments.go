@@ -37,6 +37,8 @@ func (a *API) shipmentsRoutes() {
 	op(a, person.Ship, http.MethodPost, "/parcels/{number}/repack", "repack", "Pack a parcel without a label into another carton",
 		a.repack)
 	op(a, person.Ship, http.MethodPost, "/parcels/{number}/unpack", "unpack", "Take everything out of a parcel without a label", a.unpack)
+	op(a, person.Ship, http.MethodPost, "/parcels/{number}/take-out", "take-out", "Take some units out of a parcel without a label",
+		a.takeOut)
 	op(a, person.WorkOrders, http.MethodPut, "/parcels/{number}/address", "correct-address",
 		"Correct where a packed parcel goes, for all orders in its carton", a.correctAddress)
 	op(a, person.Look, http.MethodGet, "/parcels/{number}/rates", "rates", "Compare the carriers' services", a.rates)
@@ -316,6 +318,20 @@ type shipInput struct {
 
 func (a *API) ship(ctx context.Context, in *shipInput) (*body[wire.ParcelView], error) {
 	if _, err := a.relay.Ship(ctx, in.Number, in.Body.Carrier, in.Body.Service, who(ctx)); err != nil {
+		return nil, wrapNumber("parcel", in.Number, err)
+	}
+	return a.parcelByNumber(ctx, in.Number)
+}
+
+type takeOutInput struct {
+	NumberInput
+	Body struct {
+		Units map[string]int64 `json:"units" doc:"By SKU"`
+	}
+}
+
+func (a *API) takeOut(ctx context.Context, in *takeOutInput) (*body[wire.ParcelView], error) {
+	if err := a.relay.TakeOut(ctx, in.Number, in.Body.Units, who(ctx)); err != nil {
 		return nil, wrapNumber("parcel", in.Number, err)
 	}
 	return a.parcelByNumber(ctx, in.Number)

@@ -165,7 +165,7 @@ func contentsOf(v views.ParcelView) []wire.ParcelContent {
 		if !known {
 			i = len(out)
 			at[l.ItemID] = i
-			out = append(out, wire.ParcelContent{SKU: v.Items[l.ItemID].SKU, Name: v.Items[l.ItemID].Name,
+			out = append(out, wire.ParcelContent{SKU: v.Items[l.ItemID].SKU, GTIN: v.Items[l.ItemID].GTIN, Name: v.Items[l.ItemID].Name,
 				Serials: v.Items[l.ItemID].Serials})
 		}
 		out[i].Quantity += l.Quantity

@@ -107,6 +107,30 @@ func runActOnParcels(ctx context.Context, c *client.Client, p *printer, a []stri
 	return showAction(ctx, c, p, d, "Parcel", err)
 }
 
+type takeOutOptions struct{ units lines }
+
+func takeOutCommand() command {
+	opt := &takeOutOptions{}
+	return noun("take-out", "PARCEL", "Take some units out of a parcel without a label; they are picked, and lie in no parcel", 1, 1,
+		opt.flags, opt.run)
+}
+
+func (opt *takeOutOptions) flags(f *flag.FlagSet) {
+	f.Func("units", "`SKU=QUANTITY` that is taken out; may be given several times "+required, opt.units.add)
+}
+
+func (opt *takeOutOptions) run(ctx context.Context, c *client.Client, p *printer, a []string) error {
+	units := map[string]int64{}
+	for _, x := range opt.units {
+		units[x.SKU] += x.Quantity
+	}
+	v, err := c.TakeOut(ctx, a[0], units)
+	if err != nil {
+		return err
+	}
+	return p.show(v, func(row func(...any)) { parcelTable(v, row) })
+}
+
 type correctAddressOptions struct{ to place.Address }
 
 func correctAddressCommand() command {

@@ -273,6 +273,12 @@ func (c *Client) ActOnParcels(ctx context.Context, action orders.ActionKind, par
 	return out, err
 }
 
+// TakeOut takes some units out of a parcel without a label.
+func (c *Client) TakeOut(ctx context.Context, parcel string, units map[string]int64) (out wire.ParcelView, err error) {
+	_, err = c.Do(ctx, http.MethodPost, "/parcels/"+esc(parcel)+"/take-out", map[string]any{"units": units}, &out)
+	return out, err
+}
+
 // CorrectAddress corrects where a packed parcel goes, for all orders in its carton.
 func (c *Client) CorrectAddress(ctx context.Context, parcel string, to place.Address) (out wire.ParcelView, err error) {
 	_, err = c.Do(ctx, http.MethodPut, "/parcels/"+esc(parcel)+"/address", to, &out)

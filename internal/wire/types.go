@@ -310,6 +310,7 @@ type Packing struct {
 // ParcelContent is what lies in a parcel of an item.
 type ParcelContent struct {
 	SKU      string `json:"sku"`
+	GTIN     string `json:"gtin,omitempty"`
 	Name     string `json:"name"`
 	Quantity int64  `json:"quantity"`
 	Serials  bool   `json:"serials,omitempty" doc:"Each unit has a serial number"`

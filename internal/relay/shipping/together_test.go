@@ -298,3 +298,48 @@ func TestARoundTakesThoseThatTravelTogether(t *testing.T) {
 	require.Equal(t, o.Number, x.Slots[1].OrderNumber)
 	k.Holds()
 }
+
+// TestUnitsAreMovedBetweenCartons: some are taken out of one and put into another; an empty carton is unpacked.
+func TestUnitsAreMovedBetweenCartons(t *testing.T) {
+	k := trial.New(t, "ann")
+	k.Stock(9, "JAR", "LID")
+	k.Sell("S-1", trial.Units("JAR", 3), trial.Units("LID", 1))
+	s := k.Picked("S-1")
+	one := k.PackUnits(s, "small", map[string]int64{"JAR": 3})
+	two := k.PackUnits(s, "small", map[string]int64{"LID": 1})
+	require.Equal(t, "packed", k.Stage("S-1"))
+	out := func(parcel string, units map[string]int64) error { return k.TakeOut(t.Context(), parcel, units, "Pim") }
+	require.ErrorContains(t, out(one, nil), "say what is taken out")
+	require.ErrorContains(t, out(one, map[string]int64{"JAR": 4}), "1 × JAR more than lie in parcel")
+	require.ErrorContains(t, out(one, map[string]int64{"SPOON": 1}), "1 × SPOON more than lie in parcel")
+	require.NoError(t, out(one, map[string]int64{"JAR": 2}))
+	require.Equal(t, []any{"picking", int64(220 + 500)}, []any{k.Stage("S-1"), k.ParcelOf(one).WeightG})
+	k.Holds()
+	_, err := k.Pack(t.Context(), s, shipping.Packing{Into: two, Units: map[string]int64{"JAR": 2}}, "Pim")
+	require.NoError(t, err)
+	require.Equal(t, []any{"packed", int64(220 + 3*500)}, []any{k.Stage("S-1"), k.ParcelOf(two).WeightG})
+	k.Holds()
+	require.NoError(t, out(one, map[string]int64{"JAR": 1}))
+	require.Equal(t, store.CalledOff, k.ParcelOf(one).State)
+	_, err = k.Pack(t.Context(), s, shipping.Packing{Into: two}, "Pim")
+	require.NoError(t, err)
+	require.NoError(t, k.Label(two, "ann"))
+	require.Equal(t, "shipped", k.Stage("S-1"))
+	require.ErrorContains(t, out(two, map[string]int64{"JAR": 1}), "only a return brings it back")
+	k.Holds()
+}
+
+// TestUnitsAreTakenOutOfACartonOfTwo: the carton goes on with what is left, whichever order that is of.
+func TestUnitsAreTakenOutOfACartonOfTwo(t *testing.T) {
+	k, a, b := packedPair(t) // 2 jars of S-1; a lid and a jar of S-2
+	require.NoError(t, k.TakeOut(t.Context(), b, map[string]int64{"JAR": 3}, "Pim"))
+	require.Equal(t, store.CalledOff, k.ParcelOf(a).State)
+	require.Equal(t, []any{int64(0), int64(220 + 500)}, []any{k.ParcelOf(b).TravelsIn, k.ParcelOf(b).WeightG})
+	require.Equal(t, []string{"picking", "picking"}, []string{k.Stage("S-1"), k.Stage("S-2")})
+	k.Holds()
+	_, err := k.Pack(t.Context(), a, shipping.Packing{Into: b}, "Pim")
+	require.NoError(t, err)
+	require.NoError(t, k.Label(a+"-2", "ann"))
+	require.Equal(t, []string{"shipped", "shipped"}, []string{k.Stage("S-1"), k.Stage("S-2")})
+	k.Holds()
+}

@@ -326,6 +326,42 @@ describe("a parcel", () => {
     await waitFor(() => expect(changes(asked)[1]?.body).toMatchObject({ weight_g: 9000, sure: true }));
   });
 
+  it("is shipped, unpacked and emptied by scan, and takes a label's number", async () => {
+    const p = { ...packed(), contents: [{ sku: "JAR", gtin: "2007100012344", name: "A jar", quantity: 2 }] };
+    const asked = show(p, {
+      "parcels/S10001/rates": [
+        { carrier: "plover", service: "PL", price: 0, currency: "EUR", refused: "too long" },
+        { carrier: "plover", service: "PP", price: 500, currency: "EUR" },
+      ],
+      "named-carriers": [{ code: "ferry", name: "Greywick Ferry" }],
+      "POST parcels/S10001/take-out": p,
+      "POST parcels/actions": {
+        id: 3,
+        state: "done",
+        results: [{ number: "S10001", state: "refused", ok: false, text: "the buyer was promised “swift”, and no carrier takes it" }],
+      },
+      "POST parcels/S10001/unpack": p,
+    });
+    const field = await screen.findByPlaceholderText(/Scan “Done”/);
+    await screen.findByText("too long", { exact: false });
+    await userEvent.type(field, "2007100012344{Enter}");
+    await said("One JAR taken out");
+    await userEvent.type(field, "GF 77{Enter}");
+    await said("Number GF 77: choose its carrier");
+    expect((screen.getByLabelText("Tracking number") as HTMLInputElement).value).toBe("GF 77");
+    await userEvent.type(field, "DO-NEXT{Enter}");
+    await said("It is packed");
+    await userEvent.type(field, "DO-DONE{Enter}");
+    await said("Wrong: the buyer was promised “swift”");
+    await userEvent.type(field, "DO-BACK{Enter}");
+    await said("another page");
+    expect(changes(asked).map((a) => [a.path, a.body])).toEqual([
+      ["parcels/S10001/take-out", { units: { JAR: 1 } }],
+      ["parcels/actions", { action: "ship parcels", parcels: ["S10001"] }],
+      ["parcels/S10001/unpack", undefined],
+    ]);
+  });
+
   it("is unpacked, and its shipment goes on", async () => {
     const asked = show(packed(), { "POST parcels/S10001/unpack": packed() });
     await userEvent.click(await screen.findByRole("button", { name: "Unpack" }));

@@ -6,7 +6,10 @@ import { api, Problem, take, type Schema } from "../../api/client";
 import { Button, Empty, Head, Loading, Trouble } from "../../parts/controls";
 import { Labelled } from "../../parts/fields";
 import { dayText, decimal, Kg, Money, When } from "../../parts/format";
+import { commandOf } from "../../parts/commands";
+import { bare, productOf } from "../../parts/gs1";
 import { Lamp, LampShape } from "../../parts/lamp";
+import { ScanField, sound, Verdict, type Said } from "../../parts/scanner";
 import { CarrierRefused } from "./correct";
 import { CartonChoice, GoOn, Serials, useCarton, WeightField, type Word } from "./carton";
 import { ParcelState } from "./state";
@@ -218,13 +221,23 @@ function Work({ s }: { s: View }) {
       void navigate(`/pack/${s.shipment}`);
     },
   });
+  const rates = useRates(s);
+  const ship = useShip(number, refresh);
+  const [tracking, setTracking] = useState("");
+  const { said, scan } = useParcelScan(s, unpack.mutate, setTracking, refresh);
   return (
     <>
+      {s.state === "packed" && !s.wrong_field?.startsWith("to.") && (
+        <div>
+          <ScanField placeholder="Scan “Done”, a number, or what comes out" busy={ship.isPending} onScan={scan} />
+          <Verdict said={said} />
+        </div>
+      )}
       <section>
         <div className="mb-2 flex items-baseline justify-between">
           <h2>1 · Carton</h2>
           {s.state === "packed" && (
-            <Button kind="quiet" disabled={unpack.isPending} onClick={() => unpack.mutate()}>
+            <Button kind="quiet" large disabled={unpack.isPending} onClick={() => unpack.mutate()}>
               Unpack
             </Button>
           )}
@@ -254,29 +267,85 @@ function Work({ s }: { s: View }) {
           )}
         </WeightField>
       </section>
-      <Rates s={s} onDone={refresh} />
-      {s.state === "packed" && <TypedNumber number={number} onDone={refresh} />}
+      <Rates s={s} rates={rates} ship={ship} />
+      {s.state === "packed" && <TypedNumber key={tracking} number={number} scanned={tracking} onDone={refresh} />}
     </>
   );
 }
 
-function Rates({ s, onDone }: { s: View; onDone: () => void }) {
-  const number = s.number;
-  const [why, setWhy] = useState("");
-  const q = useQuery({
-    queryKey: ["rates", number, s.weight_g, s.profile],
-    queryFn: () => take(api.GET("/api/v1/parcels/{number}/rates", { params: { path: { number } } })),
+type Rate = Schema<"RelayRate">;
+
+/** What the carriers ask for a parcel, what a rule chose first, then the cheapest. */
+const useRates = (s: View) =>
+  useQuery({
+    queryKey: ["rates", s.number, s.weight_g, s.profile],
+    queryFn: () => take(api.GET("/api/v1/parcels/{number}/rates", { params: { path: { number: s.number } } })),
+    select: (list) => {
+      const chosen = (r: Rate) => Number(r.service === s.decided_service && !r.refused);
+      return [...list].sort((a, b) => chosen(b) - chosen(a));
+    },
   });
-  const ship = useMutation({
+
+function useShip(number: string, onDone: () => void) {
+  return useMutation({
     mutationFn: (r: { carrier: string; service: string }) =>
       take(
         api.POST("/api/v1/parcels/{number}/ship", {
           params: { path: { number }, header: { "Idempotency-Key": `${number} ${crypto.randomUUID()}` } },
-          body: r,
+          body: { carrier: r.carrier, service: r.service },
         }),
       ),
     onSettled: onDone,
   });
+}
+
+/** A parcel by scan alone: “Done” ships it, “Take back” unpacks it, a product comes out of it, and anything else is a number of a label. */
+function useParcelScan(s: View, unpack: () => void, onNumber: (text: string) => void, onDone: () => void) {
+  const [said, setSaid] = useState<Said | null>(null);
+  const say = (good: boolean, text: string) => {
+    setSaid({ good, text });
+    sound(good);
+  };
+  const out = useMutation({
+    mutationFn: (sku: string) =>
+      take(api.POST("/api/v1/parcels/{number}/take-out", { params: { path: { number: s.number } }, body: { units: { [sku]: 1 } } })),
+    onSuccess: (_, sku) => {
+      say(true, `One ${sku} taken out; it lies at the bench`);
+      onDone();
+    },
+    onError: (e) => say(false, (e as Problem).detail),
+  });
+  /** By what a rule chose or the buyer was promised, else the cheapest: the service decides, so that nothing is sent slower. */
+  const ship = useMutation({
+    mutationFn: () => take(api.POST("/api/v1/parcels/actions", { body: { action: "ship parcels", parcels: [s.number] } })),
+    onSuccess: (d) => {
+      const r = d.results[0];
+      say(r?.state !== "refused", r?.text ?? "");
+      onDone();
+    },
+    onError: (e) => say(false, (e as Problem).detail),
+  });
+  const scan = (code: string) => {
+    const product = productOf(code).toLowerCase();
+    const inIt = [s.contents, ...s.inside.map((x) => x.contents)].flat();
+    const item = inIt.find((w) => w.sku.toLowerCase() === product || (!!w.gtin && bare(w.gtin) === bare(productOf(code))));
+    switch (commandOf(code)) {
+      case "done":
+        return ship.mutate();
+      case "back":
+        return unpack();
+      case "next":
+        return say(false, "It is packed; “Done” ships it");
+    }
+    if (item) return out.mutate(item.sku);
+    onNumber(code);
+    say(true, `Number ${code}: choose its carrier`);
+  };
+  return { said, scan };
+}
+
+function Rates({ s, rates: q, ship }: { s: View; rates: ReturnType<typeof useRates>; ship: ReturnType<typeof useShip> }) {
+  const [why, setWhy] = useState("");
   const busy = ship.isPending || s.state === "buying label";
   return (
     <section>
@@ -295,55 +364,49 @@ function Rates({ s, onDone }: { s: View; onDone: () => void }) {
             </tr>
           </thead>
           <tbody>
-            {[...q.data]
-              .sort((a, b) => Number(b.service === s.decided_service && !b.refused) - Number(a.service === s.decided_service && !a.refused))
-              .map((r, i) => (
-                <tr key={r.carrier + r.service} className={r.refused ? "text-quiet" : ""}>
-                  <td>
-                    <span className={i === 0 ? "font-medium" : ""}>{r.service_name || r.carrier_name}</span>
-                    <div className="text-[12px] text-quiet">
-                      {r.carrier_name}
-                      {s.decided_service === r.service && " · by rule"}
-                    </div>
-                  </td>
-                  <td className="r">{r.refused ? "" : <Money minor={r.price} currency={r.currency} />}</td>
-                  <td>{r.refused ? `not carried: ${r.refused}` : r.arrives ? dayText(r.arrives) : ""}</td>
-                  <td>
-                    {!r.refused && r.terms && (
-                      <>
-                        <button
-                          type="button"
-                          className="underline decoration-rule underline-offset-4"
-                          onClick={() => setWhy(why === r.service ? "" : r.service)}
-                        >
-                          <Lamp state={r.agrees ? "go" : "caution"}>{r.estimated ? "estimated" : r.agrees ? "agrees" : "differs"}</Lamp>
-                        </button>
-                        {why === r.service && (
-                          <div className="code mt-1">
-                            {r.terms.map((t) => (
-                              <div key={t.text} className="flex justify-between gap-3">
-                                <span>{t.text}</span>
-                                <span>{decimal(t.price, r.currency)}</span>
-                              </div>
-                            ))}
-                          </div>
-                        )}
-                      </>
-                    )}
-                  </td>
-                  <td className="r">
-                    {!r.refused && (
-                      <Button
-                        kind={i === 0 ? "main" : "plain"}
-                        disabled={busy}
-                        onClick={() => ship.mutate({ carrier: r.carrier, service: r.service })}
+            {q.data.map((r, i) => (
+              <tr key={r.carrier + r.service} className={r.refused ? "text-quiet" : ""}>
+                <td>
+                  <span className={i === 0 ? "font-medium" : ""}>{r.service_name || r.carrier_name}</span>
+                  <div className="text-[12px] text-quiet">
+                    {r.carrier_name}
+                    {s.decided_service === r.service && " · by rule"}
+                  </div>
+                </td>
+                <td className="r">{r.refused ? "" : <Money minor={r.price} currency={r.currency} />}</td>
+                <td>{r.refused ? `not carried: ${r.refused}` : r.arrives ? dayText(r.arrives) : ""}</td>
+                <td>
+                  {!r.refused && r.terms && (
+                    <>
+                      <button
+                        type="button"
+                        className="underline decoration-rule underline-offset-4"
+                        onClick={() => setWhy(why === r.service ? "" : r.service)}
                       >
-                        {busy ? "Buying …" : "Ship"}
-                      </Button>
-                    )}
-                  </td>
-                </tr>
-              ))}
+                        <Lamp state={r.agrees ? "go" : "caution"}>{r.estimated ? "estimated" : r.agrees ? "agrees" : "differs"}</Lamp>
+                      </button>
+                      {why === r.service && (
+                        <div className="code mt-1">
+                          {r.terms.map((t) => (
+                            <div key={t.text} className="flex justify-between gap-3">
+                              <span>{t.text}</span>
+                              <span>{decimal(t.price, r.currency)}</span>
+                            </div>
+                          ))}
+                        </div>
+                      )}
+                    </>
+                  )}
+                </td>
+                <td className="r">
+                  {!r.refused && (
+                    <Button large kind={i === 0 ? "main" : "plain"} disabled={busy} onClick={() => ship.mutate(r)}>
+                      {busy ? "Buying …" : "Ship"}
+                    </Button>
+                  )}
+                </td>
+              </tr>
+            ))}
           </tbody>
         </table>
       )}
@@ -352,11 +415,11 @@ function Rates({ s, onDone }: { s: View; onDone: () => void }) {
 }
 
 /** A label that was bought elsewhere, at a carrier that is only named: its number is typed. */
-function TypedNumber({ number, left, onDone }: { number: string; left?: boolean; onDone: () => void }) {
+function TypedNumber({ number, left, scanned, onDone }: { number: string; left?: boolean; scanned?: string; onDone: () => void }) {
   const carriers = useQuery(namedCarriersQuery);
   const list = carriers.data?.filter((c) => !c.archived_at) ?? [];
   const [carrier, setCarrier] = useState("");
-  const [tracking, setTracking] = useState("");
+  const [tracking, setTracking] = useState(scanned ?? "");
   const type = useMutation({
     mutationFn: () =>
       take(
