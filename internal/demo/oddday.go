@@ -9,6 +9,7 @@ import (
 
 	"openrelay/internal/relay/orders"
 	"openrelay/internal/relay/shipping"
+	"openrelay/internal/standin"
 	"openrelay/internal/wire"
 )
 
@@ -20,14 +21,7 @@ func (k *walk) oddDay(ctx context.Context, w *World) error {
 	for i := range s.Lines {
 		s.Lines[i].SKU = jar
 	}
-	id, name, err := w.Morrow.Place(s)
-	if err != nil {
-		return err
-	}
-	if err := w.Wait(ctx, 15*time.Second, "the order", func() (bool, error) { return w.known(ctx, name) }); err != nil {
-		return err
-	}
-	o, err := w.Client.Order(ctx, name)
+	id, o, err := w.placed(ctx, s)
 	if err != nil {
 		return err
 	}
@@ -60,6 +54,19 @@ func (k *walk) oddDay(ctx context.Context, w *World) error {
 		return err
 	}
 	return k.comeBack(ctx, w, id, o.Number)
+}
+
+// placed places an order at the first store, and waits until it is known here. id is its id at the store.
+func (w *World) placed(ctx context.Context, s standin.Sale) (id string, o wire.Order, err error) {
+	id, name, err := w.Morrow.Place(s)
+	if err != nil {
+		return "", o, err
+	}
+	if err := w.Wait(ctx, 15*time.Second, "the order", func() (bool, error) { return w.known(ctx, name) }); err != nil {
+		return "", o, err
+	}
+	o, err = w.Client.Order(ctx, name)
+	return id, o, err
 }
 
 // cancelOne cancels a unit of an order, and sees that the store knows.

@@ -20,14 +20,7 @@ func (k *walk) together(ctx context.Context, w *World) error {
 			Lines: []standin.SaleLine{{SKU: jar, Qty: 1}},
 			Delivery: standin.Delivery{Name: []string{"Tove Farran", "FARRAN, Tove", "Tove Farran"}[i], Street: "Quay Street 9",
 				Postcode: "41360", Town: "Harrowmere", Country: "XW", Method: "standard"}}
-		id, name, err := w.Morrow.Place(s)
-		if err != nil {
-			return err
-		}
-		if err := w.Wait(ctx, 15*time.Second, "the order", func() (bool, error) { return w.known(ctx, name) }); err != nil {
-			return err
-		}
-		o, err := w.Client.Order(ctx, name)
+		id, o, err := w.placed(ctx, s)
 		if err != nil {
 			return err
 		}

@@ -24,6 +24,9 @@ var Commands = []Code{
 	{"DO-BACK", "Take back", "Takes the last scan back"},
 	{"DO-NEXT", "Next carton", "Packs what was scanned into the proposed carton"},
 	{"DO-DONE", "Done", "Goes on: from picking to packing, from packing to the label"},
+	{"DO-STOCK", "To stock", "Of what comes back: what is scanned now"},
+	{"DO-LOOK", "To be looked at", "Of what comes back: what is scanned now"},
+	{"DO-OFF", "Written off", "Of what comes back: what is scanned now"},
 }
 
 // WriteCodeSheet draws a sheet of barcodes on A4.

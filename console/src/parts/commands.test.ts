@@ -6,6 +6,7 @@ describe("a command's barcode", () => {
     expect(commandOf("DO-BACK")).toBe("back");
     expect(commandOf(" do-next ")).toBe("next");
     expect(commandOf("Do-Done")).toBe("done");
+    expect(commandOf("DO-OFF")).toBe("written off");
   });
 
   it("is no product", () => {

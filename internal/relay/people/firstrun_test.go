@@ -9,6 +9,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"openrelay/internal/core/order"
 	"openrelay/internal/core/person"
 	"openrelay/internal/core/place"
 	"openrelay/internal/relay"
@@ -44,8 +45,18 @@ func TestACompanyBeginsOnce(t *testing.T) {
 	require.Equal(t, u.ID, in.ID)
 	c, err := k.Company(ctx)
 	require.NoError(t, err)
-	require.Equal(t, engine.Company{Name: "Morrow Hive Supply", TimeZone: "Etc/GMT-1", Country: "XW", Currency: "XTS",
-		Address: &place.Address{Name: "Morrow Hive Supply", Street: "Alder Yard 3", Postcode: "41207", Town: "Alderby", Country: "XW"}}, c)
+	require.Equal(
+		t,
+		engine.Company{Name: "Morrow Hive Supply", TimeZone: "Etc/GMT-1", Country: "XW", Currency: "XTS", Together: order.AnyTogether,
+			Address: &place.Address{
+				Name:     "Morrow Hive Supply",
+				Street:   "Alder Yard 3",
+				Postcode: "41207",
+				Town:     "Alderby",
+				Country:  "XW",
+			}},
+		c,
+	)
 	require.Equal(t, "XTS", k.Currency())
 	require.Equal(t, "Etc/GMT-1", k.Zone().String())
 

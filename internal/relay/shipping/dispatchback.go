@@ -9,7 +9,6 @@ import (
 	"openrelay/internal/core/order"
 	"openrelay/internal/relay/engine"
 	"openrelay/internal/relay/exchange"
-	"openrelay/internal/relay/orders"
 	"openrelay/internal/store"
 )
 
@@ -39,19 +38,13 @@ func (r *Shipping) takeBackTold(b *exchange.Batch, p *store.Parcel, m *message.D
 	if err != nil {
 		return err
 	}
-	ids := map[int64]bool{}
-	orders.ItemsOf(o, ids)
-	book, err := r.Inventory.Book(ch, engine.Keys(ids))
-	if err != nil {
-		return err
-	}
-	sc, err := r.Orders.SceneFor(channel, ch, book, b.C.Rec().Name)
+	scene, err := r.sceneOf(ch, o, channel, b.C.Rec().Name)
 	if err != nil {
 		return err
 	}
 	for i := range o.Lines {
 		if l := &o.Lines[i]; units[l.ID] > 0 {
-			o.NotSent(l, units[l.ID], s.LocationID, sc.Scene, "did not leave with "+p.Tracking+" after all")
+			o.NotSent(l, units[l.ID], s.LocationID, scene, "did not leave with "+p.Tracking+" after all")
 			setUnits(&s, l, 0)
 		}
 	}
@@ -60,7 +53,7 @@ func (r *Shipping) takeBackTold(b *exchange.Batch, p *store.Parcel, m *message.D
 	if st := o.Stage(); st != order.Shipped && st != order.Delivered {
 		o.ShippedAt = time.Time{}
 	}
-	return r.forgetTold(b, &s, p, o, book.Movements != nil, func() error { return r.Inventory.Post(ch, book) })
+	return r.forgetTold(b, &s, p, o, scene.Book.Movements != nil, func() error { return r.Inventory.Post(ch, scene.Book) })
 }
 
 // forgetTold writes a parcel that was told and has not left after all, with its shipment and its order.

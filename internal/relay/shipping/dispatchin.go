@@ -11,7 +11,6 @@ import (
 	"openrelay/internal/core/order"
 	"openrelay/internal/relay/engine"
 	"openrelay/internal/relay/exchange"
-	"openrelay/internal/relay/orders"
 	"openrelay/internal/store"
 )
 
@@ -204,13 +203,7 @@ func (r *Shipping) dispatchedElsewhere(ch *engine.Change, c *engine.Conn, told s
 	if misfit != nil {
 		return misfit
 	}
-	ids := map[int64]bool{}
-	orders.ItemsOf(o, ids)
-	book, err := r.Inventory.Book(ch, engine.Keys(ids))
-	if err != nil {
-		return err
-	}
-	sc, err := r.Orders.SceneFor(channel, ch, book, c.Rec().Name)
+	scene, err := r.sceneOf(ch, o, channel, c.Rec().Name)
 	if err != nil {
 		return err
 	}
@@ -221,7 +214,7 @@ func (r *Shipping) dispatchedElsewhere(ch *engine.Change, c *engine.Conn, told s
 		if n == 0 {
 			continue
 		}
-		if from := o.SendAllocated(l, n, sc.Scene, "left elsewhere with "+m.Tracking); s.LocationID == 0 {
+		if from := o.SendAllocated(l, n, scene, "left elsewhere with "+m.Tracking); s.LocationID == 0 {
 			s.LocationID = from
 		}
 		s.Lines = append(s.Lines, shipmentLines(l, n, n)...)
@@ -236,7 +229,7 @@ func (r *Shipping) dispatchedElsewhere(ch *engine.Change, c *engine.Conn, told s
 		return err
 	}
 	ch.Tell("shipment", s.Number)
-	return r.Inventory.Post(ch, book)
+	return r.Inventory.Post(ch, scene.Book)
 }
 
 // toBeTold is the channel of an order of which it may be told that something left.
@@ -355,21 +348,15 @@ func (r *Shipping) correct(b *exchange.Batch, p *store.Parcel, m *message.Dispat
 	p.Tracking, p.TrackingURL, p.CarrierTold, p.ServiceName = m.Tracking, m.TrackingURL, m.Carrier, m.Service
 	changed := p.Tracking != was.Tracking || p.TrackingURL != was.TrackingURL || p.CarrierTold != was.CarrierTold ||
 		p.ServiceName != was.ServiceName
-	ids := map[int64]bool{}
-	orders.ItemsOf(o, ids)
-	book, err := r.Inventory.Book(ch, engine.Keys(ids))
-	if err != nil {
-		return false, err
-	}
 	channel := r.ByID(o.ConnectionID)
 	if channel == nil {
 		return false, &unfit{"the channel of its order is gone", "A channel that can be told.", false}
 	}
-	sc, err := r.Orders.SceneFor(channel, ch, book, b.C.Rec().Name)
+	scene, err := r.sceneOf(ch, o, channel, b.C.Rec().Name)
 	if err != nil {
 		return false, err
 	}
-	moved, err := correctUnits(o, &s, m, sc.Scene)
+	moved, err := correctUnits(o, &s, m, scene)
 	if err != nil || !moved && !changed {
 		return false, err
 	}
@@ -399,7 +386,7 @@ func (r *Shipping) correct(b *exchange.Batch, p *store.Parcel, m *message.Dispat
 		return false, err
 	}
 	ch.Tell("shipment", s.Number)
-	return true, r.Inventory.Post(ch, book)
+	return true, r.Inventory.Post(ch, scene.Book)
 }
 
 // toCorrect loads the order and the shipment of a parcel that is to be corrected, and refuses what contradicts what is known.

@@ -12,7 +12,6 @@ import (
 	"openrelay/internal/core/order"
 	"openrelay/internal/relay/engine"
 	"openrelay/internal/relay/exchange"
-	"openrelay/internal/relay/orders"
 	"openrelay/internal/store"
 )
 
@@ -290,17 +289,11 @@ func (r *Shipping) parcelLeaves(ch *engine.Change, by leaving, in carton, label 
 // contentLeaves books out what of one order lies in a carton that leaves, and tells its channel.
 func (r *Shipping) contentLeaves(ch *engine.Change, by leaving, x *content, label *message.Label) error {
 	p, o := &x.parcel, x.order
-	ids := map[int64]bool{}
-	orders.ItemsOf(o, ids)
-	book, err := r.Inventory.Book(ch, engine.Keys(ids))
-	if err != nil {
-		return err
-	}
 	side := by.side
 	if side == nil {
 		side = r.ByID(o.ConnectionID)
 	}
-	sc, err := r.Orders.SceneFor(side, ch, book, by.who)
+	scene, err := r.sceneOf(ch, o, side, by.who)
 	if err != nil {
 		return err
 	}
@@ -308,7 +301,7 @@ func (r *Shipping) contentLeaves(ch *engine.Change, by leaving, x *content, labe
 	if err != nil {
 		return err
 	}
-	d, err := r.ship(o, p, leaves, by.carrier, label, sc.Scene)
+	d, err := r.ship(o, p, leaves, by.carrier, label, scene)
 	if err != nil {
 		return err
 	}
@@ -331,7 +324,7 @@ func (r *Shipping) contentLeaves(ch *engine.Change, by leaving, x *content, labe
 	if err := r.Orders.SaveOrder(ch, o); err != nil {
 		return err
 	}
-	return r.Inventory.Post(ch, book)
+	return r.Inventory.Post(ch, scene.Book)
 }
 
 // lineUnits are units of an order line.

@@ -108,24 +108,18 @@ func (r *Shipping) withStock(ch *engine.Change, o *order.Order, who string, f fu
 	if channel == nil {
 		return &engine.Refused{Text: fmt.Sprintf("the channel of order %s is gone", o.Number), Conflict: true}
 	}
-	ids := map[int64]bool{}
-	orders.ItemsOf(o, ids)
-	book, err := r.Inventory.Book(ch, engine.Keys(ids))
+	scene, err := r.sceneOf(ch, o, channel, who)
 	if err != nil {
 		return err
 	}
-	sc, err := r.Orders.SceneFor(channel, ch, book, who)
-	if err != nil {
-		return err
-	}
-	if err := f(sc.Scene); err != nil {
+	if err := f(scene); err != nil {
 		return err
 	}
 	ch.Mark(engine.OrderChanged, o.ID)
 	if err := r.Orders.SaveOrder(ch, o); err != nil {
 		return err
 	}
-	return r.Inventory.Post(ch, book)
+	return r.Inventory.Post(ch, scene.Book)
 }
 
 // unpicked counts the units of a line that open shipments, of one place or of any (0), are still to pick, whole units of a kit.

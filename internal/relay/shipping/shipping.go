@@ -5,6 +5,7 @@ package shipping
 import (
 	"sync"
 
+	"openrelay/internal/core/order"
 	"openrelay/internal/relay/engine"
 	"openrelay/internal/relay/exchange"
 	"openrelay/internal/relay/inventory"
@@ -27,4 +28,16 @@ func New(e *engine.Engine, x *exchange.Exchange, inv *inventory.Inventory, o *or
 	r := &Shipping{Engine: e, Exchange: x, Inventory: inv, Orders: o, tariffs: map[int64]tariffAt{}}
 	e.AddSettingKind(engine.SettingKind{Kind: RoundRuleKind, Read: r.readRoundRule, Write: r.writeRoundRule, Unmake: r.DropRoundRule})
 	return r
+}
+
+// sceneOf loads the stock of all that an order wants, for what is decided about it: by the settings of a side, in the name of who.
+func (r *Shipping) sceneOf(ch *engine.Change, o *order.Order, side *engine.Conn, who string) (*order.Scene, error) {
+	ids := map[int64]bool{}
+	orders.ItemsOf(o, ids)
+	book, err := r.Inventory.Book(ch, engine.Keys(ids))
+	if err != nil {
+		return nil, err
+	}
+	sc, err := r.Orders.SceneFor(side, ch, book, who)
+	return sc.Scene, err
 }

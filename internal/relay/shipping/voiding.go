@@ -206,17 +206,11 @@ func (r *Shipping) parcelBack(ch *engine.Change, p *store.Parcel, o *order.Order
 		return &engine.Refused{Text: fmt.Sprintf("the channel of order %s is gone", o.Number), Conflict: true}
 	}
 	was := *p
-	ids := map[int64]bool{}
-	orders.ItemsOf(o, ids)
-	book, err := r.Inventory.Book(ch, engine.Keys(ids))
+	scene, err := r.sceneOf(ch, o, channel, who)
 	if err != nil {
 		return err
 	}
-	sc, err := r.Orders.SceneFor(channel, ch, book, who)
-	if err != nil {
-		return err
-	}
-	got, err := order.ComeBack(o, units, p.LocationID, sc.Scene, "label "+was.Tracking+" was voided")
+	got, err := order.ComeBack(o, units, p.LocationID, scene, "label "+was.Tracking+" was voided")
 	if err != nil {
 		return engine.OrderStateError(err)
 	}
@@ -247,7 +241,7 @@ func (r *Shipping) parcelBack(ch *engine.Change, p *store.Parcel, o *order.Order
 	if err := r.Orders.SaveOrder(ch, o); err != nil {
 		return err
 	}
-	return r.Inventory.Post(ch, book)
+	return r.Inventory.Post(ch, scene.Book)
 }
 
 // withoutLabel lets a parcel be packed again that had its label; the label's number is kept as voided, where it was its own.

@@ -6,6 +6,7 @@ import { api, Problem, take, type Schema } from "../../api/client";
 import { may, meQuery } from "../../api/queries";
 import { Button, Loading, Tab, Trouble } from "../../parts/controls";
 import { When } from "../../parts/format";
+import { commandOf } from "../../parts/commands";
 import { ScanField, sound, Verdict, type Said } from "../../parts/scanner";
 import { Settled, Settling } from "./settling";
 import { ReturnState } from "./state";
@@ -87,6 +88,7 @@ function Bench({ r, open }: { r: View; open: boolean }) {
   const [bin, setBin] = useState("");
   const [said, setSaid] = useState<Said | null>(null);
   const [unsure, setUnsure] = useState("");
+  const [last, setLast] = useState<{ code: string; from: Outcome } | null>(null); // what was scanned last, and what it became
   const path = { path: { number: r.number }, header: { "Idempotency-Key": "" } };
   const once = () => ({ ...path, header: { "Idempotency-Key": crypto.randomUUID() } });
   const took = (now: View, text: string) => {
@@ -108,16 +110,38 @@ function Bench({ r, open }: { r: View; open: boolean }) {
       take(
         api.POST("/api/v1/returns/{number}/scan", { params: once(), body: { ...codeOf(r, code), outcome, bin: bin || undefined, sure } }),
       ),
-    onSuccess: (now, { code }) =>
-      took(now, `${code}: ${outcome === "stock" ? "to stock" : outcome === "look" ? "to be looked at" : outcome}`),
+    onSuccess: (now, { code }) => {
+      setLast({ code, from: outcome });
+      took(now, `${code}: ${outcome === "stock" ? "to stock" : outcome === "look" ? "to be looked at" : outcome}`);
+    },
     onError: (e, { code }) => refused(e, code),
   });
   const move = useMutation({
     mutationFn: ({ code, from, to }: { code: string; from: Outcome; to?: Outcome }) =>
       take(api.POST("/api/v1/returns/{number}/move", { params: once(), body: { code, from, to, bin: bin || undefined } })),
-    onSuccess: (now, { code, to }) => took(now, to ? `${code}: ${to === "stock" ? "to stock" : to}` : `${code} is taken back`),
+    onSuccess: (now, { code, to }) => {
+      setLast(null);
+      took(now, to ? `${code}: ${to === "stock" ? "to stock" : to}` : `${code} is taken back`);
+    },
     onError: (e, { code }) => refused(e, code),
   });
+  const scanned = (code: string) => {
+    const command = commandOf(code);
+    switch (command) {
+      case "stock":
+      case "look":
+      case "written off":
+        setOutcome(command);
+        setSaid({ good: true, text: `What is scanned now: ${outcomes.find(([value]) => value === command)?.[1]}` });
+        return sound(true);
+      case "back":
+        if (last) return move.mutate(last);
+        setSaid({ good: false, text: "Nothing was scanned here that could be taken back" });
+        return sound(false);
+      default:
+        return scan.mutate({ code });
+    }
+  };
   return (
     <div className="min-w-0 text-[16px] leading-6">
       {open && (
@@ -140,7 +164,7 @@ function Bench({ r, open }: { r: View; open: boolean }) {
               </button>
             ))}
           </div>
-          <ScanField placeholder="Scan what came back" busy={scan.isPending} onScan={(code) => scan.mutate({ code })}>
+          <ScanField placeholder="Scan what came back" busy={scan.isPending} onScan={scanned}>
             {outcome !== "written off" && (
               <input
                 className="field code min-h-14 w-32"

@@ -32,6 +32,23 @@ describe("the bench for what comes back", () => {
     await waitFor(() => expect(changes(asked)[1]?.body).toMatchObject({ code: "JAR", outcome: "stock", bin: "A-1" }));
   });
 
+  it("is led by printed commands", async () => {
+    const asked = bench({ "POST returns/B10001/scan": half(), "POST returns/B10001/move": half() });
+    const field = await screen.findByPlaceholderText("Scan what came back");
+    await userEvent.type(field, "DO-BACK{Enter}");
+    await said("Nothing was scanned here that could be taken back");
+    await userEvent.type(field, "DO-OFF{Enter}");
+    await said("What is scanned now: Written off");
+    await userEvent.type(field, "JAR{Enter}");
+    await said("JAR: written off");
+    await userEvent.type(field, "DO-BACK{Enter}");
+    await said("JAR is taken back");
+    expect(changes(asked).map((a) => a.body)).toMatchObject([
+      { code: "JAR", outcome: "written off" },
+      { code: "JAR", from: "written off" },
+    ]);
+  });
+
   it("says loudly what did not leave with the order", async () => {
     bench({ "POST returns/B10001/scan": refused(409, "“SMOKER” did not leave with order O10004. Expected 1 × JAR") });
     await userEvent.type(await screen.findByLabelText("Scan"), "SMOKER{Enter}");
