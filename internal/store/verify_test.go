@@ -75,6 +75,8 @@ var damages = []struct {
 	{7, "INSERT INTO order_tag VALUES ('gift', 1); UPDATE tag_count SET n = 2", "tag gift: 2 kept, 1 there"},
 	{7, "INSERT INTO tag_count VALUES ('gift', 2)", "tag gift: 2 kept, none there"},
 	{7, "INSERT INTO place_count VALUES (1, 'to ship', 3)", "place 1: 3 to ship kept, 0 there"},
+	{7, "UPDATE orders SET stage = 'ready' WHERE id = 1; INSERT INTO allocation VALUES (1025, 1, 1, 1, 1)",
+		"order R1 waits at [], and has stock allocated at [1]"},
 	{7, "INSERT INTO freight_sum VALUES (1, 1, 'EUR', 3, 0, 0)", "parcels that left: 3 kept, 0 there"},
 	{8, "UPDATE orders SET record = json_set(record, '$.status', 'open')", "waits for 1 of JAR, of which 10 are free"},
 }
