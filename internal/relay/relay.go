@@ -58,7 +58,7 @@ func Open(ctx context.Context, st *store.Store, o engine.Options) (*Relay, error
 	r.Orders = orders.New(e, r.Exchange, r.Inventory, r.Listing)
 	r.Shipping = shipping.New(e, r.Exchange, r.Inventory, r.Orders)
 	r.Returning = returning.New(e, r.Exchange, r.Inventory, r.Orders)
-	r.Sheets = sheets.New(e, r.Inventory, r.Listing)
+	r.Sheets = sheets.New(e, r.Inventory, r.Listing, r.Shipping)
 	r.Views = views.New(e, r.Exchange, r.Shipping, r.Returning)
 	r.Keeping = keeping.New(e, o.Backups)
 	r.Joining = joining.New(e, r.Exchange, r.Inventory, r.Listing, r.Orders, r.Views, r.Keeping)

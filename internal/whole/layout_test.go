@@ -77,7 +77,7 @@ func rooms() map[string]map[string]bool {
 		"orders":    {"listing"},
 		"shipping":  {"orders"},
 		"returning": {"shipping"},
-		"sheets":    {"listing"},
+		"sheets":    {"listing", "shipping"},
 		"views":     {"returning"},
 		"joining":   {"orders", "views", "keeping"},
 		"people":    {"views"},

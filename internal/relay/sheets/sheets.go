@@ -6,6 +6,7 @@ import (
 	"openrelay/internal/relay/engine"
 	"openrelay/internal/relay/inventory"
 	"openrelay/internal/relay/listing"
+	"openrelay/internal/relay/shipping"
 )
 
 // Sheets takes in tables.
@@ -13,9 +14,10 @@ type Sheets struct {
 	*engine.Engine
 	Inventory *inventory.Inventory
 	Listing   *listing.Listing
+	Shipping  *shipping.Shipping
 }
 
 // New makes the sheets of a company.
-func New(e *engine.Engine, inv *inventory.Inventory, l *listing.Listing) *Sheets {
-	return &Sheets{Engine: e, Inventory: inv, Listing: l}
+func New(e *engine.Engine, inv *inventory.Inventory, l *listing.Listing, s *shipping.Shipping) *Sheets {
+	return &Sheets{Engine: e, Inventory: inv, Listing: l, Shipping: s}
 }

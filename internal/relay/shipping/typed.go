@@ -27,47 +27,125 @@ const longestNumber = 80
 // TypeNumber lets a packed parcel leave with a number that a person typed. Its channel is told like of any other. Of a parcel
 // that left so, it corrects the number: nothing ships again, and the channel is told the new one.
 func (r *Shipping) TypeNumber(ctx context.Context, parcel string, t Typed, who string) error {
+	return r.Commit(ctx, func(ch *engine.Change) error { return r.PutNumber(ch, parcel, t, who) })
+}
+
+// CheckTyped tidies a number that was typed, and refuses what none can be.
+func (r *Shipping) CheckTyped(t *Typed) error {
 	t.Number, t.Service = strings.Join(strings.Fields(t.Number), " "), strings.TrimSpace(t.Service)
-	carrier, ok := r.NamedCarrier(t.Carrier)
-	switch {
-	case !ok:
+	if _, ok := r.NamedCarrier(t.Carrier); !ok {
 		return engine.Refuse("carrier: there is no carrier %q that is only named; add it in Settings", t.Carrier)
-	case len(t.Number) < 3 || len(t.Number) > longestNumber:
+	}
+	if len(t.Number) < 3 || len(t.Number) > longestNumber {
 		return engine.Refuse("number: 3 to %d characters are expected", longestNumber)
 	}
-	return r.Commit(ctx, func(ch *engine.Change) error {
-		in, err := loadCarton(ch, parcel)
-		if err != nil {
-			return err
-		}
-		p := in.own()
-		corrects := p.Left() && p.CarrierID == 0 && !in.told()
-		if why := notToShip(p); why != "" && !corrects {
-			return &engine.Refused{Text: why, Conflict: true}
-		}
-		if err := numberFree(ch, p, t.Number); err != nil {
-			return err
-		}
-		was := *p
-		for i := range in {
-			p := &in[i].parcel
-			p.CarrierID, p.CarrierTold, p.Service, p.ServiceName, p.Error = 0, carrier.Name, "", t.Service, ""
-			p.Tracking, p.TrackingURL = t.Number, followed(carrier, t.Number)
-		}
-		if !corrects {
-			in.untold()
-			return r.leaveTyped(ch, in, who, fmt.Sprintf("%s took it; tracking number %s was typed", p.CarrierTold, p.Tracking))
-		}
-		if p.Tracking == was.Tracking && p.CarrierTold == was.CarrierTold && p.ServiceName == was.ServiceName {
-			return &engine.Refused{Text: fmt.Sprintf("parcel %s has %s already", p.Number, p.Tracking), Conflict: true}
-		}
-		for i := range in {
-			if err := r.correctTyped(ch, &in[i].parcel, was, in[i].order, who); err != nil {
-				return err
+	return nil
+}
+
+// WantsNumber finds the parcel that a number from elsewhere is for: by its own number, or by that of its order where only one parcel
+// of it is packed or left with such a number. Those that have no number yet are meant first.
+func (r *Shipping) WantsNumber(ctx context.Context, number string) (store.Parcel, error) {
+	p, err := r.Store.Parcel(ctx, number)
+	if !errors.Is(err, store.ErrNotFound) {
+		return p, err
+	}
+	o, err := r.Store.OrderByNumber(ctx, number)
+	if err != nil {
+		return p, err
+	}
+	list, err := r.Store.ParcelsOfOrder(ctx, o.ID)
+	if err != nil {
+		return p, err
+	}
+	return onlyWanting(o.Number, list)
+}
+
+// onlyWanting is the only parcel of an order that a number from elsewhere can be for.
+func onlyWanting(number string, list []store.Parcel) (store.Parcel, error) {
+	for _, wants := range []func(p *store.Parcel) bool{
+		func(p *store.Parcel) bool { return p.State == store.ToShip },
+		func(p *store.Parcel) bool { return p.Left() && p.CarrierID == 0 && p.ToldBy == 0 },
+	} {
+		var found []store.Parcel
+		for i := range list {
+			if wants(&list[i]) {
+				found = append(found, list[i])
 			}
 		}
-		return nil
-	})
+		switch len(found) {
+		case 0:
+			continue
+		case 1:
+			return found[0], nil
+		}
+		return store.Parcel{}, &engine.Refused{Text: fmt.Sprintf("order %s has %d parcels that a number may be for; say which", number,
+			len(found)), Conflict: true}
+	}
+	return store.Parcel{}, &engine.Refused{Text: fmt.Sprintf("nothing of order %s is packed and without a number", number), Conflict: true}
+}
+
+// PutNumber lets a packed parcel leave with a number from elsewhere, or corrects it, within a change. The parcel may be named by its
+// order's number, where only one is meant.
+func (r *Shipping) PutNumber(ch *engine.Change, parcel string, t Typed, who string) error {
+	if err := r.CheckTyped(&t); err != nil {
+		return err
+	}
+	carrier, _ := r.NamedCarrier(t.Carrier)
+	number, err := meantBy(ch, parcel)
+	if err != nil {
+		return err
+	}
+	in, err := loadCarton(ch, number)
+	if err != nil {
+		return err
+	}
+	p := in.own()
+	corrects := p.Left() && p.CarrierID == 0 && !in.told()
+	if why := notToShip(p); why != "" && !corrects {
+		return &engine.Refused{Text: why, Conflict: true}
+	}
+	if err := numberFree(ch, p, t.Number); err != nil {
+		return err
+	}
+	was := *p
+	for i := range in {
+		p := &in[i].parcel
+		p.CarrierID, p.CarrierTold, p.Service, p.ServiceName, p.Error = 0, carrier.Name, "", t.Service, ""
+		p.Tracking, p.TrackingURL = t.Number, followed(carrier, t.Number)
+	}
+	if !corrects {
+		in.untold()
+		return r.leaveTyped(ch, in, who, fmt.Sprintf("%s took it; tracking number %s was typed", p.CarrierTold, p.Tracking))
+	}
+	if p.Tracking == was.Tracking && p.CarrierTold == was.CarrierTold && p.ServiceName == was.ServiceName {
+		return &engine.Refused{Text: fmt.Sprintf("parcel %s has %s already", p.Number, p.Tracking), Conflict: true}
+	}
+	for i := range in {
+		if err := r.correctTyped(ch, &in[i].parcel, was, in[i].order, who); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// meantBy is the number of the parcel that is meant by its own number or its order's.
+func meantBy(ch *engine.Change, number string) (string, error) {
+	if _, err := ch.Parcel(number); !errors.Is(err, store.ErrNotFound) {
+		return number, err
+	}
+	if _, err := ch.Shipment(number); !errors.Is(err, store.ErrNotFound) {
+		return number, err
+	}
+	o, err := ch.OrderByNumber(number)
+	if err != nil {
+		return "", err
+	}
+	list, err := ch.ParcelsOfOrder(o.ID)
+	if err != nil {
+		return "", err
+	}
+	p, err := onlyWanting(o.Number, list)
+	return p.Number, err
 }
 
 // numberFree refuses a tracking number that stands on another parcel.
