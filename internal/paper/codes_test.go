@@ -18,7 +18,7 @@ func TestTheSheetOfCodes(t *testing.T) {
 		}
 		var buf bytes.Buffer
 		require.NoError(t, WriteCodeSheet(&buf, s))
-		assert.Equal(t, 2, bytes.Count(buf.Bytes(), []byte("/Type /Page\n")), l)
+		assert.Equal(t, 3, bytes.Count(buf.Bytes(), []byte("/Type /Page\n")), l)
 		for _, c := range Commands {
 			if l != "en" {
 				assert.NotEmpty(t, words[l][c.Title], c.Title)
