@@ -66,7 +66,8 @@ const parcelQuery = `SELECT p.id, p.number, p.shipment_id, s.number AS shipment_
 	p.price, p.currency, p.manifest_id, p.created_at, p.shipped_at, p.delivered_at, p.scanned_at, p.void_asked_at,
 	p.sscc, p.error, p.wrong_field, p.told_by, p.told_id, p.revision, p.travels_in,
 	coalesce((SELECT x.number FROM parcel x WHERE x.id=p.travels_in),'') AS carton,
-	coalesce((SELECT group_concat(x.number,' ') FROM parcel x WHERE x.travels_in=p.id AND x.state<>'called off'),'') AS riders
+	coalesce((SELECT group_concat(x.number,' ') FROM parcel x WHERE x.travels_in=p.id AND x.travels_in<>0
+		AND x.state<>'called off'),'') AS riders
 	FROM parcel p JOIN shipment s ON s.id=p.shipment_id JOIN orders o ON o.id=s.order_id LEFT JOIN connection c ON c.id=p.carrier_id `
 
 func parcelsWhere(sel selector, where string, args ...any) ([]Parcel, error) {

@@ -42,7 +42,7 @@ func (s *Store) OrdersTo(ctx context.Context, o *order.Order) ([]*order.Order, e
 	if key == 0 {
 		return nil, nil
 	}
-	return loadOrders(s.selector(ctx), "recipient=? AND id<>? ORDER BY id", key, o.ID)
+	return loadOrders(s.selector(ctx), "recipient=? AND recipient<>0 AND id<>? ORDER BY id", key, o.ID)
 }
 
 // recipientsKnown works out who the open orders of an older file go to.
@@ -63,7 +63,7 @@ var recipientsKnown = goose.NewGoMigration(26, &goose.GoFunc{RunTx: func(ctx con
 // unknownRecipients works out who some orders go to of which that is not known, by id.
 func unknownRecipients(ctx context.Context, tx *sql.Tx) (map[int64]int64, error) {
 	rows, err := tx.QueryContext(ctx, `SELECT id, CASE ship_to WHEN '' THEN coalesce(record->'$.ship_to','{}') ELSE ship_to END FROM orders
-		WHERE recipient=-1 LIMIT 500`)
+		WHERE recipient=-1 AND recipient<>0 LIMIT 500`)
 	if err != nil {
 		return nil, err
 	}

@@ -72,3 +72,27 @@ func TestAnOlderFileLearnsItsRecipients(t *testing.T) {
 	}
 	require.Positive(t, known)
 }
+
+// TestWhatTravelsTogetherIsFoundByAnIndex: however many orders and parcels there are.
+func TestWhatTravelsTogetherIsFoundByAnIndex(t *testing.T) {
+	s := open(t)
+	for query, index := range map[string]string{
+		parcelQuery + "WHERE p.shipment_id=7":                                  "parcel_travels_in",
+		"SELECT id FROM orders WHERE recipient=5 AND recipient<>0 AND id<>7":   "orders_recipient",
+		shipmentQuery + "WHERE s.together=3 AND s.together<>0":                 "shipment_together",
+		parcelQuery + "WHERE p.travels_in=3 AND p.travels_in<>0 ORDER BY p.id": "parcel_travels_in",
+		parcelQuery + "WHERE p.told_by=1 AND p.told_id='x' AND p.told_by<>0":   "parcel_told",
+	} {
+		var plan []struct {
+			ID, Parent, Notused int64
+			Detail              string
+		}
+		require.NoError(t, s.read.SelectContext(t.Context(), &plan, "EXPLAIN QUERY PLAN "+query))
+		var text string
+		for _, p := range plan {
+			text += p.Detail + "\n"
+		}
+		assert.Contains(t, text, index, query)
+		assert.NotContains(t, text, "SCAN", query)
+	}
+}
