@@ -11,7 +11,7 @@ const stale: Record<string, string[]> = {
   import: ["import"],
   round: ["rounds", "round", "round rules", "picking"],
   return: ["returns", "return", "order", "stock"],
-  shipment: ["shipments", "shipment", "parcels", "parcel", "picking", "order"],
+  shipment: ["shipments", "shipment", "parcels", "parcel", "picking", "order", "companions"],
   manifest: ["manifests", "parcels"],
   exception: ["board", "exceptions", "exceptions of", "causes"],
   rule: ["rules"],
