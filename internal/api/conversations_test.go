@@ -283,11 +283,54 @@ func TestParcelsByTheInterface(t *testing.T) {
 		clerk GET /parcels/{s}/rates => 200 ‹anna› ‹bert›
 		clerk POST /parcels/{s}/ship {"carrier":"nobody","service":"PP"} => 422 ‹nobody›
 		clerk GET /parcels/{s}/label.pdf => 409
+		clerk GET /labels.pdf?parcels={s} => 409 ‹no label yet›
+		clerk GET /labels.pdf => 422 ‹1 to 100›
+		clerk GET /parcels/{s}/packing-slip.pdf?prices=yes => 200 ‹%PDF›
+		clerk GET /packing-slips.pdf?parcels={s} => 200 ‹%PDF›
+		clerk GET /packing-slips.pdf?parcels={s},NONE => 404 ‹NONE›
+		clerk GET /codes.pdf => 200 ‹%PDF›
+		viewer GET /codes.pdf => 403
+		clerk POST /parcels/{s}/take-out {"units":{"JAR":9}} => 409 ‹more than lie in parcel›
+		clerk POST /parcels/{s}/take-out {"units":{"JAR":1}} => 200 ‹"quantity":1›
+		clerk POST /shipments/{s}/pack {"into":"{s}"} => 200 ‹"state":"packed"›
+		packer PUT /parcels/{s}/address {"name":"Maren Tolland","street":"Lindenrow 15","postcode":"41360","town":"Harrowmere","country":"XW"} => 403
+		clerk PUT /parcels/{s}/address {"name":"Maren Tolland","street":"","postcode":"41360","town":"Harrowmere","country":"XW"} => 422 ‹street is missing›
+		clerk PUT /parcels/{s}/address {"name":"Maren Tolland","street":"Lindenrow 15","postcode":"41360","town":"Harrowmere","country":"XW"} => 200 ‹Lindenrow 15›
+		clerk POST /parcels/actions {"action":"dance","parcels":["{s}"]} => 422
+		viewer POST /parcels/actions {"action":"unpack parcels","parcels":["{s}"]} => 403
+		clerk POST /parcels/actions {"action":"unpack parcels","parcels":["{s}","NONE"]} => 200 ‹no such parcel›
 		clerk GET /orders/S-1/pick-list.pdf => 200 ‹%PDF›
 		clerk POST /pick-lists.pdf?orders=S-1 => 200 ‹%PDF›
 		viewer GET /manifests => 200
 		viewer GET /shipments/NONE => 404
 		viewer GET /parcels/{s}/serials => 200
+	`)
+}
+
+func TestSendingOtherwiseByTheInterface(t *testing.T) {
+	c := talk(t, "anna")
+	c.Stock(10, "JAR", "LID")
+	c.Sell("S-1", trial.Units("JAR", 2))
+	c.Sell("S-2", trial.Units("LID", 1))
+	c.says(`
+		clerk GET /orders/S-1/companions => 200 ‹same recipient: Maren Tolland›
+		viewer GET /orders/S-1/companions => 200 ‹same recipient and address›
+		clerk GET /orders/NONE/companions => 404
+		viewer POST /orders/S-1/together {"with":["S-2"]} => 403
+		packer POST /orders/S-1/together {"with":["S-7"]} => 404 ‹S-7›
+		packer POST /orders/S-1/together {"with":["S-2"]} => 200 ‹"together":true›
+		packer POST /orders/S-1/alone => 200 ‹"together":false›
+		packer POST /orders/S-1/alone => 409 ‹travels alone›
+		packer POST /orders/S-1/plan {"kind":"keep back","lines":{"1025":1}} => 403
+		clerk POST /orders/S-1/plan {"kind":"keep back","lines":{"7":1}} => 422 ‹no line 7›
+		clerk POST /orders/S-1/plan {"kind":"keep back","lines":{}} => 422
+		clerk POST /orders/S-1/plan {"kind":"dance","lines":{"1025":1}} => 422
+		clerk POST /orders/S-1/plan {"kind":"keep back","lines":{"1025":2}} => 409 ‹hold the order instead›
+		clerk POST /orders/S-1/plan {"kind":"keep back","lines":{"1025":1},"reason":"by truck"} => 200 ‹"kept_back":1›
+		clerk POST /orders/S-1/plan {"kind":"keep back","lines":{"1025":0}} => 200
+		clerk POST /orders/S-1/plan {"kind":"split","lines":{"1025":1}} => 200 ‹S10003›
+		clerk POST /orders/S-1/plan {"kind":"move","to":"nowhere","lines":{"1025":1}} => 422 ‹nowhere›
+		clerk GET /orders?to_pick=true => 200 ‹S-1› ‹S-2›
 	`)
 }
 

@@ -206,10 +206,7 @@ func (a *API) packingSlip(r *http.Request, v views.ParcelView, prices bool) (pap
 	if paper.Speaks(o.Record.Language) {
 		s.Language = o.Record.Language
 	}
-	var err error
-	if s.From, err = a.relay.SenderOf(v); err != nil {
-		return s, err
-	}
+	s.From = a.relay.From(&v.Parcel, o)
 	all, err := a.relay.Store.ParcelsOf(ctx, v.ShipmentID)
 	if err != nil {
 		return s, err
@@ -329,10 +326,10 @@ func (a *API) label(r *http.Request, number string) (paper.Label, error) {
 	if err != nil {
 		return paper.Label{}, err
 	}
-	from, err := a.relay.SenderOf(v)
 	return paper.Label{Carrier: v.CarrierName, Service: v.ServiceName, Tracking: v.Tracking, Routing: l.Routing, Imprint: l.PrintLines,
-		From: from, To: v.Order.ShipTo, Order: v.OrderNumber, Shipment: v.Number, SSCC: v.SSCC, WeightG: v.WeightG,
-		Language: a.company(r).Language, Day: time.UnixMicro(v.ShippedAt).In(a.relay.Zone()).Format(time.DateOnly)}, err
+		From: a.relay.From(&v.Parcel,
+			v.Order), To: v.Order.ShipTo, Order: v.OrderNumber, Shipment: v.Number, SSCC: v.SSCC, WeightG: v.WeightG,
+		Language: a.company(r).Language, Day: time.UnixMicro(v.ShippedAt).In(a.relay.Zone()).Format(time.DateOnly)}, nil
 }
 
 // onManifest lists all parcels of a manifest, newest first.

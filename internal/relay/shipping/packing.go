@@ -11,6 +11,7 @@ import (
 	"openrelay/internal/core/message"
 	"openrelay/internal/core/order"
 	"openrelay/internal/core/packing"
+	"openrelay/internal/core/place"
 	"openrelay/internal/relay/engine"
 	"openrelay/internal/store"
 )
@@ -419,18 +420,24 @@ func kg(g int64) string { return fmt.Sprintf("%d.%03d", g/1000, g%1000) }
 
 // Parcel is what a carrier is asked for, and told of, a parcel.
 func (r *Shipping) Parcel(p store.Parcel, o *order.Order, c *engine.Conn) message.Parcel {
-	from := r.Place(p.LocationID).Address
-	if ch := r.ByID(o.ConnectionID); ch != nil {
-		if s, ok := r.Sender(ch.Settings().Sender); ok {
-			from = s.From(from)
-		}
-	}
+	from := r.From(&p, o)
 	to := o.ShipTo
 	if to.Email == "" {
 		to.Email = o.Record.BuyerEmail
 	}
 	return message.Parcel{Reference: p.Number, From: from, To: to, WeightG: p.WeightG, LengthMM: p.LengthMM, WidthMM: p.WidthMM,
 		HeightMM: p.HeightMM, OrderRef: o.Number, Test: c.Rec().Test, Handover: r.Today()}
+}
+
+// From is whom a parcel comes from: the sender of its order's channel, at the place that sends it.
+func (r *Shipping) From(p *store.Parcel, o *order.Order) place.Address {
+	from := r.Place(p.LocationID).Address
+	if ch := r.ByID(o.ConnectionID); ch != nil {
+		if s, ok := r.Sender(ch.Settings().Sender); ok {
+			return s.From(from)
+		}
+	}
+	return from
 }
 
 // storedParcel loads a parcel for reading. What is not packed yet is no parcel, and that is said.

@@ -14,7 +14,6 @@ import (
 	"openrelay/internal/core/message"
 	"openrelay/internal/core/order"
 	"openrelay/internal/core/picking"
-	"openrelay/internal/core/place"
 	"openrelay/internal/relay/engine"
 	"openrelay/internal/relay/shipping"
 	"openrelay/internal/store"
@@ -522,13 +521,4 @@ func (r *Views) feedView(c *engine.Conn, f store.Feed) (FeedView, bool) {
 		v.Lamp = Lamp{"go", "running well"}
 	}
 	return v, true
-}
-
-// SenderOf is who a parcel's label says it comes from.
-func (r *Views) SenderOf(v ParcelView) (place.Address, error) {
-	c := r.ByID(v.CarrierID)
-	if c == nil {
-		return place.Address{}, &engine.Refused{Text: fmt.Sprintf("parcel %s has no carrier yet", v.Number), Conflict: true}
-	}
-	return r.Shipping.Parcel(v.Parcel, v.Order, c).From, nil
 }
