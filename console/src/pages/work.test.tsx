@@ -159,6 +159,50 @@ describe("picking", () => {
     await said("GHOST is not in this shipment");
   });
 
+  describe("where no place has what is missing", () => {
+    const short = {
+      text: "1 × LID wait, no place has them",
+      elsewhere: 0,
+      waiting: 1,
+      expected: 4,
+      waits: [{ order: "O10002", line: 2049, units: 1, kept: 2 }],
+    };
+    const missing = async (me: object) => {
+      const asked = service({ [`POST ${shipment}/short`]: short, me });
+      open(<Pick />, "/pick/S10002", "/pick/:number");
+      await userEvent.click(await screen.findByRole("button", { name: "LID is not there" }));
+      await userEvent.click(await screen.findByRole("button", { name: "It is not there" }));
+      await said("4 are on order");
+      return asked;
+    };
+
+    it("sends the rest without it", async () => {
+      const asked = await missing(as("clerk"));
+      await userEvent.click(screen.getByRole("button", { name: "Send the rest without" }));
+      await said("The rest is sent without");
+      expect(changes(asked)[1]).toMatchObject({
+        path: "orders/O10002/plan",
+        body: { kind: "keep back", lines: { 2049: 3 }, reason: "not found" },
+      });
+    });
+
+    it("cancels it, with a reason that the channel is told", async () => {
+      const asked = await missing(as("clerk"));
+      await userEvent.click(screen.getByRole("button", { name: "Cancel them …" }));
+      await userEvent.type(screen.getByLabelText(/Why/), "not found");
+      await userEvent.click(screen.getByRole("button", { name: "Cancel these units" }));
+      await said("Cancelled; the channel is told");
+      expect(changes(asked)[1]).toMatchObject({ path: "orders/O10002/cancel", body: { reason: "not found", lines: { 2049: 1 } } });
+    });
+
+    it("lets it wait, and tells a packer who can do more", async () => {
+      await missing({ ...as("clerk"), may: ["look", "ship"] });
+      await said("Whoever works on orders can send the rest");
+      await userEvent.click(screen.getByRole("button", { name: "Let it wait" }));
+      await said("1 × LID wait, no place has them");
+    });
+  });
+
   it("is told what is not there, and says what becomes of it", async () => {
     const asked = service({
       [`POST ${shipment}/short`]: { text: "1 × LID wait, no place has them", elsewhere: 0, waiting: 1, expected: 0 },

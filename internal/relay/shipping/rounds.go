@@ -228,6 +228,7 @@ func (r *Shipping) ShortInRound(ctx context.Context, number string, m Missing, w
 	if err != nil {
 		return out, err
 	}
+	out.Waits = []ShortLine{}
 	for i, shipment := range of {
 		one := m
 		one.Quantity = left[i]
@@ -238,6 +239,7 @@ func (r *Shipping) ShortInRound(ctx context.Context, number string, m Missing, w
 		out.Text, out.Bin, out.Expected = got.Text, engine.Or(got.Bin, out.Bin), got.Expected
 		out.Elsewhere += got.Elsewhere
 		out.Waiting += got.Waiting
+		out.Waits = append(out.Waits, got.Waits...)
 	}
 	return out, r.Commit(ctx, func(ch *engine.Change) error {
 		x, err := ch.Round(number)

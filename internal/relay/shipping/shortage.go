@@ -28,6 +28,16 @@ type Shortage struct {
 	Elsewhere int64  `json:"elsewhere" doc:"Units that another place sends instead"`
 	Waiting   int64  `json:"waiting" doc:"Units for which there is no stock anywhere; the order waits"`
 	Expected  int64  `json:"expected" doc:"Units of the item that are on order"`
+
+	Waits []ShortLine `json:"waits" doc:"Which lines wait: they can be cancelled, or kept back so that the rest is sent"`
+}
+
+// ShortLine is an order's line that waits because units were not there.
+type ShortLine struct {
+	Order string `json:"order"`
+	Line  int64  `json:"line" doc:"Id of the order's line"`
+	Units int64  `json:"units"`
+	Kept  int64  `json:"kept" doc:"Units of it that are kept back already"`
 }
 
 // ReportShort takes in that a picker does not find units: they are taken off the stock at once, so that nobody else is promised
@@ -75,7 +85,7 @@ func (r *Shipping) ReportShort(ctx context.Context, shipment string, m Missing, 
 		if err := r.askCount(ch, &s, o, w, m, who); err != nil {
 			return err
 		}
-		out = Shortage{Waiting: released}
+		out = Shortage{Waiting: released, Waits: []ShortLine{}}
 		ch.Tell("shipment", s.Number)
 		return nil
 	})
@@ -211,6 +221,14 @@ func (r *Shipping) planShort(ctx context.Context, shipment string, m Missing, ou
 		}
 	}
 	out.Elsewhere, out.Waiting = max(0, out.Waiting-waiting), min(out.Waiting, waiting)
+	left := out.Waiting
+	for i := range o.Lines {
+		if l := &o.Lines[i]; lineWants(l, it.ID) && l.Waiting() > 0 && left > 0 {
+			n := min(l.Waiting(), left)
+			out.Waits = append(out.Waits, ShortLine{Order: o.Number, Line: l.ID, Units: n, Kept: o.Kept(l)})
+			left -= n
+		}
+	}
 	levels, err := r.Store.Levels(ctx, []int64{it.ID})
 	if err != nil {
 		return err

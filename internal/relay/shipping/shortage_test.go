@@ -95,6 +95,7 @@ func TestTheLastUnitIsNotThere(t *testing.T) {
 	require.EqualValues(t, 1, out.Waiting)
 	require.Contains(t, out.Text, "1 × JAR wait, no place has them")
 	l := lineOf(t, k, "S-1")
+	require.Equal(t, []shipping.ShortLine{{Order: "O10001", Line: l.ID, Units: 1}}, out.Waits)
 	require.EqualValues(t, []int64{1, 1}, []int64{l.Picked, l.Waiting()})
 	require.EqualValues(t, 1, k.OnHand("JAR"))
 	k.Holds()
