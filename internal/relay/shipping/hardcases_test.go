@@ -159,3 +159,29 @@ func TestKeptBackUnitsAreCancelledAtTheChannel(t *testing.T) {
 	require.Empty(t, rows)
 	k.Holds()
 }
+
+// TestTheRestIsSentWithoutWhatIsMissing: the order is held for what is not there, until that is kept back; the same shipment goes on.
+func TestTheRestIsSentWithoutWhatIsMissing(t *testing.T) {
+	k := trial.New(t, "ann")
+	ctx := t.Context()
+	k.Stock(2, "JAR", "LID")
+	k.Sell("S-1", trial.Units("JAR", 2), trial.Units("LID", 1))
+	s, err := k.StartPick(ctx, "S-1", "Pim")
+	require.NoError(t, err)
+	_, err = k.Scan(ctx, s, "LID", "", 1, "Pim")
+	require.NoError(t, err)
+	out, err := k.ReportShort(ctx, s, missing("JAR", 1), "Pim")
+	require.NoError(t, err)
+	require.Len(t, out.Waits, 1)
+	_, err = k.Scan(ctx, s, "JAR", "", 1, "Pim")
+	require.ErrorContains(t, err, "is held")
+	w := out.Waits[0]
+	require.NoError(t, k.Plan(ctx, w.Order, shipping.HandPlan{Kind: shipping.KeepBack, Lines: map[int64]int64{w.Line: w.Kept + w.Units}}, 0,
+		"Edda"))
+	_, err = k.Scan(ctx, s, "JAR", "", 1, "Pim")
+	require.NoError(t, err)
+	require.NoError(t, k.PackInto(s, "small"))
+	require.NoError(t, k.Label(s, "ann"))
+	require.Equal(t, "part shipped", k.Stage("S-1"))
+	k.Holds()
+}
