@@ -383,12 +383,8 @@ func (r *Shipping) unpack(ch *engine.Change, x *content, who string) error {
 		return err
 	}
 	after := contents(parcels, live)
-	for _, line := range lineIDs(&s) {
-		if n := wholeUnits(&s, line, before) - wholeUnits(&s, line, after); n > 0 {
-			if err := o.Unpack(line, min(n, o.Line(line).Packed)); err != nil {
-				return engine.OrderStateError(err)
-			}
-		}
+	if err := unpackUnits(o, &s, before, after); err != nil {
+		return err
 	}
 	if err := ch.UnpackSerials(p.ID); err != nil {
 		return err
@@ -403,6 +399,18 @@ func (r *Shipping) unpack(ch *engine.Change, x *content, who string) error {
 		return err
 	}
 	return r.Orders.SaveOrder(ch, o)
+}
+
+// unpackUnits notes on an order which of its units lie in no parcel any more: those that lay in one before, and not after.
+func unpackUnits(o *order.Order, s *store.Shipment, before, after map[lineItem]int64) error {
+	for _, line := range lineIDs(s) {
+		if n := wholeUnits(s, line, before) - wholeUnits(s, line, after); n > 0 {
+			if err := o.Unpack(line, min(n, o.Line(line).Packed)); err != nil {
+				return engine.OrderStateError(err)
+			}
+		}
+	}
+	return nil
 }
 
 // notUnpacked says why a parcel is not unpacked.

@@ -83,12 +83,8 @@ func (r *Shipping) takeOutUnits(ch *engine.Change, x *content, left map[string]i
 	if taken == 0 {
 		return nil
 	}
-	for _, line := range lineIDs(&s) {
-		if n := wholeUnits(&s, line, before) - wholeUnits(&s, line, after); n > 0 {
-			if err := o.Unpack(line, n); err != nil {
-				return engine.OrderStateError(err)
-			}
-		}
+	if err := unpackUnits(o, &s, before, after); err != nil {
+		return err
 	}
 	if p.Error = ""; rest == 0 {
 		p.State = store.CalledOff
