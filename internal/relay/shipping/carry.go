@@ -110,6 +110,9 @@ func (r *Shipping) orSay(ctx context.Context, number, what string, cause order.C
 // chosenRate is how a parcel is sent without a person: by the service that a rule chose, or else by the one that the
 // buyer was promised, or, where nothing was, by the cheapest that takes it. What was promised is never replaced.
 func (r *Shipping) chosenRate(ctx context.Context, parcel string, o *order.Order) (Rate, error) {
+	if err := r.samePromise(ctx, parcel, o); err != nil {
+		return Rate{}, err
+	}
 	want, by := o.Ours.Decided.Service, "the rule wants"
 	if word := o.Record.RequestedService; want == "" && word != "" {
 		by = fmt.Sprintf("the buyer was promised “%s”, which is", word)
@@ -151,6 +154,32 @@ func (r *Shipping) chosenRate(ctx context.Context, parcel string, o *order.Order
 		why += " (" + strings.Join(refused, "; ") + ")"
 	}
 	return Rate{}, &engine.Refused{Text: why, Conflict: true}
+}
+
+// samePromise refuses to choose a service without a person where another order in the carton was promised another.
+func (r *Shipping) samePromise(ctx context.Context, parcel string, o *order.Order) error {
+	p, err := r.storedParcel(ctx, parcel)
+	if err != nil || p.Riders == "" {
+		return err
+	}
+	for _, number := range append(strings.Fields(p.Riders), p.Number) {
+		x, err := r.Store.Parcel(ctx, number)
+		if err != nil {
+			return err
+		}
+		other, err := r.Store.OrderByID(ctx, x.OrderID)
+		if err != nil {
+			return err
+		}
+		if other.Record.RequestedService != o.Record.RequestedService || other.Ours.Decided.Service != o.Ours.Decided.Service {
+			return &engine.Refused{
+				Text: fmt.Sprintf("order %s in the same carton was promised another service than order %s; choose one that keeps both",
+					other.Number, o.Number),
+				Conflict: true,
+			}
+		}
+	}
+	return nil
 }
 
 // AskPacked asks for the labels of all packed parcels of an order, and names those parcels.

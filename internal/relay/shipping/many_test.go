@@ -85,3 +85,23 @@ func TestALabelThatStaysIsSaid(t *testing.T) {
 	require.Equal(t, store.Gone, k.ParcelOf(a).State)
 	k.Holds()
 }
+
+// TestTwoPromisesInOneCarton are no machine's to choose from: a person says by which service both are kept.
+func TestTwoPromisesInOneCarton(t *testing.T) {
+	k := trial.New(t, "ann")
+	k.Learned()
+	k.Stock(5, "JAR")
+	swift := trial.Sale("S-2", trial.Units("JAR", 1))
+	swift.RequestedService = "fast"
+	k.Sell("S-1", trial.Units("JAR", 1))
+	k.Take("stall", trial.Event("order", "S-2", 1, swift))
+	require.NoError(t, k.SendTogether(t.Context(), "S-1", []string{"S-2"}, "Pim"))
+	a, b := k.Picked("S-1"), k.Picked("S-2")
+	require.NoError(t, k.PackInto(a, "small"))
+	got := many(t, k, shipping.ShipParcels, a, b)
+	require.Contains(t, got[a].Text, "in the same carton was promised another service than order")
+	require.Equal(t, store.JobRefused, got[b].State)
+	require.NoError(t, k.Label(a, "ann"), "a person chose")
+	require.Equal(t, []string{"shipped", "shipped"}, []string{k.Stage("S-1"), k.Stage("S-2")})
+	k.Holds()
+}
