@@ -229,6 +229,9 @@ func (r *Shipping) dropUnwanted(ch *engine.Change, in carton, tracking string) (
 			continue
 		}
 		p.State = store.CalledOff
+		if err := ch.UnpackSerials(p.ID); err != nil {
+			return nil, err
+		}
 		if len(unwanted) == len(in) && i == 0 {
 			in[i].order.Hold(order.Hold{Cause: order.LateCancel,
 				Text:     fmt.Sprintf("Cancelled at the channel while label %s was being bought.", tracking),

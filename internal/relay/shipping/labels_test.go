@@ -8,10 +8,14 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"openrelay/internal/core/catalog"
+	"openrelay/internal/core/message"
 	"openrelay/internal/core/order"
 	"openrelay/internal/relay/attention"
 	"openrelay/internal/relay/engine"
 	"openrelay/internal/relay/exchange"
+	"openrelay/internal/relay/listing"
+	"openrelay/internal/relay/shipping"
 	"openrelay/internal/relay/trial"
 	"openrelay/internal/store"
 )
@@ -188,5 +192,30 @@ func TestWhatTheCarrierRefusedIsCorrected(t *testing.T) {
 	require.Equal(t, "AN-77", k.ParcelOf(a).Tracking)
 	require.Empty(t, k.Causes())
 	require.ErrorContains(t, k.CorrectAddress(t.Context(), a, to, "Edda"), "has left already")
+	k.Holds()
+}
+
+// TestSerialsOfACancelledParcelAreFree: the order is cancelled while the label is bought; the unit can be sold and packed again.
+func TestSerialsOfACancelledParcelAreFree(t *testing.T) {
+	k := trial.New(t, "ann")
+	ctx := t.Context()
+	require.NoError(t, k.AddItems(ctx, []listing.Opening{{Item: catalog.Item{SKU: "SCALE", Name: "A scale", WeightG: 500, LengthMM: 100,
+		WidthMM: 80, HeightMM: 40, Price: 1000, Currency: "EUR", Serials: true}, Counts: map[int64]int64{k.PlaceID("alder"): 2}}}, "test"))
+	pack := func(number string, letIn bool) string {
+		s := k.Picked(number)
+		_, err := k.Pack(ctx, s, shipping.Packing{Profile: "small", LetIn: letIn, Serials: map[string][]string{"SCALE": {"A1"}}}, "Pim")
+		require.NoError(t, err)
+		return s
+	}
+	k.Sell("S-1", trial.Units("SCALE", 1))
+	require.NoError(t, k.AskLabel(ctx, pack("S-1", true), "ann", "slow", "Pim"))
+	gone := trial.Sale("S-1", trial.Units("SCALE", 1))
+	gone.State, gone.Status = "cancelled", message.Cancelled
+	k.Push("stall", trial.Event("order", "S-1", 2, gone))
+	k.Settle()
+	require.Equal(t, "cancelled", k.Stage("S-1"))
+	k.Sell("S-2", trial.Units("SCALE", 1))
+	require.NoError(t, k.Label(pack("S-2", false), "ann"))
+	require.Equal(t, "shipped", k.Stage("S-2"))
 	k.Holds()
 }

@@ -16,6 +16,11 @@ func (r *Shipping) TakeOut(ctx context.Context, parcel string, units map[string]
 	if len(units) == 0 {
 		return engine.Refuse("units: say what is taken out")
 	}
+	for sku, n := range units {
+		if n < 1 {
+			return engine.Refuse("units: at least 1 × %s is expected", sku)
+		}
+	}
 	return r.Commit(ctx, func(ch *engine.Change) error {
 		c, err := loadCarton(ch, parcel)
 		if err != nil {
@@ -65,9 +70,6 @@ func (r *Shipping) takeOutUnits(ch *engine.Change, x *content, left map[string]i
 		l := &p.Lines[i]
 		it := items[l.ItemID]
 		n := min(left[it.SKU], l.Quantity)
-		if n < 0 {
-			return engine.Refuse("units: at least 1 × %s is expected", it.SKU)
-		}
 		if n > 0 && it.Serials {
 			return &engine.Refused{
 				Text:     fmt.Sprintf("%s has serial numbers: unpack the parcel, and scan them anew", it.SKU),

@@ -310,6 +310,7 @@ func TestUnitsAreMovedBetweenCartons(t *testing.T) {
 	require.Equal(t, "packed", k.Stage("S-1"))
 	out := func(parcel string, units map[string]int64) error { return k.TakeOut(t.Context(), parcel, units, "Pim") }
 	require.ErrorContains(t, out(one, nil), "say what is taken out")
+	require.ErrorContains(t, out(one, map[string]int64{"JAR": 0}), "at least 1 × JAR is expected")
 	require.ErrorContains(t, out(one, map[string]int64{"JAR": 4}), "1 × JAR more than lie in parcel")
 	require.ErrorContains(t, out(one, map[string]int64{"SPOON": 1}), "1 × SPOON more than lie in parcel")
 	require.NoError(t, out(one, map[string]int64{"JAR": 2}))
