@@ -195,6 +195,28 @@ describe("picking", () => {
       expect(changes(asked)[1]).toMatchObject({ path: "orders/O10002/cancel", body: { reason: "not found", lines: { 2049: 1 } } });
     });
 
+    it("goes on with the other orders of a round where one refuses, and does each once", async () => {
+      let refuses = true;
+      const waits = [
+        { order: "O1", line: 1, units: 1, kept: 0 },
+        { order: "O2", line: 2, units: 1, kept: 0 },
+      ];
+      const asked = service({
+        me: as("clerk"),
+        [`POST ${shipment}/short`]: { ...short, waits },
+        "POST orders/O1/plan": () => (refuses ? refused(409, "nothing of order O1 would be sent; hold the order instead") : {}),
+      });
+      open(<Pick />, "/pick/S10002", "/pick/:number");
+      await userEvent.click(await screen.findByRole("button", { name: "LID is not there" }));
+      await userEvent.click(await screen.findByRole("button", { name: "It is not there" }));
+      await userEvent.click(await screen.findByRole("button", { name: "Send the rest without" }));
+      await said("hold the order instead");
+      refuses = false;
+      await userEvent.click(screen.getByRole("button", { name: "Send the rest without" }));
+      await said("The rest is sent without");
+      expect(changes(asked).map((a) => a.path)).toEqual([`${shipment}/short`, "orders/O1/plan", "orders/O2/plan", "orders/O1/plan"]);
+    });
+
     it("lets it wait, and tells a packer who can do more", async () => {
       await missing({ ...as("clerk"), may: ["look", "ship"] });
       await said("Whoever works on orders can send the rest");

@@ -1,5 +1,5 @@
 import { useMutation, useQuery } from "@tanstack/react-query";
-import { useState } from "react";
+import { useRef, useState } from "react";
 import { api, take, type Schema } from "../../api/client";
 import { may, meQuery } from "../../api/queries";
 import { Button, Trouble } from "../../parts/controls";
@@ -61,8 +61,18 @@ function Waits({ out, onDone }: { out: Shortage; onDone: (text: string) => void 
   const me = useQuery(meQuery);
   const [reason, setReason] = useState("");
   const [cancelling, setCancelling] = useState(false);
+  const settled = useRef(new Set<number>()); // lines that have their outcome: pressing again does the others only
   const each = async (act: (w: Shortage["waits"][number]) => Promise<unknown>) => {
-    for (const w of out.waits) await act(w);
+    let wrong: unknown;
+    for (const w of out.waits.filter((x) => !settled.current.has(x.line))) {
+      try {
+        await act(w);
+        settled.current.add(w.line);
+      } catch (e) {
+        wrong ??= e;
+      }
+    }
+    if (wrong) throw wrong as Error;
   };
   const without = useMutation({
     mutationFn: () =>
