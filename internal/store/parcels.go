@@ -228,10 +228,9 @@ func (t *Tx) Voided(tracking string) (v VoidedLabel, err error) {
 	return v, err
 }
 
-// ItemOfReady is an item of which an order that is ready has stock allocated, with its size.
-type ItemOfReady struct {
-	OrderID  int64  `db:"order_id"`
-	ItemID   int64  `db:"item_id"`
+// SizedItem is an item with its size.
+type SizedItem struct {
+	ID       int64  `db:"id"`
 	SKU      string `db:"sku"`
 	WeightG  int64  `db:"weight_g"`
 	LengthMM int64  `db:"length_mm"`
@@ -241,12 +240,34 @@ type ItemOfReady struct {
 	Upright  bool   `db:"upright"`
 }
 
-// ItemsOfReady loads the items of those of some orders that are ready to be sent and that nobody has begun to pick.
-func (t *Tx) ItemsOfReady(orders []int64) (out []ItemOfReady, err error) {
+// allocatedToReady are the lines of some orders, given by their ids, that are ready to be sent and that nobody has begun to pick.
+const allocatedToReady = `orders o JOIN allocation a ON a.line_id BETWEEN o.id*1024 AND o.id*1024+1023
+	WHERE o.stage='ready' AND o.kind='ship' AND o.test=0 AND o.id IN (%s)`
+
+// ItemsOfReady loads the items, each once, of those of some orders that are ready to be sent and that nobody has begun to pick.
+func (t *Tx) ItemsOfReady(orders []int64) (out []SizedItem, err error) {
 	in, args := list(orders)
-	err = t.sel(&out, `SELECT DISTINCT o.id AS order_id, i.id AS item_id, i.sku, i.weight_g, i.length_mm, i.width_mm, i.height_mm,
-		i.fragile, i.upright
-		FROM orders o JOIN allocation a ON a.line_id BETWEEN o.id*1024 AND o.id*1024+1023 JOIN item i ON i.id=a.item_id
-		WHERE o.id IN (`+in+`) AND o.stage='ready' AND o.kind='ship' AND o.test=0 ORDER BY o.id, i.id`, args...)
+	err = t.sel(&out, `SELECT id, sku, weight_g, length_mm, width_mm, height_mm, fragile, upright FROM item
+		WHERE id IN (SELECT a.item_id FROM `+fmt.Sprintf(allocatedToReady, in)+`) ORDER BY id`, args...)
+	return out, err
+}
+
+// ReadyWithItems tells which of some items each of some orders has, of those that are ready.
+func (t *Tx) ReadyWithItems(orders, items []int64) (map[int64][]int64, error) {
+	if len(items) == 0 {
+		return nil, nil
+	}
+	in, args := list(orders)
+	of, more := list(items)
+	var rows []struct {
+		Order int64 `db:"id"`
+		Item  int64 `db:"item_id"`
+	}
+	err := t.sel(&rows, `SELECT DISTINCT o.id, a.item_id FROM `+fmt.Sprintf(allocatedToReady, in)+
+		` AND a.item_id IN (`+of+`) ORDER BY o.id, a.item_id`, append(args, more...)...)
+	out := map[int64][]int64{}
+	for _, x := range rows {
+		out[x.Order] = append(out[x.Order], x.Item)
+	}
 	return out, err
 }

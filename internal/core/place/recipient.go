@@ -4,6 +4,7 @@ import (
 	"slices"
 	"strings"
 	"unicode"
+	"unicode/utf8"
 
 	"golang.org/x/text/runes"
 	"golang.org/x/text/transform"
@@ -47,11 +48,29 @@ var streetWords = map[string]string{"st": "street", "str": "strasse", "rd": "roa
 
 // normalWords splits a text into words of small letters without accents and of digits.
 func normalWords(text string) []string {
-	text = strings.NewReplacer("ß", "ss", "ẞ", "ss", "æ", "ae", "Æ", "ae", "ø", "o", "Ø", "o", "ł", "l", "Ł", "l", "'", "", "’", "").
-		Replace(text)
+	text = withoutAccents(spelledOut.Replace(text))
+	return strings.FieldsFunc(strings.ToLower(text), func(r rune) bool { return !unicode.IsLetter(r) && !unicode.IsDigit(r) })
+}
+
+// spelledOut writes letters that do not come apart into a letter and an accent.
+var spelledOut = strings.NewReplacer("ß", "ss", "ẞ", "ss", "æ", "ae", "Æ", "ae", "ø", "o", "Ø", "o", "ł", "l", "Ł", "l", "'", "", "’", "")
+
+func withoutAccents(text string) string {
+	if isASCII(text) {
+		return text
+	}
 	plain, _, err := transform.String(transform.Chain(norm.NFKD, runes.Remove(runes.In(unicode.Mn))), text)
 	if err != nil {
-		plain = text
+		return text
 	}
-	return strings.FieldsFunc(strings.ToLower(plain), func(r rune) bool { return !unicode.IsLetter(r) && !unicode.IsDigit(r) })
+	return plain
+}
+
+func isASCII(text string) bool {
+	for i := range len(text) {
+		if text[i] >= utf8.RuneSelf {
+			return false
+		}
+	}
+	return true
 }

@@ -218,25 +218,9 @@ func (r *Shipping) SettleCartons(ch *engine.Change, ids []int64) error {
 	if err != nil {
 		return err
 	}
-	large := map[int64][]packing.Unit{}
-	if len(profiles) > 0 {
-		list, err := ch.ItemsOfReady(ids)
-		if err != nil {
-			return err
-		}
-		fits := map[int64]bool{}
-		for _, x := range list {
-			u := packing.Unit{SKU: x.SKU, LengthMM: x.LengthMM, WidthMM: x.WidthMM, HeightMM: x.HeightMM, WeightG: x.WeightG,
-				Fragile: x.Fragile, Upright: x.Upright}
-			ok, known := fits[x.ItemID]
-			if !known {
-				ok = slices.ContainsFunc(profiles, func(p packing.Profile) bool { _, ok := packing.Load(p, []packing.Unit{u}); return ok })
-				fits[x.ItemID] = ok
-			}
-			if !ok {
-				large[x.OrderID] = append(large[x.OrderID], u)
-			}
-		}
+	large, err := tooLarge(ch, profiles, ids)
+	if err != nil {
+		return err
 	}
 	open, err := ch.OrdersOfCause(engine.NoCarton, ids)
 	if err != nil {
@@ -256,6 +240,36 @@ func (r *Shipping) SettleCartons(ch *engine.Change, ids []int64) error {
 		}
 	}
 	return nil
+}
+
+// tooLarge finds what goes into none of these cartons, by orders that are ready.
+func tooLarge(ch *engine.Change, profiles []packing.Profile, ids []int64) (map[int64][]packing.Unit, error) {
+	if len(profiles) == 0 {
+		return nil, nil
+	}
+	items, err := ch.ItemsOfReady(ids)
+	if err != nil {
+		return nil, err
+	}
+	large := map[int64]packing.Unit{}
+	for _, x := range items {
+		u := packing.Unit{SKU: x.SKU, LengthMM: x.LengthMM, WidthMM: x.WidthMM, HeightMM: x.HeightMM, WeightG: x.WeightG,
+			Fragile: x.Fragile, Upright: x.Upright}
+		if !slices.ContainsFunc(profiles, func(p packing.Profile) bool { _, ok := packing.Load(p, []packing.Unit{u}); return ok }) {
+			large[x.ID] = u
+		}
+	}
+	with, err := ch.ReadyWithItems(ids, engine.Keys(large))
+	if err != nil {
+		return nil, err
+	}
+	out := map[int64][]packing.Unit{}
+	for order, items := range with {
+		for _, id := range items {
+			out[order] = append(out[order], large[id])
+		}
+	}
+	return out, nil
 }
 
 func (r *Shipping) raiseNoCarton(ch *engine.Change, id int64, profiles []packing.Profile, units []packing.Unit) error {
