@@ -559,7 +559,7 @@ func (a *API) setupsRoutes() {
 type setupInput struct {
 	Body struct {
 		Text    string                       `json:"text" maxLength:"4000000" doc:"The set-up, as YAML, with its variables filled in"`
-		Secrets map[string]map[string]string `json:"secrets,omitempty" doc:"What the references of the credentials stand for, by connection and field"`
+		Secrets map[string]map[string]string `json:"secrets,omitempty" doc:"What references stand for, by connection, person (person E-MAIL) or token (token NAME), and field"`
 	}
 }
 

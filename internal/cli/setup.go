@@ -41,12 +41,12 @@ func (opt *setupOptions) read(file string) (text string, secrets map[string]map[
 		return "", nil, nil, fmt.Errorf("%s: %w", file, err)
 	}
 	secrets = map[string]map[string]string{}
-	for _, c := range s.Connections {
-		values, none, err := setup.Resolve(c, os.Getenv)
+	for _, x := range s.Secrets() {
+		values, none, err := setup.Resolve(x, os.Getenv)
 		if err != nil {
 			return "", nil, nil, err
 		}
-		secrets[c.Code] = values
+		secrets[x.Key] = values
 		missing = append(missing, none...)
 	}
 	return text, secrets, missing, nil

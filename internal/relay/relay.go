@@ -61,8 +61,8 @@ func Open(ctx context.Context, st *store.Store, o engine.Options) (*Relay, error
 	r.Sheets = sheets.New(e, r.Inventory, r.Listing, r.Shipping)
 	r.Views = views.New(e, r.Exchange, r.Shipping, r.Returning)
 	r.Keeping = keeping.New(e, o.Backups)
-	r.Joining = joining.New(e, r.Exchange, r.Inventory, r.Listing, r.Orders, r.Views, r.Keeping)
 	r.People = people.New(e, r.Views)
+	r.Joining = joining.New(e, r.Exchange, r.Inventory, r.Listing, r.Orders, r.Views, r.Keeping, r.People)
 	r.Attention = attention.New(e, r.Exchange)
 	r.wire()
 	reads := []func(context.Context) error{e.LoadDefinitions, e.CompleteFeeds, e.Reload, r.LoadRules, r.LoadItemKinds}

@@ -12,6 +12,7 @@ type Archived struct {
 	Profiles  []string `yaml:"profiles,omitempty"`
 	Senders   []string `yaml:"senders,omitempty"`
 	Carriers  []string `yaml:"carriers,omitempty"`
+	People    []string `yaml:"people,omitempty"` // by e-mail: who left
 }
 
 // ArchivedKind is one kind of things that can be archived, with the codes of those that are.
@@ -24,7 +25,8 @@ type ArchivedKind struct {
 // Kinds lists the kinds in the order of the text.
 func (a Archived) Kinds() []ArchivedKind {
 	return []ArchivedKind{{"locations", "location", a.Locations}, {"profiles", "parcel profile", a.Profiles},
-		{"senders", "sender", a.Senders}, {"carriers", "carrier", a.Carriers}}
+		{"senders", "sender", a.Senders}, {"carriers", "carrier", a.Carriers},
+		{"people", "person", a.People}}
 }
 
 // Used lists the codes that stand in the section of a kind.
@@ -40,6 +42,8 @@ func (s Setup) Used(section string) (codes []string) {
 		codes = codesOf(s.Senders)
 	case "carriers":
 		codes = codesOf(s.Carriers)
+	case "people":
+		codes = codesOf(s.People)
 	}
 	return codes
 }

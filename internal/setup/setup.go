@@ -6,6 +6,7 @@ package setup
 
 import (
 	"bytes"
+	"cmp"
 	"embed"
 	"errors"
 	"fmt"
@@ -39,8 +40,10 @@ type Setup struct {
 	Locations   []Location        `yaml:"locations,omitempty"`
 	Profiles    []Profile         `yaml:"profiles,omitempty"`
 	Senders     []Sender          `yaml:"senders,omitempty"`
-	Carriers    []Carrier         `yaml:"carriers,omitempty"`  // that are only named
-	Rounds      []Round           `yaml:"rounds,omitempty"`    // rules by which orders are picked in one walk
+	Carriers    []Carrier         `yaml:"carriers,omitempty"` // that are only named
+	Rounds      []Round           `yaml:"rounds,omitempty"`   // rules by which orders are picked in one walk
+	People      []Person          `yaml:"people,omitempty"`
+	Tokens      []Token           `yaml:"tokens,omitempty"`
 	Archived    Archived          `yaml:"archived,omitempty"`  // what is used no more
 	Retention   map[string]int    `yaml:"retention,omitempty"` // days for which kinds stay whole; 0: for ever
 	Backups     *Backups          `yaml:"backups,omitempty"`
@@ -292,6 +295,9 @@ func (s *Setup) check() error {
 			return err
 		}
 	}
+	if err := s.checkPeople(once); err != nil {
+		return err
+	}
 	if err := s.checkArchived(); err != nil {
 		return err
 	}
@@ -303,9 +309,8 @@ func (s *Setup) check() error {
 			return fmt.Errorf("connections: %s has no connector", c.Code)
 		}
 		for field, ref := range c.Credentials {
-			if !strings.HasPrefix(ref, "env:") && !strings.HasPrefix(ref, "file:") {
-				return fmt.Errorf("connections: %s: credentials.%s: a reference is expected, env:NAME or file:PATH; secrets do not "+
-					"stand in a set-up", c.Code, field)
+			if err := checkReference(ref); err != nil || ref == "" {
+				return fmt.Errorf("connections: %s: credentials.%s: %w", c.Code, field, cmp.Or(err, errNoReference))
 			}
 		}
 	}
@@ -323,27 +328,26 @@ func (s Setup) Text() ([]byte, error) {
 	return buf.Bytes(), e.Close()
 }
 
-// Resolve looks up what the references of a connection's credentials stand for. A reference without a
-// value is left out and named in missing.
-func Resolve(c Connection, getenv func(string) string) (values map[string]string, missing []string, err error) {
+// Resolve looks up what references stand for. One without a value is left out and named in missing.
+func Resolve(of Secrets, getenv func(string) string) (values map[string]string, missing []string, err error) {
 	values = map[string]string{}
-	for _, field := range sorted(c.Credentials) {
-		ref := c.Credentials[field]
+	for _, field := range sorted(of.Refs) {
+		ref := of.Refs[field]
 		if name, ok := strings.CutPrefix(ref, "env:"); ok {
 			if v := getenv(name); v != "" {
 				values[field] = v
 			} else {
-				missing = append(missing, fmt.Sprintf("%s.%s (%s)", c.Code, field, ref))
+				missing = append(missing, fmt.Sprintf("%s.%s (%s)", of.Name, field, ref))
 			}
 			continue
 		}
 		b, err := os.ReadFile(strings.TrimPrefix(ref, "file:"))
 		if errors.Is(err, os.ErrNotExist) {
-			missing = append(missing, fmt.Sprintf("%s.%s (%s)", c.Code, field, ref))
+			missing = append(missing, fmt.Sprintf("%s.%s (%s)", of.Name, field, ref))
 			continue
 		}
 		if err != nil {
-			return nil, nil, fmt.Errorf("%s: credentials.%s: %w", c.Code, field, err)
+			return nil, nil, fmt.Errorf("%s: %s: %w", of.Name, field, err)
 		}
 		values[field] = strings.TrimSpace(string(b))
 	}
@@ -430,6 +434,7 @@ func Compare(have, want Setup) []Change {
 	out = append(out, compareLines("sender", "sender", have.Senders, want.Senders, have.Archived.Senders)...)
 	out = append(out, compareLines("round", "rule", have.Rounds, want.Rounds, nil)...)
 	out = append(out, compareLines("carrier", "carrier", have.Carriers, want.Carriers, have.Archived.Carriers)...)
+	out = append(out, comparePeople(have, want)...)
 	return append(out, compareConnections(have, want)...)
 }
 

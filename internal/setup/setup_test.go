@@ -94,7 +94,8 @@ see  connection b: is not in the text and is left as it is`), "\n"), got)
 
 func TestResolveNamesWhatIsMissing(t *testing.T) {
 	c := Connection{Code: "a", Credentials: map[string]string{"one": "env:ONE", "two": "env:TWO", "three": "file:/nowhere/at/all"}}
-	values, missing, err := Resolve(c, func(name string) string { return map[string]string{"ONE": "1"}[name] })
+	values, missing, err := Resolve(Secrets{Key: c.Code, Name: c.Code, Refs: c.Credentials},
+		func(name string) string { return map[string]string{"ONE": "1"}[name] })
 	require.NoError(t, err)
 	require.Equal(t, map[string]string{"one": "1"}, values)
 	require.Equal(t, []string{"a.three (file:/nowhere/at/all)", "a.two (env:TWO)"}, missing)

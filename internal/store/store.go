@@ -186,13 +186,25 @@ type Tx struct {
 
 // Write runs f in a transaction and commits it if f returns nil. Only one runs at a time. f must do
 // nothing slow: no call leaves the process while the file is locked.
-func (s *Store) Write(ctx context.Context, f func(*Tx) error) (err error) {
+func (s *Store) Write(ctx context.Context, f func(*Tx) error) error { return s.write(ctx, "", f) }
+
+// write runs f in a transaction; synchronous says how long a commit waits where that differs from how the file was opened.
+func (s *Store) write(ctx context.Context, synchronous string, f func(*Tx) error) (err error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.began.Store(time.Now().UnixMicro())
 	defer s.began.Store(0)
 	// A change that has begun is finished: the caller's end must not tear it.
 	ctx = context.WithoutCancel(ctx)
+	if synchronous != "" {
+		if _, err := s.conn.ExecContext(ctx, "PRAGMA synchronous="+synchronous); err != nil {
+			return fmt.Errorf("synchronous: %w", err)
+		}
+		defer func() { // not within a change: there it would do nothing
+			_, serr := s.conn.ExecContext(ctx, "PRAGMA synchronous=FULL")
+			err = errors.Join(err, serr)
+		}()
+	}
 	if _, err := s.conn.ExecContext(ctx, "BEGIN IMMEDIATE"); err != nil {
 		return fmt.Errorf("begin: %w", err)
 	}
@@ -218,6 +230,13 @@ func (s *Store) Write(ctx context.Context, f func(*Tx) error) (err error) {
 	}
 	done = true
 	return nil
+}
+
+// WriteUnsynced is like Write, but does not wait until the disk has what was written: after a loss of power it may be as if it had
+// not been done. It is for what is done again then, and is as it should be either way. What Write writes later is not durable
+// before it.
+func (s *Store) WriteUnsynced(ctx context.Context, f func(*Tx) error) error {
+	return s.write(ctx, "NORMAL", f)
 }
 
 // Try runs f so that, where it fails, nothing of what it wrote is left and the change can go on. A panic in f must

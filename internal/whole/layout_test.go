@@ -79,7 +79,7 @@ func rooms() map[string]map[string]bool {
 		"returning": {"shipping"},
 		"sheets":    {"listing", "shipping"},
 		"views":     {"returning"},
-		"joining":   {"orders", "views", "keeping"},
+		"joining":   {"orders", "people", "views", "keeping"},
 		"people":    {"views"},
 		"attention": {"exchange"},
 		"keeping":   {"engine"},

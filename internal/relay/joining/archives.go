@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"slices"
 
+	"openrelay/internal/core/person"
 	"openrelay/internal/setup"
 )
 
@@ -17,6 +18,8 @@ func (r *Joining) archiver(section string) func(ctx context.Context, code string
 		return r.ArchiveProfile
 	case "senders":
 		return r.ArchiveSender
+	case "people":
+		return r.People.LeaveByEmail
 	}
 	return r.ArchiveNamedCarrier
 }
@@ -63,8 +66,13 @@ func (r *Joining) planArchived(ctx context.Context, have, want setup.Setup) (out
 			if !slices.Contains(have.Used(k.Section), code) {
 				continue
 			}
+			if k.Section == "people" && slices.ContainsFunc(want.People, func(p setup.Person) bool {
+				return p.Role == person.Lead && p.Email != code
+			}) {
+				continue // somebody else leads then
+			}
 			if err := r.inUse(ctx, k.Section, code); err != nil {
-				out = append(out, setup.Change{Action: "note", Thing: k.Thing + " " + code, To: "is named now: " + err.Error()})
+				out = append(out, setup.Change{Action: "note", Thing: k.Thing + " " + code, To: "cannot be archived now: " + err.Error()})
 			}
 		}
 	}
@@ -84,6 +92,8 @@ func (r *Joining) inUse(ctx context.Context, section, code string) error {
 		return r.ruledBy(ctx, "profile", code)
 	case "senders":
 		return r.shipsAs(code)
+	case "people":
+		return r.People.IsLast(ctx, code)
 	}
 	return nil
 }

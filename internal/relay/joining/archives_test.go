@@ -83,7 +83,7 @@ func TestArchivedIsRefusedWhereItIsNamed(t *testing.T) {
 	want, err := setup.Parse([]byte("setup: 1\narchived: {locations: [shed, nowhere], senders: [skep]}\n"))
 	require.NoError(t, err)
 	told := plan(t, k, want)
-	require.Contains(t, told, "see  location shed: is named now: the rule “By itself: location(\"shed\")” names shed")
+	require.Contains(t, told, "see  location shed: cannot be archived now: the rule “By itself: location(\"shed\")” names shed")
 	require.Contains(t, told, "see  location nowhere: is to be archived, and is not there")
 	_, err = k.ApplySetup(t.Context(), want, nil, "Edda")
 	require.ErrorContains(t, err, "archived: location shed: the rule")

@@ -9,6 +9,7 @@ import (
 	"openrelay/internal/relay/keeping"
 	"openrelay/internal/relay/listing"
 	"openrelay/internal/relay/orders"
+	"openrelay/internal/relay/people"
 	"openrelay/internal/relay/views"
 )
 
@@ -21,12 +22,13 @@ type Joining struct {
 	Orders    *orders.Orders
 	Views     *views.Views
 	Keeping   *keeping.Keeping
+	People    *people.People
 }
 
 // New makes the joining of a company.
 func New(e *engine.Engine, x *exchange.Exchange, inv *inventory.Inventory, l *listing.Listing, o *orders.Orders, v *views.Views,
-	k *keeping.Keeping) *Joining {
-	r := &Joining{Engine: e, Exchange: x, Inventory: inv, Listing: l, Orders: o, Views: v, Keeping: k}
+	k *keeping.Keeping, p *people.People) *Joining {
+	r := &Joining{Engine: e, Exchange: x, Inventory: inv, Listing: l, Orders: o, Views: v, Keeping: k, People: p}
 	r.keepsSettings()
 	return r
 }

@@ -98,6 +98,9 @@ func (r *Joining) exportGround(ctx context.Context, out *setup.Setup) error {
 	if err := r.exportKeeping(ctx, out); err != nil {
 		return err
 	}
+	if err := r.People.ExportPeople(ctx, out); err != nil {
+		return err
+	}
 	profiles, err := r.Store.KeptProfiles(ctx)
 	if err != nil {
 		return err
@@ -285,6 +288,11 @@ func (r *Joining) PlanSetup(ctx context.Context, want setup.Setup, secrets map[s
 		return nil, err
 	}
 	out := setup.Compare(have, want)
+	more, err := r.People.PlanPeople(have, want, secrets)
+	if err != nil {
+		return nil, err
+	}
+	out = append(out, more...)
 	lib := r.Library()
 	for i, text := range want.Connectors {
 		def, err := connector.Load(fmt.Sprintf("connectors[%d]", i), []byte(text), lib)
@@ -388,7 +396,7 @@ func (r *Joining) accountOf(ctx context.Context, c *engine.Conn) (store.Account,
 // Applied is what applying a set-up did.
 type Applied struct {
 	Changes []setup.Change               `json:"changes"`
-	Given   map[string]map[string]string `json:"given,omitempty" doc:"Keys that were made up, by connection; they are shown this once"`
+	Given   map[string]map[string]string `json:"given,omitempty" doc:"Secrets that were made up, by connection, person or token; they are shown this once"`
 }
 
 // ApplySetup brings the company to what a set-up asks for. It can be applied again: what is as it should
@@ -409,6 +417,9 @@ func (r *Joining) ApplySetup(ctx context.Context, want setup.Setup, secrets map[
 		return out, err
 	}
 	if err := r.applyRounds(ctx, want, who); err != nil {
+		return out, err
+	}
+	if out.Given, err = r.People.ApplyPeople(ctx, want, secrets, who); err != nil {
 		return out, err
 	}
 	for i, text := range want.Connectors {

@@ -194,9 +194,9 @@ func (r *Keeping) Thin(ctx context.Context) (Pass, error) {
 
 // Bounds of a step: rows, and the time for which others wait.
 const (
-	leastStep, mostStep = 10, 1000
+	leastStep, mostStep = 10, 500
 	foundAtOnce         = 5000
-	stepAim             = 8 * time.Millisecond
+	stepAim             = 4 * time.Millisecond
 	settleEach          = 1000
 )
 
@@ -213,7 +213,7 @@ func (r *Keeping) thinPart(ctx context.Context, p *Pass, kind string, part int, 
 		for len(ids) > 0 {
 			n := min(step, len(ids))
 			var began time.Time
-			if err := r.Store.Write(ctx, func(t *store.Tx) error {
+			if err := r.Store.WriteUnsynced(ctx, func(t *store.Tx) error {
 				began = time.Now()
 				return t.Thin(kind, part, ids[:n])
 			}); err != nil {

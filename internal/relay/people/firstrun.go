@@ -116,10 +116,13 @@ func newUser(p NewPerson, role person.Role) (store.User, error) {
 	return u, err
 }
 
+// leastPassword is how many characters a password has at least.
+const leastPassword = 8
+
 // newHash checks a new password and hashes it.
 func newHash(password string) (string, error) {
-	if len(password) < 8 {
-		return "", engine.Refuse("password: at least 8 characters are expected")
+	if len(password) < leastPassword {
+		return "", engine.Refuse("password: at least %d characters are expected", leastPassword)
 	}
 	return HashPassword(password), nil
 }

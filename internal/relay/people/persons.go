@@ -168,6 +168,10 @@ func (r *People) lastOne(ch *engine.Change, u store.User) error {
 	if err != nil || n > 1 || u.LeftAt != 0 {
 		return err
 	}
+	return errLast(u)
+}
+
+func errLast(u store.User) error {
 	return &engine.Refused{Text: fmt.Sprintf("%s is the last with the role %s; give it to somebody else first", u.Name, person.Lead),
 		Conflict: true}
 }
@@ -190,7 +194,7 @@ func (r *People) NewToken(ctx context.Context, name string, role person.Role) (s
 // MakeToken makes an API token that ends at a time; the zero time: not by itself. The text is shown once; only its hash is kept.
 func (r *People) MakeToken(ctx context.Context, name string, role person.Role, ends time.Time, who string) (id int64, token string,
 	err error) {
-	token = "relay_" + engine.RandomText(40)
+	token = newTokenText()
 	id, err = r.keepToken(ctx, name, role, token, ends, who)
 	return id, token, err
 }
@@ -201,20 +205,33 @@ func (r *People) AddToken(ctx context.Context, name string, role person.Role, to
 	return err
 }
 
-func (r *People) keepToken(ctx context.Context, name string, role person.Role, token string, ends time.Time, who string) (id int64,
-	err error) {
+func newTokenText() string { return "relay_" + engine.RandomText(40) }
+
+// anyToken stands for one that is made up later.
+var anyToken = strings.Repeat("x", leastToken)
+
+// leastToken is how many characters a token has at least.
+const leastToken = 20
+
+// checkToken refuses a token that cannot be kept.
+func (r *People) checkToken(name string, role person.Role, token string, ends time.Time) error {
 	switch {
-	case len(token) < 20:
-		return 0, engine.Refuse("token: at least 20 characters are expected")
+	case len(token) < leastToken:
+		return engine.Refuse("token: at least %d characters are expected", leastToken)
 	case strings.TrimSpace(name) == "":
-		return 0, engine.Refuse("name: missing; it says what the token is for")
+		return engine.Refuse("name: missing; it says what the token is for")
 	case !ends.IsZero() && !ends.After(r.Clock()):
-		return 0, engine.Refuse("ends: %s is over already", ends.Format(time.RFC3339))
+		return engine.Refuse("ends: %s is over already", ends.Format(time.RFC3339))
 	}
 	if err := role.Check(); err != nil {
-		return 0, engine.Refuse("%v", err)
+		return engine.Refuse("%v", err)
 	}
-	if err := engine.CheckName(name); err != nil {
+	return engine.CheckName(name)
+}
+
+func (r *People) keepToken(ctx context.Context, name string, role person.Role, token string, ends time.Time, who string) (id int64,
+	err error) {
+	if err := r.checkToken(name, role, token, ends); err != nil {
 		return 0, err
 	}
 	err = r.Commit(ctx, func(ch *engine.Change) (err error) {
