@@ -151,8 +151,9 @@ func (opt *connectorOptions) checkFlags(f *flag.FlagSet) {
 func (opt *connectorOptions) tryFlags(f *flag.FlagSet) {
 	opt.checkFlags(f)
 	f.StringVar(&opt.sample, "sample", "", "`file` with a record as the other side gives it")
-	f.BoolVar(&opt.live, "live", false, "read one page from the system itself")
-	f.StringVar(&opt.feed, "feed", "", "which feed; the first that comes in, if not said")
+	f.BoolVar(&opt.live, "live", false,
+		"ask the system itself: read a page of each feed, and show what would be sent; nothing is changed there")
+	f.StringVar(&opt.feed, "feed", "", "which feed; not said: with -sample the first that comes in, with -live each")
 	f.StringVar(&opt.address, "address", "", "with -live: where the system is reached")
 	f.StringVar(&opt.site, "site", "", "with -live: site, where the system has several")
 	f.StringVar(&opt.reach, "reach", "", "with -live: `ranges` that are not public and may be called all the same")
@@ -211,7 +212,10 @@ func runConnectorTry(ctx context.Context, e *Env, f *flag.FlagSet, args []string
 		if len(trimmed) > 0 {
 			fmt.Fprintf(e.Err, "Spaces were taken off: %s\n", strings.Join(trimmed, ", "))
 		}
-		return tryLive(ctx, e, p, line, kind)
+		if err := opt.fits(d); err != nil {
+			return err
+		}
+		return tryLive(ctx, e, p, line, message.Feed(opt.feed))
 	case opt.sample == "":
 		return usage{"-sample FILE or -live is needed"}
 	}
@@ -252,6 +256,24 @@ func (opt *connectorOptions) line(d *connector.Definition) (*connector.Line, err
 		Client: connector.Guard{Allowed: allowed}.Client()})
 }
 
+// fits refuses credentials that the definition does not have, or that do not have the form it says.
+func (opt *connectorOptions) fits(d *connector.Definition) error {
+	known := map[string]bool{}
+	for _, field := range d.Access.Fields {
+		known[field.Name] = true
+		if !field.Fits(opt.secrets.m[field.Name]) {
+			return fmt.Errorf("%s (%s): this is not what it looks like; %s", field.Label, field.Name,
+				or(field.Help, "the form expected is "+field.Pattern))
+		}
+	}
+	for name := range opt.secrets.m {
+		if !known[name] {
+			return usage{fmt.Sprintf("-set %s: %s has no such field", name, d.Title)}
+		}
+	}
+	return nil
+}
+
 // trySample maps a record from a file.
 func trySample(p *printer, line *connector.Line, kind message.Feed, file string) error {
 	raw, err := os.ReadFile(file)
@@ -269,61 +291,4 @@ func trySample(p *printer, line *connector.Line, kind message.Feed, file string)
 		return errors.New("this record would not be taken in: " + t.Mistake)
 	}
 	return nil
-}
-
-// liveReading is what one reading of the system itself came to.
-type liveReading struct {
-	Feed    message.Feed      `json:"feed"`
-	Verdict connector.Verdict `json:"verdict"`
-	Records int               `json:"records"`
-	Good    int               `json:"good"`
-	First   *connector.Trial  `json:"first,omitempty"`
-	Mistake map[string]int    `json:"mistakes"`
-}
-
-func tryLive(ctx context.Context, e *Env, p *printer, line *connector.Line, kind message.Feed) error {
-	out := liveReading{Feed: kind, Verdict: line.Test(ctx), Mistake: map[string]int{}}
-	if !out.Verdict.LetIn {
-		return errors.New(out.Verdict.Text)
-	}
-	fmt.Fprintln(e.Err, out.Verdict.Text)
-	var first *connector.Record
-	_, err := line.Read(ctx, kind, connector.Reading{Pages: 1, Keep: func(list []connector.Record) error {
-		for _, r := range list {
-			out.Records++
-			if r.Err == nil {
-				_, r.Err = line.MapBody(kind, "poll", r.Body)
-			}
-			if r.Err != nil {
-				out.Mistake[r.Err.Error()]++
-				continue
-			}
-			out.Good++
-			if first == nil {
-				first = &r
-			}
-		}
-		return nil
-	}})
-	if err != nil {
-		return err
-	}
-	if first != nil {
-		t, err := line.Try(kind, first.Raw)
-		if err != nil {
-			return err
-		}
-		out.First = &t
-	}
-	return p.show(out, func(row func(...any)) {
-		row(fmt.Sprintf("%s: %d records on the first page, %d can be taken in", kind, out.Records, out.Good))
-		for text, n := range out.Mistake {
-			row(n, "×", text)
-		}
-		if out.First != nil {
-			row()
-			row("The first of them:")
-			trialTable(*out.First, row)
-		}
-	})
 }

@@ -106,6 +106,9 @@ func slice(raw []byte, path string) ([][]byte, error) {
 		if _, err := dec.ReadToken(); err != nil {
 			return nil, bodyError(err)
 		}
+		if path == "" {
+			return nil, fmt.Errorf("%w is no list; items says where in it the list stands", ErrBody)
+		}
 		return nil, fmt.Errorf("%w has no list at %s", ErrBody, path)
 	}
 	if _, err := dec.ReadToken(); err != nil {

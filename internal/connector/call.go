@@ -2,6 +2,7 @@ package connector
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -26,6 +27,8 @@ type Failure struct {
 	Wrong      string        // the field of what was sent that is wrong, where the definition can tell
 	Temporary  bool          // another try may succeed
 	Unsent     bool          // the call never left
+	Before     bool          // what failed came before the call that writes; nothing was written
+	Means      string        // what the answer means, where the definition says so; then nothing was written
 	RetryAfter time.Duration // what the other side asked for
 
 	answer Vars // status, body and header, where there was an answer
@@ -126,10 +129,14 @@ type page struct {
 	query map[string]string // laid over the request's own parameters
 	alone bool              // the query replaces them
 	check string            // validator of the last reading, for a conditional request
+	shown bool              // the request is only shown: it may lack what a person has not brought yet
 }
 
-// do carries out a request under the account's limits.
+// do carries out a request, with the steps before it, under the account's limits.
 func (l *Line) do(ctx context.Context, r *Request, v Vars, p page) (*answer, error) {
+	if err := l.steps(ctx, r, v); err != nil {
+		return nil, err
+	}
 	if wait := time.Until(time.Unix(0, l.login.quietTo.Load())); wait > 0 {
 		if wait > time.Duration(l.Def.Limits.Timeout) {
 			return nil, &Failure{Text: fmt.Sprintf("the other side asked us to wait %s more", wait.Round(time.Second)), Temporary: true,
@@ -160,18 +167,9 @@ func (l *Line) target(r *Request, v Vars, p page) (*url.URL, error) {
 		}
 		return u, nil
 	}
-	var path strings.Builder
-	path.WriteString(l.base.EscapedPath())
-	for _, part := range r.path {
-		if !part.expr.Set() {
-			path.WriteString(part.text)
-			continue
-		}
-		s, err := part.expr.String(v)
-		if err != nil {
-			return nil, fmt.Errorf("path: %w", err)
-		}
-		path.WriteString(url.PathEscape(s))
+	path, err := r.pathOf(v, p.shown)
+	if err != nil {
+		return nil, fmt.Errorf("path: %w", err)
 	}
 	q := url.Values{}
 	fill := func(m map[string]Expr) error {
@@ -204,12 +202,32 @@ func (l *Line) target(r *Request, v Vars, p page) (*url.URL, error) {
 	u := *l.base
 	u.Path, u.RawPath = "", ""
 	u.RawQuery = q.Encode()
-	full, err := u.Parse(path.String())
+	full, err := u.Parse(l.base.EscapedPath() + path)
 	if err != nil {
 		return nil, fmt.Errorf("path: %w", err)
 	}
 	full.RawQuery = q.Encode()
 	return full, nil
+}
+
+// pathOf fills the expressions of a path. One without a value is refused, unless the request is only shown.
+func (r *Request) pathOf(v Vars, shown bool) (string, error) {
+	var path strings.Builder
+	for _, part := range r.path {
+		if !part.expr.Set() {
+			path.WriteString(part.text)
+			continue
+		}
+		s, err := part.expr.String(v)
+		if err == nil && s == "" && !shown {
+			err = fmt.Errorf("%s has no value", short(part.expr.Text))
+		}
+		if err != nil {
+			return "", err
+		}
+		path.WriteString(url.PathEscape(s))
+	}
+	return path.String(), nil
 }
 
 // build makes the request, complete and signed, with the body it carries.
@@ -252,7 +270,7 @@ func (l *Line) build(ctx context.Context, r *Request, v Vars, p page, token stri
 			req.Header.Set("If-Modified-Since", p.check)
 		}
 	}
-	if err := l.identify(req, r, v, token); err != nil {
+	if err := l.identify(req, r, v, p, token); err != nil {
 		return nil, nil, err
 	}
 	a := &l.Def.Access
@@ -265,7 +283,7 @@ func (l *Line) build(ctx context.Context, r *Request, v Vars, p page, token stri
 }
 
 // identify adds to a request what lets us in, and its headers.
-func (l *Line) identify(req *http.Request, r *Request, v Vars, token string) error {
+func (l *Line) identify(req *http.Request, r *Request, v Vars, p page, token string) error {
 	a := &l.Def.Access
 	if token != "" {
 		req.Header.Set("Authorization", "Bearer "+token)
@@ -287,11 +305,14 @@ func (l *Line) identify(req *http.Request, r *Request, v Vars, token string) err
 	}
 	for _, set := range sets {
 		for name, e := range set {
-			s, err := e.String(v)
+			out, err := e.Eval(v)
+			if err == nil && out == nil && !p.shown {
+				err = fmt.Errorf("%s has no value; of one that may be missing write joined([…], \"\")", short(e.Text))
+			}
 			if err != nil {
 				return fmt.Errorf("header %s: %w", name, err)
 			}
-			if s != "" {
+			if s := textOf(out); s != "" {
 				req.Header.Set(name, s)
 			}
 		}
@@ -432,10 +453,7 @@ func (l *Line) refused(what string, format Format, res *http.Response, raw []byt
 	v := l.vars()
 	v["status"], v["body"], v["header"] = int64(res.StatusCode), body, headerVars(res.Header)
 	f.answer = Vars{"status": v["status"], "body": body, "header": v["header"]}
-	words := said(body)
-	if own, err := l.Def.Says.String(v); err == nil && own != "" {
-		words = short(own)
-	}
+	words := cmp.Or(l.Def.Says.words(v), said(body))
 	if f.Said = l.Blank(words); f.Said != "" {
 		f.Text += ": " + f.Said
 	}
@@ -448,18 +466,23 @@ func (l *Line) refused(what string, format Format, res *http.Response, raw []byt
 			}
 		}
 	}
+	l.nameField(f, v)
+	return f
+}
+
+// nameField adds which credential field an answer speaks of, where the definition can tell.
+func (l *Line) nameField(f *Failure, v Vars) {
 	for i := range l.Def.Access.Refusals {
 		r := &l.Def.Access.Refusals[i]
 		if hit, err := r.When.Eval(v); err == nil && hit == true {
 			f.Field = r.Field
 			if r.Say != "" {
 				f.Text += ". " + r.Say
-				f.Said += ". " + r.Say
+				f.Said = strings.TrimPrefix(f.Said+". "+r.Say, ". ")
 			}
-			break
+			return
 		}
 	}
-	return f
 }
 
 // errorBody reads the body of an error answer, whatever of the formats it is in.

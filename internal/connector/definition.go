@@ -1,6 +1,7 @@
 package connector
 
 import (
+	"cmp"
 	"fmt"
 	"reflect"
 	"regexp"
@@ -26,7 +27,7 @@ type Definition struct {
 	Sites     []Site                       `yaml:"sites"`
 	Access    Access                       `yaml:"access"`
 	Format    Format                       `yaml:"format"`
-	Says      Expr                         `yaml:"says"` // where an error answer tells people what is wrong
+	Says      Says                         `yaml:"says"` // where an error answer tells people what is wrong
 	Test      *TestFlag                    `yaml:"test"`
 	Limits    Limits                       `yaml:"limits"`
 	Demands   Demands                      `yaml:"demands"`
@@ -78,13 +79,49 @@ type Field struct {
 	Pattern  string `yaml:"pattern" json:"pattern,omitempty"` // a regular expression for the whole value
 }
 
+// Fits tells whether a value has the form that the field is said to have; one that is empty has.
+func (f *Field) Fits(value string) bool {
+	return f.Pattern == "" || value == "" || regexp.MustCompile("^(?:"+f.Pattern+")$").MatchString(value)
+}
+
+var secretNamed = regexp.MustCompile(`\bsecret\.([a-z][a-z0-9_]*)`)
+
+// onlyField is the one credential field by which requests are let in; "" where there are several: nobody knows which is wrong.
+func (a *Access) onlyField() string {
+	used := map[string]bool{}
+	note := func(e Expr) {
+		for _, m := range secretNamed.FindAllStringSubmatch(e.Text, -1) {
+			used[m[1]] = true
+		}
+	}
+	for _, m := range []map[string]Expr{a.Send, a.Query} {
+		for _, e := range m {
+			note(e)
+		}
+	}
+	if a.Basic != nil {
+		note(a.Basic.Name)
+		note(a.Basic.Password)
+	}
+	if a.Sign != nil {
+		used[a.Sign.Secret] = true
+		for _, e := range a.Sign.Send {
+			note(e)
+		}
+	}
+	if a.OAuth != nil || len(used) != 1 {
+		return ""
+	}
+	return sortedKeys(used)[0]
+}
+
 // Basic is a name and a password in the Authorization header (RFC 7617).
 type Basic struct {
 	Name     Expr `yaml:"name"`
 	Password Expr `yaml:"password"`
 }
 
-// Refusal tells which field an answer speaks of: of the credentials, or of what was sent.
+// Refusal tells which credential field an answer speaks of.
 type Refusal struct {
 	When  Expr   `yaml:"when"`
 	Field string `yaml:"field"`
@@ -155,7 +192,8 @@ type Read struct {
 	Items       string   `yaml:"items"` // path to the list of records; empty: the body is the list
 	Next        Next     `yaml:"next"`
 	Detail      []Detail `yaml:"detail"`
-	Mark        Expr     `yaml:"mark"` // the largest seen becomes the mark
+	Mark        Expr     `yaml:"mark"`  // the largest seen becomes the mark
+	Begin       Expr     `yaml:"begin"` // the mark of the first reading, made of since; since itself where it is not set
 	Conditional bool     `yaml:"conditional"`
 }
 
@@ -172,13 +210,14 @@ type Next struct {
 	Link   bool   `yaml:"link"`   // a Link header (RFC 8288) with rel=next
 	Cursor Expr   `yaml:"cursor"` // a text of the answer, sent as Param
 	Param  string `yaml:"param"`
-	Alone  bool   `yaml:"alone"`  // the cursor goes without the other parameters
-	Page   string `yaml:"page"`   // a parameter that counts pages from First
-	First  int    `yaml:"first"`  //
-	Last   Expr   `yaml:"last"`   // the number of the last page, if the answer tells it
-	Offset string `yaml:"offset"` // a parameter that counts records
-	Mark   bool   `yaml:"mark"`   // the same request from the largest mark seen
-	Size   int    `yaml:"size"`   // records of a full page
+	Alone  bool   `yaml:"alone"`   // the cursor goes without the other parameters
+	Page   string `yaml:"page"`    // a parameter that counts pages from First
+	First  int    `yaml:"first"`   //
+	Last   Expr   `yaml:"last"`    // the number of the last page, if the answer tells it
+	Offset string `yaml:"offset"`  // a parameter that counts records
+	Mark   bool   `yaml:"mark"`    // the same request from the largest mark seen
+	Size   int    `yaml:"size"`    // records of a full page
+	SizeAs string `yaml:"size_as"` // a parameter that carries the size; without it the request says it itself
 }
 
 // Require refuses a message before it is sent, with the other side's reason.
@@ -196,9 +235,19 @@ type Send struct {
 	Answer  *Tree   `yaml:"answer"`  // of a single message, or of a submission
 	Report  *Report `yaml:"report"`
 
-	Refusals []Refusal `yaml:"refusals"` // which field of a label's parcel a refusal speaks of, such as to.name
+	Answers []Meaning `yaml:"answers"` // the first that fits says what an answer means
+	Look    *Look     `yaml:"look"`    // asked before a message is sent again whose answer was lost
 
 	results, answer *mapper
+}
+
+// Look asks whether a message arrived whose answer was lost, where sending it again might do it twice.
+type Look struct {
+	Request Request `yaml:"request"`
+	Found   Expr    `yaml:"found"`
+	Answer  *Tree   `yaml:"answer"` // what the lost answer would have told
+
+	answer *mapper
 }
 
 // Report says how to learn, later, what became of a submitted batch.
@@ -238,6 +287,7 @@ type Request struct {
 	Headers map[string]Expr `yaml:"headers"`
 	Body    Tree            `yaml:"body"`
 	Format  Format          `yaml:"format"`
+	Steps   []Step          `yaml:"steps"` // calls before it, whose answers it uses
 
 	path []pathPart
 	body maker
@@ -442,7 +492,7 @@ func (d *Definition) defaults() {
 		f.defaults(d.Format)
 	}
 	for _, c := range d.Calls {
-		c.Request.Format.fill(d.Format)
+		c.Request.fill(d.Format)
 	}
 }
 
@@ -454,15 +504,21 @@ func (f *Feed) defaults(format Format) {
 		if r.Every == 0 {
 			r.Every = Duration(time.Minute)
 		}
-		r.Request.Format.fill(format)
+		r.Request.fill(format)
 		for i := range r.Detail {
-			r.Detail[i].Request.Format.fill(format)
+			r.Detail[i].Request.fill(format)
 		}
 	}
 	if s := f.Send; s != nil {
-		s.Request.Format.fill(format)
+		s.Request.fill(format)
+		if s.Look != nil {
+			s.Look.Request.fill(format)
+		}
+		for i := range s.Answers {
+			s.Answers[i].Means = cmp.Or(s.Answers[i].Means, MeansRefused)
+		}
 		if p := s.Report; p != nil {
-			p.Request.Format.fill(format)
+			p.Request.fill(format)
 			if p.Every == 0 {
 				p.Every = Duration(30 * time.Second)
 			}
@@ -472,7 +528,15 @@ func (f *Feed) defaults(format Format) {
 		}
 	}
 	if f.Confirm != nil {
-		f.Confirm.Request.Format.fill(format)
+		f.Confirm.Request.fill(format)
+	}
+}
+
+// fill lays a format under that of a request and of the steps before it.
+func (r *Request) fill(format Format) {
+	r.Format.fill(format)
+	for i := range r.Steps {
+		r.Steps[i].Request.fill(format)
 	}
 }
 
@@ -494,12 +558,18 @@ func (d *Definition) compile() Mistakes {
 	if err != nil {
 		return Mistakes{{Text: err.Error()}}
 	}
+	for _, f := range d.Access.Fields {
+		l.fields = append(l.fields, f.Name)
+	}
 	d.compileAccess(l)
-	l.compile(&d.Says, "says")
+	l.at(account, answerVars)
+	l.compile(&d.Says.Text, "says")
+	l.compile(&d.Says.Field, "says.field")
 	if d.Push != nil {
 		d.Push.Signature.compile(l, d)
 	}
 	if t := d.Test; t != nil {
+		l.at(account, sentVars)
 		for what, m := range map[string]map[string]Expr{"headers": t.Headers, "query": t.Query, "body": t.Body} {
 			l.compileAll(m, "test."+what)
 		}
@@ -510,10 +580,13 @@ func (d *Definition) compile() Mistakes {
 	for _, name := range sortedKeys(d.Calls) {
 		c := d.Calls[name]
 		what := "calls." + name
-		c.Request.compile(l, what+".request")
+		l.at(account, []string{"msg"})
+		l.scope.msg = askedShapes[name]
 		for i := range c.Require {
 			l.compile(&c.Require[i].When, what+".require")
 		}
+		c.Request.compile(l, what+".request")
+		l.and(answerVars, []string{"item"})
 		c.out = l.mapper(&c.Map, shapeOf(callKinds, name), what+".map")
 	}
 	return l.mistakes
@@ -526,6 +599,7 @@ func (d *Definition) compileAccess(l *language) {
 			l.complain(0, 0, "access.fields."+f.Name+".pattern", "%v", err)
 		}
 	}
+	l.at(account)
 	l.compileAll(a.Send, "access.send")
 	l.compileAll(a.Query, "access.query")
 	if a.Basic != nil {
@@ -539,6 +613,7 @@ func (d *Definition) compileAccess(l *language) {
 	if a.Sign != nil {
 		a.Sign.compile(l, d)
 	}
+	l.at(account, answerVars)
 	for i := range a.Refusals {
 		r := &a.Refusals[i]
 		l.compile(&r.When, "access.refusals.when")
@@ -559,6 +634,7 @@ func (d *Definition) hasField(name string) bool {
 
 func (f *Feed) compile(l *language, kind message.Feed) {
 	what := "feeds." + string(kind)
+	l.at(recordVars)
 	l.watch("item", "event")
 	l.compile(&f.ID, what+".id")
 	l.compile(&f.Version, what+".version")
@@ -567,25 +643,25 @@ func (f *Feed) compile(l *language, kind message.Feed) {
 	}
 	f.reads = l.watched()
 	if shape := shapeOf(inKinds, kind); shape != nil {
+		l.at(account, recordVars)
 		f.in = l.mapper(&f.Map, shape, what+".map")
 		if f.Read == nil && f.Topic == "" {
 			l.complain(f.ID.Line, f.ID.Column, what, "neither read nor topic is set: nothing would ever come in")
 		}
 	}
+	l.at(account, sentVars)
+	l.scope.msg = sentShapes[kind]
 	for i := range f.Require {
 		r := &f.Require[i]
 		l.compile(&r.When, what+".require")
 		l.checkWrong(kind, r.Field, &r.When, what+".require.field")
 	}
 	if r := f.Read; r != nil {
-		r.Request.compile(l, what+".read.request")
-		l.compile(&r.Next.Cursor, what+".read.next.cursor")
-		l.compile(&r.Next.Last, what+".read.next.last")
-		for i := range r.Detail {
-			r.Detail[i].Request.compile(l, what+".read.detail.request")
-		}
+		r.compile(l, what+".read")
 		if n := r.Next; (n.Page != "" || n.Offset != "" || n.Mark) && n.Size == 0 {
 			l.complain(0, 0, what+".read.next", "size is missing: without it the last page cannot be told")
+		} else if n.SizeAs != "" && n.Size == 0 {
+			l.complain(0, 0, what+".read.next", "size_as needs size")
 		} else if n.Mark && !r.Mark.Set() {
 			l.complain(0, 0, what+".read.next", "mark: true needs read.mark")
 		} else if n.Cursor.Set() && n.Param == "" {
@@ -595,36 +671,95 @@ func (f *Feed) compile(l *language, kind message.Feed) {
 	if f.Send != nil {
 		f.Send.compile(l, kind, what+".send")
 	}
+	if f.Send != nil && f.Send.Look != nil && f.Batch > 1 {
+		l.complain(
+			f.Send.Look.Found.Line,
+			f.Send.Look.Found.Column,
+			what+".send.look",
+			"of a batch nobody can be asked whether it arrived; "+
+				"messages that are looked for go one by one",
+		)
+	}
 	if len(f.Takes) > 0 && kind != message.DispatchOut {
 		l.complain(0, 0, what+".takes", "only what was told of a dispatch is corrected or withdrawn")
 	}
 	if c := f.Confirm; c != nil {
+		l.at(account, []string{"msg", "ref"})
+		l.scope.msg = sentShapes[kind]
 		c.Request.compile(l, what+".confirm.request")
+		l.and(answerVars)
 		l.compile(&c.When, what+".confirm.when")
 	}
 }
 
-func (s *Send) compile(l *language, kind message.Feed, what string) {
-	for i := range s.Refusals {
-		r := &s.Refusals[i]
-		l.compile(&r.When, what+".refusals.when")
-		l.checkWrong(kind, r.Field, &r.When, what+".refusals.field")
+func (r *Read) compile(l *language, what string) {
+	l.at(account, []string{"since"})
+	l.compile(&r.Begin, what+".begin")
+	l.at(account, []string{"mark"})
+	r.Request.compile(l, what+".request")
+	l.and(answerVars)
+	l.compile(&r.Next.Cursor, what+".next.cursor")
+	l.compile(&r.Next.Last, what+".next.last")
+	for i := range r.Detail {
+		l.at(account, []string{"item"})
+		r.Detail[i].Request.compile(l, what+".detail.request")
 	}
-	s.Request.compile(l, what+".request")
+}
+
+func (s *Send) compile(l *language, kind message.Feed, what string) {
+	l.at([]string{"msg"})
+	l.scope.msg = sentShapes[kind]
 	l.compile(&s.Subject, what+".subject")
+	l.at(account, sentVars)
+	l.scope.msg = sentShapes[kind]
+	before := l.scope
+	s.Request.compile(l, what+".request")
+	l.and(answerVars)
+	for i := range s.Answers {
+		m := &s.Answers[i]
+		l.compile(&m.When, what+".answers.when")
+		l.checkWrong(kind, m.Field, &m.When, what+".answers.field")
+		if m.Means == MeansDone && needsAnswer(kind) {
+			l.complain(m.When.Line, m.When.Column, what+".answers", "done tells nothing of %s; say with look how it is found", kind)
+		}
+	}
 	if s.Results != nil {
 		s.results = l.mapper(s.Results, reflect.TypeFor[[]Result](), what+".results")
 	}
 	if s.Answer != nil {
 		s.answer = l.mapper(s.Answer, shapeOf(outKinds, kind), what+".answer")
 	}
+	if s.Look != nil {
+		l.scope = before
+		s.compileLook(l, kind, what+".look")
+	}
 	if p := s.Report; p != nil {
+		l.at(account, []string{"submission"})
 		p.Request.compile(l, what+".report.request")
+		l.and(answerVars)
 		l.compile(&p.Ready, what+".report.ready")
 		p.results = l.mapper(&p.Results, reflect.TypeFor[[]Result](), what+".report.results")
 		if s.Answer == nil {
 			l.complain(p.Ready.Line, p.Ready.Column, what+".report", "send.answer must tell the submission")
 		}
+	}
+}
+
+// needsAnswer tells whether what is sent is of no use without what the other side answers.
+func needsAnswer(kind message.Feed) bool {
+	return kind == message.LabelsOut || kind == message.HandoversOut
+}
+
+func (s *Send) compileLook(l *language, kind message.Feed, what string) {
+	k := s.Look
+	k.Request.compile(l, what+".request")
+	l.and(answerVars)
+	l.compile(&k.Found, what+".found")
+	switch {
+	case k.Answer != nil:
+		k.answer = l.mapper(k.Answer, shapeOf(outKinds, kind), what+".answer")
+	case needsAnswer(kind):
+		l.complain(k.Found.Line, k.Found.Column, what, "answer is missing: what the lost answer would have told")
 	}
 }
 
@@ -654,6 +789,9 @@ func hasPath(t reflect.Type, path string) bool {
 }
 
 func (r *Request) compile(l *language, what string) {
+	if len(r.Steps) > 0 {
+		l.compileSteps(r.Steps, what)
+	}
 	l.compileAll(r.Query, what+".query")
 	l.compileAll(r.Headers, what+".headers")
 	if r.Body.Set() {

@@ -34,7 +34,7 @@ var loopNames = []string{"line", "each", "part", "step", "row", "item", "event"}
 
 // names lists every variable of the language; which of them are set depends on the place.
 var names = append([]string{"body", "msg", "batch", "ref", "mark", "secret", "settings", "header", "raw", "site", "test", "call",
-	"status", "submission"}, loopNames...)
+	"status", "submission", "steps", "since"}, loopNames...)
 
 // Expr is one expression of a definition. The zero Expr is absent.
 type Expr struct {
@@ -107,6 +107,10 @@ type language struct {
 	// What the expressions compiled since watch look at: paths into the record.
 	paths  map[string]bool
 	scopes map[string]string // loop names in scope, with the path they stand for
+
+	scope  scope    // what expressions may name where they stand; one without names is not looked at
+	loops  []string // names of elements of repeated records around them
+	fields []string // credential fields
 }
 
 func (l *language) complain(line, column int, path, format string, args ...any) {
@@ -366,6 +370,12 @@ func (l *language) compile(e *Expr, path string) {
 		return
 	}
 	tree := checked.NativeRep()
+	if l.scope.names != nil {
+		if why := l.never(tree.Expr(), nil); why != "" {
+			l.complain(e.Line, e.Column, path, "expression %q: %s", short(e.Text), why)
+			return
+		}
+	}
 	if l.paths != nil {
 		l.note(tree.Expr())
 	}

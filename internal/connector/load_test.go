@@ -106,7 +106,7 @@ feeds:
   labels out:
     require: [ { when: msg.to.street == "", say: A street is wanted., field: to.street } ]
     send:
-      refusals: [ { when: 'body.at == "kg"', field: weight_g } ]
+      answers: [ { when: 'body.at == "kg"', field: weight_g } ]
       request: { method: POST, path: /labels, body: { ref: msg.reference } }
       answer: { id: body.no, tracking: body.no }
 `
@@ -116,7 +116,7 @@ func TestOnlyFieldsOfAParcelAreWrong(t *testing.T) {
 	_, err := Load("cart.yaml", []byte(labels), nil)
 	require.NoError(t, err)
 	for _, c := range []struct{ old, new, says string }{
-		{"field: weight_g", "field: weight", `feeds.labels out.send.refusals.field: "weight" is no field of a parcel`},
+		{"field: weight_g", "field: weight", `feeds.labels out.send.answers.field: "weight" is no field of a parcel`},
 		{"field: to.street", "field: to", `feeds.labels out.require.field: "to" is no field of a parcel`},
 		{"field: to.street", "field: to.street.name", "is no field of a parcel"},
 		{"labels out:", "dispatch out:", "only of a label's parcel a field is said to be wrong"},

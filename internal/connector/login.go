@@ -1,6 +1,7 @@
 package connector
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -191,19 +192,42 @@ func (l *Line) tokenFailure(err error) error {
 	if !errors.As(err, &answer) {
 		return &Failure{Text: "token: " + reason(err), Temporary: true}
 	}
-	f := &Failure{Text: fmt.Sprintf("token: answered %d", answer.Response.StatusCode), Status: http.StatusUnauthorized}
-	if answer.Response.StatusCode >= 500 || answer.Response.StatusCode == http.StatusTooManyRequests {
-		f.Status, f.Temporary = answer.Response.StatusCode, true
+	status := answer.Response.StatusCode
+	f := &Failure{Text: fmt.Sprintf("token: answered %d", status), Status: status}
+	switch {
+	case status >= 500 || status == http.StatusTooManyRequests:
+		f.Temporary = true
+	case answer.ErrorCode != "" || status == http.StatusBadRequest || status == http.StatusForbidden:
+		f.Status = http.StatusUnauthorized // RFC 6749, section 5.2: refused, whatever the status
 	}
 	if answer.ErrorCode != "" {
 		f.Text += " " + answer.ErrorCode
 		f.Code = answer.ErrorCode
+	} else if f.Status != http.StatusUnauthorized {
+		f.Text += " " + http.StatusText(status) + "; is " + l.Def.Access.OAuth.Token + " the address at which tokens are given?"
 	}
 	if answer.ErrorDescription != "" {
 		f.Text += ": " + short(answer.ErrorDescription)
 	}
 	f.Text = l.login.blank(f.Text, l.Def)
+	f.Said = l.login.blank(cmp.Or(short(answer.ErrorDescription), answer.ErrorCode), l.Def)
+	if answer.ErrorCode == "invalid_client" {
+		f.Field = l.Def.Access.OAuth.secretField()
+	}
+	v := l.vars()
+	v["status"], v["header"] = int64(status), headerVars(answer.Response.Header)
+	v["body"] = l.errorBody(Format{Answer: "json"}, answer.Response.Header.Get("Content-Type"), answer.Body)
+	l.nameField(f, v)
 	return f
+}
+
+// secretField is the credential field that holds the client's secret, where it is one as it stands.
+func (o *OAuth) secretField() string {
+	name, plain := strings.CutPrefix(o.ClientSecret.Text, "secret.")
+	if !plain || strings.ContainsAny(name, " .+([") {
+		return ""
+	}
+	return name
 }
 
 // access returns a token that is good for a while yet, renewing it where it is not. stale is a token

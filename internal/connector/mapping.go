@@ -207,6 +207,12 @@ func (l *language) eachForm(n *yaml.Node, path, body string) (list Expr, as stri
 
 // within compiles the inside of a repeated record: its name stands for an element of the list.
 func (l *language) within(list *Expr, as string, inside func()) {
+	compile := inside
+	inside = func() {
+		l.loops = append(l.loops, as)
+		compile()
+		l.loops = l.loops[:len(l.loops)-1]
+	}
 	if l.scopes == nil {
 		l.compile(list, "each")
 		inside()
@@ -493,6 +499,10 @@ func (l *language) compileOut(n *yaml.Node, path string) maker {
 		var parts []part
 		for i := 0; i+1 < len(n.Content); i += 2 {
 			key := n.Content[i].Value
+			if key == "put" && n.Content[i+1].Kind == yaml.MappingNode {
+				l.complain(n.Content[i].Line, n.Content[i].Column, path, "put stands beside each, which is missing; a record is written "+
+					"without it")
+			}
 			parts = append(parts, part{key, l.compileOut(n.Content[i+1], path+"."+key)})
 		}
 		return func(v Vars) (any, error) {

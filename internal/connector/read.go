@@ -27,9 +27,10 @@ type Record struct {
 
 // Reading is one reading of a feed.
 type Reading struct {
-	Mark  string // read from here on; empty reads everything
-	Check string // validator of the last reading, for a conditional request
-	Pages int    // read at most so many; 0 reads to the end
+	Mark  string    // read from here on; empty reads everything
+	Since time.Time // read from a moment on, whatever the mark is made of; the zero time: from the mark
+	Check string    // validator of the last reading, for a conditional request
+	Pages int       // read at most so many; 0 reads to the end
 	// Known tells which records of a page were kept before: no details are asked for them, and they are
 	// not handed to Keep again. Nil knows none.
 	Known func([]Record) ([]bool, error)
@@ -54,6 +55,10 @@ func (l *Line) Read(ctx context.Context, kind message.Feed, rd Reading) (ReadTo,
 		return out, fmt.Errorf("%s has no read for %s", l.Def.Title, kind)
 	}
 	r := f.Read
+	if err := l.markAt(r, &rd); err != nil {
+		return out, err
+	}
+	out.Mark = rd.Mark
 	v := l.vars()
 	v["mark"] = back(rd.Mark, time.Duration(r.Overlap))
 	p := page{}
@@ -81,15 +86,8 @@ func (l *Line) Read(ctx context.Context, kind message.Feed, rd Reading) (ReadTo,
 		if n == 1 && r.Conditional {
 			out.Check = cmp.Or(a.header.Get("ETag"), a.header.Get("Last-Modified"))
 		}
-		records, high, err := l.recordsOf(kind, f, a, out.Mark)
+		all, high, err := l.takePage(ctx, kind, rd, n, a, out.Mark)
 		if err != nil {
-			return out, err
-		}
-		all := len(records)
-		if records, err = l.complete(ctx, kind, f, records, rd.Known); err != nil {
-			return out, err
-		}
-		if err := rd.Keep(records); err != nil {
 			return out, err
 		}
 		before := out.Mark
@@ -105,6 +103,57 @@ func (l *Line) Read(ctx context.Context, kind message.Feed, rd Reading) (ReadTo,
 		}
 		p.check = ""
 	}
+}
+
+// takePage takes a page apart and has it kept; it returns how many records it had, and the largest mark.
+func (l *Line) takePage(ctx context.Context, kind message.Feed, rd Reading, page int, a *answer, mark string) (int, string, error) {
+	f := l.Def.Feeds[kind]
+	records, high, err := l.recordsOf(kind, f, a, mark)
+	if err != nil {
+		return 0, "", err
+	}
+	if err := f.Read.begun(rd, high, page); err != nil {
+		return 0, "", err
+	}
+	all := len(records)
+	if records, err = l.complete(ctx, kind, f, records, rd.Known); err != nil {
+		return 0, "", err
+	}
+	return all, high, rd.Keep(records)
+}
+
+// markAt sets the mark of a reading that is to see what changed since a moment.
+func (l *Line) markAt(r *Read, rd *Reading) error {
+	switch {
+	case rd.Since.IsZero():
+	case r.Begin.Set():
+		v := l.vars()
+		v["since"] = rd.Since.UTC()
+		mark, err := r.Begin.String(v)
+		if err != nil {
+			return &Failure{Text: "read.begin: " + err.Error(), Unsent: true}
+		}
+		rd.Mark = mark
+	case r.Next.Mark && r.Overlap == 0: // after a number: from the start
+		rd.Mark = ""
+	default:
+		rd.Mark = rd.Since.UTC().Format(time.RFC3339)
+	}
+	return nil
+}
+
+// begun refuses a reading whose first page shows that a time was sent where marks are numbers.
+func (r *Read) begun(rd Reading, high string, page int) error {
+	if page > 1 || rd.Since.IsZero() || r.Begin.Set() || !isNumber(high) || isNumber(rd.Mark) || rd.Mark == "" {
+		return nil
+	}
+	return &Failure{Text: fmt.Sprintf("marks here are numbers such as %s, and a time was sent; say with read.begin how a first reading "+
+		"begins", high)}
+}
+
+func isNumber(mark string) bool {
+	_, err := strconv.ParseInt(mark, 10, 64)
+	return err == nil
 }
 
 // theirTime is the time at the other side, or ours where it does not tell.
@@ -268,13 +317,18 @@ type turner struct {
 // shifts tells whether records can move from page to page while we read.
 func (t *turner) shifts() bool { return t.next.Page != "" || t.next.Offset != "" }
 
-func (t *turner) begin(p *page) {
-	switch {
-	case t.next.Page != "":
-		p.query = map[string]string{t.next.Page: strconv.Itoa(t.number)}
-	case t.next.Offset != "":
-		p.query = map[string]string{t.next.Offset: strconv.Itoa(t.number)}
+func (t *turner) begin(p *page) { p.query = t.query() }
+
+// query is what the parameters of a page are laid over with: its number, and its size where that is sent.
+func (t *turner) query() map[string]string {
+	q := map[string]string{}
+	if name := cmp.Or(t.next.Page, t.next.Offset); name != "" {
+		q[name] = strconv.Itoa(t.number)
 	}
+	if t.next.SizeAs != "" {
+		q[t.next.SizeAs] = strconv.Itoa(t.next.Size)
+	}
+	return q
 }
 
 // turn prepares the next page and tells whether there is one.
@@ -285,24 +339,21 @@ func (t *turner) turn(p *page, v Vars, a *answer, r *Request, records int, high,
 		p.at = nextLink(a.header.Values("Link"))
 		return p.at != "", t.once(p.at)
 	case n.Cursor.Set():
-		body, err := r.Format.read(a.raw)
-		if err != nil {
-			return false, &Failure{Text: err.Error(), Temporary: true}
+		if err := v.answered(a, r.Format); err != nil {
+			return false, err
 		}
-		v["body"] = body
 		c, err := n.Cursor.String(v)
 		if err != nil || c == "" {
 			return false, err
 		}
-		p.query, p.alone = map[string]string{n.Param: c}, n.Alone
+		p.query, p.alone = t.query(), n.Alone
+		p.query[n.Param] = c
 		return true, t.once(c)
 	case n.Page != "":
 		if n.Last.Set() {
-			body, err := r.Format.read(a.raw)
-			if err != nil {
-				return false, &Failure{Text: err.Error(), Temporary: true}
+			if err := v.answered(a, r.Format); err != nil {
+				return false, err
 			}
-			v["body"] = body
 			out, err := n.Last.Eval(v)
 			last, nerr := number(out)
 			if err != nil || nerr != nil {
@@ -315,11 +366,11 @@ func (t *turner) turn(p *page, v Vars, a *answer, r *Request, records int, high,
 			return false, nil
 		}
 		t.number++
-		p.query = map[string]string{n.Page: strconv.Itoa(t.number)}
+		p.query = t.query()
 		return true, nil
 	case n.Offset != "":
 		t.number += records
-		p.query = map[string]string{n.Offset: strconv.Itoa(t.number)}
+		p.query = t.query()
 		return records >= n.Size, nil
 	case n.Mark:
 		if records < n.Size {

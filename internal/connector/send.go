@@ -1,11 +1,13 @@
 package connector
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"maps"
+	"net/http"
 	"reflect"
 	"strings"
 	"time"
@@ -26,14 +28,20 @@ func (l *Line) Send(ctx context.Context, kind message.Feed, ref string, msgs []a
 	if err != nil {
 		return Sent{}, err
 	}
-	a, err := l.do(ctx, &f.Send.Request, v, page{})
-	if err != nil {
-		return Sent{}, f.Send.wrong(v, err)
-	}
-	if len(a.raw) > 0 {
-		if v["body"], err = f.Send.Request.Format.read(a.raw); err != nil {
-			return Sent{}, &Failure{Text: err.Error(), Temporary: true}
+	var m *Meaning
+	for times := 1; ; times++ {
+		var again bool
+		a, err := l.do(ctx, &f.Send.Request, v, page{})
+		if again, m, err = f.Send.hear(l, v, a, err, times); err != nil {
+			return Sent{}, err
 		}
+		if !again {
+			break
+		}
+		delete(v, "steps") // read anew
+	}
+	if m != nil && f.Send.Report == nil && f.Send.Results == nil { // it is so already: the answer tells what it can
+		return f.Send.already(v), nil
 	}
 	var out Sent
 	unclear := func(err error) error { return &Failure{Text: "the answer: " + err.Error(), Temporary: true} }
@@ -78,25 +86,53 @@ func (l *Line) ready(kind message.Feed, ref string, msgs []any) (*Feed, Vars, er
 	return f, v, nil
 }
 
-// wrong adds to a refusal which field of what was sent it speaks of, where the definition can tell.
-func (s *Send) wrong(v Vars, err error) error {
-	var f *Failure
-	if !errors.As(err, &f) || f.answer == nil {
-		return err
-	}
-	v = maps.Clone(v)
-	maps.Copy(v, f.answer)
-	for i := range s.Refusals {
-		r := &s.Refusals[i]
-		if hit, err := r.When.Eval(v); err == nil && hit == true {
-			f.Wrong = r.Field
-			if r.Say != "" {
-				f.Text += ". " + r.Say
-			}
-			break
+// already is what an answer tells of a message that the other side had carried out before.
+func (s *Send) already(v Vars) (out Sent) {
+	if s.answer != nil {
+		if told, err := s.answer.run(v); err == nil {
+			out.Answer = told
 		}
 	}
-	return err
+	return out
+}
+
+// Looks tells whether the other side can be asked if a message arrived whose answer was lost.
+func (l *Line) Looks(kind message.Feed) bool {
+	f := l.Def.Feeds[kind]
+	return f != nil && f.Send != nil && f.Send.Look != nil
+}
+
+// Look asks whether a message arrived whose answer was lost, and returns what that answer would have told.
+func (l *Line) Look(ctx context.Context, kind message.Feed, ref string, msg any) (found bool, told any, err error) {
+	list, err := toPlain([]any{msg})
+	if err != nil {
+		return false, nil, err
+	}
+	k := l.Def.Feeds[kind].Send.Look
+	v := l.vars()
+	v["msg"], v["batch"], v["ref"] = list[0], list, ref
+	a, err := l.do(ctx, &k.Request, v, page{})
+	var f *Failure
+	switch {
+	case err == nil:
+		err = v.answered(a, k.Request.Format)
+	case errors.As(err, &f) && f.Status == http.StatusNotFound && f.answer != nil:
+		maps.Copy(v, f.answer)
+		err = nil
+	}
+	if err != nil {
+		return false, nil, err
+	}
+	out, err := k.Found.Eval(v)
+	if err != nil {
+		return false, nil, &Failure{Text: "whether it arrived: " + err.Error(), Temporary: true}
+	}
+	if found, _ = out.(bool); found && k.answer != nil {
+		if told, err = k.answer.run(v); err != nil {
+			return false, nil, &Failure{Text: "what arrived: " + err.Error(), Temporary: true}
+		}
+	}
+	return found, told, nil
 }
 
 // Prepare shows the request that Send would make, without making it.
@@ -105,7 +141,13 @@ func (l *Line) Prepare(ctx context.Context, kind message.Feed, ref string, msgs 
 	if err != nil {
 		return Exchange{}, err
 	}
-	req, body, err := l.build(ctx, &f.Send.Request, v, page{}, l.login.Token().Access)
+	request := &f.Send.Request
+	if writes, err := l.readSteps(ctx, request, v); err != nil {
+		return Exchange{}, err
+	} else if writes != nil {
+		request = &writes.Request
+	}
+	req, body, err := l.build(ctx, request, v, page{shown: true}, l.login.Token().Access)
 	if err != nil {
 		return Exchange{}, err
 	}
@@ -147,8 +189,8 @@ func (l *Line) Report(ctx context.Context, kind message.Feed, submission string)
 	if err != nil {
 		return nil, false, err
 	}
-	if v["body"], err = p.Request.Format.read(a.raw); err != nil {
-		return nil, false, &Failure{Text: err.Error(), Temporary: true}
+	if err := v.answered(a, p.Request.Format); err != nil {
+		return nil, false, err
 	}
 	done, err := p.Ready.Eval(v)
 	if err != nil {
@@ -186,8 +228,8 @@ func (l *Line) Confirm(ctx context.Context, kind message.Feed, ref string, msg a
 	if err != nil {
 		return false, err
 	}
-	if v["body"], err = f.Confirm.Request.Format.read(a.raw); err != nil {
-		return false, &Failure{Text: err.Error(), Temporary: true}
+	if err := v.answered(a, f.Confirm.Request.Format); err != nil {
+		return false, err
 	}
 	out, err := f.Confirm.When.Eval(v)
 	if err != nil {
@@ -219,11 +261,10 @@ func (l *Line) Ask(ctx context.Context, name string, msg any) ([]any, error) {
 	if err != nil {
 		return nil, err
 	}
-	body, err := c.Request.Format.read(a.raw)
-	if err != nil {
-		return nil, &Failure{Text: err.Error(), Temporary: true}
+	if err := v.answered(a, c.Request.Format); err != nil {
+		return nil, err
 	}
-	v["body"] = body
+	body := v["body"]
 	list := []any{body}
 	if c.Items != "" {
 		at := dig(body, c.Items)
@@ -273,6 +314,7 @@ func (l *Line) Test(ctx context.Context) Verdict {
 	v := Verdict{Text: f.Text, Field: f.Field}
 	switch said := strings.Trim(f.Said, ". "); {
 	case f.Status == 401 || f.Status == 403:
+		v.Field = cmp.Or(v.Field, l.Def.Access.onlyField())
 		v.Text = l.Def.Title + " does not let us in"
 		if said != "" {
 			v.Text += ": " + said

@@ -58,6 +58,7 @@ func (s *Signature) compile(l *language, d *Definition) {
 	if s.Tolerance == 0 {
 		s.Tolerance = Duration(5 * time.Minute)
 	}
+	l.at([]string{"header", "raw"})
 	l.compile(&s.Value, "push.signature.value")
 	l.compile(&s.Over, "push.signature.over")
 	l.compile(&s.Time, "push.signature.time")
@@ -70,6 +71,7 @@ func (s *Sign) compile(l *language, d *Definition) {
 	if s.Time == "" {
 		s.Time = "unix"
 	}
+	l.at(account, []string{"call"})
 	l.compile(&s.Over, "access.sign.over")
 	l.compileAll(s.Send, "access.sign.send")
 }

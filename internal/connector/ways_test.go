@@ -374,3 +374,75 @@ func TestTrim(t *testing.T) {
 	require.Equal(t, []string{"a", "c"}, Trim(s))
 	require.Equal(t, map[string]string{"a": "x", "b": "y", "c": "z z"}, s)
 }
+
+const clientAccess = `way: client
+fields:
+  - { name: app, label: App }
+  - { name: app_secret, label: App secret, secret: true }
+oauth: { grant: client, token: /token, client_id: secret.app, client_secret: secret.app_secret }`
+
+// TestATokenAddressThatIsNone is not a door that is closed; a wrong secret is told as the other side tells it, with its field.
+func TestATokenAddressThatIsNone(t *testing.T) {
+	for _, c := range []struct {
+		status            int
+		body, says, field string
+		locked            bool
+	}{
+		{404, `<html>not here</html>`, "token: answered 404 Not Found; is /token the address at which tokens are given?", "", false},
+		{401, `{"error":"invalid_client","error_description":"the secret is not ours"}`, "does not let us in: the secret is not ours.",
+			"app_secret", true},
+		{400, `{"error":"unauthorized_client"}`, "does not let us in: unauthorized_client.", "", true},
+	} {
+		l := dial(t, system(clientAccess, ""), http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			w.Header().Set("Content-Type", map[bool]string{true: "application/json", false: "text/html"}[c.locked])
+			w.WriteHeader(c.status)
+			fmt.Fprint(w, c.body)
+		}), map[string]string{"app": "a1", "app_secret": "s-1234"}, Token{})
+		v := l.Test(t.Context())
+		require.False(t, v.LetIn)
+		require.Contains(t, v.Text, c.says)
+		require.Equal(t, c.field, v.Field)
+		_, err := l.Ask(t.Context(), "identity", nil)
+		require.Equal(t, c.locked, failure(t, err).Status == 401)
+	}
+}
+
+// TestTheOnlyFieldIsTheWrongOne where the other side says no more than that we are not let in.
+func TestTheOnlyFieldIsTheWrongOne(t *testing.T) {
+	shut := http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(401) })
+	one := dial(t,
+		system(`{ way: key, fields: [{ name: key, label: Key }, { name: hook, label: Hook }], send: { X-Key: secret.key } }`, ""), shut,
+		map[string]string{"key": "k"}, Token{})
+	require.Equal(t, "key", one.Test(t.Context()).Field)
+	two := dial(
+		t,
+		system(`{ way: key, fields: [{ name: key, label: Key }, { name: no, label: No }], send: { X-Key: secret.key, X-No: secret.no } }`,
+			""),
+		shut,
+		map[string]string{"key": "k", "no": "1"},
+		Token{},
+	)
+	require.Empty(t, two.Test(t.Context()).Field, "nobody knows which")
+}
+
+// TestTheSizeOfAPageIsSent where the definition names its parameter.
+func TestTheSizeOfAPageIsSent(t *testing.T) {
+	for next, want := range map[string][]string{
+		"{ offset: skip, size: 2, size_as: take }": {"skip=0&take=2", "skip=2&take=2"},
+		"{ page: page, size: 2, size_as: per }":    {"page=0&per=2", "page=1&per=2"},
+		"{ offset: skip, size: 2 }":                {"skip=0", "skip=2"},
+	} {
+		var asked []string
+		l := dial(t, strings.Replace(numbered, "query: { after: mark } }", "}\n      next: "+next, 1),
+			http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+				asked = append(asked, r.URL.RawQuery)
+				reply(w, map[bool]string{true: `[{"no":1,"name":"a"},{"no":2,"name":"b"}]`, false: `[]`}[len(asked) == 1])
+			}), map[string]string{"key": "k1234"}, Token{})
+		_, err := l.Read(t.Context(), message.CustomersIn, Reading{Keep: func([]Record) error { return nil }})
+		require.NoError(t, err)
+		require.Equal(t, want, asked)
+	}
+	_, err := Load("x.yaml",
+		[]byte(strings.Replace(numbered, "query: { after: mark } }", "}\n      next: { link: true, size_as: take }", 1)), nil)
+	require.ErrorContains(t, err, "size_as needs size")
+}

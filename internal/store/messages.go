@@ -254,6 +254,7 @@ func (t *Tx) ClaimOutbox(connection int64, feeds []message.Feed, now time.Time, 
 			if err != nil {
 				return nil, err
 			}
+			m.Unclear = m.Unclear || m.State == Sending // the process that sent it did not hear the answer
 			if newer {
 				if _, err := t.exec("UPDATE outbox SET state='superseded', next_at=0 WHERE id=?", m.ID); err != nil {
 					return nil, err

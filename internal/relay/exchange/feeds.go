@@ -147,8 +147,12 @@ func (r *Exchange) read(c *engine.Conn, req engine.RunRequest) error {
 	f, _ := r.Feed(c, req.Kind)
 	g := &reading{Exchange: r, c: c, req: req, f: f, high: f.Mark}
 	mark, check := f.Mark, f.Validator
+	var since time.Time
 	if req.From != "" {
-		mark = req.From
+		var err error
+		if since, err = time.Parse(time.RFC3339, req.From); err != nil {
+			return err
+		}
 	}
 	if req.Cause != "schedule" {
 		check = "" // who asks for a run wants to see everything
@@ -159,7 +163,8 @@ func (r *Exchange) read(c *engine.Conn, req engine.RunRequest) error {
 			req.Started <- g.run
 		}
 	}
-	to, err := c.Line().Read(c.Ctx, req.Kind, connector.Reading{Mark: mark, Check: check, Known: r.known(c, req.Kind), Keep: g.keep})
+	to, err := c.Line().
+		Read(c.Ctx, req.Kind, connector.Reading{Mark: mark, Since: since, Check: check, Known: r.known(c, req.Kind), Keep: g.keep})
 	if err != nil && c.Ctx.Err() != nil {
 		return nil // stopping is no failure; the run is closed at the next start
 	}

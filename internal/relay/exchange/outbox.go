@@ -136,7 +136,7 @@ func (r *Exchange) sendGroup(c *engine.Conn, kind message.Feed, group []store.Ou
 		}
 		ref = r.Prefix + "-b" + hex.EncodeToString(h.Sum(nil)[:12])
 	}
-	sent, err := c.Line().Send(r.Ctx, kind, ref, msgs)
+	sent, err := r.send(c, kind, ref, group, msgs)
 	if err != nil && r.Ctx.Err() != nil {
 		return nil // stopping: it stays marked as being sent and is taken up at the next start
 	}
@@ -170,6 +170,27 @@ func (r *Exchange) sendGroup(c *engine.Conn, kind message.Feed, group []store.Ou
 		}
 		return nil
 	})
+}
+
+// send sends a group of messages. Where an earlier answer to a message was lost and the other side can be asked, it is asked
+// first: what arrived is not sent again.
+func (r *Exchange) send(c *engine.Conn, kind message.Feed, ref string, group []store.OutboxMessage, msgs []any) (connector.Sent, error) {
+	if !group[0].Unclear || !c.Line().Looks(kind) {
+		return c.Line().Send(r.Ctx, kind, ref, msgs)
+	}
+	found, told, err := c.Line().Look(r.Ctx, kind, ref, msgs[0])
+	switch {
+	case err != nil:
+		f := &connector.Failure{Text: "whether it arrived could not be asked: " + err.Error(), Temporary: true, Before: true}
+		var was *connector.Failure
+		if errors.As(err, &was) {
+			f.Status, f.Unsent, f.RetryAfter = was.Status, was.Unsent, was.RetryAfter
+		}
+		return connector.Sent{}, f
+	case found:
+		return connector.Sent{Answer: told}, nil
+	}
+	return c.Line().Send(r.Ctx, kind, ref, msgs)
 }
 
 func (r *Exchange) feedWent(ch *engine.Change, c *engine.Conn, f store.Feed) error {
@@ -527,5 +548,5 @@ func (r *Exchange) Resend(ch *engine.Change, id int64, who string) error {
 
 // mayHaveArrived tells whether a failed call may have been carried out at the other side.
 func mayHaveArrived(f *connector.Failure) bool {
-	return !f.Unsent && (f.Status == 0 || f.Status >= http.StatusInternalServerError || f.Status < 300)
+	return !f.Unsent && !f.Before && f.Means == "" && (f.Status == 0 || f.Status >= http.StatusInternalServerError || f.Status < 300)
 }

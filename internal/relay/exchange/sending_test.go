@@ -320,3 +320,62 @@ func TestWhatWasTakenIsReadBack(t *testing.T) {
 	require.Empty(t, k.Exceptions())
 	k.Holds()
 }
+
+const lookAtStall = `feeds:
+  stock out:
+    send:
+      look: { request: { method: GET, path: /shown, query: { sku: msg.sku } }, found: body.quantity == msg.quantity }
+`
+
+// looked is a stall whose answer to a quantity was lost; it can be asked what it shows.
+func looked(t *testing.T, shown func(trial.Call) (int, any)) (k *trial.Kit, told int) {
+	t.Helper()
+	k = listed(t, 9)
+	require.NoError(t, k.SetOverrides(t.Context(), "stall", lookAtStall, k.ByCode("stall").Rec().Revision, "Edda"))
+	k.On("stall", "/shown", shown)
+	answers(k, 0)
+	k.Sell("S-1", trial.Units("JAR", 2))
+	require.True(t, quantityMessage(t, k).Unclear)
+	told = len(k.Sent("stall", "/stock"))
+	answers(k, 200)
+	return k, told
+}
+
+// TestWhatMayHaveArrivedIsLookedFor: it is said again only where the other side does not have it.
+func TestWhatMayHaveArrivedIsLookedFor(t *testing.T) {
+	for quantity, again := range map[int]int{7: 0, 9: 1} {
+		k, told := looked(t, func(trial.Call) (int, any) { return 200, map[string]any{"quantity": quantity} })
+		k.InVain(1)
+		m := quantityMessage(t, k)
+		require.Equal(t, store.Confirmed, m.State)
+		require.False(t, m.Unclear)
+		require.Len(t, k.Sent("stall", "/stock"), told+again)
+		require.Len(t, k.Sent("stall", "/shown"), 1)
+		k.Holds()
+	}
+}
+
+// TestWhereNobodyCanLookItWaits, and after the last try a person reads that it may have been carried out.
+func TestWhereNobodyCanLookItWaits(t *testing.T) {
+	for _, status := range []int{500, 400} {
+		k, told := looked(t, func(trial.Call) (int, any) { return status, map[string]any{} })
+		k.InVain(2)
+		m := quantityMessage(t, k)
+		require.Equal(t, store.Waiting, m.State)
+		require.True(t, m.Unclear)
+		require.Contains(t, m.Error, "whether it arrived could not be asked")
+		require.Len(t, k.Sent("stall", "/stock"), told, "nothing is said twice meanwhile")
+		k.InVain(exchange.MaxAttempts)
+		require.Contains(t, k.Exceptions()[0].Expected, "It may have been carried out there")
+	}
+}
+
+// TestAProcessThatEndedWhileItSentHeardNoAnswer, so that it looks first when it is back.
+func TestAProcessThatEndedWhileItSentHeardNoAnswer(t *testing.T) {
+	k, told := looked(t, func(trial.Call) (int, any) { return 200, map[string]any{"quantity": 7} })
+	k.Spoil("UPDATE outbox SET state='sending', unclear=0, next_at=0 WHERE id=?", quantityMessage(t, k).ID)
+	k.Again()
+	k.InVain(1)
+	require.Equal(t, store.Confirmed, quantityMessage(t, k).State)
+	require.Len(t, k.Sent("stall", "/stock"), told)
+}

@@ -5,7 +5,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"time"
 
 	"openrelay/internal/connector"
 	"openrelay/internal/core/message"
@@ -36,45 +35,12 @@ func (r *Joining) Sample(ctx context.Context, code string, kind message.Feed) (s
 		}
 		return string(raw), err
 	}
-	var m any
-	to := place.Address{Name: "Maren Tolland", Street: "Lindenrow 14", Postcode: "41360", Town: "Harrowmere", Country: "XW"}
-	switch kind {
-	case message.StockOut:
-		o := message.Offer{OutsideID: "0", SKU: "SAMPLE", Quantity: 3}
-		if list, err := r.Store.ListingsOf(ctx, c.ID); err == nil && len(list) > 0 {
-			o = message.Offer{ListingID: list[0].ID, OutsideID: list[0].OutsideID, SKU: list[0].SKU, Quantity: max(list[0].SeenQty, 0)}
-		}
-		m = o
-	case message.ItemsOut:
-		m = message.Publication{SKU: "SAMPLE", Title: "Sample", Description: "A sample.", Category: "Samples", Price: 1290,
-			Currency: "EUR", Quantity: 3, WeightG: 250}
-	case message.DispatchOut:
-		m = message.Dispatch{Reference: r.Prefix + "-bench", OrderID: "0", OrderNumber: "SAMPLE-1",
-			OurNumber: "SAMPLE", Carrier: "Plover Post", Service: "PP", Tracking: "PP123456785XW",
-			ShippedAt: r.Clock().UTC().Truncate(time.Second),
-			Lines:     []message.DispatchLine{{ID: "1", SKU: "SAMPLE", Quantity: 1}}, LastOfOrder: true, ParcelNumber: "SAMPLE"}
-	case message.AnswersOut:
-		m = message.OrderAnswer{Reference: r.Prefix + "-bench", OrderID: "0", OrderNumber: "SAMPLE-1", Accepted: true,
-			ReadyAt: r.Clock().UTC().Truncate(time.Second).Add(20 * time.Minute)}
-	case message.StatesOut:
-		m = message.OrderState{Reference: r.Prefix + "-bench", OrderID: "0", OrderNumber: "SAMPLE-1", OurNumber: "SAMPLE",
-			State: "taken in"}
-	case message.CancelOut:
-		m = message.Cancellation{Reference: r.Prefix + "-bench", OrderID: "0", OrderNumber: "SAMPLE-1", OurNumber: "SAMPLE",
-			Reason: "no longer wanted", Lines: []message.CancellationLine{{ID: "1", SKU: "SAMPLE", Quantity: 1, Left: 2}}}
-	case message.RefundsOut:
-		m = message.Refund{Reference: r.Prefix + "-bench", OrderID: "0", OrderNumber: "SAMPLE-1", OurNumber: "SAMPLE",
-			ReturnNumber: "SAMPLE", Currency: "EUR", Amount: 1290, Tax: 206, Reason: "chipped",
-			Lines: []message.RefundLine{{ID: "1", SKU: "SAMPLE", Quantity: 1, Amount: 1290}}}
-	case message.LabelsOut:
-		m = message.Parcel{Reference: r.Prefix + "-bench", Service: "PP", From: to, To: to, WeightG: 900, LengthMM: 300, WidthMM: 200,
-			HeightMM: 100, Test: true, Handover: r.Today()}
-	case message.VoidsOut:
-		m = message.LabelVoid{Reference: r.Prefix + "-bench", Label: "0", Tracking: "PP123456785XW", ParcelNumber: "SAMPLE", Test: true}
-	case message.HandoversOut:
-		m = message.Handover{Reference: r.Prefix + "-bench", Day: r.Today(), Labels: []string{"0"}, Tracking: []string{"PP123456785XW"}}
-	default:
+	m := message.Sample(kind, r.Prefix+"-bench", r.Today(), r.Clock())
+	if m == nil {
 		return "", engine.Refuse("there is no feed %q", kind)
+	}
+	if list, err := r.Store.ListingsOf(ctx, c.ID); kind == message.StockOut && err == nil && len(list) > 0 {
+		m = message.Offer{ListingID: list[0].ID, OutsideID: list[0].OutsideID, SKU: list[0].SKU, Quantity: max(list[0].SeenQty, 0)}
 	}
 	b, err := json.MarshalIndent(m, "", "  ")
 	return string(b), err

@@ -164,26 +164,18 @@ func (r *Joining) look(c *engine.Conn, im store.FirstImport) error {
 			!choose.Customers {
 			continue
 		}
-		from := ""
+		var since time.Time
 		if kind == message.OrdersIn {
-			from = markFrom(def.Feeds[kind], choose.From)
+			since = choose.From
 		}
 		seen := map[string]string{} // SKU to listing, to find double ones
-		if _, err := c.Line().Read(r.Ctx, kind, connector.Reading{Mark: from, Keep: func(records []connector.Record) error {
+		if _, err := c.Line().Read(r.Ctx, kind, connector.Reading{Since: since, Keep: func(records []connector.Record) error {
 			return r.lookAt(c, im, choose, kind, records, seen)
 		}}); err != nil {
 			return fmt.Errorf("%s: %w", kind, err)
 		}
 	}
 	return nil
-}
-
-// markFrom is the mark from which history is read; feeds whose marks are numbers are read from the start.
-func markFrom(f *connector.Feed, from time.Time) string {
-	if f.Read.Next.Mark && f.Read.Overlap == 0 {
-		return ""
-	}
-	return from.UTC().Format(time.RFC3339)
 }
 
 func (r *Joining) lookAt(c *engine.Conn, im store.FirstImport, choose ImportChoices, kind message.Feed, records []connector.Record,

@@ -196,7 +196,7 @@ func (r *Joining) account(ctx context.Context, def *connector.Definition, a Acce
 			given[f.Name] = secrets[f.Name]
 		case secrets[f.Name] == "" && !f.Optional:
 			return store.Account{}, nil, nil, engine.Refuse("%s is missing", f.Label)
-		case f.Pattern != "" && secrets[f.Name] != "" && !regexp.MustCompile("^(?:"+f.Pattern+")$").MatchString(secrets[f.Name]):
+		case !f.Fits(secrets[f.Name]):
 			return store.Account{}, nil, nil, engine.Refuse("%s: this is not what it looks like; %s", f.Label,
 				engine.Or(f.Help, "the form expected is "+f.Pattern))
 		}

@@ -124,7 +124,7 @@ feeds:
         path: /labels
         headers: { Idempotency-Key: ref }
         body: { reference: msg.reference, service: msg.service, name: msg.to.name, street: msg.to.street }
-      refusals: [{ when: 'body.at == "street"', field: to.street }]
+      answers: [{ when: 'body.at == "street"', field: to.street }]
       answer: { id: body.id, tracking: body.tracking, service: body.service, price: body.price, currency: body.currency }
   voids out:
     send:
