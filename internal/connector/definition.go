@@ -128,11 +128,14 @@ type Refusal struct {
 	Say   string `yaml:"say"`
 }
 
-// Format says in which form bodies are written and read: json, xml, form, csv or text.
+// Format says in which form bodies are written and read: json, xml, form, csv, fixed, edifact or text.
 type Format struct {
 	Body      string `yaml:"body"`      // of what we send
 	Answer    string `yaml:"answer"`    // of what comes back
 	Separator string `yaml:"separator"` // of CSV columns
+
+	Charset string   `yaml:"charset"` // IANA name; UTF-8 where it is not set. EDIFACT says its own
+	Columns []Column `yaml:"columns"` // of fixed
 }
 
 // TestFlag is how the other side is told that something is only a test.
@@ -550,6 +553,12 @@ func (f *Format) fill(from Format) {
 	if f.Separator == "" {
 		f.Separator = from.Separator
 	}
+	if f.Charset == "" {
+		f.Charset = from.Charset
+	}
+	if f.Columns == nil {
+		f.Columns = from.Columns
+	}
 }
 
 // compile prepares every expression and mapping; each mistake is collected with its place.
@@ -789,13 +798,28 @@ func hasPath(t reflect.Type, path string) bool {
 }
 
 func (r *Request) compile(l *language, what string) {
+	if _, err := r.Format.characters(); err != nil {
+		l.complain(0, 0, what+".format", "%v", err)
+	}
+	if (r.Format.Body == "fixed" && r.Body.Set() || r.Format.Answer == "fixed") && len(r.Format.Columns) == 0 {
+		l.complain(0, 0, what+".format", "columns are missing: the name and width of each")
+	}
 	if len(r.Steps) > 0 {
 		l.compileSteps(r.Steps, what)
 	}
 	l.compileAll(r.Query, what+".query")
 	l.compileAll(r.Headers, what+".headers")
+	if r.Body.Set() && r.Format.Body == "edifact" {
+		for _, key := range []string{"interchange", "message"} {
+			if n := r.Body.node; n.Kind != yaml.MappingNode || valueOf(n, key) == nil {
+				l.complain(n.Line, n.Column, what+".body", "an EDIFACT body has %s", key)
+			}
+		}
+	}
 	if r.Body.Set() {
+		l.strict = r.Format.Body == "edifact"
 		r.body = l.compileOut(r.Body.node, what+".body")
+		l.strict = false
 	}
 	r.path = nil
 	for rest := r.Path; ; {

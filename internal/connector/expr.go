@@ -1,6 +1,8 @@
 package connector
 
 import (
+	"crypto/sha256"
+	"encoding/base32"
 	"errors"
 	"fmt"
 	"reflect"
@@ -109,6 +111,7 @@ type language struct {
 	scopes map[string]string // loop names in scope, with the path they stand for
 
 	scope  scope    // what expressions may name where they stand; one without names is not looked at
+	strict bool     // of a body whose fields have no names on their way: none may be missing
 	loops  []string // names of elements of repeated records around them
 	fields []string // credential fields
 }
@@ -176,6 +179,15 @@ var sharedEnv = sync.OnceValues(func() (*cel.Env, error) {
 			return joined(a[0].([]any), textOf(a[1])), nil
 		}},
 		{"several", []*cel.Type{dyn}, cel.ListType(dyn), func(a []any) (any, error) { return several(a[0]), nil }},
+		{"edi", []*cel.Type{dyn, text, text}, dyn, func(a []any) (any, error) { return edi(a[0], textOf(a[1]), textOf(a[2])) }},
+		{"edis", []*cel.Type{dyn, text, text}, cel.ListType(dyn), func(a []any) (any, error) {
+			return edis(a[0], textOf(a[1]), textOf(a[2]))
+		}},
+		{"groups", []*cel.Type{dyn, text, text}, cel.ListType(dyn), func(a []any) (any, error) {
+			return groups(a[0], textOf(a[1]), textOf(a[2]))
+		}},
+		{"before", []*cel.Type{dyn, text}, dyn, func(a []any) (any, error) { return before(a[0], textOf(a[1])) }},
+		{"digest", []*cel.Type{dyn, cel.IntType}, text, func(a []any) (any, error) { return digest(textOf(a[0]), a[1].(int64)) }},
 		{"first", []*cel.Type{cel.ListType(dyn)}, dyn, func(a []any) (any, error) { return first(a[0].([]any)), nil }},
 	} {
 		opts = append(opts, cel.Function(f.name,
@@ -254,6 +266,15 @@ func first(list []any) any {
 		}
 	}
 	return nil
+}
+
+// digest is a short name for a text that may be long: so many letters and digits of its SHA-256.
+func digest(text string, n int64) (string, error) {
+	if n < 6 || n > 40 {
+		return "", fmt.Errorf("digest: 6 to 40 characters, not %d", n)
+	}
+	sum := sha256.Sum256([]byte(text))
+	return base32.StdEncoding.EncodeToString(sum[:])[:n], nil
 }
 
 // patterns turns the letters of a date pattern (Unicode Technical Standard 35, part 4, section 8) into

@@ -16,13 +16,21 @@ import (
 
 // read turns a body into what expressions see: nil, text, whole numbers, true and false, lists, records.
 func (f Format) read(raw []byte) (any, error) {
+	raw, err := f.decoded(raw)
+	if err != nil {
+		return nil, err
+	}
 	switch f.Answer {
 	case "xml":
 		return decodeXML(raw)
 	case "csv":
 		return f.readCSV(raw)
+	case "fixed":
+		return f.readFixed(raw)
 	case "form":
 		return decodeForm(raw)
+	case "edifact":
+		return readEDIFACT(raw)
 	case "text":
 		return string(raw), nil
 	}
@@ -32,13 +40,35 @@ func (f Format) read(raw []byte) (any, error) {
 // cut takes the list at a path apart into the raw text of its elements. Each element can be read alone
 // by the same format.
 func (f Format) cut(raw []byte, path string) ([][]byte, error) {
+	raw, err := f.decoded(raw)
+	if err != nil {
+		return nil, err
+	}
+	out, err := f.pieces(raw, path)
+	for i := range out {
+		if err == nil {
+			out[i], err = f.encoded(out[i])
+		}
+	}
+	return out, err
+}
+
+func (f Format) pieces(raw []byte, path string) ([][]byte, error) {
 	switch f.Answer {
 	case "xml":
 		return sliceXML(raw, path)
+	case "fixed":
+		var out [][]byte
+		for _, line := range lines(raw) {
+			out = append(out, []byte(line))
+		}
+		return out, nil
 	case "csv":
 		return f.sliceCSV(raw)
 	case "form":
 		return [][]byte{raw}, nil
+	case "edifact":
+		return cutEDIFACT(raw, path)
 	case "text":
 		return nil, fmt.Errorf("%w is text and holds no list", ErrBody)
 	}
@@ -54,10 +84,12 @@ func (f Format) fits(contentType string) bool {
 	switch f.Answer {
 	case "xml":
 		return t == "application/xml" || t == "text/xml" || strings.HasSuffix(t, "+xml")
-	case "csv":
+	case "csv", "fixed":
 		return t == "text/csv" || t == "text/plain"
 	case "form":
 		return t == "application/x-www-form-urlencoded" || t == "text/plain"
+	case "edifact": // RFC 1767
+		return strings.EqualFold(t, "application/edifact") || t == "text/plain" || t == "application/octet-stream"
 	case "text":
 		return strings.HasPrefix(t, "text/")
 	}
@@ -72,7 +104,9 @@ func (f Format) accept() string {
 		return "text/csv"
 	case "form":
 		return "application/x-www-form-urlencoded"
-	case "text":
+	case "edifact":
+		return "application/EDIFACT"
+	case "text", "fixed":
 		return "text/plain"
 	}
 	return "application/json"
@@ -80,6 +114,15 @@ func (f Format) accept() string {
 
 // write makes the body of a request, and its content type.
 func (f Format) write(v any) ([]byte, string, error) {
+	raw, kind, err := f.written(v)
+	if err == nil && f.Charset != "" {
+		kind = strings.Replace(kind, "utf-8", strings.ToLower(f.Charset), 1)
+		raw, err = f.encoded(raw)
+	}
+	return raw, kind, err
+}
+
+func (f Format) written(v any) ([]byte, string, error) {
 	var buf bytes.Buffer
 	switch f.Body {
 	case "xml":
@@ -93,8 +136,14 @@ func (f Format) write(v any) ([]byte, string, error) {
 	case "form":
 		err := writeForm(&buf, v)
 		return buf.Bytes(), "application/x-www-form-urlencoded", err
+	case "edifact":
+		raw, err := writeEDIFACT(v)
+		return raw, "application/EDIFACT", err
 	case "text":
 		return []byte(textOf(v)), "text/plain; charset=utf-8", nil
+	case "fixed":
+		err := f.writeFixed(&buf, v)
+		return buf.Bytes(), "text/plain; charset=utf-8", err
 	case "csv":
 		err := f.writeCSV(&buf, v)
 		return buf.Bytes(), "text/csv; charset=utf-8", err
@@ -292,7 +341,7 @@ func (f Format) record(raw []byte) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	if list, ok := v.([]any); ok && f.Answer == "csv" {
+	if list, ok := v.([]any); ok && (f.Answer == "csv" || f.Answer == "fixed") {
 		if len(list) != 1 {
 			return nil, fmt.Errorf("%w holds %d lines instead of one", ErrBody, len(list))
 		}

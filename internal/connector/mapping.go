@@ -487,7 +487,17 @@ func (l *language) compileOut(n *yaml.Node, path string) maker {
 	case yaml.ScalarNode:
 		e := exprOf(n)
 		l.compile(&e, path)
-		return e.Eval
+		if !l.strict {
+			return e.Eval
+		}
+		return func(v Vars) (any, error) {
+			x, err := e.Eval(v)
+			if err == nil && x == nil {
+				err = fmt.Errorf("%s has no value; of one that may be missing write joined([…], \"\"), of a segment condition ? […] : []",
+					short(e.Text))
+			}
+			return x, err
+		}
 	case yaml.MappingNode:
 		if valueOf(n, "each") != nil {
 			return l.compileOutEach(n, path)

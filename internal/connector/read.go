@@ -178,8 +178,9 @@ func (l *Line) recordsOf(kind message.Feed, f *Feed, a *answer, mark string) ([]
 	records := make([]Record, 0, len(raws))
 	for _, raw := range raws {
 		body, err := r.Request.Format.record(raw)
-		if err != nil {
-			return nil, mark, fail(err)
+		if err != nil { // this one alone
+			records = append(records, Record{Feed: kind, Raw: raw, Err: err})
+			continue
 		}
 		rec := f.identify(kind, raw, body, "")
 		if later(rec.Mark, mark) {
