@@ -51,6 +51,11 @@ release: console/dist/index.html
 browser:
 	@command -v chromium >/dev/null || (apt-get update -q && apt-get install -y -q --no-install-recommends chromium)
 
+# A server for the tests of files by SFTP, likewise; after the browser, since packages are installed one at a time.
+.PHONY: sshd
+sshd: browser
+	@test -x /usr/sbin/sshd || (apt-get update -q && apt-get install -y -q --no-install-recommends openssh-server)
+
 check-console: console/dist/index.html
 	cd console && npm run --silent check && npm run --silent lint && npm run --silent test
 
@@ -64,7 +69,7 @@ PACKAGES := ./cmd/... ./internal/... ./console
 TEST := go test -vet=off -timeout 8m
 
 .PHONY: ready
-ready: build browser check-go check-console
+ready: build sshd check-go check-console
 
 # The browser has the machine to itself: a page that waits too long for its turn fails.
 test:
@@ -79,12 +84,12 @@ RACED := ./internal/api ./internal/connector ./internal/relay/engine ./internal/
 TOGETHER := Push|Two|Slow|Pause|Events|Idempotency|Pending
 RACE := $(TEST) -race -gcflags=modernc.org/sqlite/lib=-race=false
 
-race: console/dist/index.html
+race: console/dist/index.html sshd
 	$(RACE) $(RACED)
 	$(RACE) -parallel 4 -run '$(TOGETHER)' ./internal/whole/
 
 # How much of each package its own tests run through, and of the rooms all tests that stand in one of them.
-cover:
+cover: sshd
 	mkdir -p build
 	go test -cover $$(go list $(PACKAGES) | grep -v -e /internal/whole -e /internal/relay -e /internal/demo) | grep -v 'no test files'
 	go test -coverpkg=./internal/relay/... -coverprofile=build/relay.cover ./internal/relay/... >/dev/null

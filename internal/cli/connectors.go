@@ -250,10 +250,11 @@ func (opt *connectorOptions) line(d *connector.Definition) (*connector.Line, err
 	for k, v := range opt.settings.m {
 		settings[k] = v
 	}
-	return connector.NewLine(d, connector.LineOptions{Base: or(opt.address, or(d.Address.Default, "http://nowhere.invalid")),
+	return connector.NewLine(d, connector.LineOptions{Base: or(opt.address, or(d.Address.Default, connector.Nowhere)),
 		Site:  opt.site,
 		Login: connector.NewLogin(d, opt.secrets.m, connector.Token{}), Settings: settings,
-		Client: connector.Guard{Allowed: allowed}.Client()})
+		Client: connector.Guard{Allowed: allowed}.Client(), Dial: connector.Guard{Allowed: allowed}.Dial(),
+		Folders: []string{"/"}})
 }
 
 // fits refuses credentials that the definition does not have, or that do not have the form it says.

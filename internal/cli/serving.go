@@ -12,6 +12,7 @@ import (
 	"net/netip"
 	"os"
 	"os/signal"
+	"path/filepath"
 	"runtime/debug"
 	"strconv"
 	"strings"
@@ -91,8 +92,8 @@ func mustExist(file string) error {
 }
 
 type serveOptions struct {
-	data, listen, level, folder, backups, reach, smtp, smtpFrom, cert, key string
-	secure, smtpPlain, openMetrics                                         bool
+	data, listen, level, folder, folders, backups, reach, smtp, smtpFrom, cert, key string
+	secure, smtpPlain, openMetrics                                                  bool
 }
 
 func (opt *serveOptions) flags(f *flag.FlagSet) {
@@ -100,6 +101,7 @@ func (opt *serveOptions) flags(f *flag.FlagSet) {
 	f.StringVar(&opt.listen, "listen", "127.0.0.1:8410", "`address` to listen on; anything but loopback belongs behind TLS")
 	f.StringVar(&opt.level, "log", "info", "least `level` that is logged: debug, info, warn, error")
 	f.StringVar(&opt.folder, "connectors", "", "`folder` of further connector definitions (*.yaml)")
+	f.StringVar(&opt.folders, "folders", "", "`folders` in which files may be exchanged with other systems, separated by commas")
 	f.StringVar(&opt.backups, "backups", "", "`folder` into which backups are made, by the schedule in Settings")
 	f.StringVar(&opt.reach, "reach", "",
 		"`ranges` that are not public and may be called all the same, such as 10.1.0.0/16,127.0.0.0/8")
@@ -114,10 +116,22 @@ func (opt *serveOptions) flags(f *flag.FlagSet) {
 	f.BoolVar(&opt.smtpPlain, "smtp-plain", false, "speak to the mail server without TLS, where it is on the same machine")
 }
 
+// splitFolders reads a list of folders.
+func splitFolders(text string) (out []string) {
+	for _, one := range strings.Split(text, ",") {
+		if one = strings.TrimSpace(one); one != "" {
+			if at, err := filepath.Abs(one); err == nil {
+				out = append(out, at)
+			}
+		}
+	}
+	return out
+}
+
 // engine are the options as the relay wants them.
 func (opt *serveOptions) engine(e *Env, log *slog.Logger) (engine.Options, error) {
 	allowed, err := ranges(opt.reach)
-	o := engine.Options{Log: log, Folder: opt.folder, Backups: opt.backups, Reach: allowed}
+	o := engine.Options{Log: log, Folder: opt.folder, Backups: opt.backups, Reach: allowed, Folders: splitFolders(opt.folders)}
 	if opt.smtp != "" {
 		o.Mail = mail.Sender{Server: opt.smtp, From: opt.smtpFrom, User: e.Getenv("OPENRELAY_SMTP_USER"),
 			Password: e.Getenv("OPENRELAY_SMTP_PASSWORD"), Plain: opt.smtpPlain}

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io"
 	"mime"
+	"net"
 	"net/http"
 	"net/url"
 	"strconv"
@@ -46,9 +47,16 @@ type Line struct {
 	login    *Login
 	settings map[string]any
 	client   *http.Client
+	folders  []string // in which files may be exchanged on this machine
+	dial     Dialer
 	breaker  *gobreaker.CircuitBreaker[*answer]
 	now      func() time.Time
+
+	sightings sightings
 }
+
+// Dialer opens a connection to an address that may be called.
+type Dialer func(ctx context.Context, network, address string) (net.Conn, error)
 
 type answer struct {
 	raw    []byte
@@ -64,14 +72,29 @@ type LineOptions struct {
 	Login    *Login
 	Settings map[string]any
 	Client   *http.Client
+	Folders  []string // of this machine, in which files may be exchanged
+	Dial     Dialer   // of what is not HTTP; nil: there is nothing else
 	Now      func() time.Time
 }
 
+// Nowhere is the address of a connection that has none yet.
+const Nowhere = "http://nowhere.invalid"
+
 // NewLine prepares a connection.
 func NewLine(def *Definition, o LineOptions) (*Line, error) {
-	u, err := url.Parse(strings.TrimRight(strings.TrimSpace(o.Base), "/"))
-	if err != nil || (u.Scheme != "http" && u.Scheme != "https") || u.Host == "" || u.User != nil {
-		return nil, fmt.Errorf("address %q: an http or https address without a name and password is expected", o.Base)
+	u, err := addressOf(o.Base)
+	if err != nil {
+		return nil, err
+	}
+	if exchanges := u.Scheme == "file" || u.Scheme == "sftp"; exchanges != def.Exchanges() && o.Base != Nowhere {
+		return nil, fmt.Errorf("address %q: %s %s", o.Base, def.Title, map[bool]string{
+			true: "exchanges files; a folder or sftp://host/folder is expected", false: "is called; an http or https address is expected",
+		}[def.Exchanges()])
+	}
+	if o.Dial == nil {
+		o.Dial = func(context.Context, string, string) (net.Conn, error) {
+			return nil, errors.New("nothing but HTTP is called from here")
+		}
 	}
 	if o.Site != "" && def.Site(o.Site) == nil {
 		return nil, fmt.Errorf("%s has no site %q", def.Title, o.Site)
@@ -84,6 +107,7 @@ func NewLine(def *Definition, o LineOptions) (*Line, error) {
 	}
 	return &Line{
 		Def: def, Site: o.Site, InTest: o.Test, base: u, login: o.Login, settings: o.Settings, client: o.Client, now: o.Now,
+		folders: o.Folders, dial: o.Dial,
 		breaker: gobreaker.NewCircuitBreaker[*answer](gobreaker.Settings{
 			Name: def.Connector, Timeout: 5 * time.Second, MaxRequests: 1,
 			ReadyToTrip: func(c gobreaker.Counts) bool { return c.ConsecutiveFailures >= 5 },
@@ -114,6 +138,8 @@ type Exchange struct {
 	Status  int           `json:"status,omitempty"`
 	Answer  string        `json:"answer,omitempty"`
 	Took    time.Duration `json:"took" doc:"nanoseconds"`
+	File    string        `json:"file,omitempty" doc:"Instead of a call: the file that is written, below the address"`
+	Size    int64         `json:"size,omitempty" doc:"Of the file, in bytes"`
 }
 
 type exchangeKey struct{}
@@ -151,7 +177,12 @@ func (l *Line) do(ctx context.Context, r *Request, v Vars, p page) (*answer, err
 	if err := l.login.limiter.Wait(ctx); err != nil {
 		return nil, &Failure{Text: "stopped while waiting for the rate limit", Temporary: true, Unsent: true}
 	}
-	out, err := l.breaker.Execute(func() (*answer, error) { return l.once(ctx, r, v, p, "") })
+	out, err := l.breaker.Execute(func() (*answer, error) {
+		if r.File != "" {
+			return l.putFile(ctx, r, v)
+		}
+		return l.once(ctx, r, v, p, "")
+	})
 	if errors.Is(err, gobreaker.ErrOpenState) || errors.Is(err, gobreaker.ErrTooManyRequests) {
 		return nil, &Failure{Text: "not called: too many failures in a row, trying again in a few seconds", Temporary: true, Unsent: true,
 			RetryAfter: 5 * time.Second}

@@ -65,6 +65,7 @@ type Access struct {
 	Basic    *Basic          `yaml:"basic"`
 	OAuth    *OAuth          `yaml:"oauth"`
 	Sign     *Sign           `yaml:"sign"`
+	SFTP     *SFTP           `yaml:"sftp"`
 	Refusals []Refusal       `yaml:"refusals"`
 }
 
@@ -189,15 +190,17 @@ type Feed struct {
 
 // Read says how records are fetched.
 type Read struct {
-	Every       Duration `yaml:"every"`
-	Overlap     Duration `yaml:"overlap"`
-	Request     Request  `yaml:"request"`
-	Items       string   `yaml:"items"` // path to the list of records; empty: the body is the list
-	Next        Next     `yaml:"next"`
-	Detail      []Detail `yaml:"detail"`
-	Mark        Expr     `yaml:"mark"`  // the largest seen becomes the mark
-	Begin       Expr     `yaml:"begin"` // the mark of the first reading, made of since; since itself where it is not set
-	Conditional bool     `yaml:"conditional"`
+	Every       Duration   `yaml:"every"`
+	Overlap     Duration   `yaml:"overlap"`
+	Request     Request    `yaml:"request"`
+	Files       *ReadFiles `yaml:"files"`  // instead of a request
+	Format      Format     `yaml:"format"` // of files
+	Items       string     `yaml:"items"`  // path to the list of records; empty: the body is the list
+	Next        Next       `yaml:"next"`
+	Detail      []Detail   `yaml:"detail"`
+	Mark        Expr       `yaml:"mark"`  // the largest seen becomes the mark
+	Begin       Expr       `yaml:"begin"` // the mark of the first reading, made of since; since itself where it is not set
+	Conditional bool       `yaml:"conditional"`
 }
 
 // Detail is a further request for each listed record. Its answer takes the record's place, or is added
@@ -291,6 +294,7 @@ type Request struct {
 	Body    Tree            `yaml:"body"`
 	Format  Format          `yaml:"format"`
 	Steps   []Step          `yaml:"steps"` // calls before it, whose answers it uses
+	File    string          `yaml:"file"`  // instead of a call: a file that is written, its name with {expressions}
 
 	path []pathPart
 	body maker
@@ -508,6 +512,11 @@ func (f *Feed) defaults(format Format) {
 			r.Every = Duration(time.Minute)
 		}
 		r.Request.fill(format)
+		if r.Files != nil {
+			r.Files.defaults()
+			r.Format.fill(format)
+			r.Request = Request{Format: r.Format}
+		}
 		for i := range r.Detail {
 			r.Detail[i].Request.fill(format)
 		}
@@ -622,6 +631,9 @@ func (d *Definition) compileAccess(l *language) {
 	if a.Sign != nil {
 		a.Sign.compile(l, d)
 	}
+	if a.SFTP != nil {
+		a.SFTP.compile(l)
+	}
 	l.at(account, answerVars)
 	for i := range a.Refusals {
 		r := &a.Refusals[i]
@@ -702,6 +714,9 @@ func (f *Feed) compile(l *language, kind message.Feed) {
 }
 
 func (r *Read) compile(l *language, what string) {
+	if r.Files != nil {
+		r.Files.compile(l, what+".files")
+	}
 	l.at(account, []string{"since"})
 	l.compile(&r.Begin, what+".begin")
 	l.at(account, []string{"mark"})
@@ -822,7 +837,7 @@ func (r *Request) compile(l *language, what string) {
 		l.strict = false
 	}
 	r.path = nil
-	for rest := r.Path; ; {
+	for rest := cmp.Or(r.File, r.Path); ; {
 		before, after, found := strings.Cut(rest, "{")
 		if before != "" {
 			r.path = append(r.path, pathPart{text: before})
@@ -905,6 +920,8 @@ func (a *Access) words() string {
 			return fmt.Sprintf("key and secret, requests signed (%s)", a.Sign.Scheme)
 		}
 		return "key"
+	case "files":
+		return "files, in a folder or by SFTP"
 	case "inbound":
 		return "key that we hand out"
 	}

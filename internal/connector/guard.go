@@ -51,9 +51,8 @@ func (g Guard) Check(addr netip.Addr) error {
 	return nil
 }
 
-// Client makes the HTTP client of all outgoing calls. It follows no redirects, which could lead
-// anywhere with our credentials, and uses no proxy of its environment.
-func (g Guard) Client() *http.Client {
+// Dial opens connections to addresses that may be called.
+func (g Guard) Dial() func(ctx context.Context, network, address string) (net.Conn, error) {
 	dialer := &net.Dialer{Timeout: 5 * time.Second, Control: func(_, address string, _ syscall.RawConn) error {
 		at, err := netip.ParseAddrPort(address)
 		if err != nil {
@@ -61,12 +60,16 @@ func (g Guard) Client() *http.Client {
 		}
 		return g.Check(at.Addr())
 	}}
+	return dialer.DialContext
+}
+
+// Client makes the HTTP client of all outgoing calls. It follows no redirects, which could lead
+// anywhere with our credentials, and uses no proxy of its environment.
+func (g Guard) Client() *http.Client {
 	return &http.Client{
 		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
 		Transport: &http.Transport{
-			DialContext: func(ctx context.Context, network, address string) (net.Conn, error) {
-				return dialer.DialContext(ctx, network, address)
-			},
+			DialContext:         g.Dial(),
 			MaxIdleConnsPerHost: 4, IdleConnTimeout: 90 * time.Second, MaxResponseHeaderBytes: 64 << 10,
 			TLSHandshakeTimeout: 5 * time.Second, ForceAttemptHTTP2: true,
 		},

@@ -212,22 +212,13 @@ func (l *Line) tokenFailure(err error) error {
 	f.Text = l.login.blank(f.Text, l.Def)
 	f.Said = l.login.blank(cmp.Or(short(answer.ErrorDescription), answer.ErrorCode), l.Def)
 	if answer.ErrorCode == "invalid_client" {
-		f.Field = l.Def.Access.OAuth.secretField()
+		f.Field = secretOf(l.Def.Access.OAuth.ClientSecret)
 	}
 	v := l.vars()
 	v["status"], v["header"] = int64(status), headerVars(answer.Response.Header)
 	v["body"] = l.errorBody(Format{Answer: "json"}, answer.Response.Header.Get("Content-Type"), answer.Body)
 	l.nameField(f, v)
 	return f
-}
-
-// secretField is the credential field that holds the client's secret, where it is one as it stands.
-func (o *OAuth) secretField() string {
-	name, plain := strings.CutPrefix(o.ClientSecret.Text, "secret.")
-	if !plain || strings.ContainsAny(name, " .+([") {
-		return ""
-	}
-	return name
 }
 
 // access returns a token that is good for a while yet, renewing it where it is not. stale is a token

@@ -34,15 +34,20 @@ type Reading struct {
 	// Known tells which records of a page were kept before: no details are asked for them, and they are
 	// not handed to Keep again. Nil knows none.
 	Known func([]Record) ([]bool, error)
-	// Keep takes a page before the next is asked for.
+	// Keep takes a page before the next is asked for; of files, the records of one.
 	Keep func([]Record) error
+	// Seen tells whether a file with this content came before, and whether it was refused. Nil: none did.
+	Seen func(hash string) (known, refused bool, err error)
+	// Took notes what became of a file before it is put away. Nil: files are only looked at.
+	Took func(TakenFile) error
 }
 
 // Read is what a reading came to.
 type ReadTo struct {
-	Mark      string // the largest mark seen; where a page failed, that of the pages before
-	Check     string // validator for the next reading
-	Unchanged bool   // the other side said that nothing changed
+	Mark      string        // the largest mark seen; where a page failed, that of the pages before
+	Check     string        // validator for the next reading
+	Unchanged bool          // the other side said that nothing changed
+	Soon      time.Duration // after which a file may have settled that is being written; 0: there is none
 }
 
 // Read fetches the pages of a feed. Pages may repeat records and, where records move between pages
@@ -55,6 +60,9 @@ func (l *Line) Read(ctx context.Context, kind message.Feed, rd Reading) (ReadTo,
 		return out, fmt.Errorf("%s has no read for %s", l.Def.Title, kind)
 	}
 	r := f.Read
+	if r.Files != nil {
+		return l.readFiles(ctx, kind, rd)
+	}
 	if err := l.markAt(r, &rd); err != nil {
 		return out, err
 	}

@@ -147,6 +147,10 @@ func (l *Line) Prepare(ctx context.Context, kind message.Feed, ref string, msgs 
 	} else if writes != nil {
 		request = &writes.Request
 	}
+	if request.File != "" {
+		name, body, err := l.fileOf(request, v)
+		return l.fileExchange(name, body), err
+	}
 	req, body, err := l.build(ctx, request, v, page{shown: true}, l.login.Token().Access)
 	if err != nil {
 		return Exchange{}, err
@@ -296,6 +300,9 @@ type Verdict struct {
 
 // Test asks the other side who we are there. It changes nothing on either side.
 func (l *Line) Test(ctx context.Context) Verdict {
+	if l.Def.Exchanges() {
+		return l.testFiles(ctx)
+	}
 	if l.Def.Calls["identity"] == nil {
 		return Verdict{LetIn: true, Text: l.Def.Title + " has no way to tell who we are there; nothing was called."}
 	}

@@ -138,6 +138,13 @@ func (t *Tx) CloseConnectionException(connection int64, cause order.Cause, now t
 	return err
 }
 
+// CloseConnectionSubject closes the open exceptions of a cause about something of a connection that is known by its subject.
+func (t *Tx) CloseConnectionSubject(connection int64, cause order.Cause, subject string, now time.Time) error {
+	_, err := t.exec(`UPDATE exception SET closed_at=?, closed_by='relay' WHERE closed_at=0 AND connection_id=? AND cause=? AND subject=?
+		AND order_id=0`, micros(now), connection, cause, subject)
+	return err
+}
+
 // CloseItemException closes the open exceptions of a cause about an item and a connection (0: none).
 func (t *Tx) CloseItemException(item, connection int64, cause order.Cause, now time.Time) error {
 	_, err := t.exec(`UPDATE exception SET closed_at=?, closed_by='relay' WHERE closed_at=0 AND item_id=? AND item_id<>0

@@ -32,6 +32,8 @@ var Thinnings = map[string][]Thinning{
 		{`SELECT id FROM inbox WHERE id>?1 AND received_at<?2 AND state IN ('done','skipped') AND feed IN ('tracking in','stock in')
 			AND id<(SELECT max(id) FROM inbox) ORDER BY id LIMIT ?3`,
 			"DELETE FROM inbox WHERE id IN (SELECT value FROM json_each(?))"},
+		{`SELECT id FROM file WHERE id>?1 AND at<?2 AND id<(SELECT max(id) FROM file) ORDER BY id LIMIT ?3`,
+			"DELETE FROM file WHERE id IN (SELECT value FROM json_each(?))"},
 	},
 	"sent": {
 		{`SELECT id FROM outbox o WHERE id>?1 AND created_at<?2 AND state IN ('confirmed','superseded') AND feed='stock out'

@@ -7,6 +7,7 @@ const (
 	CredentialsRefused order.Cause = "credentials refused"    // ends when we are let in again
 	WriteBackRefused   order.Cause = "write-back refused"     // a message that the other side does not take
 	NotUnderstood      order.Cause = "message not understood" // a message that cannot be read
+	FileNotTaken       order.Cause = "file not taken"         // one that cannot be read, as a whole or in a record
 	NotTakenIn         order.Cause = "message not taken in"   // one that was understood, but could not be taken in
 	NotApplied         order.Cause = "dispatch not applied"   // a dispatch that was told and fits nothing here
 	PutBack            order.Cause = "put back"               // goods that were picked and are not wanted any more
@@ -34,5 +35,5 @@ const (
 // Causes are the causes of exceptions that are not holds of orders.
 var Causes = []order.Cause{NegativeStock, EditUnclear, CredentialsRefused, WriteBackRefused, LabelRefused, LabelUnknown, LabelSurplus,
 	NoCarton, NumberUntold, CountBin, CancelUntold, RefundUntold, ReturnWaits, VoidRefused, NumberStands,
-	ServiceOpen, PutBack, NotApplied, NotTakenIn, NotUnderstood, ListingRejected, BackupFailed, ConnectionDead,
+	ServiceOpen, PutBack, NotApplied, NotTakenIn, NotUnderstood, FileNotTaken, ListingRejected, BackupFailed, ConnectionDead,
 	Backlog, ServiceUnwell}

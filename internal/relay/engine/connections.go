@@ -286,8 +286,8 @@ func (r *Engine) make(rec store.Connection) (*joined, error) {
 	if err := json.Unmarshal([]byte(rec.Settings), &out.settings); err != nil {
 		return nil, fmt.Errorf("settings: %w", err)
 	}
-	o := connector.LineOptions{Base: "http://nowhere.invalid", Site: rec.Site, Test: rec.Test, Settings: out.settings.ForExpressions(),
-		Client: r.Client, Now: r.Clock}
+	o := connector.LineOptions{Base: connector.Nowhere, Site: rec.Site, Test: rec.Test, Settings: out.settings.ForExpressions(),
+		Client: r.Client, Dial: r.Dial, Folders: r.Folders, Now: r.Clock}
 	if l := r.logins[rec.AccountID]; l != nil {
 		o.Login, o.Base, out.account = l.Login, Or(l.base, o.Base), l.revision
 		if def.Limits != common.Limits {

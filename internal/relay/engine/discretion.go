@@ -57,7 +57,7 @@ func Discreet(e store.Exception, instead string) store.Exception {
 	}
 	e.Text = instead
 	switch e.Cause { // the subject is what the other side said
-	case WriteBackRefused, LabelRefused, VoidRefused, NotUnderstood, NotTakenIn, NotApplied:
+	case WriteBackRefused, LabelRefused, VoidRefused, NotUnderstood, NotTakenIn, NotApplied, FileNotTaken:
 		e.Subject = ""
 	}
 	return e

@@ -18,15 +18,17 @@ import (
 
 // Engine is what the rooms of a running company share.
 type Engine struct {
-	Store  *store.Store
-	Bus    *Bus
-	Log    *slog.Logger
-	Clock  func() time.Time
-	Client *http.Client // of all outgoing calls; guarded
-	Mail   Mail
-	hook   func(where string)
-	Sealer *seal.Ring
-	Prefix string // begins every reference we send: unique to this company file
+	Store   *store.Store
+	Bus     *Bus
+	Log     *slog.Logger
+	Clock   func() time.Time
+	Client  *http.Client     // of all outgoing calls; guarded
+	Dial    connector.Dialer // of what is not HTTP
+	Folders []string         // in which files may be exchanged
+	Mail    Mail
+	hook    func(where string)
+	Sealer  *seal.Ring
+	Prefix  string // begins every reference we send: unique to this company file
 	// GS1Prefix begins the SSCC of every parcel. Without a company prefix of its own, a company uses
 	// one of the range that GS1 sets aside for use inside a company.
 	GS1Prefix string
@@ -84,6 +86,8 @@ type Options struct {
 	Backups string
 	// Addresses that are not public and may be called all the same.
 	Reach []netip.Prefix
+	// Folders of this machine in which files may be exchanged.
+	Folders []string
 	// Transport of all outgoing calls; nil: the network, guarded by Reach.
 	Transport http.RoundTripper
 	// Mail is how e-mail leaves; without it none does.
@@ -130,6 +134,8 @@ func Open(ctx context.Context, st *store.Store, o Options) (*Engine, error) {
 		tested:    map[string]Tested{},
 		places:    map[int64]store.Location{},
 		Client:    connector.Guard{Allowed: o.Reach}.Client(),
+		Dial:      connector.Guard{Allowed: o.Reach}.Dial(),
+		Folders:   o.Folders,
 		Mail:      o.Mail,
 		hook:      o.Hook,
 		WakeWatch: NewWaker(),

@@ -136,7 +136,8 @@ func (r *Exchange) sendGroup(c *engine.Conn, kind message.Feed, group []store.Ou
 		}
 		ref = r.Prefix + "-b" + hex.EncodeToString(h.Sum(nil)[:12])
 	}
-	sent, err := r.send(c, kind, ref, group, msgs)
+	var written connector.Exchange
+	sent, err := r.send(c, kind, ref, group, msgs, &written)
 	if err != nil && r.Ctx.Err() != nil {
 		return nil // stopping: it stays marked as being sent and is taken up at the next start
 	}
@@ -154,7 +155,7 @@ func (r *Exchange) sendGroup(c *engine.Conn, kind message.Feed, group []store.Ou
 			}
 			return nil
 		}
-		if e := r.feedWent(ch, c, f); e != nil {
+		if e := errors.Join(r.feedWent(ch, c, f), r.wrote(ch, c, kind, written)); e != nil {
 			return e
 		}
 		switch {
@@ -174,7 +175,11 @@ func (r *Exchange) sendGroup(c *engine.Conn, kind message.Feed, group []store.Ou
 
 // send sends a group of messages. Where an earlier answer to a message was lost and the other side can be asked, it is asked
 // first: what arrived is not sent again.
-func (r *Exchange) send(c *engine.Conn, kind message.Feed, ref string, group []store.OutboxMessage, msgs []any) (connector.Sent, error) {
+func (r *Exchange) send(c *engine.Conn, kind message.Feed, ref string, group []store.OutboxMessage, msgs []any,
+	written *connector.Exchange) (connector.Sent, error) {
+	if c.Line().Def.Exchanges() {
+		return c.Line().Send(connector.Recording(r.Ctx, written), kind, ref, msgs)
+	}
 	if !group[0].Unclear || !c.Line().Looks(kind) {
 		return c.Line().Send(r.Ctx, kind, ref, msgs)
 	}

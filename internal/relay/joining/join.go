@@ -239,7 +239,7 @@ func (r *Joining) lineFor(def *connector.Definition, rec store.Connection, acc s
 		return nil, err
 	}
 	return connector.NewLine(def, connector.LineOptions{Base: acc.BaseURL, Site: site, Test: rec.Test, Login: login,
-		Settings: s.ForExpressions(), Client: r.Client, Now: r.Clock})
+		Settings: s.ForExpressions(), Client: r.Client, Dial: r.Dial, Folders: r.Folders, Now: r.Clock})
 }
 
 // keepAccess keeps an access that let us in with the set-up. Who we are there still has to be confirmed.

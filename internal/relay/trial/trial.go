@@ -11,6 +11,7 @@ import (
 	"maps"
 	"net/http"
 	"net/url"
+	"os"
 	"path/filepath"
 	"slices"
 	"strconv"
@@ -349,7 +350,8 @@ func (k *Kit) open(path string) {
 	st, err := store.Open(k.t.Context(), path)
 	require.NoError(k.t, err)
 	k.t.Cleanup(func() { st.Close() })
-	k.Relay, err = relay.Open(k.t.Context(), st, engine.Options{Now: k.Now, Transport: k, Backups: filepath.Dir(path)})
+	k.Relay, err = relay.Open(k.t.Context(), st, engine.Options{Now: k.Now, Transport: k, Backups: filepath.Dir(path),
+		Folders: []string{os.TempDir()}})
 	require.NoError(k.t, err)
 	k.t.Cleanup(k.Stop)
 }

@@ -19,7 +19,7 @@ var year = flag.Int("year", 0, "days of trade for TestAYearOfTradeStaysWithinABo
 const (
 	boundPerOrder  = 4_800   // bytes
 	boundPerRecent = 4_600   // bytes
-	boundEmpty     = 915_000 // a table or an index takes a page, also an empty one
+	boundEmpty     = 925_000 // a table or an index takes a page, also an empty one
 )
 
 // TestAYearOfTradeStaysWithinABound: days of trade go by on a clock that is moved by hand. What is old is thinned each

@@ -291,6 +291,7 @@ const dealtWith: Record<string, string> = {
   "label not voided": "It is settled",
   "refund not told": "They have it",
   "number still stands": "It is taken off",
+  "file not taken": "It is dealt with",
 };
 
 /** What frees it, in place, by cause. */

@@ -113,6 +113,7 @@ const allCauses = [
   "backlog",
   "service unwell",
   "message not understood",
+  "file not taken",
   "message not taken in",
   "negative stock",
   "edit not clear",

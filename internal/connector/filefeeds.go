@@ -1,0 +1,384 @@
+package connector
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"net/http"
+	"path"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"openrelay/internal/core/message"
+)
+
+// ReadFiles says which files of a folder are read, and what becomes of them.
+type ReadFiles struct {
+	Folder  string    `yaml:"folder"`
+	Name    string    `yaml:"name"`    // pattern, such as DES*.edi
+	Skip    []string  `yaml:"skip"`    // patterns of names under which files are being written
+	Settled *Duration `yaml:"settled"` // a file is read when it has not changed for so long; a second where it is not set
+	Done    string    `yaml:"done"`    // folder in which those lie that were read
+	Failed  string    `yaml:"failed"`  // folder in which those lie that could not be
+}
+
+// skipped are names under which files are usually being written.
+var skipped = []string{".*", "*.part", "*.tmp", "*.filepart", "*.partial", "~*"}
+
+func (f *ReadFiles) defaults() {
+	if f.Name == "" {
+		f.Name = "*"
+	}
+	if f.Settled == nil {
+		second := Duration(time.Second)
+		f.Settled = &second
+	}
+	if f.Skip == nil {
+		f.Skip = skipped
+	}
+	if f.Done == "" {
+		f.Done = path.Join(f.Folder, "done")
+	}
+	if f.Failed == "" {
+		f.Failed = path.Join(f.Folder, "failed")
+	}
+}
+
+func (f *ReadFiles) compile(l *language, what string) {
+	for _, p := range append([]string{f.Name}, f.Skip...) {
+		if _, err := path.Match(p, ""); err != nil || strings.Contains(p, "/") {
+			l.complain(0, 0, what, "%q is no pattern of a name; there are such as DES*.edi", p)
+		}
+	}
+	for _, folder := range []string{f.Folder, f.Done, f.Failed} {
+		if !within(folder) {
+			l.complain(0, 0, what, "%q is no folder below the address", folder)
+		}
+	}
+	if f.Done == f.Folder || f.Failed == f.Folder {
+		l.complain(0, 0, what, "files that were read lie in another folder than those that were not")
+	}
+}
+
+// within tells whether a path stays below where it begins.
+func within(p string) bool {
+	return !path.IsAbs(p) && p == path.Clean("/" + p)[1:] || p == ""
+}
+
+func (f *ReadFiles) wants(name string) bool {
+	match := func(p string) bool { ok, _ := path.Match(p, name); return ok }
+	return match(f.Name) && !slices.ContainsFunc(f.Skip, match)
+}
+
+// TakenFile is what became of a file that came.
+type TakenFile struct {
+	Name    string
+	Size    int64
+	Hash    string // SHA-256 of its content, hex
+	Records int
+	Bad     []error // of the file as a whole, or of records in it
+	Again   bool    // its content came before; nothing was read
+}
+
+// sightings remember how files looked when they were seen before: one that is still being written changes.
+type sightings struct {
+	mu   sync.Mutex
+	seen map[string]sighting
+}
+
+type sighting struct {
+	info  FileInfo
+	since time.Time
+}
+
+// settled tells whether a file has not changed for long enough; a name that is not listed any more is forgotten.
+func (s *sightings) settled(feed message.Feed, list []FileInfo, now time.Time, long time.Duration) (out []FileInfo, soon time.Duration) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	next := map[string]sighting{}
+	for key, was := range s.seen {
+		if !strings.HasPrefix(key, string(feed)+"/") {
+			next[key] = was
+		}
+	}
+	for _, info := range list {
+		key := string(feed) + "/" + info.Name
+		was, known := s.seen[key]
+		if !known || was.info != info {
+			was = sighting{info, now}
+		}
+		next[key] = was
+		if wait := long - now.Sub(was.since); wait <= 0 {
+			out = append(out, info)
+		} else if soon == 0 || wait < soon {
+			soon = wait
+		}
+	}
+	s.seen = next
+	return out, soon
+}
+
+// readFiles reads the files of a feed, the oldest first. Each has its own outcome.
+func (l *Line) readFiles(ctx context.Context, kind message.Feed, rd Reading) (ReadTo, error) {
+	out := ReadTo{Mark: rd.Mark, Check: rd.Check}
+	f := l.Def.Feeds[kind]
+	files, err := l.openFiles(ctx)
+	if err != nil {
+		return out, err
+	}
+	defer files.Close()
+	list, err := files.List(ctx, f.Read.Files.Folder)
+	if err != nil {
+		return out, &Failure{Text: "the folder " + f.Read.Files.Folder + ": " + plainError(err), Temporary: true}
+	}
+	list = slices.DeleteFunc(list, func(i FileInfo) bool { return !f.Read.Files.wants(i.Name) })
+	if rd.Took != nil {
+		list, out.Soon = l.sightings.settled(kind, list, l.now(), time.Duration(*f.Read.Files.Settled))
+	}
+	slices.SortFunc(list, func(a, b FileInfo) int {
+		if c := a.Modified.Compare(b.Modified); c != 0 {
+			return c
+		}
+		return strings.Compare(a.Name, b.Name)
+	})
+	for i, info := range list {
+		if err := ctx.Err(); err != nil {
+			return out, err
+		}
+		if err := l.takeFile(ctx, files, kind, rd, info); err != nil {
+			return out, fmt.Errorf("%s: %w", info.Name, err)
+		}
+		if i+1 == rd.Pages {
+			break
+		}
+	}
+	return out, nil
+}
+
+// takeFile reads one file, has its records kept and moves it away. Its error is that of keeping or of the place, never of what stands
+// in the file.
+func (l *Line) takeFile(ctx context.Context, files Files, kind message.Feed, rd Reading, info FileInfo) error {
+	f := l.Def.Feeds[kind].Read
+	at := path.Join(f.Files.Folder, info.Name)
+	taken := TakenFile{Name: info.Name, Size: info.Size}
+	raw, err := files.Get(ctx, at, int64(l.Def.Limits.MaxBody))
+	switch {
+	case errors.Is(err, errTooLarge):
+		taken.Bad = []error{fmt.Errorf("it is larger than %d bytes, and was not read", l.Def.Limits.MaxBody)}
+		taken.Hash = fmt.Sprintf("size %d, %d", info.Size, info.Modified.Unix())
+	case err != nil:
+		return &Failure{Text: plainError(err), Temporary: true}
+	default:
+		sum := sha256.Sum256(raw)
+		taken.Hash, taken.Size = hex.EncodeToString(sum[:]), int64(len(raw))
+	}
+	refused := len(taken.Bad) > 0
+	if rd.Seen != nil {
+		var known bool
+		if known, refused, err = rd.Seen(taken.Hash); err != nil {
+			return err
+		}
+		taken.Again = known
+	}
+	if !taken.Again {
+		if err := l.recordsIn(kind, rd, raw, &taken); err != nil {
+			return err
+		}
+		refused = len(taken.Bad) > 0
+	}
+	if rd.Took == nil {
+		return nil // only looked at
+	}
+	if err := rd.Took(taken); err != nil {
+		return err
+	}
+	to := f.Files.Done
+	if refused {
+		to = f.Files.Failed
+	}
+	return l.putAway(ctx, files, at, to, taken)
+}
+
+// recordsIn takes a file apart and has its records kept. What is wrong with it, or with some of them, is noted with the file.
+func (l *Line) recordsIn(kind message.Feed, rd Reading, raw []byte, taken *TakenFile) error {
+	if len(taken.Bad) > 0 {
+		return nil
+	}
+	f := l.Def.Feeds[kind]
+	records, _, err := l.recordsOf(kind, f, &answer{raw: raw}, "")
+	if err != nil {
+		var why *Failure
+		if errors.As(err, &why) {
+			err = errors.New(strings.TrimPrefix(why.Text, f.Read.Request.Method+" "+f.Read.Request.Path+": "))
+		}
+		taken.Bad = append(taken.Bad, err)
+		return nil
+	}
+	taken.Records = len(records)
+	good := records[:0]
+	for i, rec := range records {
+		if rec.Err != nil {
+			taken.Bad = append(taken.Bad, fmt.Errorf("record %d: %w", i+1, rec.Err))
+		} else {
+			good = append(good, rec)
+		}
+	}
+	return rd.Keep(good)
+}
+
+// putAway moves a file to where those lie that were read. One of the same name that lies there keeps it.
+func (l *Line) putAway(ctx context.Context, files Files, at, to string, taken TakenFile) error {
+	fail := func(err error) error {
+		return &Failure{Text: "it was read and cannot be moved to " + to + ": " + plainError(err), Temporary: true}
+	}
+	if err := files.Make(ctx, to); err != nil {
+		return fail(err)
+	}
+	there, err := files.List(ctx, to)
+	if err != nil {
+		return fail(err)
+	}
+	name, ext := taken.Name, path.Ext(taken.Name)
+	for n := 2; slices.ContainsFunc(there, func(i FileInfo) bool { return i.Name == name }); n++ {
+		name = fmt.Sprintf("%s.%d%s", strings.TrimSuffix(taken.Name, ext), n, ext)
+	}
+	if err := files.Move(ctx, at, path.Join(to, name)); err != nil {
+		return fail(err)
+	}
+	return nil
+}
+
+// putFile writes a file instead of making a call.
+func (l *Line) putFile(ctx context.Context, r *Request, v Vars) (*answer, error) {
+	name, body, err := l.fileOf(r, v)
+	if err != nil {
+		return nil, &Failure{Text: l.Blank("file: " + err.Error()), Unsent: true}
+	}
+	note, _ := ctx.Value(exchangeKey{}).(*Exchange)
+	if note != nil {
+		*note = l.fileExchange(name, body)
+	}
+	ctx, cancel := context.WithTimeout(ctx, time.Duration(l.Def.Limits.Timeout))
+	defer cancel()
+	files, err := l.openFiles(ctx)
+	if err != nil {
+		return nil, err
+	}
+	defer files.Close()
+	if err := files.Make(ctx, path.Dir(name)); err != nil {
+		return nil, &Failure{Text: "the folder " + path.Dir(name) + ": " + plainError(err), Temporary: true, Unsent: true}
+	}
+	meanwhile := path.Join(path.Dir(name), "."+path.Base(name)+".part")
+	if err := files.Put(ctx, name, meanwhile, body); err != nil {
+		return nil, &Failure{Text: "the file " + name + ": " + plainError(err), Temporary: true}
+	}
+	return &answer{header: http.Header{}, status: http.StatusCreated}, nil
+}
+
+// fileOf makes the name and the content of a file that is written.
+func (l *Line) fileOf(r *Request, v Vars) (name string, body []byte, err error) {
+	if name, err = r.nameOf(v); err != nil {
+		return "", nil, err
+	}
+	if r.body == nil {
+		return name, nil, nil
+	}
+	x, err := r.body(v)
+	if err == nil {
+		if x, err = l.markTest(x, v); err == nil {
+			body, _, err = r.Format.write(x)
+		}
+	}
+	return name, body, err
+}
+
+// nameOf fills the expressions of a file's name. What they give has no part in where it lies: slashes and points at the beginning
+// are replaced.
+func (r *Request) nameOf(v Vars) (string, error) {
+	var out strings.Builder
+	for _, part := range r.path {
+		if !part.expr.Set() {
+			out.WriteString(part.text)
+			continue
+		}
+		s, err := part.expr.String(v)
+		if err == nil && s == "" {
+			err = fmt.Errorf("%s has no value", short(part.expr.Text))
+		}
+		if err != nil {
+			return "", fmt.Errorf("name: %w", err)
+		}
+		out.WriteString(safeName(s))
+	}
+	if name := out.String(); within(name) {
+		return name, nil
+	}
+	return "", fmt.Errorf("name: %q is no name below the address", short(out.String()))
+}
+
+// safeName keeps what is fine in the name of a file everywhere.
+func safeName(s string) string {
+	return strings.Map(func(r rune) rune {
+		if r == '-' || r == '_' || r == '.' || r >= '0' && r <= '9' || r >= 'A' && r <= 'Z' || r >= 'a' && r <= 'z' {
+			return r
+		}
+		return '_'
+	}, strings.TrimLeft(s, "."))
+}
+
+func (l *Line) fileExchange(name string, body []byte) Exchange {
+	return Exchange{
+		Method:  "FILE",
+		File:    name,
+		Size:    int64(len(body)),
+		Headers: [][2]string{},
+		URL:     l.Blank(l.base.String() + "/" + name),
+		Body:    l.Blank(string(body[:min(len(body), maxShown)])),
+	}
+}
+
+// testFiles looks at the folders in which files are exchanged.
+func (l *Line) testFiles(ctx context.Context) Verdict {
+	files, err := l.openFiles(ctx)
+	if err != nil {
+		var f *Failure
+		v := Verdict{Text: l.Blank(err.Error())}
+		if errors.As(err, &f) {
+			v.Text, v.Field = l.Blank(f.Text), f.Field
+		}
+		return v
+	}
+	defer files.Close()
+	var looked []string
+	for _, kind := range l.Def.Kinds() {
+		f := l.Def.Feeds[kind]
+		if f.Read == nil || f.Read.Files == nil {
+			continue
+		}
+		if _, err := files.List(ctx, f.Read.Files.Folder); err != nil {
+			return Verdict{Text: fmt.Sprintf("The folder %q of %s: %s.", f.Read.Files.Folder, kind, plainError(err))}
+		}
+		looked = append(looked, f.Read.Files.Folder)
+	}
+	at := strings.Trim(l.base.Host+l.base.Path, "/")
+	return Verdict{
+		LetIn:    true,
+		Identity: &message.Identity{Name: l.Def.Title, Number: at},
+		Text: fmt.Sprintf("Let in; the folders that are read are there: %s.",
+			strings.Join(slices.Compact(looked), ", ")),
+	}
+}
+
+// Exchanges tells whether files are exchanged with the other side, instead of calls.
+func (d *Definition) Exchanges() bool {
+	for _, f := range d.Feeds {
+		if f.Read != nil && f.Read.Files != nil || f.Send != nil && f.Send.Request.File != "" {
+			return true
+		}
+	}
+	return false
+}

@@ -1,0 +1,90 @@
+package exchange
+
+import (
+	"errors"
+	"fmt"
+	"time"
+
+	"openrelay/internal/connector"
+	"openrelay/internal/core/message"
+	"openrelay/internal/relay/engine"
+	"openrelay/internal/store"
+)
+
+// seen tells whether a file with this content came before.
+func (g *reading) seen(hash string) (known, refused bool, err error) {
+	return g.Store.SeenFile(g.Ctx, g.c.ID, string(g.f.Kind), hash)
+}
+
+// took notes what became of a file. One that is wrong, as a whole or in a record, is raised: it does not come again by itself.
+func (g *reading) took(f connector.TakenFile) error {
+	return g.Commit(g.Ctx, func(ch *engine.Change) error {
+		if err := g.begun(ch.Tx); err != nil {
+			return err
+		}
+		row := store.File{ConnectionID: g.c.ID, Feed: string(g.f.Kind), Way: store.FileIn, Name: engine.Clip(f.Name, 200), Size: f.Size,
+			Hash: f.Hash, At: ch.Now.UnixMicro(), Records: int64(f.Records), State: store.FileTaken}
+		switch {
+		case f.Again:
+			row.State, row.Reason = store.FileAgain, "a file with this content came before; nothing was read"
+			if err := ch.LogRun(g.run, "info", f.Name+": "+row.Reason, ch.Now); err != nil {
+				return err
+			}
+		case len(f.Bad) > 0:
+			row.State, row.Reason = store.FileRefused, engine.Clip(errors.Join(f.Bad...).Error(), 2000)
+			if err := g.raiseFile(ch, f, row.Reason); err != nil {
+				return err
+			}
+		default: // it came again, and is right now
+			if err := ch.CloseConnectionSubject(g.c.ID, engine.FileNotTaken, row.Name, ch.Now); err != nil {
+				return err
+			}
+		}
+		ch.Tell("file", g.c.Rec().Code)
+		return ch.AddFile(row)
+	})
+}
+
+func (g *reading) raiseFile(ch *engine.Change, f connector.TakenFile, reason string) error {
+	what := "could not be read"
+	if f.Records > 0 {
+		what = fmt.Sprintf("was read but for %d of its %d records", len(f.Bad), f.Records)
+	}
+	ch.Tell("exception", "")
+	if err := ch.LogRun(g.run, "error", f.Name+": "+reason, ch.Now); err != nil {
+		return err
+	}
+	return ch.Raise(store.Exception{Cause: engine.FileNotTaken, Subject: engine.Clip(f.Name, 200), ConnectionID: g.c.ID,
+		Text: fmt.Sprintf("The file %s of %s %s: %s", f.Name, g.c.Rec().Name, what, engine.Clip(reason, 1000)),
+		Expected: "The file as it should be, under its name, in the folder it came to. What was taken of it is not taken twice. It lies " +
+			"in the folder of files that failed."}, ch.Now)
+}
+
+// wrote notes a file that was written.
+func (r *Exchange) wrote(ch *engine.Change, c *engine.Conn, kind message.Feed, x connector.Exchange) error {
+	if x.File == "" {
+		return nil
+	}
+	ch.Tell("file", c.Rec().Code)
+	return ch.AddFile(store.File{ConnectionID: c.ID, Feed: string(kind), Way: store.FileOut, Name: engine.Clip(x.File, 200), Size: x.Size,
+		At: ch.Now.UnixMicro(), Records: 1, State: store.FileSent})
+}
+
+// lookSoon has a feed read again when a file may have settled that is being written.
+func (r *Exchange) lookSoon(c *engine.Conn, req engine.RunRequest, soon time.Duration) {
+	if soon <= 0 {
+		return
+	}
+	timer := time.NewTimer(soon + 10*time.Millisecond)
+	r.Go(func() {
+		defer timer.Stop()
+		select {
+		case <-timer.C:
+			select {
+			case c.Reader(req.Kind) <- engine.RunRequest{Kind: req.Kind, Cause: "schedule"}:
+			default: // it is asked to read already
+			}
+		case <-c.Ctx.Done():
+		}
+	})
+}

@@ -1,0 +1,59 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+)
+
+// File is a file that came or went, where a side exchanges files.
+type File struct {
+	ID           int64  `db:"id"`
+	ConnectionID int64  `db:"connection_id"`
+	Feed         string `db:"feed"`
+	Way          string `db:"way"` // FileIn or FileOut
+	Name         string `db:"name"`
+	Size         int64  `db:"size"` // bytes
+	Hash         string `db:"hash"`
+	At           int64  `db:"at"`
+	Records      int64  `db:"records"`
+	State        string `db:"state"`
+	Reason       string `db:"reason"`
+}
+
+// Ways and states of files.
+const (
+	FileIn, FileOut = "in", "out"
+
+	FileTaken   = "taken"
+	FileAgain   = "again"   // its content came before; nothing was read
+	FileRefused = "refused" // as a whole, or a record in it
+	FileSent    = "sent"
+)
+
+const fileCols = "connection_id, feed, way, name, size, hash, at, records, state, reason"
+
+// AddFile notes a file that came or went.
+func (t *Tx) AddFile(f File) error {
+	_, err := t.exec("INSERT INTO file ("+fileCols+") VALUES ("+placeholders(10)+")", f.ConnectionID, f.Feed, f.Way, f.Name, f.Size,
+		f.Hash, f.At, f.Records, f.State, f.Reason)
+	return err
+}
+
+// SeenFile finds the first file of a feed that came with some content; refused: it was not taken.
+func (s *Store) SeenFile(ctx context.Context, connection int64, feed, hash string) (known, refused bool, err error) {
+	var state string
+	err = s.read.GetContext(ctx, &state, `SELECT state FROM file WHERE connection_id=? AND feed=? AND hash=? AND way='in'
+		ORDER BY id LIMIT 1`, connection, feed, hash)
+	if errors.Is(err, sql.ErrNoRows) {
+		return false, false, nil
+	}
+	return err == nil, state == FileRefused, err
+}
+
+// Files lists the files of a connection, the newest first, older than an id where one is given.
+func (s *Store) Files(ctx context.Context, connection, before int64, limit int) (list []File, err error) {
+	err = s.read.SelectContext(ctx, &list, "SELECT id, "+fileCols+` FROM file WHERE connection_id=?1 AND (?2=0 OR id<?2)
+		ORDER BY id DESC LIMIT ?3`, connection, before, limit)
+	return list, err
+}
