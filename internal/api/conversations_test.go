@@ -532,6 +532,9 @@ func TestConnectionsByTheInterface(t *testing.T) {
 		clerk POST /connections/stall/try-again => 200 ‹"messages":0›
 		viewer GET /runs => 200
 		viewer GET /runs/999 => 404
+		viewer GET /files => 200 ‹[]›
+		viewer GET /files?connection=stall => 200 ‹[]›
+		viewer GET /files?connection=nowhere => 404
 		viewer GET /accounts => 200 !‹stall-key›
 		viewer GET /connectors => 200 ‹"connector":"hedgerow"›
 		viewer GET /connectors/hedgerow => 200 ‹"text"›

@@ -25,7 +25,7 @@ import (
 
 func (a *API) connector(d *connector.Definition, used int64) wire.Connector {
 	c := wire.Connector{Connector: d.Connector, Title: d.Title, Side: d.Side, About: d.About, Extends: d.Extends,
-		Added: a.relay.Added(d.Connector), Address: d.Address.Default, Way: d.Access.Way,
+		Added: a.relay.Added(d.Connector), Address: d.Address.Default, Where: d.Where(), Way: d.Access.Way,
 		Fields: d.Access.Fields, Steps: d.Access.Steps, Sites: d.Sites, Can: d.Capabilities(), Used: used}
 	if c.Fields == nil {
 		c.Fields = []connector.Field{}
@@ -267,6 +267,7 @@ func (a *API) joinsRoutes() {
 	a.previewsRoutes()
 	a.benchRoutes()
 	a.setupsRoutes()
+	a.filesRoutes()
 }
 
 type joinCodeInput struct {

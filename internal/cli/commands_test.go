@@ -215,6 +215,7 @@ func TestOrderCommands(t *testing.T) {
 		job list ⇒ Kind
 		exception list ⇒ Cause
 		!exception snooze "unknown SKU" ⇒ nothing of that is open
+		!exception settle "file not taken" ⇒ nothing of that is open that is settled by hand
 		!exception assign "unknown SKU" Edda ⇒ nothing of that is open
 		report source ⇒ EUR
 		report days ⇒ day

@@ -88,6 +88,19 @@ func (opt *snoozeOptions) run(ctx context.Context, c *client.Client, p *printer,
 	return p.told(n, "%d sleep", n)
 }
 
+func settleCommand() command {
+	opt := &groupOptions{}
+	return noun("settle", "CAUSE", "Say that what exceptions of a cause ask for was dealt with", 1, 1, opt.flags, opt.settle)
+}
+
+func (opt *groupOptions) settle(ctx context.Context, c *client.Client, p *printer, a []string) error {
+	n, err := c.Settle(ctx, opt.group(a[0]))
+	if err != nil {
+		return err
+	}
+	return p.told(n, "%d are dealt with", n)
+}
+
 type knownOptions struct {
 	create bool
 }

@@ -32,6 +32,7 @@ func groups() []group {
 				renewCommand(), leaveCommand(), accountsCommand()),
 			of("feed", "What a connection hears and tells", feedsCommand(), feedCommand(), runCommand()),
 			of("run", "What feeds did, and their logs", runsCommand(), logCommand()),
+			of("file", "Files that came and went, where a system exchanges files", filesCommand()),
 			of("message", "Messages that were refused, or of which nothing is known", sendAgainCommand(), notBoughtCommand()),
 		}},
 		{"Items and listings", []command{
@@ -56,7 +57,7 @@ func groups() []group {
 		{"Picking, parcels and returns", parcelGroup()},
 		{"What needs a person", []command{
 			of("exception", "What needs a person, and who hears of it", exceptionsCommand(), assignCommand(),
-				snoozeCommand(), tellCommand()),
+				snoozeCommand(), settleCommand(), tellCommand()),
 		}},
 		{"Reports", []command{reportCommand()}},
 	}

@@ -180,14 +180,24 @@ func (part *livePart) outcome() string {
 		return part.Note
 	case !part.Made:
 		return "would be sent so; see it whole with -feed"
+	case part.Records == 0 && part.Request.Method == "":
+		return "there is no file to read"
 	case part.Records == 0:
-		return fmt.Sprintf("%d, no records", part.Request.Status)
+		return part.status() + "no records"
 	}
-	text := fmt.Sprintf("%d, %d of %d records can be taken in", part.Request.Status, part.Good, part.Records)
+	text := fmt.Sprintf("%s%d of %d records can be taken in", part.status(), part.Good, part.Records)
 	if part.First != nil && part.First.Mistake != "" {
 		text += "; the first is wrong: " + part.First.Mistake
 	}
 	return text
+}
+
+// status is that of an answer; a file has none.
+func (part *livePart) status() string {
+	if part.Request.Status == 0 {
+		return ""
+	}
+	return fmt.Sprintf("%d, ", part.Request.Status)
 }
 
 func sortedTexts(m map[string]int) []string {

@@ -78,6 +78,18 @@ type Field struct {
 	Optional bool   `yaml:"optional" json:"optional,omitempty"`
 	Give     bool   `yaml:"give" json:"give,omitempty"`
 	Pattern  string `yaml:"pattern" json:"pattern,omitempty"` // a regular expression for the whole value
+	Lines    bool   `yaml:"lines" json:"lines,omitempty"`     // of several lines, such as a private key
+}
+
+// Where says what the address of a connection is, for whoever types it.
+func (d *Definition) Where() string {
+	switch {
+	case d.Address.Help != "":
+		return d.Address.Help
+	case d.Exchanges():
+		return "The folder in which files are exchanged, such as /srv/exchange, or sftp://host/folder"
+	}
+	return "Where " + d.Title + " is reached, such as https://shop.example"
 }
 
 // Fits tells whether a value has the form that the field is said to have; one that is empty has.

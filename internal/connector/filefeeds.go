@@ -166,6 +166,10 @@ func (l *Line) takeFile(ctx context.Context, files Files, kind message.Feed, rd 
 	at := path.Join(f.Files.Folder, info.Name)
 	taken := TakenFile{Name: info.Name, Size: info.Size}
 	raw, err := files.Get(ctx, at, int64(l.Def.Limits.MaxBody))
+	if note, _ := ctx.Value(exchangeKey{}).(*Exchange); note != nil {
+		*note = l.fileExchange(at, nil)
+		note.Size, note.Answer = int64(len(raw)), l.Blank(string(raw[:min(len(raw), maxShown)]))
+	}
 	switch {
 	case errors.Is(err, errTooLarge):
 		taken.Bad = []error{fmt.Errorf("it is larger than %d bytes, and was not read", l.Def.Limits.MaxBody)}

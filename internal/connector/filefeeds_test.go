@@ -19,7 +19,7 @@ title: Tray
 side: fulfiller
 access: { way: files, sftp: { user: secret.user, password: secret.word, key: secret.key, host_key: secret.host_key }, fields: [
   { name: user, label: Name, optional: true }, { name: word, label: Password, secret: true, optional: true },
-  { name: key, label: Private key, secret: true, optional: true }, { name: host_key, label: Host key, optional: true } ] }
+  { name: key, label: Private key, secret: true, lines: true, optional: true }, { name: host_key, label: Host key, optional: true } ] }
 format: { answer: csv, body: csv, separator: ";" }
 limits: { max_body: 1KB }
 feeds:

@@ -51,9 +51,9 @@ func (s *Store) SeenFile(ctx context.Context, connection int64, feed, hash strin
 	return err == nil, state == FileRefused, err
 }
 
-// Files lists the files of a connection, the newest first, older than an id where one is given.
+// Files lists the files of a connection (0: of all), the newest first, older than an id where one is given.
 func (s *Store) Files(ctx context.Context, connection, before int64, limit int) (list []File, err error) {
-	err = s.read.SelectContext(ctx, &list, "SELECT id, "+fileCols+` FROM file WHERE connection_id=?1 AND (?2=0 OR id<?2)
+	err = s.read.SelectContext(ctx, &list, "SELECT id, "+fileCols+` FROM file WHERE (?1=0 OR connection_id=?1) AND (?2=0 OR id<?2)
 		ORDER BY id DESC LIMIT ?3`, connection, before, limit)
 	return list, err
 }

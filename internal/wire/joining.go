@@ -19,7 +19,8 @@ type Connector struct {
 	Extends   string                 `json:"extends,omitempty"`
 	Added     bool                   `json:"added" doc:"A person added it; the others are built in"`
 	Address   string                 `json:"address,omitempty" doc:"Where it is reached, unless a person says otherwise"`
-	Way       string                 `json:"way" enum:"consent,client,password,key,token,inbound"`
+	Where     string                 `json:"where" doc:"What the address is, for whoever types it"`
+	Way       string                 `json:"way" enum:"consent,client,password,key,token,files,inbound"`
 	Fields    []connector.Field      `json:"fields"`
 	Steps     []string               `json:"steps"`
 	Sites     []connector.Site       `json:"sites"`

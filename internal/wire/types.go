@@ -406,6 +406,20 @@ type Feed struct {
 	Revision int64        `json:"revision"`
 }
 
+// ExchangedFile is a file that came or went.
+type ExchangedFile struct {
+	ID         int64      `json:"id"`
+	Connection string     `json:"connection"`
+	Feed       string     `json:"feed"`
+	Way        string     `json:"way" enum:"in,out"`
+	Name       string     `json:"name"`
+	Size       int64      `json:"size" doc:"Bytes"`
+	At         *time.Time `json:"at"`
+	Records    int64      `json:"records"`
+	State      string     `json:"state" enum:"taken,again,refused,sent" doc:"again: its content came before, and was not read"`
+	Reason     string     `json:"reason,omitempty"`
+}
+
 // Run is one execution of a feed.
 type Run struct {
 	ID             int64            `json:"id"`

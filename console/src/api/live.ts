@@ -8,6 +8,7 @@ const stale: Record<string, string[]> = {
   feed: ["connections", "connection", "runs", "board"],
   connection: ["connections", "connection", "board", "join", "connectors"],
   run: ["runs", "run"],
+  file: ["files"],
   import: ["import"],
   round: ["rounds", "round", "round rules", "picking"],
   return: ["returns", "return", "order", "stock"],

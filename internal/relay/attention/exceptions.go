@@ -71,7 +71,8 @@ func (r *Attention) Settle(ctx context.Context, g GroupOf, who string) (int64, e
 	n, err := r.onGroup(ctx, g, func(ch *engine.Change, in store.Group) (int64, error) { return ch.CloseGroup(in, who, ch.Now) })
 	var refused *engine.Refused
 	if errors.As(err, &refused) {
-		return 0, &engine.Refused{Text: "the holds of orders end when their cause does; they are not settled by hand", Conflict: true}
+		return 0, &engine.Refused{Conflict: true,
+			Text: "nothing of that is open that is settled by hand; the holds of orders end when their cause does"}
 	}
 	return n, err
 }

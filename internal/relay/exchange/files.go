@@ -32,6 +32,10 @@ func (g *reading) took(f connector.TakenFile) error {
 			}
 		case len(f.Bad) > 0:
 			row.State, row.Reason = store.FileRefused, engine.Clip(errors.Join(f.Bad...).Error(), 2000)
+			n := int64(len(f.Bad))
+			if err := ch.AddToRun(g.run, store.Tally{Found: n, Failed: n}); err != nil {
+				return err
+			}
 			if err := g.raiseFile(ch, f, row.Reason); err != nil {
 				return err
 			}

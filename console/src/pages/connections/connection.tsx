@@ -7,6 +7,7 @@ import { Button, Empty, Head, Loading, Sheet, Trouble } from "../../parts/contro
 import { Switch } from "../../parts/fields";
 import { Age, count, When } from "../../parts/format";
 import { Lamp, type LampState } from "../../parts/lamp";
+import { Files } from "./files";
 import { More } from "./more";
 
 type Feed = Schema<"Feed">;
@@ -155,6 +156,7 @@ export default function ConnectionPage() {
         )}
       </section>
       {lead && c.state !== "left" && <More connection={c} onChanged={refresh} />}
+      <Files code={code} />
       <Runs code={code} feeds={c.feeds} />
       <Sheet
         open={ask !== null}

@@ -108,12 +108,12 @@ export function AccessForm({ join, onDone, renew }: { join: Join; onDone: (ok: b
             </Labelled>
           )}
           {!account && c.way !== "inbound" && (
-            <Labelled label="Address" help={`Where ${c.title} is reached, such as https://shop.example`} wide>
+            <Labelled label="Address" help={c.where} wide>
               <input
                 className="field code w-full"
                 value={address}
                 onChange={(e) => setAddress(e.target.value)}
-                placeholder="https://"
+                placeholder={c.way === "files" ? "/srv/exchange or sftp://" : "https://"}
                 spellCheck={false}
               />
             </Labelled>
@@ -126,15 +126,27 @@ export function AccessForm({ join, onDone, renew }: { join: Join; onDone: (ok: b
                 help={renew && f.secret ? "Empty keeps what is there." : f.help}
                 wrong={tested?.field === f.name}
               >
-                <input
-                  className="field code w-full"
-                  type={f.secret ? "password" : "text"}
-                  autoComplete="off"
-                  spellCheck={false}
-                  name={f.name}
-                  value={secrets[f.name] ?? ""}
-                  onChange={(e) => setSecrets({ ...secrets, [f.name]: e.target.value })}
-                />
+                {f.lines ? (
+                  <textarea
+                    className="field code w-full"
+                    rows={4}
+                    autoComplete="off"
+                    spellCheck={false}
+                    name={f.name}
+                    value={secrets[f.name] ?? ""}
+                    onChange={(e) => setSecrets({ ...secrets, [f.name]: e.target.value })}
+                  />
+                ) : (
+                  <input
+                    className="field code w-full"
+                    type={f.secret ? "password" : "text"}
+                    autoComplete="off"
+                    spellCheck={false}
+                    name={f.name}
+                    value={secrets[f.name] ?? ""}
+                    onChange={(e) => setSecrets({ ...secrets, [f.name]: e.target.value })}
+                  />
+                )}
               </Labelled>
             ))}
         </div>

@@ -1,0 +1,62 @@
+import { useInfiniteQuery } from "@tanstack/react-query";
+import { api, takeWith } from "../../api/client";
+import { Button, Trouble } from "../../parts/controls";
+import { count, When } from "../../parts/format";
+import { Lamp } from "../../parts/lamp";
+
+/** Files that came and went, where a side exchanges files; nothing where it does not. */
+export function Files({ code }: { code: string }) {
+  const q = useInfiniteQuery({
+    queryKey: ["files", code],
+    initialPageParam: "",
+    queryFn: ({ pageParam }) => {
+      const before = Number(new URLSearchParams(pageParam).get("before") ?? 0) || undefined;
+      return takeWith(api.GET("/api/v1/files", { params: { query: { connection: code, limit: 30, before } } }));
+    },
+    getNextPageParam: (last) => last.next,
+  });
+  const files = q.data?.pages.flatMap((p) => p.data) ?? [];
+  if (files.length === 0) return <Trouble error={q.error} />;
+  return (
+    <section className="mb-6">
+      <h2>Files</h2>
+      <table className="ledger">
+        <thead>
+          <tr>
+            <th>Name</th>
+            <th>Feed</th>
+            <th className="r">Bytes</th>
+            <th className="r">Records</th>
+            <th>State</th>
+            <th>Why</th>
+            <th>When</th>
+          </tr>
+        </thead>
+        <tbody>
+          {files.map((f) => (
+            <tr key={f.id}>
+              <td className="code break-all">{f.name}</td>
+              <td className="whitespace-nowrap">{f.feed}</td>
+              <td className="r fig">{count(f.size)}</td>
+              <td className="r fig">{count(f.records)}</td>
+              <td>
+                <Lamp state={f.state === "refused" ? "stop" : f.state === "again" ? "idle" : "go"}>{f.state}</Lamp>
+              </td>
+              <td className={f.state === "refused" ? "text-stop" : "text-quiet"}>{f.reason}</td>
+              <td>
+                <When at={f.at} />
+              </td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+      {q.hasNextPage && (
+        <p className="py-3">
+          <Button onClick={() => void q.fetchNextPage()} disabled={q.isFetchingNextPage}>
+            {q.isFetchingNextPage ? "Loading …" : "Show more"}
+          </Button>
+        </p>
+      )}
+    </section>
+  );
+}
