@@ -167,6 +167,21 @@ func (s *Store) OpenImportRecords(ctx context.Context, id int64, limit int) ([]I
 	return out, err
 }
 
+// OrdersToTakeIn lists orders of an import that are to be taken in and were not yet, after one of them.
+func (s *Store) OrdersToTakeIn(ctx context.Context, id int64, after string, limit int) (out []ImportRecord, err error) {
+	err = s.read.SelectContext(
+		ctx,
+		&out,
+		`SELECT import_id, kind, outside_id, version, raw, title, verdict, reason, done FROM import_record
+		WHERE import_id=? AND kind=? AND done=0 AND verdict='take in' AND outside_id>? ORDER BY outside_id LIMIT ?`,
+		id,
+		message.OrdersIn,
+		after,
+		limit,
+	)
+	return out, err
+}
+
 // ImportCount is how many records of a kind have the same verdict and reason.
 type ImportCount struct {
 	Kind    message.Feed `db:"kind" json:"kind"`

@@ -20,7 +20,7 @@ import (
 type ImportChoices struct {
 	Customers bool      `json:"customers"`
 	Items     bool      `json:"items" doc:"Create items for listings that match none of ours"`
-	Stock     bool      `json:"stock" doc:"Take what the channel shows as opening stock, where we have none"`
+	Stock     bool      `json:"stock" doc:"Take what the channel shows, and what its open orders hold, as opening stock, where we have none"`
 	Orders    bool      `json:"orders" doc:"Bring open orders over"`
 	History   bool      `json:"history" doc:"Take orders that are finished there as done, too; otherwise they are skipped"`
 	From      time.Time `json:"from,omitzero" doc:"Orders from this time on; without it as far back as the settings say"`
@@ -294,6 +294,13 @@ func (r *Joining) bring(c *engine.Conn, im store.FirstImport) error {
 	if err := json.Unmarshal([]byte(im.Choices), &choose); err != nil {
 		return err
 	}
+	var held heldUnits
+	if choose.Stock && choose.Orders {
+		var err error
+		if held, err = r.heldByOrders(c, im); err != nil {
+			return err
+		}
+	}
 	for r.Ctx.Err() == nil {
 		list, err := r.Store.OpenImportRecords(r.Ctx, im.ID, portion)
 		if err != nil {
@@ -305,7 +312,7 @@ func (r *Joining) bring(c *engine.Conn, im store.FirstImport) error {
 		if err := r.Commit(r.Ctx, func(ch *engine.Change) error {
 			b := r.Exchange.NewBatch(c, ch)
 			for _, rec := range list {
-				if err := ch.Try(func() error { return r.bringOne(b, &rec, im, choose) }); store.Unavailable(err) {
+				if err := ch.Try(func() error { return r.bringOne(b, &rec, im, choose, held) }); store.Unavailable(err) {
 					return err
 				} else if err != nil { // the others go on
 					r.Log.Error("a record could not be brought over", "connection", c.Rec().Code, "kind", rec.Kind, "record",
@@ -327,7 +334,8 @@ func (r *Joining) bring(c *engine.Conn, im store.FirstImport) error {
 }
 
 // bringOne brings one record over and notes in it what became of it.
-func (r *Joining) bringOne(b *exchange.Batch, rec *store.ImportRecord, im store.FirstImport, choose ImportChoices) error {
+func (r *Joining) bringOne(b *exchange.Batch, rec *store.ImportRecord, im store.FirstImport, choose ImportChoices,
+	held heldUnits) error {
 	if rec.Verdict == "skip" && rec.Kind != message.ListingsIn {
 		rec.Verdict = "skipped"
 		return nil
@@ -356,13 +364,13 @@ func (r *Joining) bringOne(b *exchange.Batch, rec *store.ImportRecord, im store.
 		rec.Verdict = map[bool]string{true: "created", false: "matched"}[isNew]
 		return err
 	case *message.Listing:
-		return r.bringListing(b, rec, x, im, choose)
+		return r.bringListing(b, rec, x, im, choose, held)
 	}
 	return fmt.Errorf("nothing is known to do with it")
 }
 
 func (r *Joining) bringListing(b *exchange.Batch, rec *store.ImportRecord, m *message.Listing, im store.FirstImport,
-	choose ImportChoices) error {
+	choose ImportChoices, held heldUnits) error {
 	l := store.Listing{OutsideID: rec.OutsideID, ConnectionID: b.C.ID, SKU: m.SKU, GTIN: m.GTIN, Title: m.Title, Price: m.Price,
 		Currency: m.Currency}
 	if old, err := b.Ch.ListingOf(b.C.ID, rec.OutsideID); err == nil {
@@ -413,11 +421,44 @@ func (r *Joining) bringListing(b *exchange.Batch, rec *store.ImportRecord, m *me
 	if !choose.Stock || b.C.Rec().Test {
 		return nil
 	}
-	return r.openingStock(b, l.ItemID, m.Quantity, im)
+	return r.openingStock(b, l.ItemID, max(m.Quantity, 0), held.of(rec.OutsideID, m.SKU), im)
 }
 
-// openingStock takes the quantity that a channel shows as what lies there, where nothing is known of an item.
-func (r *Joining) openingStock(b *exchange.Batch, item, quantity int64, im store.FirstImport) error {
+// heldUnits are units that the open orders of an import hold, by what the channel calls them: what it shows is what is left.
+type heldUnits struct{ byListing, bySKU map[string]int64 }
+
+// of are those of a listing; lines that do not say which listing was bought count by their SKU.
+func (h heldUnits) of(listing, sku string) int64 { return h.byListing[listing] + h.bySKU[sku] }
+
+// heldByOrders adds up what the orders hold that will be taken in as open.
+func (r *Joining) heldByOrders(c *engine.Conn, im store.FirstImport) (heldUnits, error) {
+	held := heldUnits{map[string]int64{}, map[string]int64{}}
+	for after := ""; ; {
+		list, err := r.Store.OrdersToTakeIn(r.Ctx, im.ID, after, portion)
+		if err != nil || len(list) == 0 {
+			return held, err
+		}
+		after = list[len(list)-1].OutsideID
+		for _, rec := range list {
+			msg, err := c.Line().Map(rec.Kind, "poll", rec.Raw)
+			m, ok := msg.(*message.Order)
+			if err != nil || !ok || m.Status == message.Shipped || m.Status == message.Cancelled || m.FulfilledBy != "" {
+				continue // it is said where it is brought over, or holds nothing of ours
+			}
+			for _, l := range m.Lines {
+				if l.Listing != "" {
+					held.byListing[l.Listing] += l.Quantity
+				} else {
+					held.bySKU[l.SKU] += l.Quantity
+				}
+			}
+		}
+	}
+}
+
+// openingStock takes the quantity that a channel shows as what lies there, where nothing is known of an item, with what its open
+// orders hold: that lies there, too.
+func (r *Joining) openingStock(b *exchange.Batch, item, shown, held int64, im store.FirstImport) error {
 	k := stock.Key{Item: item, Location: b.C.Settings().Offer.Sources[0]}
 	book, err := r.Inventory.Book(b.Ch, []int64{item})
 	if err != nil {
@@ -430,11 +471,15 @@ func (r *Joining) openingStock(b *exchange.Batch, item, quantity int64, im store
 	if g := w.Goods(item); g.NoStock || len(g.Parts) > 0 {
 		return nil
 	}
-	if known, err := b.Ch.HasMovements(item, k.Location); err != nil || known || quantity <= 0 {
+	if known, err := b.Ch.HasMovements(item, k.Location); err != nil || known || shown+held <= 0 {
 		return err
 	}
-	book.Post(stock.Movement{Key: k, At: b.Ch.Now, Kind: stock.Count, OnHand: quantity, Reason: "opening stock as " + b.C.Rec().Name +
-		" shows it", Who: im.Who, DocKind: "import", DocID: im.ID})
+	reason := "opening stock as " + b.C.Rec().Name + " shows it"
+	if held > 0 {
+		reason += fmt.Sprintf(", and %d that its open orders hold", held)
+	}
+	book.Post(stock.Movement{Key: k, At: b.Ch.Now, Kind: stock.Count, OnHand: shown + held, Reason: reason, Who: im.Who,
+		DocKind: "import", DocID: im.ID})
 	return r.Inventory.Post(b.Ch, book)
 }
 

@@ -1,6 +1,7 @@
 package joining_test
 
 import (
+	"fmt"
 	"testing"
 	"time"
 
@@ -52,7 +53,8 @@ func TestAFirstImportLooksThenBrings(t *testing.T) {
 	done.Status, done.State = message.Shipped, "shipped"
 	k.Has("/orders", trial.Record("o-1", 1, open), trial.Record("o-2", 1, done))
 
-	require.NoError(t, k.LookAtImport(ctx, "booth", joining.ImportChoices{Customers: true, Items: true, Stock: true, Orders: true}, "Edda"))
+	require.NoError(t,
+		k.LookAtImport(ctx, "booth", joining.ImportChoices{Customers: true, Items: true, Stock: true, Orders: true}, "Edda"))
 	im := imported(t, k, "looked")
 	n, err := k.Store.FindListings(ctx, store.ListingFilter{Connection: "booth", Limit: 9})
 	require.NoError(t, err)
@@ -108,5 +110,50 @@ func TestARecordThatBreaksDoesNotEndAFirstImport(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, n, 1)
 	k.Spoil("DROP TRIGGER broken")
+	k.Holds()
+}
+
+// TestOpeningStockCountsWhatOpenOrdersHold: what a channel shows is what is left beside them.
+func TestOpeningStockCountsWhatOpenOrdersHold(t *testing.T) {
+	k := trial.New(t)
+	ctx := t.Context()
+	k.JoinBooth(nil)
+	shown := func(sku string, n int64) message.Listing {
+		return message.Listing{SKU: sku, Title: "A " + sku, Price: 700, Currency: "EUR", Quantity: n, Live: true}
+	}
+	k.Has("/listings", trial.Record("B-1", 0, shown("CUP", 4)), trial.Record("B-2", 0, shown("POT", 0)),
+		trial.Record("B-3", 0, shown("LID", 6)))
+	var orders []map[string]any
+	for i := range 60 {
+		o := trial.Sale(fmt.Sprintf("B-%d", 100+i), trial.Units("CUP", 3))
+		if i == 59 {
+			o.Lines[0].Quantity, o.Lines[0].Total = 2, 2*o.Lines[0].UnitPrice
+			o.Total -= o.Lines[0].UnitPrice
+		}
+		orders = append(orders, trial.Record(fmt.Sprintf("o-%03d", i), 1, o))
+	}
+	pot := trial.Sale("B-200", trial.Units("POT", 1))
+	pot.Lines[0].Listing = "B-2"
+	done, off, theirs := trial.Sale("B-201", trial.Units("LID", 1)), trial.Sale("B-202", trial.Units("LID", 1)),
+		trial.Sale("B-203", trial.Units("LID", 1))
+	done.Status, off.Status, theirs.FulfilledBy = message.Shipped, message.Cancelled, message.ByChannel
+	done.PlacedAt = done.PlacedAt.Add(-24 * time.Hour)
+	for i, o := range []message.Order{pot, done, off, theirs} {
+		orders = append(orders, trial.Record(fmt.Sprintf("p-%d", i), 1, o))
+	}
+	k.Has("/orders", orders...)
+	require.NoError(t, k.LookAtImport(ctx, "booth", joining.ImportChoices{Items: true, Stock: true, Orders: true, History: true}, "Edda"))
+	imported(t, k, "looked")
+	require.NoError(t, k.GoOnWithImport(ctx, "booth", "Edda"))
+	imported(t, k, "done")
+	k.Settle()
+	require.Equal(t, []int64{4 + 59*3 + 2, 1, 6}, []int64{k.OnHand("CUP"), k.OnHand("POT"), k.OnHand("LID")},
+		"what is finished, cancelled or shipped by the channel holds nothing of ours")
+	for i := range 60 {
+		require.Equal(t, "ready", k.Stage(fmt.Sprintf("B-%d", 100+i)))
+	}
+	var why string
+	k.Scalar(&why, "SELECT reason FROM movement WHERE kind='count' AND after_on_hand=183")
+	require.Equal(t, "opening stock as The booth shows it, and 179 that its open orders hold", why)
 	k.Holds()
 }
