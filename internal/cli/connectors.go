@@ -262,6 +262,9 @@ func (opt *connectorOptions) fits(d *connector.Definition) error {
 	known := map[string]bool{}
 	for _, field := range d.Access.Fields {
 		known[field.Name] = true
+		if opt.secrets.m[field.Name] == "" && !field.Optional && !field.Give {
+			return fmt.Errorf("%s is missing; give it with -set %s=…", field.Label, field.Name)
+		}
 		if !field.Fits(opt.secrets.m[field.Name]) {
 			return fmt.Errorf("%s (%s): this is not what it looks like; %s", field.Label, field.Name,
 				or(field.Help, "the form expected is "+field.Pattern))
