@@ -17,10 +17,10 @@ var ErrBody = errors.New("the body")
 // decode reads a JSON body. Whole numbers become int64; numbers with a fraction stay decimal text, so
 // that no amount passes through a floating-point number.
 func decode(raw []byte) (any, error) {
-	dec := jsontext.NewDecoder(bytes.NewReader(raw))
-	v, err := value(dec, 0)
+	r := bodyReader{dec: jsontext.NewDecoder(bytes.NewReader(raw), jsontext.AllowDuplicateNames(true)), text: string(raw)}
+	v, err := r.value(0)
 	if err == nil {
-		if _, more := dec.ReadToken(); more != io.EOF {
+		if _, more := r.dec.ReadToken(); more != io.EOF {
 			return nil, fmt.Errorf("%w holds more than one JSON value", ErrBody)
 		}
 	}
@@ -40,53 +40,104 @@ func bodyError(err error) error {
 // maxDepth bounds how deeply a body may be nested.
 const maxDepth = 100
 
-func value(dec *jsontext.Decoder, depth int) (any, error) {
+// bodyReader reads values of a body. Texts are parts of the body as they stand in it, so that none is copied.
+type bodyReader struct {
+	dec  *jsontext.Decoder
+	text string
+}
+
+func (r *bodyReader) value(depth int) (any, error) {
 	if depth > maxDepth {
 		return nil, fmt.Errorf("%w is nested more than %d deep", ErrBody, maxDepth)
 	}
-	t, err := dec.ReadToken()
-	if err != nil {
-		return nil, err
-	}
-	switch t.Kind() {
-	case 'n':
-		return nil, nil
-	case 't':
-		return true, nil
-	case 'f':
-		return false, nil
+	switch r.dec.PeekKind() {
 	case '"':
-		return t.String(), nil
+		return r.string()
 	case '0':
-		text := t.String()
+		raw, err := r.dec.ReadValue()
+		if err != nil {
+			return nil, err
+		}
+		text := r.last(raw)
 		if n, err := strconv.ParseInt(text, 10, 64); err == nil {
 			return n, nil
 		}
 		return text, nil
 	case '[':
-		list := []any{}
-		for dec.PeekKind() != ']' {
-			v, err := value(dec, depth+1)
-			if err != nil {
-				return nil, err
-			}
-			list = append(list, v)
-		}
-		_, err := dec.ReadToken()
-		return list, err
+		return r.list(depth)
+	case '{':
+		return r.record(depth)
 	}
-	m := make(map[string]any, 8)
-	for dec.PeekKind() != '}' {
-		key, err := dec.ReadToken()
+	t, err := r.dec.ReadToken()
+	if err != nil {
+		return nil, err
+	}
+	switch t.Kind() {
+	case 't':
+		return true, nil
+	case 'f':
+		return false, nil
+	}
+	return nil, nil
+}
+
+// last is the text of the value that was read last.
+func (r *bodyReader) last(raw jsontext.Value) string {
+	end := r.dec.InputOffset()
+	return r.text[end-int64(len(raw)) : end]
+}
+
+func (r *bodyReader) string() (string, error) {
+	raw, err := r.dec.ReadValue()
+	if err != nil {
+		return "", err
+	}
+	if bytes.IndexByte(raw, '\\') < 0 {
+		text := r.last(raw)
+		return text[1 : len(text)-1], nil
+	}
+	out, err := jsontext.AppendUnquote(nil, raw)
+	return string(out), err
+}
+
+func (r *bodyReader) list(depth int) (any, error) {
+	if _, err := r.dec.ReadToken(); err != nil {
+		return nil, err
+	}
+	list := make([]any, 0, 4)
+	for r.dec.PeekKind() != ']' {
+		v, err := r.value(depth + 1)
 		if err != nil {
 			return nil, err
 		}
-		name := key.String()
-		if m[name], err = value(dec, depth+1); err != nil {
+		list = append(list, v)
+	}
+	_, err := r.dec.ReadToken()
+	return list, err
+}
+
+func (r *bodyReader) record(depth int) (any, error) {
+	if _, err := r.dec.ReadToken(); err != nil {
+		return nil, err
+	}
+	room := 8
+	if depth < 2 { // a whole record has more fields than what lies in it
+		room = 24
+	}
+	m := make(map[string]any, room)
+	for r.dec.PeekKind() != '}' {
+		name, err := r.string()
+		if err != nil {
+			return nil, err
+		}
+		if _, twice := m[name]; twice { // it is looked at here, where names are kept anyway
+			return nil, fmt.Errorf("%w has %s twice in one record", ErrBody, short(name))
+		}
+		if m[name], err = r.value(depth + 1); err != nil {
 			return nil, err
 		}
 	}
-	_, err = dec.ReadToken()
+	_, err := r.dec.ReadToken()
 	return m, err
 }
 

@@ -223,3 +223,19 @@ func FuzzForm(f *testing.F) {
 		}
 	})
 }
+
+// TestAJSONBodyIsReadAsItIs: texts with and without escapes, numbers with and without a fraction, and what is none.
+func TestAJSONBodyIsReadAsItIs(t *testing.T) {
+	got, err := decode([]byte(` {"a":"caf\u00e9 \"x\"","b":"Zoë","c":[1,-2.50,1e3,"",null,true,false,[],{}],"d":12345678901234567890} `))
+	require.NoError(t, err)
+	require.Equal(t, map[string]any{"a": `café "x"`, "b": "Zoë",
+		"c": []any{int64(1), "-2.50", "1e3", "", nil, true, false, []any{}, map[string]any{}}, "d": "12345678901234567890"}, got)
+	for text, says := range map[string]string{`{"a":1,"a":2}`: "has a twice in one record", `{"a":1} {}`: "more than one JSON value",
+		`{"a":`: "ends in the middle", `{"a":"\x"}`: "is not JSON", "\"\xff\"": "is not JSON",
+		``: "ends in the middle", `[1,]`: "is not JSON",
+		strings.Repeat("[", 200): "nested more than 100 deep"} {
+		_, err := decode([]byte(text))
+		require.ErrorContains(t, err, says, text)
+		require.ErrorIs(t, err, ErrBody)
+	}
+}

@@ -70,7 +70,7 @@ func main() {
 	file := flag.String("out", "build/bench.json", "where the figures go")
 	large := flag.Bool("large", false, "measure what needs a large file, and nothing else")
 	only := flag.String("only", "",
-		"measure only this: boards, intake, live, goods, orders, packers, walking; finding, keeping make a large file")
+		"measure only this: boards, intake, live, goods, orders, packers, walking, language; finding, keeping make a large file")
 	flag.Parse()
 	most := 13 * time.Minute
 	if *large {
@@ -129,6 +129,7 @@ func (b *bench) part(only string, large bool) (func(binary string) error, error)
 		"keeping":  func(string) error { return errors.Join(b.begin(), b.keeping(1_000_000)) },
 		"packers":  served(plain(b.packers), plain(b.typedNumbers)),
 		"walking":  func(string) error { return b.walking() },
+		"language": func(string) error { return errors.Join(b.language(), b.mapping()) },
 		"cartons":  func(string) error { return b.cartons() },
 		"thinning": func(string) error { return errors.Join(b.begin(), b.thinning(1_000_000)) },
 	}
@@ -159,6 +160,7 @@ func (b *bench) run(binary string) error {
 	for _, step := range []func() error{
 		b.takeIn,
 		b.mapping,
+		b.language,
 		b.backfill,
 		b.saleToOtherStore,
 		b.boards,
