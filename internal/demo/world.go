@@ -223,12 +223,26 @@ type World struct {
 	Client *client.Client
 	// Invitation is where a company that has nobody yet begins.
 	Invitation string
+	// Exchange is the folder in which files may be exchanged.
+	Exchange string
 	// Browser carries what a person's browser asks for; nil: the network.
 	Browser http.RoundTripper
 	api     *api.API
 	server  *http.Server
 	clean   func()
 	ago     atomic.Int64 // how long ago all of it lives, in nanoseconds
+}
+
+// openRelay opens the relay of the company file, with its folders beside the file.
+func (w *World) openRelay(ctx context.Context, o Options) (err error) {
+	w.Exchange = filepath.Join(filepath.Dir(o.File), "exchange")
+	if err := os.MkdirAll(w.Exchange, 0o755); err != nil {
+		return err
+	}
+	w.Relay, err = relay.Open(ctx, w.Store, engine.Options{Log: o.Log, Now: w.Now, Reach: connector.Loopback, Folders: []string{w.Exchange},
+		Mail:    mail.Sender{Server: w.MailAddr, From: "relay@morrowhive.example", Plain: true},
+		Backups: filepath.Join(filepath.Dir(o.File), "backups")})
+	return err
 }
 
 // Live lets the relay and the outside live at a moment, from which time goes on; the zero time is now.
@@ -291,10 +305,7 @@ func Open(ctx context.Context, o Options) (w *World, err error) {
 	if w.Store, err = store.Open(ctx, o.File); err != nil {
 		return w, err
 	}
-	if w.Relay, err = relay.Open(ctx, w.Store,
-		engine.Options{Log: o.Log, Now: w.Now, Reach: connector.Loopback,
-			Mail:    mail.Sender{Server: w.MailAddr, From: "relay@morrowhive.example", Plain: true},
-			Backups: filepath.Join(filepath.Dir(o.File), "backups")}); err != nil {
+	if err := w.openRelay(ctx, o); err != nil {
 		return w, err
 	}
 	if !o.Empty {

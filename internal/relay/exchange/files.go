@@ -51,7 +51,7 @@ func (g *reading) took(f connector.TakenFile) error {
 
 func (g *reading) raiseFile(ch *engine.Change, f connector.TakenFile, reason string) error {
 	what := "could not be read"
-	if f.Records > 0 {
+	if f.Records > len(f.Bad) {
 		what = fmt.Sprintf("was read but for %d of its %d records", len(f.Bad), f.Records)
 	}
 	ch.Tell("exception", "")
