@@ -106,14 +106,15 @@ UNH+1+ORDERS:D:96A:UN'BGM+220+BS-1+1'DTM+137:202611230727:203'NAD+DP+++Bee Schoo
 LIN+1++JAR:SA'DTM+2:20261201:102'QTY+21:2'PRI+AAA:10.00'MOA+203:20.00'UNS+S'MOA+86:20.00'UNT+12+1'UNZ+1+S1'`), 0o644))
 	var got *message.Order
 	read := func() {
-		_, err := l.Read(t.Context(), message.OrdersIn, Reading{Took: func(TakenFile) error { return nil }, Keep: func(list []Record) error {
+		keep := func(list []Record) error {
 			require.Len(t, list, 1)
 			require.NoError(t, list[0].Err)
 			m, err := l.MapBody(message.OrdersIn, "poll", list[0].Body)
 			require.NoError(t, err)
 			got = m.(*message.Order)
 			return got.Check()
-		}})
+		}
+		_, err := l.Read(t.Context(), message.OrdersIn, Reading{Took: func(TakenFile) error { return nil }, Keep: keep})
 		require.NoError(t, err)
 	}
 	read()
