@@ -755,6 +755,9 @@ func (s *Send) compile(l *language, kind message.Feed, what string) {
 		m := &s.Answers[i]
 		l.compile(&m.When, what+".answers.when")
 		l.checkWrong(kind, m.Field, &m.When, what+".answers.field")
+		if m.Means == MeansDone && (s.Results != nil || s.Report != nil) {
+			l.complain(m.When.Line, m.When.Column, what+".answers", "of a batch each message has its own outcome; done is one for all")
+		}
 		if m.Means == MeansDone && needsAnswer(kind) {
 			l.complain(m.When.Line, m.When.Column, what+".answers", "done tells nothing of %s; say with look how it is found", kind)
 		}

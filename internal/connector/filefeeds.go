@@ -180,19 +180,15 @@ func (l *Line) takeFile(ctx context.Context, files Files, kind message.Feed, rd 
 		sum := sha256.Sum256(raw)
 		taken.Hash, taken.Size = hex.EncodeToString(sum[:]), int64(len(raw))
 	}
-	refused := len(taken.Bad) > 0
 	if rd.Seen != nil {
-		var known bool
-		if known, refused, err = rd.Seen(taken.Hash); err != nil {
+		if taken.Again, err = rd.Seen(taken.Hash); err != nil {
 			return err
 		}
-		taken.Again = known
 	}
 	if !taken.Again {
 		if err := l.recordsIn(kind, rd, raw, &taken); err != nil {
 			return err
 		}
-		refused = len(taken.Bad) > 0
 	}
 	if rd.Took == nil {
 		return nil // only looked at
@@ -201,7 +197,7 @@ func (l *Line) takeFile(ctx context.Context, files Files, kind message.Feed, rd 
 		return err
 	}
 	to := f.Files.Done
-	if refused {
+	if len(taken.Bad) > 0 {
 		to = f.Files.Failed
 	}
 	return l.putAway(ctx, files, at, to, taken)
@@ -242,12 +238,13 @@ func (l *Line) putAway(ctx context.Context, files Files, at, to string, taken Ta
 	if err := files.Make(ctx, to); err != nil {
 		return fail(err)
 	}
-	there, err := files.List(ctx, to)
-	if err != nil {
-		return fail(err)
-	}
 	name, ext := taken.Name, path.Ext(taken.Name)
-	for n := 2; slices.ContainsFunc(there, func(i FileInfo) bool { return i.Name == name }); n++ {
+	for n := 2; ; n++ {
+		if has, err := files.Has(ctx, path.Join(to, name)); err != nil {
+			return fail(err)
+		} else if !has {
+			break
+		}
 		name = fmt.Sprintf("%s.%d%s", strings.TrimSuffix(taken.Name, ext), n, ext)
 	}
 	if err := files.Move(ctx, at, path.Join(to, name)); err != nil {

@@ -47,7 +47,7 @@ type yardTray struct {
 	dir  string
 	line *Line
 	at   time.Time
-	seen map[string]bool // hash to whether it was refused
+	seen map[string]bool // hashes that were taken
 	took []TakenFile
 	kept []string
 }
@@ -92,11 +92,11 @@ func (y *yardTray) read(kind message.Feed) (ReadTo, error) {
 			}
 			return nil
 		},
-		Seen: func(hash string) (bool, bool, error) { refused, known := y.seen[hash]; return known, refused, nil },
+		Seen: func(hash string) (bool, error) { return y.seen[hash], nil },
 		Took: func(f TakenFile) error {
 			y.took = append(y.took, f)
 			if !f.Again {
-				y.seen[f.Hash] = len(f.Bad) > 0
+				y.seen[f.Hash] = len(f.Bad) == 0
 			}
 			return nil
 		},

@@ -25,6 +25,8 @@ type Files interface {
 	Put(ctx context.Context, name, meanwhile string, data []byte) error
 	// Move moves a file. One of that name is replaced.
 	Move(ctx context.Context, from, to string) error
+	// Has tells whether a file is there.
+	Has(ctx context.Context, name string) (bool, error)
 	// Make makes a folder, unless it is there.
 	Make(ctx context.Context, folder string) error
 	Close() error
@@ -134,6 +136,19 @@ func (f *folder) Put(_ context.Context, name, meanwhile string, data []byte) err
 }
 
 func (f *folder) Move(_ context.Context, from, to string) error { return f.root.Rename(from, to) }
+
+func (f *folder) Has(_ context.Context, name string) (bool, error) {
+	_, err := f.root.Lstat(name)
+	return there(err)
+}
+
+// there is what looking at a file came to.
+func there(err error) (bool, error) {
+	if errors.Is(err, fs.ErrNotExist) {
+		return false, nil
+	}
+	return err == nil, err
+}
 
 func (f *folder) Make(_ context.Context, at string) error {
 	if at == "" || at == "." {

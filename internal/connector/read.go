@@ -36,8 +36,8 @@ type Reading struct {
 	Known func([]Record) ([]bool, error)
 	// Keep takes a page before the next is asked for; of files, the records of one.
 	Keep func([]Record) error
-	// Seen tells whether a file with this content came before, and whether it was refused. Nil: none did.
-	Seen func(hash string) (known, refused bool, err error)
+	// Seen tells whether a file with this content was taken before. Nil: none was.
+	Seen func(hash string) (bool, error)
 	// Took notes what became of a file before it is put away. Nil: files are only looked at.
 	Took func(TakenFile) error
 }

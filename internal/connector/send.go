@@ -40,7 +40,7 @@ func (l *Line) Send(ctx context.Context, kind message.Feed, ref string, msgs []a
 		}
 		delete(v, "steps") // read anew
 	}
-	if m != nil && f.Send.Report == nil && f.Send.Results == nil { // it is so already: the answer tells what it can
+	if m != nil { // it is so already: the answer tells what it can
 		return f.Send.already(v), nil
 	}
 	var out Sent

@@ -198,6 +198,11 @@ func (f *sftpFiles) Move(_ context.Context, from, to string) error {
 	return f.client.Rename(f.at(from), f.at(to))
 }
 
+func (f *sftpFiles) Has(_ context.Context, name string) (bool, error) {
+	_, err := f.client.Lstat(f.at(name))
+	return there(err)
+}
+
 func (f *sftpFiles) Make(_ context.Context, at string) error {
 	if at == "" || at == "." {
 		return nil

@@ -165,7 +165,8 @@ func (t *Tx) DropConnection(id int64) error {
 		"DELETE FROM feed WHERE connection_id=?", "DELETE FROM consent WHERE connection_id=?",
 		"DELETE FROM shown WHERE listing_id IN (SELECT id FROM listing WHERE connection_id=?)",
 		"DELETE FROM policy WHERE connection_id=?", "DELETE FROM field_owner WHERE connection_id=?",
-		"DELETE FROM listing WHERE connection_id=?", "DELETE FROM inbox WHERE connection_id=?", "DELETE FROM connection WHERE id=?",
+		"DELETE FROM listing WHERE connection_id=?", "DELETE FROM inbox WHERE connection_id=?", "DELETE FROM file WHERE connection_id=?",
+		"DELETE FROM connection WHERE id=?",
 	} {
 		if _, err := t.exec(q, id); err != nil {
 			return err

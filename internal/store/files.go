@@ -2,8 +2,6 @@ package store
 
 import (
 	"context"
-	"database/sql"
-	"errors"
 )
 
 // File is a file that came or went, where a side exchanges files.
@@ -40,15 +38,12 @@ func (t *Tx) AddFile(f File) error {
 	return err
 }
 
-// SeenFile finds the first file of a feed that came with some content; refused: it was not taken.
-func (s *Store) SeenFile(ctx context.Context, connection int64, feed, hash string) (known, refused bool, err error) {
-	var state string
-	err = s.read.GetContext(ctx, &state, `SELECT state FROM file WHERE connection_id=? AND feed=? AND hash=? AND way='in'
-		ORDER BY id LIMIT 1`, connection, feed, hash)
-	if errors.Is(err, sql.ErrNoRows) {
-		return false, false, nil
-	}
-	return err == nil, state == FileRefused, err
+// FileWasTaken tells whether a file of a feed with some content was taken before. One that was refused was not.
+func (s *Store) FileWasTaken(ctx context.Context, connection int64, feed, hash string) (bool, error) {
+	var n int64
+	err := s.read.GetContext(ctx, &n, `SELECT count(*) FROM (SELECT 1 FROM file WHERE connection_id=? AND feed=? AND hash=? AND way='in'
+		AND state='taken' LIMIT 1)`, connection, feed, hash)
+	return n > 0, err
 }
 
 // Files lists the files of a connection (0: of all), the newest first, older than an id where one is given.

@@ -718,6 +718,9 @@ func (t *Tx) ForgetCleared(connection int64) error {
 	if _, err := t.exec("DELETE FROM inbox WHERE connection_id=? AND state='skipped' AND reason='"+cleared+"'", connection); err != nil {
 		return err
 	}
+	if _, err := t.exec("DELETE FROM file WHERE connection_id=? AND way='in'", connection); err != nil { // they may come again
+		return err
+	}
 	_, err := t.exec("UPDATE feed SET mark='', validator='', last_try_at=0 WHERE connection_id=?", connection)
 	return err
 }

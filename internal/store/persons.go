@@ -131,7 +131,7 @@ var quoting = []struct{ table, column string }{
 	{"run_log", "text"}, {"run", "error"}, {"feed", "last_error"}, {"exception", "text"}, {"exception", "subject"}, {"timeline", "text"},
 	{"notice", "payload"}, {"notice", "subject"}, {"look", "key"}, {"bench", "message"}, {"bench", "exchange"}, {"bench", "error"},
 	{"outbox", "error"}, {"outbox", "answer"}, {"job", "args"}, {"job", "error"}, {"inbox", "reason"}, {"security_event", "who"},
-	{"security_event", "text"}, {"goods_return", "reason"}, {"goods_return", "note"},
+	{"security_event", "text"}, {"goods_return", "reason"}, {"goods_return", "note"}, {"file", "name"}, {"file", "reason"},
 }
 
 // ForgetWords takes words that tell who somebody is out of all texts that may quote them: a text in which one stands is

@@ -11,9 +11,9 @@ import (
 	"openrelay/internal/store"
 )
 
-// seen tells whether a file with this content came before.
-func (g *reading) seen(hash string) (known, refused bool, err error) {
-	return g.Store.SeenFile(g.Ctx, g.c.ID, string(g.f.Kind), hash)
+// seen tells whether a file with this content was taken before. One that was refused is read again: it may be we who erred.
+func (g *reading) seen(hash string) (bool, error) {
+	return g.Store.FileWasTaken(g.Ctx, g.c.ID, string(g.f.Kind), hash)
 }
 
 // took notes what became of a file. One that is wrong, as a whole or in a record, is raised: it does not come again by itself.

@@ -124,6 +124,21 @@ func TestAFileThatIsWrongIsTold(t *testing.T) {
 	k.Holds()
 }
 
+// TestARefusedFileIsReadAgainWhenWeHaveLearned: where the definition was wrong, the same file is taken as it is.
+func TestARefusedFileIsReadAgainWhenWeHaveLearned(t *testing.T) {
+	k, dir := exchanging(t)
+	over := "feeds: { orders in: { read: { format: { answer: xml } } } }"
+	require.NoError(t, k.SetOverrides(t.Context(), "tray", over, k.ByCode("tray").Rec().Revision, "Edda"))
+	lay(t, k, dir, "A.edi", bought)
+	require.Equal(t, []order.Cause{engine.FileNotTaken}, k.Causes())
+	require.NoError(t, k.SetOverrides(t.Context(), "tray", "", k.ByCode("tray").Rec().Revision, "Edda"))
+	require.NoError(t, os.Rename(filepath.Join(dir, "out/failed/A.edi"), filepath.Join(dir, "out/A.edi")))
+	k.Run(k.ByCode("tray"), engine.RunRequest{Kind: message.OrdersIn, Cause: "schedule"})
+	k.Settle()
+	require.Equal(t, "ready", k.Stage("F-1"))
+	require.Empty(t, k.Causes())
+}
+
 // TestAFolderThatIsGone fails the reading, and is read when it is back.
 func TestAFolderThatIsGone(t *testing.T) {
 	k, dir := exchanging(t)
