@@ -591,6 +591,7 @@ func (d *Definition) compile() Mistakes {
 	for _, f := range d.Access.Fields {
 		l.fields = append(l.fields, f.Name)
 	}
+	d.checkFiles(l)
 	d.compileAccess(l)
 	l.at(account, answerVars)
 	l.compile(&d.Says.Text, "says")
@@ -705,13 +706,9 @@ func (f *Feed) compile(l *language, kind message.Feed) {
 		f.Send.compile(l, kind, what+".send")
 	}
 	if f.Send != nil && f.Send.Look != nil && f.Batch > 1 {
-		l.complain(
-			f.Send.Look.Found.Line,
-			f.Send.Look.Found.Column,
-			what+".send.look",
-			"of a batch nobody can be asked whether it arrived; "+
-				"messages that are looked for go one by one",
-		)
+		at := f.Send.Look.Found
+		l.complain(at.Line, at.Column, what+".send.look", "of a batch nobody can be asked whether it arrived; messages that are looked "+
+			"for go one by one")
 	}
 	if len(f.Takes) > 0 && kind != message.DispatchOut {
 		l.complain(0, 0, what+".takes", "only what was told of a dispatch is corrected or withdrawn")

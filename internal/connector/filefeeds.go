@@ -374,6 +374,75 @@ func (l *Line) testFiles(ctx context.Context) Verdict {
 	}
 }
 
+// requests lists the calls of a definition by where they stand; those that send messages under sends.
+func (d *Definition) requests() (sends, others map[string]*Request) {
+	sends, others = map[string]*Request{}, map[string]*Request{}
+	for name, c := range d.Calls {
+		others["calls."+name+".request"] = &c.Request
+	}
+	for kind, f := range d.Feeds {
+		what := "feeds." + string(kind)
+		if f.Read != nil && f.Read.Files == nil {
+			others[what+".read.request"] = &f.Read.Request
+		}
+		if f.Confirm != nil {
+			others[what+".confirm.request"] = &f.Confirm.Request
+		}
+		if f.Send == nil {
+			continue
+		}
+		sends[what+".send.request"] = &f.Send.Request
+		if f.Send.Look != nil {
+			others[what+".send.look.request"] = &f.Send.Look.Request
+		}
+		if f.Send.Report != nil {
+			others[what+".send.report.request"] = &f.Send.Report.Request
+		}
+	}
+	for _, r := range sends {
+		for i := range r.Steps {
+			others["the step "+r.Steps[i].Name] = &r.Steps[i].Request
+		}
+	}
+	return sends, others
+}
+
+// checkFiles refuses a definition that exchanges files and makes calls, too, or says of one what belongs to the other: a connection
+// has one address.
+func (d *Definition) checkFiles(l *language) {
+	files := d.Access.Way == "files"
+	if d.Exchanges() != files {
+		l.complain(0, 0, "access.way", "it is files where files are exchanged, and only there")
+		return
+	}
+	a := &d.Access
+	if files && (len(a.Send) > 0 || len(a.Query) > 0 || a.Basic != nil || a.OAuth != nil || a.Sign != nil) {
+		l.complain(0, 0, "access", "where files are exchanged, only sftp says how we are let in")
+	}
+	if !files && a.SFTP != nil {
+		l.complain(0, 0, "access.sftp", "it is for where files are exchanged")
+	}
+	for _, kind := range sortedKeys(d.Feeds) {
+		if r := d.Feeds[kind].Read; r != nil && r.Files == nil && (r.Format.Answer != "" || len(r.Format.Columns) > 0) {
+			l.complain(0, 0, "feeds."+string(kind)+".read.format", "it is that of files; of an answer, it stands in the request")
+		}
+	}
+	sends, others := d.requests()
+	for _, what := range sortedKeys(sends) {
+		if files && sends[what].File == "" {
+			l.complain(0, 0, what, "who exchanges files is not called; file says which is written")
+		}
+	}
+	for _, what := range sortedKeys(others) {
+		switch {
+		case others[what].File != "":
+			l.complain(0, 0, what, "a file is written only of what is sent")
+		case files:
+			l.complain(0, 0, what, "who exchanges files is not called")
+		}
+	}
+}
+
 // Exchanges tells whether files are exchanged with the other side, instead of calls.
 func (d *Definition) Exchanges() bool {
 	for _, f := range d.Feeds {

@@ -277,12 +277,23 @@ func TestWhatIsNoFeedOfFiles(t *testing.T) {
 		{`name: "LEV*.csv"`, `name: "LEV[.csv"`, "is no pattern of a name"},
 		{`name: "LEV*.csv"`, `name: "a/LEV.csv"`, "is no pattern of a name"},
 		{"settled: 2s } }", "settled: 2s }, mark: item.sku }", "feeds.stock in.read"},
+		{"way: files", "way: key", "it is files where files are exchanged, and only there"},
+		{"access: { way: files,", "access: { way: files, query: { a: secret.user },", "only sftp says how we are let in"},
+		{"    send:\n", "    confirm: { request: { method: GET, path: /x }, when: body.x }\n    send:\n",
+			"who exchanges files is not called"},
+		{"    send:\n", "    confirm: { request: { file: x }, when: body.x }\n    send:\n", "a file is written only of what is sent"},
+		{`request:
+        file: "in/LEV_{msg.sku}_{digest(ref, 8)}.csv"`, `request:
+        method: POST
+        path: /levels`, "file says which is written"},
 		{"LEV_{msg.sku}", "LEV_{msg.skuu}", "msg has no skuu"},
 		{"user: secret.user", "user: secret.usr", "secret has no usr"},
 	} {
 		_, err := Load("tray.yaml", []byte(strings.Replace(tray, c.old, c.new, 1)), nil)
 		require.ErrorContains(t, err, c.says, c.new)
 	}
+	_, err := Load("n.yaml", []byte(strings.Replace(numbered, "mark: item.no", "format: { answer: csv }", 1)), nil)
+	require.ErrorContains(t, err, "of an answer, it stands in the request")
 }
 
 func FuzzFileNames(f *testing.F) {

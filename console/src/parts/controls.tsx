@@ -33,6 +33,18 @@ export function Button({
   );
 }
 
+/** Loads the next part of a list that comes in parts; nothing where all of it is there. */
+export function ShowMore({ of: q }: { of: { hasNextPage: boolean; isFetchingNextPage: boolean; fetchNextPage: () => Promise<unknown> } }) {
+  if (!q.hasNextPage) return null;
+  return (
+    <p className="py-3">
+      <Button onClick={() => void q.fetchNextPage()} disabled={q.isFetchingNextPage}>
+        {q.isFetchingNextPage ? "Loading …" : "Show more"}
+      </Button>
+    </p>
+  );
+}
+
 /** Says what happened, what it means and what was expected. */
 export function Trouble({ error, large }: { error: unknown; large?: boolean }) {
   if (!error) return null;

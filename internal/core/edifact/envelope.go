@@ -41,16 +41,20 @@ type Message struct {
 
 // Error codes of CONTRL (UN/EDIFACT code list 0085) that we give.
 const (
-	errMissing      = "13"
-	errReference    = "28" // references do not match
-	errCount        = "29" // control count does not match
-	errUnspecified  = "18"
+	errMissing     = "13"
+	errUnspecified = "18"
+	errReference   = "28" // references do not match
+	errCount       = "29" // control count does not match
+)
+
+// Bounds of a message and of a stream.
+const (
 	maxSegments     = 200_000
 	maxInterchanges = 100_000
 )
 
-// Interchanges are read from a stream, one after the other: Begin gets each envelope, Take each message as it is complete, End what
-// is wrong with the interchange as a whole. An error of one of them ends the reading. Functional groups (UNG, UNE) are read through.
+// Handler takes what is read of a stream: Begin gets each envelope, Take each message as it is complete, End what is wrong with the
+// interchange as a whole. An error of one of them ends the reading. Functional groups (UNG, UNE) are read through.
 type Handler struct {
 	Begin func(Interchange) error
 	Take  func(Message) error

@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"reflect"
 	"strings"
 
@@ -419,9 +420,6 @@ func (r *Joining) ApplySetup(ctx context.Context, want setup.Setup, secrets map[
 	if err := r.applyRounds(ctx, want, who); err != nil {
 		return out, err
 	}
-	if out.Given, err = r.People.ApplyPeople(ctx, want, secrets, who); err != nil {
-		return out, err
-	}
 	for i, text := range want.Connectors {
 		def, err := connector.Load(fmt.Sprintf("connectors[%d]", i), []byte(text), r.Library())
 		if err != nil {
@@ -448,6 +446,11 @@ func (r *Joining) ApplySetup(ctx context.Context, want setup.Setup, secrets map[
 				return out, err
 			}
 		}
+	}
+	given, err := r.People.ApplyPeople(ctx, want, secrets, who) // late: what is made up is shown once, and nothing may fail before that
+	maps.Copy(out.Given, given)
+	if err != nil {
+		return out, err
 	}
 	return out, r.applyArchived(ctx, want, who)
 }

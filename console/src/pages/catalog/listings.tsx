@@ -3,7 +3,7 @@ import { useState, type FormEvent } from "react";
 import { Link, useSearchParams } from "react-router";
 import { api, take, takeWith, type Schema } from "../../api/client";
 import { Choice } from "../../parts/choice";
-import { Button, Empty, Head, Loading, Sheet, Trouble } from "../../parts/controls";
+import { Button, Empty, Head, Loading, Sheet, ShowMore, Trouble } from "../../parts/controls";
 import { count, Money } from "../../parts/format";
 import { Lamp } from "../../parts/lamp";
 import { catalogStops, Rail } from "../../parts/rail";
@@ -236,11 +236,7 @@ export default function Listings() {
           </tbody>
         </table>
       )}
-      {q.hasNextPage && (
-        <div className="py-3">
-          <Button onClick={() => void q.fetchNextPage()}>Show more</Button>
-        </div>
-      )}
+      <ShowMore of={q} />
       <Sheet open={other !== null} onClose={() => setOther(null)} title={other ? `Which item is “${other.title}”?` : ""}>
         {other && (
           <Other

@@ -5,7 +5,7 @@ import { useState } from "react";
 import { Link, useSearchParams } from "react-router";
 import { api, takeWith, type Schema } from "../../api/client";
 import { Choice } from "../../parts/choice";
-import { Button, Empty, Head, Loading, Sheet, Trouble } from "../../parts/controls";
+import { Empty, Head, Loading, Sheet, ShowMore, Trouble } from "../../parts/controls";
 import { count, Money } from "../../parts/format";
 import { Lamp } from "../../parts/lamp";
 import { catalogStops, Rail } from "../../parts/rail";
@@ -127,11 +127,7 @@ export default function Offers() {
           </tbody>
         </table>
       )}
-      {q.hasNextPage && (
-        <div className="py-3">
-          <Button onClick={() => void q.fetchNextPage()}>Show more</Button>
-        </div>
-      )}
+      <ShowMore of={q} />
       <Sheet open={open !== null} onClose={() => setOpen(null)} title={open ? `${open.item} on ${open.connection_name}` : ""} wide>
         {open && (
           <>

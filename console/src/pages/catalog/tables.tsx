@@ -2,7 +2,7 @@ import { useInfiniteQuery, useMutation, useQuery, useQueryClient } from "@tansta
 import { useRef, useState, type FormEvent } from "react";
 import { Link, useNavigate, useParams, useSearchParams } from "react-router";
 import { api, Problem, take, takeWith, type Schema } from "../../api/client";
-import { Button, Cut, Empty, Head, Loading, Trouble } from "../../parts/controls";
+import { Button, Cut, Empty, Head, Loading, ShowMore, Trouble } from "../../parts/controls";
 import { Labelled } from "../../parts/fields";
 import { count, When } from "../../parts/format";
 import { Lamp, type LampState } from "../../parts/lamp";
@@ -207,11 +207,7 @@ export function TablePage() {
         ))}
       </div>
       <Rows list={list} />
-      {rows.hasNextPage && (
-        <div className="py-3">
-          <Button onClick={() => void rows.fetchNextPage()}>Show more</Button>
-        </div>
-      )}
+      <ShowMore of={rows} />
     </>
   );
 }

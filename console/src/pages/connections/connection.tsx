@@ -3,7 +3,7 @@ import { useInfiniteQuery, useMutation, useQuery, useQueryClient } from "@tansta
 import { useState } from "react";
 import { Link, Navigate, useParams } from "react-router";
 import { api, take, takeWith, type Schema } from "../../api/client";
-import { Button, Empty, Head, Loading, Sheet, Trouble } from "../../parts/controls";
+import { Button, Empty, Head, Loading, Sheet, ShowMore, Trouble } from "../../parts/controls";
 import { Switch } from "../../parts/fields";
 import { Age, count, When } from "../../parts/format";
 import { Lamp, type LampState } from "../../parts/lamp";
@@ -269,13 +269,7 @@ function Runs({ code, feeds }: { code: string; feeds: Feed[] }) {
           </tbody>
         </table>
       )}
-      {q.hasNextPage && (
-        <p className="py-3">
-          <Button onClick={() => void q.fetchNextPage()} disabled={q.isFetchingNextPage}>
-            {q.isFetchingNextPage ? "Loading …" : "Show more"}
-          </Button>
-        </p>
-      )}
+      <ShowMore of={q} />
       <Sheet open={open !== null} onClose={() => setOpen(null)} title={`Run ${open}`} wide>
         {one.isPending && <Loading />}
         {one.data && (

@@ -1,6 +1,6 @@
 import { useInfiniteQuery } from "@tanstack/react-query";
 import { api, takeWith } from "../../api/client";
-import { Button, Trouble } from "../../parts/controls";
+import { ShowMore, Trouble } from "../../parts/controls";
 import { count, When } from "../../parts/format";
 import { Lamp } from "../../parts/lamp";
 
@@ -50,13 +50,7 @@ export function Files({ code }: { code: string }) {
           ))}
         </tbody>
       </table>
-      {q.hasNextPage && (
-        <p className="py-3">
-          <Button onClick={() => void q.fetchNextPage()} disabled={q.isFetchingNextPage}>
-            {q.isFetchingNextPage ? "Loading …" : "Show more"}
-          </Button>
-        </p>
-      )}
+      <ShowMore of={q} />
     </section>
   );
 }

@@ -125,6 +125,7 @@ export function AccessForm({ join, onDone, renew }: { join: Join; onDone: (ok: b
                 label={f.label + (f.optional ? " (optional)" : "")}
                 help={renew && f.secret ? "Empty keeps what is there." : f.help}
                 wrong={tested?.field === f.name}
+                wide={f.lines}
               >
                 {f.lines ? (
                   <textarea
