@@ -542,6 +542,26 @@ func TestConnectionsByTheInterface(t *testing.T) {
 		clerk POST /connectors/check {"text":"connector: x"} => 200 ‹"good":false› ‹"mistakes"›
 		lead POST /connectors {"text":"connector: hedgerow\ntitle: Mine\nextends: tansy"} => 409 ‹already›
 		lead DELETE /connectors/hedgerow => 404
+		lead POST /connectors/draft {"code":"weft","way":"key"} => 200 ‹connector: weft› ‹access.steps›
+		lead POST /connectors/draft {"code":"hedgerow"} => 422 ‹already›
+		clerk POST /connectors/draft {"code":"weft"} => 403
+		clerk POST /connectors/complete {"text":"connector: weft\nsi","line":2,"column":3} => 200 ‹"label":"side"›
+		clerk POST /connectors/try {"text":"connector: x","feed":"orders in","sample":"{}"} => 422
+		clerk GET /connectors/hedgerow/sample?feed=stock+out => 200 ‹"text"›
+		clerk GET /connectors/hedgerow/sample?feed=none => 422 ‹no feed›
+		viewer GET /connectors/hedgerow/sample?feed=stock+out => 403
+		lead POST /connectors {"text":"connector: mine\ntitle: Mine\nextends: tansy","note":"first"} => 200 ‹"added":true›
+		lead POST /connectors {"text":"connector: mine\ntitle: Mine too\nextends: tansy"} => 200
+		lead POST /connectors/compare {"text":"connector: mine\ntitle: Ours\nextends: tansy"} => 200 ‹"version":2› ‹+title: Ours›
+		clerk POST /connectors/compare {"text":"connector: mine\ntitle: Ours\nextends: tansy"} => 403
+		viewer GET /connectors/mine/versions => 200 ‹"version":2› ‹"note":"first"›
+		viewer GET /connectors/none/versions => 404
+		viewer GET /connectors/mine/versions/2 => 200 ‹+title: Mine too›
+		viewer GET /connectors/mine/versions/7 => 404
+		lead POST /connectors/mine/take-back {"version":2} => 422 ‹at work already›
+		lead POST /connectors/mine/take-back {"version":1} => 200 ‹"title":"Mine"›
+		clerk POST /connectors/mine/take-back {"version":1} => 403
+		lead DELETE /connectors/mine => 204
 		viewer GET /locations => 200 ‹alder› ‹pier›
 		lead PUT /locations/mill {"name":"Mill Lane"} => 200
 		viewer GET /locations => 200 ‹Mill Lane›

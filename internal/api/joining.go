@@ -75,8 +75,24 @@ func (a *API) connectorsRoutes() {
 	op(a, person.Look, http.MethodGet, "/connectors/{code}", "connector", "One connector with its definition", a.showConnector)
 	op(a, person.RunFeeds, http.MethodPost, "/connectors/check", "check-connector", "Check a definition without adding it",
 		a.checkConnector)
-	op(a, person.SetUp, http.MethodPost, "/connectors", "add-connector", "Add a definition, or replace one that was added before",
-		a.addConnector)
+	op(a, person.SetUp, http.MethodPost, "/connectors/draft", "draft-connector",
+		"A first definition, from a few words, a sample answer or an OpenAPI document; nothing is kept", a.draftConnector)
+	op(a, person.RunFeeds, http.MethodPost, "/connectors/complete", "complete-connector",
+		"What may stand where somebody types in a definition", a.completeConnector)
+	op(a, person.RunFeeds, http.MethodPost, "/connectors/try", "try-connector",
+		"Map a sample by a definition as it is written, or see what would be sent; nobody is called", a.tryConnector)
+	op(a, person.RunFeeds, http.MethodGet, "/connectors/{code}/sample", "connector-sample",
+		"Something to try a definition with", a.connectorSample)
+	op(a, person.SetUp, http.MethodPost, "/connectors/compare", "compare-connector",
+		"What a definition would do otherwise than the one at work, with records that are kept", a.compareConnector)
+	op(a, person.SetUp, http.MethodPost, "/connectors", "add-connector",
+		"Add a definition, or the next version of one that was added before", a.addConnector)
+	op(a, person.Look, http.MethodGet, "/connectors/{code}/versions", "connector-versions",
+		"The versions of a definition that was added, the newest first", a.connectorVersions)
+	op(a, person.Look, http.MethodGet, "/connectors/{code}/versions/{version}", "connector-version",
+		"One version of a definition, and what it changed", a.connectorVersion)
+	op(a, person.SetUp, http.MethodPost, "/connectors/{code}/take-back", "take-back-connector",
+		"Put an earlier version of a definition to work again", a.takeBackConnector)
 	op(a, person.SetUp, http.MethodDelete, "/connectors/{code}", "drop-connector", "Remove a definition that was added and nobody uses",
 		a.dropConnector)
 	op(a, person.SetUp, http.MethodPost, "/connectors/read-folder", "read-connectors",
@@ -118,49 +134,6 @@ func (a *API) showConnector(_ context.Context, in *connectorCodeInput) (*body[co
 		return nil, fmt.Errorf("connector %s: %w", in.Code, store.ErrNotFound)
 	}
 	return &body[connectorText]{connectorText{a.connector(d, 0), d.Text}}, nil
-}
-
-func (a *API) readConnectors(ctx context.Context, _ *struct{}) (*body[joining.FolderRead], error) {
-	read, err := a.relay.ReadFolder(ctx, who(ctx))
-	return &body[joining.FolderRead]{read}, err
-}
-
-type definition struct {
-	Body struct {
-		File string `json:"file,omitempty" maxLength:"200" doc:"Name that mistakes are reported with"`
-		Text string `json:"text" maxLength:"1000000"`
-	}
-}
-
-func (a *API) fileName(file string) string {
-	if file == "" {
-		return "definition.yaml"
-	}
-	return file
-}
-
-func (a *API) checkConnector(_ context.Context, in *definition) (*body[wire.DefinitionCheck], error) {
-	d, err := connector.Load(a.fileName(in.Body.File), []byte(in.Body.Text), a.relay.Library())
-	var bad connector.Mistakes
-	if errors.As(err, &bad) {
-		return &body[wire.DefinitionCheck]{wire.DefinitionCheck{Mistakes: bad}}, nil
-	}
-	if err != nil {
-		return nil, err
-	}
-	return &body[wire.DefinitionCheck]{wire.DefinitionCheck{Good: true, Mistakes: []connector.Mistake{}, Title: d.Title}}, nil
-}
-
-func (a *API) addConnector(ctx context.Context, in *definition) (*body[wire.Connector], error) {
-	d, err := a.relay.AddDefinition(ctx, a.fileName(in.Body.File), in.Body.Text, who(ctx))
-	if err != nil {
-		return nil, err
-	}
-	return &body[wire.Connector]{a.connector(d, 0)}, nil
-}
-
-func (a *API) dropConnector(ctx context.Context, in *connectorCodeInput) (*struct{}, error) {
-	return nil, a.relay.DropDefinition(ctx, in.Code, who(ctx))
 }
 
 func (a *API) listAccounts(ctx context.Context, _ *struct{}) (*body[[]wire.Account], error) {

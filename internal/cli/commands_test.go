@@ -231,6 +231,14 @@ func TestConnectionCommands(t *testing.T) {
 	o := selling(t)
 	o.file("setup.yaml", "setup: 1\nlocations:\n  - { code: loft, name: \"${WHERE}\" }\n")
 	o.file("mine.yaml", "connector: mine\nextends: stall\ntitle: Mine\n")
+	o.file("ours.yaml", "connector: mine\nextends: stall\ntitle: Ours\n")
+	o.file(
+		"stall.yaml",
+		strings.Replace(o.Connector("stall").Text, "id: event.id, version: event.version", "id: event.id, version: event.rev",
+			1),
+	)
+	o.file("sampled.yaml", strings.Replace(openShop, "connector: open-shop", "connector: sampled", 1))
+	o.file("sampled.samples/customers-in.json", `{"name": "nobody"}`)
 	o.file("bad.yaml", "connector: mine\ncolour: red\n")
 	o.file("over.yaml", "title: Our stall\n")
 	o.does(strings.ReplaceAll(`
@@ -271,6 +279,20 @@ func TestConnectionCommands(t *testing.T) {
 		connection renew ann -set key=other ⇒ ann
 		connector add DIR/mine.yaml ⇒ mine
 		!connector add DIR/bad.yaml ⇒ colour
+		!connector take-back mine ⇒ mine has no earlier version
+		connector compare DIR/ours.yaml ⇒ +title: Ours
+		connector add DIR/ours.yaml -note renamed ⇒ Ours
+		connector versions mine ⇒ renamed
+		connector versions mine -version 2 ⇒ -title: Mine
+		connector take-back mine ⇒ mine works as by version 1
+		connector versions stall ⇒ Version
+		connector versions tansy ⇒ was not added here
+		connector compare DIR/stall.yaml ⇒ has no version
+		!connector add DIR/stall.yaml ⇒ would be refused
+		connector add DIR/stall.yaml -anyway ⇒ stall
+		connector take-back stall -to 1 ⇒ stall works as by version 1
+		!connector add DIR/sampled.yaml ⇒ 1 of 1 samples do not hold
+		!connector read-folder ⇒ started without one
 		connector drop mine ⇒ Removed
 		!connector drop stall ⇒ stall
 		setup write ⇒ Morrow Hive Supply

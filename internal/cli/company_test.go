@@ -38,6 +38,7 @@ func newOffice(t *testing.T) *office {
 func (o *office) file(name, text string) string {
 	o.t.Helper()
 	path := filepath.Join(o.dir, name)
+	require.NoError(o.t, os.MkdirAll(filepath.Dir(path), 0o750))
 	require.NoError(o.t, os.WriteFile(path, []byte(text), 0o600))
 	return path
 }

@@ -6,6 +6,7 @@ import (
 	"flag"
 	"fmt"
 	"os"
+	"path/filepath"
 	"strings"
 
 	"openrelay/internal/client"
@@ -32,51 +33,6 @@ func runConnectors(ctx context.Context, c *client.Client, p *printer, _ []string
 			row(x.Connector, x.Title, x.Side, x.Can.Way, message.FeedList(x.Can.In), message.FeedList(x.Can.Out), yes,
 				message.FeedList(x.Can.ReadBack))
 		}
-	})
-}
-
-func addConnectorCommand() command {
-	return noun("add", "FILE", "Add a connector definition to a running service, or replace one that was added", 1, 1, nil,
-		runAddConnector)
-}
-
-func runAddConnector(ctx context.Context, c *client.Client, p *printer, a []string) error {
-	text, err := os.ReadFile(a[0])
-	if err != nil {
-		return err
-	}
-	x, err := c.AddConnector(ctx, a[0], string(text))
-	if err != nil {
-		return err
-	}
-	return p.show(x, func(row func(...any)) { row("Added:", x.Connector+", "+x.Title) })
-}
-
-func dropConnectorCommand() command {
-	return noun("drop", "CODE", "Remove a connector definition that was added and nobody uses", 1, 1, nil, runDropConnector)
-}
-
-func runDropConnector(ctx context.Context, c *client.Client, p *printer, a []string) error {
-	if err := c.DropConnector(ctx, a[0]); err != nil {
-		return err
-	}
-	return p.show(map[string]string{"connector": a[0]}, func(row func(...any)) { row("Removed:", a[0]) })
-}
-
-func readConnectorsCommand() command {
-	return noun("read-folder", "", "Have the folder of definitions read anew that the service was started with", 0, 0, nil,
-		runReadConnectors)
-}
-
-func runReadConnectors(ctx context.Context, c *client.Client, p *printer, _ []string) error {
-	read, err := c.ReadConnectors(ctx)
-	if err != nil {
-		return err
-	}
-	return p.show(read, func(row func(...any)) {
-		row("Added:", or(strings.Join(read.Added, ", "), "none"))
-		row("Changed:", or(strings.Join(read.Changed, ", "), "none"))
-		row("Gone:", or(strings.Join(read.Gone, ", "), "none"))
 	})
 }
 
@@ -107,6 +63,9 @@ func runShapes(_ context.Context, e *Env, f *flag.FlagSet, args []string) error 
 
 func trialTable(t connector.Trial, row func(...any)) {
 	row("Record", t.ID, fmt.Sprintf("version %d", t.Version))
+	if t.Records > 1 {
+		row("", fmt.Sprintf("the first of %d", t.Records))
+	}
 	if len(t.Fields) > 0 {
 		row()
 		row("Our field", "Takes", "From the sample")
@@ -138,9 +97,9 @@ func trialTable(t connector.Trial, row func(...any)) {
 
 // connectorOptions are what a definition is checked or tried with.
 type connectorOptions struct {
-	sample, feed, address, site, folder, reach string
-	live, asJSON                               bool
-	secrets, settings                          pairs
+	sample, feed, address, site, folder, reach, keep string
+	live, asJSON                                     bool
+	secrets, settings                                pairs
 }
 
 func (opt *connectorOptions) checkFlags(f *flag.FlagSet) {
@@ -153,6 +112,8 @@ func (opt *connectorOptions) tryFlags(f *flag.FlagSet) {
 	f.StringVar(&opt.sample, "sample", "", "`file` with a record as the other side gives it")
 	f.BoolVar(&opt.live, "live", false,
 		"ask the system itself: read a page of each feed, and show what would be sent; nothing is changed there")
+	f.StringVar(&opt.keep, "keep", "",
+		"with -sample: keep it under this `label` beside the definition, with what became of it; check runs it from then on")
 	f.StringVar(&opt.feed, "feed", "", "which feed; not said: with -sample the first that comes in, with -live each")
 	f.StringVar(&opt.address, "address", "", "with -live: where the system is reached")
 	f.StringVar(&opt.site, "site", "", "with -live: site, where the system has several")
@@ -162,10 +123,15 @@ func (opt *connectorOptions) tryFlags(f *flag.FlagSet) {
 }
 
 func connectorCheckCommand() command {
-	return command{name: "check", args: "FILE", about: "Check a connector definition", run: runConnectorCheck}
+	return command{
+		name:  "check",
+		args:  "FILE",
+		about: "Check a connector definition, and run the samples that are kept beside it",
+		run:   runConnectorCheck,
+	}
 }
 
-func runConnectorCheck(_ context.Context, e *Env, f *flag.FlagSet, args []string) error {
+func runConnectorCheck(ctx context.Context, e *Env, f *flag.FlagSet, args []string) error {
 	opt := &connectorOptions{}
 	opt.checkFlags(f)
 	if err := parse(f, args, 1, 1); err != nil {
@@ -176,10 +142,52 @@ func runConnectorCheck(_ context.Context, e *Env, f *flag.FlagSet, args []string
 		return err
 	}
 	p := &printer{e.Out, e.Err, opt.asJSON}
-	return p.show(d.Capabilities(), func(row func(...any)) {
+	samples, err := opt.besides(ctx, d, f.Arg(0))
+	if err != nil {
+		return err
+	}
+	if err := p.show(checkedFile{d.Capabilities(), samples}, func(row func(...any)) {
 		row(fmt.Sprintf("%s: %s, %s; let in by %s; feeds: %s", f.Arg(0), d.Title, d.Side, d.Capabilities().Way,
 			message.FeedList(d.Kinds())))
-	})
+	}); err != nil {
+		return err
+	}
+	return p.samplesHold(samples)
+}
+
+// checkedFile is what a definition in a file can do, and what became of its samples.
+type checkedFile struct {
+	connector.Capabilities
+	Samples []connector.KeptSample `json:"samples"`
+}
+
+// besides runs the samples that are kept beside a definition.
+func (opt *connectorOptions) besides(ctx context.Context, d *connector.Definition, file string) ([]connector.KeptSample, error) {
+	line, err := opt.line(d)
+	if err != nil {
+		return nil, err
+	}
+	return line.RunSamples(ctx, connector.SamplesFolder(file))
+}
+
+// samplesHold says what became of samples; its error is that one did not hold.
+func (p *printer) samplesHold(list []connector.KeptSample) error {
+	wrong := 0
+	for _, s := range list {
+		if len(s.Wrong) > 0 {
+			wrong++
+		}
+		for _, text := range s.Wrong {
+			p.say("%s: %s", s.File, text)
+		}
+	}
+	if wrong > 0 {
+		return fmt.Errorf("%d of %d samples do not hold", wrong, len(list))
+	}
+	if len(list) > 0 {
+		p.say("%d samples hold.", len(list))
+	}
+	return nil
 }
 
 func connectorTryCommand() command {
@@ -219,7 +227,7 @@ func runConnectorTry(ctx context.Context, e *Env, f *flag.FlagSet, args []string
 	case opt.sample == "":
 		return usage{"-sample FILE or -live is needed"}
 	}
-	return trySample(p, line, kind, opt.sample)
+	return opt.trySample(p, line, kind, f.Arg(0))
 }
 
 // definition reads and checks the definition in a file.
@@ -278,9 +286,9 @@ func (opt *connectorOptions) fits(d *connector.Definition) error {
 	return nil
 }
 
-// trySample maps a record from a file.
-func trySample(p *printer, line *connector.Line, kind message.Feed, file string) error {
-	raw, err := os.ReadFile(file)
+// trySample maps a record from a file, and keeps it beside the definition where that is wished.
+func (opt *connectorOptions) trySample(p *printer, line *connector.Line, kind message.Feed, definition string) error {
+	raw, err := os.ReadFile(opt.sample)
 	if err != nil {
 		return err
 	}
@@ -294,5 +302,12 @@ func trySample(p *printer, line *connector.Line, kind message.Feed, file string)
 	if t.Mistake != "" {
 		return errors.New("this record would not be taken in: " + t.Mistake)
 	}
-	return nil
+	if opt.keep == "" {
+		return nil
+	}
+	file, err := line.KeepSample(connector.SamplesFolder(definition), kind, opt.keep, filepath.Ext(opt.sample), raw, t.Message)
+	if err == nil {
+		p.say("Kept as %s, with what is wanted of it; leave there what matters.", file)
+	}
+	return err
 }

@@ -23,8 +23,8 @@ func groups() []group {
 		}},
 		{"Connections", []command{
 			of("connector", "The systems that can be joined, and definitions of one's own", connectorsCommand(),
-				connectorCheckCommand(), connectorTryCommand(), addConnectorCommand(), dropConnectorCommand(),
-				readConnectorsCommand(),
+				newConnectorCommand(), connectorCheckCommand(), connectorTryCommand(), addConnectorCommand(), compareConnectorCommand(),
+				connectorVersionsCommand(), takeBackConnectorCommand(), dropConnectorCommand(), readConnectorsCommand(),
 				shapesCommand()),
 			joinCommand(),
 			of("connection", "What is joined, and how it stands", connectionsCommand(), settingsCommand(),

@@ -139,7 +139,7 @@ func TestADefinitionIsTriedOnASample(t *testing.T) {
 		!connector try ` + file + ` ⇒ -sample FILE or -live is needed
 		!connector try ` + file + ` -live -reach nonsense ⇒ a range such as 10.1.0.0/16
 		!connector try ` + file + ` -live -address http://127.0.0.1:1 -set key=x ⇒ 127.0.0.1
-		!connector praise ` + file + ` ⇒ one of list, check, try
+		!connector praise ` + file + ` ⇒ one of list, new, check, try
 		!connector check nowhere.yaml ⇒ nowhere.yaml
 	`)
 }

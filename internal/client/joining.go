@@ -4,7 +4,10 @@ import (
 	"context"
 	"net/http"
 	"net/url"
+	"strconv"
 
+	"openrelay/internal/connector"
+	"openrelay/internal/connector/draft"
 	"openrelay/internal/core/message"
 	"openrelay/internal/core/place"
 	"openrelay/internal/relay/engine"
@@ -18,15 +21,38 @@ func (c *Client) Connectors(ctx context.Context) ([]wire.Connector, error) {
 	return get[[]wire.Connector](ctx, c, "/connectors")
 }
 
-// AddConnector adds a connector definition, or replaces one that was added before.
-func (c *Client) AddConnector(ctx context.Context, file, text string) (out wire.Connector, err error) {
-	_, err = c.Do(ctx, http.MethodPost, "/connectors", map[string]string{"file": file, "text": text}, &out)
+// AddConnector adds a connector definition, or the next version of one that was added before. anyway takes it although records that
+// are kept would be taken otherwise.
+func (c *Client) AddConnector(ctx context.Context, file, text, note string, anyway bool) (out wire.Connector, err error) {
+	_, err = c.Do(ctx, http.MethodPost, "/connectors", map[string]any{"file": file, "text": text, "note": note, "anyway": anyway}, &out)
+	return out, err
+}
+
+// CompareConnector tells what a definition would do otherwise than the one at work.
+func (c *Client) CompareConnector(ctx context.Context, file, text string) (out joining.Comparison, err error) {
+	_, err = c.Do(ctx, http.MethodPost, "/connectors/compare", map[string]string{"file": file, "text": text}, &out)
+	return out, err
+}
+
+// ConnectorVersions lists the versions of a definition, the newest first.
+func (c *Client) ConnectorVersions(ctx context.Context, code string) ([]wire.DefinitionVersion, error) {
+	return get[[]wire.DefinitionVersion](ctx, c, "/connectors/"+esc(code)+"/versions")
+}
+
+// ConnectorVersion returns one version of a definition.
+func (c *Client) ConnectorVersion(ctx context.Context, code string, version int64) (wire.DefinitionVersionText, error) {
+	return get[wire.DefinitionVersionText](ctx, c, "/connectors/"+esc(code)+"/versions/"+strconv.FormatInt(version, 10))
+}
+
+// TakeBackConnector puts an earlier version of a definition to work again.
+func (c *Client) TakeBackConnector(ctx context.Context, code string, version int64, anyway bool) (out wire.Connector, err error) {
+	_, err = c.Do(ctx, http.MethodPost, "/connectors/"+esc(code)+"/take-back", map[string]any{"version": version, "anyway": anyway}, &out)
 	return out, err
 }
 
 // ReadConnectors reads the folder of definitions anew.
-func (c *Client) ReadConnectors(ctx context.Context) (out joining.FolderRead, err error) {
-	_, err = c.Do(ctx, http.MethodPost, "/connectors/read-folder", nil, &out)
+func (c *Client) ReadConnectors(ctx context.Context, anyway bool) (out joining.FolderRead, err error) {
+	_, err = c.Do(ctx, http.MethodPost, "/connectors/read-folder?anyway="+strconv.FormatBool(anyway), nil, &out)
 	return out, err
 }
 
@@ -201,4 +227,28 @@ func (c *Client) PlanSetup(ctx context.Context, text string, secrets map[string]
 func (c *Client) ApplySetup(ctx context.Context, text string, secrets map[string]map[string]string) (out joining.Applied, err error) {
 	_, err = c.Do(ctx, http.MethodPost, "/setup/apply", map[string]any{"text": text, "secrets": secrets}, &out)
 	return out, err
+}
+
+// DraftConnector writes a first definition.
+func (c *Client) DraftConnector(ctx context.Context, w draft.Wish) (out draft.Draft, err error) {
+	_, err = c.Do(ctx, http.MethodPost, "/connectors/draft", w, &out)
+	return out, err
+}
+
+// CompleteConnector lists what may stand where somebody types in a definition.
+func (c *Client) CompleteConnector(ctx context.Context, t connector.Typing) (out connector.Completions, err error) {
+	_, err = c.Do(ctx, http.MethodPost, "/connectors/complete", t, &out)
+	return out, err
+}
+
+// TryConnector maps a sample by a definition as it is written, or shows what would be sent.
+func (c *Client) TryConnector(ctx context.Context, text string, feed message.Feed, sample string) (out joining.Tried, err error) {
+	_, err = c.Do(ctx, http.MethodPost, "/connectors/try", map[string]any{"text": text, "feed": feed, "sample": sample}, &out)
+	return out, err
+}
+
+// ConnectorSample returns something to try a definition with.
+func (c *Client) ConnectorSample(ctx context.Context, code string, feed message.Feed) (string, error) {
+	out, err := get[wire.Sample](ctx, c, "/connectors/"+esc(code)+"/sample?feed="+url.QueryEscape(string(feed)))
+	return out.Text, err
 }

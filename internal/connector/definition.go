@@ -588,6 +588,11 @@ func (d *Definition) compile() Mistakes {
 	if err != nil {
 		return Mistakes{{Text: err.Error()}}
 	}
+	return d.compileBy(l)
+}
+
+// compileBy compiles all expressions, and checks what a schema cannot say.
+func (d *Definition) compileBy(l *language) Mistakes {
 	for _, f := range d.Access.Fields {
 		l.fields = append(l.fields, f.Name)
 	}

@@ -114,6 +114,8 @@ type language struct {
 	strict bool     // of a body whose fields have no names on their way: none may be missing
 	loops  []string // names of elements of repeated records around them
 	fields []string // credential fields
+
+	cursor func(Expr) // told of every expression before it is compiled, while somebody types; nil otherwise
 }
 
 func (l *language) complain(line, column int, path, format string, args ...any) {
@@ -366,6 +368,9 @@ func (l *language) compileAll(m map[string]Expr, what string) {
 func (l *language) compile(e *Expr, path string) {
 	if !e.Set() {
 		return
+	}
+	if l.cursor != nil {
+		l.cursor(*e)
 	}
 	if len(e.Text) > maxExpression {
 		l.complain(e.Line, e.Column, path, "the expression has %d characters, at most %d are allowed", len(e.Text), maxExpression)

@@ -14,6 +14,9 @@ import (
 	"unicode"
 )
 
+// Decode reads a body as expressions see it.
+func (f Format) Decode(raw []byte) (any, error) { return f.read(raw) }
+
 // read turns a body into what expressions see: nil, text, whole numbers, true and false, lists, records.
 func (f Format) read(raw []byte) (any, error) {
 	raw, err := f.decoded(raw)

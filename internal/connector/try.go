@@ -22,6 +22,7 @@ type Trial struct {
 	Missing []string        `json:"missing" doc:"Fields that are needed and stayed empty"`
 	Empty   []string        `json:"empty" doc:"Other fields of ours that stayed empty"`
 	Unused  []string        `json:"unused" doc:"Fields of the sample that nothing looks at"`
+	Records int             `json:"records" doc:"How many records the sample has: more than one where it is a whole answer or file; this is the first"`
 }
 
 // TrialField is a field of our message with what a record gave it.
@@ -34,12 +35,30 @@ type TrialField struct {
 }
 
 // Try maps a sample of a feed that comes in. A sample may be a bare record, or, for feeds that are
-// pushed, the event around it. Nothing is kept and nobody is called.
+// pushed, the event around it; of a whole answer or file the first record is mapped. Nothing is kept and nobody is called.
 func (l *Line) Try(kind message.Feed, sample []byte) (Trial, error) {
 	f := l.Def.Feeds[kind]
 	if f == nil || f.in == nil {
 		return Trial{}, fmt.Errorf("%s has no feed %q that comes in; it has: %s", l.Def.Title, kind, message.FeedList(l.Def.Kinds()))
 	}
+	all := f.samplesIn(sample)
+	t, err := l.try(f, kind, all[0])
+	t.Records = len(all)
+	return t, err
+}
+
+// samplesIn are the records of a whole answer or file, or the sample itself, where it is a record.
+func (f *Feed) samplesIn(sample []byte) [][]byte {
+	if f.Read == nil || len(f.Read.Detail) > 0 {
+		return [][]byte{sample}
+	}
+	if all, err := f.Read.Request.Format.cut(sample, f.Read.Items); err == nil && len(all) > 0 {
+		return all
+	}
+	return [][]byte{sample}
+}
+
+func (l *Line) try(f *Feed, kind message.Feed, sample []byte) (Trial, error) {
 	via, body, err := l.sample(f, sample)
 	if err != nil {
 		return Trial{}, err

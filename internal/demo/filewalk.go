@@ -42,7 +42,7 @@ func (k *joinWalk) byFiles(ctx context.Context) error {
 	if err := os.MkdirAll(filepath.Join(dir, "out"), 0o755); err != nil {
 		return err
 	}
-	if _, err := k.c.AddConnector(ctx, "beeschool.yaml", beeSchool); err != nil {
+	if _, err := k.c.AddConnector(ctx, "beeschool.yaml", beeSchool, "", false); err != nil {
 		return err
 	}
 	if err := k.w.Join(ctx, "bee-school", "school", "Bee school"); err != nil {

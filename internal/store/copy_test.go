@@ -61,7 +61,10 @@ var peopleColumns = []struct{ table, column string }{
 	{"purchase", "who"}, {"transfer", "who"}, {"stock_count", "who"}, {"count_line", "who"}, {"sheet", "who"}, {"look", "who"},
 	{"first_import", "who"}, {"bench", "who"}, {"exception", "closed_by"}, {"listing", "ignored_by"}, {"saved_view", "owner"},
 	{"orders", "typed_by"}, {"order_sum", "typed_by"}, {"api_token", "made_by"}, {"shipment", "pickers"}, {"orders", "assignee"},
-	{"exception", "assignee"}, {"definition", "added_by"}, {"rule", "changed_by"}, {"setting_change", "who"},
+	{
+		"exception",
+		"assignee",
+	}, {"definition", "added_by"}, {"definition_version", "who"}, {"rule", "changed_by"}, {"setting_change", "who"},
 	{"goods_return", "made_by"}, {"round", "held_by"}, {"round", "made_by"},
 }
 

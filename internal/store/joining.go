@@ -30,10 +30,54 @@ func (t *Tx) PutDefinition(d Definition) error {
 	return err
 }
 
-// DropDefinition removes a definition.
+// DropDefinition removes a definition with its versions.
 func (t *Tx) DropDefinition(connector string) error {
 	_, err := t.exec("DELETE FROM definition WHERE connector=?", connector)
+	if err == nil {
+		_, err = t.exec("DELETE FROM definition_version WHERE connector=?", connector)
+	}
 	return err
+}
+
+// DefinitionVersion is a definition that people added, as it was at a time.
+type DefinitionVersion struct {
+	Connector string `db:"connector"`
+	Version   int64  `db:"version"` // counts from 1; the last is the one at work
+	Text      string `db:"text"`
+	At        int64  `db:"at"`
+	Who       string `db:"who"`
+	Note      string `db:"note"`
+}
+
+// AddDefinitionVersion keeps a definition as its next version, and returns its number.
+func (t *Tx) AddDefinitionVersion(v DefinitionVersion) (n int64, err error) {
+	if err := t.get(&n, "SELECT coalesce(max(version),0)+1 FROM definition_version WHERE connector=?", v.Connector); err != nil {
+		return 0, err
+	}
+	_, err = t.exec("INSERT INTO definition_version (connector, version, text, at, who, note) VALUES (?,?,?,?,?,?)", v.Connector, n,
+		v.Text, v.At, v.Who, v.Note)
+	return n, err
+}
+
+// DefinitionVersions lists the versions of a definition, the newest first.
+func (s *Store) DefinitionVersions(ctx context.Context, connector string) (list []DefinitionVersion, err error) {
+	err = s.read.SelectContext(ctx, &list, "SELECT connector, version, text, at, "+called("who")+` AS who, note FROM definition_version
+		WHERE connector=? ORDER BY version DESC`, connector)
+	return list, err
+}
+
+// LastVersions are the numbers of the versions at work, by connector.
+func (s *Store) LastVersions(ctx context.Context) (map[string]int64, error) {
+	var rows []DefinitionVersion
+	if err := s.read.SelectContext(ctx, &rows,
+		"SELECT connector, max(version) AS version FROM definition_version GROUP BY connector"); err != nil {
+		return nil, err
+	}
+	out := make(map[string]int64, len(rows))
+	for _, r := range rows {
+		out[r.Connector] = r.Version
+	}
+	return out, nil
 }
 
 // PutConsent keeps what a consent that was asked for needs when its answer comes. Older ones of the

@@ -380,3 +380,58 @@ func TestDefinitionsKeepTheirOrder(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, list, 1)
 }
+
+// TestDefinitionVersions count by connector, and go with the definition.
+func TestDefinitionVersions(t *testing.T) {
+	s := open(t)
+	ctx := t.Context()
+	add := func(code, text string) (n int64) {
+		write(t, s, func(tx *Tx) (err error) {
+			n, err = tx.AddDefinitionVersion(DefinitionVersion{Connector: code, Text: text, At: 7, Who: "Edda", Note: "as agreed"})
+			return err
+		})
+		return n
+	}
+	require.Equal(t, []int64{1, 2, 1}, []int64{add("a", "x"), add("a", "y"), add("b", "z")})
+	list, err := s.DefinitionVersions(ctx, "a")
+	require.NoError(t, err)
+	require.Len(t, list, 2)
+	require.Equal(t, DefinitionVersion{Connector: "a", Version: 2, Text: "y", At: 7, Who: "Edda", Note: "as agreed"}, list[0])
+	last, err := s.LastVersions(ctx)
+	require.NoError(t, err)
+	require.Equal(t, map[string]int64{"a": 2, "b": 1}, last)
+	write(t, s, func(tx *Tx) error { return tx.DropDefinition("a") })
+	list, err = s.DefinitionVersions(ctx, "a")
+	require.NoError(t, err)
+	require.Empty(t, list)
+	require.EqualValues(t, 1, add("a", "anew"))
+}
+
+// TestNewestKept lists what a change of definition is tried on: the newest of a feed, without what was taken away of persons.
+func TestNewestKept(t *testing.T) {
+	s := open(t)
+	ctx := t.Context()
+	var list []Received
+	for i := range 5 {
+		raw := fmt.Sprintf(`{"n":%d}`, i)
+		if i == 3 {
+			raw = `{"removed":"personal data, after its time"}`
+		}
+		list = append(list, Received{OutsideID: fmt.Sprint("r", i), Version: 1, Raw: []byte(raw)})
+	}
+	write(t, s, func(tx *Tx) error {
+		_, err := tx.Receive(1, "orders in", "poll", 0, list, time.UnixMicro(5))
+		if err == nil {
+			_, err = tx.Receive(2, "orders in", "poll", 0, list[:1], time.UnixMicro(5))
+		}
+		return err
+	})
+	kept, of, err := s.NewestKept(ctx, 1, "orders in", 3)
+	require.NoError(t, err)
+	require.EqualValues(t, 5, of)
+	require.Len(t, kept, 2)
+	require.Equal(t, `{"n":4} {"n":2}`, string(kept[0].Raw)+" "+string(kept[1].Raw))
+	_, of, err = s.NewestKept(ctx, 1, "stock in", 3)
+	require.NoError(t, err)
+	require.Zero(t, of)
+}

@@ -392,6 +392,35 @@ func (s *Store) NewestRaw(ctx context.Context, connection int64, feed message.Fe
 	return row.Raw, row.Via, found(err)
 }
 
+// KeptRaw is a message as it came.
+type KeptRaw struct {
+	ID  int64  `db:"id"`
+	Raw []byte `db:"raw"`
+	Via string `db:"via"`
+}
+
+// NewestKept lists the newest messages of a feed as they came, and tells how many there are of which the text is still kept.
+func (s *Store) NewestKept(ctx context.Context, connection int64, feed message.Feed, limit int) (list []KeptRaw, of int64, err error) {
+	if err := s.read.GetContext(ctx, &of, "SELECT count(*) FROM inbox INDEXED BY inbox_once WHERE connection_id=? AND feed=?", connection,
+		feed); err != nil {
+		return nil, 0, err
+	}
+	err = s.read.SelectContext(ctx, &list, `SELECT id, raw, via FROM inbox WHERE id IN (SELECT id FROM inbox INDEXED BY inbox_once
+		WHERE connection_id=? AND feed=? ORDER BY id DESC LIMIT ?) AND length(raw)>0
+		AND CAST(substr(raw,1,11) AS TEXT)<>'{"removed":' ORDER BY id DESC`, connection, feed, limit)
+	return list, of, err
+}
+
+// outboxWindow is how many of the newest messages that went out are looked through for those of one feed.
+const outboxWindow = 50_000
+
+// NewestPayloads lists the newest messages of ours that went out, or are to, over a feed, among the newest of all.
+func (s *Store) NewestPayloads(ctx context.Context, connection int64, feed message.Feed, limit int) (list []string, err error) {
+	err = s.read.SelectContext(ctx, &list, `SELECT payload FROM outbox WHERE id > (SELECT coalesce(max(id),0)-? FROM outbox)
+		AND connection_id=? AND feed=? AND payload NOT LIKE '{"removed":%' ORDER BY id DESC LIMIT ?`, outboxWindow, connection, feed, limit)
+	return list, err
+}
+
 // KnownInbox counts how many of the messages were kept before.
 func (t *Tx) KnownInbox(connection int64, feed message.Feed, msgs []Received) (int, error) {
 	known := 0

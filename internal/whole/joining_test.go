@@ -753,14 +753,14 @@ func TestDefinitionsOfOnesOwn(t *testing.T) {
 	ctx := t.Context()
 	_, err := w.Client.AddConnector(ctx,
 		"mine.yaml", "connector: mine\nextends: bramble-row\ntitle: Mine\nfeeds:\n  orders in:\n    map: { note: item.Nothing + , "+
-			"numbr: item._no }\n")
+			"numbr: item._no }\n", "", false)
 	require.Equal(t, 422, client.StatusOf(err))
 	require.ErrorContains(t, err, "mine.yaml:6:")
 	require.ErrorContains(t, err, `there is no field "numbr"`)
-	_, err = w.Client.AddConnector(ctx, "b.yaml", "connector: bramble-row\nextends: hedgerow\n")
+	_, err = w.Client.AddConnector(ctx, "b.yaml", "connector: bramble-row\nextends: hedgerow\n", "", false)
 	require.Equal(t, 409, client.StatusOf(err), "a built-in one is not replaced")
 	good := "connector: mine\nextends: bramble-row\ntitle: Mine\nfeeds:\n  orders in:\n    map: { note: '\"by our own definition\"' }\n"
-	_, err = w.Client.AddConnector(ctx, "mine.yaml", good)
+	_, err = w.Client.AddConnector(ctx, "mine.yaml", good, "", false)
 	require.NoError(t, err)
 	require.NoError(t, w.Join(ctx, "mine", "mine", "Mine"))
 	_, err = w.Client.TestAccess(ctx, "mine", joining.Access{Address: w.BrambleURL, Secrets: demo.BrambleAccess})
@@ -777,7 +777,7 @@ func TestDefinitionsOfOnesOwn(t *testing.T) {
 		require.Equal(t, note, o.Record.Note)
 	}
 	sell("by our own definition")
-	_, err = w.Client.AddConnector(ctx, "mine.yaml", strings.Replace(good, "our own definition", "the newer one", 1))
+	_, err = w.Client.AddConnector(ctx, "mine.yaml", strings.Replace(good, "our own definition", "the newer one", 1), "", false)
 	require.NoError(t, err)
 	sell("by the newer one")
 	_, err = w.Client.SetOverrides(ctx, "mine", `feeds: { orders in: { map: { note: '"by the connection"' } } }`)
@@ -948,7 +948,7 @@ func TestOneAccountServesTwoSites(t *testing.T) {
 	ctx := t.Context()
 	_, err := w.Client.AddConnector(ctx,
 		"sites.yaml", "connector: two-shops\nextends: counterpane\ntitle: Two shops\nsites: [{ code: east, name: East }, { code: "+
-			"west, name: West }]\n")
+			"west, name: West }]\n", "", false)
 	require.NoError(t, err)
 	how := demo.Joining{Sources: []string{"mill"}, Import: joining.ImportChoices{}}
 	require.NoError(t, w.Join(ctx, "two-shops", "east", "East"))

@@ -53,6 +53,21 @@ type DefinitionCheck struct {
 	Title    string              `json:"title,omitempty"`
 }
 
+// DefinitionVersion is a definition as it was at a time.
+type DefinitionVersion struct {
+	Version int64     `json:"version" doc:"Counts from 1; the largest is the one at work"`
+	At      time.Time `json:"at"`
+	Who     string    `json:"who"`
+	Note    string    `json:"note,omitempty"`
+}
+
+// DefinitionVersionText is one version of a definition with its text.
+type DefinitionVersionText struct {
+	DefinitionVersion
+	Text  string `json:"text"`
+	Lines string `json:"lines" doc:"Lines it changed of the version before it, in the form of diff -u"`
+}
+
 // ShipmentRef is the shipment that something led to.
 type ShipmentRef struct {
 	Shipment string `json:"shipment"`

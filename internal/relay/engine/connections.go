@@ -273,8 +273,11 @@ func (r *Engine) reloadAccounts(accounts []store.Account) error {
 }
 
 // make puts together what a connection is made of. The caller holds the lock.
-func (r *Engine) make(rec store.Connection) (*joined, error) {
-	common := r.lib[rec.Connector]
+func (r *Engine) make(rec store.Connection) (*joined, error) { return r.made(r.lib, rec, true) }
+
+// made puts a connection together by the definitions of a library. Only one that is to work sets the pace of its account.
+func (r *Engine) made(lib connector.Library, rec store.Connection, works bool) (*joined, error) {
+	common := lib[rec.Connector]
 	if common == nil {
 		return nil, fmt.Errorf("there is no connector %q", rec.Connector)
 	}
@@ -290,7 +293,7 @@ func (r *Engine) make(rec store.Connection) (*joined, error) {
 		Client: r.Client, Dial: r.Dial, Folders: r.Folders, Now: r.Clock}
 	if l := r.logins[rec.AccountID]; l != nil {
 		o.Login, o.Base, out.account = l.Login, Or(l.base, o.Base), l.revision
-		if def.Limits != common.Limits {
+		if works && def.Limits != common.Limits {
 			l.Pace(def.Limits)
 		}
 	}

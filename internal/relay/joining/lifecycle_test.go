@@ -286,28 +286,35 @@ calls:
 feeds:
   orders in: { topic: order, record: order, id: event.id, version: event.version, map: item }
 `
-	_, err := k.AddDefinition(ctx, "kiosk.yaml", strings.Replace(kiosk, "body.name", "body.(", 1), "Edda")
+	_, err := k.AddDefinition(ctx, joining.NewDefinition{File: "kiosk.yaml", Text: strings.Replace(kiosk, "body.name", "body.(", 1)},
+		"Edda")
 	require.Error(t, err)
 	require.Nil(t, k.Connector("kiosk"), "what is wrong leaves nothing behind")
-	def, err := k.AddDefinition(ctx, "kiosk.yaml", kiosk, "Edda")
+	def, err := k.AddDefinition(ctx, joining.NewDefinition{File: "kiosk.yaml", Text: kiosk}, "Edda")
 	require.NoError(t, err)
 	require.Equal(t, "Kiosk", def.Title)
-	_, err = k.AddDefinition(ctx, "kiosk.yaml", strings.Replace(kiosk, "title: Kiosk", "title: The kiosk", 1), "Edda")
+	_, err = k.AddDefinition(ctx,
+		joining.NewDefinition{File: "kiosk.yaml", Text: strings.Replace(kiosk, "title: Kiosk", "title: The kiosk", 1)}, "Edda")
 	require.NoError(t, err)
 	require.Equal(t, "The kiosk", k.Connector("kiosk").Title)
-	_, err = k.AddDefinition(ctx, "hedgerow.yaml", strings.Replace(kiosk, "connector: kiosk", "connector: hedgerow", 1), "Edda")
+	_, err = k.AddDefinition(ctx,
+		joining.NewDefinition{File: "hedgerow.yaml", Text: strings.Replace(kiosk, "connector: kiosk", "connector: hedgerow", 1)}, "Edda")
 	conflicts(t, err, `there is a connector "hedgerow" already`)
 
-	_, err = k.AddDefinition(ctx, "second.yaml", "connector: second\ntitle: Second\nextends: kiosk\n", "Edda")
+	_, err = k.AddDefinition(ctx, joining.NewDefinition{File: "second.yaml", Text: "connector: second\ntitle: Second\nextends: kiosk\n"},
+		"Edda")
 	require.NoError(t, err)
 	conflicts(t, k.DropDefinition(ctx, "kiosk", "Edda"), "second extends it")
 	require.NoError(t, k.DropDefinition(ctx, "second", "Edda"))
 	code, err := k.StartJoin(ctx, joining.NewJoin{Connector: "kiosk"}, "Edda")
 	require.NoError(t, err)
 	conflicts(t, k.DropDefinition(ctx, "kiosk", "Edda"), "uses it")
-	_, err = k.AddDefinition(ctx, "kiosk.yaml", kiosk+"  listings in: { topic: listing, record: listing, id: event.id, map: item }\n",
-		"Edda")
-	conflicts(t, err, "its feeds cannot be added to or removed")
+	more := kiosk + "  listings in: { topic: listing, record: listing, id: event.id, map: item }\n"
+	_, err = k.AddDefinition(ctx, joining.NewDefinition{File: "kiosk.yaml", Text: more}, "Edda")
+	require.NoError(t, err)
+	require.NotNil(t, k.ByCode(code).Line().Def.Feeds[message.ListingsIn], "what is joined learns of it")
+	_, err = k.AddDefinition(ctx, joining.NewDefinition{File: "kiosk.yaml", Text: kiosk}, "Edda")
+	conflicts(t, err, `uses the feed "listings in", which it has no more`)
 	require.NoError(t, k.DropJoin(ctx, code, "Edda"))
 	require.NoError(t, k.DropDefinition(ctx, "kiosk", "Edda"))
 	require.Nil(t, k.Connector("kiosk"))

@@ -426,7 +426,7 @@ func (r *Joining) ApplySetup(ctx context.Context, want setup.Setup, secrets map[
 			return out, err
 		}
 		if old := r.Connector(def.Connector); old == nil || old.Text != text {
-			if _, err := r.AddDefinition(ctx, def.Connector+".yaml", text, who); err != nil {
+			if _, err := r.AddDefinition(ctx, NewDefinition{File: def.Connector + ".yaml", Text: text, Anyway: true}, who); err != nil {
 				return out, err
 			}
 		}
