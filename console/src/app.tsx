@@ -44,6 +44,7 @@ const Item = lazy(() => import("./pages/stock/item"));
 const Connections = lazy(() => import("./pages/connections/connections"));
 const Connection = lazy(() => import("./pages/connections/connection"));
 const Connectors = lazy(() => import("./pages/joining/connectors"));
+const DefinitionPage = lazy(() => import("./pages/joining/definition"));
 const Join = lazy(() => import("./pages/joining/join"));
 const Bench = lazy(() => import("./pages/joining/bench"));
 const Exceptions = lazy(() => import("./pages/exceptions/exceptions"));
@@ -280,6 +281,8 @@ function Cabin({ person }: { person: Schema<"Person"> }) {
               <Route path="compare" element={<Compare />} />
               <Route path="connections" element={<Connections />} />
               <Route path="connectors" element={<Connectors />} />
+              <Route path="connectors/new" element={<DefinitionPage />} />
+              <Route path="connectors/:code/edit" element={<DefinitionPage />} />
               <Route path="connections/:code" element={<Connection />} />
               <Route path="connections/:code/join" element={<Join />} />
               <Route path="connections/:code/bench" element={<Bench />} />

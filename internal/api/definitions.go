@@ -42,12 +42,15 @@ func (a *API) checkConnector(_ context.Context, in *definition) (*body[wire.Defi
 	d, err := connector.Load(a.fileName(in.Body.File), []byte(in.Body.Text), a.relay.Library())
 	var bad connector.Mistakes
 	if errors.As(err, &bad) {
-		return &body[wire.DefinitionCheck]{wire.DefinitionCheck{Mistakes: bad}}, nil
+		return &body[wire.DefinitionCheck]{wire.DefinitionCheck{Mistakes: bad, In: []message.Feed{}, Out: []message.Feed{}}}, nil
 	}
 	if err != nil {
 		return nil, err
 	}
-	return &body[wire.DefinitionCheck]{wire.DefinitionCheck{Good: true, Mistakes: []connector.Mistake{}, Title: d.Title}}, nil
+	can := d.Capabilities()
+	return &body[wire.DefinitionCheck]{wire.DefinitionCheck{Good: true, Mistakes: []connector.Mistake{}, Title: d.Title,
+		Connector: d.Connector, Known: a.relay.Connector(d.Connector) != nil,
+		Added: a.relay.Added(d.Connector), In: can.In, Out: can.Out}}, nil
 }
 
 type addedDefinition struct {

@@ -74,13 +74,15 @@ func runCompareConnector(ctx context.Context, c *client.Client, p *printer, a []
 
 func comparisonTable(c joining.Comparison, row func(...any)) {
 	switch {
-	case c.Version == 0 && c.Lines == "":
-		row(c.Connector + " is new here, or as it is at work; nothing is compared")
 	case c.Lines != "":
 		row(strings.TrimRight(c.Lines, "\n"))
 		row()
+	case len(c.Feeds) > 0:
+		row("No line is different from the one at work.")
+		row()
 	}
 	if len(c.Feeds) == 0 {
+		row("No connection works by " + c.Connector + " yet; there is nothing to compare it on.")
 		return
 	}
 	row("Connection", "Feed", "Looked at", "Otherwise", "Refused", "Mended", "Fields")

@@ -51,6 +51,12 @@ type DefinitionCheck struct {
 	Good     bool                `json:"good"`
 	Mistakes []connector.Mistake `json:"mistakes"`
 	Title    string              `json:"title,omitempty"`
+
+	Connector string         `json:"connector,omitempty" doc:"Its code"`
+	Known     bool           `json:"known" doc:"One of this code is at work"`
+	Added     bool           `json:"added" doc:"It may be put to work: none of the code ships with the service or lies in its folder"`
+	In        []message.Feed `json:"in" doc:"Feeds that come in"`
+	Out       []message.Feed `json:"out" doc:"Feeds that go out"`
 }
 
 // DefinitionVersion is a definition as it was at a time.

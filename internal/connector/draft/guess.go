@@ -33,7 +33,7 @@ var kindsIn = slices.Sorted(maps.Keys(shapes))
 // called are words by which others call our fields, the likeliest first. Of a word of two, as in ship_name, each may be of a record
 // around it: ship.name.
 var called = map[string][]string{
-	"id":     {"id", "line_id", "no", "number", "uid", "key", "row", "position", "pos"},
+	"id":     {"id", "line_id", "no", "number", "uid", "key", "row", "position", "pos", "line", "line_no", "nr", "n"},
 	"number": {"number", "order_number", "no", "order_no", "name", "reference", "ref", "id", "order_id"},
 	"sku": {
 		"sku",

@@ -60,6 +60,8 @@ func TestPagesAreForEverybody(t *testing.T) {
 		"/compare",
 		"/connections",
 		"/connectors",
+		"/connectors/new",
+		"/connectors/hedgerow/edit",
 		"/connections/morrow",
 		"/connections/morrow/join",
 		"/connections/morrow/bench",

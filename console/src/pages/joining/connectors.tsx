@@ -2,9 +2,10 @@ import { may, meQuery } from "../../api/queries";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useNavigate } from "react-router";
-import { api, take, type Schema } from "../../api/client";
+import { api, Problem, take, type Schema } from "../../api/client";
 import { Button, Head, Loading, Sheet, Trouble } from "../../parts/controls";
 import { Lamp, LampShape } from "../../parts/lamp";
+import { Versions } from "./versions";
 
 type Connector = Schema<"Connector">;
 
@@ -27,7 +28,6 @@ export default function Connectors() {
   const q = useConnectors();
   const me = useQuery(meQuery);
   const [open, setOpen] = useState("");
-  const [adding, setAdding] = useState(false);
   const navigate = useNavigate();
   const client = useQueryClient();
   const join = useMutation({
@@ -38,7 +38,7 @@ export default function Connectors() {
     },
   });
   const reread = useMutation({
-    mutationFn: () => take(api.POST("/api/v1/connectors/read-folder")),
+    mutationFn: (anyway: boolean) => take(api.POST("/api/v1/connectors/read-folder", { params: { query: { anyway } } })),
     onSuccess: () => client.invalidateQueries({ queryKey: ["connectors"] }),
   });
   if (q.isPending) return <Loading />;
@@ -54,13 +54,20 @@ export default function Connectors() {
         }
       >
         {lead && (
-          <Button disabled={reread.isPending} onClick={() => reread.mutate()}>
+          <Button disabled={reread.isPending} onClick={() => reread.mutate(false)}>
             Read the folder anew
           </Button>
         )}
-        {lead && <Button onClick={() => setAdding(true)}>Add a definition</Button>}
+        {lead && <Button onClick={() => void navigate("/connectors/new")}>Add a definition</Button>}
       </Head>
       <Trouble error={q.error ?? join.error ?? reread.error} />
+      {reread.error instanceof Problem && reread.error.status === 409 && (
+        <p className="my-2">
+          <Button onClick={() => reread.mutate(true)} disabled={reread.isPending}>
+            Read it all the same
+          </Button>
+        </p>
+      )}
       {reread.data && (
         <p role="status" className="mb-3 text-quiet">
           {folderSays(reread.data)}
@@ -137,7 +144,6 @@ export default function Connectors() {
           </section>
         ))}
       <Definition code={open} onClose={() => setOpen("")} lead={lead} />
-      <Add open={adding} onClose={() => setAdding(false)} />
     </>
   );
 }
@@ -148,6 +154,8 @@ function Has({ yes }: { yes: boolean }) {
 
 function Definition({ code, onClose, lead }: { code: string; onClose: () => void; lead: boolean }) {
   const client = useQueryClient();
+  const navigate = useNavigate();
+  const [versions, setVersions] = useState(false);
   const q = useQuery({
     queryKey: ["connector", code],
     enabled: code !== "",
@@ -172,81 +180,21 @@ function Definition({ code, onClose, lead }: { code: string; onClose: () => void
             </p>
           )}
           <pre className="code max-h-[46vh] overflow-auto border-y border-rule py-2 leading-[18px]">{q.data.text}</pre>
-          {lead && q.data.added && (
-            <p className="mt-3">
+          <p className="mt-3 flex flex-wrap gap-3">
+            {lead && q.data.added && <Button onClick={() => void navigate(`/connectors/${code}/edit`)}>Change it</Button>}
+            {lead && !q.data.added && (
+              <Button onClick={() => void navigate(`/connectors/new?extends=${code}`)}>Extend it under another code</Button>
+            )}
+            {q.data.added && <Button onClick={() => setVersions(true)}>Versions</Button>}
+            {lead && q.data.added && (
               <Button onClick={() => drop.mutate()} disabled={drop.isPending}>
                 Remove this definition
               </Button>
-            </p>
-          )}
+            )}
+          </p>
+          <Versions code={code} open={versions} onClose={() => setVersions(false)} />
         </>
       )}
-    </Sheet>
-  );
-}
-
-/** Takes a definition, checks it as it is typed, and names each mistake with its line. */
-function Add({ open, onClose }: { open: boolean; onClose: () => void }) {
-  const [text, setText] = useState("");
-  const client = useQueryClient();
-  const check = useQuery({
-    queryKey: ["check", text],
-    enabled: open && text.trim() !== "",
-    queryFn: () => take(api.POST("/api/v1/connectors/check", { body: { text } })),
-    placeholderData: (old) => old,
-  });
-  const add = useMutation({
-    mutationFn: () => take(api.POST("/api/v1/connectors", { body: { text } })),
-    onSuccess: () => {
-      void client.invalidateQueries({ queryKey: ["connectors"] });
-      setText("");
-      onClose();
-    },
-  });
-  return (
-    <Sheet open={open} onClose={onClose} title="Add a definition" wide>
-      <p className="mb-2 max-w-prose text-quiet">
-        A connector definition teaches the relay to speak to one kind of system. Paste one, or choose its file. It may extend one that is
-        there: <span className="code">extends: hedgerow</span>.
-      </p>
-      <input
-        type="file"
-        accept=".yaml,.yml"
-        aria-label="File with a definition"
-        className="mb-2 block text-[12px]"
-        onChange={(e) => void e.target.files?.[0]?.text().then(setText)}
-      />
-      <textarea
-        className="field code h-[38vh] w-full"
-        aria-label="Definition"
-        spellCheck={false}
-        value={text}
-        onChange={(e) => setText(e.target.value)}
-      />
-      {text && check.data && (
-        <div className="mt-2" role="status">
-          {check.data.good ? (
-            <Lamp state="go">{check.data.title}: nothing wrong was found</Lamp>
-          ) : (
-            <ul>
-              {check.data.mistakes.map((m, i) => (
-                <li key={i} className="flex gap-2 py-0.5">
-                  <span className="code w-16 shrink-0 text-stop">{m.line ? `${m.line}:${m.column}` : ""}</span>
-                  <span>
-                    {m.path && <span className="code">{m.path}</span>} {m.text}
-                  </span>
-                </li>
-              ))}
-            </ul>
-          )}
-        </div>
-      )}
-      <Trouble error={check.error ?? add.error} />
-      <p className="mt-3">
-        <Button kind="main" disabled={!check.data?.good || add.isPending} onClick={() => add.mutate()}>
-          Add
-        </Button>
-      </p>
     </Sheet>
   );
 }
