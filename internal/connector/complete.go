@@ -522,7 +522,7 @@ var nameHelp = map[string]string{
 	"since": "the moment from which on things are wanted", "steps": "what the steps before answered",
 	"submission": "number of a batch that is reported on", "secret": "the account's credentials", "settings": "of the connection",
 	"site": "of the connection", "test": "whether the connection is in test", "raw": "the body of a push",
-	"call": "the request that is signed",
+	"call": "the request that is signed", "file": "the file that came",
 }
 
 // functionHelp says what the functions of the language do.

@@ -166,6 +166,7 @@ type Limits struct {
 	Timeout   Duration `yaml:"timeout"`
 	MaxBody   Size     `yaml:"max_body"`
 	MaxPages  int      `yaml:"max_pages"`
+	MaxFile   Size     `yaml:"max_file"` // of files that are read piece by piece: CSV, lines of fixed width, EDIFACT
 }
 
 // Demands are what the other side wants of our own data; people are told of them before it refuses something.
@@ -255,6 +256,7 @@ type Send struct {
 
 	Answers []Meaning `yaml:"answers"` // the first that fits says what an answer means
 	Look    *Look     `yaml:"look"`    // asked before a message is sent again whose answer was lost
+	Receipt *Receipt  `yaml:"receipt"` // of a file: what the other side answers with, later
 
 	results, answer *mapper
 }
@@ -266,6 +268,12 @@ type Look struct {
 	Answer  *Tree   `yaml:"answer"` // what the lost answer would have told
 
 	answer *mapper
+}
+
+// Receipt says that the other side answers a file with a receipt, which comes in over the feed of receipts.
+type Receipt struct {
+	Reference Expr     `yaml:"reference"` // that the receipt will name
+	Within    Duration `yaml:"within"`    // a person is asked when none has come by then; four hours where it is not set
 }
 
 // Report says how to learn, later, what became of a submitted batch.
@@ -347,6 +355,7 @@ var (
 		{message.DispatchIn, reflect.TypeFor[message.Dispatch]()},
 		{message.TrackingIn, reflect.TypeFor[message.Tracking]()},
 		{message.ReturnsIn, reflect.TypeFor[message.Return]()},
+		{message.ReceiptsIn, reflect.TypeFor[message.Receipt]()},
 	}
 	outKinds = []kindOf[message.Feed]{
 		{message.StockOut, reflect.TypeFor[SendAnswer]()},
@@ -458,14 +467,14 @@ type Size int64
 // UnmarshalYAML reads the size.
 func (s *Size) UnmarshalYAML(n *yaml.Node) error {
 	text, unit := n.Value, int64(1)
-	for suffix, u := range map[string]int64{"KB": 1 << 10, "MB": 1 << 20} {
+	for suffix, u := range map[string]int64{"KB": 1 << 10, "MB": 1 << 20, "GB": 1 << 30} {
 		if t, ok := strings.CutSuffix(text, suffix); ok {
 			text, unit = t, u
 		}
 	}
 	v, err := strconv.ParseInt(text, 10, 32)
-	if err != nil || v < 1 || v*unit > 256<<20 {
-		return mistakeAt(n, "", "%q is not a size such as 512KB or 8MB, at most 256MB", n.Value)
+	if err != nil || v < 1 || v*unit > 64<<30 {
+		return mistakeAt(n, "", "%q is not a size such as 512KB, 8MB or 2GB, at most 64GB", n.Value)
 	}
 	*s = Size(v * unit)
 	return nil
@@ -483,6 +492,9 @@ func (d *Definition) defaults() {
 	}
 	if d.Limits.MaxBody == 0 {
 		d.Limits.MaxBody = 8 << 20
+	}
+	if d.Limits.MaxFile == 0 {
+		d.Limits.MaxFile = 4 << 30
 	}
 	if d.Limits.MaxPages == 0 {
 		d.Limits.MaxPages = 10_000
@@ -527,6 +539,9 @@ func (f *Feed) defaults(format Format) {
 		if r.Files != nil {
 			r.Files.defaults()
 			r.Format.fill(format)
+			if r.Files.Acknowledge != nil {
+				r.Files.Acknowledge.Format.fill(format)
+			}
 			r.Request = Request{Format: r.Format}
 		}
 		for i := range r.Detail {
@@ -597,6 +612,10 @@ func (d *Definition) compileBy(l *language) Mistakes {
 		l.fields = append(l.fields, f.Name)
 	}
 	d.checkFiles(l)
+	d.checkReceipts(l)
+	if d.Limits.MaxBody > maxBody {
+		l.complain(0, 0, "limits.max_body", "at most 256MB are held at once; files that are read piece by piece have max_file")
+	}
 	d.compileAccess(l)
 	l.at(account, answerVars)
 	l.compile(&d.Says.Text, "says")
@@ -774,6 +793,10 @@ func (s *Send) compile(l *language, kind message.Feed, what string) {
 		l.scope = before
 		s.compileLook(l, kind, what+".look")
 	}
+	if s.Receipt != nil {
+		l.scope = before
+		l.compile(&s.Receipt.Reference, what+".receipt.reference")
+	}
 	if p := s.Report; p != nil {
 		l.at(account, []string{"submission"})
 		p.Request.compile(l, what+".report.request")
@@ -914,7 +937,7 @@ func (d *Definition) Capabilities() Capabilities {
 		if f.Confirm != nil {
 			c.ReadBack = append(c.ReadBack, kind)
 		}
-		if f.Send != nil && f.Send.Report != nil {
+		if f.Send != nil && (f.Send.Report != nil || f.Send.Receipt != nil) {
 			c.Reports = append(c.Reports, kind)
 		}
 	}

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
+	"io"
 	"reflect"
 	"regexp"
 	"slices"
@@ -82,11 +83,18 @@ func readEDIFACT(raw []byte) (any, error) {
 	return map[string]any{"messages": list}, nil
 }
 
-// cutEDIFACT gives each message of a type, or each at all, as an interchange of its own, so that it can be read alone. A message that
-// is wrong in itself stays as wrong as it came: it is refused when it is read, and the others are not concerned.
+// cutEDIFACT gives each message of a type, or each at all, as an interchange of its own, so that it can be read alone.
 func cutEDIFACT(raw []byte, kind string) (out [][]byte, err error) {
+	err = eachEDIFACT(bytes.NewReader(raw), kind, func(one []byte) error { out = append(out, one); return nil })
+	return out, err
+}
+
+// eachEDIFACT does the same one by one. A message that is wrong in itself stays as wrong as it came: it is refused when it is read,
+// and the others are not concerned.
+func eachEDIFACT(from io.Reader, kind string, take func(one []byte) error) error {
 	var in edifact.Interchange
-	err = edifact.Read(bytes.NewReader(raw), edifact.Handler{
+	var stopped error
+	err := edifact.Read(from, edifact.Handler{
 		Begin: func(x edifact.Interchange) error {
 			if in = x; in.Charset == "UNOA" || in.Charset == "UNOB" {
 				in.Charset = "UNOC" // senders write letters that these do not have; they are kept
@@ -97,19 +105,22 @@ func cutEDIFACT(raw []byte, kind string) (out [][]byte, err error) {
 			return nil
 		},
 		Take: func(m edifact.Message) error {
-			if kind != "" && kind != "messages" && m.Type != kind {
+			if !takesKind(kind, m.Type) {
 				return nil
 			}
 			one, err := edifact.Write(in, []edifact.Message{m})
-			out = append(out, one)
+			if err == nil {
+				stopped = take(one)
+				err = stopped
+			}
 			return err
 		},
 		End: func(_ edifact.Interchange, err error) error { return err },
 	})
-	if err != nil {
+	if err != nil && stopped == nil && !isReadError(err) {
 		err = fmt.Errorf("%w: %w", ErrBody, err)
 	}
-	return out, err
+	return err
 }
 
 // segmentsOf are the segments of what expressions hold as a message or a group.

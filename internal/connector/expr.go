@@ -36,7 +36,7 @@ var loopNames = []string{"line", "each", "part", "step", "row", "item", "event"}
 
 // names lists every variable of the language; which of them are set depends on the place.
 var names = append([]string{"body", "msg", "batch", "ref", "mark", "secret", "settings", "header", "raw", "site", "test", "call",
-	"status", "submission", "steps", "since"}, loopNames...)
+	"status", "submission", "steps", "since", "file"}, loopNames...)
 
 // Expr is one expression of a definition. The zero Expr is absent.
 type Expr struct {

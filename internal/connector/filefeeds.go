@@ -2,8 +2,6 @@ package connector
 
 import (
 	"context"
-	"crypto/sha256"
-	"encoding/hex"
 	"errors"
 	"fmt"
 	"net/http"
@@ -24,6 +22,8 @@ type ReadFiles struct {
 	Settled *Duration `yaml:"settled"` // a file is read when it has not changed for so long; a second where it is not set
 	Done    string    `yaml:"done"`    // folder in which those lie that were read
 	Failed  string    `yaml:"failed"`  // folder in which those lie that could not be
+
+	Acknowledge *Acknowledge `yaml:"acknowledge"` // nil: the other side is not told
 }
 
 // skipped are names under which files are usually being written.
@@ -62,6 +62,9 @@ func (f *ReadFiles) compile(l *language, what string) {
 	if f.Done == f.Folder || f.Failed == f.Folder {
 		l.complain(0, 0, what, "files that were read lie in another folder than those that were not")
 	}
+	if f.Acknowledge != nil {
+		f.Acknowledge.compile(l, what+".acknowledge")
+	}
 }
 
 // within tells whether a path stays below where it begins.
@@ -72,16 +75,6 @@ func within(p string) bool {
 func (f *ReadFiles) wants(name string) bool {
 	match := func(p string) bool { ok, _ := path.Match(p, name); return ok }
 	return match(f.Name) && !slices.ContainsFunc(f.Skip, match)
-}
-
-// TakenFile is what became of a file that came.
-type TakenFile struct {
-	Name    string
-	Size    int64
-	Hash    string // SHA-256 of its content, hex
-	Records int
-	Bad     []error // of the file as a whole, or of records in it
-	Again   bool    // its content came before; nothing was read
 }
 
 // sightings remember how files looked when they were seen before: one that is still being written changes.
@@ -159,100 +152,6 @@ func (l *Line) readFiles(ctx context.Context, kind message.Feed, rd Reading) (Re
 	return out, nil
 }
 
-// takeFile reads one file, has its records kept and moves it away. Its error is that of keeping or of the place, never of what stands
-// in the file.
-func (l *Line) takeFile(ctx context.Context, files Files, kind message.Feed, rd Reading, info FileInfo) error {
-	f := l.Def.Feeds[kind].Read
-	at := path.Join(f.Files.Folder, info.Name)
-	taken := TakenFile{Name: info.Name, Size: info.Size}
-	raw, err := files.Get(ctx, at, int64(l.Def.Limits.MaxBody))
-	if note, _ := ctx.Value(exchangeKey{}).(*Exchange); note != nil {
-		*note = l.fileExchange(at, nil)
-		note.Size, note.Answer = int64(len(raw)), l.Blank(string(raw[:min(len(raw), maxShown)]))
-	}
-	switch {
-	case errors.Is(err, errTooLarge):
-		taken.Bad = []error{fmt.Errorf("it is larger than %d bytes, and was not read", l.Def.Limits.MaxBody)}
-		taken.Hash = fmt.Sprintf("size %d, %d", info.Size, info.Modified.Unix())
-	case err != nil:
-		return &Failure{Text: plainError(err), Temporary: true}
-	default:
-		sum := sha256.Sum256(raw)
-		taken.Hash, taken.Size = hex.EncodeToString(sum[:]), int64(len(raw))
-	}
-	if rd.Seen != nil {
-		if taken.Again, err = rd.Seen(taken.Hash); err != nil {
-			return err
-		}
-	}
-	if !taken.Again {
-		if err := l.recordsIn(kind, rd, raw, &taken); err != nil {
-			return err
-		}
-	}
-	if rd.Took == nil {
-		return nil // only looked at
-	}
-	if err := rd.Took(taken); err != nil {
-		return err
-	}
-	to := f.Files.Done
-	if len(taken.Bad) > 0 {
-		to = f.Files.Failed
-	}
-	return l.putAway(ctx, files, at, to, taken)
-}
-
-// recordsIn takes a file apart and has its records kept. What is wrong with it, or with some of them, is noted with the file.
-func (l *Line) recordsIn(kind message.Feed, rd Reading, raw []byte, taken *TakenFile) error {
-	if len(taken.Bad) > 0 {
-		return nil
-	}
-	f := l.Def.Feeds[kind]
-	records, _, err := l.recordsOf(kind, f, &answer{raw: raw}, "")
-	if err != nil {
-		var why *Failure
-		if errors.As(err, &why) {
-			err = errors.New(strings.TrimPrefix(why.Text, f.Read.Request.Method+" "+f.Read.Request.Path+": "))
-		}
-		taken.Bad = append(taken.Bad, err)
-		return nil
-	}
-	taken.Records = len(records)
-	good := records[:0]
-	for i, rec := range records {
-		if rec.Err != nil {
-			taken.Bad = append(taken.Bad, fmt.Errorf("record %d: %w", i+1, rec.Err))
-		} else {
-			good = append(good, rec)
-		}
-	}
-	return rd.Keep(good)
-}
-
-// putAway moves a file to where those lie that were read. One of the same name that lies there keeps it.
-func (l *Line) putAway(ctx context.Context, files Files, at, to string, taken TakenFile) error {
-	fail := func(err error) error {
-		return &Failure{Text: "it was read and cannot be moved to " + to + ": " + plainError(err), Temporary: true}
-	}
-	if err := files.Make(ctx, to); err != nil {
-		return fail(err)
-	}
-	name, ext := taken.Name, path.Ext(taken.Name)
-	for n := 2; ; n++ {
-		if has, err := files.Has(ctx, path.Join(to, name)); err != nil {
-			return fail(err)
-		} else if !has {
-			break
-		}
-		name = fmt.Sprintf("%s.%d%s", strings.TrimSuffix(taken.Name, ext), n, ext)
-	}
-	if err := files.Move(ctx, at, path.Join(to, name)); err != nil {
-		return fail(err)
-	}
-	return nil
-}
-
 // putFile writes a file instead of making a call.
 func (l *Line) putFile(ctx context.Context, r *Request, v Vars) (*answer, error) {
 	name, body, err := l.fileOf(r, v)
@@ -270,12 +169,8 @@ func (l *Line) putFile(ctx context.Context, r *Request, v Vars) (*answer, error)
 		return nil, err
 	}
 	defer files.Close()
-	if err := files.Make(ctx, path.Dir(name)); err != nil {
-		return nil, &Failure{Text: "the folder " + path.Dir(name) + ": " + plainError(err), Temporary: true, Unsent: true}
-	}
-	meanwhile := path.Join(path.Dir(name), "."+path.Base(name)+".part")
-	if err := files.Put(ctx, name, meanwhile, body); err != nil {
-		return nil, &Failure{Text: "the file " + name + ": " + plainError(err), Temporary: true}
+	if err := writeFile(ctx, files, name, body); err != nil {
+		return nil, &Failure{Text: err.Error(), Temporary: true}
 	}
 	return &answer{header: http.Header{}, status: http.StatusCreated}, nil
 }

@@ -21,7 +21,7 @@ access: { way: files, sftp: { user: secret.user, password: secret.word, key: sec
   { name: user, label: Name, optional: true }, { name: word, label: Password, secret: true, optional: true },
   { name: key, label: Private key, secret: true, lines: true, optional: true }, { name: host_key, label: Host key, optional: true } ] }
 format: { answer: csv, body: csv, separator: ";" }
-limits: { max_body: 1KB }
+limits: { max_body: 1KB, max_file: 2KB }
 feeds:
   stock in:
     id: item.sku
@@ -166,7 +166,7 @@ func TestABadFileStopsNoOther(t *testing.T) {
 		"1-none.edi": "hello", "2-short.edi": "UNB+UNOC:3+A+B+261123:0727+7'UNH+1+DESADV:D:96A:UN'BGM+35",
 		"3-count.edi": "UNB+UNOC:3+A+B+261123:0727+7'" + one(1, "3") + "UNZ+2+7'",
 		"4-ten.edi":   "UNB+UNOC:3+A+B+261123:0727+8'" + one(4, "3") + one(5, "9") + one(6, "3") + "UNZ+3+8'",
-		"5-large.edi": "UNB+UNOC:3+A+B+261123:0727+9'" + strings.Repeat(" ", 2000),
+		"5-large.edi": "UNB+UNOC:3+A+B+261123:0727+9'" + strings.Repeat(" ", 3000),
 		"6-good.edi":  "UNB+UNOC:3+A+B+261123:0727+9'" + one(9, "3") + "UNZ+1+9'",
 		"7-empty.edi": "",
 	} {
@@ -183,7 +183,7 @@ func TestABadFileStopsNoOther(t *testing.T) {
 	}
 	for name, want := range map[string]string{"1-none.edi": "it ends in the middle of segment 1", "2-short.edi": "ends in the middle",
 		"3-count.edi": `says "2" messages, and has 1`, "4-ten.edi": `record 2: the body: no EDIFACT: message 5 says "9" segments`,
-		"5-large.edi": "it is larger than 1024 bytes, and was not read", "7-empty.edi": "nothing is in it"} {
+		"5-large.edi": "it is larger than 2048 bytes, and was not read", "7-empty.edi": "nothing is in it"} {
 		require.Contains(t, said[name], want, name)
 	}
 	require.Len(t, said, 6)

@@ -19,8 +19,8 @@ import (
 type Files interface {
 	// List lists the files of a folder, not those of folders in it.
 	List(ctx context.Context, folder string) ([]FileInfo, error)
-	// Get reads a file of at most so many bytes.
-	Get(ctx context.Context, name string, most int64) ([]byte, error)
+	// Open gives the content of a file.
+	Open(ctx context.Context, name string) (io.ReadCloser, error)
 	// Put writes a file, so that it is never seen under its name half written. One of that name is replaced.
 	Put(ctx context.Context, name, meanwhile string, data []byte) error
 	// Move moves a file. One of that name is replaced.
@@ -106,13 +106,8 @@ func orDot(at string) string {
 	return at
 }
 
-func (f *folder) Get(_ context.Context, name string, most int64) ([]byte, error) {
-	file, err := f.root.Open(name)
-	if err != nil {
-		return nil, err
-	}
-	defer file.Close()
-	return readAtMost(file, most)
+func (f *folder) Open(_ context.Context, name string) (io.ReadCloser, error) {
+	return f.root.Open(name)
 }
 
 func readAtMost(from io.Reader, most int64) ([]byte, error) {

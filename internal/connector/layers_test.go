@@ -281,3 +281,20 @@ func TestHugeXMLIsNotRead(t *testing.T) {
 	require.Less(t, sent.Load(), int64(40<<20), "most of the 100 MB was never sent")
 	require.Less(t, after.TotalAlloc-before.TotalAlloc, uint64(80<<20))
 }
+
+// TestShippedDefinitionsAreShared by all companies of a process, and by their connections that override nothing: each is compiled once.
+func TestShippedDefinitionsAreShared(t *testing.T) {
+	one, err := BuiltIn()
+	require.NoError(t, err)
+	other, err := BuiltIn()
+	require.NoError(t, err)
+	require.NotEmpty(t, one)
+	for code, d := range one {
+		require.Same(t, d, other[code])
+		plain, err := d.With("")
+		require.NoError(t, err)
+		require.Same(t, d, plain)
+	}
+	delete(one, "hedgerow")
+	require.NotNil(t, other["hedgerow"], "what a company adds or takes away is its own")
+}

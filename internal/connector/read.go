@@ -40,6 +40,12 @@ type Reading struct {
 	Seen func(hash string) (bool, error)
 	// Took notes what became of a file before it is put away. Nil: files are only looked at.
 	Took func(TakenFile) error
+	// Works tells whether another feed is at work, and SeenBy whether it took a file with this content: where several read the same
+	// folder, a file stays until each has. Nil: each is, and none did.
+	Works  func(kind message.Feed) bool
+	SeenBy func(kind message.Feed, hash string) (bool, error)
+	// Wrote notes a file by which the other side was told what became of one of its. Nil: nobody notes it.
+	Wrote func(Exchange) error
 }
 
 // Read is what a reading came to.

@@ -20,6 +20,7 @@ type Sent struct {
 	Results    []Result // per message of a batch; nil where there are none
 	Answer     any      // of a single message, mapped
 	Submission string   // number of a batch whose report comes later
+	Receipt    string   // reference that the receipt of a file will name
 }
 
 // Send sends messages of one feed in one request. ref is our idempotency reference for the request.
@@ -56,6 +57,9 @@ func (l *Line) Send(ctx context.Context, kind message.Feed, ref string, msgs []a
 		if out.Answer, err = f.Send.answer.run(v); err != nil {
 			return out, unclear(err)
 		}
+	}
+	if out.Receipt, err = f.Send.receiptOf(v); err != nil {
+		return out, unclear(err)
 	}
 	if f.Send.Report != nil {
 		if s, ok := out.Answer.(*SendAnswer); ok {

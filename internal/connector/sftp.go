@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"net"
 	"path"
@@ -159,18 +160,8 @@ func (f *sftpFiles) List(ctx context.Context, at string) ([]FileInfo, error) {
 	return out, nil
 }
 
-func (f *sftpFiles) Get(_ context.Context, name string, most int64) ([]byte, error) {
-	if info, err := f.client.Stat(f.at(name)); err != nil {
-		return nil, err
-	} else if info.Size() > most {
-		return nil, errTooLarge
-	}
-	file, err := f.client.Open(f.at(name))
-	if err != nil {
-		return nil, err
-	}
-	defer file.Close()
-	return readAtMost(file, most)
+func (f *sftpFiles) Open(_ context.Context, name string) (io.ReadCloser, error) {
+	return f.client.Open(f.at(name))
 }
 
 func (f *sftpFiles) Put(_ context.Context, name, meanwhile string, data []byte) error {

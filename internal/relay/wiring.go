@@ -22,6 +22,7 @@ func (r *Relay) wire() {
 		message.DispatchIn:  exchange.Each(r.TakeDispatch),
 		message.TrackingIn:  exchange.Each(r.TakeTracking),
 		message.ReturnsIn:   exchange.Each(r.TakeReturn),
+		message.ReceiptsIn:  exchange.Each(r.TakeReceipt),
 	}
 	r.Outbound = map[message.Feed]exchange.Outbound{
 		message.StockOut:     {Accepted: r.QuantityTold},

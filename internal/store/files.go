@@ -17,6 +17,7 @@ type File struct {
 	Records      int64  `db:"records"`
 	State        string `db:"state"`
 	Reason       string `db:"reason"`
+	Reference    string `db:"reference"` // that the receipt of one that went will name
 }
 
 // Ways and states of files.
@@ -27,14 +28,25 @@ const (
 	FileAgain   = "again"   // its content came before; nothing was read
 	FileRefused = "refused" // as a whole, or a record in it
 	FileSent    = "sent"
+
+	FileAwaited    = "awaited"    // it was sent, and its receipt is awaited
+	FileAccepted   = "accepted"   // its receipt says that it was taken
+	FileUnanswered = "unanswered" // its receipt did not come in its time
 )
 
-const fileCols = "connection_id, feed, way, name, size, hash, at, records, state, reason"
+const fileCols = "connection_id, feed, way, name, size, hash, at, records, state, reason, reference"
 
 // AddFile notes a file that came or went.
 func (t *Tx) AddFile(f File) error {
-	_, err := t.exec("INSERT INTO file ("+fileCols+") VALUES ("+placeholders(10)+")", f.ConnectionID, f.Feed, f.Way, f.Name, f.Size,
-		f.Hash, f.At, f.Records, f.State, f.Reason)
+	_, err := t.exec("INSERT INTO file ("+fileCols+") VALUES ("+placeholders(11)+")", f.ConnectionID, f.Feed, f.Way, f.Name, f.Size,
+		f.Hash, f.At, f.Records, f.State, f.Reason, f.Reference)
+	return err
+}
+
+// SetFileState notes what the receipt of a file says that we sent, or that none came.
+func (t *Tx) SetFileState(connection int64, reference, state, reason string) error {
+	_, err := t.exec("UPDATE file SET state=?, reason=? WHERE connection_id=? AND reference=? AND reference<>'' AND way='out'", state,
+		reason, connection, reference)
 	return err
 }
 

@@ -367,6 +367,14 @@ func (t *Tx) SubmittedWith(connection int64, feed message.Feed, submission strin
 	return out, err
 }
 
+// AwaitingReceipt lists the messages that went under a reference and of which nobody has said whether they were taken.
+func (t *Tx) AwaitingReceipt(connection int64, reference string) ([]OutboxMessage, error) {
+	var out []OutboxMessage
+	err := t.sel(&out, outboxQuery+`WHERE x.connection_id=? AND x.submission=? AND x.submission<>''
+		AND (x.state='sent' OR x.state='refused' AND x.unclear=1) ORDER BY x.id`, connection, reference)
+	return out, err
+}
+
 // KnownVersions tells which messages were kept before.
 func (s *Store) KnownVersions(ctx context.Context, connection int64, feed message.Feed, msgs []Received) ([]bool, error) {
 	out := make([]bool, len(msgs))

@@ -416,7 +416,7 @@ type ExchangedFile struct {
 	Size       int64      `json:"size" doc:"Bytes"`
 	At         *time.Time `json:"at"`
 	Records    int64      `json:"records"`
-	State      string     `json:"state" enum:"taken,again,refused,sent" doc:"again: its content came before, and was not read"`
+	State      string     `json:"state" enum:"taken,again,refused,sent,awaited,accepted,unanswered" doc:"again: its content came before, and was not read. Of one that went: awaited until its receipt says that it was accepted or refused; unanswered where none came in time"`
 	Reason     string     `json:"reason,omitempty"`
 }
 

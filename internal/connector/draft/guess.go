@@ -26,6 +26,7 @@ var shapes = map[message.Feed]reflect.Type{
 	message.DispatchIn:  reflect.TypeFor[message.Dispatch](),
 	message.TrackingIn:  reflect.TypeFor[message.Tracking](),
 	message.ReturnsIn:   reflect.TypeFor[message.Return](),
+	message.ReceiptsIn:  reflect.TypeFor[message.Receipt](),
 }
 
 var kindsIn = slices.Sorted(maps.Keys(shapes))
@@ -33,6 +34,7 @@ var kindsIn = slices.Sorted(maps.Keys(shapes))
 // called are words by which others call our fields, the likeliest first. Of a word of two, as in ship_name, each may be of a record
 // around it: ship.name.
 var called = map[string][]string{
+	"taken":  {"taken", "accepted", "ok", "success"},
 	"id":     {"id", "line_id", "no", "number", "uid", "key", "row", "position", "pos", "line", "line_no", "nr", "n"},
 	"number": {"number", "order_number", "no", "order_no", "name", "reference", "ref", "id", "order_id"},
 	"sku": {

@@ -99,7 +99,7 @@ func readInterchange(r *Reader, unb Segment, h Handler) error {
 			err = syntax("interchange %s has no end (UNZ)", in.Reference)
 		}
 		if err != nil {
-			return errors.Join(h.End(in, err), err)
+			return ended(h.End(in, err), err)
 		}
 		switch s.Tag {
 		case "UNG":
@@ -108,7 +108,7 @@ func readInterchange(r *Reader, unb Segment, h Handler) error {
 		case "UNH":
 			m, err := readMessage(r, s)
 			if err != nil {
-				return errors.Join(h.End(in, err), err)
+				return ended(h.End(in, err), err)
 			}
 			messages++
 			if err := h.Take(m); err != nil {
@@ -122,9 +122,17 @@ func readInterchange(r *Reader, unb Segment, h Handler) error {
 			return h.End(in, closed(in, s, count))
 		default:
 			err := syntax("segment %d is %s, and UNH or UNZ is expected", r.count, s.Tag)
-			return errors.Join(h.End(in, err), err)
+			return ended(h.End(in, err), err)
 		}
 	}
+}
+
+// ended is what ends the reading: what is wrong with the stream, and what the handler makes of it, once where that is the same.
+func ended(handler, stream error) error {
+	if errors.Is(handler, stream) {
+		return handler
+	}
+	return errors.Join(handler, stream)
 }
 
 // closed checks the end of an interchange.

@@ -15,6 +15,7 @@ const (
 	DispatchIn  Feed = "dispatch in"
 	TrackingIn  Feed = "tracking in"
 	ReturnsIn   Feed = "returns in"
+	ReceiptsIn  Feed = "receipts in"
 
 	StockOut     Feed = "stock out"
 	ItemsOut     Feed = "items out"

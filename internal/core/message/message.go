@@ -627,3 +627,19 @@ type AddressCheck struct {
 	Longitude   string        `json:"longitude,omitempty" doc:"decimal degrees, WGS 84"`
 	Note        string        `json:"note,omitempty" doc:"What was changed or is wrong"`
 }
+
+// Receipt is what the other side says of something that we sent and it answers later, such as a file: whether it was taken.
+type Receipt struct {
+	Reference string    `json:"reference" need:"yes" doc:"The reference under which we sent it"`
+	Taken     bool      `json:"taken" need:"yes" doc:"Whether it was taken as a whole"`
+	Reason    string    `json:"reason,omitempty" doc:"Why it was not"`
+	At        time.Time `json:"at,omitzero"`
+}
+
+// Check refuses a receipt that says of nothing what became of it.
+func (r *Receipt) Check() error {
+	if r.Reference == "" {
+		return errors.New("reference: missing")
+	}
+	return nil
+}

@@ -46,6 +46,11 @@ func Shapes() []Shape {
 				Lines: []ReturnLine{{SKU: "JAR-500-T12", Quantity: 1}}}},
 		{"customer", "Somebody who buys.", &Customer{Number: "C-204", Name: "Maren Tolland", Email: "maren.tolland@example.test",
 			Address: home}},
+		{
+			"receipt",
+			"What became of something that was sent and is answered later.",
+			&Receipt{Reference: "MH10240001", Taken: true, At: at},
+		},
 		{"tracking_event", "An event on a parcel's way.", &Tracking{Tracking: "PP123456785XW", State: "under way",
 			Text: "Sorted at Greywick", At: at}},
 	}

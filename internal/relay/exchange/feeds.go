@@ -165,7 +165,7 @@ func (r *Exchange) read(c *engine.Conn, req engine.RunRequest) error {
 	}
 	to, err := c.Line().
 		Read(c.Ctx, req.Kind, connector.Reading{Mark: mark, Since: since, Check: check, Known: r.known(c, req.Kind), Keep: g.keep,
-			Seen: g.seen, Took: g.took})
+			Seen: g.seen, Took: g.took, Works: g.works, SeenBy: g.seenBy, Wrote: g.told})
 	r.lookSoon(c, req, to.Soon)
 	if err != nil && c.Ctx.Err() != nil {
 		return nil // stopping is no failure; the run is closed at the next start

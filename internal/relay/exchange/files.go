@@ -1,6 +1,7 @@
 package exchange
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"time"
@@ -32,7 +33,7 @@ func (g *reading) took(f connector.TakenFile) error {
 			}
 		case len(f.Bad) > 0:
 			row.State, row.Reason = store.FileRefused, engine.Clip(errors.Join(f.Bad...).Error(), 2000)
-			n := int64(len(f.Bad))
+			n := int64(f.Wrong)
 			if err := ch.AddToRun(g.run, store.Tally{Found: n, Failed: n}); err != nil {
 				return err
 			}
@@ -40,6 +41,11 @@ func (g *reading) took(f connector.TakenFile) error {
 				return err
 			}
 		default: // it came again, and is right now
+			if row.Reason = leftOver(f); row.Reason != "" {
+				if err := ch.LogRun(g.run, "warn", f.Name+": "+row.Reason, ch.Now); err != nil {
+					return err
+				}
+			}
 			if err := ch.CloseConnectionSubject(g.c.ID, engine.FileNotTaken, row.Name, ch.Now); err != nil {
 				return err
 			}
@@ -51,8 +57,8 @@ func (g *reading) took(f connector.TakenFile) error {
 
 func (g *reading) raiseFile(ch *engine.Change, f connector.TakenFile, reason string) error {
 	what := "could not be read"
-	if f.Records > len(f.Bad) {
-		what = fmt.Sprintf("was read but for %d of its %d records", len(f.Bad), f.Records)
+	if f.Records > f.Wrong {
+		what = fmt.Sprintf("was read but for %d of its %d records", f.Wrong, f.Records)
 	}
 	ch.Tell("exception", "")
 	if err := ch.LogRun(g.run, "error", f.Name+": "+reason, ch.Now); err != nil {
@@ -64,14 +70,15 @@ func (g *reading) raiseFile(ch *engine.Change, f connector.TakenFile, reason str
 			"in the folder of files that failed."}, ch.Now)
 }
 
-// wrote notes a file that was written.
-func (r *Exchange) wrote(ch *engine.Change, c *engine.Conn, kind message.Feed, x connector.Exchange) error {
+// wrote notes a file that was written, and the reference that its receipt will name; empty: none comes.
+func (r *Exchange) wrote(ch *engine.Change, c *engine.Conn, kind message.Feed, x connector.Exchange, receipt string) error {
 	if x.File == "" {
 		return nil
 	}
 	ch.Tell("file", c.Rec().Code)
 	return ch.AddFile(store.File{ConnectionID: c.ID, Feed: string(kind), Way: store.FileOut, Name: engine.Clip(x.File, 200), Size: x.Size,
-		At: ch.Now.UnixMicro(), Records: 1, State: store.FileSent})
+		At: ch.Now.UnixMicro(), Records: 1, Reference: receipt,
+		State: cmp.Or(map[bool]string{true: store.FileAwaited}[receipt != ""], store.FileSent)})
 }
 
 // lookSoon has a feed read again when a file may have settled that is being written.

@@ -155,12 +155,14 @@ func (r *Exchange) sendGroup(c *engine.Conn, kind message.Feed, group []store.Ou
 			}
 			return nil
 		}
-		if e := errors.Join(r.feedWent(ch, c, f), r.wrote(ch, c, kind, written)); e != nil {
+		if e := errors.Join(r.feedWent(ch, c, f), r.wrote(ch, c, kind, written, sent.Receipt)); e != nil {
 			return e
 		}
 		switch {
 		case sent.Submission != "":
 			return r.submitted(ch, c, group, sent.Submission)
+		case sent.Receipt != "" && !c.Rec().Test:
+			return r.awaiting(ch, c, group, sent.Receipt)
 		case sent.Results != nil:
 			return r.batchAnswered(ch, c, group, sent.Results)
 		}
@@ -373,6 +375,9 @@ func (r *Exchange) submitted(ch *engine.Change, c *engine.Conn, group []store.Ou
 // is asked.
 func (r *Exchange) askReport(c *engine.Conn, kind message.Feed, one store.OutboxMessage) error {
 	p := c.Line().Reports(kind)
+	if within := c.Line().ReceiptOf(kind); within > 0 {
+		return r.Commit(r.Ctx, func(ch *engine.Change) error { return r.noReceipt(ch, c, one, within) })
+	}
 	if p == nil { // the definition knows no report any more: what was submitted is sent again as the definition now says
 		return r.Commit(r.Ctx, func(ch *engine.Change) error { return r.submitAnew(ch, c, kind, one.Submission) })
 	}

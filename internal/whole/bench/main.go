@@ -129,7 +129,7 @@ func (b *bench) part(only string, large bool) (func(binary string) error, error)
 		"keeping":  func(string) error { return errors.Join(b.begin(), b.keeping(1_000_000)) },
 		"packers":  served(plain(b.packers), plain(b.typedNumbers)),
 		"walking":  func(string) error { return b.walking() },
-		"language": func(string) error { return errors.Join(b.language(), b.mapping()) },
+		"language": func(string) error { return errors.Join(b.begin(), b.language(), b.mapping(), b.files()) },
 		"cartons":  func(string) error { return b.cartons() },
 		"thinning": func(string) error { return errors.Join(b.begin(), b.thinning(1_000_000)) },
 	}
@@ -161,6 +161,7 @@ func (b *bench) run(binary string) error {
 		b.takeIn,
 		b.mapping,
 		b.language,
+		b.files,
 		b.backfill,
 		b.saleToOtherStore,
 		b.boards,

@@ -1,8 +1,18 @@
 import { useInfiniteQuery } from "@tanstack/react-query";
-import { api, takeWith } from "../../api/client";
+import { api, takeWith, type Schema } from "../../api/client";
 import { ShowMore, Trouble } from "../../parts/controls";
 import { count, When } from "../../parts/format";
-import { Lamp } from "../../parts/lamp";
+import { Lamp, type LampState } from "../../parts/lamp";
+
+const lamps: Record<Schema<"ExchangedFile">["state"], LampState> = {
+  taken: "go",
+  sent: "go",
+  accepted: "go",
+  again: "idle",
+  awaited: "busy",
+  unanswered: "caution",
+  refused: "stop",
+};
 
 /** Files that came and went, where a side exchanges files; nothing where it does not. */
 export function Files({ code }: { code: string }) {
@@ -40,7 +50,7 @@ export function Files({ code }: { code: string }) {
               <td className="r fig">{count(f.size)}</td>
               <td className="r fig">{count(f.records)}</td>
               <td>
-                <Lamp state={f.state === "refused" ? "stop" : f.state === "again" ? "idle" : "go"}>{f.state}</Lamp>
+                <Lamp state={lamps[f.state]}>{f.state}</Lamp>
               </td>
               <td className={f.state === "refused" ? "text-stop" : "text-quiet"}>{f.reason}</td>
               <td>
