@@ -4,11 +4,14 @@ import (
 	"fmt"
 	"io"
 	"net/http"
+	"net/http/httptest"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/require"
+	"golang.org/x/sync/errgroup"
 
 	"openrelay/internal/core/message"
 )
@@ -307,3 +310,86 @@ func TestTheFirstMarkHasTheFormOfTheMark(t *testing.T) {
 	require.NoError(t, err, "marks that are no numbers")
 	require.NotEmpty(t, after)
 }
+
+// TestTwoSendsAtOnceOnOneRecord: each is carried out once, on what the other left: the one that comes second reads anew.
+func TestTwoSendsAtOnceOnOneRecord(t *testing.T) {
+	d := &depot{door: "open"}
+	var mu sync.Mutex
+	var read sync.WaitGroup
+	read.Add(2)
+	once := map[string]bool{}
+	wrote := map[string]int{}
+	l := dial(t, stepped, http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		body, _ := io.ReadAll(r.Body)
+		mu.Lock()
+		first := r.Method == "GET" && len(once) < 2
+		if first {
+			once[fmt.Sprint(len(once))] = true
+		}
+		before := d.puts
+		d.ServeHTTP(w, r)
+		if d.puts > before {
+			d.version++
+			wrote[string(body)]++
+		}
+		mu.Unlock()
+		if first { // both have read the record before either writes
+			read.Done()
+			read.Wait()
+		}
+	}), map[string]string{"key": "k1234"}, Token{})
+	var group errgroup.Group
+	for _, number := range []string{"T1", "T2"} {
+		group.Go(func() error {
+			_, err := l.Send(t.Context(), message.DispatchOut, "r-"+number, []any{message.Dispatch{OrderID: "17", Tracking: number}})
+			return err
+		})
+	}
+	require.NoError(t, group.Wait())
+	require.Equal(t, map[string]int{`{"number":"T1"}`: 1, `{"number":"T2"}`: 1}, wrote)
+	require.Equal(t, 3, d.gets, "the second read what the first had left")
+}
+
+// FuzzSteps: whatever the steps before a request are answered, it is sent or it is not, and why is said.
+func FuzzSteps(f *testing.F) {
+	f.Add(200, `{"door":"locked"}`, `"v1"`, 200, `{"word":"sesame"}`)
+	f.Add(404, `[1,{"door":null}]`, "", 500, "<html>")
+	f.Add(200, `{"door":{"door":[]}}`, "\x00", 204, "")
+	f.Fuzz(func(t *testing.T, status int, body, etag string, passed int, word string) {
+		if status < 200 || status > 599 || passed < 200 || passed > 599 || strings.ContainsAny(etag, "\r\n\x00") {
+			return
+		}
+		def, err := Load("depot.yaml", []byte(stepped), nil)
+		require.NoError(t, err)
+		l, err := NewLine(def, LineOptions{Base: "http://127.0.0.1:1", Login: NewLogin(def, map[string]string{"key": "k1234"}, Token{}),
+			Client: &http.Client{Transport: answering(func(r *http.Request) *http.Response {
+				w := httptest.NewRecorder()
+				w.Header().Set("Content-Type", "application/json")
+				switch {
+				case r.URL.Path == "/pass":
+					w.WriteHeader(passed)
+					_, _ = io.WriteString(w, word)
+				case r.Method == "GET":
+					w.Header().Set("ETag", etag)
+					w.WriteHeader(status)
+					_, _ = io.WriteString(w, body)
+				default:
+					_, _ = io.WriteString(w, `{"id":"p1"}`)
+				}
+				return w.Result()
+			})}})
+		require.NoError(t, err)
+		_, err = l.Send(t.Context(), message.DispatchOut, "r1", []any{message.Dispatch{OrderID: "17", Tracking: "T1"}})
+		if err != nil {
+			var why *Failure
+			require.ErrorAs(t, err, &why)
+			require.NotEmpty(t, why.Text)
+			require.NotContains(t, why.Text, "k1234")
+		}
+	})
+}
+
+// answering answers requests without a server.
+type answering func(*http.Request) *http.Response
+
+func (a answering) RoundTrip(r *http.Request) (*http.Response, error) { return a(r), nil }

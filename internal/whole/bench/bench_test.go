@@ -24,7 +24,7 @@ func TestEveryPartRuns(t *testing.T) {
 		least int // figures
 	}{
 		{"all that make bench measures", func(b *bench) error { return b.run(binary) }, 33},
-		{"what needs a large file", func(b *bench) error { return b.runLarge(binary) }, 15},
+		{"what needs a large file", func(b *bench) error { return b.runLarge(binary) }, 17},
 	} {
 		t.Run(part.name, func(t *testing.T) {
 			ctx, cancel := context.WithTimeout(t.Context(), 4*time.Minute)

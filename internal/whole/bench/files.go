@@ -1,12 +1,14 @@
 package main
 
 import (
+	"bufio"
 	"errors"
 	"fmt"
 	"log/slog"
 	"math/rand/v2"
 	"os"
 	"path/filepath"
+	"runtime"
 	"slices"
 	"time"
 
@@ -139,4 +141,82 @@ func (b *bench) fileToOrder(r *relay.Relay, out string, n int, kind string) (flo
 		time.Sleep(2 * time.Millisecond)
 	}
 	return 0, fmt.Errorf("the order %s did not come", name)
+}
+
+// levels is a folder of files with quantities.
+const levels = `connector: levels
+title: Levels
+side: fulfiller
+access: { way: files }
+feeds:
+  stock in:
+    id: item.sku
+    read: { files: { folder: out, name: "*.csv", settled: 0s }, format: { answer: csv } }
+    map: { sku: item.sku, quantity: number(item.n) }
+`
+
+// largeFile reads a file that is larger than what is held at once, and sees how much memory is held meanwhile.
+func (b *bench) largeFile(bytes int) error {
+	dir, err := os.MkdirTemp(b.dir, "levels-")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(dir)
+	rows, err := writeLevels(filepath.Join(dir, "out"), bytes)
+	if err != nil {
+		return err
+	}
+	def, err := connector.Load("levels.yaml", []byte(levels), nil)
+	if err != nil {
+		return err
+	}
+	line, err := connector.NewLine(def, connector.LineOptions{Base: dir, Folders: []string{dir}})
+	if err != nil {
+		return err
+	}
+	var before, at runtime.MemStats
+	runtime.GC()
+	runtime.ReadMemStats(&before)
+	kept, most := 0, uint64(0)
+	begin := time.Now()
+	if _, err := line.Read(b.ctx, message.StockIn, connector.Reading{
+		Keep: func(list []connector.Record) error {
+			if kept += len(list); kept%100_000 < len(list) {
+				runtime.ReadMemStats(&at)
+				most = max(most, at.HeapAlloc)
+			}
+			return nil
+		},
+		Took: func(f connector.TakenFile) error { return errors.Join(f.Bad...) },
+	}); err != nil {
+		return err
+	}
+	if kept != rows {
+		return fmt.Errorf("%d of %d rows were kept", kept, rows)
+	}
+	name := fmt.Sprintf("a file of %d MB with %d rows, read and cut", bytes>>20, rows)
+	b.add(name, float64(bytes)/(1<<20)/time.Since(begin).Seconds(), "MB/s", 0, "", true)
+	grown := float64(max(int64(most)-int64(before.HeapAlloc), 0)) / (1 << 20)
+	b.add("memory held while that file is read", grown, "MB", 0, "below 64 MB", grown < 64)
+	return nil
+}
+
+// writeLevels writes a file of so many bytes into a folder, and returns how many rows it has.
+func writeLevels(folder string, bytes int) (rows int, err error) {
+	if err := os.MkdirAll(folder, 0o755); err != nil {
+		return 0, err
+	}
+	file, err := os.Create(filepath.Join(folder, "levels.csv"))
+	if err != nil {
+		return 0, err
+	}
+	w := bufio.NewWriterSize(file, 1<<20)
+	written, err := fmt.Fprintln(w, "sku,n,text")
+	for err == nil && written < bytes {
+		var n int
+		rows++
+		n, err = fmt.Fprintf(w, "S%09d,%d,what the warehouse has to say of it\n", rows, rows%500)
+		written += n
+	}
+	return rows, errors.Join(err, w.Flush(), file.Close())
 }

@@ -70,7 +70,7 @@ func main() {
 	file := flag.String("out", "build/bench.json", "where the figures go")
 	large := flag.Bool("large", false, "measure what needs a large file, and nothing else")
 	only := flag.String("only", "",
-		"measure only this: boards, intake, live, goods, orders, packers, walking, language; finding, keeping make a large file")
+		"measure only this: boards, intake, live, goods, orders, packers, walking, language, file; finding, keeping make a large file")
 	flag.Parse()
 	most := 13 * time.Minute
 	if *large {
@@ -131,6 +131,7 @@ func (b *bench) part(only string, large bool) (func(binary string) error, error)
 		"walking":  func(string) error { return b.walking() },
 		"language": func(string) error { return errors.Join(b.begin(), b.language(), b.mapping(), b.files()) },
 		"cartons":  func(string) error { return b.cartons() },
+		"file":     func(string) error { return errors.Join(b.begin(), b.largeFile(b.of(2<<30, 9<<20))) },
 		"thinning": func(string) error { return errors.Join(b.begin(), b.thinning(1_000_000)) },
 	}
 	if large {
@@ -219,6 +220,9 @@ func (b *bench) runLarge(string) error {
 		return err
 	}
 	if err := b.thinning(b.of(1_000_000, 2_000)); err != nil {
+		return err
+	}
+	if err := b.largeFile(b.of(2<<30, 9<<20)); err != nil {
 		return err
 	}
 	return b.ledger(b.of(200_000, 500), b.of(5_000_000, 5_000))
