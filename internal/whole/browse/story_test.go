@@ -64,7 +64,7 @@ func TestAStoryOnEveryPage(t *testing.T) {
 		{"/stock", "stock"},
 		{"/receiving", ""}, {"/transfers", ""}, {"/catalog", "catalog"}, {"/listings", ""}, {"/offers", ""},
 		{"/connections", "connections"}, {"/rules", ""}, {"/activity", ""}, {"/reports", "reports"}, {"/settings", ""},
-		{"/settings/places", "places"}, {"/settings/parcels", ""}, {"/settings/senders", ""}, {"/settings/people", "people"},
+		{"/settings/places", ""}, {"/settings/parcels", ""}, {"/settings/senders", ""}, {"/settings/people", "people"},
 		{"/settings/security", ""}, {"/settings/keeping", ""},
 	} {
 		p.do(chromedp.Navigate(w.URL + page.path))
