@@ -570,6 +570,10 @@ func TestConnectionsByTheInterface(t *testing.T) {
 		lead POST /joins {"connector":"hedgerow","name":"Second store","code":"second","test":false} => 200 ‹"code":"second"›
 		lead POST /joins {"connector":"hedgerow","name":"Second store","code":"second","test":false} => 409
 		lead GET /connections/second/join => 200 ‹"checklist"›
+		viewer GET /services => 200 ‹"rows":[]› ‹"sold"› ‹"open"›
+		lead PUT /services {"rows":[{"service":"cheapest in 0 days"}]} => 422 ‹row 1› ‹at least one day›
+		lead PUT /services {"rows":[{"word":"express","service":"ask"}]} => 200 ‹"word":"express"›
+		clerk PUT /services {"rows":[]} => 403
 		lead POST /connections/second/switch-on => 409
 		lead POST /connections/second/confirm {"number":"1","yes":true} => 409 ‹test the access first›
 		lead DELETE /connections/second/join => 204

@@ -76,6 +76,7 @@ func (a *API) operations() {
 	a.togetherRoutes()
 	a.returnsRoutes()
 	a.roundsRoutes()
+	a.servicesRoutes()
 	a.catalogRoutes()
 	a.listingsRoutes()
 	a.stockRoutes()

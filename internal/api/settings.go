@@ -5,6 +5,7 @@ import (
 	"net/http"
 
 	"openrelay/internal/core/person"
+	"openrelay/internal/relay/shipping"
 	"openrelay/internal/store"
 	"openrelay/internal/wire"
 )
@@ -42,6 +43,9 @@ func (a *API) settingChanges(ctx context.Context, in *settingChangesInput) (*bod
 func (a *API) settingName(ctx context.Context, c store.SettingChange) string {
 	if c.Kind == "person" {
 		return a.called(ctx, c.Code)
+	}
+	if c.Kind == shipping.ServiceTableKind {
+		return "" // there is one
 	}
 	return c.Code
 }

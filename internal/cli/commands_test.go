@@ -293,6 +293,14 @@ func TestConnectionCommands(t *testing.T) {
 		connector take-back stall -to 1 ⇒ stall works as by version 1
 		!connector add DIR/sampled.yaml ⇒ 1 of 1 samples do not hold
 		!connector read-folder ⇒ started without one
+		service list ⇒ a word that is a carrier's own
+		service add ann/fast -word express -country XW -to-g 2000 ⇒ express
+		service add cheapest -connection stall -postcode 97 -from-value 500 -currency EUR -at 1 ⇒ from 500 EUR
+		!service add teleport ⇒ no joined carrier sells it
+		!service add slow -word express -country XW -to-g 1500 ⇒ would never be looked at
+		service list ⇒ express
+		!service remove 9 ⇒ there are 2 rows
+		service remove 1 ⇒ ann/fast
 		connector drop mine ⇒ Removed
 		!connector drop stall ⇒ stall
 		setup write ⇒ Morrow Hive Supply

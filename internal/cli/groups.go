@@ -76,6 +76,7 @@ func parcelGroup() []command {
 			roundListCommand(), roundRulesCommand(), roundRuleCommand()),
 		of("return", "Goods that come back", returnsCommand(), returnCommand(), announceReturnCommand(), scanReturnCommand(),
 			moveReturnedCommand(), settleReturnCommand(), exchangeReturnCommand(), callOffReturnCommand()),
+		of("service", "By which service parcels go", servicesCommand(), addServiceCommand(), dropServiceCommand()),
 		of("manifest", "What carriers take on a day", manifestsCommand(), closeManifestCommand()),
 	}
 }

@@ -14,6 +14,7 @@ import (
 	"strings"
 	"time"
 
+	"openrelay/internal/core/freight"
 	"openrelay/internal/core/message"
 	"openrelay/internal/core/place"
 	"openrelay/internal/relay/orders"
@@ -364,6 +365,17 @@ func (c *Client) LeaveRound(ctx context.Context, number string, slot int) (out w
 // TakeRoundApart ends a round; its shipments are picked by themselves.
 func (c *Client) TakeRoundApart(ctx context.Context, number string) (out wire.RoundView, err error) {
 	_, err = c.Do(ctx, http.MethodPost, "/rounds/"+esc(number)+"/take-apart", nil, &out)
+	return out, err
+}
+
+// Services tells by which service parcels go.
+func (c *Client) Services(ctx context.Context) (wire.ServiceTable, error) {
+	return get[wire.ServiceTable](ctx, c, "/services")
+}
+
+// PutServices replaces the table of services.
+func (c *Client) PutServices(ctx context.Context, rows []freight.Choice) (out wire.ServiceTable, err error) {
+	_, err = c.Do(ctx, http.MethodPut, "/services", map[string]any{"rows": rows}, &out)
 	return out, err
 }
 

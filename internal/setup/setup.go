@@ -13,11 +13,13 @@ import (
 	"io"
 	"maps"
 	"os"
+	"reflect"
 	"regexp"
 	"slices"
 	"sort"
 	"strings"
 
+	"openrelay/internal/core/freight"
 	"openrelay/internal/core/message"
 	"openrelay/internal/core/place"
 
@@ -41,6 +43,7 @@ type Setup struct {
 	Profiles    []Profile         `yaml:"profiles,omitempty"`
 	Senders     []Sender          `yaml:"senders,omitempty"`
 	Carriers    []Carrier         `yaml:"carriers,omitempty"` // that are only named
+	Services    []freight.Choice  `yaml:"services,omitempty"` // by which service parcels go, in the order in which rows are looked at
 	Rounds      []Round           `yaml:"rounds,omitempty"`   // rules by which orders are picked in one walk
 	People      []Person          `yaml:"people,omitempty"`
 	Tokens      []Token           `yaml:"tokens,omitempty"`
@@ -275,25 +278,9 @@ func (s *Setup) check() error {
 			return err
 		}
 	}
-	for _, p := range s.Profiles {
-		if err := once("profiles", p.Code); err != nil {
-			return err
-		}
-	}
-	for _, x := range s.Senders {
-		if err := once("senders", x.Code); err != nil {
-			return err
-		}
-	}
-	for _, c := range s.Carriers {
-		if err := once("carriers", c.Code); err != nil {
-			return err
-		}
-	}
-	for _, x := range s.Rounds {
-		if err := once("rounds", x.Code); err != nil {
-			return err
-		}
+	if err := errors.Join(eachOnce("profiles", s.Profiles, once), eachOnce("senders", s.Senders, once),
+		eachOnce("carriers", s.Carriers, once), eachOnce("rounds", s.Rounds, once), s.checkServices()); err != nil {
+		return err
 	}
 	if err := s.checkPeople(once); err != nil {
 		return err
@@ -433,6 +420,13 @@ func Compare(have, want Setup) []Change {
 	out = append(out, compareLines("parcel profile", "measures", have.Profiles, want.Profiles, have.Archived.Profiles)...)
 	out = append(out, compareLines("sender", "sender", have.Senders, want.Senders, have.Archived.Senders)...)
 	out = append(out, compareLines("round", "rule", have.Rounds, want.Rounds, nil)...)
+	if len(want.Services) > 0 && !reflect.DeepEqual(have.Services, want.Services) {
+		out = append(
+			out,
+			Change{Action: "change", Thing: "table of services", Field: "rows", From: fmt.Sprintf("%d rows", len(have.Services)),
+				To: fmt.Sprintf("%d rows", len(want.Services))},
+		)
+	}
 	out = append(out, compareLines("carrier", "carrier", have.Carriers, want.Carriers, have.Archived.Carriers)...)
 	out = append(out, comparePeople(have, want)...)
 	return append(out, compareConnections(have, want)...)
@@ -475,6 +469,26 @@ type kept interface {
 	code() string
 	title() string
 	line() string
+}
+
+// eachOnce refuses what stands twice, or has no code.
+func eachOnce[T kept](kind string, list []T, once func(kind, code string) error) error {
+	for _, x := range list {
+		if err := once(kind, x.code()); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// checkServices refuses rows of the table of services that could not be.
+func (s *Setup) checkServices() error {
+	for i := range s.Services {
+		if err := s.Services[i].Check(); err != nil {
+			return fmt.Errorf("services[%d]: %w", i, err)
+		}
+	}
+	return nil
 }
 
 // compareLines compares what is told in a line; those of archived are told as used again, not as new.

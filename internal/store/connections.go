@@ -166,6 +166,7 @@ func (t *Tx) DropConnection(id int64) error {
 		"DELETE FROM shown WHERE listing_id IN (SELECT id FROM listing WHERE connection_id=?)",
 		"DELETE FROM policy WHERE connection_id=?", "DELETE FROM field_owner WHERE connection_id=?",
 		"DELETE FROM listing WHERE connection_id=?", "DELETE FROM inbox WHERE connection_id=?", "DELETE FROM file WHERE connection_id=?",
+		"DELETE FROM service_choice WHERE connection_id=?", "DELETE FROM carrier_tariff WHERE connection_id=?",
 		"DELETE FROM connection WHERE id=?",
 	} {
 		if _, err := t.exec(q, id); err != nil {

@@ -362,7 +362,7 @@ func TestCommandLine(t *testing.T) {
 			"push_secret=x"}, 1, "is not a public one"},
 		{[]string{"connector", "try", filepath.Join(dir, "mine.yaml"), "-live", "-address", w.MorrowURL, "-reach", "127.0.0.0/8", "-set",
 			"token=hr_wrong", "-set", "push_secret=x"}, 1, "does not let us in"},
-		{[]string{"connector", "fly", filepath.Join(dir, "mine.yaml")}, 2, "one of list, check, try"},
+		{[]string{"connector", "fly", filepath.Join(dir, "mine.yaml")}, 2, "one of list, new, check, try"},
 		{[]string{"place", "check-address", "Lane 4", "41207", "Alderby", "XW"}, 1, "no address service is joined"},
 		{[]string{"setup", "write"}, 0, "code: till"},
 		{[]string{"setup", "ready", "till-and-store"}, 0, "setup: 1"},

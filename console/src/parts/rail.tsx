@@ -41,6 +41,7 @@ export const settingsStops = [
   ["/settings", "Company"],
   ["/settings/places", "Places"],
   ["/settings/parcels", "Parcels and numbers"],
+  ["/settings/services", "Services"],
   ["/settings/senders", "Senders and carriers"],
   ["/settings/people", "People"],
   ["/settings/security", "Security"],

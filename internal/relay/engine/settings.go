@@ -11,9 +11,11 @@ import (
 	"time"
 
 	"openrelay/internal/core/catalog"
+	"openrelay/internal/core/freight"
 	"openrelay/internal/core/message"
 	"openrelay/internal/core/order"
 	"openrelay/internal/core/stock"
+	"openrelay/internal/store"
 )
 
 // Settings of a connection, kept as JSON with it. The zero value of each is its safe default.
@@ -28,25 +30,25 @@ type Settings struct {
 	PriceList        string            `json:"price_list,omitempty" doc:"Price list whose prices are offered"`
 	TaxName          string            `json:"tax_name,omitempty"`
 	TaxPermille      int64             `json:"tax_permille,omitempty" doc:"Tax rate in thousandths, where the channel tells none"`
-	PricesIncludeTax string            `json:"prices_include_tax,omitempty" doc:"Empty: as the channel says" enum:",yes,no"`
+	PricesIncludeTax string            `json:"prices_include_tax,omitempty" doc:"Empty: as the channel says"                                                                                                                                                                                                                                                                                         enum:",yes,no"`
 	PrepMinutes      int64             `json:"prep_minutes,omitempty" doc:"Preparation time that is told where a channel asks"`
 	LookBackDays     int64             `json:"look_back_days,omitempty" doc:"How far back the first import looks for orders; 0 is 30 days"`
 	Take             []string          `json:"take,omitempty" doc:"Meanings of channel states from which orders are taken; empty: all"`
-	Merge            string            `json:"merge,omitempty" doc:"Empty keeps orders single; per day: those that are done become one summary order a day" enum:",per day"`
+	Merge            string            `json:"merge,omitempty" doc:"Empty keeps orders single; per day: those that are done become one summary order a day"                                                                                                                                                                                                                             enum:",per day"`
 	MergeAt          string            `json:"merge_at,omitempty" doc:"When the day ends for merging, HH:MM on the clocks of the time zone; empty: 00:00"`
-	Carry            string            `json:"carry,omitempty" doc:"How far an order goes without a person; empty: until it is ready to be picked; look: each new order waits for a look" enum:",look"`
+	Carry            string            `json:"carry,omitempty" doc:"How far an order goes without a person; empty: until it is ready to be picked; look: each new order waits for a look"                                                                                                                                                                                               enum:",look"`
 	Keep             []string          `json:"keep,omitempty" doc:"Fields of ours that the other side does not overwrite: ship_to, or a field of items such as item name"`
-	StockIn          string            `json:"stock_in,omitempty" doc:"What becomes of a quantity that the other side tells: empty puts ours back; take in counts it as ours" enum:",take in"`
+	StockIn          string            `json:"stock_in,omitempty" doc:"What becomes of a quantity that the other side tells: empty puts ours back; take in counts it as ours"                                                                                                                                                                                                              enum:",take in"`
 	Locations        map[string]string `json:"locations,omitempty" doc:"The other side's codes of places, and ours for them"`
 	MatchBy          []string          `json:"match_by,omitempty" doc:"What matches a listing without a person: sku, near sku (but for signs), gtin; without it all three"`
-	MatchAbove       int64             `json:"match_above,omitempty" doc:"Rule: suggestions at least this sure, 0 to 100, are applied; 0 leaves all to a person" minimum:"0" maximum:"100"`
+	MatchAbove       int64             `json:"match_above,omitempty" doc:"Rule: suggestions at least this sure, 0 to 100, are applied; 0 leaves all to a person"                                                                                                                                                                                                                                                 minimum:"0" maximum:"100"`
 	Account          string            `json:"difference_account,omitempty" doc:"Name of the account to which differences within the tolerance are booked"`
-	TaxRounding      string            `json:"tax_rounding,omitempty" doc:"How the channel rounds tax, where it tells rates; empty: either is right" enum:",line,order"`
+	TaxRounding      string            `json:"tax_rounding,omitempty" doc:"How the channel rounds tax, where it tells rates; empty: either is right"                                                                                                                                                                                                                                           enum:",line,order"`
 	Payments         map[string]string `json:"payments,omitempty" doc:"The channel's words for methods of payment, and the account that may receive each"`
 	Customer         string            `json:"generic_customer,omitempty" doc:"All orders belong to one customer of this name; empty: buyers are known by their e-mail"`
 	OwnLocation      string            `json:"own_location,omitempty" doc:"Code of the location that stands for what the channel holds for us and ships itself"`
-	Answer           string            `json:"answer,omitempty" doc:"Orders that want an answer: accept takes them without a person, ready after the preparation time; empty: a person answers" enum:",accept"`
-	Services         map[string]string `json:"services,omitempty" doc:"The channel's words for deliveries that buyers were promised, and the service that each stands for: the code of one that a joined carrier sells, or cheapest. Parcels with other words wait for a person"`
+	Answer           string            `json:"answer,omitempty" doc:"Orders that want an answer: accept takes them without a person, ready after the preparation time; empty: a person answers"                                                                                                                                                                                          enum:",accept"`
+	Services         map[string]string `json:"services,omitempty" doc:"The channel's words for deliveries that buyers were promised, and the service that each stands for: the code of one that a joined carrier sells, carrier/code, cheapest, cheapest in 2 days, fastest, or ask. Words that are not here are looked for in the table of services; parcels with none wait for a person"`
 	TellTaken        bool              `json:"tell_taken,omitempty" doc:"Tell the channel that an order was taken in, where it can be told"`
 	Publish          PublishSettings   `json:"publish,omitzero" doc:"How items are listed there"`
 }
@@ -176,11 +178,8 @@ func (s *Settings) checkServices(r *Engine) error {
 	if err != nil || len(known) == 0 {
 		return err
 	}
-	for word, code := range s.Services {
-		if code == Cheapest {
-			continue
-		}
-		if err := r.CheckService(r.Ctx, "services: "+word, code); err != nil {
+	for word, pick := range s.Services {
+		if err := r.CheckPick(r.Ctx, "services: "+word, pick); err != nil {
 			return err
 		}
 	}
@@ -237,8 +236,28 @@ func (s *Settings) LookBack(now time.Time) time.Time {
 	return now.AddDate(0, 0, -int(days))
 }
 
-// Cheapest is the word in settings for the cheapest service that takes a parcel.
-const Cheapest = "cheapest"
+// CheckPick refuses a way of picking a service that names one that no joined carrier sells.
+func (r *Engine) CheckPick(ctx context.Context, what, text string) error {
+	p, err := freight.ParsePick(text)
+	switch {
+	case err != nil:
+		return Refuse("%s: %v", what, err)
+	case p.Service == "":
+		return nil
+	case p.Carrier == "":
+		return r.CheckService(ctx, what, p.Service)
+	}
+	c := r.ByCode(p.Carrier)
+	if c == nil || !SellsLabels(c) {
+		return Refuse("%s: %q is no carrier that is joined", what, p.Carrier)
+	}
+	known, err := r.Store.CarrierServices(ctx)
+	if err != nil ||
+		slices.ContainsFunc(known, func(s store.CarrierService) bool { return s.ConnectionID == c.ID && s.Code == p.Service }) {
+		return err
+	}
+	return Refuse("%s: %s does not sell %q", what, c.Rec().Name, p.Service)
+}
 
 // CheckService refuses a service that no joined carrier sells.
 func (r *Engine) CheckService(ctx context.Context, what, code string) error {

@@ -183,3 +183,24 @@ func (r *Joining) applyRounds(ctx context.Context, want setup.Setup, who string)
 	}
 	return nil
 }
+
+// exportServices adds by which service parcels go to a set-up.
+func (r *Joining) exportServices(ctx context.Context, out *setup.Setup) error {
+	list, err := r.Store.ServiceChoices(ctx)
+	if len(list) > 0 {
+		out.Services = list
+	}
+	return err
+}
+
+// applyServices sets by which service parcels go, as a set-up has it: now that channels and carriers are there.
+func (r *Joining) applyServices(ctx context.Context, want setup.Setup, who string) error {
+	have, err := r.Store.ServiceChoices(ctx)
+	if err != nil || len(want.Services) == 0 || reflect.DeepEqual(have, want.Services) {
+		return err
+	}
+	if err := r.Views.Shipping.PutServices(ctx, want.Services, who); err != nil {
+		return fmt.Errorf("services: %w", err)
+	}
+	return nil
+}

@@ -90,17 +90,11 @@ func (r *Joining) exportGround(ctx context.Context, out *setup.Setup) error {
 				Keeper: r.Code(l.Keeper), Hours: l.Hours, Bins: l.Bins})
 		}
 	}
-	if err := r.exportRounds(ctx, out); err != nil {
-		return err
-	}
-	if err := r.exportSenders(ctx, out); err != nil {
-		return err
-	}
-	if err := r.exportKeeping(ctx, out); err != nil {
-		return err
-	}
-	if err := r.People.ExportPeople(ctx, out); err != nil {
-		return err
+	for _, export := range []func(context.Context, *setup.Setup) error{r.exportRounds, r.exportServices, r.exportSenders, r.exportKeeping,
+		r.People.ExportPeople} {
+		if err := export(ctx, out); err != nil {
+			return err
+		}
 	}
 	profiles, err := r.Store.KeptProfiles(ctx)
 	if err != nil {
@@ -446,6 +440,9 @@ func (r *Joining) ApplySetup(ctx context.Context, want setup.Setup, secrets map[
 				return out, err
 			}
 		}
+	}
+	if err := r.applyServices(ctx, want, who); err != nil {
+		return out, err
 	}
 	given, err := r.People.ApplyPeople(ctx, want, secrets, who) // late: what is made up is shown once, and nothing may fail before that
 	maps.Copy(out.Given, given)

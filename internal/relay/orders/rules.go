@@ -103,7 +103,7 @@ func (r *Orders) checkRule(ctx context.Context, c RuleChange) error {
 				return err
 			}
 		case "service":
-			if err := r.CheckService(ctx, "service", a.Value); err != nil {
+			if err := r.CheckPick(ctx, "service", a.Value); err != nil {
 				return err
 			}
 		case "profile":

@@ -107,30 +107,18 @@ func (r *Shipping) orSay(ctx context.Context, number, what string, cause order.C
 	})
 }
 
-// chosenRate is how a parcel is sent without a person: by the service that a rule chose, or else by the one that the
-// buyer was promised, or, where nothing was, by the cheapest that takes it. What was promised is never replaced.
+// chosenRate is how a parcel is sent without a person. What was promised is never replaced.
 func (r *Shipping) chosenRate(ctx context.Context, parcel string, o *order.Order) (Rate, error) {
 	if err := r.samePromise(ctx, parcel, o); err != nil {
 		return Rate{}, err
 	}
-	want, by := o.Ours.Decided.Service, "the rule wants"
-	if word := o.Record.RequestedService; want == "" && word != "" {
-		by = fmt.Sprintf("the buyer was promised “%s”, which is", word)
-		var set map[string]string
-		if c := r.ByID(o.ConnectionID); c != nil {
-			set = c.Settings().Services
-		}
-		if want = set[word]; want == "" {
-			known, err := r.Store.CarrierServices(ctx)
-			if err != nil {
-				return Rate{}, err
-			}
-			if !slices.ContainsFunc(known, func(s store.CarrierService) bool { return s.Code == word }) {
-				return Rate{}, &engine.Refused{Text: fmt.Sprintf("the buyer was promised “%s”; which service that is, is not decided",
-					word), Conflict: true}
-			}
-			want = word
-		}
+	p, err := r.storedParcel(ctx, parcel)
+	if err != nil {
+		return Rate{}, err
+	}
+	pick, by, err := r.pickFor(ctx, &p, o)
+	if err != nil {
+		return Rate{}, err
 	}
 	rates, err := r.Rates(ctx, parcel)
 	if err != nil {
@@ -138,17 +126,16 @@ func (r *Shipping) chosenRate(ctx context.Context, parcel string, o *order.Order
 	}
 	var refused []string
 	for _, x := range rates {
-		fits := want == "" || want == engine.Cheapest || x.Service == want
-		if fits && x.Refused == "" {
-			return x, nil
-		}
-		if fits {
+		if x.Refused != "" && (pick.Service == "" || x.Service == pick.Service) {
 			refused = append(refused, x.CarrierName+": "+x.Refused)
 		}
 	}
+	if at := pick.Of(offersOf(rates), r.handover()); at >= 0 {
+		return rates[at], nil
+	}
 	why := "no carrier takes parcel " + parcel
-	if want != "" && want != engine.Cheapest {
-		why = fmt.Sprintf("%s %s, and no carrier takes parcel %s by it", by, want, parcel)
+	if by != "" && (pick.Service != "" || pick.Days > 0) {
+		why = fmt.Sprintf("%s %s, and no carrier takes parcel %s by it", by, pick, parcel)
 	}
 	if len(refused) > 0 {
 		why += " (" + strings.Join(refused, "; ") + ")"

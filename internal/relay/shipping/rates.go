@@ -11,7 +11,9 @@ import (
 	"openrelay/internal/core/freight"
 	"openrelay/internal/core/message"
 	"openrelay/internal/core/money"
+	"openrelay/internal/core/order"
 	"openrelay/internal/relay/engine"
+	"openrelay/internal/store"
 )
 
 func price(minor int64, currency string) string {
@@ -31,6 +33,7 @@ type Rate struct {
 	Estimated   bool           `json:"estimated" doc:"The carrier did not answer; the price is our own sum"`
 	Agrees      bool           `json:"agrees" doc:"Our own sum is the same"`
 	Terms       []freight.Term `json:"terms,omitempty" doc:"Our own sum, term by term"`
+	Best        []string       `json:"best" doc:"Why it stands out: cheapest, fastest, or decided: by rule, by the channel's words or by the table of services" enum:"cheapest,fastest,decided"`
 }
 
 // Rates asks every carrier for its prices, at the same time, and adds our own sums. Cheapest first.
@@ -69,13 +72,55 @@ func (r *Shipping) Rates(ctx context.Context, parcel string) ([]Rate, error) {
 		}
 		return cmp.Or(cmp.Compare(a.Price, b.Price), cmp.Compare(a.Carrier, b.Carrier), cmp.Compare(a.Service, b.Service))
 	})
+	r.markBest(ctx, out, &s, o)
 	return out, nil
 }
 
+// markBest says which of the services stand out, and which would be taken without a person.
+func (r *Shipping) markBest(ctx context.Context, list []Rate, p *store.Parcel, o *order.Order) {
+	offers := offersOf(list)
+	for i := range list {
+		list[i].Best = []string{}
+	}
+	mark := func(pick freight.Pick, as string) {
+		if at := pick.Of(offers, r.handover()); at >= 0 {
+			list[at].Best = append(list[at].Best, as)
+		}
+	}
+	mark(freight.Pick{Way: freight.Cheapest}, freight.Cheapest)
+	mark(freight.Pick{Way: freight.Fastest}, freight.Fastest)
+	if pick, by, err := r.pickFor(ctx, p, o); err == nil && by != "" {
+		mark(pick, "decided")
+	}
+}
+
+// handover is the day on which a parcel that is packed now leaves.
+func (r *Shipping) handover() time.Time {
+	day, _ := time.Parse(time.DateOnly, r.Today()) // it is written so
+	return day
+}
+
+func offersOf(list []Rate) []freight.Offer {
+	out := make([]freight.Offer, len(list))
+	for i, x := range list {
+		out[i] = freight.Offer{Carrier: x.Carrier, Service: x.Service, Price: x.Price, Arrives: x.Arrives, Refused: x.Refused}
+	}
+	return out
+}
+
+// rateWait is how long a carrier's prices are waited for: one that hangs delays nobody, and its published tariff stands in.
+const rateWait = 1200 * time.Millisecond
+
 func (r *Shipping) ratesOf(ctx context.Context, c *engine.Conn, p message.Parcel) []Rate {
-	tariff, tariffErr := r.tariff(ctx, c)
-	asked := freight.Parcel{To: p.To, WeightG: p.WeightG, LengthMM: p.LengthMM, WidthMM: p.WidthMM, HeightMM: p.HeightMM}
+	ctx, cancel := context.WithTimeout(ctx, rateWait)
+	defer cancel()
+	var tariff *freight.Tariff
+	var tariffErr error
+	read := make(chan struct{})
+	go func() { defer close(read); tariff, tariffErr = r.tariff(ctx, c) }()
 	answers, err := c.Line().Ask(ctx, "rates", p)
+	<-read
+	asked := freight.Parcel{To: p.To, WeightG: p.WeightG, LengthMM: p.LengthMM, WidthMM: p.WidthMM, HeightMM: p.HeightMM}
 	var out []Rate
 	if err != nil {
 		r.Log.Warn("no rates", "carrier", c.Rec().Code, "error", err)
@@ -104,11 +149,21 @@ func (r *Shipping) ratesOf(ctx context.Context, c *engine.Conn, p message.Parcel
 	return out
 }
 
-// tariff fetches a carrier's published tariff, at most every ten minutes.
+// tariff fetches a carrier's published tariff, at most every ten minutes. Where it cannot be fetched, the last one stands, also after
+// a new start.
 func (r *Shipping) tariff(ctx context.Context, c *engine.Conn) (*freight.Tariff, error) {
+	if c.Line().Def.Calls["tariff"] == nil {
+		return nil, errNoTariff
+	}
 	r.tariffMu.Lock()
-	have, ok := r.tariffs[c.Rec().ID]
+	have, ok := r.tariffs[c.ID]
 	r.tariffMu.Unlock()
+	if !ok {
+		kept, at, err := r.Store.Tariff(ctx, c.ID)
+		if err == nil {
+			have, ok = r.rememberTariff(c, kept, at), true
+		}
+	}
 	if ok && r.Clock().Sub(have.at) < 10*time.Minute {
 		return have.tariff, nil
 	}
@@ -120,10 +175,16 @@ func (r *Shipping) tariff(ctx context.Context, c *engine.Conn) (*freight.Tariff,
 		return nil, fmt.Errorf("tariff of %s: %w", c.Rec().Name, err)
 	}
 	t := list[0].(*freight.Tariff)
+	r.rememberTariff(c, t, r.Clock())
+	err = r.Store.Write(context.WithoutCancel(ctx), func(tx *store.Tx) error { return tx.PutTariff(c.ID, t, r.Clock()) })
+	return t, err
+}
+
+func (r *Shipping) rememberTariff(c *engine.Conn, t *freight.Tariff, at time.Time) tariffAt {
 	r.tariffMu.Lock()
-	r.tariffs[c.Rec().ID] = tariffAt{t, r.Clock()}
-	r.tariffMu.Unlock()
-	return t, nil
+	defer r.tariffMu.Unlock()
+	r.tariffs[c.ID] = tariffAt{t, at}
+	return r.tariffs[c.ID]
 }
 
 // Test asks the other side who we are there.

@@ -27,6 +27,7 @@ type Shipping struct {
 func New(e *engine.Engine, x *exchange.Exchange, inv *inventory.Inventory, o *orders.Orders) *Shipping {
 	r := &Shipping{Engine: e, Exchange: x, Inventory: inv, Orders: o, tariffs: map[int64]tariffAt{}}
 	e.AddSettingKind(engine.SettingKind{Kind: RoundRuleKind, Read: r.readRoundRule, Write: r.writeRoundRule, Unmake: r.DropRoundRule})
+	e.AddSettingKind(engine.SettingKind{Kind: ServiceTableKind, Read: r.readServiceTable, Write: r.writeServiceTable})
 	return r
 }
 

@@ -4,6 +4,7 @@ package trial
 
 import (
 	"bytes"
+	"context"
 	"database/sql"
 	"encoding/json"
 	"fmt"
@@ -310,6 +311,42 @@ func (k *Kit) JoinAsked() {
 	k.Join("asked", asked.Replace(stallDefinition), nil, message.OrdersIn, message.ListingsIn, message.DispatchOut)
 }
 
+// JoinTariff joins a carrier like the carter that publishes its tariff, too.
+func (k *Kit) JoinTariff(code string) {
+	k.t.Helper()
+	const tariff = `  tariff:
+    request: { method: GET, path: /tariff }
+    map:
+      currency: body.currency
+      services:
+        each: body.services
+        as: part
+        map:
+          code: part.code
+          name: part.name
+          max_g: part.max_g
+          max_mm: part.max_mm
+          zones:
+            each: part.zones
+            as: line
+            map:
+              name: line.name
+              countries: line.countries
+              days: line.days
+              steps: { each: line.steps, as: step, map: { up_to_g: step.up_to_g, price: step.price } }
+  rates:
+`
+	_, err := k.ApplySetup(
+		k.t.Context(),
+		setup.Setup{Version: 1, Connectors: []string{strings.Replace(Carter(code), "  rates:\n", tariff, 1)},
+			Connections: []setup.Connection{{Code: code, Connector: code, Name: strings.ToUpper(code[:1]) + code[1:],
+				Address: "http://" + code + ".test"}}},
+		map[string]map[string]string{code: {"key": code + "-key"}},
+		"test",
+	)
+	require.NoError(k.t, err)
+}
+
 // JoinBooth joins a channel that is read. Its orders, listings and customers are what Has says.
 func (k *Kit) JoinBooth(settings map[string]any) {
 	k.t.Helper()
@@ -375,6 +412,22 @@ func (k *Kit) Now() time.Time {
 
 func (k *Kit) Later(d time.Duration) { k.mu.Lock(); k.clock = k.clock.Add(d); k.mu.Unlock() }
 
+// answered is what a test says, or nothing once nobody waits for it any more.
+func answered(ctx context.Context, f func(Call) (int, any), c Call) (int, any) {
+	type said struct {
+		status int
+		body   any
+	}
+	done := make(chan said, 1)
+	go func() { status, body := f(c); done <- said{status, body} }()
+	select {
+	case s := <-done:
+		return s.status, s.body
+	case <-ctx.Done():
+		return 0, nil
+	}
+}
+
 // RoundTrip is the outside: what no test says otherwise is answered kindly.
 func (k *Kit) RoundTrip(req *http.Request) (*http.Response, error) {
 	c := Call{Host: strings.TrimSuffix(req.URL.Host, ".test"), Method: req.Method, Path: req.URL.Path, Query: req.URL.Query(),
@@ -401,7 +454,7 @@ func (k *Kit) RoundTrip(req *http.Request) (*http.Response, error) {
 	status, body := 200, any(map[string]any{})
 	switch {
 	case f != nil:
-		status, body = f(c)
+		status, body = answered(req.Context(), f, c)
 	case c.Path == "/who":
 		body = map[string]any{"name": c.Host, "number": "No-" + c.Host, "country": "XW"}
 	case c.Path == "/prices":

@@ -330,8 +330,8 @@ describe("a parcel", () => {
     const p = { ...packed(), contents: [{ sku: "JAR", gtin: "2007100012344", name: "A jar", quantity: 2 }] };
     const asked = show(p, {
       "parcels/S10001/rates": [
-        { carrier: "plover", service: "PL", price: 0, currency: "EUR", refused: "too long" },
-        { carrier: "plover", service: "PP", price: 500, currency: "EUR" },
+        { carrier: "plover", service: "PL", price: 0, currency: "EUR", refused: "too long", best: [] },
+        { carrier: "plover", service: "PP", price: 500, currency: "EUR", best: ["cheapest"] },
       ],
       "named-carriers": [{ code: "ferry", name: "Greywick Ferry" }],
       "POST parcels/S10001/take-out": p,

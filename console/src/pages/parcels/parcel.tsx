@@ -370,7 +370,7 @@ function Rates({ s, rates: q, ship }: { s: View; rates: ReturnType<typeof useRat
                   <span className={i === 0 ? "font-medium" : ""}>{r.service_name || r.carrier_name}</span>
                   <div className="text-[12px] text-quiet">
                     {r.carrier_name}
-                    {s.decided_service === r.service && " · by rule"}
+                    {r.best.length > 0 && <strong> · {r.best.map((b) => (b === "decided" ? "as decided" : b)).join(", ")}</strong>}
                   </div>
                 </td>
                 <td className="r">{r.refused ? "" : <Money minor={r.price} currency={r.currency} />}</td>

@@ -136,7 +136,7 @@ function Services({ s, put }: Part) {
   return (
     <Words
       label="Deliveries that buyers were promised"
-      help="One a line: the channel's word = the code of a carrier's service, or cheapest. Parcels with other words wait for a person."
+      help="One a line: the channel's word = a carrier's service, cheapest, cheapest in 2 days, fastest or ask. Others: Settings, Services."
       placeholder="standard = cheapest"
       words={s.services}
       onChange={(services) => put({ services })}
