@@ -43,6 +43,7 @@ func (a *API) papers(g chi.Router) {
 	g.Get("/api/v1/labels.pdf", only(person.Ship, a.labelsPDF))
 	g.Get("/api/v1/parcels/{number}/packing-slip.pdf", only(person.Ship, a.packingSlipPDF))
 	g.Get("/api/v1/parcels/{number}/label.pdf", only(person.Ship, a.labelPDF))
+	g.Get("/api/v1/parcels/{number}/carrier-label", only(person.Ship, a.carrierLabel))
 	g.Get("/api/v1/manifests/{id}/manifest.pdf", only(person.Ship|person.KeepBooks, a.manifestPDF))
 }
 
@@ -284,6 +285,41 @@ func (a *API) pickListsPDF(w http.ResponseWriter, r *http.Request) {
 
 func (a *API) labelPDF(w http.ResponseWriter, r *http.Request) {
 	a.labels(w, r, []string{chi.URLParam(r, "number")})
+}
+
+// carrierLabel hands out a label as its carrier made it, unchanged: a document, or what a printer of its language prints.
+func (a *API) carrierLabel(w http.ResponseWriter, r *http.Request) {
+	v, err := a.relay.CartonOf(r.Context(), chi.URLParam(r, "number"))
+	if err != nil {
+		a.deny(w, wrapNumber("parcel", chi.URLParam(r, "number"), err))
+		return
+	}
+	l, err := v.LabelData()
+	if err != nil {
+		a.deny(w, err)
+		return
+	}
+	document, form, made, err := l.MadeBy()
+	switch {
+	case err != nil:
+		a.deny(w, engine.Refuse("%v; the label can be drawn here instead", err))
+		return
+	case !made:
+		a.deny(w, &engine.Refused{Text: v.CarrierName + " makes no label of its own; it is drawn here", Conflict: true})
+		return
+	}
+	name := "label-" + l.Tracking + "." + form
+	if err := a.looked(r.Context(), "paper", name); err != nil {
+		a.deny(w, err)
+		return
+	}
+	kind := map[string]string{"pdf": "application/pdf", "png": "image/png"}[form]
+	if kind == "" {
+		kind = "application/octet-stream"
+	}
+	w.Header().Set("Content-Type", kind)
+	w.Header().Set("Content-Disposition", fmt.Sprintf("attachment; filename=%q", name))
+	w.Write(document)
 }
 
 // labelsPDF draws the labels of several parcels.

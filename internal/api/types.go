@@ -150,6 +150,9 @@ func (a *API) parcelView(ctx context.Context, v views.ParcelView) wire.ParcelVie
 	out := wire.ParcelView{Parcel: a.parcel(ctx, v.Parcel), Contents: contentsOf(v), ShipTo: v.Order.ShipTo,
 		Wish: v.Order.Record.RequestedService, Stage: string(v.Order.Stage()), Gift: v.Order.Record.GiftNote,
 		Served: v.Order.Ours.Decided.Service, Inside: []wire.ParcelInside{}}
+	if l, err := v.LabelData(); err == nil && l.Document != "" {
+		out.LabelForm = l.DocumentForm
+	}
 	for _, x := range v.Inside {
 		out.Inside = append(out.Inside, wire.ParcelInside{Number: x.Number, OrderNumber: x.OrderNumber, Contents: contentsOf(x)})
 	}

@@ -366,7 +366,7 @@ func TestEveryCommandExplainsItself(t *testing.T) {
 		return out.String() + errs.String()
 	}
 	page := says(0, "help")
-	require.Less(t, strings.Count(page, "\n"), 76, "all commands are one page")
+	require.Less(t, strings.Count(page, "\n"), 78, "all commands are one page")
 	explains := func(c command, words ...string) {
 		text := says(0, append(words, "-h")...)
 		require.Contains(t, text, "Usage: openrelay "+strings.Join(words, " "))

@@ -107,8 +107,8 @@ func sayHowToCome(out io.Writer, w *demo.World) {
                 sign in with the password %s as
 %s
 %s
-  All are joined but Nosh Lane, which is for you: Connections, Join a system, Nosh Lane. The relay gives you a key
-  and an address for the portal; put them in at %s/menu.
+  All are joined but Ironway, a second carrier, and Nosh Lane, which is for you: Connections, Join a system. For Nosh Lane
+  the relay gives you a key and an address; put them in at %s/menu.
 
   On the command line:
     export OPENRELAY_SERVER=%s OPENRELAY_TOKEN=%s
@@ -138,6 +138,7 @@ func outside(o *demo.Outside) string {
 		{"Marketplace", o.BrambleURL, "Bramble Row", keys(demo.BrambleAccess, "key", "secret")},
 		{"Till", o.CounterpaneURL, "Counterpane", keys(demo.CounterpaneAccess, "user", "password", "shop")},
 		{"Portal", o.NoshURL, "Nosh Lane", keys(demo.NoshAccess, "key")},
+		{"Carrier", o.IronwayURL, "Ironway", keys(demo.IronwayAccess, "user", "password")},
 		{"Addresses", o.PostbookURL, "Postbook", keys(demo.PostbookAccess, "token", "contract", "desk")},
 	} {
 		fmt.Fprintf(&b, "  %-13s %s/control   %s\n                  %s\n", s.side, s.url, s.name, s.access)

@@ -289,19 +289,28 @@ func (opt *shipOptions) run(ctx context.Context, c *client.Client, p *printer, a
 
 type labelOptions struct {
 	size, out string
+	carriers  bool
 }
 
 func labelCommand() command {
 	opt := &labelOptions{}
-	return noun("label", "PARCEL", "Save a label as PDF", 1, 1, opt.flags, opt.run)
+	return noun("label", "PARCEL", "Save a label as PDF, or as its carrier made it", 1, 1, opt.flags, opt.run)
 }
 
 func (opt *labelOptions) flags(f *flag.FlagSet) {
 	f.StringVar(&opt.size, "size", "label", "label (100×150 mm) or a4")
 	f.StringVar(&opt.out, "o", "", "`file` to write; without it label-PARCEL.pdf")
+	f.BoolVar(&opt.carriers, "as-made", false, "as its carrier made it, unchanged: for a printer of its language")
 }
 
 func (opt *labelOptions) run(ctx context.Context, c *client.Client, p *printer, a []string) error {
+	if opt.carriers {
+		v, err := c.Parcel(ctx, a[0])
+		if err != nil {
+			return err
+		}
+		return savePDF(ctx, c, p, "/parcels/"+url.PathEscape(a[0])+"/carrier-label", opt.out, "label-"+a[0]+"."+or(v.LabelForm, "bin"))
+	}
 	return savePDF(ctx, c, p, "/parcels/"+url.PathEscape(a[0])+"/label.pdf?size="+url.QueryEscape(opt.size), opt.out,
 		"label-"+a[0]+".pdf")
 }

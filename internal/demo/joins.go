@@ -195,6 +195,12 @@ func (w *World) JoinTill(ctx context.Context, how Joining) (wire.ImportView, err
 	return w.joinBy(ctx, "counterpane", "till", "Mill Lane till", w.CounterpaneURL, CounterpaneAccess, how)
 }
 
+// JoinIronway joins the second carrier by name and password.
+func (w *World) JoinIronway(ctx context.Context) error {
+	_, err := w.joinBy(ctx, "ironway", "ironway", "Ironway", w.IronwayURL, IronwayAccess, Joining{})
+	return err
+}
+
 // JoinNosh joins the ordering portal by its kitchen key.
 func (w *World) JoinNosh(ctx context.Context, how Joining) (wire.ImportView, error) {
 	im, err := w.joinBy(ctx, "nosh-lane", "nosh", "Nosh Lane", w.NoshURL, NoshAccess, how)

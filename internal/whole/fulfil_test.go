@@ -327,8 +327,16 @@ func TestWhatIsOfferedIsSeenAgain(t *testing.T) {
 // tariff that it publishes. Two programs that share no code say the same.
 func TestOurSumAgreesWithTheCarrier(t *testing.T) {
 	w := openWorld(t, false)
+	require.NoError(t, w.JoinIronway(t.Context()))
+	for _, carrier := range []string{"plover", "ironway"} {
+		sumsAgree(t, w, carrier)
+	}
+}
+
+func sumsAgree(t *testing.T, w *demo.World, carrier string) {
+	t.Helper()
 	rng := rand.New(rand.NewPCG(12, 34))
-	tariff, err := w.Relay.Ask(t.Context(), "plover", "tariff", nil)
+	tariff, err := w.Relay.Ask(t.Context(), carrier, "tariff", nil)
 	require.NoError(t, err)
 	own := tariff[0].(*freight.Tariff)
 	priced, refused := 0, 0
@@ -337,7 +345,7 @@ func TestOurSumAgreesWithTheCarrier(t *testing.T) {
 			Postcode: []string{"41207", "42001", "60277", "97310", "99051", "208114"}[rng.IntN(6)]},
 			WeightG: rng.Int64N(24000), LengthMM: 1 + rng.Int64N(1300), WidthMM: 1 + rng.Int64N(500), HeightMM: 1 + rng.Int64N(400),
 			Handover: "2026-11-20"}
-		offers, err := w.Relay.Ask(t.Context(), "plover", "rates", p)
+		offers, err := w.Relay.Ask(t.Context(), carrier, "rates", p)
 		require.NoError(t, err)
 		for _, x := range offers {
 			r := x.(*message.Rate)
@@ -355,8 +363,8 @@ func TestOurSumAgreesWithTheCarrier(t *testing.T) {
 			require.Equal(t, r.Arrives, freight.Arrival(day, q.Days).Format(time.DateOnly))
 		}
 	}
-	require.Greater(t, priced, 50)
-	require.Greater(t, refused, 50)
+	require.Greater(t, priced, 20, carrier)
+	require.Greater(t, refused, 20, carrier)
 }
 
 // TestTheStoryIsTheSameEveryTime opens the demo twice and compares what it tells.

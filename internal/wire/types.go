@@ -319,13 +319,14 @@ type ParcelContent struct {
 // ParcelView is a parcel with what lies in it and where it goes.
 type ParcelView struct {
 	Parcel
-	Contents []ParcelContent `json:"contents"`
-	ShipTo   place.Address   `json:"ship_to"`
-	Wish     string          `json:"requested_service,omitempty"`
-	Stage    string          `json:"stage"`
-	Gift     string          `json:"gift_note,omitempty"`
-	Served   string          `json:"decided_service,omitempty" doc:"The service that a rule chose"`
-	Inside   []ParcelInside  `json:"inside" doc:"What of other orders travels in its carton"`
+	Contents  []ParcelContent `json:"contents"`
+	ShipTo    place.Address   `json:"ship_to"`
+	Wish      string          `json:"requested_service,omitempty"`
+	Stage     string          `json:"stage"`
+	Gift      string          `json:"gift_note,omitempty"`
+	Served    string          `json:"decided_service,omitempty" doc:"The service that a rule chose"`
+	Inside    []ParcelInside  `json:"inside" doc:"What of other orders travels in its carton"`
+	LabelForm string          `json:"label_form,omitempty" doc:"Form of the label that the carrier made, such as zpl; empty: it is drawn here"`
 }
 
 // ParcelInside is what of an order travels in the carton of another's parcel.

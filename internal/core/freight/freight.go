@@ -44,6 +44,8 @@ type Tariff struct {
 	FuelPermille   int64     `json:"fuel_permille"`
 	RemotePrefixes []string  `json:"remote_prefixes"`
 	RemotePrice    int64     `json:"remote_price"`
+	OversizeMM     int64     `json:"oversize_mm,omitempty" doc:"A longest side above this costs more; 0: none does"`
+	OversizePrice  int64     `json:"oversize_price,omitempty"`
 	Services       []Service `json:"services"`
 }
 
@@ -115,6 +117,9 @@ func (t *Tariff) quote(s *Service, p Parcel) Quote {
 				}
 				if t.RemotePrice > 0 && hasPrefix(p.To.Postcode, t.RemotePrefixes) {
 					q.add("Remote place", t.RemotePrice)
+				}
+				if t.OversizeMM > 0 && max(p.LengthMM, p.WidthMM, p.HeightMM) > t.OversizeMM {
+					q.add(fmt.Sprintf("Longer than %d mm", t.OversizeMM), t.OversizePrice)
 				}
 				return q
 			}

@@ -79,3 +79,17 @@ func TestArrivalSkipsSundays(t *testing.T) {
 		require.Equal(t, want, Arrival(friday, days).Format(time.DateOnly), days)
 	}
 }
+
+// TestOversize costs more above a longest side, whatever the weight.
+func TestOversize(t *testing.T) {
+	long := tariff()
+	long.OversizeMM, long.OversizePrice = 1000, 690
+	quote := func(mm int64) Quote {
+		return long.Quote("PP",
+			Parcel{To: place.Address{Country: "XW", Postcode: "41360"}, WeightG: 500, LengthMM: mm, WidthMM: 50, HeightMM: 50})
+	}
+	require.EqualValues(t, 447, quote(1000).Price)
+	require.EqualValues(t, 447+690, quote(1001).Price)
+	require.Equal(t, "Longer than 1000 mm", quote(1001).Terms[2].Text)
+	require.NotEmpty(t, quote(1201).Refused)
+}

@@ -7,6 +7,8 @@
 package message
 
 import (
+	"bytes"
+	"encoding/base64"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -580,6 +582,28 @@ type Label struct {
 	Zone       string `json:"zone,omitempty"`
 	Routing    string `json:"routing,omitempty" doc:"The carrier's sorting code, printed large"`
 	PrintLines string `json:"print_lines,omitempty" doc:"Further text the carrier wants on the label"`
+
+	Document     string `json:"document,omitempty" doc:"The label as the carrier made it, base64; empty: it is drawn here"`
+	DocumentForm string `json:"document_form,omitempty" doc:"Form of the document: pdf, png, or a printer's language such as zpl" enum:",pdf,png,zpl,epl"`
+}
+
+// MadeBy is the document that the carrier made of the label; ok is false where it made none.
+func (l *Label) MadeBy() (document []byte, form string, ok bool, err error) {
+	if l.Document == "" {
+		return nil, "", false, nil
+	}
+	document, err = base64.StdEncoding.DecodeString(l.Document)
+	switch {
+	case err != nil:
+		return nil, "", true, fmt.Errorf("the document of label %s is no base64", l.ID)
+	case !slices.Contains([]string{"pdf", "png", "zpl", "epl"}, l.DocumentForm):
+		return nil, "", true, fmt.Errorf("the document of label %s is in the form %q; pdf, png, zpl and epl are known", l.ID,
+			l.DocumentForm)
+	case l.DocumentForm == "pdf" && !bytes.HasPrefix(document, []byte("%PDF-")),
+		l.DocumentForm == "png" && !bytes.HasPrefix(document, []byte("\x89PNG")):
+		return nil, "", true, fmt.Errorf("the document of label %s is no %s", l.ID, l.DocumentForm)
+	}
+	return document, l.DocumentForm, true, nil
 }
 
 // Handover closes a carrier's day.

@@ -1,6 +1,7 @@
 package message
 
 import (
+	"encoding/base64"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -27,4 +28,28 @@ func TestCheckNamesTheField(t *testing.T) {
 		change(o)
 		require.ErrorContains(t, o.Check(), want)
 	}
+}
+
+// TestALabelAsItsCarrierMadeIt goes through unchanged; one that is not what it says is told.
+func TestALabelAsItsCarrierMadeIt(t *testing.T) {
+	text := func(s string) string { return base64.StdEncoding.EncodeToString([]byte(s)) }
+	document, form, made, err := (&Label{Document: text("^XA^FDMaren^FS^XZ"), DocumentForm: "zpl"}).MadeBy()
+	require.NoError(t, err)
+	require.True(t, made)
+	require.Equal(t, "^XA^FDMaren^FS^XZ zpl", string(document)+" "+form)
+	_, _, made, err = (&Label{}).MadeBy()
+	require.NoError(t, err)
+	require.False(t, made)
+	for says, l := range map[string]Label{
+		"is no base64":                       {ID: "L1", Document: "^XA", DocumentForm: "zpl"},
+		`in the form "doc"`:                  {ID: "L1", Document: text("x"), DocumentForm: "doc"},
+		"the document of label L1 is no pdf": {ID: "L1", Document: text("<html>"), DocumentForm: "pdf"},
+		"is no png":                          {ID: "L1", Document: text("GIF89a"), DocumentForm: "png"},
+	} {
+		_, _, _, err := l.MadeBy()
+		require.ErrorContains(t, err, says)
+	}
+	_, form, _, err = (&Label{Document: text("%PDF-1.7"), DocumentForm: "pdf"}).MadeBy()
+	require.NoError(t, err)
+	require.Equal(t, "pdf", form)
 }

@@ -70,7 +70,7 @@ func main() {
 	file := flag.String("out", "build/bench.json", "where the figures go")
 	large := flag.Bool("large", false, "measure what needs a large file, and nothing else")
 	only := flag.String("only", "",
-		"measure only this: boards, intake, live, goods, orders, packers, walking, language, file; finding, keeping make a large file")
+		"only this: boards, intake, live, goods, orders, packers, walking, language, freight; finding, keeping, file make large files")
 	flag.Parse()
 	most := 13 * time.Minute
 	if *large {
@@ -130,6 +130,7 @@ func (b *bench) part(only string, large bool) (func(binary string) error, error)
 		"packers":  served(plain(b.packers), plain(b.typedNumbers)),
 		"walking":  func(string) error { return b.walking() },
 		"language": func(string) error { return errors.Join(b.begin(), b.language(), b.mapping(), b.files()) },
+		"freight":  func(string) error { return b.freight() },
 		"cartons":  func(string) error { return b.cartons() },
 		"file":     func(string) error { return errors.Join(b.begin(), b.largeFile(b.of(2<<30, 9<<20))) },
 		"thinning": func(string) error { return errors.Join(b.begin(), b.thinning(1_000_000)) },
@@ -173,6 +174,7 @@ func (b *bench) run(binary string) error {
 		func() error { return b.idle(binary) },
 		b.goods,
 		b.cartons,
+		b.freight,
 		b.walking,
 		b.packers,
 		b.typedNumbers,

@@ -519,6 +519,11 @@ function Sent({ s }: { s: View }) {
             <a className={`${link} border-rule bg-sheet hover:border-ink`} href={`${label}?size=a4`} target="_blank" rel="noreferrer">
               Label on A4
             </a>
+            {s.label_form && (
+              <a className={`${link} border-rule bg-sheet hover:border-ink`} href={`/api/v1/parcels/${s.number}/carrier-label`}>
+                {`The carrier's own label (${s.label_form.toUpperCase()})`}
+              </a>
+            )}
             <a
               className={`${link} border-rule bg-sheet hover:border-ink`}
               href={`/api/v1/manifests/${s.manifest_id}/manifest.pdf`}

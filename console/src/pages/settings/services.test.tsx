@@ -1,7 +1,7 @@
 import { fireEvent, screen, waitFor, within } from "@testing-library/react";
 import userEvent from "@testing-library/user-event";
 import { describe, expect, it } from "vitest";
-import { changes, onACleanPage, open, refused, said, service } from "../../testing/service";
+import { changes, onACleanPage, open, refused, said, service, type Asked } from "../../testing/service";
 import Services, { says } from "./services";
 
 const sold = [
@@ -56,7 +56,7 @@ describe("the table of services", () => {
     let now = rows;
     const asked = service({
       services: () => ({ rows: now, sold, open: [] }),
-      "PUT services": (a) => {
+      "PUT services": (a: Asked) => {
         now = (a.body as { rows: typeof rows }).rows;
         return { rows: now, sold, open: [] };
       },
