@@ -294,21 +294,19 @@ func (a *API) carrierLabel(w http.ResponseWriter, r *http.Request) {
 		a.deny(w, wrapNumber("parcel", chi.URLParam(r, "number"), err))
 		return
 	}
-	l, err := v.LabelData()
-	if err != nil {
-		a.deny(w, err)
-		return
-	}
-	document, form, made, err := l.MadeBy()
+	document, form, made, err := a.relay.LabelDocument(r.Context(), v.Number)
 	switch {
-	case err != nil:
+	case err != nil && made:
 		a.deny(w, engine.Refuse("%v; the label can be drawn here instead", err))
+		return
+	case err != nil:
+		a.deny(w, err)
 		return
 	case !made:
 		a.deny(w, &engine.Refused{Text: v.CarrierName + " makes no label of its own; it is drawn here", Conflict: true})
 		return
 	}
-	name := "label-" + l.Tracking + "." + form
+	name := "label-" + v.Tracking + "." + form
 	if err := a.looked(r.Context(), "paper", name); err != nil {
 		a.deny(w, err)
 		return

@@ -150,8 +150,11 @@ func (a *API) parcelView(ctx context.Context, v views.ParcelView) wire.ParcelVie
 	out := wire.ParcelView{Parcel: a.parcel(ctx, v.Parcel), Contents: contentsOf(v), ShipTo: v.Order.ShipTo,
 		Wish: v.Order.Record.RequestedService, Stage: string(v.Order.Stage()), Gift: v.Order.Record.GiftNote,
 		Served: v.Order.Ours.Decided.Service, Inside: []wire.ParcelInside{}}
-	if l, err := v.LabelData(); err == nil && l.Document != "" {
+	if l, err := v.LabelData(); err == nil {
 		out.LabelForm = l.DocumentForm
+		if c := a.relay.ByID(v.CarrierID); l.Document == "" && c != nil && c.Line().Def.Calls["document"] != nil {
+			out.LabelForm = "document" // it is asked for when it is wanted
+		}
 	}
 	for _, x := range v.Inside {
 		out.Inside = append(out.Inside, wire.ParcelInside{Number: x.Number, OrderNumber: x.OrderNumber, Contents: contentsOf(x)})

@@ -107,8 +107,8 @@ func sayHowToCome(out io.Writer, w *demo.World) {
                 sign in with the password %s as
 %s
 %s
-  All are joined but Ironway, a second carrier, and Nosh Lane, which is for you: Connections, Join a system. For Nosh Lane
-  the relay gives you a key and an address; put them in at %s/menu.
+  All are joined but Ironway and Swift Heron, two carriers, and Nosh Lane, which is for you: Connections, Join a system.
+  For Nosh Lane the relay gives you a key and an address; put them in at %s/menu.
 
   On the command line:
     export OPENRELAY_SERVER=%s OPENRELAY_TOKEN=%s
@@ -139,6 +139,7 @@ func outside(o *demo.Outside) string {
 		{"Till", o.CounterpaneURL, "Counterpane", keys(demo.CounterpaneAccess, "user", "password", "shop")},
 		{"Portal", o.NoshURL, "Nosh Lane", keys(demo.NoshAccess, "key")},
 		{"Carrier", o.IronwayURL, "Ironway", keys(demo.IronwayAccess, "user", "password")},
+		{"Carrier", o.HeronURL, "Swift Heron", keys(demo.HeronAccess, "client", "secret", "push_secret")},
 		{"Addresses", o.PostbookURL, "Postbook", keys(demo.PostbookAccess, "token", "contract", "desk")},
 	} {
 		fmt.Fprintf(&b, "  %-13s %s/control   %s\n                  %s\n", s.side, s.url, s.name, s.access)

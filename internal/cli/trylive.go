@@ -53,6 +53,9 @@ func tryLive(ctx context.Context, e *Env, p *printer, line *connector.Line, kind
 			out.Calls = append(out.Calls, tryCall(ctx, line, name))
 		}
 	}
+	if kind == "" && line.Def.Calls["document"] != nil {
+		out.Calls = append(out.Calls, &livePart{Name: "document", Note: "is asked for a label that was bought; nothing is bought here"})
+	}
 	if err := p.show(out, func(row func(...any)) { liveTable(out, kind != "", row) }); err != nil {
 		return err
 	}

@@ -141,7 +141,7 @@ type Refusal struct {
 	Say   string `yaml:"say"`
 }
 
-// Format says in which form bodies are written and read: json, xml, form, csv, fixed, edifact or text.
+// Format says in which form bodies are written and read: json, xml, form, csv, fixed, edifact or text; an answer may be binary, too.
 type Format struct {
 	Body      string `yaml:"body"`      // of what we send
 	Answer    string `yaml:"answer"`    // of what comes back
@@ -374,6 +374,7 @@ var (
 		{"rates", reflect.TypeFor[message.Rate]()},
 		{"tariff", reflect.TypeFor[freight.Tariff]()},
 		{"address", reflect.TypeFor[message.AddressCheck]()},
+		{"document", reflect.TypeFor[message.LabelDocument]()},
 	}
 )
 

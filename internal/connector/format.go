@@ -2,6 +2,7 @@ package connector
 
 import (
 	"bytes"
+	"encoding/base64"
 	"encoding/csv"
 	"encoding/json"
 	"errors"
@@ -36,6 +37,8 @@ func (f Format) read(raw []byte) (any, error) {
 		return readEDIFACT(raw)
 	case "text":
 		return string(raw), nil
+	case "binary":
+		return base64.StdEncoding.EncodeToString(raw), nil
 	}
 	return decode(raw)
 }
@@ -95,6 +98,8 @@ func (f Format) fits(contentType string) bool {
 		return strings.EqualFold(t, "application/edifact") || t == "text/plain" || t == "application/octet-stream"
 	case "text":
 		return strings.HasPrefix(t, "text/")
+	case "binary":
+		return true
 	}
 	return isJSON(contentType)
 }
@@ -111,6 +116,8 @@ func (f Format) accept() string {
 		return "application/EDIFACT"
 	case "text", "fixed":
 		return "text/plain"
+	case "binary":
+		return "*/*"
 	}
 	return "application/json"
 }

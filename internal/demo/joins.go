@@ -201,6 +201,13 @@ func (w *World) JoinIronway(ctx context.Context) error {
 	return err
 }
 
+// JoinHeron joins the third carrier as a program of ours.
+func (w *World) JoinHeron(ctx context.Context) error {
+	_, err := w.joinBy(ctx, "swift-heron", "heron", "Swift Heron", w.HeronURL, HeronAccess, Joining{})
+	w.Heron.SetHook(w.URL + "/in/heron")
+	return err
+}
+
 // JoinNosh joins the ordering portal by its kitchen key.
 func (w *World) JoinNosh(ctx context.Context, how Joining) (wire.ImportView, error) {
 	im, err := w.joinBy(ctx, "nosh-lane", "nosh", "Nosh Lane", w.NoshURL, NoshAccess, how)

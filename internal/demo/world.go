@@ -25,7 +25,7 @@ import (
 )
 
 // Outside is the world around the relay, on loopback: two web stores and a carrier that are joined, and
-// two marketplaces, a till, an ordering portal, an address service and a second carrier that are there to be joined.
+// two marketplaces, a till, an ordering portal, an address service and two more carriers that are there to be joined.
 type Outside struct {
 	Morrow, Skep *standin.Hedgerow
 	Plover       *standin.Plover
@@ -35,17 +35,18 @@ type Outside struct {
 	Postbook     *standin.Postbook
 	Nosh         *standin.Nosh
 	Ironway      *standin.Ironway
+	Heron        *standin.Heron
 	Tray         *standin.Tray // where the company's people get their mail, and are called
 
 	TrayURL, MailAddr                                                                         string
 	MorrowURL, SkepURL, PloverURL, TansyURL, BrambleURL, CounterpaneURL, PostbookURL, NoshURL string
-	IronwayURL                                                                                string
+	IronwayURL, HeronURL                                                                      string
 
 	servers []*http.Server
 }
 
 // Systems is how many outside systems there are; each listens on a port of its own.
-const Systems = 11
+const Systems = 12
 
 // MorrowPushSecret signs what the first store pushes.
 const MorrowPushSecret = "morrow-push-secret-of-the-demo"
@@ -64,14 +65,17 @@ var (
 	PloverAccess = map[string]string{"key": ploverKey, "push_secret": ploverSecret}
 )
 
-// TansyAccess, BrambleAccess, CounterpaneAccess, NoshAccess, IronwayAccess and PostbookAccess are what a person types in to join them.
+// TansyAccess, BrambleAccess, CounterpaneAccess, NoshAccess, IronwayAccess, HeronAccess and PostbookAccess are what a person types in
+// to join them.
 var (
 	TansyAccess       = map[string]string{"app": "app-4471", "app_secret": "tansy-application-secret-of-the-demo"}
 	BrambleAccess     = map[string]string{"key": "BRDEMO7K20MORROW", "secret": "bramble-trader-secret-of-the-demo"}
 	CounterpaneAccess = map[string]string{"user": "relay", "password": "the honeycomb till", "shop": "3"}
 	NoshAccess        = map[string]string{"key": "nl-kitchen-key-of-the-demo-0001"}
 	IronwayAccess     = map[string]string{"user": "morrow-hive", "password": "the honeycomb ramp"}
-	PostbookAccess    = map[string]string{"token": "pb_postbook_token_of_the_demo_0001", "contract": "C-77120", "desk": "1"}
+	HeronAccess       = map[string]string{"client": "morrow-relay", "secret": "heron-program-secret-of-the-demo",
+		"push_secret": "heron-news-secret-of-the-demo"}
+	PostbookAccess = map[string]string{"token": "pb_postbook_token_of_the_demo_0001", "contract": "C-77120", "desk": "1"}
 )
 
 // NewOutside makes the stand-ins without serving them anywhere. With byHand none of them does anything by itself.
@@ -100,6 +104,8 @@ func NewOutside(extra int64, byHand bool) *Outside {
 			ByHand: byHand}),
 		Ironway: standin.NewIronway(standin.RailConfig{Shipper: Company, Number: "IW-2207", User: IronwayAccess["user"],
 			Password: IronwayAccess["password"], Prefix: "2007100"}),
+		Heron: standin.NewHeron(standin.CourierConfig{Name: Company, Number: "SH-9911", Client: HeronAccess["client"],
+			Secret: HeronAccess["secret"], PushSecret: HeronAccess["push_secret"]}),
 		Tray: standin.NewTray(),
 	}
 }
@@ -113,7 +119,7 @@ func OpenOutside(addrs [Systems]string, extra int64) (*Outside, error) {
 		url *string
 	}{{o.Morrow, &o.MorrowURL}, {o.Skep, &o.SkepURL}, {o.Plover, &o.PloverURL}, {o.Tansy,
 		&o.TansyURL}, {o.Bramble, &o.BrambleURL}, {o.Counterpane, &o.CounterpaneURL}, {o.Postbook, &o.PostbookURL}, {o.Nosh, &o.NoshURL},
-		{o.Tray, &o.TrayURL}, {o.Ironway, &o.IronwayURL}} {
+		{o.Tray, &o.TrayURL}, {o.Ironway, &o.IronwayURL}, {o.Heron, &o.HeronURL}} {
 		l, err := listen(addrs[i])
 		if err != nil {
 			o.Close()
@@ -137,7 +143,7 @@ func OpenOutside(addrs [Systems]string, extra int64) (*Outside, error) {
 }
 
 // OnFreePorts are addresses for OpenOutside that nobody uses.
-var OnFreePorts = [Systems]string{free, free, free, free, free, free, free, free, free, free, free}
+var OnFreePorts = [Systems]string{free, free, free, free, free, free, free, free, free, free, free, free}
 
 const free = "127.0.0.1:0"
 
@@ -262,7 +268,7 @@ func (w *World) Live(at time.Time) {
 	}
 	w.ago.Store(int64(ago))
 	for _, s := range []interface{ Live(time.Duration) }{w.Morrow, w.Skep, w.Plover, w.Tansy, w.Bramble,
-		w.Counterpane, w.Postbook, w.Nosh, w.Ironway} {
+		w.Counterpane, w.Postbook, w.Nosh, w.Ironway, w.Heron} {
 		s.Live(ago)
 	}
 }
@@ -283,7 +289,7 @@ type Options struct {
 }
 
 // FreePorts are addresses on loopback that nobody uses.
-var FreePorts = [1 + Systems]string{free, free, free, free, free, free, free, free, free, free, free, free}
+var FreePorts = [1 + Systems]string{free, free, free, free, free, free, free, free, free, free, free, free, free}
 
 // Open starts a world with a new company and waits until its stores show our quantities.
 func Open(ctx context.Context, o Options) (w *World, err error) {

@@ -121,3 +121,61 @@ func TestWhatRailDoesNotTake(t *testing.T) {
 	_, status := getRaw(t, w, "/parcels/"+p.Number+"/carrier-label")
 	require.Equal(t, http.StatusConflict, status, "it has none yet")
 }
+
+// TestAThirdCarrier lets programs in by tokens that run out, asks more for homes, hands its label out by a second request, and calls
+// with news.
+func TestAThirdCarrier(t *testing.T) {
+	w := openWorld(t, false)
+	ctx := t.Context()
+	require.NoError(t, w.JoinHeron(ctx))
+	_, name := sellReady(t, w, jars(1))
+	v, err := w.PackOne(ctx, name)
+	require.NoError(t, err)
+	rates, err := w.Client.Rates(ctx, v.Number)
+	require.NoError(t, err)
+	terms := ""
+	for _, r := range rates {
+		if r.Carrier == "heron" && r.Refused == "" {
+			require.True(t, r.Agrees, "%+v", r)
+			for _, x := range r.Terms {
+				terms += x.Text + "; "
+			}
+		}
+	}
+	require.Contains(t, terms, "To a home")
+	w.Heron.Misbehave(standin.Faults{LoseAnswer: true, Count: 1, Only: "/jobs"})
+	p, err := w.Client.Ship(ctx, v.Number, "heron", "SH-ECO")
+	require.NoError(t, err)
+	eventually(t, "its label is known", func() bool {
+		p, err = w.Client.Parcel(ctx, v.Number)
+		require.NoError(t, err)
+		return p.State == "shipped"
+	})
+	require.Len(t, w.Heron.Sold(), 1, "the same reference is the same job")
+	require.Equal(t, "document", p.LabelForm, "it is asked for when it is wanted")
+
+	w.Heron.Misbehave(standin.Faults{Status: 500, Count: 1, Only: "/label"})
+	text, status := getRaw(t, w, "/parcels/"+p.Number+"/carrier-label")
+	require.Equal(t, http.StatusUnprocessableEntity, status, text)
+	require.Contains(t, text, "the label can be drawn here instead")
+	first, status := getRaw(t, w, "/parcels/"+p.Number+"/carrier-label")
+	require.Equal(t, 200, status)
+	require.True(t, strings.HasPrefix(first, "%PDF-") && strings.Contains(first, p.Tracking))
+	w.Heron.Misbehave(standin.Faults{Status: 500})
+	again, status := getRaw(t, w, "/parcels/"+p.Number+"/carrier-label")
+	require.Equal(t, 200, status, "it was kept")
+	require.Equal(t, first, again)
+	w.Heron.Misbehave(standin.Faults{})
+	p, err = w.Client.Parcel(ctx, v.Number)
+	require.NoError(t, err)
+	require.Equal(t, "pdf", p.LabelForm)
+
+	for range 4 {
+		require.NoError(t, w.Heron.Move(p.Tracking))
+	}
+	eventually(t, "it is delivered", func() bool {
+		got, err := w.Client.Parcel(ctx, p.Number)
+		require.NoError(t, err)
+		return got.State == "delivered"
+	})
+}

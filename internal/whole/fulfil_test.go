@@ -328,7 +328,8 @@ func TestWhatIsOfferedIsSeenAgain(t *testing.T) {
 func TestOurSumAgreesWithTheCarrier(t *testing.T) {
 	w := openWorld(t, false)
 	require.NoError(t, w.JoinIronway(t.Context()))
-	for _, carrier := range []string{"plover", "ironway"} {
+	require.NoError(t, w.JoinHeron(t.Context()))
+	for _, carrier := range []string{"plover", "ironway", "heron"} {
 		sumsAgree(t, w, carrier)
 	}
 }
@@ -342,7 +343,8 @@ func sumsAgree(t *testing.T, w *demo.World, carrier string) {
 	priced, refused := 0, 0
 	for range 150 {
 		p := message.Parcel{To: place.Address{Country: []string{"XW", "XW", "XE", "XQ"}[rng.IntN(4)],
-			Postcode: []string{"41207", "42001", "60277", "97310", "99051", "208114"}[rng.IntN(6)]},
+			Postcode: []string{"41207", "42001", "60277", "97310", "99051", "208114"}[rng.IntN(6)],
+			Company:  []string{"", "Orchard Ltd"}[rng.IntN(2)]},
 			WeightG: rng.Int64N(24000), LengthMM: 1 + rng.Int64N(1300), WidthMM: 1 + rng.Int64N(500), HeightMM: 1 + rng.Int64N(400),
 			Handover: "2026-11-20"}
 		offers, err := w.Relay.Ask(t.Context(), carrier, "rates", p)

@@ -326,7 +326,7 @@ type ParcelView struct {
 	Gift      string          `json:"gift_note,omitempty"`
 	Served    string          `json:"decided_service,omitempty" doc:"The service that a rule chose"`
 	Inside    []ParcelInside  `json:"inside" doc:"What of other orders travels in its carton"`
-	LabelForm string          `json:"label_form,omitempty" doc:"Form of the label that the carrier made, such as zpl; empty: it is drawn here"`
+	LabelForm string          `json:"label_form,omitempty" doc:"Form of the label that the carrier made, such as zpl, or document where it is asked for when it is wanted; empty: it is drawn here"`
 }
 
 // ParcelInside is what of an order travels in the carton of another's parcel.

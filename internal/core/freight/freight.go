@@ -44,6 +44,7 @@ type Tariff struct {
 	FuelPermille   int64     `json:"fuel_permille"`
 	RemotePrefixes []string  `json:"remote_prefixes"`
 	RemotePrice    int64     `json:"remote_price"`
+	HomePrice      int64     `json:"home_price,omitempty" doc:"More where no company is at the address"`
 	OversizeMM     int64     `json:"oversize_mm,omitempty" doc:"A longest side above this costs more; 0: none does"`
 	OversizePrice  int64     `json:"oversize_price,omitempty"`
 	Services       []Service `json:"services"`
@@ -117,6 +118,9 @@ func (t *Tariff) quote(s *Service, p Parcel) Quote {
 				}
 				if t.RemotePrice > 0 && hasPrefix(p.To.Postcode, t.RemotePrefixes) {
 					q.add("Remote place", t.RemotePrice)
+				}
+				if t.HomePrice > 0 && p.To.Company == "" {
+					q.add("To a home", t.HomePrice)
 				}
 				if t.OversizeMM > 0 && max(p.LengthMM, p.WidthMM, p.HeightMM) > t.OversizeMM {
 					q.add(fmt.Sprintf("Longer than %d mm", t.OversizeMM), t.OversizePrice)

@@ -587,6 +587,12 @@ type Label struct {
 	DocumentForm string `json:"document_form,omitempty" doc:"Form of the document: pdf, png, or a printer's language such as zpl" enum:",pdf,png,zpl,epl"`
 }
 
+// LabelDocument is a label as its carrier made it, where it is asked for by a request of its own.
+type LabelDocument struct {
+	Document string `json:"document" need:"yes" doc:"base64"`
+	Form     string `json:"form" need:"yes" doc:"pdf, png, or a printer's language: zpl, epl" enum:"pdf,png,zpl,epl"`
+}
+
 // MadeBy is the document that the carrier made of the label; ok is false where it made none.
 func (l *Label) MadeBy() (document []byte, form string, ok bool, err error) {
 	if l.Document == "" {

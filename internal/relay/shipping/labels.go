@@ -581,3 +581,47 @@ func (r *Shipping) LabelsCame(ctx context.Context, p store.JobPart) (store.JobPa
 	p.State, p.Text = store.JobDone, engine.Join(sent)
 	return p, nil
 }
+
+// LabelDocument is a label as its carrier made it. Where the carrier hands it out by a request of its own, it is asked for once and
+// kept; made is false where the carrier makes none.
+func (r *Shipping) LabelDocument(ctx context.Context, parcel string) (document []byte, form string, made bool, err error) {
+	p, err := r.Store.Parcel(ctx, parcel)
+	if err != nil {
+		return nil, "", false, err
+	}
+	var l message.Label
+	if p.Label == "" {
+		return nil, "", false, &engine.Refused{Text: fmt.Sprintf("parcel %s has no label yet", parcel), Conflict: true}
+	}
+	if err := json.Unmarshal([]byte(p.Label), &l); err != nil {
+		return nil, "", false, err
+	}
+	c := r.ByID(p.CarrierID)
+	if l.Document != "" || c == nil || c.Line().Def.Calls["document"] == nil {
+		return l.MadeBy()
+	}
+	list, err := c.Line().Ask(ctx, "document", l)
+	if err != nil {
+		return nil, "", true, &engine.Refused{
+			Text:     fmt.Sprintf("%s does not hand the label out now: %v", c.Rec().Name, err),
+			Conflict: true,
+		}
+	}
+	d := list[0].(*message.LabelDocument)
+	l.Document, l.DocumentForm = d.Document, d.Form
+	if document, form, made, err = l.MadeBy(); err != nil {
+		return nil, "", true, err
+	}
+	text, err := json.Marshal(l)
+	if err != nil {
+		return nil, "", true, err
+	}
+	return document, form, made, r.Commit(ctx, func(ch *engine.Change) error {
+		now, err := ch.Parcel(p.Tracking)
+		if err != nil || now.Label != p.Label {
+			return err // it was voided meanwhile
+		}
+		now.Label = string(text)
+		return ch.UpdateParcel(&now)
+	})
+}

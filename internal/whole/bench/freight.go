@@ -24,6 +24,7 @@ func (b *bench) freight() error {
 	}{
 		{"plover-post", httptest.NewServer(out.Plover), demo.PloverAccess},
 		{"ironway", httptest.NewServer(out.Ironway), demo.IronwayAccess},
+		{"swift-heron", httptest.NewServer(out.Heron), demo.HeronAccess},
 	} {
 		line, err := unhurried(c.code, c.server.URL, c.secrets)
 		if err == nil {
@@ -94,7 +95,8 @@ func (b *bench) sums(line *connector.Line, parcels int) error {
 // randomParcel is one of any size that may be too heavy, too long, far away or abroad.
 func randomParcel(rng *rand.Rand) message.Parcel {
 	return message.Parcel{To: place.Address{Country: []string{"XW", "XW", "XE", "XQ"}[rng.IntN(4)],
-		Postcode: []string{"41207", "42001", "60277", "97310", "99051", "208114"}[rng.IntN(6)]},
+		Postcode: []string{"41207", "42001", "60277", "97310", "99051", "208114"}[rng.IntN(6)],
+		Company:  []string{"", "Orchard Ltd"}[rng.IntN(2)]},
 		WeightG: rng.Int64N(36_000), LengthMM: 1 + rng.Int64N(2200), WidthMM: 1 + rng.Int64N(600), HeightMM: 1 + rng.Int64N(500),
 		Handover: "2026-11-20"}
 }
