@@ -94,7 +94,15 @@ func NewHeron(cfg CourierConfig) *Heron {
 		r.Delete("/jobs/{id}", p.callOff)
 		r.Put("/collections/{ref}", p.collect)
 	})
-	r.Post("/control/api/faults", p.mis.setFaults)
+	carrierControl(
+		r,
+		&p.mis,
+		"Swift Heron, the roost",
+		"What is sent by van. The same reference is the same job; whoever wants to know is "+
+			"called.",
+		p.book200,
+		p.Move,
+	)
 	p.Handler = r
 	return p
 }
@@ -115,6 +123,17 @@ func (p *Heron) Sold() []SoldLabel {
 	out := make([]SoldLabel, len(p.jobs))
 	for i, j := range p.jobs {
 		out[i] = SoldLabel{j.Ref, j.Number, j.Gone, j.Trial}
+	}
+	return out
+}
+
+// book200 is what was sold, the newest first.
+func (p *Heron) book200() (out []soldRow) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	for i := len(p.jobs) - 1; i >= max(0, len(p.jobs)-200); i-- {
+		j := p.jobs[i]
+		out = append(out, soldRow{j.ID, j.Number, j.To, j.Ref, stands(j.Gone, j.Collection, j.Steps)})
 	}
 	return out
 }

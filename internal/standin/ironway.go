@@ -2,7 +2,6 @@ package standin
 
 import (
 	"encoding/base64"
-	"encoding/json"
 	"encoding/xml"
 	"fmt"
 	"io"
@@ -106,22 +105,8 @@ func NewIronway(cfg RailConfig) *Ironway {
 		r.Post("/sheets", p.sheet)
 		r.Get("/events", p.readEvents)
 	})
-	r.Get("/control", p.controlPage)
-	r.Post("/control/move", func(w http.ResponseWriter, r *http.Request) {
-		p.Move(r.FormValue("sscc"))
-		http.Redirect(w, r, "/control", http.StatusSeeOther)
-	})
-	r.Post("/control/faults", func(w http.ResponseWriter, r *http.Request) {
-		p.mis.set(chosen(r))
-		http.Redirect(w, r, "/control", http.StatusSeeOther)
-	})
-	r.Post("/control/api/faults", p.mis.setFaults)
-	r.Post("/control/api/move", func(w http.ResponseWriter, r *http.Request) {
-		var in struct{ SSCC string }
-		if read(w, r, &in) {
-			said(w, p.Move(in.SSCC))
-		}
-	})
+	carrierControl(r, &p.mis, "Ironway, the depot", "What is sent by rail. It never calls: whoever wants to know reads the events. "+
+		"Who sends the same twice has sent two.", p.book200, p.Move)
 	p.Handler = r
 	return p
 }
@@ -143,16 +128,15 @@ func (p *Ironway) Sold() []SoldLabel {
 	return out
 }
 
-// controlPage shows what was consigned, the newest first.
-func (p *Ironway) controlPage(w http.ResponseWriter, _ *http.Request) {
+// book200 is what was consigned, the newest first.
+func (p *Ironway) book200() (out []soldRow) {
 	p.mu.Lock()
-	var book []consignment
+	defer p.mu.Unlock()
 	for i := len(p.book) - 1; i >= max(0, len(p.book)-200); i-- {
-		book = append(book, *p.book[i])
+		c := p.book[i]
+		out = append(out, soldRow{c.No, c.SSCC, c.To, c.Ref, stands(c.Cancelled, c.Sheet, c.Steps)})
 	}
-	p.mu.Unlock()
-	faults, _ := json.Marshal(p.mis.now())
-	show(w, "ironway", map[string]any{"Book": book, "Faults": string(faults)})
+	return out
 }
 
 func (p *Ironway) known(next http.Handler) http.Handler {
