@@ -2,6 +2,7 @@ package demo
 
 import (
 	"context"
+	"slices"
 	"strings"
 	"time"
 
@@ -9,12 +10,19 @@ import (
 	"openrelay/internal/core/freight"
 	"openrelay/internal/relay/shipping"
 	"openrelay/internal/standin"
+	"openrelay/internal/wire"
 )
 
 // bySecondCarrier joins a carrier that is unlike the first, says by which service parcels go, and follows one of its parcels by reading.
 func (k *joinWalk) bySecondCarrier(ctx context.Context) error {
 	k.step("A second carrier, by rail: compared, chosen by the table of services, followed by reading")
 	if err := k.w.JoinIronway(ctx); err != nil {
+		return err
+	}
+	if _, err := until(ctx, 10*time.Second, "what it sells", func() (bool, error) {
+		t, err := k.c.Services(ctx)
+		return slices.ContainsFunc(t.Sold, func(s wire.SoldService) bool { return s.Carrier == "ironway" }), err
+	}); err != nil {
 		return err
 	}
 	table, err := k.c.PutServices(ctx, []freight.Choice{{Word: "slow", Service: "ironway/IR"}})
