@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"openrelay/internal/core/message"
 	"openrelay/internal/core/order"
@@ -221,8 +222,15 @@ func (r *Shipping) SettleServices(ch *engine.Change, connections []int64) error 
 // ServicesStep learns what a carrier sells: from its tariff, or from its prices for a parcel from one of our places.
 func (r *Shipping) ServicesStep(ctx context.Context, j *store.Job) (bool, error) {
 	c := r.ByCode(j.Subject)
-	if c == nil || !c.Works() {
+	if c == nil {
 		return true, nil
+	}
+	if !c.Works() {
+		on, err := r.switchedOn(ctx, c.ID)
+		if on { // that was written a moment ago, and the connection is being made ready
+			j.NextAt = r.Clock().Add(100 * time.Millisecond).UnixMicro()
+		}
+		return !on, err
 	}
 	var list []store.CarrierService
 	if c.Line().Def.Calls["tariff"] != nil {
@@ -250,6 +258,13 @@ func (r *Shipping) ServicesStep(ctx context.Context, j *store.Job) (bool, error)
 		}
 	}
 	return true, r.Commit(ctx, func(ch *engine.Change) error { return ch.PutCarrierServices(c.ID, list, ch.Now) })
+}
+
+// switchedOn tells whether a connection is at work by what is written.
+func (r *Shipping) switchedOn(ctx context.Context, id int64) (bool, error) {
+	list, err := r.Store.Connections(ctx)
+	at := slices.IndexFunc(list, func(c store.Connection) bool { return c.ID == id })
+	return at >= 0 && list[at].State == store.On && !list[at].Paused, err
 }
 
 // somePlace is a place of ours with an address.

@@ -200,3 +200,37 @@ func TestTheTableIsPartOfASetUp(t *testing.T) {
 	_, err = setup.Parse([]byte("setup: 1\nservices: [ { word: express, service: cheapest in 0 days } ]\n"))
 	require.ErrorContains(t, err, "services[0]")
 }
+
+// TestWhatACarrierSellsIsLearned also where the job begins before the connection is ready in memory: it is put off, not left out.
+func TestWhatACarrierSellsIsLearned(t *testing.T) {
+	k := trial.New(t, "ann")
+	ctx := t.Context()
+	written := func(state string) {
+		require.NoError(t, k.Store.Write(ctx, func(tx *store.Tx) error {
+			rec, err := tx.Connection("ann")
+			if err != nil {
+				return err
+			}
+			rec.State = state
+			return tx.UpdateConnection(rec)
+		}))
+	}
+	written(store.Joining)
+	require.NoError(t, k.Reload(ctx))
+	j := &store.Job{Subject: "ann"}
+	done, err := k.ServicesStep(ctx, j)
+	require.NoError(t, err)
+	require.True(t, done, "one that is not switched on is not asked")
+	written(store.On) // and memory does not know it yet
+	done, err = k.ServicesStep(ctx, j)
+	require.NoError(t, err)
+	require.False(t, done)
+	require.Greater(t, j.NextAt, k.Now().UnixMicro())
+	require.NoError(t, k.Reload(ctx))
+	done, err = k.ServicesStep(ctx, j)
+	require.NoError(t, err)
+	require.True(t, done)
+	sold, err := k.Store.CarrierServices(ctx)
+	require.NoError(t, err)
+	require.Len(t, sold, 2)
+}
