@@ -81,6 +81,7 @@ func (f *ReadFiles) wants(name string) bool {
 type sightings struct {
 	mu   sync.Mutex
 	seen map[string]sighting
+	told map[string]string // hashes of files that were acknowledged and lie there for other feeds, by feed and name
 }
 
 type sighting struct {
@@ -112,7 +113,34 @@ func (s *sightings) settled(feed message.Feed, list []FileInfo, now time.Time, l
 		}
 	}
 	s.seen = next
+	for key := range s.told {
+		if _, listed := next[key]; !listed && strings.HasPrefix(key, string(feed)+"/") {
+			delete(s.told, key)
+		}
+	}
 	return out, soon
+}
+
+// tell notes that a file was acknowledged, and answers whether it had been since the process began.
+func (s *sightings) tell(feed message.Feed, name, hash string) (before bool) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	key := string(feed) + "/" + name
+	if s.told[key] == hash {
+		return true
+	}
+	if s.told == nil {
+		s.told = map[string]string{}
+	}
+	s.told[key] = hash
+	return false
+}
+
+// untold forgets that: it could not be written, or the file is put away.
+func (s *sightings) untold(feed message.Feed, name string) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	delete(s.told, string(feed)+"/"+name)
 }
 
 // readFiles reads the files of a feed, the oldest first. Each has its own outcome.

@@ -90,15 +90,20 @@ func (l *Line) takeFile(ctx context.Context, files Files, kind message.Feed, rd 
 			return err
 		}
 	}
-	if err := x.acknowledge(ctx); err != nil {
-		return &Failure{Text: "it was read, and its acknowledgement cannot be written: " + err.Error(), Temporary: true}
+	if told := l.sightings.tell(kind, info.Name, x.taken.Hash); !told || !mine { // it is not told with every reading while it lies there
+		if err := x.acknowledge(ctx); err != nil {
+			l.sightings.untold(kind, info.Name)
+			return &Failure{Text: "it was read, and its acknowledgement cannot be written: " + err.Error(), Temporary: true}
+		}
 	}
 	if len(x.taken.Bad) > 0 {
+		l.sightings.untold(kind, info.Name)
 		return l.putAway(ctx, files, x.at, f.Files.Failed, x.taken)
 	}
 	if pending, err := x.pending(others); pending || err != nil {
 		return err
 	}
+	l.sightings.untold(kind, info.Name)
 	return l.putAway(ctx, files, x.at, f.Files.Done, x.taken)
 }
 

@@ -219,6 +219,25 @@ func TestFeedsShareAFolder(t *testing.T) {
 	require.ErrorContains(t, y.took[0].Bad[0], "it has ORDERS, and DESADV, INVRPT, CONTRL is taken here")
 }
 
+// TestAFileThatLiesThereForOthersIsAcknowledgedOnce, however often it is looked at; after a new start once more.
+func TestAFileThatLiesThereForOthersIsAcknowledgedOnce(t *testing.T) {
+	y := newAgreed(t, agreed)
+	all := []message.Feed{message.DispatchIn, message.StockIn, message.ReceiptsIn}
+	y.put("mixed.edi", unb("I7", true)+desadv(1, "3")+invrpt+"UNZ+2+I7'")
+	y.readShared(message.DispatchIn, all...)
+	require.Equal(t, []string{"CTL_I7.edi"}, y.names("in"))
+	require.NoError(t, os.Remove(filepath.Join(y.dir, "in", "CTL_I7.edi")), "the other side fetches it")
+	y.readShared(message.DispatchIn, all...)
+	y.readShared(message.DispatchIn, all...)
+	require.Empty(t, y.names("in"))
+	var err error
+	y.line, err = NewLine(y.line.Def, LineOptions{Base: y.dir, Folders: []string{filepath.Dir(y.dir)},
+		Now: func() time.Time { return y.at }})
+	require.NoError(t, err)
+	y.readShared(message.DispatchIn, all...)
+	require.Equal(t, []string{"CTL_I7.edi"}, y.names("in"), "whether it was written before the end is not known")
+}
+
 // TestReceiptsOfFiles: what was sent says which receipt is awaited; a definition in which none could come is refused.
 func TestReceiptsOfFiles(t *testing.T) {
 	y := newAgreed(t, agreed)

@@ -141,6 +141,9 @@ func (r *Exchange) sendGroup(c *engine.Conn, kind message.Feed, group []store.Ou
 	if err != nil && r.Ctx.Err() != nil {
 		return nil // stopping: it stays marked as being sent and is taken up at the next start
 	}
+	if c.Rec().Test {
+		sent.Receipt = "" // nobody answers a test
+	}
 	return r.Commit(r.Ctx, func(ch *engine.Change) error {
 		ch.Tell("feed", c.Rec().Code)
 		f, _ := r.Feed(c, kind)
@@ -161,7 +164,7 @@ func (r *Exchange) sendGroup(c *engine.Conn, kind message.Feed, group []store.Ou
 		switch {
 		case sent.Submission != "":
 			return r.submitted(ch, c, group, sent.Submission)
-		case sent.Receipt != "" && !c.Rec().Test:
+		case sent.Receipt != "":
 			return r.awaiting(ch, c, group, sent.Receipt)
 		case sent.Results != nil:
 			return r.batchAnswered(ch, c, group, sent.Results)
