@@ -127,15 +127,7 @@ func (r *Exchange) sendGroup(c *engine.Conn, kind message.Feed, group []store.Ou
 		ok, err := c.Line().Confirm(r.Ctx, kind, group[0].Ref, msgs[0])
 		return r.Commit(r.Ctx, func(ch *engine.Change) error { return r.readBack(ch, c, group[0], ok, err) })
 	}
-	ref := group[0].Ref
-	if c.Line().Def.Feeds[kind].Batch > 1 {
-		// The reference of a batch stands for exactly this content.
-		h := sha256.New()
-		for _, m := range group {
-			fmt.Fprintf(h, "%s %s\n", m.Ref, m.Payload)
-		}
-		ref = r.Prefix + "-b" + hex.EncodeToString(h.Sum(nil)[:12])
-	}
+	ref := r.groupRef(c, kind, group)
 	var written connector.Exchange
 	sent, err := r.send(c, kind, ref, group, msgs, &written)
 	if err != nil && r.Ctx.Err() != nil {
@@ -176,6 +168,19 @@ func (r *Exchange) sendGroup(c *engine.Conn, kind message.Feed, group []store.Ou
 		}
 		return nil
 	})
+}
+
+// groupRef returns the reference under which a group is sent: that of its only message, or one that stands for exactly the
+// content of the batch.
+func (r *Exchange) groupRef(c *engine.Conn, kind message.Feed, group []store.OutboxMessage) string {
+	if c.Line().Def.Feeds[kind].Batch <= 1 {
+		return group[0].Ref
+	}
+	h := sha256.New()
+	for _, m := range group {
+		fmt.Fprintf(h, "%s %s\n", m.Ref, m.Payload)
+	}
+	return r.Prefix + "-b" + hex.EncodeToString(h.Sum(nil)[:12])
 }
 
 // send sends a group of messages. Where an earlier answer to a message was lost and the other side can be asked, it is asked
