@@ -55,6 +55,7 @@ const Reports = lazy(() => import("./pages/activity/reports"));
 const Places = lazy(() => import("./pages/settings/places"));
 const FactorFirst = lazy(() => import("./pages/you/factorfirst"));
 const Security = lazy(() => import("./pages/settings/security"));
+const CarrierSettings = lazy(() => import("./pages/settings/carriers"));
 const ServiceSettings = lazy(() => import("./pages/settings/services"));
 const ParcelSettings = lazy(() => import("./pages/settings/parcels"));
 const SenderSettings = lazy(() => import("./pages/settings/senders"));
@@ -251,6 +252,7 @@ function Cabin({ person }: { person: Schema<"Person"> }) {
               <Route path="you" element={<You />} />
               <Route path="settings/security" element={<Security />} />
               <Route path="settings/parcels" element={<ParcelSettings />} />
+              <Route path="settings/carriers" element={<CarrierSettings />} />
               <Route path="settings/services" element={<ServiceSettings />} />
               <Route path="settings/senders" element={<SenderSettings />} />
               <Route path="settings/keeping" element={<KeepingPage />} />

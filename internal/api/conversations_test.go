@@ -571,6 +571,9 @@ func TestConnectionsByTheInterface(t *testing.T) {
 		lead POST /joins {"connector":"hedgerow","name":"Second store","code":"second","test":false} => 409
 		lead GET /connections/second/join => 200 ‹"checklist"›
 		viewer GET /services => 200 ‹"rows":[]› ‹"sold"› ‹"open"›
+		viewer GET /collections => 200 ‹"rows":[]›
+		clerk PUT /collections {"rows":[]} => 403
+		lead PUT /collections {"rows":[{"carrier":"nobody","place":"alder","hours":{}}]} => 422 ‹row 1›
 		lead PUT /services {"rows":[{"service":"cheapest in 0 days"}]} => 422 ‹row 1› ‹at least one day›
 		lead PUT /services {"rows":[{"word":"express","service":"ask"}]} => 200 ‹"word":"express"›
 		clerk PUT /services {"rows":[]} => 403

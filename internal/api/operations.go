@@ -77,6 +77,7 @@ func (a *API) operations() {
 	a.returnsRoutes()
 	a.roundsRoutes()
 	a.servicesRoutes()
+	a.carriersRoutes()
 	a.catalogRoutes()
 	a.listingsRoutes()
 	a.stockRoutes()
@@ -352,7 +353,7 @@ func (a *API) manifests(ctx context.Context, in *PageInput) (*body[[]wire.Manife
 	list, err := a.relay.Store.Manifests(ctx, in.Limit)
 	out := make([]wire.Manifest, len(list))
 	for i, m := range list {
-		out[i] = manifest(m)
+		out[i] = a.manifest(m)
 	}
 	return &body[[]wire.Manifest]{out}, err
 }
@@ -366,7 +367,7 @@ func (a *API) closeManifest(ctx context.Context, in *manifestID) (*body[wire.Man
 		return nil, err
 	}
 	m, err := a.relay.Store.Manifest(ctx, in.ID)
-	return &body[wire.Manifest]{manifest(m)}, err
+	return &body[wire.Manifest]{a.manifest(m)}, err
 }
 
 func (a *API) connectionsRoutes() {

@@ -44,7 +44,7 @@ func (a *API) settingName(ctx context.Context, c store.SettingChange) string {
 	if c.Kind == "person" {
 		return a.called(ctx, c.Code)
 	}
-	if c.Kind == shipping.ServiceTableKind {
+	if c.Kind == shipping.ServiceTableKind || c.Kind == c.Code {
 		return "" // there is one
 	}
 	return c.Code

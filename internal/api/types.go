@@ -305,9 +305,20 @@ func run(ctx context.Context, r store.Run) wire.Run {
 	return out
 }
 
-func manifest(m store.Manifest) wire.Manifest {
-	return wire.Manifest{ID: m.ID, Carrier: m.CarrierCode, Name: m.CarrierName, Day: m.Day, State: m.State, Receipt: m.Receipt,
-		Parcels: m.Parcels, ClosedAt: at(m.ClosedAt)}
+func (a *API) manifest(m store.Manifest) wire.Manifest {
+	return wire.Manifest{
+		ID:       m.ID,
+		Place:    a.relay.PlaceName(m.LocationID),
+		Carrier:  m.CarrierCode,
+		Name:     m.CarrierName,
+		Day:      m.Day,
+		State:    m.State,
+		Receipt:  m.Receipt,
+		Window:   m.Window,
+		Refused:  m.Refused,
+		Parcels:  m.Parcels,
+		ClosedAt: at(m.ClosedAt),
+	}
 }
 
 func etag(revision int64) string { return strconv.Quote(strconv.FormatInt(revision, 10)) }

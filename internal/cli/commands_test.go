@@ -293,6 +293,13 @@ func TestConnectionCommands(t *testing.T) {
 		connector take-back stall -to 1 ⇒ stall works as by version 1
 		!connector add DIR/sampled.yaml ⇒ 1 of 1 samples do not hold
 		!connector read-folder ⇒ started without one
+		collection list ⇒ none
+		collection put ann alder -hours mon-fri=16:00-18:00 -cutoff 15:30 -off 2026-12-24:2026-12-26=Midwinter ⇒ 15:30
+		!collection put teleport alder -hours mon=16:00-18:00 ⇒ not a connection that sells labels
+		!collection put ann moon -hours mon=16:00-18:00 ⇒ moon
+		collection list ⇒ 16:00-18:00 16:00-18:00 16:00-18:00 16:00-18:00 16:00-18:00 - -
+		!collection remove ann moon ⇒ no such row
+		collection remove ann alder ⇒ none
 		service list ⇒ a word that is a carrier's own
 		service add ann/fast -word express -country XW -to-g 2000 ⇒ express
 		service add cheapest -connection stall -postcode 97 -from-value 500 -currency EUR -at 1 ⇒ from 500 EUR

@@ -105,14 +105,18 @@ func (opt *placeOptions) hours() error {
 		}
 		return nil
 	}
-	h := place.Hours{Week: opt.week, Cutoff: opt.cutoff}
-	for _, text := range opt.off {
+	opt.Hours = &place.Hours{Week: opt.week, Cutoff: opt.cutoff, DaysOff: daysOff(opt.off)}
+	return nil
+}
+
+// daysOff reads days off as they are typed: 2026-12-24 or 2026-12-24:2026-12-26=why.
+func daysOff(list []string) (out []place.DayOff) {
+	for _, text := range list {
 		days, why, _ := strings.Cut(text, "=")
 		from, to, _ := strings.Cut(days, ":")
-		h.DaysOff = append(h.DaysOff, place.DayOff{From: from, To: to, Why: why})
+		out = append(out, place.DayOff{From: from, To: to, Why: why})
 	}
-	opt.Hours = &h
-	return nil
+	return out
 }
 
 // checked says, where an address service is joined, what it says of an address; the address is kept all the same.

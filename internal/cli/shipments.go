@@ -261,9 +261,13 @@ func listManifests(ctx context.Context, c *client.Client, p *printer, _ []string
 		return err
 	}
 	return p.show(list, func(row func(...any)) {
-		row("Manifest", "Carrier", "Day", "State", "Parcels", "Receipt")
+		row("Manifest", "Carrier", "From", "Day", "State", "Parcels", "Receipt", "It comes")
 		for _, m := range list {
-			row(m.ID, m.Name, m.Day, m.State, m.Parcels, m.Receipt)
+			comes := m.Window
+			if m.Refused != "" {
+				comes = "no: " + m.Refused
+			}
+			row(m.ID, m.Name, or(m.Place, "several"), m.Day, m.State, m.Parcels, m.Receipt, comes)
 		}
 	})
 }

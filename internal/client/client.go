@@ -563,3 +563,16 @@ func (c *Client) PDF(ctx context.Context, path string) ([]byte, error) {
 	raw, _, err := c.Raw(ctx, http.MethodGet, "/api/v1"+path, nil)
 	return raw, err
 }
+
+// Rows lists the rows of a setting that is a list.
+func Rows[T any](ctx context.Context, c *Client, path string) ([]T, error) {
+	out, err := get[struct{ Rows []T }](ctx, c, path)
+	return out.Rows, err
+}
+
+// PutRows replaces the rows of a setting that is a list.
+func PutRows[T any](ctx context.Context, c *Client, path string, rows []T) ([]T, error) {
+	var out struct{ Rows []T }
+	_, err := c.Do(ctx, http.MethodPut, path, map[string]any{"rows": rows}, &out)
+	return out.Rows, err
+}

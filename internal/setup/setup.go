@@ -28,30 +28,31 @@ import (
 
 // Setup is a whole set-up. What is missing in it is left as it is when it is applied.
 type Setup struct {
-	Version     int               `yaml:"setup"` // of this form: 1
-	About       string            `yaml:"about,omitempty"`
-	Company     string            `yaml:"company,omitempty"`
-	TimeZone    string            `yaml:"time_zone,omitempty"` // IANA name; the company's days begin in it
-	Country     string            `yaml:"country,omitempty"`   // ISO 3166-1 alpha-2
-	Currency    string            `yaml:"currency,omitempty"`  // ISO 4217, of what says none
-	Language    string            `yaml:"language,omitempty"`  // of papers: en, de or fr
-	Together    string            `yaml:"together,omitempty"`  // which orders to the same recipient are offered to be sent together
-	Reasons     []string          `yaml:"reasons,omitempty"`   // why units are cancelled and goods come back
-	Address     *Address          `yaml:"address,omitempty"`   // the company's own
-	Series      map[string]string `yaml:"series,omitempty"`    // prefix of each number series
-	Locations   []Location        `yaml:"locations,omitempty"`
-	Profiles    []Profile         `yaml:"profiles,omitempty"`
-	Senders     []Sender          `yaml:"senders,omitempty"`
-	Carriers    []Carrier         `yaml:"carriers,omitempty"` // that are only named
-	Services    []freight.Choice  `yaml:"services,omitempty"` // by which service parcels go, in the order in which rows are looked at
-	Rounds      []Round           `yaml:"rounds,omitempty"`   // rules by which orders are picked in one walk
-	People      []Person          `yaml:"people,omitempty"`
-	Tokens      []Token           `yaml:"tokens,omitempty"`
-	Archived    Archived          `yaml:"archived,omitempty"`  // what is used no more
-	Retention   map[string]int    `yaml:"retention,omitempty"` // days for which kinds stay whole; 0: for ever
-	Backups     *Backups          `yaml:"backups,omitempty"`
-	Connectors  []string          `yaml:"connectors,omitempty"` // definitions, as text
-	Connections []Connection      `yaml:"connections,omitempty"`
+	Version     int                  `yaml:"setup"` // of this form: 1
+	About       string               `yaml:"about,omitempty"`
+	Company     string               `yaml:"company,omitempty"`
+	TimeZone    string               `yaml:"time_zone,omitempty"` // IANA name; the company's days begin in it
+	Country     string               `yaml:"country,omitempty"`   // ISO 3166-1 alpha-2
+	Currency    string               `yaml:"currency,omitempty"`  // ISO 4217, of what says none
+	Language    string               `yaml:"language,omitempty"`  // of papers: en, de or fr
+	Together    string               `yaml:"together,omitempty"`  // which orders to the same recipient are offered to be sent together
+	Reasons     []string             `yaml:"reasons,omitempty"`   // why units are cancelled and goods come back
+	Address     *Address             `yaml:"address,omitempty"`   // the company's own
+	Series      map[string]string    `yaml:"series,omitempty"`    // prefix of each number series
+	Locations   []Location           `yaml:"locations,omitempty"`
+	Profiles    []Profile            `yaml:"profiles,omitempty"`
+	Senders     []Sender             `yaml:"senders,omitempty"`
+	Carriers    []Carrier            `yaml:"carriers,omitempty"`    // that are only named
+	Services    []freight.Choice     `yaml:"services,omitempty"`    // by which service parcels go, in the order in which rows are looked at
+	Collections []freight.Collection `yaml:"collections,omitempty"` // when carriers come to places
+	Rounds      []Round              `yaml:"rounds,omitempty"`      // rules by which orders are picked in one walk
+	People      []Person             `yaml:"people,omitempty"`
+	Tokens      []Token              `yaml:"tokens,omitempty"`
+	Archived    Archived             `yaml:"archived,omitempty"`  // what is used no more
+	Retention   map[string]int       `yaml:"retention,omitempty"` // days for which kinds stay whole; 0: for ever
+	Backups     *Backups             `yaml:"backups,omitempty"`
+	Connectors  []string             `yaml:"connectors,omitempty"` // definitions, as text
+	Connections []Connection         `yaml:"connections,omitempty"`
 }
 
 // Location is a place that holds stock.
@@ -420,13 +421,8 @@ func Compare(have, want Setup) []Change {
 	out = append(out, compareLines("parcel profile", "measures", have.Profiles, want.Profiles, have.Archived.Profiles)...)
 	out = append(out, compareLines("sender", "sender", have.Senders, want.Senders, have.Archived.Senders)...)
 	out = append(out, compareLines("round", "rule", have.Rounds, want.Rounds, nil)...)
-	if len(want.Services) > 0 && !reflect.DeepEqual(have.Services, want.Services) {
-		out = append(
-			out,
-			Change{Action: "change", Thing: "table of services", Field: "rows", From: fmt.Sprintf("%d rows", len(have.Services)),
-				To: fmt.Sprintf("%d rows", len(want.Services))},
-		)
-	}
+	out = append(out, compareTable("collections", have.Collections, want.Collections)...)
+	out = append(out, compareTable("table of services", have.Services, want.Services)...)
 	out = append(out, compareLines("carrier", "carrier", have.Carriers, want.Carriers, have.Archived.Carriers)...)
 	out = append(out, comparePeople(have, want)...)
 	return append(out, compareConnections(have, want)...)
@@ -481,11 +477,25 @@ func eachOnce[T kept](kind string, list []T, once func(kind, code string) error)
 	return nil
 }
 
+// compareTable says that a list that is replaced as a whole is another.
+func compareTable[T any](thing string, have, want []T) []Change {
+	if len(want) == 0 || reflect.DeepEqual(have, want) {
+		return nil
+	}
+	return []Change{{Action: "change", Thing: thing, Field: "rows", From: fmt.Sprintf("%d rows", len(have)),
+		To: fmt.Sprintf("%d rows", len(want))}}
+}
+
 // checkServices refuses rows of the table of services that could not be.
 func (s *Setup) checkServices() error {
 	for i := range s.Services {
 		if err := s.Services[i].Check(); err != nil {
 			return fmt.Errorf("services[%d]: %w", i, err)
+		}
+	}
+	for i := range s.Collections {
+		if err := s.Collections[i].Check(); err != nil {
+			return fmt.Errorf("collections[%d]: %w", i, err)
 		}
 	}
 	return nil

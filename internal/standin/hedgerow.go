@@ -82,6 +82,7 @@ type Delivery struct {
 	Country  string  `json:"country"`
 	Phone    string  `json:"phone"`
 	Method   string  `json:"method"`
+	Promised string  `json:"promised,omitempty"` // day by which the shop said that it is there
 	Window   *window `json:"window,omitempty"`
 }
 

@@ -332,8 +332,8 @@ func (p *Heron) callOff(w http.ResponseWriter, r *http.Request) {
 // collect takes a day's jobs together and says when the van comes.
 func (p *Heron) collect(w http.ResponseWriter, r *http.Request) {
 	var in struct {
-		Day  string
-		Jobs []string
+		Day, From, To string
+		Jobs          []string
 	}
 	if !read(w, r, &in) {
 		return
@@ -343,17 +343,42 @@ func (p *Heron) collect(w http.ResponseWriter, r *http.Request) {
 	defer p.mu.Unlock()
 	said := p.calls[ref]
 	if said == nil {
-		n := 0
+		n, without := 0, []string{}
 		for _, id := range in.Jobs {
 			if j := p.job(id); j != nil && !j.Gone {
 				j.Collection = ref
 				n++
+			} else {
+				without = append(without, id)
 			}
 		}
-		said = map[string]any{"collection": fmt.Sprintf("col-%d", len(p.calls)+1), "parcels": n, "between": "16:00-18:00"}
+		said = map[string]any{"collection": fmt.Sprintf("col-%d", len(p.calls)+1), "parcels": n, "without": without}
+		if between, no := heronVan(in.From, in.To); no != "" {
+			said["no_van"] = no
+		} else {
+			said["between"] = between
+		}
 		p.calls[ref] = said
 	}
 	answer(w, 200, said)
+}
+
+// heronVan is when a van comes that was asked for between two hours, or why none does: it needs an hour, and does not come at night.
+func heronVan(from, to string) (between, no string) {
+	if from == "" {
+		return "16:00-18:00", ""
+	}
+	a, err := time.Parse("15:04", from)
+	b, err2 := time.Parse("15:04", to)
+	switch {
+	case err != nil || err2 != nil:
+		return "", "these are no hours"
+	case b.Sub(a) < time.Hour:
+		return "", "a van needs an hour"
+	case b.Hour() >= 20:
+		return "", "no van comes after eight in the evening"
+	}
+	return from + "-" + to, ""
 }
 
 var heronWay = []string{"collected", "hub", "van", "done"}

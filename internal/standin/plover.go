@@ -370,6 +370,7 @@ func (p *Plover) apiDayEnd(w http.ResponseWriter, r *http.Request) {
 		Reference string `json:"your_reference"`
 		Day       string
 		Labels    []string
+		PickUp    struct{ From, To string } `json:"pick_up"`
 	}
 	if !read(w, r, &in) {
 		return
@@ -381,7 +382,7 @@ func (p *Plover) apiDayEnd(w http.ResponseWriter, r *http.Request) {
 		w.Write(old)
 		return
 	}
-	count, no := 0, fmt.Sprintf("DE%04d", len(p.dayEnds)+1)
+	count, no, leftOut := 0, fmt.Sprintf("DE%04d", len(p.dayEnds)+1), []string{}
 	for _, want := range in.Labels {
 		found := false
 		for _, l := range p.labels {
@@ -392,11 +393,18 @@ func (p *Plover) apiDayEnd(w http.ResponseWriter, r *http.Request) {
 			}
 		}
 		if !found {
-			answer(w, 422, map[string]any{"reason": "label " + want + " is not ours"})
-			return
+			leftOut = append(leftOut, want)
 		}
 	}
-	b, _ := json.Marshal(map[string]any{"day_end": map[string]any{"no": no, "count": count, "day": in.Day}})
+	if count == 0 {
+		answer(w, 422, map[string]any{"reason": "none of these labels is ours"})
+		return
+	}
+	end := map[string]any{"no": no, "count": count, "day": in.Day, "left_out": leftOut}
+	if in.PickUp.From != "" {
+		end["pick_up"] = in.PickUp.From + "-" + in.PickUp.To
+	}
+	b, _ := json.Marshal(map[string]any{"day_end": end})
 	p.dayEnds[in.Reference] = b
 	w.Header().Set("Content-Type", "application/json")
 	w.Write(b)

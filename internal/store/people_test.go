@@ -154,10 +154,10 @@ func TestShipmentsAndManifests(t *testing.T) {
 		p := Parcel{ShipmentID: one.ID, ShipmentNumber: one.Number, State: Gone, Tracking: "CP1", CarrierID: 1,
 			Lines: []ParcelLine{{LineID: 1025, ItemID: 1, Per: 1, Quantity: 1}}}
 		var err error
-		if p.ManifestID, err = tx.OpenManifest(1, "2026-11-23"); err != nil {
+		if p.ManifestID, err = tx.OpenManifest(1, 1, "2026-11-23"); err != nil {
 			return err
 		}
-		again, err := tx.OpenManifest(1, "2026-11-23")
+		again, err := tx.OpenManifest(1, 1, "2026-11-23")
 		require.Equal(t, p.ManifestID, again)
 		require.NoError(t, err)
 		second := Parcel{ShipmentID: one.ID, ShipmentNumber: one.Number, State: ToShip}
@@ -176,9 +176,17 @@ func TestShipmentsAndManifests(t *testing.T) {
 	m, err := s.Manifest(t.Context(), parcel.ManifestID)
 	require.NoError(t, err)
 	require.Equal(t, int64(1), m.Parcels)
-	write(t, s, func(tx *Tx) error { return tx.SetManifest(m.ID, "closed", "DE1", now) })
 	write(t, s, func(tx *Tx) error {
-		next, err := tx.OpenManifest(1, "2026-11-23")
+		return tx.SetManifest(Manifest{ID: m.ID, State: "closed", Receipt: "DE1", ClosedAt: micros(now)})
+	})
+	closed, err := s.DayClosed(t.Context(), 1, 1, "2026-11-23")
+	require.NoError(t, err)
+	require.True(t, closed)
+	elsewhere, err := s.DayClosed(t.Context(), 1, 2, "2026-11-23")
+	require.NoError(t, err)
+	require.False(t, elsewhere, "another place has its own day")
+	write(t, s, func(tx *Tx) error {
+		next, err := tx.OpenManifest(1, 1, "2026-11-23")
 		require.NotEqual(t, m.ID, next, "after closing, the day gets a new list")
 		return err
 	})

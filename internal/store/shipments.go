@@ -2,7 +2,6 @@ package store
 
 import (
 	"context"
-	"time"
 
 	"openrelay/internal/core/packing"
 )
@@ -247,9 +246,13 @@ type Manifest struct {
 	Receipt     string `db:"receipt"`
 	ClosedAt    int64  `db:"closed_at"`
 	Parcels     int64  `db:"parcels"`
+	LocationID  int64  `db:"location_id"` // 0: of several places, as it was before each had its own
+	Window      string `db:"window"`      // when the carrier comes: as it was asked, then as it says
+	Refused     string `db:"refused"`     // why it does not come
 }
 
 const manifestQuery = `SELECT m.id, m.carrier_id, c.code AS carrier_code, c.name AS carrier_name, m.day, m.state, m.receipt, m.closed_at,
+	m.location_id, m.window, m.refused,
 	(SELECT count(*) FROM parcel p WHERE p.manifest_id = m.id AND p.manifest_id <> 0) AS parcels FROM manifest m
 	JOIN connection c ON c.id = m.carrier_id `
 
@@ -274,24 +277,32 @@ func (t *Tx) Manifest(id int64) (Manifest, error) {
 	return m, err
 }
 
-// OpenManifest returns the id of a carrier's open manifest of a day, beginning one if there is none.
-func (t *Tx) OpenManifest(carrier int64, day string) (int64, error) {
+// OpenManifest returns the id of a carrier's open manifest of a day at a place, beginning one if there is none.
+func (t *Tx) OpenManifest(carrier, location int64, day string) (int64, error) {
 	var id int64
-	err := t.get(&id, "SELECT id FROM manifest WHERE carrier_id=? AND day=? AND state='open'", carrier, day)
+	err := t.get(&id, "SELECT id FROM manifest WHERE carrier_id=? AND location_id=? AND day=? AND state='open'", carrier, location, day)
 	if err != ErrNotFound {
 		return id, err
 	}
 	if id, err = t.id("manifest"); err != nil {
 		return 0, err
 	}
-	_, err = t.exec("INSERT INTO manifest (id, carrier_id, day) VALUES (?,?,?)", id, carrier, day)
+	_, err = t.exec("INSERT INTO manifest (id, carrier_id, location_id, day) VALUES (?,?,?,?)", id, carrier, location, day)
 	return id, err
 }
 
-// SetManifest writes the state of a manifest.
-func (t *Tx) SetManifest(id int64, state, receipt string, closed time.Time) error {
-	_, err := t.exec("UPDATE manifest SET state=?, receipt=?, closed_at=? WHERE id=?", state, receipt, micros(closed), id)
+// SetManifest writes the state of a manifest, and when its carrier comes or why it does not.
+func (t *Tx) SetManifest(m Manifest) error {
+	_, err := t.exec("UPDATE manifest SET state=?, receipt=?, closed_at=?, window=?, refused=? WHERE id=?", m.State, m.Receipt, m.ClosedAt,
+		m.Window, m.Refused, m.ID)
 	return err
+}
+
+// DayClosed tells whether a carrier's day at a place was closed, so that what comes later goes on the next.
+func (s *Store) DayClosed(ctx context.Context, carrier, location int64, day string) (closed bool, err error) {
+	err = s.read.GetContext(ctx, &closed, `SELECT EXISTS (SELECT 1 FROM manifest WHERE carrier_id=? AND day=? AND location_id=?
+		AND state<>'open')`, carrier, day, location)
+	return closed, err
 }
 
 // PutProfile writes a parcel profile; one of the same code is replaced.

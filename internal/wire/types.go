@@ -481,6 +481,9 @@ type Manifest struct {
 	Receipt  string     `json:"receipt,omitempty"`
 	Parcels  int64      `json:"parcels"`
 	ClosedAt *time.Time `json:"closed_at,omitempty"`
+	Place    string     `json:"place,omitempty" doc:"Name of the place that it leaves from; empty: of several"`
+	Window   string     `json:"window,omitempty" doc:"When the carrier comes: as it was asked, then as it says"`
+	Refused  string     `json:"refused,omitempty" doc:"Why it does not come, although it took the list"`
 }
 
 // Board is everything at a glance.

@@ -42,6 +42,7 @@ export const settingsStops = [
   ["/settings/places", "Places"],
   ["/settings/parcels", "Parcels and numbers"],
   ["/settings/services", "Services"],
+  ["/settings/carriers", "Carriers"],
   ["/settings/senders", "Senders and carriers"],
   ["/settings/people", "People"],
   ["/settings/security", "Security"],

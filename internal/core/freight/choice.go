@@ -15,17 +15,20 @@ import (
 // Ways in which a service is picked without a person.
 const (
 	Cheapest = "cheapest" // that takes the parcel
-	Fastest  = "fastest"  // that takes the parcel; of several that arrive on the same day the cheapest
-	AskFirst = "ask"      // a person picks
+	InTime   = "cheapest in time"
+	Fastest  = "fastest" // that takes the parcel; of several that arrive on the same day the cheapest
+	AskFirst = "ask"     // a person picks
 )
 
 // Pick says which of the services that carriers offer for a parcel is taken. It is written as the code of a service (PX), with the
-// carrier that is meant where several sell one of that code (plover/PX), as cheapest, cheapest in 2 days, fastest, or ask.
+// carrier that is meant where several sell one of that code (plover/PX), as cheapest, cheapest in 2 days, cheapest in time, fastest, or
+// ask.
 type Pick struct {
 	Carrier string // code of its connection; empty: any
 	Service string // code; empty: by Way
 	Way     string
-	Days    int64 // of Cheapest: it arrives in so many working days at most; 0: whenever
+	Days    int64  // of Cheapest: it arrives in so many working days at most; 0: whenever
+	By      string // of InTime: the day that was promised, YYYY-MM-DD; empty: none was
 }
 
 var inDays = regexp.MustCompile(`^cheapest in (\d{1,2}) days?$`)
@@ -35,8 +38,8 @@ func ParsePick(text string) (Pick, error) {
 	text = strings.Join(strings.Fields(text), " ")
 	switch {
 	case text == "":
-		return Pick{}, fmt.Errorf("a service is expected: its code, cheapest, cheapest in 2 days, fastest, or ask")
-	case text == Cheapest || text == Fastest || text == AskFirst:
+		return Pick{}, fmt.Errorf("a service is expected: its code, cheapest, cheapest in 2 days, cheapest in time, fastest, or ask")
+	case text == Cheapest || text == InTime || text == Fastest || text == AskFirst:
 		return Pick{Way: text}, nil
 	}
 	if m := inDays.FindStringSubmatch(text); m != nil {
@@ -102,6 +105,8 @@ func (p Pick) fits(o Offer, handover time.Time) bool {
 		return o.Service == p.Service && (p.Carrier == "" || o.Carrier == p.Carrier)
 	case p.Days > 0:
 		return o.Arrives != "" && o.Arrives <= Arrival(handover, p.Days).Format(time.DateOnly)
+	case p.Way == InTime && p.By != "":
+		return o.Arrives != "" && o.Arrives <= p.By
 	case p.Way == Fastest:
 		return o.Arrives != ""
 	}
@@ -122,14 +127,14 @@ func (p Pick) better(a, b Offer) bool {
 type Choice struct {
 	Word       string   `json:"word,omitempty" yaml:"word,omitempty"       maxLength:"80" doc:"What the channel calls the delivery; empty: any, also where the buyer wished for none"`
 	Connection string   `json:"connection,omitempty" yaml:"connection,omitempty" maxLength:"60" doc:"Code of the channel; empty: all"`
-	Countries  []string `json:"countries,omitempty" yaml:"countries,omitempty"                 doc:"ISO 3166-1 alpha-2 codes"                                                              maxItems:"60"`
-	Postcodes  []string `json:"postcodes,omitempty" yaml:"postcodes,omitempty"                 doc:"Beginnings of postcodes"                                                               maxItems:"200"`
-	FromG      int64    `json:"from_g,omitempty" yaml:"from_g,omitempty"                    doc:"Weight of the parcel, grams"                                                                          minimum:"0"`
-	ToG        int64    `json:"to_g,omitempty" yaml:"to_g,omitempty"                      doc:"0: no bound"                                                                                          minimum:"0"`
-	FromValue  int64    `json:"from_value,omitempty" yaml:"from_value,omitempty"                doc:"What the buyer pays for the order, minor units"                                                       minimum:"0"`
-	ToValue    int64    `json:"to_value,omitempty" yaml:"to_value,omitempty"                  doc:"0: no bound"                                                                                          minimum:"0"`
+	Countries  []string `json:"countries,omitempty" yaml:"countries,omitempty"                 doc:"ISO 3166-1 alpha-2 codes"                                                                         maxItems:"60"`
+	Postcodes  []string `json:"postcodes,omitempty" yaml:"postcodes,omitempty"                 doc:"Beginnings of postcodes"                                                                          maxItems:"200"`
+	FromG      int64    `json:"from_g,omitempty" yaml:"from_g,omitempty"                    doc:"Weight of the parcel, grams"                                                                                     minimum:"0"`
+	ToG        int64    `json:"to_g,omitempty" yaml:"to_g,omitempty"                      doc:"0: no bound"                                                                                                     minimum:"0"`
+	FromValue  int64    `json:"from_value,omitempty" yaml:"from_value,omitempty"                doc:"What the buyer pays for the order, minor units"                                                                  minimum:"0"`
+	ToValue    int64    `json:"to_value,omitempty" yaml:"to_value,omitempty"                  doc:"0: no bound"                                                                                                     minimum:"0"`
 	Currency   string   `json:"currency,omitempty" yaml:"currency,omitempty"   maxLength:"3"  doc:"Of the values"`
-	Service    string   `json:"service" yaml:"service"              maxLength:"80" doc:"Code of a service, carrier/code, cheapest, cheapest in 2 days, fastest, or ask"`
+	Service    string   `json:"service" yaml:"service"              maxLength:"80" doc:"Code of a service, carrier/code, cheapest, cheapest in 2 days, cheapest in time, fastest, or ask"`
 }
 
 // Delivery is what is to be sent, as the table looks at it.

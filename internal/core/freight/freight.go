@@ -47,6 +47,7 @@ type Tariff struct {
 	HomePrice      int64     `json:"home_price,omitempty" doc:"More where no company is at the address"`
 	OversizeMM     int64     `json:"oversize_mm,omitempty" doc:"A longest side above this costs more; 0: none does"`
 	OversizePrice  int64     `json:"oversize_price,omitempty"`
+	Calendar       Calendar  `json:"calendar,omitzero" doc:"On which days it delivers"`
 	Services       []Service `json:"services"`
 }
 
@@ -159,13 +160,4 @@ func hasPrefix(s string, prefixes []string) bool {
 }
 
 // Arrival counts working days (Monday to Saturday) from the day of hand-over.
-func Arrival(handover time.Time, days int64) time.Time {
-	d := handover
-	for days > 0 {
-		d = d.AddDate(0, 0, 1)
-		if d.Weekday() != time.Sunday {
-			days--
-		}
-	}
-	return d
-}
+func Arrival(handover time.Time, days int64) time.Time { return Calendar{}.Arrival(handover, days) }

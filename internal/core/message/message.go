@@ -77,6 +77,7 @@ type Order struct {
 	Payment          string        `json:"payment,omitempty" doc:"Method of payment, the channel's word"`
 	Paid             bool          `json:"paid"`
 	RequestedService string        `json:"requested_service,omitempty"`
+	DeliverBy        string        `json:"deliver_by,omitempty" doc:"Day by which the buyer was promised it, YYYY-MM-DD; empty: none was promised"`
 	Note             string        `json:"note,omitempty"`
 	WindowFrom       string        `json:"window_from,omitempty"`
 	WindowTo         string        `json:"window_to,omitempty"`
@@ -618,12 +619,23 @@ type Handover struct {
 	Day       string   `json:"day"`
 	Labels    []string `json:"labels" doc:"The carrier's own numbers of the purchases"`
 	Tracking  []string `json:"tracking"`
+
+	From       place.Address `json:"from" doc:"Where the parcels are collected"`
+	Parcels    int64         `json:"parcels" doc:"How many there are"`
+	WeightG    int64         `json:"weight_g" doc:"Of all of them"`
+	WindowFrom string        `json:"window_from,omitempty" doc:"HH:MM on the clocks of the place: from when they can be collected; empty: it is not said"`
+	WindowTo   string        `json:"window_to,omitempty" doc:"HH:MM: until when"`
+	TimeZone   string        `json:"time_zone" doc:"IANA name of the zone of those clocks"`
 }
 
 // HandoverReceipt is the carrier's word on a closed day.
 type HandoverReceipt struct {
 	ID      string `json:"id"`
 	Parcels int64  `json:"parcels"`
+
+	Window       string   `json:"window,omitempty" doc:"When the carrier comes, in its own words"`
+	NoCollection string   `json:"no_collection,omitempty" doc:"Why it does not come, although it took the list; empty: it does, or was not asked to"`
+	NotTaken     []string `json:"not_taken,omitempty" doc:"The carrier's own numbers of the labels that are not on its list; empty: all are"`
 }
 
 // Tracking is one event on a parcel's way.

@@ -24,6 +24,8 @@ const (
 	NumberStands       order.Cause = "number still stands"   // a channel shows a number that is not right any more
 	CancelUntold       order.Cause = "cancellation not told" // a channel that cannot be told of it
 	NoCarton           order.Cause = "fits no carton"        // ends when there is one, or the item is smaller than was thought
+	NotHandedOver      order.Cause = "parcel not taken"      // its carrier did not take it with the others of a day
+	NotCollected       order.Cause = "not collected"         // a carrier that does not come for what it took the list of
 	NumberUntold       order.Cause = "number not told"       // a parcel of which its channel cannot be told
 	ListingRejected    order.Cause = "listing rejected"      // its channel does not take it as we publish it
 	BackupFailed       order.Cause = "backup failed"         // ends when one is made
@@ -34,6 +36,6 @@ const (
 
 // Causes are the causes of exceptions that are not holds of orders.
 var Causes = []order.Cause{NegativeStock, EditUnclear, CredentialsRefused, WriteBackRefused, LabelRefused, LabelUnknown, LabelSurplus,
-	NoCarton, NumberUntold, CountBin, CancelUntold, RefundUntold, ReturnWaits, VoidRefused, NumberStands,
+	NoCarton, NotHandedOver, NotCollected, NumberUntold, CountBin, CancelUntold, RefundUntold, ReturnWaits, VoidRefused, NumberStands,
 	ServiceOpen, PutBack, NotApplied, NotTakenIn, NotUnderstood, FileNotTaken, ListingRejected, BackupFailed, ConnectionDead,
 	Backlog, ServiceUnwell}

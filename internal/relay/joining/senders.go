@@ -2,6 +2,7 @@ package joining
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"net/url"
 	"reflect"
@@ -190,7 +191,30 @@ func (r *Joining) exportServices(ctx context.Context, out *setup.Setup) error {
 	if len(list) > 0 {
 		out.Services = list
 	}
+	return errors.Join(err, exportTable(ctx, r, r.Views.Shipping.Collections, &out.Collections))
+}
+
+// exportTable adds the rows of a table to a set-up.
+func exportTable[T any](ctx context.Context, r *Joining, t *engine.Table[T], to *[]T) error {
+	rows, err := t.Rows(ctx, r.Engine)
+	if len(rows) > 0 {
+		*to = rows
+	}
 	return err
+}
+
+// applyTable replaces the rows of a table by those of a set-up, where it has other ones.
+func applyTable[T any](ctx context.Context, r *Joining, t *engine.Table[T], want []T, who string) error {
+	have, err := t.Rows(ctx, r.Engine)
+	if err != nil || len(want) == 0 || reflect.DeepEqual(have, want) {
+		return err
+	}
+	return t.Put(ctx, r.Engine, want, who)
+}
+
+// applyCarriers sets what was decided about carriers, as a set-up has it: now that they are there.
+func (r *Joining) applyCarriers(ctx context.Context, want setup.Setup, who string) error {
+	return errors.Join(r.applyServices(ctx, want, who), applyTable(ctx, r, r.Views.Shipping.Collections, want.Collections, who))
 }
 
 // applyServices sets by which service parcels go, as a set-up has it: now that channels and carriers are there.

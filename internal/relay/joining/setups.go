@@ -441,7 +441,7 @@ func (r *Joining) ApplySetup(ctx context.Context, want setup.Setup, secrets map[
 			}
 		}
 	}
-	if err := r.applyServices(ctx, want, who); err != nil {
+	if err := r.applyCarriers(ctx, want, who); err != nil {
 		return out, err
 	}
 	given, err := r.People.ApplyPeople(ctx, want, secrets, who) // late: what is made up is shown once, and nothing may fail before that

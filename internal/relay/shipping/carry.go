@@ -131,7 +131,7 @@ func (r *Shipping) chosenRate(ctx context.Context, parcel string, o *order.Order
 			refused = append(refused, x.CarrierName+": "+x.Refused)
 		}
 	}
-	if at := pick.Of(offersOf(rates), r.handover()); at >= 0 {
+	if at := pick.Of(offersOf(rates), r.today()); at >= 0 {
 		return rates[at], nil
 	}
 	why := "no carrier takes parcel " + parcel
@@ -248,7 +248,7 @@ func (r *Shipping) ServicesStep(ctx context.Context, j *store.Job) (bool, error)
 		}
 		answers, err := c.Line().Ask(ctx, "rates", message.Parcel{Reference: "services",
 			From: from.Address, To: from.Address, WeightG: 1000, LengthMM: 200, WidthMM: 150, HeightMM: 100, Test: true,
-			Handover: r.Today()})
+			Handover: r.handoverDay(c, from.ID)})
 		if err != nil {
 			return false, err
 		}

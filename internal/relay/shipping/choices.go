@@ -84,6 +84,9 @@ func (r *Shipping) writeServiceTable(ctx context.Context, _ string, was json.Raw
 func (r *Shipping) pickFor(ctx context.Context, p *store.Parcel, o *order.Order) (freight.Pick, string, error) {
 	read := func(text, by string) (freight.Pick, string, error) {
 		pick, err := freight.ParsePick(text)
+		if pick.Way == freight.InTime {
+			pick.By = o.Record.DeliverBy
+		}
 		if err == nil && pick.Way == freight.AskFirst {
 			err = &engine.Refused{Text: by + " that a person picks its service", Conflict: true}
 		}

@@ -276,7 +276,7 @@ type leaving struct {
 // parcelLeaves books a packed carton out with its label: what of each order lies in it.
 func (r *Shipping) parcelLeaves(ch *engine.Change, by leaving, in carton, label *message.Label) (err error) {
 	if by.handover != "" {
-		if in.own().ManifestID, err = ch.OpenManifest(by.side.ID, by.handover); err != nil {
+		if in.own().ManifestID, err = ch.OpenManifest(by.side.ID, in.own().LocationID, by.handover); err != nil {
 			return err
 		}
 		ch.Tell("manifest", fmt.Sprint(in.own().ManifestID))

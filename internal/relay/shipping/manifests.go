@@ -5,7 +5,6 @@ import (
 	"encoding/json"
 	"fmt"
 	"slices"
-	"time"
 
 	"openrelay/internal/core/message"
 	"openrelay/internal/core/order"
@@ -13,7 +12,7 @@ import (
 	"openrelay/internal/store"
 )
 
-// CloseManifest ends a carrier's day: the carrier gets the list of what it takes.
+// CloseManifest ends a carrier's day at a place: the carrier gets the list of what it takes, and is asked to come for it.
 func (r *Shipping) CloseManifest(ctx context.Context, id int64, who string) error {
 	return r.Commit(ctx, func(ch *engine.Change) error {
 		m, err := ch.Manifest(id)
@@ -31,20 +30,19 @@ func (r *Shipping) CloseManifest(ctx context.Context, id int64, who string) erro
 		if len(list) == 0 {
 			return &engine.Refused{Text: "the manifest is empty", Conflict: true}
 		}
-		h := message.Handover{Reference: fmt.Sprintf("%s-m%d", r.Prefix, id), Day: m.Day}
-		for _, p := range list {
-			var l message.Label
-			if err := json.Unmarshal([]byte(p.Label), &l); err != nil {
-				return err
-			}
-			h.Labels = append(h.Labels, l.ID)
-			h.Tracking = append(h.Tracking, p.Tracking)
+		h, err := r.handover(&m, list)
+		if err != nil {
+			return err
 		}
 		payload, err := json.Marshal(h)
 		if err != nil {
 			return err
 		}
-		if err := ch.SetManifest(id, "closing", "", time.Time{}); err != nil {
+		m.State, m.Refused = "closing", ""
+		if h.WindowFrom != "" {
+			m.Window = h.WindowFrom + "-" + h.WindowTo
+		}
+		if err := ch.SetManifest(m); err != nil {
 			return err
 		}
 		ch.Tell("manifest", fmt.Sprint(id))
@@ -58,31 +56,116 @@ func (r *Shipping) CloseManifest(ctx context.Context, id int64, who string) erro
 	})
 }
 
-func manifestOf(m store.OutboxMessage) (id int64, err error) {
-	_, err = fmt.Sscanf(m.Subject, "manifest %d", &id)
-	return id, err
+// handover is what a carrier is told of what it takes on a day.
+func (r *Shipping) handover(m *store.Manifest, list []store.Parcel) (message.Handover, error) {
+	at := m.LocationID
+	if at == 0 {
+		at = list[0].LocationID
+	}
+	h := message.Handover{Reference: fmt.Sprintf("%s-m%d", r.Prefix, m.ID), Day: m.Day, From: r.Place(at).Address,
+		Parcels: int64(len(list)), TimeZone: r.Zone().String()}
+	if c := r.ByID(m.CarrierID); c != nil {
+		h.WindowFrom, h.WindowTo = r.window(c, at, m.Day)
+	}
+	for _, p := range list {
+		var l message.Label
+		if err := json.Unmarshal([]byte(p.Label), &l); err != nil {
+			return h, err
+		}
+		h.Labels = append(h.Labels, l.ID)
+		h.Tracking = append(h.Tracking, p.Tracking)
+		h.WeightG += p.WeightG
+	}
+	return h, nil
 }
 
-func (r *Shipping) DayClosed(ch *engine.Change, _ *engine.Conn, m store.OutboxMessage, answer any) error {
+// manifestOf is the list that a message tells a carrier.
+func manifestOf(ch *engine.Change, m store.OutboxMessage) (store.Manifest, error) {
+	var id int64
+	if _, err := fmt.Sscanf(m.Subject, "manifest %d", &id); err != nil {
+		return store.Manifest{}, err
+	}
+	return ch.Manifest(id)
+}
+
+// DayClosed takes what a carrier answers to the list of a day. What is not on its own list goes on our next one and is raised, and so
+// is that it does not come.
+func (r *Shipping) DayClosed(ch *engine.Change, c *engine.Conn, m store.OutboxMessage, answer any) error {
 	receipt, ok := answer.(*message.HandoverReceipt)
 	if !ok {
 		return fmt.Errorf("%s: the carrier's answer is no receipt", m.Subject)
 	}
-	id, err := manifestOf(m)
+	list, err := manifestOf(ch, m)
 	if err != nil {
 		return err
 	}
-	ch.Tell("manifest", fmt.Sprint(id))
-	return ch.SetManifest(id, "closed", receipt.ID, ch.Now)
+	ch.Tell("manifest", fmt.Sprint(list.ID))
+	list.State, list.Receipt, list.ClosedAt = "closed", receipt.ID, ch.Now.UnixMicro()
+	list.Window, list.Refused = engine.Or(receipt.Window, list.Window), receipt.NoCollection
+	if err := ch.SetManifest(list); err != nil {
+		return err
+	}
+	if err := r.notOnTheirList(ch, c, &list, receipt.NotTaken); err != nil {
+		return err
+	}
+	if list.Refused == "" {
+		return nil
+	}
+	ch.Tell("exception", "")
+	return ch.Raise(store.Exception{Cause: engine.NotCollected, Subject: fmt.Sprintf("%s %s", c.Rec().Name, list.Day),
+		Text: fmt.Sprintf("%s took the list of %s with %d parcels, and does not come for them: %s", c.Rec().Name, list.Day, list.Parcels,
+			list.Refused),
+		Expected:     "Parcels at the carrier: bring them there, or agree on a collection with it; then settle this here.",
+		ConnectionID: c.ID, OutboxID: m.ID, Standing: true}, ch.Now)
 }
 
+// notOnTheirList moves parcels that a carrier did not put on its own list to our next one.
+func (r *Shipping) notOnTheirList(ch *engine.Change, c *engine.Conn, list *store.Manifest, labels []string) error {
+	if len(labels) == 0 {
+		return nil
+	}
+	parcels, err := ch.ManifestParcels(list.ID)
+	if err != nil {
+		return err
+	}
+	for i := range parcels {
+		p := &parcels[i]
+		var l message.Label
+		if err := json.Unmarshal([]byte(p.Label), &l); err != nil {
+			return err
+		}
+		if !slices.Contains(labels, l.ID) && !slices.Contains(labels, l.Tracking) {
+			continue
+		}
+		day := r.dayAfter(c, p.LocationID, list.Day)
+		if p.ManifestID, err = ch.OpenManifest(c.ID, p.LocationID, day); err != nil {
+			return err
+		}
+		if err := ch.UpdateParcel(p); err != nil {
+			return err
+		}
+		tellParcel(ch, p)
+		ch.Tell("exception", p.OrderNumber)
+		if err := ch.Raise(store.Exception{Cause: engine.NotHandedOver, Subject: p.Tracking,
+			Text: fmt.Sprintf("%s did not take parcel %s of order %s on its list of %s; it stands on that of %s", c.Rec().Name, p.Number,
+				p.OrderNumber, list.Day, day),
+			Expected: "The parcel at the carrier: it is over when the carrier first says where it is. Ask the carrier why, or void its " +
+				"label.", ConnectionID: c.ID, OrderID: p.OrderID, Standing: true}, ch.Now); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// HandoverRefused opens a list again that its carrier did not take.
 func (r *Shipping) HandoverRefused(ch *engine.Change, _ *engine.Conn, m store.OutboxMessage) (order.Cause, error) {
-	id, err := manifestOf(m)
+	list, err := manifestOf(ch, m)
 	if err != nil {
 		return "", err
 	}
-	ch.Tell("manifest", fmt.Sprint(id))
-	return engine.WriteBackRefused, ch.SetManifest(id, "open", "", time.Time{})
+	ch.Tell("manifest", fmt.Sprint(list.ID))
+	list.State, list.Receipt, list.ClosedAt = "open", "", 0
+	return engine.WriteBackRefused, ch.SetManifest(list)
 }
 
 // DispatchSent notes on the order that its channel was told of a parcel.

@@ -434,7 +434,7 @@ func (r *Shipping) Parcel(p store.Parcel, o *order.Order, c *engine.Conn) messag
 		to.Email = o.Record.BuyerEmail
 	}
 	return message.Parcel{Reference: p.Number, From: from, To: to, WeightG: p.WeightG, LengthMM: p.LengthMM, WidthMM: p.WidthMM,
-		HeightMM: p.HeightMM, OrderRef: o.Number, Test: c.Rec().Test, Handover: r.Today()}
+		HeightMM: p.HeightMM, OrderRef: o.Number, Test: c.Rec().Test, Handover: r.handoverDay(c, p.LocationID)}
 }
 
 // From is whom a parcel comes from: the sender of its order's channel, at the place that sends it.

@@ -29,6 +29,8 @@ type Rate struct {
 	Price       int64          `json:"price" doc:"Minor units"`
 	Currency    string         `json:"currency"`
 	Arrives     string         `json:"arrives,omitempty" doc:"YYYY-MM-DD"`
+	Handover    string         `json:"handover" doc:"YYYY-MM-DD: when the carrier takes it, by its cut-off at the place"`
+	Late        bool           `json:"late,omitempty" doc:"It arrives after the day that the buyer was promised"`
 	Refused     string         `json:"refused,omitempty"`
 	Estimated   bool           `json:"estimated" doc:"The carrier did not answer; the price is our own sum"`
 	Agrees      bool           `json:"agrees" doc:"Our own sum is the same"`
@@ -72,6 +74,9 @@ func (r *Shipping) Rates(ctx context.Context, parcel string) ([]Rate, error) {
 		}
 		return cmp.Or(cmp.Compare(a.Price, b.Price), cmp.Compare(a.Carrier, b.Carrier), cmp.Compare(a.Service, b.Service))
 	})
+	for i := range out {
+		out[i].Late = o.Record.DeliverBy != "" && out[i].Arrives > o.Record.DeliverBy
+	}
 	r.markBest(ctx, out, &s, o)
 	return out, nil
 }
@@ -83,7 +88,7 @@ func (r *Shipping) markBest(ctx context.Context, list []Rate, p *store.Parcel, o
 		list[i].Best = []string{}
 	}
 	mark := func(pick freight.Pick, as string) {
-		if at := pick.Of(offers, r.handover()); at >= 0 {
+		if at := pick.Of(offers, r.today()); at >= 0 {
 			list[at].Best = append(list[at].Best, as)
 		}
 	}
@@ -94,8 +99,8 @@ func (r *Shipping) markBest(ctx context.Context, list []Rate, p *store.Parcel, o
 	}
 }
 
-// handover is the day on which a parcel that is packed now leaves.
-func (r *Shipping) handover() time.Time {
+// today is the day from which working days are counted.
+func (r *Shipping) today() time.Time {
 	day, _ := time.Parse(time.DateOnly, r.Today()) // it is written so
 	return day
 }
@@ -132,14 +137,15 @@ func (r *Shipping) ratesOf(ctx context.Context, c *engine.Conn, p message.Parcel
 			q := tariff.Quote(sv.Code, asked)
 			out = append(out, Rate{Carrier: c.Rec().Code, CarrierName: c.Rec().Name, Service: sv.Code, ServiceName: sv.Name,
 				Price: q.Price, Currency: tariff.Currency,
-				Arrives: freight.Arrival(day, q.Days).Format(time.DateOnly), Refused: q.Refused, Estimated: true, Terms: q.Terms})
+				Handover: p.Handover, Arrives: tariff.Calendar.Arrival(day, q.Days).Format(time.DateOnly), Refused: q.Refused,
+				Estimated: true, Terms: q.Terms})
 		}
 		return out
 	}
 	for _, a := range answers {
 		m := a.(*message.Rate)
 		rate := Rate{Carrier: c.Rec().Code, CarrierName: c.Rec().Name, Service: m.Service, ServiceName: m.ServiceName, Price: m.Price,
-			Currency: m.Currency, Arrives: m.Arrives, Refused: m.Refused}
+			Handover: p.Handover, Currency: m.Currency, Arrives: m.Arrives, Refused: m.Refused}
 		if tariffErr == nil {
 			q := tariff.Quote(m.Service, asked)
 			rate.Terms, rate.Agrees = q.Terms, q.Price == m.Price && (q.Refused == "") == (m.Refused == "")

@@ -5,6 +5,7 @@ package shipping
 import (
 	"sync"
 
+	"openrelay/internal/core/freight"
 	"openrelay/internal/core/order"
 	"openrelay/internal/relay/engine"
 	"openrelay/internal/relay/exchange"
@@ -19,6 +20,9 @@ type Shipping struct {
 	Inventory *inventory.Inventory
 	Orders    *orders.Orders
 
+	// Collections are when carriers come to places.
+	Collections *engine.Table[freight.Collection]
+
 	tariffMu sync.Mutex
 	tariffs  map[int64]tariffAt // by connection
 }
@@ -27,6 +31,8 @@ type Shipping struct {
 func New(e *engine.Engine, x *exchange.Exchange, inv *inventory.Inventory, o *orders.Orders) *Shipping {
 	r := &Shipping{Engine: e, Exchange: x, Inventory: inv, Orders: o, tariffs: map[int64]tariffAt{}}
 	e.AddSettingKind(engine.SettingKind{Kind: RoundRuleKind, Read: r.readRoundRule, Write: r.writeRoundRule, Unmake: r.DropRoundRule})
+	r.Collections = &engine.Table[freight.Collection]{Kind: "collections", Most: 500, Check: r.checkCollections}
+	e.AddSettingKind(r.Collections.SettingKind(e))
 	e.AddSettingKind(engine.SettingKind{Kind: ServiceTableKind, Read: r.readServiceTable, Write: r.writeServiceTable})
 	return r
 }

@@ -51,6 +51,9 @@ func (r *Shipping) track(b *exchange.Batch, p *store.Parcel, o *order.Order, m *
 		if err := b.Ch.CloseParcelExceptions(p.ID, engine.VoidRefused, "relay", b.Ch.Now); err != nil { // the carrier has it
 			return err
 		}
+		if err := b.Ch.CloseSubject(o.ID, engine.NotHandedOver, p.Tracking, "relay", b.Ch.Now); err != nil {
+			return err
+		}
 		if err := b.Ch.UpdateParcel(p); err != nil {
 			return err
 		}

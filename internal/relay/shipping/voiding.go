@@ -228,6 +228,9 @@ func (r *Shipping) parcelBack(ch *engine.Change, p *store.Parcel, o *order.Order
 			return err
 		}
 	}
+	if err := ch.CloseSubject(o.ID, engine.NotHandedOver, was.Tracking, who, ch.Now); err != nil {
+		return err
+	}
 	ch.Tell("manifest", fmt.Sprint(was.ManifestID))
 	ch.Mark(engine.OrderWords, o.ID)
 	ch.Mark(engine.OrderChanged, o.ID)
@@ -379,7 +382,7 @@ func (r *Shipping) keepLabel(ch *engine.Change, p *store.Parcel, why string) err
 			return err
 		}
 		if m.State != "open" {
-			if p.ManifestID, err = ch.OpenManifest(p.CarrierID, r.Today()); err != nil {
+			if p.ManifestID, err = ch.OpenManifest(p.CarrierID, p.LocationID, r.handoverOf(p)); err != nil {
 				return err
 			}
 		}

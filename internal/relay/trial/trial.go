@@ -133,8 +133,12 @@ feeds:
       request: { method: POST, path: /voids, headers: { Idempotency-Key: ref }, body: { label: msg.label } }
   handovers out:
     send:
-      request: { method: POST, path: /manifests, headers: { Idempotency-Key: ref }, body: { day: msg.day, labels: msg.labels } }
-      answer: { id: body.id, parcels: body.parcels }
+      request:
+        method: POST
+        path: /manifests
+        headers: { Idempotency-Key: ref }
+        body: { day: msg.day, labels: msg.labels, from: msg.window_from, to: msg.window_to }
+      answer: { id: body.id, parcels: body.parcels, window: body.window, no_collection: body.no, not_taken: body.without }
   tracking in: { topic: scan, id: item.id, map: { tracking: item.tracking, state: item.state, text: item.text, at: item.at } }
 push:
   signature: { scheme: shared, secret: key, value: header.authorization, prefix: "Bearer " }

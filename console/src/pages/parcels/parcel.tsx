@@ -374,7 +374,15 @@ function Rates({ s, rates: q, ship }: { s: View; rates: ReturnType<typeof useRat
                   </div>
                 </td>
                 <td className="r">{r.refused ? "" : <Money minor={r.price} currency={r.currency} />}</td>
-                <td>{r.refused ? `not carried: ${r.refused}` : r.arrives ? dayText(r.arrives) : ""}</td>
+                <td>
+                  {r.refused ? `not carried: ${r.refused}` : r.arrives ? dayText(r.arrives) : ""}
+                  {r.late && (
+                    <div>
+                      <Lamp state="caution">after the promised day</Lamp>
+                    </div>
+                  )}
+                  {!r.refused && r.handover && <div className="text-[12px] text-quiet">goes along {dayText(r.handover)}</div>}
+                </td>
                 <td>
                   {!r.refused && r.terms && (
                     <>

@@ -120,11 +120,23 @@ function Manifests() {
           {q.data.map((m) => (
             <tr key={m.id}>
               <td className="w-40">{m.carrier_name}</td>
-              <td className="code w-32">{m.day}</td>
-              <td className="w-40">
+              <td className="w-36">{m.place}</td>
+              <td className="code w-28">{m.day}</td>
+              <td>
                 <Lamp state={m.state === "closed" ? "idle" : m.state === "closing" ? "busy" : "go"}>
                   {m.state === "closed" ? `closed, ${m.receipt}` : m.state}
                 </Lamp>
+                {m.refused ? (
+                  <div>
+                    <Lamp state="caution">does not come: {m.refused}</Lamp>
+                  </div>
+                ) : (
+                  m.window && (
+                    <span className="ml-2 text-quiet">
+                      {m.state === "closed" ? "comes" : "asked for"} <span className="fig">{m.window}</span>
+                    </span>
+                  )
+                )}
               </td>
               <td className="r w-28 whitespace-nowrap">
                 <span className="fig">{m.parcels}</span>
@@ -159,7 +171,8 @@ function Manifests() {
       </Cut>
       <Sheet open={ask !== null} onClose={() => setAsk(null)} title={`Close ${ask?.day} with ${ask?.carrier_name}`}>
         <p className="mb-4">
-          {ask?.carrier_name} gets the list of {ask?.parcels} parcels and comes for them. Parcels shipped after this go on a new list.
+          {ask?.carrier_name} gets the list of {ask?.parcels} parcels{ask?.place && ` at ${ask.place}`} and is asked to come for them.
+          Parcels shipped after this go on the next list.
         </p>
         <Trouble error={close.error} />
         <Button kind="main" onClick={() => ask && close.mutate(ask.id)} disabled={close.isPending}>

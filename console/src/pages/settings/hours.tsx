@@ -31,11 +31,13 @@ export function HoursFields({
   off,
   onChange,
   onOff,
+  always = false,
 }: {
   value: Hours | undefined;
   off: string;
   onChange: (h: Hours | undefined) => void;
   onOff: (text: string) => void;
+  always?: boolean; // it has hours in any case: those of a carrier
 }) {
   const set = (day: number, end: 0 | 1, time: string) => {
     const week = [...(value?.week ?? [])];
@@ -47,10 +49,12 @@ export function HoursFields({
   return (
     <fieldset className="col-span-2 border-t border-rule pt-3">
       <legend className="sr-only">When it is at work</legend>
-      <label className="flex items-center gap-2 font-medium">
-        <input type="checkbox" checked={!!value} onChange={(e) => onChange(e.target.checked ? usual : undefined)} />
-        It has hours; orders are late when they should have left by them
-      </label>
+      {!always && (
+        <label className="flex items-center gap-2 font-medium">
+          <input type="checkbox" checked={!!value} onChange={(e) => onChange(e.target.checked ? usual : undefined)} />
+          It has hours; orders are late when they should have left by them
+        </label>
+      )}
       {value && (
         <div className="mt-2 grid grid-cols-2 gap-3">
           <ul>

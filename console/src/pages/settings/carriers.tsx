@@ -1,0 +1,95 @@
+import { useQuery } from "@tanstack/react-query";
+import { useState } from "react";
+import { api, take, type Schema } from "../../api/client";
+import { connectionsQuery, locationsQuery } from "../../api/queries";
+import { RowTable } from "../../shared/company/rowtable";
+import { SettingsPage } from "../../shared/company/settingspage";
+import { daysOffOf, daysOffText, HoursFields } from "./hours";
+
+type Collection = Schema<"FreightCollection">;
+
+/** When carriers come to places. */
+export default function Carriers() {
+  return (
+    <SettingsPage
+      kinds={["collections"]}
+      title="Carriers"
+      sub="When they come to places, and until when parcels go along"
+      needs="setup"
+      about="What was agreed with carriers"
+    >
+      <Collections />
+    </SettingsPage>
+  );
+}
+
+/** The carriers that sell labels, to be chosen. */
+function useCarriers() {
+  return (useQuery(connectionsQuery).data ?? []).filter((c) => c.side === "carrier").map((c) => [c.code, c.name] as const);
+}
+
+const days = ["Mon", "Tue", "Wed", "Thu", "Fri", "Sat", "Sun"];
+
+function Collections() {
+  const carriers = useCarriers();
+  const places = (useQuery(locationsQuery).data ?? []).map((l) => [l.code, l.name] as const);
+  const called = (list: (readonly [string, string])[], code: string) => list.find(([c]) => c === code)?.[1] ?? code;
+  return (
+    <RowTable<Collection>
+      name="collections"
+      texts={{
+        title: "When carriers come",
+        about:
+          "By the cut-off a parcel goes along the same day; later ones go on the next list, and arrive accordingly. Where nothing is " +
+          "said, the hours of the place count. With the day's list the carrier is asked to come between these hours.",
+        add: "Add a carrier",
+        none: "Nothing is said yet. Say when a carrier comes, and prices tell on which day a parcel arrives.",
+        one: "When a carrier comes",
+      }}
+      columns={[
+        { title: "Carrier", cell: (r) => called(carriers, r.carrier) },
+        { title: "Place", cell: (r) => called(places, r.place) },
+        { title: "It comes", cell: (r) => <Week week={r.hours.week ?? []} /> },
+        { title: "Cut-off", cell: (r) => <span className="fig">{r.hours.cutoff}</span> },
+        { title: "Days off", cell: (r) => <span className="code">{(r.hours.days_off ?? []).map((d) => d.from).join(" ")}</span> },
+      ]}
+      nameOf={(r) => `${called(carriers, r.carrier)} at ${called(places, r.place)}`}
+      blank={{ carrier: "", place: places.length === 1 ? (places[0]?.[0] ?? "") : "", hours: { week: Array<string>(7).fill("") } }}
+      get={() => take(api.GET("/api/v1/collections"))}
+      put={(rows) => take(api.PUT("/api/v1/collections", { body: { rows } }))}
+      fields={[
+        { key: "carrier", label: "Carrier", kind: "choice", options: carriers, required: true },
+        { key: "place", label: "Place", kind: "choice", options: places, required: true },
+      ]}
+      more={(row, set) => <Hours row={row} set={set} />}
+    />
+  );
+}
+
+function Hours({ row, set }: { row: Collection; set: (to: Partial<Collection>) => void }) {
+  const [off, setOff] = useState(daysOffText(row.hours.days_off));
+  return (
+    <HoursFields
+      always
+      value={row.hours}
+      off={off}
+      onChange={(h) => set({ hours: { ...(h ?? row.hours), days_off: daysOffOf(off) } })}
+      onOff={(text) => {
+        setOff(text);
+        set({ hours: { ...row.hours, days_off: daysOffOf(text) } });
+      }}
+    />
+  );
+}
+
+/** The hours of a week, days with the same ones together. */
+function Week({ week }: { week: string[] }) {
+  const spans: [string, string][] = [];
+  week.forEach((hours, i) => {
+    const last = spans[spans.length - 1];
+    if (hours === "") return;
+    if (last && last[1] === hours && week[i - 1] === hours) last[0] = `${last[0].split("–")[0]}–${days[i]}`;
+    else spans.push([days[i] ?? "", hours]);
+  });
+  return <span className="fig">{spans.map(([d, h]) => `${d} ${h}`).join(", ")}</span>;
+}
