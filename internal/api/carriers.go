@@ -6,10 +6,26 @@ import (
 
 	"openrelay/internal/core/person"
 	"openrelay/internal/relay/engine"
+	"openrelay/internal/relay/shipping"
+	"openrelay/internal/wire"
 )
 
 func (a *API) carriersRoutes() {
 	tableRoutes(a, "/collections", "collections", "when carriers come to places", a.relay.Collections, person.Look)
+	op(a, person.Ship, http.MethodPut, "/parcels/{number}/claim", "put-claim",
+		"Note how a claim about a parcel stands at its carrier; a lost parcel is settled with it", a.putClaim)
+}
+
+type claimInput struct {
+	NumberInput
+	Body shipping.Claim
+}
+
+func (a *API) putClaim(ctx context.Context, in *claimInput) (*body[wire.ParcelView], error) {
+	if err := a.relay.PutClaim(ctx, in.Number, in.Body, who(ctx)); err != nil {
+		return nil, err
+	}
+	return a.parcelByNumber(ctx, in.Number)
 }
 
 // tableRows is a list that is replaced as a whole.

@@ -21,7 +21,8 @@ var sides = map[order.Cause]string{
 	order.ByPerson: "ours", order.ByRule: "ours", order.NotAnswered: "theirs",
 	engine.NegativeStock: "ours", engine.CredentialsRefused: "ours", engine.PutBack: "ours", engine.LabelSurplus: "ours",
 	engine.ServiceOpen: "ours", engine.BackupFailed: "ours", engine.ServiceUnwell: "ours",
-	engine.LabelUnknown: "theirs", engine.ConnectionDead: "theirs",
+	engine.LabelUnknown: "theirs", engine.ConnectionDead: "theirs", engine.ParcelLate: "theirs", engine.ParcelStuck: "theirs",
+	engine.NotHandedOver: "theirs", engine.NotCollected: "theirs",
 }
 
 // exception is one as who asks may see it.
@@ -35,7 +36,7 @@ func exception(ctx context.Context, e store.Exception) wire.Exception {
 	}
 	return wire.Exception{ID: e.ID, Cause: e.Cause, Subject: e.Subject, Text: e.Text,
 		Expected: e.Expected, Side: side, Connection: e.ConnectionCode, ConnectionName: e.ConnectionName,
-		OrderNumber: e.OrderNumber, SKU: e.SKU,
+		OrderNumber: e.OrderNumber, SKU: e.SKU, Parcel: e.ParcelNumber,
 		OutboxID: e.OutboxID, InboxID: e.InboxID, OpenedAt: at(e.OpenedAt), Assignee: e.Assignee, SnoozedUntil: at(e.SnoozedUntil),
 		Count: 1, Settled: e.OrderID == 0 || e.OutboxID != 0 || e.InboxID != 0 || e.Standing}
 }

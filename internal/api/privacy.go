@@ -82,12 +82,14 @@ func (a *API) looks(ctx context.Context, in *looksInput) (*body[[]wire.Look], er
 // reportColumns names the columns of each report, as its CSV heads them: name, second name, currency, a, b, c, cancelled.
 // What a report has not is empty.
 var reportColumns = map[string][7]string{
-	"source":     {"channel", "how it came in", "currency", "orders", "value", "", "cancelled"},
-	"days":       {"day", "channel", "currency", "orders", "value", "", "cancelled"},
-	"shipping":   {"channel", "", "currency", "charged to buyers", "paid to carriers", "parcels", ""},
-	"speed":      {"from sale to hand-over", "", "", "orders", "", "average hours", ""},
-	"stockouts":  {"SKU", "item", "", "times it fell to nothing", "orders that waited", "", ""},
-	"exceptions": {"cause", "", "", "raised", "still open", "average hours until mended", ""},
+	"source":        {"channel", "how it came in", "currency", "orders", "value", "", "cancelled"},
+	"days":          {"day", "channel", "currency", "orders", "value", "", "cancelled"},
+	"shipping":      {"channel", "", "currency", "charged to buyers", "paid to carriers", "parcels", ""},
+	"speed":         {"from sale to hand-over", "", "", "orders", "", "average hours", ""},
+	"stockouts":     {"SKU", "item", "", "times it fell to nothing", "orders that waited", "", ""},
+	"transit":       {"service", "region", "", "parcels that arrived", "after the promised day", "average hours on the way", ""},
+	"transit-weeks": {"week of", "carrier", "", "parcels that arrived", "after the promised day", "average hours on the way", ""},
+	"exceptions":    {"cause", "", "", "raised", "still open", "average hours until mended", ""},
 }
 
 // reportAmounts are the reports whose figures are amounts: of a and b.
@@ -211,7 +213,7 @@ func (a *API) reportsRoutes() {
 }
 
 type input struct {
-	Code string `path:"code" enum:"source,days,shipping,speed,stockouts,exceptions"`
+	Code string `path:"code" enum:"source,days,shipping,speed,stockouts,exceptions,transit,transit-weeks"`
 	From string `query:"from" doc:"First day, YYYY-MM-DD; without it thirty days before the last"`
 	To   string `query:"to" doc:"Last day; without it today"`
 }

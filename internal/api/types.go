@@ -133,7 +133,8 @@ func (a *API) parcel(ctx context.Context, p store.Parcel) wire.Parcel {
 		Typed: p.Left() && p.CarrierID == 0 &&
 			p.ToldBy == 0, ManifestID: p.ManifestID, SSCC: p.SSCC, Error: quoted(ctx, p.Error), WrongField: p.WrongField,
 		CreatedAt: at(p.CreatedAt), ShippedAt: at(p.ShippedAt), DeliveredAt: at(p.DeliveredAt), ScannedAt: at(p.ScannedAt),
-		VoidAsked: at(p.VoidAskedAt), Carton: p.Carton, Riders: strings.Fields(p.Riders)}
+		VoidAsked: at(p.VoidAskedAt), Carton: p.Carton, Riders: strings.Fields(p.Riders), Journey: p.Journey, JourneyAt: at(p.JourneyAt),
+		Promised: p.Promised}
 	if c := a.relay.ByID(p.CarrierID); c != nil {
 		out.CarrierCode = c.Rec().Code
 	}
@@ -149,7 +150,14 @@ func (a *API) parcelView(ctx context.Context, v views.ParcelView) wire.ParcelVie
 	}
 	out := wire.ParcelView{Parcel: a.parcel(ctx, v.Parcel), Contents: contentsOf(v), ShipTo: v.Order.ShipTo,
 		Wish: v.Order.Record.RequestedService, Stage: string(v.Order.Stage()), Gift: v.Order.Record.GiftNote,
-		Served: v.Order.Ours.Decided.Service, Inside: []wire.ParcelInside{}}
+		Served: v.Order.Ours.Decided.Service, Inside: []wire.ParcelInside{}, Events: []wire.ParcelEvent{}}
+	for _, e := range v.Events {
+		out.Events = append(out.Events, wire.ParcelEvent{At: at(e.At), State: e.State, Text: quoted(ctx, e.Text), Place: e.Place})
+	}
+	if c := v.Claim; c != nil {
+		out.Claim = &wire.ParcelClaim{State: c.State, Amount: c.Amount, Currency: c.Currency, Note: quoted(ctx, c.Note),
+			MadeBy: a.called(ctx, c.MadeBy), ChangedAt: at(c.ChangedAt)}
+	}
 	if l, err := v.LabelData(); err == nil {
 		out.LabelForm = l.DocumentForm
 		if c := a.relay.ByID(v.CarrierID); l.Document == "" && c != nil && c.Line().Def.Calls["document"] != nil {

@@ -1,11 +1,14 @@
 package cli
 
 import (
+	"context"
 	"flag"
 	"strings"
 
+	"openrelay/internal/client"
 	"openrelay/internal/core/freight"
 	"openrelay/internal/core/place"
+	"openrelay/internal/relay/shipping"
 )
 
 // collectionCommand is about when carriers come to places.
@@ -38,6 +41,29 @@ func collectionCommand() command {
 			return nil
 		},
 	}.command("collection", "When carriers come to places, and until when parcels go along")
+}
+
+type claimOptions struct{ shipping.Claim }
+
+func claimCommand() command {
+	opt := &claimOptions{}
+	return noun("claim", "PARCEL STATE", "Note how a claim about a parcel stands: noted, sent, granted, declined, paid, withdrawn", 2, 2,
+		opt.flags, opt.run)
+}
+
+func (opt *claimOptions) flags(f *flag.FlagSet) {
+	f.Int64Var(&opt.Amount, "amount", 0, "what is asked for, in `minor units`; without it as it was")
+	f.StringVar(&opt.Currency, "currency", "", "of the amount; without it the company's")
+	f.StringVar(&opt.Note, "note", "", "the carrier's number of it, and what it is about")
+}
+
+func (opt *claimOptions) run(ctx context.Context, c *client.Client, p *printer, a []string) error {
+	opt.State = a[1]
+	v, err := c.PutClaim(ctx, a[0], opt.Claim)
+	if err != nil {
+		return err
+	}
+	return p.show(v, func(row func(...any)) { parcelTable(v, row) })
 }
 
 // weekLine tells the hours of a week, a day with none as a dash.

@@ -293,6 +293,7 @@ func TestConnectionCommands(t *testing.T) {
 		connector take-back stall -to 1 ⇒ stall works as by version 1
 		!connector add DIR/sampled.yaml ⇒ 1 of 1 samples do not hold
 		!connector read-folder ⇒ started without one
+		!parcel claim S10001 lovely ⇒ noted, sent
 		collection list ⇒ none
 		collection put ann alder -hours mon-fri=16:00-18:00 -cutoff 15:30 -off 2026-12-24:2026-12-26=Midwinter ⇒ 15:30
 		!collection put teleport alder -hours mon=16:00-18:00 ⇒ not a connection that sells labels

@@ -70,7 +70,7 @@ func parcelGroup() []command {
 			pickCommand(), scanCommand(), takeBackCommand(), shortCommand(), proposeCommand(), packCommand()),
 		of("parcel", "Cartons with what lies in them: from packing to the label", parcelsCommand(), parcelCommand(), repackCommand(),
 			unpackCommand(), takeOutCommand(), correctAddressCommand(), actOnParcelsCommand(), ratesCommand(), shipCommand(),
-			typeNumberCommand(), voidLabelCommand(), keepLabelCommand(), labelCommand(), packingSlipCommand()),
+			typeNumberCommand(), voidLabelCommand(), keepLabelCommand(), claimCommand(), labelCommand(), packingSlipCommand()),
 		of("round", "Shipments that are picked in one walk", roundsCommand(), roundCommand(), makeRoundCommand(), takeRoundCommand(),
 			scanRoundCommand(), takeBackRoundCommand(), shortRoundCommand(), leaveRoundCommand(), takeRoundApartCommand(),
 			roundListCommand(), roundRulesCommand(), roundRuleCommand()),

@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"openrelay/internal/client"
+	"openrelay/internal/core/money"
 	"openrelay/internal/core/place"
 	"openrelay/internal/relay/orders"
 	"openrelay/internal/relay/shipping"
@@ -366,6 +367,15 @@ func parcelTable(v wire.ParcelView, row func(...any)) {
 		for _, x := range in.Contents {
 			row("", x.SKU, x.Name, x.Quantity)
 		}
+	}
+	if v.Promised != "" {
+		row("Promised for", v.Promised)
+	}
+	for _, e := range v.Events {
+		row(e.State, e.At, e.Text, e.Place)
+	}
+	if c := v.Claim; c != nil {
+		row("Claim", c.State, money.Amount{Minor: c.Amount, Currency: c.Currency}.String(), c.Note)
 	}
 	if v.Carton != "" {
 		row("It travels in the carton of parcel " + v.Carton)

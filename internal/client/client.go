@@ -576,3 +576,9 @@ func PutRows[T any](ctx context.Context, c *Client, path string, rows []T) ([]T,
 	_, err := c.Do(ctx, http.MethodPut, path, map[string]any{"rows": rows}, &out)
 	return out.Rows, err
 }
+
+// PutClaim notes how a claim about a parcel stands.
+func (c *Client) PutClaim(ctx context.Context, parcel string, claim shipping.Claim) (out wire.ParcelView, err error) {
+	_, err = c.Do(ctx, http.MethodPut, "/parcels/"+esc(parcel)+"/claim", claim, &out)
+	return out, err
+}

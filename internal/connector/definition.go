@@ -216,6 +216,21 @@ type Read struct {
 	Conditional bool       `yaml:"conditional"`
 }
 
+// Journeys is what a side takes that is told of each move of a parcel.
+const Journeys = "journeys"
+
+// checkTakes refuses that a side takes what it is never told.
+func (f *Feed) checkTakes(l *language, kind message.Feed, what string) {
+	for _, x := range f.Takes {
+		switch {
+		case (x == Journeys) != (kind == message.StatesOut):
+			l.complain(0, 0, what, "of states, journeys of parcels are taken; of a dispatch, corrections and withdrawals")
+		case kind != message.StatesOut && kind != message.DispatchOut:
+			l.complain(0, 0, what, "only what was told of a dispatch is corrected or withdrawn")
+		}
+	}
+}
+
 // Detail is a further request for each listed record. Its answer takes the record's place, or is added
 // to it under a name.
 type Detail struct {
@@ -735,9 +750,7 @@ func (f *Feed) compile(l *language, kind message.Feed) {
 		l.complain(at.Line, at.Column, what+".send.look", "of a batch nobody can be asked whether it arrived; messages that are looked "+
 			"for go one by one")
 	}
-	if len(f.Takes) > 0 && kind != message.DispatchOut {
-		l.complain(0, 0, what+".takes", "only what was told of a dispatch is corrected or withdrawn")
-	}
+	f.checkTakes(l, kind, what+".takes")
 	if c := f.Confirm; c != nil {
 		l.at(account, []string{"msg", "ref"})
 		l.scope.msg = sentShapes[kind]

@@ -58,6 +58,7 @@ func (r *Relay) wire() {
 	r.OnMark(engine.StockMoved, r.SettleOffers)
 	r.OnMark(engine.ListingMoved, r.SettleListings)
 	r.OnMark(engine.ParcelsSeen, orders.EachOrder(r.SettleSeen))
+	r.OnMark(engine.ParcelComesBack, r.SettleComingBack)
 	r.OnMark(engine.CartonAsked, r.SettleCartons)
 	r.OnMark(engine.OrderSaved, orders.EachOrder(r.SettleHolds))
 	r.OnMark(engine.StockBelow, r.SettleNegative)

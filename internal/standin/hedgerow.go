@@ -64,6 +64,8 @@ type shopParcel struct {
 	Link      string           `json:"tracking_link"`
 	Lines     []shopParcelLine `json:"lines"`
 	Withdrawn bool             `json:"withdrawn,omitempty"`
+	Is        string           `json:"is,omitempty"`   // how it stands, as it was told
+	Text      string           `json:"text,omitempty"` // what its carrier says
 }
 
 type shopParcelLine struct {
@@ -489,7 +491,10 @@ func (h *Hedgerow) apiCancellation(w http.ResponseWriter, r *http.Request) {
 
 // apiProgress takes how far the order is with whoever works on it.
 func (h *Hedgerow) apiProgress(w http.ResponseWriter, r *http.Request) {
-	var in struct{ Progress, By string }
+	var in struct {
+		Progress, By string
+		Parcel       struct{ Number, Is, At, Text string }
+	}
 	if !read(w, r, &in) {
 		return
 	}
@@ -499,6 +504,13 @@ func (h *Hedgerow) apiProgress(w http.ResponseWriter, r *http.Request) {
 	switch {
 	case o == nil:
 		answer(w, 404, map[string]any{"error": "no such order"})
+	case in.Parcel.Number != "":
+		for i := range o.Parcels {
+			if o.Parcels[i].Tracking == in.Parcel.Number {
+				o.Parcels[i].Is, o.Parcels[i].Text = in.Parcel.Is, in.Parcel.Text
+			}
+		}
+		answer(w, 200, map[string]any{"order": map[string]any{"id": o.ID, "progress": o.Progress}})
 	case in.Progress != "in_hand" && in.Progress != "handed_over":
 		answer(w, 422, map[string]any{"error": "progress is in_hand or handed_over"})
 	case o.State == "cancelled":

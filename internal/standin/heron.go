@@ -101,7 +101,7 @@ func NewHeron(cfg CourierConfig) *Heron {
 		"What is sent by van. The same reference is the same job; whoever wants to know is "+
 			"called.",
 		p.book200,
-		p.Move,
+		p.MoveAs,
 	)
 	p.Handler = r
 	return p
@@ -383,12 +383,18 @@ func heronVan(from, to string) (between, no string) {
 
 var heronWay = []string{"collected", "hub", "van", "done"}
 
+// heronOff are the words for what leaves the usual way.
+var heronOff = map[string]string{NotIn: "no_answer", GoingBack: "homeward", BackAgain: "back", GoneLost: "gone", AtCustoms: "border"}
+
 // Move moves a parcel on by one event, and calls whoever wants to know.
-func (p *Heron) Move(number string) error {
+func (p *Heron) Move(number string) error { return p.MoveAs(number, "") }
+
+// MoveAs moves a parcel on, or off its usual way.
+func (p *Heron) MoveAs(number, as string) error {
 	p.mu.Lock()
 	var found *heronJob
 	for _, j := range p.jobs {
-		if j.Number == number && !j.Gone && j.Steps < len(heronWay) {
+		if j.Number == number && !j.Gone && (as != "" || j.Steps < len(heronWay)) {
 			found = j
 		}
 	}
@@ -396,8 +402,11 @@ func (p *Heron) Move(number string) error {
 		p.mu.Unlock()
 		return fmt.Errorf("%s cannot be moved", number)
 	}
-	word := heronWay[found.Steps]
-	found.Steps++
+	word := heronOff[as]
+	if as == "" {
+		word = heronWay[found.Steps]
+		found.Steps++
+	}
 	p.news++
 	body, _ := json.Marshal(map[string]any{"kind": "parcel", "news": p.news, "parcel": map[string]any{"number": number, "is": word,
 		"when": p.mis.clock().Unix()}})

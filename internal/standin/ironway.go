@@ -106,7 +106,7 @@ func NewIronway(cfg RailConfig) *Ironway {
 		r.Get("/events", p.readEvents)
 	})
 	carrierControl(r, &p.mis, "Ironway, the depot", "What is sent by rail. It never calls: whoever wants to know reads the events. "+
-		"Who sends the same twice has sent two.", p.book200, p.Move)
+		"Who sends the same twice has sent two.", p.book200, p.MoveAs)
 	p.Handler = r
 	return p
 }
@@ -420,16 +420,26 @@ var ironWay = []struct{ code, text string }{
 	{"10", "On the ramp"}, {"20", "On the train"}, {"30", "At the station of destination"}, {"40", "On the van"}, {"90", "Handed over"},
 }
 
+// ironOff are the codes for what leaves the usual way.
+var ironOff = map[string]struct{ code, text string }{NotIn: {"50", "Nobody opened"}, AtCustoms: {"35", "At the customs yard"},
+	GoingBack: {"70", "On the train back"}, BackAgain: {"80", "Back on the ramp"}, GoneLost: {"99", "Cannot be found"}}
+
 // Move moves a parcel on by one event.
-func (p *Ironway) Move(sscc string) error {
+func (p *Ironway) Move(sscc string) error { return p.MoveAs(sscc, "") }
+
+// MoveAs moves a parcel on, or off its usual way.
+func (p *Ironway) MoveAs(sscc, as string) error {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	for _, c := range p.book {
-		if c.SSCC != sscc || c.Cancelled || c.Steps >= len(ironWay) {
+		if c.SSCC != sscc || c.Cancelled || as == "" && c.Steps >= len(ironWay) {
 			continue
 		}
-		step := ironWay[c.Steps]
-		c.Steps++
+		step := ironOff[as]
+		if as == "" {
+			step = ironWay[c.Steps]
+			c.Steps++
+		}
 		p.events = append(p.events, ironEvent{len(p.events) + 1, sscc, step.code, step.text,
 			p.mis.clock().UTC().Format("2006-01-02 15:04:05")})
 		return nil

@@ -415,16 +415,30 @@ var ploverWay = []struct{ kind, text string }{
 	{"handed_over", "Handed over"},
 }
 
+// ploverOff are the scans of what leaves the usual way.
+var ploverOff = map[string]struct{ kind, text string }{NotIn: {"card_left", "Nobody in, a card was left"},
+	AtCustoms: {
+		"with_customs",
+		"Waits for customs",
+	}, GoingBack: {"going_back", "On its way back"}, BackAgain: {"back_again", "Back at its sender"},
+	GoneLost: {"missing", "Given up as missing"}}
+
 // Scan moves a parcel on by one scan and tells whoever listens.
-func (p *Plover) Scan(item string) error {
+func (p *Plover) Scan(item string) error { return p.ScanAs(item, "") }
+
+// ScanAs moves a parcel on, or off its usual way.
+func (p *Plover) ScanAs(item, as string) error {
 	p.mu.Lock()
 	l := p.byItem[item]
-	if l == nil || l.Scans >= len(ploverWay) || l.Voided {
+	if l == nil || as == "" && l.Scans >= len(ploverWay) || l.Voided {
 		p.mu.Unlock()
 		return fmt.Errorf("%s cannot be scanned", item)
 	}
-	step := ploverWay[l.Scans]
-	l.Scans++
+	step := ploverOff[as]
+	if as == "" {
+		step = ploverWay[l.Scans]
+		l.Scans++
+	}
 	p.scanNo++
 	body, _ := json.Marshal(
 		map[string]any{"scans": []map[string]any{{"topic": "scan", "scan_no": fmt.Sprintf("s%d", p.scanNo), "item_number": item,
@@ -461,7 +475,7 @@ func (p *Plover) Scan(item string) error {
 func (p *Plover) control(r chi.Router) {
 	r.Get("/control", p.controlPage)
 	r.Post("/control/scan", func(w http.ResponseWriter, r *http.Request) {
-		p.Scan(r.FormValue("item"))
+		p.ScanAs(r.FormValue("item"), r.FormValue("as"))
 		http.Redirect(w, r, "/control", http.StatusSeeOther)
 	})
 	r.Post("/control/faults", func(w http.ResponseWriter, r *http.Request) {
@@ -481,9 +495,9 @@ func (p *Plover) control(r chi.Router) {
 			answer(w, 200, map[string]any{"labels": out})
 		})
 		r.Post("/scan", func(w http.ResponseWriter, r *http.Request) {
-			var in struct{ Item string }
+			var in struct{ Item, As string }
 			if read(w, r, &in) {
-				said(w, p.Scan(in.Item))
+				said(w, p.ScanAs(in.Item, in.As))
 			}
 		})
 		r.Post("/faults", p.mis.setFaults)

@@ -65,7 +65,7 @@ var peopleColumns = []struct{ table, column string }{
 		"exception",
 		"assignee",
 	}, {"definition", "added_by"}, {"definition_version", "who"}, {"rule", "changed_by"}, {"setting_change", "who"},
-	{"goods_return", "made_by"}, {"round", "held_by"}, {"round", "made_by"},
+	{"goods_return", "made_by"}, {"claim", "made_by"}, {"round", "held_by"}, {"round", "made_by"},
 }
 
 // TestEachColumnOfPeopleIsKnown: whoever adds one says so, so that it is tried.

@@ -24,6 +24,8 @@ type Exception struct {
 	OutboxID       int64       `db:"outbox_id"`
 	InboxID        int64       `db:"inbox_id"`
 	ItemID         int64       `db:"item_id"`
+	ParcelID       int64       `db:"parcel_id"`
+	ParcelNumber   string      `db:"parcel_number"`
 	SKU            string      `db:"sku"`
 	OpenedAt       int64       `db:"opened_at"`
 	ClosedAt       int64       `db:"closed_at"`
@@ -44,17 +46,37 @@ type Group struct {
 // and until when that sleeps, holds for it too.
 func (t *Tx) Raise(e Exception, now time.Time) error {
 	n, err := t.exec(`UPDATE exception SET text=?, expected=? WHERE closed_at=0 AND cause=? AND connection_id=? AND order_id=?
-		AND outbox_id=? AND inbox_id=? AND item_id=? AND subject=?`,
-		e.Text, e.Expected, e.Cause, e.ConnectionID, e.OrderID, e.OutboxID, e.InboxID, e.ItemID, e.Subject)
+		AND outbox_id=? AND inbox_id=? AND item_id=? AND subject=? AND parcel_id=?`,
+		e.Text, e.Expected, e.Cause, e.ConnectionID, e.OrderID, e.OutboxID, e.InboxID, e.ItemID, e.Subject, e.ParcelID)
 	if err != nil || n > 0 {
 		return err
 	}
-	_, err = t.exec(`INSERT INTO exception (cause, subject, text, expected, connection_id, order_id, outbox_id, inbox_id,
-		item_id, opened_at, standing, assignee, snoozed_until)
-		VALUES (?1,?2,?3,?4,?5,?6,?7,?8,?9,?10,?11, coalesce((SELECT assignee FROM exception WHERE closed_at=0 AND cause=?1
+	_, err = t.exec(
+		`INSERT INTO exception (cause, subject, text, expected, connection_id, order_id, outbox_id, inbox_id,
+		item_id, opened_at, standing, parcel_id, assignee, snoozed_until)
+		VALUES (?1,?2,?3,?4,?5,?6,?7,?8,?9,?10,?11,?12, coalesce((SELECT assignee FROM exception WHERE closed_at=0 AND cause=?1
 		AND connection_id=?5 AND subject=?2 LIMIT 1),''),
 		coalesce((SELECT snoozed_until FROM exception WHERE closed_at=0 AND cause=?1 AND connection_id=?5 AND subject=?2 LIMIT 1),0))`,
-		e.Cause, e.Subject, e.Text, e.Expected, e.ConnectionID, e.OrderID, e.OutboxID, e.InboxID, e.ItemID, micros(now), e.Standing)
+		e.Cause,
+		e.Subject,
+		e.Text,
+		e.Expected,
+		e.ConnectionID,
+		e.OrderID,
+		e.OutboxID,
+		e.InboxID,
+		e.ItemID,
+		micros(now),
+		e.Standing,
+		e.ParcelID,
+	)
+	return err
+}
+
+// CloseOfParcel closes the open exceptions of a cause about a parcel.
+func (t *Tx) CloseOfParcel(parcel int64, cause order.Cause, who string, now time.Time) error {
+	_, err := t.exec("UPDATE exception SET closed_at=?, closed_by=? WHERE closed_at=0 AND parcel_id=? AND parcel_id<>0 AND cause=?",
+		micros(now), who, parcel, cause)
 	return err
 }
 
@@ -162,6 +184,7 @@ func (t *Tx) CloseItemExceptions(item int64, cause order.Cause, now time.Time) e
 var exceptionQuery = `SELECT e.id, e.cause, e.subject, e.text, e.expected, e.connection_id, coalesce(c.code,'') AS
 	connection_code, coalesce(c.name,'') AS connection_name, e.order_id,
 	coalesce(o.number,'') AS order_number, e.outbox_id, e.inbox_id, e.item_id, coalesce(i.sku,'') AS sku, e.opened_at,
+	e.parcel_id, coalesce((SELECT number FROM parcel WHERE id=e.parcel_id AND e.parcel_id<>0),'') AS parcel_number,
 	e.closed_at, ` + called("e.assignee") + ` AS assignee, e.snoozed_until, e.standing
 	FROM exception e LEFT JOIN connection c ON c.id=e.connection_id LEFT JOIN orders o ON o.id=e.order_id LEFT
 	JOIN item i ON i.id=e.item_id `

@@ -104,6 +104,10 @@ func (t *Tx) ForgetOrder(o *order.Order, impersonal []string) error {
 		{"UPDATE outbox SET error='" + Forgotten + "' WHERE order_id=? AND order_id<>0 AND error<>''", []any{o.ID}},
 		{"UPDATE parcel SET error='" + Forgotten +
 			"' WHERE shipment_id IN (SELECT id FROM shipment WHERE order_id=?) AND error<>''", []any{o.ID}},
+		{`UPDATE OR REPLACE parcel_event SET text='' WHERE parcel_id IN (SELECT p.id FROM parcel p JOIN shipment s ON s.id=p.shipment_id
+			WHERE s.order_id=?)`, []any{o.ID}},
+		{`UPDATE claim SET note='' WHERE parcel_id IN (SELECT p.id FROM parcel p JOIN shipment s ON s.id=p.shipment_id
+			WHERE s.order_id=?)`, []any{o.ID}},
 		{"UPDATE exception SET text='" + Forgotten + "', subject='' WHERE order_id=? AND order_id<>0", []any{o.ID}},
 		{"UPDATE timeline SET text='" + Forgotten + "' WHERE thing='order' AND thing_id=? AND what NOT IN (" + in + ")",
 			append([]any{o.ID}, kept...)},

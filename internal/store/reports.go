@@ -24,6 +24,10 @@ type ReportRow struct {
 const sold = `FROM order_sum s JOIN connection c ON c.id = s.connection_id WHERE s.quarter >= ?1 AND s.quarter < ?2
 	AND s.n + s.cancelled > 0`
 
+// arrived are the weeks in which parcels arrived: those that touch the span.
+const arrived = `FROM transit_sum t JOIN connection c ON c.id = t.carrier_id
+	WHERE t.week > date(?3/1000000,'unixepoch','-7 days') AND t.week < datetime(?4/1000000,'unixepoch')`
+
 // reports are the reports by their code, each of them a query over a span: ?1 and ?2 its quarters, ?3 and ?4 its
 // moments.
 var reports = map[string]string{
@@ -55,6 +59,14 @@ var reports = map[string]string{
 		LEFT JOIN (SELECT subject, count(*) AS n FROM exception WHERE cause = 'no stock' AND opened_at >= ?3 AND opened_at < ?4
 		GROUP BY subject) w ON w.subject = i.sku
 		GROUP BY i.id ORDER BY coalesce(w.n,0) DESC, coalesce(z.n,0) DESC, i.sku LIMIT 200`,
+	// parcels that arrived, those that came after the promised day, and how many hours they took, by service and region
+	"transit": `SELECT c.name || ' ' || t.service AS name, t.region AS second, '' AS currency, sum(t.delivered) AS a,
+		sum(t.promised - t.in_time) AS b, sum(t.hours)*1.0/max(sum(t.delivered),1) AS c, 0 AS cancelled ` + arrived +
+		` GROUP BY 1, 2 ORDER BY 1, a DESC, 2`,
+	// the same by week
+	"transit-weeks": `SELECT t.week AS name, c.name AS second, '' AS currency, sum(t.delivered) AS a,
+		sum(t.promised - t.in_time) AS b, sum(t.hours)*1.0/max(sum(t.delivered),1) AS c, 0 AS cancelled ` + arrived +
+		` GROUP BY 1, 2 ORDER BY 1, 2`,
 	// exceptions by cause: how many, how many are open, and how many hours they stood on average
 	"exceptions": `SELECT cause AS name, '' AS second, '' AS currency, count(*) AS a, sum(closed_at = 0) AS b,
 		coalesce(avg(CASE WHEN closed_at > 0 THEN (closed_at - opened_at)/3.6e9 END),0.0) AS c, 0 AS cancelled

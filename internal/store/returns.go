@@ -220,3 +220,10 @@ func (t *Tx) SerialGone(item int64, serial string, parcel int64) error {
 	_, err := t.exec("UPDATE serial SET state='gone', parcel_id=? WHERE item_id=? AND serial=?", parcel, item, serial)
 	return err
 }
+
+// ReturnKnown tells whether a return of an order is known that comes in a parcel of a number, and was not called off.
+func (t *Tx) ReturnKnown(order int64, tracking string) (known bool, err error) {
+	err = t.get(&known, "SELECT EXISTS (SELECT 1 FROM goods_return WHERE order_id=? AND tracking=? AND tracking<>'' AND state<>?)", order,
+		tracking, returns.CalledOff)
+	return known, err
+}

@@ -201,6 +201,9 @@ type Parcel struct {
 	VoidAsked   *time.Time `json:"void_asked_at,omitempty" doc:"Since when its label is to be voided"`
 	Carton      string     `json:"carton,omitempty" doc:"Number of the parcel in whose carton it travels"`
 	Riders      []string   `json:"riders,omitempty" doc:"Numbers of the parcels of other orders that travel in its carton"`
+	Journey     string     `json:"journey,omitempty" doc:"How it stands by its latest event: accepted, under way, out for delivery, delivered, failed, held by customs, returning, returned, lost or problem; empty: its carrier said nothing yet"`
+	JourneyAt   *time.Time `json:"journey_at,omitempty"`
+	Promised    string     `json:"promised,omitempty" doc:"YYYY-MM-DD by which it should be there; empty: nobody said"`
 }
 
 // Round is shipments that are picked in one walk, as lists show it.
@@ -326,7 +329,27 @@ type ParcelView struct {
 	Gift      string          `json:"gift_note,omitempty"`
 	Served    string          `json:"decided_service,omitempty" doc:"The service that a rule chose"`
 	Inside    []ParcelInside  `json:"inside" doc:"What of other orders travels in its carton"`
+	Events    []ParcelEvent   `json:"events" doc:"Its way, as its carrier tells it, in the order in which it happened"`
+	Claim     *ParcelClaim    `json:"claim,omitempty"`
 	LabelForm string          `json:"label_form,omitempty" doc:"Form of the label that the carrier made, such as zpl, or document where it is asked for when it is wanted; empty: it is drawn here"`
+}
+
+// ParcelEvent is one thing that happened to a parcel on its way.
+type ParcelEvent struct {
+	At    *time.Time `json:"at"`
+	State string     `json:"state"`
+	Text  string     `json:"text,omitempty"`
+	Place string     `json:"place,omitempty"`
+}
+
+// ParcelClaim is what is asked of a carrier for a parcel.
+type ParcelClaim struct {
+	State     string     `json:"state" enum:"noted,sent,granted,declined,paid,withdrawn"`
+	Amount    int64      `json:"amount" doc:"Minor units"`
+	Currency  string     `json:"currency"`
+	Note      string     `json:"note,omitempty"`
+	MadeBy    string     `json:"made_by"`
+	ChangedAt *time.Time `json:"changed_at"`
 }
 
 // ParcelInside is what of an order travels in the carton of another's parcel.
@@ -460,6 +483,7 @@ type Exception struct {
 	ConnectionName string      `json:"connection_name,omitempty"`
 	OrderNumber    string      `json:"order_number,omitempty"`
 	SKU            string      `json:"sku,omitempty"`
+	Parcel         string      `json:"parcel,omitempty" doc:"Number of the parcel that it is about"`
 	OutboxID       int64       `json:"outbox_id,omitempty" doc:"A message that was refused and can be sent again"`
 	InboxID        int64       `json:"inbox_id,omitempty" doc:"A message that was not understood and can be taken in again"`
 	OpenedAt       *time.Time  `json:"opened_at"`

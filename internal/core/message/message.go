@@ -16,6 +16,7 @@ import (
 	"time"
 
 	"openrelay/internal/core/gs1"
+	"openrelay/internal/core/journey"
 	"openrelay/internal/core/money"
 	"openrelay/internal/core/place"
 	"openrelay/internal/core/textual"
@@ -438,7 +439,11 @@ type OrderState struct {
 	OrderID     string `json:"order_id" need:"yes" doc:"The channel's own id of the order"`
 	OrderNumber string `json:"order_number"`
 	OurNumber   string `json:"our_number"`
-	State       string `json:"state" doc:"taken in: we work on it; handed over: the buyer has it" enum:"taken in,handed over"`
+	State       string `json:"state" doc:"taken in: we work on it; handed over: the buyer has it; parcel: a parcel of it moved" enum:"taken in,handed over,parcel"`
+	Tracking    string `json:"tracking,omitempty" doc:"Number of the parcel that moved"`
+	Parcel      string `json:"parcel,omitempty" doc:"How that parcel stands"                                                               enum:",accepted,under way,out for delivery,delivered,failed,held by customs,returning,returned,lost,problem"`
+	At          string `json:"at,omitempty" doc:"RFC 3339: when that happened"`
+	Text        string `json:"text,omitempty" doc:"What the carrier says of it"`
 }
 
 // Cancellation tells a channel what of an order was cancelled here.
@@ -577,6 +582,7 @@ type Label struct {
 	ID         string `json:"id" need:"yes" doc:"The carrier's own number of the purchase"`
 	Tracking   string `json:"tracking" need:"yes"`
 	URL        string `json:"url,omitempty" doc:"Where the recipient can follow the parcel"`
+	Arrives    string `json:"arrives,omitempty" doc:"YYYY-MM-DD: when it should be there; empty: it is not said"`
 	Service    string `json:"service"`
 	Price      int64  `json:"price"`
 	Currency   string `json:"currency"`
@@ -641,16 +647,15 @@ type HandoverReceipt struct {
 // Tracking is one event on a parcel's way.
 type Tracking struct {
 	Tracking string    `json:"tracking" need:"yes"`
-	State    string    `json:"state" need:"yes" enum:"accepted,under way,out for delivery,delivered,returned,problem"`
+	State    string    `json:"state" need:"yes" doc:"failed: not handed over, and tried again; returning: on its way back; problem: none of these" enum:"accepted,under way,out for delivery,delivered,failed,held by customs,returning,returned,lost,problem"`
 	Text     string    `json:"text"`
+	Place    string    `json:"place,omitempty" doc:"Where it happened"`
 	At       time.Time `json:"at"`
 }
 
 // Check refuses an event that cannot be taken in.
 func (t *Tracking) Check() error {
-	switch t.State {
-	case "accepted", "under way", "out for delivery", "delivered", "returned", "problem":
-	default:
+	if !slices.Contains(journey.States, journey.State(t.State)) {
 		return fmt.Errorf("state: %q has no meaning in the connector's table", t.State)
 	}
 	if t.Tracking == "" {

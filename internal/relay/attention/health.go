@@ -73,7 +73,7 @@ func unwell(name, state, text, expected string) Check {
 }
 
 func (r *Attention) diskCheck() Check {
-	free, total, err := r.Store.Room()
+	free, total, err := r.Room()
 	if err != nil {
 		return unwell(subjectDisk, stateWantsUs, "How much room the disk has could not be read", "a disk that can be asked")
 	}

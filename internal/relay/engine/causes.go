@@ -26,6 +26,9 @@ const (
 	NoCarton           order.Cause = "fits no carton"        // ends when there is one, or the item is smaller than was thought
 	NotHandedOver      order.Cause = "parcel not taken"      // its carrier did not take it with the others of a day
 	NotCollected       order.Cause = "not collected"         // a carrier that does not come for what it took the list of
+	ParcelLate         order.Cause = "parcel late"           // ends when it arrives, or comes back
+	ParcelStuck        order.Cause = "parcel stuck"          // ends with its next event
+	ParcelLost         order.Cause = "parcel lost"           // its carrier says so
 	NumberUntold       order.Cause = "number not told"       // a parcel of which its channel cannot be told
 	ListingRejected    order.Cause = "listing rejected"      // its channel does not take it as we publish it
 	BackupFailed       order.Cause = "backup failed"         // ends when one is made
@@ -35,7 +38,7 @@ const (
 )
 
 // Causes are the causes of exceptions that are not holds of orders.
-var Causes = []order.Cause{NegativeStock, EditUnclear, CredentialsRefused, WriteBackRefused, LabelRefused, LabelUnknown, LabelSurplus,
-	NoCarton, NotHandedOver, NotCollected, NumberUntold, CountBin, CancelUntold, RefundUntold, ReturnWaits, VoidRefused, NumberStands,
-	ServiceOpen, PutBack, NotApplied, NotTakenIn, NotUnderstood, FileNotTaken, ListingRejected, BackupFailed, ConnectionDead,
-	Backlog, ServiceUnwell}
+var Causes = []order.Cause{NegativeStock, EditUnclear, CredentialsRefused, WriteBackRefused, LabelRefused, LabelUnknown,
+	LabelSurplus, NoCarton, NotHandedOver, NotCollected, ParcelLate, ParcelStuck, ParcelLost, NumberUntold, CountBin,
+	CancelUntold, RefundUntold, ReturnWaits, VoidRefused, NumberStands, ServiceOpen, PutBack, NotApplied, NotTakenIn,
+	NotUnderstood, FileNotTaken, ListingRejected, BackupFailed, ConnectionDead, Backlog, ServiceUnwell}

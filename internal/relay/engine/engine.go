@@ -18,10 +18,12 @@ import (
 
 // Engine is what the rooms of a running company share.
 type Engine struct {
-	Store   *store.Store
-	Bus     *Bus
-	Log     *slog.Logger
-	Clock   func() time.Time
+	Store *store.Store
+	Bus   *Bus
+	Log   *slog.Logger
+	Clock func() time.Time
+	// Room tells how many bytes of the disk are free, of how many.
+	Room    func() (free, total uint64, err error)
 	Client  *http.Client     // of all outgoing calls; guarded
 	Dial    connector.Dialer // of what is not HTTP
 	Folders []string         // in which files may be exchanged
@@ -92,18 +94,15 @@ type Options struct {
 	Transport http.RoundTripper
 	// Mail is how e-mail leaves; without it none does.
 	Mail Mail
+	// Room tells how many bytes of the disk are free, of how many; nil: as the company's file says.
+	Room func() (free, total uint64, err error)
 	// Hook is called between steps, before and after each commit; a test may let the relay end there. nil: nothing.
 	Hook func(where string)
 }
 
 // Open prepares the relay of a company file. Nothing runs until Start.
 func Open(ctx context.Context, st *store.Store, o Options) (*Engine, error) {
-	if o.Log == nil {
-		o.Log = slog.New(slog.DiscardHandler)
-	}
-	if o.Now == nil {
-		o.Now = time.Now
-	}
+	o.fill(st)
 	shipped, fixed, err := definitions(o)
 	if err != nil {
 		return nil, err
@@ -137,6 +136,7 @@ func Open(ctx context.Context, st *store.Store, o Options) (*Engine, error) {
 		Dial:      connector.Guard{Allowed: o.Reach}.Dial(),
 		Folders:   o.Folders,
 		Mail:      o.Mail,
+		Room:      o.Room,
 		hook:      o.Hook,
 		WakeWatch: NewWaker(),
 		wakeJobs:  map[JobKind]*Waker{},
@@ -153,6 +153,19 @@ func Open(ctx context.Context, st *store.Store, o Options) (*Engine, error) {
 	r.AddSettingKind(OneSetting("company", r.Company, r.SetCompany))
 	r.Ctx, r.Cancel = context.WithCancel(context.Background())
 	return r, r.readPrefixes(ctx)
+}
+
+// fill takes the usual for what is not said.
+func (o *Options) fill(st *store.Store) {
+	if o.Log == nil {
+		o.Log = slog.New(slog.DiscardHandler)
+	}
+	if o.Now == nil {
+		o.Now = time.Now
+	}
+	if o.Room == nil {
+		o.Room = st.Room
+	}
 }
 
 // definitions are those that ship, and those with the folder's.

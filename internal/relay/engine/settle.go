@@ -14,19 +14,20 @@ type Mark int
 // The marks, in the order in which they are settled: orders that waited, then what orders and shipments do next, then
 // what channels may show, then what is to be raised, then what finds a record again. Events follow the commit.
 const (
-	StockFreed   Mark = iota // of an item: more became available to sell
-	ItemKnown                // an item: it is there, or under this SKU, for the first time
-	ListingKnown             // a listing: it is known which item it is
-	OrderCarried             // an order: a rule lets it go on without a person
-	OrderChanged             // an order: it is another one for those who work on it
-	ServicesSet              // a connection: its words for services stand for others
-	StockMoved               // of an item: any figure of its levels
-	ListingMoved             // a listing: it may have to show another quantity
-	ParcelsSeen              // an order: its channel shows parcels of it
-	CartonAsked              // an order: whether all of it goes into cartons is to be looked at
-	OrderSaved               // an order: its holds may be others
-	StockBelow               // of an item: it fell below nothing, or rose from there
-	OrderWords               // an order: the words by which it is found
+	StockFreed      Mark = iota // of an item: more became available to sell
+	ItemKnown                   // an item: it is there, or under this SKU, for the first time
+	ListingKnown                // a listing: it is known which item it is
+	OrderCarried                // an order: a rule lets it go on without a person
+	OrderChanged                // an order: it is another one for those who work on it
+	ServicesSet                 // a connection: its words for services stand for others
+	StockMoved                  // of an item: any figure of its levels
+	ListingMoved                // a listing: it may have to show another quantity
+	ParcelsSeen                 // an order: its channel shows parcels of it
+	ParcelComesBack             // a parcel: it is on its way back
+	CartonAsked                 // an order: whether all of it goes into cartons is to be looked at
+	OrderSaved                  // an order: its holds may be others
+	StockBelow                  // of an item: it fell below nothing, or rose from there
+	OrderWords                  // an order: the words by which it is found
 	marks
 )
 
@@ -40,6 +41,7 @@ var markNames = [marks]string{
 	"stock moved",
 	"listing moved",
 	"parcels seen",
+	"parcel comes back",
 	"carton asked",
 	"order saved",
 	"stock below nothing",

@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"openrelay/internal/core/journey"
 	"openrelay/internal/core/message"
 	"openrelay/internal/core/order"
 	"openrelay/internal/relay/engine"
@@ -201,6 +202,11 @@ func (r *Shipping) labelBought(ch *engine.Change, c *engine.Conn, m store.Outbox
 		}
 	}
 	if in, err = r.dropUnwanted(ch, in, label.Tracking); err != nil || len(in) == 0 {
+		return err
+	}
+	own := in.own()
+	own.Promised, own.ShippedAt = r.promise(c, &asked, label), ch.Now.UnixMicro()
+	if err := r.watch(ch, own, journey.Event{}); err != nil {
 		return err
 	}
 	return r.parcelLeaves(

@@ -125,7 +125,7 @@ func (r *Shipping) ratesOf(ctx context.Context, c *engine.Conn, p message.Parcel
 	go func() { defer close(read); tariff, tariffErr = r.tariff(ctx, c) }()
 	answers, err := c.Line().Ask(ctx, "rates", p)
 	<-read
-	asked := freight.Parcel{To: p.To, WeightG: p.WeightG, LengthMM: p.LengthMM, WidthMM: p.WidthMM, HeightMM: p.HeightMM}
+	asked := freightParcel(&p)
 	var out []Rate
 	if err != nil {
 		r.Log.Warn("no rates", "carrier", c.Rec().Code, "error", err)

@@ -25,11 +25,12 @@ type Shipping struct {
 
 	tariffMu sync.Mutex
 	tariffs  map[int64]tariffAt // by connection
+	habits   map[habitKey]habitAt
 }
 
 // New makes the shipping of a company.
 func New(e *engine.Engine, x *exchange.Exchange, inv *inventory.Inventory, o *orders.Orders) *Shipping {
-	r := &Shipping{Engine: e, Exchange: x, Inventory: inv, Orders: o, tariffs: map[int64]tariffAt{}}
+	r := &Shipping{Engine: e, Exchange: x, Inventory: inv, Orders: o, tariffs: map[int64]tariffAt{}, habits: map[habitKey]habitAt{}}
 	e.AddSettingKind(engine.SettingKind{Kind: RoundRuleKind, Read: r.readRoundRule, Write: r.writeRoundRule, Unmake: r.DropRoundRule})
 	r.Collections = &engine.Table[freight.Collection]{Kind: "collections", Most: 500, Check: r.checkCollections}
 	e.AddSettingKind(r.Collections.SettingKind(e))

@@ -286,6 +286,8 @@ type ParcelView struct {
 	Order  *order.Order
 	Items  map[int64]store.Item
 	Inside []ParcelView // what of other orders travels in its carton
+	Events []store.ParcelEvent
+	Claim  *store.Claim // nil: there is none
 }
 
 // Parcel gathers everything known about one parcel, by its number or tracking number.
@@ -295,6 +297,9 @@ func (r *Views) Parcel(ctx context.Context, number string) (ParcelView, error) {
 		return ParcelView{Parcel: p}, err
 	}
 	out, err := r.parcelView(ctx, p)
+	if err == nil {
+		err = r.onItsWay(ctx, &out)
+	}
 	if err != nil || p.Riders == "" {
 		return out, err
 	}
@@ -310,6 +315,19 @@ func (r *Views) Parcel(ctx context.Context, number string) (ParcelView, error) {
 		out.Inside = append(out.Inside, v)
 	}
 	return out, nil
+}
+
+// onItsWay adds what is known of a parcel since it left.
+func (r *Views) onItsWay(ctx context.Context, v *ParcelView) (err error) {
+	if v.Events, err = r.Store.ParcelEvents(ctx, v.ID); err != nil {
+		return err
+	}
+	c, err := r.Store.ClaimOf(ctx, v.ID)
+	if errors.Is(err, store.ErrNotFound) {
+		return nil
+	}
+	v.Claim = &c
+	return err
 }
 
 // CartonOf is the parcel in whose carton a parcel lies: itself, where it has its own.

@@ -2,12 +2,12 @@ import { useQuery } from "@tanstack/react-query";
 import { api, take, type Schema } from "../../api/client";
 import { useWords } from "../../parts/address";
 import { Head, Loading, Trouble } from "../../parts/controls";
-import { count, decimal } from "../../parts/format";
+import { count, dayText, decimal } from "../../parts/format";
 import { activityStops, Rail } from "../../parts/rail";
 
 type Report = Schema<"Report">;
 type Row = Schema<"ReportRow">;
-type Code = "days" | "source" | "shipping" | "speed" | "exceptions" | "stockouts";
+type Code = "transit" | "transit-weeks" | "days" | "source" | "shipping" | "speed" | "exceptions" | "stockouts";
 
 /** What people ask for, as pictures, as figures and as CSV. */
 export default function Reports() {
@@ -68,6 +68,20 @@ export default function Reports() {
               moreTitle="on average"
             />
           )}
+        />
+        <One
+          code="transit"
+          title="On the way: by service and region"
+          from={from}
+          to={to}
+          draw={(r) => <InTime rows={r.rows} name={(x) => x.name} second={(x) => x.second ?? ""} />}
+        />
+        <One
+          code="transit-weeks"
+          title="On the way: by week"
+          from={from}
+          to={to}
+          draw={(r) => <InTime rows={r.rows} name={(x) => `week of ${dayText(x.name)}`} second={(x) => x.second ?? ""} />}
         />
         <One
           code="exceptions"
@@ -142,6 +156,21 @@ function One({
       {q.isPending && <Loading />}
       {q.data && (q.data.rows.length === 0 ? <p className="py-4 text-quiet">Nothing of this in these days.</p> : draw(q.data))}
     </section>
+  );
+}
+
+/** Parcels that arrived, and how many of them after the promised day. */
+function InTime({ rows, name, second }: { rows: Row[]; name: (x: Row) => string; second: (x: Row) => string }) {
+  return (
+    <Bars
+      rows={rows}
+      name={name}
+      second={second}
+      size={(x) => x.a}
+      figure={(x) => count(x.a)}
+      more={(x) => `${x.b ? `${count(x.b)} late` : "none late"} · ${x.c.toFixed(0)} h`}
+      moreTitle="late, and hours on the way"
+    />
   );
 }
 

@@ -220,6 +220,7 @@ function Detail({
       ),
     onSuccess: done,
   });
+  const parcels = [...new Set(of.data?.map((x) => x.parcel).filter((n): n is string => !!n))];
   const orders = [...new Set(of.data?.map((x) => x.order_number).filter((n): n is string => !!n))];
   return (
     <aside aria-label="In detail" className="flex flex-col gap-4 self-start border-l border-rule pl-5 max-lg:border-l-0 max-lg:pl-0">
@@ -252,6 +253,20 @@ function Detail({
         </div>
       )}
       <Trouble error={assign.error ?? snooze.error} />
+      {parcels.length > 0 && (
+        <div>
+          <h3 className="mb-1 text-quiet">{parcels.length === 1 ? "The parcel" : `${parcels.length} parcels`}</h3>
+          <ul className="flex flex-wrap gap-x-4 gap-y-1">
+            {parcels.map((n) => (
+              <li key={n}>
+                <Link className="code underline decoration-rule underline-offset-4 hover:decoration-ink" to={`/parcels/${n}`}>
+                  {n}
+                </Link>
+              </li>
+            ))}
+          </ul>
+        </div>
+      )}
       {orders.length > 0 && (
         <div>
           <h3 className="mb-1 text-quiet">{orders.length === 1 ? "The order that waits" : `${e.orders} orders wait`}</h3>

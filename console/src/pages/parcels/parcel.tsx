@@ -12,7 +12,8 @@ import { Lamp, LampShape } from "../../parts/lamp";
 import { ScanField, sound, Verdict, type Said } from "../../parts/scanner";
 import { CarrierRefused } from "./correct";
 import { CartonChoice, GoOn, Serials, useCarton, WeightField, type Word } from "./carton";
-import { ParcelState } from "./state";
+import { OnItsWay } from "./onitsway";
+import { JourneyLamp, ParcelState } from "./state";
 import { VoidLabel } from "./void";
 
 type View = Schema<"ParcelView">;
@@ -36,7 +37,7 @@ export default function Parcel() {
         }
         sub={
           <span className="flex flex-wrap items-center gap-x-4">
-            <ParcelState state={s.state} />
+            {s.journey ? <JourneyLamp journey={s.journey} /> : <ParcelState state={s.state} />}
             <span>
               order{" "}
               <Link to={`/orders/${s.order_number}`} className="code underline decoration-rule underline-offset-4 hover:decoration-ink">
@@ -558,6 +559,7 @@ function Sent({ s }: { s: View }) {
           <p className="text-quiet">Waiting to be sent</p>
         )}
       </section>
+      <OnItsWay s={s} />
       <VoidLabel key={`void ${s.tracking}`} parcel={s} />
       {s.typed && <TypedNumber key={s.tracking} number={s.number} left onDone={() => void client.invalidateQueries()} />}
       <section>

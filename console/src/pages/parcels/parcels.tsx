@@ -3,18 +3,23 @@ import { useState } from "react";
 import { useNavigate, useSearchParams } from "react-router";
 import { api, take, takeWith, type Schema } from "../../api/client";
 import { Button, Cut, Empty, Head, Loading, Sheet, Trouble } from "../../parts/controls";
-import { Kg, Money, When } from "../../parts/format";
+import { dayText, Kg, Money, When } from "../../parts/format";
 import { Lamp } from "../../parts/lamp";
 import { Table, type Column } from "../../parts/table";
 import { Views } from "../../parts/views";
 import { ActOnParcels } from "./act";
-import { ParcelState } from "./state";
+import { JourneyLamp, ParcelState } from "./state";
 
 type Row = Schema<"Parcel">;
 
 const columns: Column<Row>[] = [
   { key: "number", title: "Parcel", cell: (s) => <span className="code font-medium">{s.number}</span>, value: (s) => s.number },
-  { key: "state", title: "State", cell: (s) => <ParcelState state={s.state} />, value: (s) => s.state },
+  {
+    key: "state",
+    title: "State",
+    cell: (s) => (s.journey ? <JourneyLamp journey={s.journey} /> : <ParcelState state={s.state} />),
+    value: (s) => s.journey ?? s.state,
+  },
   {
     key: "order",
     title: "Order",
@@ -39,6 +44,7 @@ const columns: Column<Row>[] = [
     cell: (s) => (s.price ? <Money minor={s.price} currency={s.currency ?? ""} /> : null),
     value: (s) => s.price / 100,
   },
+  { key: "promised", title: "Promised", cell: (s) => (s.promised ? dayText(s.promised) : null), value: (s) => s.promised ?? "" },
   { key: "shipped", title: "Shipped", cell: (s) => <When at={s.shipped_at} />, value: (s) => s.shipped_at ?? "" },
 ];
 
@@ -50,7 +56,7 @@ const views = [
 ] as const;
 
 /** What a parcel does not have before it has left. */
-const later = ["service", "tracking", "price", "shipped"];
+const later = ["service", "tracking", "price", "promised", "shipped"];
 
 export default function Parcels() {
   const navigate = useNavigate();
