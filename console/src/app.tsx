@@ -55,6 +55,7 @@ const Reports = lazy(() => import("./pages/activity/reports"));
 const Places = lazy(() => import("./pages/settings/places"));
 const FactorFirst = lazy(() => import("./pages/you/factorfirst"));
 const Security = lazy(() => import("./pages/settings/security"));
+const Bills = lazy(() => import("./pages/bills/bills"));
 const CarrierSettings = lazy(() => import("./pages/settings/carriers"));
 const ServiceSettings = lazy(() => import("./pages/settings/services"));
 const ParcelSettings = lazy(() => import("./pages/settings/parcels"));
@@ -86,7 +87,7 @@ const belongs: Record<string, RegExp> = {
   "/catalog": /^\/(listings|offers|publish|tables|items)/,
   "/picking": /^\/(pick|pack|rounds)\//,
   "/connections": /^\/connectors/,
-  "/activity": /^\/reports/,
+  "/activity": /^\/(reports|bills)/,
 };
 
 const inside = (station: string, where: string) => belongs[station]?.test(where) ?? false;
@@ -252,6 +253,7 @@ function Cabin({ person }: { person: Schema<"Person"> }) {
               <Route path="you" element={<You />} />
               <Route path="settings/security" element={<Security />} />
               <Route path="settings/parcels" element={<ParcelSettings />} />
+              <Route path="bills" element={<Bills />} />
               <Route path="settings/carriers" element={<CarrierSettings />} />
               <Route path="settings/services" element={<ServiceSettings />} />
               <Route path="settings/senders" element={<SenderSettings />} />

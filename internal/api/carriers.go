@@ -2,6 +2,7 @@ package api
 
 import (
 	"context"
+	"fmt"
 	"net/http"
 
 	"openrelay/internal/core/person"
@@ -12,8 +13,40 @@ import (
 
 func (a *API) carriersRoutes() {
 	tableRoutes(a, "/collections", "collections", "when carriers come to places", a.relay.Collections, person.Look)
+	op(a, person.Look, http.MethodGet, "/bills", "bills", "Lines of carriers' bills beside what was asked, newest first", a.bills)
+	op(a, person.KeepBooks, http.MethodPost, "/bills/{id}", "decide-bill",
+		"Accept a line of a bill, dispute it, or say of which parcel it is", a.decideBill)
 	op(a, person.Ship, http.MethodPut, "/parcels/{number}/claim", "put-claim",
 		"Note how a claim about a parcel stands at its carrier; a lost parcel is settled with it", a.putClaim)
+}
+
+type billsInput struct {
+	PageInput
+	State  string `query:"state" doc:"One state or several, by comma: agrees, differs, unknown, accepted, disputed"`
+	Before int64  `query:"before" doc:"Keyset: lines before this one"`
+}
+
+func (a *API) bills(ctx context.Context, in *billsInput) (*paged[wire.BillLine], error) {
+	list, err := a.relay.Store.BillLines(ctx, stateList(in.State), in.Before, in.Limit)
+	out := &paged[wire.BillLine]{Body: make([]wire.BillLine, len(list))}
+	for i, b := range list {
+		out.Body[i] = wire.BillLine{ID: b.ID, Bill: b.Bill, Carrier: b.Carrier, Number: b.Tracking, Parcel: b.Parcel, Order: b.Order,
+			What: b.What, Amount: b.Amount, Currency: b.Currency, WeightG: b.WeightG, State: b.State, Why: b.Why, Note: b.Note,
+			Asked: b.Asked, Billed: b.Billed, At: at(b.At)}
+	}
+	if len(list) == in.Limit {
+		out.Link = next("/bills", stateQuery(in.Limit, in.State), "before", fmt.Sprint(list[len(list)-1].ID))
+	}
+	return out, err
+}
+
+type decideBillInput struct {
+	ID   int64 `path:"id"`
+	Body shipping.SayOfBill
+}
+
+func (a *API) decideBill(ctx context.Context, in *decideBillInput) (*struct{}, error) {
+	return nil, a.relay.DecideBill(ctx, in.ID, in.Body, who(ctx))
 }
 
 type claimInput struct {

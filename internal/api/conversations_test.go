@@ -571,6 +571,8 @@ func TestConnectionsByTheInterface(t *testing.T) {
 		lead POST /joins {"connector":"hedgerow","name":"Second store","code":"second","test":false} => 409
 		lead GET /connections/second/join => 200 ‹"checklist"›
 		viewer GET /services => 200 ‹"rows":[]› ‹"sold"› ‹"open"›
+		viewer GET /bills => 200 ‹[]›
+		clerk POST /bills/1 {"state":"accepted"} => 403
 		viewer PUT /parcels/S1/claim {"state":"noted"} => 403
 		viewer GET /reports/transit?from=2026-11-01&to=2026-11-30 => 200 ‹"rows":[]›
 		viewer GET /reports/transit-weeks?from=2026-11-01&to=2026-11-30 => 200 ‹"rows":[]›

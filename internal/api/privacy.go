@@ -87,13 +87,15 @@ var reportColumns = map[string][7]string{
 	"shipping":      {"channel", "", "currency", "charged to buyers", "paid to carriers", "parcels", ""},
 	"speed":         {"from sale to hand-over", "", "", "orders", "", "average hours", ""},
 	"stockouts":     {"SKU", "item", "", "times it fell to nothing", "orders that waited", "", ""},
+	"billed":        {"carrier", "", "currency", "asked", "billed", "parcels", ""},
+	"weights":       {"carrier", "", "", "grams by sum of the contents", "grams by scale", "grams by bill", ""},
 	"transit":       {"service", "region", "", "parcels that arrived", "after the promised day", "average hours on the way", ""},
 	"transit-weeks": {"week of", "carrier", "", "parcels that arrived", "after the promised day", "average hours on the way", ""},
 	"exceptions":    {"cause", "", "", "raised", "still open", "average hours until mended", ""},
 }
 
 // reportAmounts are the reports whose figures are amounts: of a and b.
-var reportAmounts = map[string][2]bool{"source": {false, true}, "days": {false, true}, "shipping": {true, true}}
+var reportAmounts = map[string][2]bool{"source": {false, true}, "days": {false, true}, "shipping": {true, true}, "billed": {true, true}}
 
 // ReportTable is a report as a table for people and programs: headings, then rows, with amounts as people write them.
 func ReportTable(r wire.Report) [][]string {
@@ -213,7 +215,7 @@ func (a *API) reportsRoutes() {
 }
 
 type input struct {
-	Code string `path:"code" enum:"source,days,shipping,speed,stockouts,exceptions,transit,transit-weeks"`
+	Code string `path:"code" enum:"source,days,shipping,speed,stockouts,exceptions,transit,transit-weeks,billed,weights"`
 	From string `query:"from" doc:"First day, YYYY-MM-DD; without it thirty days before the last"`
 	To   string `query:"to" doc:"Last day; without it today"`
 }

@@ -293,6 +293,8 @@ func TestConnectionCommands(t *testing.T) {
 		connector take-back stall -to 1 ⇒ stall works as by version 1
 		!connector add DIR/sampled.yaml ⇒ 1 of 1 samples do not hold
 		!connector read-folder ⇒ started without one
+		bill list ⇒ Parcel asked
+		!bill decide 99 -as accepted ⇒ 99
 		!parcel claim S10001 lovely ⇒ noted, sent
 		collection list ⇒ none
 		collection put ann alder -hours mon-fri=16:00-18:00 -cutoff 15:30 -off 2026-12-24:2026-12-26=Midwinter ⇒ 15:30
@@ -374,7 +376,7 @@ func TestEveryCommandExplainsItself(t *testing.T) {
 		return out.String() + errs.String()
 	}
 	page := says(0, "help")
-	require.Less(t, strings.Count(page, "\n"), 78, "all commands are one page")
+	require.Less(t, strings.Count(page, "\n"), 90, "all commands are one page")
 	explains := func(c command, words ...string) {
 		text := says(0, append(words, "-h")...)
 		require.Contains(t, text, "Usage: openrelay "+strings.Join(words, " "))

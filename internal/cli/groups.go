@@ -78,6 +78,7 @@ func parcelGroup() []command {
 			moveReturnedCommand(), settleReturnCommand(), exchangeReturnCommand(), callOffReturnCommand()),
 		of("service", "By which service parcels go", servicesCommand(), addServiceCommand(), dropServiceCommand()),
 		collectionCommand(),
+		of("bill", "What carriers bill beside what they asked", billsCommand(), decideBillCommand()),
 		of("manifest", "What carriers take on a day", manifestsCommand(), closeManifestCommand()),
 	}
 }

@@ -582,3 +582,9 @@ func (c *Client) PutClaim(ctx context.Context, parcel string, claim shipping.Cla
 	_, err = c.Do(ctx, http.MethodPut, "/parcels/"+esc(parcel)+"/claim", claim, &out)
 	return out, err
 }
+
+// DecideBill says of a line of a carrier's bill that it is right, that it is not, or of which parcel it is.
+func (c *Client) DecideBill(ctx context.Context, id int64, say shipping.SayOfBill) error {
+	_, err := c.Do(ctx, http.MethodPost, fmt.Sprintf("/bills/%d", id), say, nil)
+	return err
+}

@@ -24,6 +24,10 @@ type ReportRow struct {
 const sold = `FROM order_sum s JOIN connection c ON c.id = s.connection_id WHERE s.quarter >= ?1 AND s.quarter < ?2
 	AND s.n + s.cancelled > 0`
 
+// billed are the parcels on bills that came in the span.
+const billed = `FROM parcel p JOIN connection c ON c.id=p.carrier_id WHERE p.id IN (SELECT parcel_id FROM bill_line WHERE at >= ?3
+	AND at < ?4 AND parcel_id<>0)`
+
 // arrived are the weeks in which parcels arrived: those that touch the span.
 const arrived = `FROM transit_sum t JOIN connection c ON c.id = t.carrier_id
 	WHERE t.week > date(?3/1000000,'unixepoch','-7 days') AND t.week < datetime(?4/1000000,'unixepoch')`
@@ -67,6 +71,13 @@ var reports = map[string]string{
 	"transit-weeks": `SELECT t.week AS name, c.name AS second, '' AS currency, sum(t.delivered) AS a,
 		sum(t.promised - t.in_time) AS b, sum(t.hours)*1.0/max(sum(t.delivered),1) AS c, 0 AS cancelled ` + arrived +
 		` GROUP BY 1, 2 ORDER BY 1, 2`,
+	// what carriers billed against what they asked, of the parcels on bills that came in the span; c: parcels
+	"billed": `SELECT c.name, '' AS second, p.currency, sum(p.price) AS a, sum(p.billed) AS b, count(*)*1.0 AS c, 0 AS cancelled ` +
+		billed +
+		` GROUP BY 1, 3 ORDER BY 1, 3`,
+	// the same parcels' weight: by sum of the contents, by scale, and by bill, in grams
+	"weights": `SELECT c.name, '' AS second, '' AS currency, sum(p.sum_g) AS a, sum(p.weight_g) AS b, sum(p.billed_g)*1.0 AS c,
+		0 AS cancelled ` + billed + ` AND p.billed_g>0 AND p.sum_g>0 GROUP BY 1 ORDER BY 1`,
 	// exceptions by cause: how many, how many are open, and how many hours they stood on average
 	"exceptions": `SELECT cause AS name, '' AS second, '' AS currency, count(*) AS a, sum(closed_at = 0) AS b,
 		coalesce(avg(CASE WHEN closed_at > 0 THEN (closed_at - opened_at)/3.6e9 END),0.0) AS c, 0 AS cancelled

@@ -1,6 +1,10 @@
 package wire
 
-import "openrelay/internal/core/freight"
+import (
+	"time"
+
+	"openrelay/internal/core/freight"
+)
 
 // ServiceTable says by which service parcels go.
 type ServiceTable struct {
@@ -22,4 +26,24 @@ type OpenService struct {
 	Word       string `json:"word"`
 	Connection string `json:"connection"`
 	Orders     int64  `json:"orders" doc:"That wait for it"`
+}
+
+// BillLine is a line of a carrier's bill.
+type BillLine struct {
+	ID       int64      `json:"id"`
+	Bill     string     `json:"bill" doc:"The carrier's number of it"`
+	Carrier  string     `json:"carrier,omitempty"`
+	Number   string     `json:"number" doc:"The tracking number that stands on it"`
+	Parcel   string     `json:"parcel,omitempty" doc:"Empty: it is about none of ours"`
+	Order    string     `json:"order_number,omitempty"`
+	What     string     `json:"what,omitempty"`
+	Amount   int64      `json:"amount" doc:"Minor units"`
+	Currency string     `json:"currency"`
+	WeightG  int64      `json:"weight_g,omitempty" doc:"By which it was billed"`
+	State    string     `json:"state" enum:"agrees,differs,unknown,accepted,disputed"`
+	Why      string     `json:"why,omitempty" doc:"It differs"`
+	Note     string     `json:"note,omitempty"`
+	Asked    int64      `json:"asked" doc:"When the label of its parcel was bought"`
+	Billed   int64      `json:"billed" doc:"For its parcel, by all bills"`
+	At       *time.Time `json:"at"`
 }

@@ -52,4 +52,5 @@ export const settingsStops = [
 export const activityStops = [
   ["/activity", "What happened"],
   ["/reports", "Reports"],
+  ["/bills", "Bills"],
 ] as const;

@@ -238,6 +238,10 @@ func (r *Shipping) fill(ch *engine.Change, c carton, profile packing.Profile, w 
 	}
 	p := c.own()
 	p.Profile, p.LengthMM, p.WidthMM, p.HeightMM, p.Error = profile.Code, profile.LengthMM, profile.WidthMM, profile.HeightMM, ""
+	p.SumG = 0
+	if allWeighed(content) {
+		p.SumG = profile.Weight(content)
+	}
 	if p.WeightG = profile.Weight(content); w.WeightG > 0 {
 		if !w.Sure && far(w.WeightG, p.WeightG) && allWeighed(content) {
 			return "", &engine.Refused{

@@ -7,7 +7,7 @@ import { activityStops, Rail } from "../../parts/rail";
 
 type Report = Schema<"Report">;
 type Row = Schema<"ReportRow">;
-type Code = "transit" | "transit-weeks" | "days" | "source" | "shipping" | "speed" | "exceptions" | "stockouts";
+type Code = "billed" | "weights" | "transit" | "transit-weeks" | "days" | "source" | "shipping" | "speed" | "exceptions" | "stockouts";
 
 /** What people ask for, as pictures, as figures and as CSV. */
 export default function Reports() {
@@ -66,6 +66,29 @@ export default function Reports() {
               figure={(x) => count(x.a)}
               more={(x) => `${x.c.toFixed(1)} h`}
               moreTitle="on average"
+            />
+          )}
+        />
+        <One
+          code="billed"
+          title="Carriers: asked against billed"
+          from={from}
+          to={to}
+          draw={(r) => <Against rows={r.rows} first="asked" second="billed" />}
+        />
+        <One
+          code="weights"
+          title="Weight: by sum, by scale, by bill"
+          from={from}
+          to={to}
+          draw={(r) => (
+            <Bars
+              rows={r.rows}
+              name={(x) => x.name}
+              size={(x) => x.c}
+              figure={(x) => kilos(x.c)}
+              more={(x) => `${kilos(x.a)} by sum · ${kilos(x.b)} by scale`}
+              moreTitle="of the parcels that were billed by weight"
             />
           )}
         />
@@ -159,6 +182,8 @@ function One({
   );
 }
 
+const kilos = (g: number) => `${(g / 1000).toFixed(1)} kg`;
+
 /** Parcels that arrived, and how many of them after the promised day. */
 function InTime({ rows, name, second }: { rows: Row[]; name: (x: Row) => string; second: (x: Row) => string }) {
   return (
@@ -217,7 +242,7 @@ function Bars({
 }
 
 /** What buyers paid above what carriers were paid, at one scale. */
-function Against({ rows }: { rows: Row[] }) {
+function Against({ rows, first = "charged", second = "paid" }: { rows: Row[]; first?: string; second?: string }) {
   const top = new Map<string, number>(); // a scale for each currency
   for (const r of rows) top.set(r.currency ?? "", Math.max(top.get(r.currency ?? "") ?? 1, r.a, r.b));
   return (
@@ -248,7 +273,7 @@ function Against({ rows }: { rows: Row[] }) {
         ))}
         <tr>
           <td colSpan={4} className="pt-1 text-[12px] text-quiet">
-            filled: charged · outlined: paid · right: what is left
+            filled: {first} · outlined: {second} · right: what is left
           </td>
         </tr>
       </tbody>

@@ -109,6 +109,7 @@ const allCauses = [
   "parcel late",
   "parcel stuck",
   "parcel lost",
+  "bill differs",
   "service to be chosen",
   "dispatch not applied",
   "put back",
