@@ -3,6 +3,7 @@ package api
 import (
 	"bytes"
 	"context"
+	"encoding/base64"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -208,6 +209,11 @@ func (a *API) packingSlip(r *http.Request, v views.ParcelView, prices bool) (pap
 		s.Language = o.Record.Language
 	}
 	s.From = a.relay.From(&v.Parcel, o)
+	logo, err := base64.StdEncoding.DecodeString(a.relay.LogoOf(o))
+	if err != nil {
+		return s, err
+	}
+	s.Logo = logo
 	all, err := a.relay.Store.ParcelsOf(ctx, v.ShipmentID)
 	if err != nil {
 		return s, err

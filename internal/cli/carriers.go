@@ -2,7 +2,9 @@ package cli
 
 import (
 	"context"
+	"encoding/base64"
 	"flag"
+	"os"
 	"strings"
 
 	"openrelay/internal/client"
@@ -73,4 +75,66 @@ func weekLine(week []string) string {
 		out[i] = or(day, "-")
 	}
 	return strings.Join(out, " ")
+}
+
+// accountCommand is about on whose accounts carriers are paid.
+func accountCommand() command {
+	return table[freight.Account]{
+		path: "/billing-accounts", about: "accounts on which carriers are paid", keys: "CODE", named: 1,
+		heads: []string{"Code", "Carrier", "Number", "Paid by", "Whose", "Of sender", "For customer"},
+		line: func(a freight.Account) []any {
+			return []any{a.Code, a.Carrier, a.Number, a.Payer, a.Name, a.Sender, a.Customer}
+		},
+		same: func(a freight.Account, named []string) bool { return a.Code == named[0] },
+		flags: func(f *flag.FlagSet, a *freight.Account) {
+			f.StringVar(&a.Carrier, "carrier", "", "`code` of the carrier's connection (required)")
+			f.StringVar(&a.Number, "number", "", "of the account at the carrier (required)")
+			f.StringVar(&a.Payer, "payer", freight.Sender, "who pays by it: sender, recipient or third")
+			f.StringVar(&a.Name, "name", "", "whose it is")
+			f.StringVar(&a.Postcode, "postcode", "", "of whoever pays, where the carrier wants it")
+			f.StringVar(&a.Country, "country", "", "of whoever pays")
+			f.StringVar(&a.Sender, "sender", "", "`code` of the sender whose parcels go on it")
+			f.StringVar(&a.Customer, "customer", "", "`e-mail` of a customer, or @ and a domain, whose orders go on it")
+		},
+		make: func(a *freight.Account, named []string) error { a.Code = named[0]; return nil },
+	}.command("account", "On whose accounts carriers are paid")
+}
+
+// senderAddressCommand is about what senders have of their own.
+func senderAddressCommand() command {
+	var logo string
+	return table[place.SenderAddress]{
+		path: "/sender-addresses", about: "what senders have of their own", keys: "SENDER", named: 1,
+		heads: []string{"Sender", "Address", "Comes back to", "Logo"},
+		line: func(s place.SenderAddress) []any {
+			return []any{s.Sender, or(strings.Join(s.Address.Lines(), ", "), "the place's"),
+				or(strings.Join(s.ReturnTo.Lines(), ", "), "where it comes from"), map[bool]string{true: "yes"}[s.Logo != ""]}
+		},
+		same: func(s place.SenderAddress, named []string) bool { return s.Sender == named[0] },
+		flags: func(f *flag.FlagSet, s *place.SenderAddress) {
+			addressFlags(f, "", "of its own address: ", &s.Address)
+			addressFlags(f, "return-", "where parcels come back: ", &s.ReturnTo)
+			f.StringVar(&logo, "logo", "", "PNG `file`, printed on packing slips")
+		},
+		make: func(s *place.SenderAddress, named []string) error {
+			s.Sender = named[0]
+			if logo == "" {
+				return nil
+			}
+			raw, err := os.ReadFile(logo)
+			s.Logo = base64.StdEncoding.EncodeToString(raw)
+			return err
+		},
+	}.command("sender-address", "What senders have of their own: an address, one to come back to, a logo")
+}
+
+// addressFlags are those of an address.
+func addressFlags(f *flag.FlagSet, before, about string, a *place.Address) {
+	for _, x := range []struct {
+		name string
+		to   *string
+	}{{"name", &a.Name}, {"company", &a.Company}, {"street", &a.Street}, {"postcode", &a.Postcode}, {"town", &a.Town},
+		{"country", &a.Country}, {"phone", &a.Phone}, {"email", &a.Email}} {
+		f.StringVar(x.to, before+x.name, "", about+x.name)
+	}
 }

@@ -296,6 +296,13 @@ func TestConnectionCommands(t *testing.T) {
 		bill list ⇒ Parcel asked
 		!bill decide 99 -as accepted ⇒ 99
 		!parcel claim S10001 lovely ⇒ noted, sent
+		account put house -carrier ann -number 4711 -customer @big.example -payer third ⇒ 4711
+		!account put other -carrier stall -number 1 ⇒ sells labels
+		rule set Big -when "total > 1" -then account('house') ⇒ account
+		!rule set Wrong -when "total > 1" -then account('nobody') ⇒ not known
+		account remove house ⇒ none
+		!sender-address put nobody -street x ⇒ there is no sender
+		sender-address list ⇒ none
 		collection list ⇒ none
 		collection put ann alder -hours mon-fri=16:00-18:00 -cutoff 15:30 -off 2026-12-24:2026-12-26=Midwinter ⇒ 15:30
 		!collection put teleport alder -hours mon=16:00-18:00 ⇒ not a connection that sells labels

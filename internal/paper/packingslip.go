@@ -1,7 +1,9 @@
 package paper
 
 import (
+	"bytes"
 	"fmt"
+	"image/png"
 	"io"
 	"strings"
 
@@ -20,6 +22,7 @@ type PackingSlip struct {
 	Prices                               bool // prices are printed, too
 	Total                                string
 	Gift                                 string // the buyer's words to whoever gets it
+	Logo                                 []byte // PNG of whoever sends it; none: its name alone
 	Language                             string // two letters of ISO 639-1; English where papers do not speak it
 }
 
@@ -53,6 +56,7 @@ func drawPackingSlip(p *fpdf.Fpdf, s PackingSlip) {
 	}
 	head := func() {
 		p.AddPage()
+		drawLogo(p, s.Logo, s.Parcel, left, 8, 60, 10)
 		text(p, sans, "", 8, left, 20, 110, strings.Join(from, ", "))
 		y = 26
 		for _, line := range s.To.Lines() {
@@ -93,6 +97,20 @@ func drawPackingSlip(p *fpdf.Fpdf, s PackingSlip) {
 		}
 		drawGift(p, s.Gift, left, right, y+8)
 	}
+}
+
+// drawLogo draws a PNG as large as it fits into a box, in mm; one that cannot be read is left out.
+func drawLogo(p *fpdf.Fpdf, logo []byte, name string, x, y, width, height float64) {
+	if len(logo) == 0 {
+		return
+	}
+	c, err := png.DecodeConfig(bytes.NewReader(logo))
+	if err != nil || c.Width == 0 || c.Height == 0 {
+		return
+	}
+	p.RegisterImageOptionsReader("logo "+name, fpdf.ImageOptions{ImageType: "PNG"}, bytes.NewReader(logo))
+	w := min(width, height*float64(c.Width)/float64(c.Height))
+	p.ImageOptions("logo "+name, x, y, w, w*float64(c.Height)/float64(c.Width), false, fpdf.ImageOptions{ImageType: "PNG"}, 0, "")
 }
 
 func drawSlipRow(p *fpdf.Fpdf, row PackingSlipRow, prices bool, left, right, y float64) float64 {

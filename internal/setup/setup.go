@@ -28,31 +28,38 @@ import (
 
 // Setup is a whole set-up. What is missing in it is left as it is when it is applied.
 type Setup struct {
-	Version     int                  `yaml:"setup"` // of this form: 1
-	About       string               `yaml:"about,omitempty"`
-	Company     string               `yaml:"company,omitempty"`
-	TimeZone    string               `yaml:"time_zone,omitempty"` // IANA name; the company's days begin in it
-	Country     string               `yaml:"country,omitempty"`   // ISO 3166-1 alpha-2
-	Currency    string               `yaml:"currency,omitempty"`  // ISO 4217, of what says none
-	Language    string               `yaml:"language,omitempty"`  // of papers: en, de or fr
-	Together    string               `yaml:"together,omitempty"`  // which orders to the same recipient are offered to be sent together
-	Reasons     []string             `yaml:"reasons,omitempty"`   // why units are cancelled and goods come back
-	Address     *Address             `yaml:"address,omitempty"`   // the company's own
-	Series      map[string]string    `yaml:"series,omitempty"`    // prefix of each number series
-	Locations   []Location           `yaml:"locations,omitempty"`
-	Profiles    []Profile            `yaml:"profiles,omitempty"`
-	Senders     []Sender             `yaml:"senders,omitempty"`
-	Carriers    []Carrier            `yaml:"carriers,omitempty"`    // that are only named
-	Services    []freight.Choice     `yaml:"services,omitempty"`    // by which service parcels go, in the order in which rows are looked at
-	Collections []freight.Collection `yaml:"collections,omitempty"` // when carriers come to places
-	Rounds      []Round              `yaml:"rounds,omitempty"`      // rules by which orders are picked in one walk
-	People      []Person             `yaml:"people,omitempty"`
-	Tokens      []Token              `yaml:"tokens,omitempty"`
-	Archived    Archived             `yaml:"archived,omitempty"`  // what is used no more
-	Retention   map[string]int       `yaml:"retention,omitempty"` // days for which kinds stay whole; 0: for ever
-	Backups     *Backups             `yaml:"backups,omitempty"`
-	Connectors  []string             `yaml:"connectors,omitempty"` // definitions, as text
-	Connections []Connection         `yaml:"connections,omitempty"`
+	Version     int               `yaml:"setup"` // of this form: 1
+	About       string            `yaml:"about,omitempty"`
+	Company     string            `yaml:"company,omitempty"`
+	TimeZone    string            `yaml:"time_zone,omitempty"` // IANA name; the company's days begin in it
+	Country     string            `yaml:"country,omitempty"`   // ISO 3166-1 alpha-2
+	Currency    string            `yaml:"currency,omitempty"`  // ISO 4217, of what says none
+	Language    string            `yaml:"language,omitempty"`  // of papers: en, de or fr
+	Together    string            `yaml:"together,omitempty"`  // which orders to the same recipient are offered to be sent together
+	Reasons     []string          `yaml:"reasons,omitempty"`   // why units are cancelled and goods come back
+	Address     *Address          `yaml:"address,omitempty"`   // the company's own
+	Series      map[string]string `yaml:"series,omitempty"`    // prefix of each number series
+	Locations   []Location        `yaml:"locations,omitempty"`
+	Profiles    []Profile         `yaml:"profiles,omitempty"`
+	Senders     []Sender          `yaml:"senders,omitempty"`
+	Carriers    []Carrier         `yaml:"carriers,omitempty"` // that are only named
+	Rounds      []Round           `yaml:"rounds,omitempty"`   // rules by which orders are picked in one walk
+	People      []Person          `yaml:"people,omitempty"`
+	Tokens      []Token           `yaml:"tokens,omitempty"`
+	Archived    Archived          `yaml:"archived,omitempty"`  // what is used no more
+	Retention   map[string]int    `yaml:"retention,omitempty"` // days for which kinds stay whole; 0: for ever
+	Backups     *Backups          `yaml:"backups,omitempty"`
+	Connectors  []string          `yaml:"connectors,omitempty"` // definitions, as text
+	Connections []Connection      `yaml:"connections,omitempty"`
+
+	// by which service parcels go, in the order in which rows are looked at
+	Services []freight.Choice `yaml:"services,omitempty"`
+	// when carriers come to places
+	Collections []freight.Collection `yaml:"collections,omitempty"`
+	// on which carriers are paid
+	Accounts []freight.Account `yaml:"accounts,omitempty"`
+	// what senders have of their own
+	SenderOwn []place.SenderAddress `yaml:"sender_addresses,omitempty"`
 }
 
 // Location is a place that holds stock.
@@ -421,6 +428,8 @@ func Compare(have, want Setup) []Change {
 	out = append(out, compareLines("parcel profile", "measures", have.Profiles, want.Profiles, have.Archived.Profiles)...)
 	out = append(out, compareLines("sender", "sender", have.Senders, want.Senders, have.Archived.Senders)...)
 	out = append(out, compareLines("round", "rule", have.Rounds, want.Rounds, nil)...)
+	out = append(out, compareTable("billing accounts", have.Accounts, want.Accounts)...)
+	out = append(out, compareTable("sender addresses", have.SenderOwn, want.SenderOwn)...)
 	out = append(out, compareTable("collections", have.Collections, want.Collections)...)
 	out = append(out, compareTable("table of services", have.Services, want.Services)...)
 	out = append(out, compareLines("carrier", "carrier", have.Carriers, want.Carriers, have.Archived.Carriers)...)
@@ -491,6 +500,16 @@ func (s *Setup) checkServices() error {
 	for i := range s.Services {
 		if err := s.Services[i].Check(); err != nil {
 			return fmt.Errorf("services[%d]: %w", i, err)
+		}
+	}
+	for i := range s.Accounts {
+		if err := s.Accounts[i].Check(); err != nil {
+			return fmt.Errorf("accounts[%d]: %w", i, err)
+		}
+	}
+	for i := range s.SenderOwn {
+		if err := s.SenderOwn[i].Check(); err != nil {
+			return fmt.Errorf("sender_addresses[%d]: %w", i, err)
 		}
 	}
 	for i := range s.Collections {

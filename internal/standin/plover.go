@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"io"
 	"net/http"
+	"regexp"
 	"strconv"
 	"strings"
 	"sync"
@@ -296,6 +297,7 @@ func (p *Plover) apiLabel(w http.ResponseWriter, r *http.Request) {
 		Trial     bool
 		LodgedOn  string `json:"lodged_on"`
 		Recipient struct{ Contact, Street, Postcode, Town, Land string }
+		Charge    struct{ To, Account, Postcode string }
 	}
 	if !read(w, r, &in) {
 		return
@@ -312,12 +314,8 @@ func (p *Plover) apiLabel(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	refuse := func(text, at string) { answer(w, 422, map[string]any{"reason": text, "at": at}) }
-	switch {
-	case len(strings.Fields(in.Recipient.Contact)) < 2:
-		refuse("a contact name has at least two words", "contact")
-		return
-	case in.Grams > 31500:
-		refuse("over 31.5 kg", "grams")
+	if text, at := oddities(in.Recipient.Contact, in.Grams, in.Charge.To, in.Charge.Account); text != "" {
+		refuse(text, at)
 		return
 	}
 	for _, pr := range ploverProducts {
@@ -347,6 +345,22 @@ func (p *Plover) apiLabel(w http.ResponseWriter, r *http.Request) {
 	}
 	refuse("there is no product "+in.Product, "product")
 }
+
+// oddities says what Plover refuses that others take, and about which field.
+func oddities(contact string, grams int64, payer, account string) (text, at string) {
+	switch {
+	case len(strings.Fields(contact)) < 2:
+		return "a contact name has at least two words", "contact"
+	case payer != "" && payer != "sender" && !accountNumber.MatchString(account):
+		return "an account has six digits", "charge"
+	case grams > 31500:
+		return "over 31.5 kg", "grams"
+	}
+	return "", ""
+}
+
+// accountNumber is what an account of somebody else looks like.
+var accountNumber = regexp.MustCompile(`^\d{6}$`)
 
 func (p *Plover) apiVoid(w http.ResponseWriter, r *http.Request) {
 	p.mu.Lock()

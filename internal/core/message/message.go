@@ -78,6 +78,8 @@ type Order struct {
 	Payment          string        `json:"payment,omitempty" doc:"Method of payment, the channel's word"`
 	Paid             bool          `json:"paid"`
 	RequestedService string        `json:"requested_service,omitempty"`
+	FreightPayer     string        `json:"freight_payer,omitempty" doc:"Who pays the carrier; empty: the sender"                                                                                                                      enum:",sender,recipient,third"`
+	FreightAccount   string        `json:"freight_account,omitempty" doc:"Number of the account at the carrier by which recipient or third pays"`
 	DeliverBy        string        `json:"deliver_by,omitempty" doc:"Day by which the buyer was promised it, YYYY-MM-DD; empty: none was promised"`
 	Note             string        `json:"note,omitempty"`
 	WindowFrom       string        `json:"window_from,omitempty"`
@@ -563,6 +565,11 @@ type Parcel struct {
 	WidthMM   int64         `json:"width_mm"`
 	HeightMM  int64         `json:"height_mm"`
 	OrderRef  string        `json:"order_ref,omitempty"`
+	Payer     string        `json:"payer" doc:"Who pays the carrier"                                                enum:"sender,recipient,third"`
+	Account   string        `json:"account,omitempty" doc:"Number of the account at the carrier; empty: the sender's usual one"`
+	PayerZip  string        `json:"payer_postcode,omitempty" doc:"Of whoever pays by that account"`
+	PayerLand string        `json:"payer_country,omitempty"`
+	ReturnTo  place.Address `json:"return_to" doc:"Where it comes back if it cannot be delivered"`
 	Test      bool          `json:"test"`
 	Handover  string        `json:"handover" doc:"Day of hand-over, YYYY-MM-DD"`
 }

@@ -12,7 +12,7 @@ import (
 
 // Action is one thing that a rule does.
 type Action struct {
-	Do    string `json:"do" enum:"tag,hold,note,location,profile,service,split,carry"`
+	Do    string `json:"do" enum:"tag,hold,note,location,profile,service,account,split,carry"`
 	Value string `json:"value"`
 }
 
@@ -33,6 +33,7 @@ var actionKinds = []ActionKind{
 	{Do: "location", Label: "ship it from"},
 	{Do: "profile", Label: "pack it into"},
 	{Do: "service", Label: "send it by"},
+	{Do: "account", Label: "let its carrier be paid by account"},
 	{Do: "split", Label: "splitting it over locations is", Values: []string{"never", "allowed"}},
 	{Do: "carry", Label: "without a person it goes as far as", Values: Steps},
 }
@@ -141,6 +142,8 @@ func (a Action) apply(out *Outcome, v *view) string {
 		return set(&out.Profile, "profile")
 	case "service":
 		return set(&out.Service, "service")
+	case "account":
+		return set(&out.Account, "account")
 	case "split":
 		return set(&out.Split, "splitting")
 	case "carry":

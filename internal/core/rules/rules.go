@@ -25,7 +25,7 @@ type Rule struct {
 	Name string `json:"name"`
 	On   bool   `json:"on"`
 	When string `json:"when" doc:"Condition in CEL; empty: every order"`
-	Then string `json:"then" doc:"Actions, such as tag(\"export\"), hold(\"look at the papers\")"`
+	Then string `json:"then" doc:"Actions, such as tag("export"), hold("look at the papers")"`
 }
 
 // Field is something a condition may look at.
@@ -189,8 +189,9 @@ type Outcome struct {
 	Location string   `json:"location,omitempty" doc:"Code of the location to ship from"`
 	Profile  string   `json:"profile,omitempty" doc:"Code of a parcel profile"`
 	Service  string   `json:"service,omitempty" doc:"Carrier's service"`
+	Account  string   `json:"account,omitempty" doc:"Code of the account on which the carrier is paid"`
 	Split    string   `json:"split,omitempty" enum:",never,allowed"`
-	Carry    string   `json:"carry,omitempty" enum:",create,approve,pick,pack,ship,invoice" doc:"How far it goes without a person"`
+	Carry    string   `json:"carry,omitempty" doc:"How far it goes without a person"                 enum:",create,approve,pick,pack,ship,invoice"`
 	Tags     []string `json:"tags,omitempty"`
 	Holds    []string `json:"holds,omitempty" doc:"Why it is held"`
 	Notes    []string `json:"notes,omitempty"`
@@ -199,7 +200,10 @@ type Outcome struct {
 // Equal tells whether two outcomes decide the same.
 func (o *Outcome) Equal(p *Outcome) bool {
 	return o.Location == p.Location && o.Profile == p.Profile && o.Service == p.Service && o.Split == p.Split && o.Carry == p.Carry &&
-		slices.Equal(o.Tags, p.Tags) && slices.Equal(o.Holds, p.Holds) && slices.Equal(o.Notes, p.Notes)
+		o.Account == p.Account &&
+		slices.Equal(o.Tags, p.Tags) &&
+		slices.Equal(o.Holds, p.Holds) &&
+		slices.Equal(o.Notes, p.Notes)
 }
 
 // Differences says in words what another outcome decides differently.
@@ -207,6 +211,7 @@ func (o *Outcome) Differences(to *Outcome) []string {
 	var out []string
 	for _, f := range []struct{ what, was, is string }{
 		{"location", o.Location, to.Location}, {"profile", o.Profile, to.Profile}, {"service", o.Service, to.Service},
+		{"account", o.Account, to.Account},
 		{"split", o.Split, to.Split}, {"goes without a person as far as", o.Carry, to.Carry},
 	} {
 		switch {

@@ -288,3 +288,15 @@ type PublishSettings struct {
 }
 
 var publishFields = []string{"title", "description", "category", "price", "images"}
+
+// AccountsTable is the table of the accounts on which carriers are paid.
+const AccountsTable = "billing accounts"
+
+// CheckAccount refuses an account that is not in the table.
+func (r *Engine) CheckAccount(ctx context.Context, code string) error {
+	rows, err := (&Table[freight.Account]{Kind: AccountsTable}).Rows(ctx, r)
+	if err == nil && !slices.ContainsFunc(rows, func(a freight.Account) bool { return a.Code == code }) {
+		err = Refuse("account %q is not known; there are those of Settings, Carriers", code)
+	}
+	return err
+}

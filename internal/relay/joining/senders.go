@@ -191,7 +191,9 @@ func (r *Joining) exportServices(ctx context.Context, out *setup.Setup) error {
 	if len(list) > 0 {
 		out.Services = list
 	}
-	return errors.Join(err, exportTable(ctx, r, r.Views.Shipping.Collections, &out.Collections))
+	s := r.Views.Shipping
+	return errors.Join(err, exportTable(ctx, r, s.Collections, &out.Collections), exportTable(ctx, r, s.Accounts, &out.Accounts),
+		exportTable(ctx, r, s.SenderAddresses, &out.SenderOwn))
 }
 
 // exportTable adds the rows of a table to a set-up.
@@ -214,7 +216,9 @@ func applyTable[T any](ctx context.Context, r *Joining, t *engine.Table[T], want
 
 // applyCarriers sets what was decided about carriers, as a set-up has it: now that they are there.
 func (r *Joining) applyCarriers(ctx context.Context, want setup.Setup, who string) error {
-	return errors.Join(r.applyServices(ctx, want, who), applyTable(ctx, r, r.Views.Shipping.Collections, want.Collections, who))
+	s := r.Views.Shipping
+	return errors.Join(r.applyServices(ctx, want, who), applyTable(ctx, r, s.Collections, want.Collections, who),
+		applyTable(ctx, r, s.Accounts, want.Accounts, who), applyTable(ctx, r, s.SenderAddresses, want.SenderOwn, who))
 }
 
 // applyServices sets by which service parcels go, as a set-up has it: now that channels and carriers are there.

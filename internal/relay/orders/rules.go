@@ -41,7 +41,7 @@ type RuleChange struct {
 	Name     string `json:"name"`
 	On       bool   `json:"on"`
 	When     string `json:"when" doc:"Condition in CEL; empty: every order"`
-	Then     string `json:"then" doc:"Actions, such as tag(\"export\")"`
+	Then     string `json:"then" doc:"Actions, such as tag("export")"`
 	Position int    `json:"position" doc:"Its place among the rules, from 1; 0: the end for a new rule, where it is for another"`
 	Remove   bool   `json:"remove,omitempty"`
 }
@@ -100,6 +100,10 @@ func (r *Orders) checkRule(ctx context.Context, c RuleChange) error {
 		switch a.Do {
 		case "location":
 			if _, err := r.Location(a.Value); err != nil {
+				return err
+			}
+		case "account":
+			if err := r.CheckAccount(ctx, a.Value); err != nil {
 				return err
 			}
 		case "service":

@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"openrelay/internal/core/freight"
 	"openrelay/internal/core/journey"
 	"openrelay/internal/core/message"
 	"openrelay/internal/core/order"
@@ -193,6 +194,10 @@ func (r *Shipping) labelBought(ch *engine.Change, c *engine.Conn, m store.Outbox
 	}
 	p := in.own()
 	p.Label, p.Price, p.Currency = string(raw), label.Price, label.Currency
+	paid := price(label.Price, label.Currency)
+	if asked.Payer != "" && asked.Payer != freight.Sender {
+		p.Price, paid = 0, "paid by "+map[string]string{freight.Recipient: "the recipient", freight.Third: "a third party"}[asked.Payer]
+	}
 	for i := range in {
 		x := &in[i].parcel
 		x.Tracking, x.TrackingURL, x.ServiceName, x.Error = label.Tracking, label.URL, label.Service, ""
@@ -212,7 +217,7 @@ func (r *Shipping) labelBought(ch *engine.Change, c *engine.Conn, m store.Outbox
 	return r.parcelLeaves(
 		ch,
 		leaving{c, c.Rec().Name, c.Rec().Name, asked.Handover, fmt.Sprintf("Label bought: %s, tracking number %s, %s",
-			engine.Or(label.Service, in.own().Service), label.Tracking, price(label.Price, label.Currency))},
+			engine.Or(label.Service, in.own().Service), label.Tracking, paid)},
 		in,
 		label,
 	)

@@ -437,19 +437,23 @@ func (r *Shipping) Parcel(p store.Parcel, o *order.Order, c *engine.Conn) messag
 	if to.Email == "" {
 		to.Email = o.Record.BuyerEmail
 	}
-	return message.Parcel{Reference: p.Number, From: from, To: to, WeightG: p.WeightG, LengthMM: p.LengthMM, WidthMM: p.WidthMM,
+	out := message.Parcel{Reference: p.Number, From: from, To: to, WeightG: p.WeightG, LengthMM: p.LengthMM, WidthMM: p.WidthMM,
 		HeightMM: p.HeightMM, OrderRef: o.Number, Test: c.Rec().Test, Handover: r.handoverDay(c, p.LocationID)}
+	r.billTo(&out, o, c)
+	return out
 }
 
 // From is whom a parcel comes from: the sender of its order's channel, at the place that sends it.
 func (r *Shipping) From(p *store.Parcel, o *order.Order) place.Address {
 	from := r.Place(p.LocationID).Address
-	if ch := r.ByID(o.ConnectionID); ch != nil {
-		if s, ok := r.Sender(ch.Settings().Sender); ok {
-			return s.From(from)
-		}
+	s, ok := r.shipsAs(o)
+	if !ok {
+		return from
 	}
-	return from
+	if own := r.senderAddress(s.Code); own.Address != (place.Address{}) {
+		from = own.Address
+	}
+	return s.From(from)
 }
 
 // storedParcel loads a parcel for reading. What is not packed yet is no parcel, and that is said.

@@ -7,6 +7,7 @@ import (
 
 	"openrelay/internal/core/freight"
 	"openrelay/internal/core/order"
+	"openrelay/internal/core/place"
 	"openrelay/internal/relay/engine"
 	"openrelay/internal/relay/exchange"
 	"openrelay/internal/relay/inventory"
@@ -23,6 +24,11 @@ type Shipping struct {
 	// Collections are when carriers come to places.
 	Collections *engine.Table[freight.Collection]
 
+	// Accounts are those on which carriers are paid.
+	Accounts *engine.Table[freight.Account]
+	// SenderAddresses are what senders have of their own.
+	SenderAddresses *engine.Table[place.SenderAddress]
+
 	tariffMu sync.Mutex
 	tariffs  map[int64]tariffAt // by connection
 	habits   map[habitKey]habitAt
@@ -33,7 +39,11 @@ func New(e *engine.Engine, x *exchange.Exchange, inv *inventory.Inventory, o *or
 	r := &Shipping{Engine: e, Exchange: x, Inventory: inv, Orders: o, tariffs: map[int64]tariffAt{}, habits: map[habitKey]habitAt{}}
 	e.AddSettingKind(engine.SettingKind{Kind: RoundRuleKind, Read: r.readRoundRule, Write: r.writeRoundRule, Unmake: r.DropRoundRule})
 	r.Collections = &engine.Table[freight.Collection]{Kind: "collections", Most: 500, Check: r.checkCollections}
-	e.AddSettingKind(r.Collections.SettingKind(e))
+	r.Accounts = &engine.Table[freight.Account]{Kind: engine.AccountsTable, Most: 2000, Check: r.checkAccounts}
+	r.SenderAddresses = &engine.Table[place.SenderAddress]{Kind: "sender addresses", Most: 200, Check: r.checkSenderAddresses}
+	for _, k := range []engine.SettingKind{r.Collections.SettingKind(e), r.Accounts.SettingKind(e), r.SenderAddresses.SettingKind(e)} {
+		e.AddSettingKind(k)
+	}
 	e.AddSettingKind(engine.SettingKind{Kind: ServiceTableKind, Read: r.readServiceTable, Write: r.writeServiceTable})
 	return r
 }

@@ -1,7 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, take, type Schema } from "../../api/client";
-import { connectionsQuery, locationsQuery } from "../../api/queries";
+import { connectionsQuery, locationsQuery, sendersQuery } from "../../api/queries";
 import { RowTable } from "../../shared/company/rowtable";
 import { SettingsPage } from "../../shared/company/settingspage";
 import { daysOffOf, daysOffText, HoursFields } from "./hours";
@@ -12,13 +12,14 @@ type Collection = Schema<"FreightCollection">;
 export default function Carriers() {
   return (
     <SettingsPage
-      kinds={["collections"]}
+      kinds={["collections", "billing accounts"]}
       title="Carriers"
-      sub="When they come to places, and until when parcels go along"
+      sub="When they come to places, and on whose accounts they are paid"
       needs="setup"
       about="What was agreed with carriers"
     >
       <Collections />
+      <Accounts />
     </SettingsPage>
   );
 }
@@ -78,6 +79,56 @@ function Hours({ row, set }: { row: Collection; set: (to: Partial<Collection>) =
         setOff(text);
         set({ hours: { ...row.hours, days_off: daysOffOf(text) } });
       }}
+    />
+  );
+}
+
+type Account = Schema<"FreightAccount">;
+
+const payers = [
+  ["sender", "the sender"],
+  ["recipient", "the recipient"],
+  ["third", "somebody else"],
+] as const;
+
+function Accounts() {
+  const carriers = useCarriers();
+  const senders = (useQuery(sendersQuery).data ?? []).filter((s) => !s.archived_at).map((s) => [s.code, s.name] as const);
+  return (
+    <RowTable<Account>
+      name="billing-accounts"
+      texts={{
+        title: "Who pays the carrier",
+        about:
+          "A rule that names an account goes first (account), then what came with the order, then the customer's account, then the " +
+          "sender's. Else the sender pays, as the carrier knows it.",
+        add: "Add an account",
+        none: "No account yet: the sender pays, as each carrier knows it.",
+        one: "An account",
+      }}
+      columns={[
+        { title: "Code", cell: (a) => <span className="code">{a.code}</span> },
+        { title: "Carrier", cell: (a) => carriers.find(([c]) => c === a.carrier)?.[1] ?? a.carrier },
+        { title: "Number", cell: (a) => <span className="code">{a.number}</span> },
+        { title: "Paid by", cell: (a) => payers.find(([p]) => p === a.payer)?.[1] },
+        { title: "Whose", cell: (a) => a.name },
+        { title: "For", cell: (a) => a.customer || (a.sender && `parcels of ${a.sender}`) || <span className="text-quiet">rules</span> },
+      ]}
+      nameOf={(a) => a.code}
+      blank={{ code: "", carrier: "", number: "", payer: "sender" }}
+      get={() => take(api.GET("/api/v1/billing-accounts"))}
+      put={(rows) => take(api.PUT("/api/v1/billing-accounts", { body: { rows } }))}
+      fields={[
+        { key: "code", label: "Code", help: "By which rules name it.", required: true },
+        { key: "carrier", label: "Carrier", kind: "choice", options: carriers, required: true },
+        { key: "number", label: "Number at the carrier", required: true },
+        { key: "payer", label: "Paid by", kind: "choice", options: payers, required: true },
+        { key: "name", label: "Whose it is" },
+        { key: "customer", label: "For the orders of", help: "An e-mail address, or @ and a domain." },
+        { key: "sender", label: "For the parcels of", kind: "choice", options: [["", "no sender by itself"], ...senders] },
+        { key: "postcode", label: "Postcode of whoever pays", help: "Where the carrier wants it." },
+        { key: "country", label: "Country of whoever pays" },
+      ]}
     />
   );
 }

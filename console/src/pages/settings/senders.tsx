@@ -3,6 +3,7 @@ import { useState } from "react";
 import { api, take, type Schema } from "../../api/client";
 import { namedCarriersQuery, sendersQuery } from "../../api/queries";
 import { Labelled } from "../../parts/fields";
+import { SenderAddresses } from "./senderaddresses";
 import { KeptForm, KeptList } from "../../shared/company/kept";
 import { SettingsPage } from "../../shared/company/settingspage";
 import { codeOf, NameAndCode } from "../../shared/company/named";
@@ -14,13 +15,14 @@ type Carrier = Schema<"NamedCarrier">;
 export default function Senders() {
   return (
     <SettingsPage
-      kinds={["sender", "carrier"]}
+      kinds={["sender", "carrier", "sender addresses"]}
       title="Senders and carriers"
       sub="Whom parcels come from, and carriers whose numbers are typed"
       needs="setup"
       about="Whom parcels come from"
     >
       <SenderList />
+      <SenderAddresses />
       <CarrierList />
     </SettingsPage>
   );
