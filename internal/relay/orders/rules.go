@@ -41,7 +41,7 @@ type RuleChange struct {
 	Name     string `json:"name"`
 	On       bool   `json:"on"`
 	When     string `json:"when" doc:"Condition in CEL; empty: every order"`
-	Then     string `json:"then" doc:"Actions, such as tag("export")"`
+	Then     string `json:"then" doc:"Actions, such as tag(\"export\")"`
 	Position int    `json:"position" doc:"Its place among the rules, from 1; 0: the end for a new rule, where it is for another"`
 	Remove   bool   `json:"remove,omitempty"`
 }
