@@ -15,6 +15,7 @@ func (a *API) carriersRoutes() {
 	tableRoutes(a, "/collections", "collections", "when carriers come to places", a.relay.Collections, person.Look)
 	tableRoutes(a, "/billing-accounts", "billing-accounts", "accounts on which carriers are paid", a.relay.Accounts,
 		person.Ship|person.KeepBooks)
+	tableRoutes(a, "/declarants", "declarants", "how senders declare parcels that cross a customs border", a.relay.Declarants, person.Look)
 	tableRoutes(a, "/sender-addresses", "sender-addresses", "what senders have of their own", a.relay.SenderAddresses, person.Look)
 	op(a, person.Look, http.MethodGet, "/bills", "bills", "Lines of carriers' bills beside what was asked, newest first", a.bills)
 	op(a, person.KeepBooks, http.MethodPost, "/bills/{id}", "decide-bill",

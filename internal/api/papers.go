@@ -44,6 +44,7 @@ func (a *API) papers(g chi.Router) {
 	g.Get("/api/v1/labels.pdf", only(person.Ship, a.labelsPDF))
 	g.Get("/api/v1/parcels/{number}/packing-slip.pdf", only(person.Ship, a.packingSlipPDF))
 	g.Get("/api/v1/parcels/{number}/label.pdf", only(person.Ship, a.labelPDF))
+	g.Get("/api/v1/parcels/{number}/customs.pdf", only(person.Ship, a.customsPDF))
 	g.Get("/api/v1/parcels/{number}/carrier-label", only(person.Ship, a.carrierLabel))
 	g.Get("/api/v1/manifests/{id}/manifest.pdf", only(person.Ship|person.KeepBooks, a.manifestPDF))
 }
@@ -291,6 +292,40 @@ func (a *API) pickListsPDF(w http.ResponseWriter, r *http.Request) {
 
 func (a *API) labelPDF(w http.ResponseWriter, r *http.Request) {
 	a.labels(w, r, []string{chi.URLParam(r, "number")})
+}
+
+// customsPDF draws what accompanies a parcel across a customs border: form is invoice, cn22 or cn23.
+func (a *API) customsPDF(w http.ResponseWriter, r *http.Request) {
+	form := engine.Or(r.URL.Query().Get("form"), paper.Invoice)
+	v, err := a.relay.CartonOf(r.Context(), chi.URLParam(r, "number"))
+	if err != nil {
+		a.deny(w, wrapNumber("parcel", chi.URLParam(r, "number"), err))
+		return
+	}
+	d, err := a.relay.Declaration(r.Context(), &v.Parcel, v.Order)
+	switch {
+	case err != nil:
+		a.deny(w, err)
+		return
+	case d == nil:
+		a.deny(w, &engine.Refused{Text: "parcel " + v.Number + " crosses no customs border", Conflict: true})
+		return
+	case !slices.Contains([]string{paper.Invoice, paper.CN22, paper.CN23}, form):
+		a.deny(w, engine.Refuse("form %q: invoice, cn22 or cn23 is expected", form))
+		return
+	}
+	c := paper.Customs{
+		Number:      v.Number,
+		Order:       v.OrderNumber,
+		Tracking:    v.Tracking,
+		Carrier:     v.CarrierName,
+		From:        a.relay.From(&v.Parcel, v.Order),
+		To:          v.Order.ShipTo,
+		Day:         a.relay.Now(),
+		GrossG:      v.WeightG,
+		Declaration: d,
+	}
+	a.pdf(w, r, form+"-"+v.Number+".pdf", func(buf *bytes.Buffer) error { return paper.WriteCustoms(buf, form, c) })
 }
 
 // carrierLabel hands out a label as its carrier made it, unchanged: a document, or what a printer of its language prints.

@@ -152,7 +152,18 @@ func (a *API) parcelByNumber(ctx context.Context, n string) (*body[wire.ParcelVi
 	if err != nil {
 		return nil, fmt.Errorf("parcel %s: %w", n, err)
 	}
-	return &body[wire.ParcelView]{a.parcelView(ctx, v)}, nil
+	out := a.parcelView(ctx, v)
+	d, err := a.relay.Declaration(ctx, &v.Parcel, v.Order)
+	if err != nil {
+		return nil, err
+	}
+	if d != nil {
+		if !sees(ctx) {
+			d.RecipientNumber = ""
+		}
+		out.Customs = &wire.ParcelCustoms{Declaration: *d, Lacks: d.Lacks()}
+	}
+	return &body[wire.ParcelView]{out}, nil
 }
 
 func (a *API) showParcel(ctx context.Context, in *NumberInput) (*body[wire.ParcelView], error) {

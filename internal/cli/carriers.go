@@ -4,10 +4,12 @@ import (
 	"context"
 	"encoding/base64"
 	"flag"
+	"net/url"
 	"os"
 	"strings"
 
 	"openrelay/internal/client"
+	"openrelay/internal/core/customs"
 	"openrelay/internal/core/freight"
 	"openrelay/internal/core/place"
 	"openrelay/internal/relay/shipping"
@@ -137,4 +139,42 @@ func addressFlags(f *flag.FlagSet, before, about string, a *place.Address) {
 		{"country", &a.Country}, {"phone", &a.Phone}, {"email", &a.Email}} {
 		f.StringVar(x.to, before+x.name, "", about+x.name)
 	}
+}
+
+// customsCommand is about how parcels are declared that cross a customs border.
+func customsCommand() command {
+	return table[customs.Declarant]{
+		path: "/declarants", about: "how senders declare parcels that cross a customs border", keys: "SENDER", named: 1,
+		heads: []string{"Sender", "No border between", "Number", "Reason", "Terms", "Signed by"},
+		line: func(d customs.Declarant) []any {
+			return []any{or(d.Sender, "all"), strings.Join(d.Area, " "), d.Number, d.Reason, d.Terms, d.Signer}
+		},
+		same: func(d customs.Declarant, named []string) bool { return or(d.Sender, "all") == named[0] },
+		flags: func(f *flag.FlagSet, d *customs.Declarant) {
+			several(f, "area", "a `country` between which and the others there is no border; several times", &d.Area)
+			f.StringVar(&d.Number, "number", "", "of the sender with its customs or tax office")
+			f.StringVar(&d.Reason, "reason", customs.Usual.Reason, "why goods leave: "+strings.Join(customs.Reasons, ", "))
+			f.StringVar(&d.Terms, "terms", customs.Usual.Terms, "Incoterms 2020: "+strings.Join(customs.Terms, ", "))
+			f.StringVar(&d.Signer, "signer", "", "whose name stands under the papers")
+		},
+		make: func(d *customs.Declarant, named []string) error {
+			if named[0] != "all" {
+				d.Sender = named[0]
+			}
+			return nil
+		},
+	}.command("customs", "How senders declare parcels that cross a border (SENDER: its code, or all)")
+}
+
+// customsPapersCommand saves the papers of a parcel that crosses a border.
+func customsPapersCommand() command {
+	form, out := "", ""
+	return noun("customs-papers", "PARCEL", "Save what accompanies a parcel across a border: an invoice, CN 22 or CN 23", 1, 1,
+		func(f *flag.FlagSet) {
+			f.StringVar(&form, "form", "invoice", "invoice, cn22 or cn23")
+			f.StringVar(&out, "o", "", "`file` to write; without it customs-PARCEL.pdf")
+		}, func(ctx context.Context, c *client.Client, p *printer, a []string) error {
+			return savePDF(ctx, c, p, "/parcels/"+url.PathEscape(a[0])+"/customs.pdf?form="+url.QueryEscape(form), out,
+				"customs-"+a[0]+".pdf")
+		})
 }

@@ -303,6 +303,10 @@ func TestConnectionCommands(t *testing.T) {
 		account remove house ⇒ none
 		!sender-address put nobody -street x ⇒ there is no sender
 		sender-address list ⇒ none
+		customs put all -area XW -number XW99 -terms DDP ⇒ DDP
+		!customs put all -terms XXX ⇒ DAP
+		!parcel customs-papers S10001 ⇒ There is no parcel
+		customs remove all ⇒ none
 		collection list ⇒ none
 		collection put ann alder -hours mon-fri=16:00-18:00 -cutoff 15:30 -off 2026-12-24:2026-12-26=Midwinter ⇒ 15:30
 		!collection put teleport alder -hours mon=16:00-18:00 ⇒ not a connection that sells labels

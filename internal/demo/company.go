@@ -3,6 +3,7 @@
 package demo
 
 import (
+	"cmp"
 	"fmt"
 	"hash/fnv"
 	"strings"
@@ -136,6 +137,18 @@ var single = []good{
 	{sku: "HONEY-HEATH-500", name: "Heath honey, 500 g", group: "Honey", price: 1150, grams: 790, l: 90, w: 90, h: 110, skep: true},
 }
 
+// codes are the customs codes (Harmonized System) of the groups of goods; a good may have one of its own.
+var codes = map[string]string{"Protection": "621143", "Jars": "701090", "Hives": "442199", "Tools": "820559", "Honey house": "843680",
+	"Live": "010641", "Made to order": "442190", "Books": "490199", "Wax": "152190", "Honey": "040900"}
+
+// code is the customs code of a good. Nobody has looked up that of the candle mould yet.
+func (g good) code() string {
+	if g.sku == "CANDLE-MOULD" {
+		return ""
+	}
+	return cmp.Or(g.customs, codes[g.group])
+}
+
 // gtin makes a GTIN-13 in the range that GS1 sets aside for use inside a company (prefix 20).
 func gtin(n int) string {
 	body := fmt.Sprintf("20071%07d", 1000+n*13)
@@ -159,7 +172,7 @@ func openings(places map[string]int64, extra int64) []listing.Opening {
 	var out, kits []listing.Opening
 	for i, g := range goods() {
 		o := listing.Opening{Item: catalog.Item{SKU: g.sku, Kind: g.kind, Family: g.family, GTIN: gtin(i), Name: g.name,
-			Category: g.group, Options: g.options, Serials: g.serials, CustomsCode: g.customs,
+			Category: g.group, Options: g.options, Serials: g.serials, CustomsCode: g.code(),
 			Origin: "XW", TaxClass: "standard", WeightG: g.grams, LengthMM: g.l, WidthMM: g.w, HeightMM: g.h, Price: g.price,
 			Currency: "EUR", Parts: g.parts},
 			Counts: map[int64]int64{}, Bins: map[int64]string{}, Serials: map[int64][]string{}}

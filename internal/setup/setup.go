@@ -19,6 +19,7 @@ import (
 	"sort"
 	"strings"
 
+	"openrelay/internal/core/customs"
 	"openrelay/internal/core/freight"
 	"openrelay/internal/core/message"
 	"openrelay/internal/core/place"
@@ -58,6 +59,8 @@ type Setup struct {
 	Collections []freight.Collection `yaml:"collections,omitempty"`
 	// on which carriers are paid
 	Accounts []freight.Account `yaml:"accounts,omitempty"`
+	// how senders declare parcels that cross a customs border
+	Customs []customs.Declarant `yaml:"customs,omitempty"`
 	// what senders have of their own
 	SenderOwn []place.SenderAddress `yaml:"sender_addresses,omitempty"`
 }
@@ -429,6 +432,7 @@ func Compare(have, want Setup) []Change {
 	out = append(out, compareLines("sender", "sender", have.Senders, want.Senders, have.Archived.Senders)...)
 	out = append(out, compareLines("round", "rule", have.Rounds, want.Rounds, nil)...)
 	out = append(out, compareTable("billing accounts", have.Accounts, want.Accounts)...)
+	out = append(out, compareTable("customs", have.Customs, want.Customs)...)
 	out = append(out, compareTable("sender addresses", have.SenderOwn, want.SenderOwn)...)
 	out = append(out, compareTable("collections", have.Collections, want.Collections)...)
 	out = append(out, compareTable("table of services", have.Services, want.Services)...)
@@ -505,6 +509,11 @@ func (s *Setup) checkServices() error {
 	for i := range s.Accounts {
 		if err := s.Accounts[i].Check(); err != nil {
 			return fmt.Errorf("accounts[%d]: %w", i, err)
+		}
+	}
+	for i := range s.Customs {
+		if err := s.Customs[i].Check(); err != nil {
+			return fmt.Errorf("customs[%d]: %w", i, err)
 		}
 	}
 	for i := range s.SenderOwn {

@@ -288,17 +288,22 @@ func itemNumber(indicator string, serial int, land string) string {
 	return indicator + digits + strconv.Itoa(check) + land
 }
 
+// ploverOrder is what Plover is asked to carry.
+type ploverOrder struct {
+	Reference string `json:"your_reference"`
+	Product   string
+	Grams     int64
+	MM        ploverSize
+	Trial     bool
+	LodgedOn  string `json:"lodged_on"`
+	Recipient struct{ Contact, Street, Postcode, Town, Land string }
+	Charge    struct{ To, Account, Postcode string }
+	Sender    struct{ Land string }
+	Customs   struct{ Goods []ploverGoods }
+}
+
 func (p *Plover) apiLabel(w http.ResponseWriter, r *http.Request) {
-	var in struct {
-		Reference string `json:"your_reference"`
-		Product   string
-		Grams     int64
-		MM        ploverSize
-		Trial     bool
-		LodgedOn  string `json:"lodged_on"`
-		Recipient struct{ Contact, Street, Postcode, Town, Land string }
-		Charge    struct{ To, Account, Postcode string }
-	}
+	var in ploverOrder
 	if !read(w, r, &in) {
 		return
 	}
@@ -314,6 +319,10 @@ func (p *Plover) apiLabel(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	refuse := func(text, at string) { answer(w, 422, map[string]any{"reason": text, "at": at}) }
+	if text := undeclared(in.Customs.Goods, in.Sender.Land, in.Recipient.Land); text != "" {
+		refuse(text, "customs")
+		return
+	}
 	if text, at := oddities(in.Recipient.Contact, in.Grams, in.Charge.To, in.Charge.Account); text != "" {
 		refuse(text, at)
 		return
@@ -344,6 +353,26 @@ func (p *Plover) apiLabel(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	refuse("there is no product "+in.Product, "product")
+}
+
+// ploverGoods is a customs line.
+type ploverGoods struct {
+	What, HS string
+	MadeIn   string `json:"made_in"`
+	Cents    int64
+}
+
+// undeclared says what customs lacks of what crosses a border.
+func undeclared(goods []ploverGoods, from, to string) string {
+	for _, g := range goods {
+		if len(g.HS) < 6 || g.MadeIn == "" {
+			return "customs wants a code and an origin of " + g.What
+		}
+	}
+	if from != "" && from != to && len(goods) == 0 {
+		return "what crosses the border wants customs lines"
+	}
+	return ""
 }
 
 // oddities says what Plover refuses that others take, and about which field.

@@ -4,6 +4,7 @@ import (
 	"time"
 
 	"openrelay/internal/connector"
+	"openrelay/internal/core/customs"
 	"openrelay/internal/core/message"
 	"openrelay/internal/core/order"
 	"openrelay/internal/core/packing"
@@ -329,9 +330,16 @@ type ParcelView struct {
 	Gift      string          `json:"gift_note,omitempty"`
 	Served    string          `json:"decided_service,omitempty" doc:"The service that a rule chose"`
 	Inside    []ParcelInside  `json:"inside" doc:"What of other orders travels in its carton"`
+	Customs   *ParcelCustoms  `json:"customs,omitempty" doc:"Missing: it crosses no customs border"`
 	Events    []ParcelEvent   `json:"events" doc:"Its way, as its carrier tells it, in the order in which it happened"`
 	Claim     *ParcelClaim    `json:"claim,omitempty"`
 	LabelForm string          `json:"label_form,omitempty" doc:"Form of the label that the carrier made, such as zpl, or document where it is asked for when it is wanted; empty: it is drawn here"`
+}
+
+// ParcelCustoms is what is declared of a parcel that crosses a customs border.
+type ParcelCustoms struct {
+	customs.Declaration
+	Lacks string `json:"lacks,omitempty" doc:"What is not known of the goods, with the items named; empty: all is"`
 }
 
 // ParcelEvent is one thing that happened to a parcel on its way.

@@ -15,6 +15,7 @@ import (
 	"slices"
 	"time"
 
+	"openrelay/internal/core/customs"
 	"openrelay/internal/core/gs1"
 	"openrelay/internal/core/journey"
 	"openrelay/internal/core/money"
@@ -78,6 +79,7 @@ type Order struct {
 	Payment          string        `json:"payment,omitempty" doc:"Method of payment, the channel's word"`
 	Paid             bool          `json:"paid"`
 	RequestedService string        `json:"requested_service,omitempty"`
+	BuyerTaxNumber   string        `json:"buyer_tax_number,omitempty" doc:"Of the buyer with its customs or tax office"`
 	FreightPayer     string        `json:"freight_payer,omitempty" doc:"Who pays the carrier; empty: the sender"                                                                                                                      enum:",sender,recipient,third"`
 	FreightAccount   string        `json:"freight_account,omitempty" doc:"Number of the account at the carrier by which recipient or third pays"`
 	DeliverBy        string        `json:"deliver_by,omitempty" doc:"Day by which the buyer was promised it, YYYY-MM-DD; empty: none was promised"`
@@ -570,8 +572,10 @@ type Parcel struct {
 	PayerZip  string        `json:"payer_postcode,omitempty" doc:"Of whoever pays by that account"`
 	PayerLand string        `json:"payer_country,omitempty"`
 	ReturnTo  place.Address `json:"return_to" doc:"Where it comes back if it cannot be delivered"`
-	Test      bool          `json:"test"`
-	Handover  string        `json:"handover" doc:"Day of hand-over, YYYY-MM-DD"`
+
+	Customs  *customs.Declaration `json:"customs,omitempty" doc:"What accompanies it across a customs border; missing: it crosses none"`
+	Test     bool                 `json:"test"`
+	Handover string               `json:"handover" doc:"Day of hand-over, YYYY-MM-DD"`
 }
 
 // Rate is what a carrier asks for a parcel by one service.

@@ -193,7 +193,7 @@ func (r *Joining) exportServices(ctx context.Context, out *setup.Setup) error {
 	}
 	s := r.Views.Shipping
 	return errors.Join(err, exportTable(ctx, r, s.Collections, &out.Collections), exportTable(ctx, r, s.Accounts, &out.Accounts),
-		exportTable(ctx, r, s.SenderAddresses, &out.SenderOwn))
+		exportTable(ctx, r, s.SenderAddresses, &out.SenderOwn), exportTable(ctx, r, s.Declarants, &out.Customs))
 }
 
 // exportTable adds the rows of a table to a set-up.
@@ -218,7 +218,8 @@ func applyTable[T any](ctx context.Context, r *Joining, t *engine.Table[T], want
 func (r *Joining) applyCarriers(ctx context.Context, want setup.Setup, who string) error {
 	s := r.Views.Shipping
 	return errors.Join(r.applyServices(ctx, want, who), applyTable(ctx, r, s.Collections, want.Collections, who),
-		applyTable(ctx, r, s.Accounts, want.Accounts, who), applyTable(ctx, r, s.SenderAddresses, want.SenderOwn, who))
+		applyTable(ctx, r, s.Accounts, want.Accounts, who), applyTable(ctx, r, s.SenderAddresses, want.SenderOwn, who),
+		applyTable(ctx, r, s.Declarants, want.Customs, who))
 }
 
 // applyServices sets by which service parcels go, as a set-up has it: now that channels and carriers are there.

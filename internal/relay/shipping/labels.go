@@ -92,6 +92,9 @@ func (r *Shipping) askLabelOf(ch *engine.Change, in carton, c *engine.Conn, serv
 	}
 	asked := r.Parcel(*p, o, c)
 	asked.Service = service
+	if err := r.declared(&asked, p, o); err != nil {
+		return err
+	}
 	if bad := asked.To.Problems(); len(bad) > 0 {
 		return &engine.Refused{Text: "The address cannot be delivered to: " + strings.Join(bad, "; "), Conflict: true}
 	}

@@ -51,6 +51,10 @@ func (r *Shipping) Rates(ctx context.Context, parcel string) ([]Rate, error) {
 	if err != nil {
 		return nil, err
 	}
+	d, err := r.Declaration(ctx, &s, o)
+	if err != nil {
+		return nil, err
+	}
 	var mu sync.Mutex
 	var out []Rate
 	var wg sync.WaitGroup
@@ -61,7 +65,9 @@ func (r *Shipping) Rates(ctx context.Context, parcel string) ([]Rate, error) {
 		wg.Add(1)
 		go func() {
 			defer wg.Done()
-			list := r.ratesOf(ctx, c, r.Parcel(s, o, c))
+			asked := r.Parcel(s, o, c)
+			asked.Customs = d
+			list := r.ratesOf(ctx, c, asked)
 			mu.Lock()
 			out = append(out, list...)
 			mu.Unlock()

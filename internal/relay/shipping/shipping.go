@@ -5,6 +5,7 @@ package shipping
 import (
 	"sync"
 
+	"openrelay/internal/core/customs"
 	"openrelay/internal/core/freight"
 	"openrelay/internal/core/order"
 	"openrelay/internal/core/place"
@@ -26,6 +27,8 @@ type Shipping struct {
 
 	// Accounts are those on which carriers are paid.
 	Accounts *engine.Table[freight.Account]
+	// Declarants are how senders declare parcels that cross a customs border.
+	Declarants *engine.Table[customs.Declarant]
 	// SenderAddresses are what senders have of their own.
 	SenderAddresses *engine.Table[place.SenderAddress]
 
@@ -41,7 +44,9 @@ func New(e *engine.Engine, x *exchange.Exchange, inv *inventory.Inventory, o *or
 	r.Collections = &engine.Table[freight.Collection]{Kind: "collections", Most: 500, Check: r.checkCollections}
 	r.Accounts = &engine.Table[freight.Account]{Kind: engine.AccountsTable, Most: 2000, Check: r.checkAccounts}
 	r.SenderAddresses = &engine.Table[place.SenderAddress]{Kind: "sender addresses", Most: 200, Check: r.checkSenderAddresses}
-	for _, k := range []engine.SettingKind{r.Collections.SettingKind(e), r.Accounts.SettingKind(e), r.SenderAddresses.SettingKind(e)} {
+	r.Declarants = &engine.Table[customs.Declarant]{Kind: "customs", Most: 200, Check: r.checkDeclarants}
+	for _, k := range []engine.SettingKind{r.Collections.SettingKind(e), r.Accounts.SettingKind(e), r.SenderAddresses.SettingKind(e),
+		r.Declarants.SettingKind(e)} {
 		e.AddSettingKind(k)
 	}
 	e.AddSettingKind(engine.SettingKind{Kind: ServiceTableKind, Read: r.readServiceTable, Write: r.writeServiceTable})

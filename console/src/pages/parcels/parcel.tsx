@@ -18,6 +18,40 @@ import { VoidLabel } from "./void";
 
 type View = Schema<"ParcelView">;
 
+/** What is declared of a parcel that crosses a customs border, and its papers. */
+function AcrossTheBorder({ number, customs: d }: { number: string; customs: NonNullable<View["customs"]> }) {
+  return (
+    <section aria-label="Across the border">
+      <h2 className="mb-1">Across the border</h2>
+      {d.lacks ? (
+        <Lamp state="stop">{d.lacks}</Lamp>
+      ) : (
+        <p>
+          {d.lines?.length} {d.lines?.length === 1 ? "line" : "lines"}, <Money minor={d.value} currency={d.currency} />, {d.reason},{" "}
+          {d.terms}
+        </p>
+      )}
+      <p className="flex flex-wrap gap-x-4">
+        {[
+          ["invoice", "Invoice"],
+          ["cn22", "CN 22"],
+          ["cn23", "CN 23"],
+        ].map(([form, name]) => (
+          <a
+            key={form}
+            className="flex min-h-12 items-center underline decoration-rule underline-offset-4 hover:decoration-ink"
+            href={`/api/v1/parcels/${number}/customs.pdf?form=${form}`}
+            target="_blank"
+            rel="noreferrer"
+          >
+            {name}
+          </a>
+        ))}
+      </p>
+    </section>
+  );
+}
+
 export default function Parcel() {
   const { number = "" } = useParams();
   const client = useQueryClient();
@@ -118,6 +152,7 @@ export default function Parcel() {
               ))}
             </p>
           </section>
+          {s.customs && <AcrossTheBorder number={s.number} customs={s.customs} />}
           <section>
             <h2 className="mb-1">In it</h2>
             <Contents list={s.contents} />

@@ -12,14 +12,15 @@ type Collection = Schema<"FreightCollection">;
 export default function Carriers() {
   return (
     <SettingsPage
-      kinds={["collections", "billing accounts"]}
+      kinds={["collections", "billing accounts", "customs"]}
       title="Carriers"
-      sub="When they come to places, and on whose accounts they are paid"
+      sub="When they come, on whose accounts they are paid, and what customs hears"
       needs="setup"
       about="What was agreed with carriers"
     >
       <Collections />
       <Accounts />
+      <Customs />
     </SettingsPage>
   );
 }
@@ -128,6 +129,53 @@ function Accounts() {
         { key: "sender", label: "For the parcels of", kind: "choice", options: [["", "no sender by itself"], ...senders] },
         { key: "postcode", label: "Postcode of whoever pays", help: "Where the carrier wants it." },
         { key: "country", label: "Country of whoever pays" },
+      ]}
+    />
+  );
+}
+
+type Declarant = Schema<"CustomsDeclarant">;
+
+const each = (list: readonly string[]) => list.map((x) => [x, x] as const);
+
+function Customs() {
+  const senders = (useQuery(sendersQuery).data ?? []).filter((s) => !s.archived_at).map((s) => [s.code, s.name] as const);
+  return (
+    <RowTable<Declarant>
+      name="declarants"
+      texts={{
+        title: "Across a customs border",
+        about:
+          "A parcel to another country is declared line by line, to the carriers that take it and on papers. Items need a customs " +
+          "code, an origin and a weight; what lacks is named before a label is bought.",
+        add: "Add a row",
+        none: "Nothing said: each other country is across a border, goods leave as a sale, delivered at place (DAP).",
+        one: "How a sender declares",
+      }}
+      columns={[
+        { title: "Sender", cell: (d) => senders.find(([c]) => c === d.sender)?.[1] ?? "all others" },
+        { title: "No border between", cell: (d) => <span className="code">{(d.area ?? []).join(" ")}</span> },
+        { title: "Number", cell: (d) => <span className="code">{d.number}</span> },
+        { title: "Reason", cell: (d) => d.reason },
+        { title: "Terms", cell: (d) => d.terms },
+        { title: "Signed by", cell: (d) => d.signer },
+      ]}
+      nameOf={(d) => d.sender || "all others"}
+      blank={{ reason: "sale", terms: "DAP" }}
+      get={() => take(api.GET("/api/v1/declarants"))}
+      put={(rows) => take(api.PUT("/api/v1/declarants", { body: { rows } }))}
+      fields={[
+        { key: "sender", label: "Sender", kind: "choice", options: [["", "all others"], ...senders] },
+        { key: "area", label: "No border between", help: "Codes of countries, by commas.", kind: "list" },
+        { key: "number", label: "Customs or tax number" },
+        {
+          key: "reason",
+          label: "Reason",
+          kind: "choice",
+          options: each(["sale", "gift", "sample", "returned goods", "documents", "other"]),
+        },
+        { key: "terms", label: "Terms (Incoterms 2020)", kind: "choice", options: each(["DAP", "DDP", "DPU", "EXW", "FCA", "CPT", "CIP"]) },
+        { key: "signer", label: "Signed by" },
       ]}
     />
   );
