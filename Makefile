@@ -56,6 +56,12 @@ browser:
 sshd: browser
 	@test -x /usr/sbin/sshd || (apt-get update -q && apt-get install -y -q --no-install-recommends openssh-server)
 
+# A print server for the tests of printing, likewise.
+.PHONY: printserver
+printserver: sshd
+	@test -x /usr/lib/cups/backend/cups-pdf || (apt-get update -q && \
+		DEBIAN_FRONTEND=noninteractive apt-get install -y -q --no-install-recommends cups printer-driver-cups-pdf)
+
 check-console: console/dist/index.html
 	cd console && npm run --silent check && npm run --silent lint && npm run --silent test
 
@@ -69,7 +75,7 @@ PACKAGES := ./cmd/... ./internal/... ./console
 TEST := go test -vet=off -timeout 8m
 
 .PHONY: ready
-ready: build sshd check-go check-console
+ready: build printserver check-go check-console
 
 # The browser has the machine to itself: a page that waits too long for its turn fails.
 test:

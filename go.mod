@@ -5,6 +5,7 @@ go 1.26.0
 require (
 	cel.dev/cel-go v0.33.2
 	codeberg.org/go-pdf/fpdf v0.12.0
+	github.com/OpenPrinting/goipp v1.2.0
 	github.com/alexedwards/scs/v2 v2.9.0
 	github.com/aymanbagabas/go-udiff v0.4.1
 	github.com/boombuler/barcode v1.1.0
@@ -58,6 +59,8 @@ require (
 	github.com/munnerz/goautoneg v0.0.0-20191010083416-a7dc8b61c822 // indirect
 	github.com/ncruces/go-strftime v1.1.0 // indirect
 	github.com/philhofer/fwd v1.2.0 // indirect
+	github.com/phpdave11/gofpdi v1.0.16 // indirect
+	github.com/pkg/errors v0.9.1 // indirect
 	github.com/prometheus/client_model v0.6.3 // indirect
 	github.com/prometheus/common v0.72.0 // indirect
 	github.com/prometheus/procfs v0.22.0 // indirect

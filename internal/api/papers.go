@@ -174,7 +174,7 @@ func (a *API) packingSlips(w http.ResponseWriter, r *http.Request, numbers []str
 			return
 		}
 		for _, x := range append([]views.ParcelView{v}, v.Inside...) { // each order in a carton has its own
-			s, err := a.packingSlip(r, x, r.URL.Query().Get("prices") == "yes")
+			s, err := a.packingSlip(r.Context(), x, r.URL.Query().Get("prices") == "yes")
 			if err != nil {
 				a.deny(w, err)
 				return
@@ -201,8 +201,12 @@ func (a *API) codesPDF(w http.ResponseWriter, r *http.Request) {
 	a.pdf(w, r, "codes.pdf", func(buf *bytes.Buffer) error { return paper.WriteCodeSheet(buf, s) })
 }
 
-func (a *API) packingSlip(r *http.Request, v views.ParcelView, prices bool) (paper.PackingSlip, error) {
-	ctx, o, company := r.Context(), v.Order, a.company(r)
+func (a *API) packingSlip(ctx context.Context, v views.ParcelView, prices bool) (paper.PackingSlip, error) {
+	company, err := a.relay.Company(ctx)
+	if err != nil {
+		return paper.PackingSlip{}, err
+	}
+	o := v.Order
 	s := paper.PackingSlip{Company: company.Name, Order: o.Number, ChannelOrder: o.Record.Number, Parcel: v.Number, To: o.ShipTo,
 		Gift: o.Record.GiftNote, Prices: prices, Day: a.relay.Now().In(a.relay.Zone()).Format(time.DateOnly),
 		Language: company.Language}
@@ -297,35 +301,30 @@ func (a *API) labelPDF(w http.ResponseWriter, r *http.Request) {
 // customsPDF draws what accompanies a parcel across a customs border: form is invoice, cn22 or cn23.
 func (a *API) customsPDF(w http.ResponseWriter, r *http.Request) {
 	form := engine.Or(r.URL.Query().Get("form"), paper.Invoice)
-	v, err := a.relay.CartonOf(r.Context(), chi.URLParam(r, "number"))
-	if err != nil {
-		a.deny(w, wrapNumber("parcel", chi.URLParam(r, "number"), err))
-		return
-	}
-	d, err := a.relay.Declaration(r.Context(), &v.Parcel, v.Order)
-	switch {
-	case err != nil:
-		a.deny(w, err)
-		return
-	case d == nil:
-		a.deny(w, &engine.Refused{Text: "parcel " + v.Number + " crosses no customs border", Conflict: true})
-		return
-	case !slices.Contains([]string{paper.Invoice, paper.CN22, paper.CN23}, form):
+	if !slices.Contains([]string{paper.Invoice, paper.CN22, paper.CN23}, form) {
 		a.deny(w, engine.Refuse("form %q: invoice, cn22 or cn23 is expected", form))
 		return
 	}
-	c := paper.Customs{
-		Number:      v.Number,
-		Order:       v.OrderNumber,
-		Tracking:    v.Tracking,
-		Carrier:     v.CarrierName,
-		From:        a.relay.From(&v.Parcel, v.Order),
-		To:          v.Order.ShipTo,
-		Day:         a.relay.Now(),
-		GrossG:      v.WeightG,
-		Declaration: d,
+	c, err := a.customsPaper(r.Context(), chi.URLParam(r, "number"))
+	if err != nil {
+		a.deny(w, err)
+		return
 	}
-	a.pdf(w, r, form+"-"+v.Number+".pdf", func(buf *bytes.Buffer) error { return paper.WriteCustoms(buf, form, c) })
+	a.pdf(w, r, form+"-"+c.Number+".pdf", func(buf *bytes.Buffer) error { return paper.WriteCustoms(buf, form, c) })
+}
+
+// customsPaper is what accompanies a parcel across a customs border.
+func (a *API) customsPaper(ctx context.Context, number string) (c paper.Customs, err error) {
+	v, err := a.relay.CartonOf(ctx, number)
+	if err != nil {
+		return c, wrapNumber("parcel", number, err)
+	}
+	d, err := a.relay.Declaration(ctx, &v.Parcel, v.Order)
+	if err == nil && d == nil {
+		err = &engine.Refused{Text: "parcel " + v.Number + " crosses no customs border", Conflict: true}
+	}
+	return paper.Customs{Number: v.Number, Order: v.OrderNumber, Tracking: v.Tracking, Carrier: v.CarrierName,
+		From: a.relay.From(&v.Parcel, v.Order), To: v.Order.ShipTo, Day: a.relay.Now(), GrossG: v.WeightG, Declaration: d}, err
 }
 
 // carrierLabel hands out a label as its carrier made it, unchanged: a document, or what a printer of its language prints.
@@ -372,39 +371,79 @@ func (a *API) labelsPDF(w http.ResponseWriter, r *http.Request) {
 }
 
 func (a *API) labels(w http.ResponseWriter, r *http.Request, numbers []string) {
-	size := r.URL.Query().Get("size")
-	if size != "" && size != "label" && size != "a4" {
-		a.deny(w, engine.Refuse("size %q: label or a4 is expected", size))
-		return
-	}
-	var list []paper.Label
-	for _, n := range numbers {
-		l, err := a.label(r, n)
+	size, first := engine.Or(r.URL.Query().Get("size"), paper.OnLabels), 1
+	if text := r.URL.Query().Get("first"); text != "" {
+		n, err := strconv.Atoi(text)
 		if err != nil {
-			a.deny(w, wrapNumber("parcel", n, err))
+			a.deny(w, engine.Refuse("first %q: a place from 1 to 4 is expected", text))
 			return
 		}
-		if !slices.ContainsFunc(list,
-			func(x paper.Label) bool { return x.Tracking == l.Tracking }) { // of a carton with several orders, once
+		first = n
+	}
+	list, err := a.labelPages(r.Context(), numbers)
+	if err != nil {
+		a.deny(w, err)
+		return
+	}
+	a.pdf(w, r, "label-"+list[0].Tracking+".pdf", func(buf *bytes.Buffer) error {
+		if err := paper.WriteLabelSheets(buf, size, first, list...); err != nil {
+			return engine.Refuse("%v", err)
+		}
+		return nil
+	})
+}
+
+// labelPages are the labels of parcels, each carton once: as its carrier made it where that is a document, else as it is drawn here.
+func (a *API) labelPages(ctx context.Context, numbers []string) (list []paper.LabelPage, err error) {
+	for _, n := range numbers {
+		l, err := a.labelPage(ctx, n)
+		if err != nil {
+			return nil, wrapNumber("parcel", n, err)
+		}
+		if !slices.ContainsFunc(list, func(x paper.LabelPage) bool { return x.Tracking == l.Tracking }) {
 			list = append(list, l)
 		}
 	}
-	a.pdf(w, r, "label-"+list[0].Tracking+".pdf", func(buf *bytes.Buffer) error { return paper.WriteLabels(buf, size == "a4", list...) })
+	return list, nil
 }
 
-func (a *API) label(r *http.Request, number string) (paper.Label, error) {
-	v, err := a.relay.CartonOf(r.Context(), number)
+func (a *API) labelPage(ctx context.Context, number string) (out paper.LabelPage, err error) {
+	v, err := a.relay.CartonOf(ctx, number)
 	if err != nil {
-		return paper.Label{}, err
+		return out, err
 	}
 	l, err := v.LabelData()
 	if err != nil {
-		return paper.Label{}, err
+		return out, err
 	}
-	return paper.Label{Carrier: v.CarrierName, Service: v.ServiceName, Tracking: v.Tracking, Routing: l.Routing, Imprint: l.PrintLines,
-		From: a.relay.From(&v.Parcel,
-			v.Order), To: v.Order.ShipTo, Order: v.OrderNumber, Shipment: v.Number, SSCC: v.SSCC, WeightG: v.WeightG,
-		Language: a.company(r).Language, Day: time.UnixMicro(v.ShippedAt).In(a.relay.Zone()).Format(time.DateOnly)}, nil
+	company, err := a.relay.Company(ctx)
+	if err != nil {
+		return out, err
+	}
+	out.Label = paper.Label{
+		Carrier:  v.CarrierName,
+		Service:  v.ServiceName,
+		Tracking: v.Tracking,
+		Routing:  l.Routing,
+		Imprint:  l.PrintLines,
+		From:     a.relay.From(&v.Parcel, v.Order),
+		To:       v.Order.ShipTo,
+		Order:    v.OrderNumber,
+		Shipment: v.Number,
+		SSCC:     v.SSCC,
+		WeightG:  v.WeightG,
+		Language: company.Language,
+		Day:      time.UnixMicro(v.ShippedAt).In(a.relay.Zone()).Format(time.DateOnly),
+	}
+	document, form, made, err := a.relay.LabelDocument(ctx, v.Number)
+	if err != nil {
+		a.relay.Log.Warn("a label as its carrier made it cannot be had, it is drawn here", "parcel", v.Number, "error", err)
+		return out, nil
+	}
+	if made && (form == "pdf" || form == "png") {
+		out.Document, out.Form = document, form
+	}
+	return out, nil
 }
 
 // onManifest lists all parcels of a manifest, newest first.
@@ -427,34 +466,33 @@ func (a *API) manifestPDF(w http.ResponseWriter, r *http.Request) {
 		problem(w, http.StatusNotFound, "There is no such manifest.")
 		return
 	}
-	m, err := a.relay.Store.Manifest(r.Context(), id)
+	doc, name, err := a.manifestPaper(r.Context(), id)
 	if err != nil {
 		a.deny(w, err)
 		return
 	}
-	list, err := a.onManifest(r.Context(), id)
+	a.pdf(w, r, name, func(buf *bytes.Buffer) error { return paper.WriteManifest(buf, doc) })
+}
+
+// manifestPaper is a manifest as it is printed, and the name of its file.
+func (a *API) manifestPaper(ctx context.Context, id int64) (doc paper.Manifest, name string, err error) {
+	m, err := a.relay.Store.Manifest(ctx, id)
 	if err != nil {
-		a.deny(w, err)
-		return
+		return doc, "", fmt.Errorf("manifest %d: %w", id, err)
 	}
-	a.pdf(w, r, fmt.Sprintf("manifest-%s-%s.pdf", m.CarrierCode, m.Day), func(buf *bytes.Buffer) error {
-		company := a.company(r)
-		doc := paper.Manifest{
-			Company:  company.Name,
-			Language: company.Language,
-			Carrier:  m.CarrierName,
-			Day:      m.Day,
-			State:    m.State,
-			Receipt:  m.Receipt,
-			Printed:  a.relay.Now(),
-		}
-		for i := len(list) - 1; i >= 0; i-- {
-			s := list[i]
-			doc.Rows = append(doc.Rows, paper.ManifestRow{Tracking: s.Tracking, Service: s.ServiceName, Order: s.OrderNumber, To: s.Buyer,
-				WeightG: s.WeightG, Price: money.Amount{Minor: s.Price, Currency: s.Currency}.String()})
-		}
-		return paper.WriteManifest(buf, doc)
-	})
+	list, err := a.onManifest(ctx, id)
+	if err != nil {
+		return doc, "", err
+	}
+	company, err := a.relay.Company(ctx)
+	doc = paper.Manifest{Company: company.Name, Language: company.Language, Carrier: m.CarrierName, Day: m.Day, State: m.State,
+		Receipt: m.Receipt, Printed: a.relay.Now()}
+	for i := len(list) - 1; i >= 0; i-- {
+		s := list[i]
+		doc.Rows = append(doc.Rows, paper.ManifestRow{Tracking: s.Tracking, Service: s.ServiceName, Order: s.OrderNumber, To: s.Buyer,
+			WeightG: s.WeightG, Price: money.Amount{Minor: s.Price, Currency: s.Currency}.String()})
+	}
+	return doc, fmt.Sprintf("manifest-%s-%s.pdf", m.CarrierCode, m.Day), err
 }
 
 // runLog downloads a run's log as NDJSON or CSV.

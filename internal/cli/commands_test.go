@@ -303,6 +303,12 @@ func TestConnectionCommands(t *testing.T) {
 		account remove house ⇒ none
 		!sender-address put nobody -street x ⇒ there is no sender
 		sender-address list ⇒ none
+		printer put desk -address ipp://p.example/x -prints label -place alder ⇒ ipp://p.example/x
+		!printer put desk -address http://p.example -prints label ⇒ ipp://
+		printer test desk ⇒ it goes to desk
+		printer queue ⇒ desk test page
+		!printer print poem S1 ⇒ paper
+		printer remove desk ⇒ none
 		customs put all -area XW -number XW99 -terms DDP ⇒ DDP
 		!customs put all -terms XXX ⇒ DAP
 		!parcel customs-papers S10001 ⇒ There is no parcel

@@ -79,6 +79,7 @@ func parcelGroup() []command {
 			moveReturnedCommand(), settleReturnCommand(), exchangeReturnCommand(), callOffReturnCommand()),
 		of("service", "By which service parcels go", servicesCommand(), addServiceCommand(), dropServiceCommand()),
 		collectionCommand(), accountCommand(), senderAddressCommand(), customsCommand(),
+		printerCommand(),
 		of("bill", "What carriers bill beside what they asked", billsCommand(), decideBillCommand()),
 		of("manifest", "What carriers take on a day", manifestsCommand(), closeManifestCommand()),
 	}

@@ -17,8 +17,8 @@ func oddPapers(t testing.TB, s string) {
 	t.Helper()
 	to := place.Address{Name: s, Company: s, Street: s, Extra: s, Postcode: s, Town: s, Country: "XW"}
 	var buf bytes.Buffer
-	require.NoError(t, WriteLabels(&buf, false, Label{Carrier: s, Service: s, Tracking: "RR123456785XW", Routing: s, Imprint: s, From: to,
-		To: to, Order: s, Shipment: s, SSCC: s}))
+	require.NoError(t, WriteLabelSheets(&buf, OnLabels, 1, LabelPage{Label: Label{Carrier: s, Service: s, Tracking: "RR123456785XW",
+		Routing: s, Imprint: s, From: to, To: to, Order: s, Shipment: s, SSCC: s}}))
 	require.NoError(t, WriteCodeSheet(&buf, CodeSheet{Company: s, Commands: Commands, Cartons: []Code{{s, s, s}}}))
 	require.NoError(t, WritePickLists(&buf, A4, PickList{Company: s, Order: s, ChannelOrder: s,
 		Shipment: s, Place: s, ShipTo: to, Note: s, Wish: s, Gift: s,

@@ -179,38 +179,11 @@ type Label struct {
 	Language                                     string // two letters of ISO 639-1; English where papers do not speak it
 }
 
-// WriteLabels draws labels of 100 × 150 mm, each on a page of its own; where a4 is set, the same on the upper left of a page.
-func WriteLabels(w io.Writer, a4 bool, labels ...Label) error {
-	pw, ph := 100.0, 150.0
-	if a4 {
-		pw, ph = 210, 297
-	}
-	title := ""
-	if len(labels) > 0 {
-		title = language(labels[0].Language).say("Label %s", labels[0].Tracking)
-	}
-	p := newPDF(pw, ph, title)
-	for i := range labels {
-		drawLabel(p, &labels[i], a4)
-	}
-	return finish(p, w)
-}
-
-func drawLabel(p *fpdf.Fpdf, l *Label, a4 bool) {
-	ox, oy := 0.0, 0.0
-	if a4 {
-		ox, oy = 10, 10
-	}
+// drawLabel draws a label of 100 × 150 mm at the upper left of what is drawn on.
+func drawLabel(p *fpdf.Fpdf, l *Label) {
+	const ox, oy = 0.0, 0.0
 	say := language(l.Language).say
-	p.AddPage()
 	p.SetLineWidth(0.3)
-	if a4 {
-		p.SetDashPattern([]float64{1.5, 1.5}, 0)
-		p.Rect(ox, oy, 100, 150, "D")
-		p.SetDashPattern(nil, 0)
-		text(p, sans, "", 9, 115, 14, 85, say("Cut along the line and glue the label on the parcel."))
-		text(p, sans, "", 9, 115, 20, 85, say("Order %s, shipment %s", l.Order, l.Shipment))
-	}
 	x := ox + 5
 	text(p, sans, "B", 15, x, oy+5, 62, l.Carrier)
 	text(p, sans, "", 11, x, oy+12, 62, l.Service)

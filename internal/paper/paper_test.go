@@ -59,7 +59,7 @@ func TestLabelSizes(t *testing.T) {
 		Order: "R1", Shipment: "S1", SSCC: "020000000000000015", WeightG: 7730, Test: true}
 	for _, a4 := range []bool{false, true} {
 		var buf bytes.Buffer
-		require.NoError(t, WriteLabels(&buf, a4, l))
+		require.NoError(t, WriteLabelSheets(&buf, map[bool]string{true: OnA4, false: OnLabels}[a4], 1, LabelPage{Label: l}))
 		require.Equal(t, 1, pages(buf.Bytes()))
 		box := "[0 0 283.46 425.20]" // 100 × 150 mm in points
 		if a4 {

@@ -19,6 +19,7 @@ import (
 	"openrelay/internal/relay/listing"
 	"openrelay/internal/relay/orders"
 	"openrelay/internal/relay/people"
+	"openrelay/internal/relay/printing"
 	"openrelay/internal/relay/returning"
 	"openrelay/internal/relay/sheets"
 	"openrelay/internal/relay/shipping"
@@ -42,6 +43,8 @@ type Relay struct {
 	*attention.Attention
 	*keeping.Keeping
 
+	Printing *printing.Printing
+
 	watchAt atomic.Pointer[time.Time] // of a relay that is driven by hand: when it looks again
 }
 
@@ -64,6 +67,7 @@ func Open(ctx context.Context, st *store.Store, o engine.Options) (*Relay, error
 	r.People = people.New(e, r.Views)
 	r.Joining = joining.New(e, r.Exchange, r.Inventory, r.Listing, r.Orders, r.Views, r.Keeping, r.People)
 	r.Attention = attention.New(e, r.Exchange)
+	r.Printing = printing.New(e)
 	r.wire()
 	reads := []func(context.Context) error{e.LoadDefinitions, e.CompleteFeeds, e.Reload, r.LoadRules, r.LoadItemKinds}
 	if o.Bare {

@@ -43,6 +43,7 @@ func (r *Relay) wire() {
 		engine.JobAct:      r.ActStep,
 		engine.JobCarry:    r.CarryStep,
 		engine.JobServices: r.ServicesStep,
+		engine.JobPrint:    r.Printing.Step,
 	}
 	r.Actions = map[orders.ActionKind]orders.Action{
 		orders.Pick: {Do: r.pickAction},
@@ -59,6 +60,7 @@ func (r *Relay) wire() {
 	r.OnMark(engine.ListingMoved, r.SettleListings)
 	r.OnMark(engine.ParcelsSeen, orders.EachOrder(r.SettleSeen))
 	r.OnMark(engine.ParcelComesBack, r.SettleComingBack)
+	r.OnMark(engine.LabelBought, r.Printing.LabelsBought)
 	r.OnMark(engine.CartonAsked, r.SettleCartons)
 	r.OnMark(engine.OrderSaved, orders.EachOrder(r.SettleHolds))
 	r.OnMark(engine.StockBelow, r.SettleNegative)

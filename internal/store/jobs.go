@@ -112,6 +112,17 @@ func (t *Tx) Job(id int64) (Job, error) {
 	return j, err
 }
 
+// JobsOf lists the jobs of a kind, those that wait first, then the newest.
+func (s *Store) JobsOf(ctx context.Context, kind string, limit int) (out []Job, err error) {
+	return out, s.read.SelectContext(ctx, &out, "SELECT "+jobCols+` FROM job WHERE kind=? ORDER BY state<>'waiting', id DESC LIMIT ?`,
+		kind, limit)
+}
+
+// EndJob ends a job of a kind that waits, and says why.
+func (t *Tx) EndJob(id int64, kind, why string) error {
+	return t.touch("UPDATE job SET state='done', error=?, ended_at=next_at WHERE id=? AND kind=? AND state='waiting'", why, id, kind)
+}
+
 // HasJob tells whether a job of a kind waits for a subject.
 func (t *Tx) HasJob(kind, subject string) (bool, error) {
 	var n int64

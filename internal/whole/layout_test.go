@@ -83,6 +83,7 @@ func rooms() map[string]map[string]bool {
 		"people":    {"views"},
 		"attention": {"exchange"},
 		"keeping":   {"engine"},
+		"printing":  {"engine"},
 	}
 	out := map[string]map[string]bool{}
 	var add func(room, below string)

@@ -47,3 +47,31 @@ type BillLine struct {
 	Billed   int64      `json:"billed" doc:"For its parcel, by all bills"`
 	At       *time.Time `json:"at"`
 }
+
+// PrinterState is what a printer says of itself.
+type PrinterState struct {
+	Name    string   `json:"name"`
+	State   string   `json:"state" doc:"idle, processing or stopped"`
+	Reasons []string `json:"reasons"`
+	Formats []string `json:"formats" doc:"Media types that it takes"`
+}
+
+// Printing says where a paper waits.
+type Printing struct {
+	Printer     string `json:"printer"`
+	PrinterName string `json:"printer_name"`
+	Job         int64  `json:"job"`
+}
+
+// PrintJob is a paper in the queue of a printer.
+type PrintJob struct {
+	ID        int64      `json:"id"`
+	About     string     `json:"about" doc:"The printer, the paper and what it is of"`
+	Who       string     `json:"who"`
+	State     string     `json:"state" enum:"waiting,done"`
+	Error     string     `json:"error,omitempty"`
+	Attempts  int64      `json:"attempts"`
+	CreatedAt *time.Time `json:"created_at"`
+	NextAt    *time.Time `json:"next_at,omitempty"`
+	EndedAt   *time.Time `json:"ended_at,omitempty"`
+}

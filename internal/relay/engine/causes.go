@@ -30,6 +30,8 @@ const (
 	ParcelStuck        order.Cause = "parcel stuck"          // ends with its next event
 	ParcelLost         order.Cause = "parcel lost"           // its carrier says so
 	BillDiffers        order.Cause = "bill differs"          // ends when each line of it was looked at
+	PrinterOff         order.Cause = "printer off"           // ends with the first paper that it prints
+	NotPrinted         order.Cause = "not printed"           // a paper that its printer refuses
 	NumberUntold       order.Cause = "number not told"       // a parcel of which its channel cannot be told
 	ListingRejected    order.Cause = "listing rejected"      // its channel does not take it as we publish it
 	BackupFailed       order.Cause = "backup failed"         // ends when one is made
@@ -40,6 +42,7 @@ const (
 
 // Causes are the causes of exceptions that are not holds of orders.
 var Causes = []order.Cause{NegativeStock, EditUnclear, CredentialsRefused, WriteBackRefused, LabelRefused, LabelUnknown,
-	LabelSurplus, NoCarton, NotHandedOver, NotCollected, ParcelLate, ParcelStuck, ParcelLost, BillDiffers, NumberUntold, CountBin,
-	CancelUntold, RefundUntold, ReturnWaits, VoidRefused, NumberStands, ServiceOpen, PutBack, NotApplied, NotTakenIn,
-	NotUnderstood, FileNotTaken, ListingRejected, BackupFailed, ConnectionDead, Backlog, ServiceUnwell}
+	LabelSurplus, NoCarton, NotHandedOver, NotCollected, ParcelLate, ParcelStuck, ParcelLost, BillDiffers, PrinterOff,
+	NotPrinted, NumberUntold, CountBin, CancelUntold, RefundUntold, ReturnWaits, VoidRefused, NumberStands, ServiceOpen,
+	PutBack, NotApplied, NotTakenIn, NotUnderstood, FileNotTaken, ListingRejected, BackupFailed, ConnectionDead, Backlog,
+	ServiceUnwell}

@@ -23,6 +23,7 @@ const (
 	JobAct      JobKind = "act on orders"        // one action on many orders
 	JobCarry    JobKind = "carry on"             // a rule lets a shipment take its next step
 	JobServices JobKind = "learn services"       // what a carrier sells
+	JobPrint    JobKind = "print"                // a paper, on a printer
 )
 
 // A step does a part of a job and tells whether all of it is done. What it did is committed by itself. A job that is
@@ -33,7 +34,7 @@ type JobStep func(ctx context.Context, j *store.Job) (done bool, err error)
 const ItemSubject = "item %d"
 
 // JobKinds lists the kinds in a fixed order.
-var JobKinds = []JobKind{JobServe, JobRematch, JobSources, JobAct, JobCarry, JobServices}
+var JobKinds = []JobKind{JobServe, JobRematch, JobSources, JobAct, JobCarry, JobServices, JobPrint}
 
 // StartJob queues a job with what its kind needs to know.
 func (c *Change) StartJob(kind JobKind, subject, who string, args any, parts ...store.JobPart) (int64, error) {

@@ -24,6 +24,7 @@ const (
 	ListingMoved                // a listing: it may have to show another quantity
 	ParcelsSeen                 // an order: its channel shows parcels of it
 	ParcelComesBack             // a parcel: it is on its way back
+	LabelBought                 // a parcel: its label was bought
 	CartonAsked                 // an order: whether all of it goes into cartons is to be looked at
 	OrderSaved                  // an order: its holds may be others
 	StockBelow                  // of an item: it fell below nothing, or rose from there
@@ -42,6 +43,7 @@ var markNames = [marks]string{
 	"listing moved",
 	"parcels seen",
 	"parcel comes back",
+	"label bought",
 	"carton asked",
 	"order saved",
 	"stock below nothing",

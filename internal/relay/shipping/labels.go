@@ -213,6 +213,7 @@ func (r *Shipping) labelBought(ch *engine.Change, c *engine.Conn, m store.Outbox
 		return err
 	}
 	own := in.own()
+	ch.Mark(engine.LabelBought, own.ID)
 	own.Promised, own.ShippedAt = r.promise(c, &asked, label), ch.Now.UnixMicro()
 	if err := r.watch(ch, own, journey.Event{}); err != nil {
 		return err

@@ -10,6 +10,7 @@ import { commandOf } from "../../parts/commands";
 import { bare, productOf } from "../../parts/gs1";
 import { Lamp, LampShape } from "../../parts/lamp";
 import { ScanField, sound, Verdict, type Said } from "../../parts/scanner";
+import { PrintButton } from "../../shared/goods/printbutton";
 import { CarrierRefused } from "./correct";
 import { CartonChoice, GoOn, Serials, useCarton, WeightField, type Word } from "./carton";
 import { OnItsWay } from "./onitsway";
@@ -561,8 +562,9 @@ function Sent({ s }: { s: View }) {
               Label 100 × 150 mm
             </a>
             <a className={`${link} border-rule bg-sheet hover:border-ink`} href={`${label}?size=a4`} target="_blank" rel="noreferrer">
-              Label on A4
+              Labels on A4
             </a>
+            <PrintButton paper="label" numbers={[s.number]} name="Print the label" />
             {s.label_form && (
               <a className={`${link} border-rule bg-sheet hover:border-ink`} href={`/api/v1/parcels/${s.number}/carrier-label`}>
                 {`The carrier's own label (${s.label_form.toUpperCase()})`}

@@ -110,6 +110,8 @@ const allCauses = [
   "parcel stuck",
   "parcel lost",
   "bill differs",
+  "printer off",
+  "not printed",
   "service to be chosen",
   "dispatch not applied",
   "put back",
