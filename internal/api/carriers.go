@@ -15,6 +15,10 @@ func (a *API) carriersRoutes() {
 	tableRoutes(a, "/collections", "collections", "when carriers come to places", a.relay.Collections, person.Look)
 	tableRoutes(a, "/billing-accounts", "billing-accounts", "accounts on which carriers are paid", a.relay.Accounts,
 		person.Ship|person.KeepBooks)
+	tableRoutes(a, "/address-policy", "address-policy", "what becomes of addresses (one row at most)", a.relay.AddressPolicies,
+		person.Look)
+	op(a, person.WorkOrders, http.MethodPost, "/orders/{number}/address/take", "take-address",
+		"Let an order go to its address as the address service would write it", a.takeAddress)
 	tableRoutes(a, "/declarants", "declarants", "how senders declare parcels that cross a customs border", a.relay.Declarants, person.Look)
 	tableRoutes(a, "/sender-addresses", "sender-addresses", "what senders have of their own", a.relay.SenderAddresses, person.Look)
 	op(a, person.Look, http.MethodGet, "/bills", "bills", "Lines of carriers' bills beside what was asked, newest first", a.bills)
@@ -22,6 +26,13 @@ func (a *API) carriersRoutes() {
 		"Accept a line of a bill, dispute it, or say of which parcel it is", a.decideBill)
 	op(a, person.Ship, http.MethodPut, "/parcels/{number}/claim", "put-claim",
 		"Note how a claim about a parcel stands at its carrier; a lost parcel is settled with it", a.putClaim)
+}
+
+func (a *API) takeAddress(ctx context.Context, in *NumberInput) (*orderOutput, error) {
+	if err := a.relay.TakeSuggestion(ctx, in.Number, who(ctx), 0); err != nil {
+		return nil, err
+	}
+	return a.orderByNumber(ctx, in.Number)
 }
 
 type billsInput struct {

@@ -13,6 +13,7 @@ import (
 	"openrelay/internal/core/freight"
 	"openrelay/internal/core/place"
 	"openrelay/internal/relay/shipping"
+	"openrelay/internal/wire"
 )
 
 // collectionCommand is about when carriers come to places.
@@ -176,5 +177,43 @@ func customsPapersCommand() command {
 		}, func(ctx context.Context, c *client.Client, p *printer, a []string) error {
 			return savePDF(ctx, c, p, "/parcels/"+url.PathEscape(a[0])+"/customs.pdf?form="+url.QueryEscape(form), out,
 				"customs-"+a[0]+".pdf")
+		})
+}
+
+// addressChecksCommand says what becomes of the addresses of orders that come in.
+func addressChecksCommand() command {
+	return noun(
+		"address-checks",
+		"[never|show|spelling]",
+		"Tell or say what becomes of the addresses of orders, where an address service is joined",
+		0,
+		1,
+		nil,
+		func(ctx context.Context, c *client.Client, p *printer, a []string) error {
+			rows, err := client.Rows[shipping.AddressPolicy](ctx, c, "/address-policy")
+			if err == nil && len(a) == 1 {
+				rows, err = client.PutRows(ctx, c, "/address-policy", []shipping.AddressPolicy{{Check: a[0]}})
+			}
+			if err != nil {
+				return err
+			}
+			check := shipping.CheckShow
+			if len(rows) > 0 {
+				check = rows[0].Check
+			}
+			return p.told("address-checks", "addresses: %s", check)
+		},
+	)
+}
+
+// takeAddressCommand takes the form of an address that an address service would write.
+func takeAddressCommand() command {
+	return noun("take-address", "ORDER", "Let an order go to its address as the address service would write it", 1, 1, nil,
+		func(ctx context.Context, c *client.Client, p *printer, a []string) error {
+			o, err := client.Post[wire.Order](ctx, c, "/orders/"+url.PathEscape(a[0])+"/address/take", nil)
+			if err != nil {
+				return err
+			}
+			return p.told(o.Number, "it goes to %s", strings.Join(o.ShipTo.Lines(), ", "))
 		})
 }

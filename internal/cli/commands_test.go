@@ -303,6 +303,9 @@ func TestConnectionCommands(t *testing.T) {
 		account remove house ⇒ none
 		!sender-address put nobody -street x ⇒ there is no sender
 		sender-address list ⇒ none
+		place address-checks spelling ⇒ addresses: spelling
+		!place address-checks always ⇒ never
+		!order take-address O99 ⇒ O99
 		printer put desk -address ipp://p.example/x -prints label -place alder ⇒ ipp://p.example/x
 		!printer put desk -address http://p.example -prints label ⇒ ipp://
 		printer test desk ⇒ it goes to desk

@@ -12,7 +12,7 @@ func groups() []group {
 		{"To run it", serving()},
 		{"The company", []command{
 			companyCommand(),
-			placeCommand().with(checkAddressCommand()),
+			placeCommand().with(checkAddressCommand(), addressChecksCommand()),
 			personCommand().with(personInFileCommand()),
 			tokenCommand().with(tokenInFileCommand()),
 			profileCommand(), senderCommand(), carrierCommand(), seriesCommand(), changeCommand(), setupCommand(),
@@ -49,9 +49,9 @@ func groups() []group {
 		{"Orders", []command{
 			boardCommand(),
 			of("order", "Orders, and what is done with them", ordersCommand(), orderCommand(), typeCommand(), answerCommand(),
-				releaseCommand(), keepBackCommand(), moveUnitsCommand(), splitCommand(), companionsCommand(), togetherCommand(),
-				aloneCommand(), cancelCommand(), actCommand(), undoActCommand(), voidCommand(), takeInAgainCommand(), mergeCommand(),
-				undoMergeCommand(), handOverCommand()),
+				releaseCommand(), takeAddressCommand(), keepBackCommand(), moveUnitsCommand(), splitCommand(), companionsCommand(),
+				togetherCommand(), aloneCommand(), cancelCommand(), actCommand(), undoActCommand(), voidCommand(), takeInAgainCommand(),
+				mergeCommand(), undoMergeCommand(), handOverCommand()),
 			of("rule", "What is decided by rule", rulesCommand(), ruleCommand(), rehearseCommand()),
 		}},
 		{"Picking, parcels and returns", parcelGroup()},

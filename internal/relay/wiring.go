@@ -44,6 +44,7 @@ func (r *Relay) wire() {
 		engine.JobCarry:    r.CarryStep,
 		engine.JobServices: r.ServicesStep,
 		engine.JobPrint:    r.Printing.Step,
+		engine.JobAddress:  r.AddressStep,
 	}
 	r.Actions = map[orders.ActionKind]orders.Action{
 		orders.Pick: {Do: r.pickAction},
@@ -63,6 +64,7 @@ func (r *Relay) wire() {
 	r.OnMark(engine.LabelBought, r.Printing.LabelsBought)
 	r.OnMark(engine.CartonAsked, r.SettleCartons)
 	r.OnMark(engine.OrderSaved, orders.EachOrder(r.SettleHolds))
+	r.OnMark(engine.AddressKnown, r.SettleAddresses)
 	r.OnMark(engine.StockBelow, r.SettleNegative)
 	r.OnMark(engine.OrderWords, orders.EachOrder(r.SettleWords))
 

@@ -61,6 +61,8 @@ type Setup struct {
 	Accounts []freight.Account `yaml:"accounts,omitempty"`
 	// how senders declare parcels that cross a customs border
 	Customs []customs.Declarant `yaml:"customs,omitempty"`
+	// what becomes of addresses where an address service is joined: never, show or spelling
+	Addresses string `yaml:"addresses,omitempty"`
 	// what senders have of their own
 	SenderOwn []place.SenderAddress `yaml:"sender_addresses,omitempty"`
 }
@@ -433,6 +435,7 @@ func Compare(have, want Setup) []Change {
 	out = append(out, compareLines("round", "rule", have.Rounds, want.Rounds, nil)...)
 	out = append(out, compareTable("billing accounts", have.Accounts, want.Accounts)...)
 	out = append(out, compareTable("customs", have.Customs, want.Customs)...)
+	change("addresses", "check", have.Addresses, want.Addresses)
 	out = append(out, compareTable("sender addresses", have.SenderOwn, want.SenderOwn)...)
 	out = append(out, compareTable("collections", have.Collections, want.Collections)...)
 	out = append(out, compareTable("table of services", have.Services, want.Services)...)

@@ -183,6 +183,7 @@ func (p *Heron) priceList(w http.ResponseWriter, _ *http.Request) {
 
 type heronParcel struct {
 	Land, Zip, Company, Name, Line, Place string
+	Premises                              string // home or business, where whoever sends it knows
 	Grams                                 int64
 	Size                                  []int64
 	Day                                   string
@@ -211,7 +212,7 @@ func (x heronParcel) cents(pr heronProduct) (int64, string) {
 	if begins(x.Zip, heronFarBegin) {
 		price += heronFar
 	}
-	if x.Company == "" {
+	if x.Premises == "home" || x.Premises == "" && x.Company == "" {
 		price += heronHome
 	}
 	return price, ""

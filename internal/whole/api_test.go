@@ -300,7 +300,7 @@ func TestCommandLine(t *testing.T) {
 		{[]string{"parcel", "ship", "S40001"}, 0, "Plover Parcel"},
 		{[]string{"parcel", "ship", "S40001"}, 1, "no second label"},
 		{[]string{"parcel", "label", "S40001", "-size", "a4", "-o", filepath.Join(dir, "label.pdf")}, 0, "Written to"},
-		{[]string{"parcel", "label", "S40001", "-size", "a9"}, 1, "label or a4 is expected"},
+		{[]string{"parcel", "label", "S40001", "-size", "a9"}, 1, "label, a4 or roll is expected"},
 		{[]string{"shipment", "list", "-state", "shipped"}, 0, "S40001"},
 		{[]string{"manifest"}, 0, "open"},
 		{[]string{"manifest", "close", "1"}, 0, "clos"},

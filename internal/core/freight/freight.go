@@ -54,6 +54,7 @@ type Tariff struct {
 // Parcel is what is to be priced.
 type Parcel struct {
 	To                          place.Address
+	Kind                        string // home or business, where that is known
 	WeightG                     int64
 	LengthMM, WidthMM, HeightMM int64
 }
@@ -120,7 +121,7 @@ func (t *Tariff) quote(s *Service, p Parcel) Quote {
 				if t.RemotePrice > 0 && hasPrefix(p.To.Postcode, t.RemotePrefixes) {
 					q.add("Remote place", t.RemotePrice)
 				}
-				if t.HomePrice > 0 && p.To.Company == "" {
+				if t.HomePrice > 0 && p.home() {
 					q.add("To a home", t.HomePrice)
 				}
 				if t.OversizeMM > 0 && max(p.LengthMM, p.WidthMM, p.HeightMM) > t.OversizeMM {
@@ -135,6 +136,9 @@ func (t *Tariff) quote(s *Service, p Parcel) Quote {
 	q.Refused = fmt.Sprintf("does not deliver to %s %s", p.To.Country, p.To.Postcode)
 	return q
 }
+
+// home tells whether a parcel goes to a home: as is known of the address, else where no company is named.
+func (p *Parcel) home() bool { return p.Kind == "home" || p.Kind == "" && p.To.Company == "" }
 
 func (q *Quote) add(text string, price int64) {
 	q.Terms = append(q.Terms, Term{text, price})

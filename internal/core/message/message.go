@@ -567,8 +567,9 @@ type Parcel struct {
 	WidthMM   int64         `json:"width_mm"`
 	HeightMM  int64         `json:"height_mm"`
 	OrderRef  string        `json:"order_ref,omitempty"`
-	Payer     string        `json:"payer" doc:"Who pays the carrier"                                                enum:"sender,recipient,third"`
+	Payer     string        `json:"payer" doc:"Who pays the carrier"                                                                         enum:"sender,recipient,third"`
 	Account   string        `json:"account,omitempty" doc:"Number of the account at the carrier; empty: the sender's usual one"`
+	Kind      string        `json:"recipient_kind,omitempty" doc:"Whether a home or a business is at the address, as an address service says; empty: not known" enum:",home,business"`
 	PayerZip  string        `json:"payer_postcode,omitempty" doc:"Of whoever pays by that account"`
 	PayerLand string        `json:"payer_country,omitempty"`
 	ReturnTo  place.Address `json:"return_to" doc:"Where it comes back if it cannot be delivered"`

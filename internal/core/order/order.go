@@ -41,26 +41,51 @@ type Cause string
 
 // The causes of a hold.
 const (
-	UnknownItem  Cause = "unknown item"
-	TotalDiffers Cause = "total differs"
-	BadAddress   Cause = "bad address"
-	NoStock      Cause = "no stock"
-	Changed      Cause = "changed at the channel"
-	LateCancel   Cause = "cancelled too late"
-	TestOrder    Cause = "test order"
-	WantsLook    Cause = "wants a look"
-	WantsAnswer  Cause = "wants an answer"
-	NotAnswered  Cause = "not answered in time"
-	ByPerson     Cause = "held by a person"
-	ByRule       Cause = "held by a rule"
+	UnknownItem   Cause = "unknown item"
+	TotalDiffers  Cause = "total differs"
+	BadAddress    Cause = "bad address"
+	Undeliverable Cause = "address not deliverable" // as an address service says
+	NoStock       Cause = "no stock"
+	Changed       Cause = "changed at the channel"
+	LateCancel    Cause = "cancelled too late"
+	TestOrder     Cause = "test order"
+	WantsLook     Cause = "wants a look"
+	WantsAnswer   Cause = "wants an answer"
+	NotAnswered   Cause = "not answered in time"
+	ByPerson      Cause = "held by a person"
+	ByRule        Cause = "held by a rule"
 )
 
+// Checked is what an address service says of an order's address.
+type Checked struct {
+	For         string         `json:"for" doc:"Names the address that it is said of"`
+	At          time.Time      `json:"at"`
+	Deliverable bool           `json:"deliverable"`
+	Kind        string         `json:"kind,omitempty" doc:"home or business; empty: not known"`
+	Remote      bool           `json:"remote,omitempty" doc:"It costs more to deliver there"`
+	Note        string         `json:"note,omitempty"`
+	Suggestion  *place.Address `json:"suggestion,omitempty" doc:"As the service would write it; missing: as it is"`
+}
+
 // Causes are all causes of a hold.
-var Causes = []Cause{UnknownItem, TotalDiffers, BadAddress, NoStock, Changed, LateCancel, TestOrder, WantsLook, WantsAnswer, NotAnswered,
-	ByPerson, ByRule}
+var Causes = []Cause{
+	UnknownItem,
+	TotalDiffers,
+	BadAddress,
+	Undeliverable,
+	NoStock,
+	Changed,
+	LateCancel,
+	TestOrder,
+	WantsLook,
+	WantsAnswer,
+	NotAnswered,
+	ByPerson,
+	ByRule,
+}
 
 // Waved are the causes of holds that a person may let an order go on in spite of.
-var Waved = []Cause{TotalDiffers, Changed, LateCancel, WantsLook, NotAnswered, ByPerson, ByRule}
+var Waved = []Cause{TotalDiffers, Changed, LateCancel, WantsLook, NotAnswered, ByPerson, ByRule, Undeliverable}
 
 // Hold is a reason why an order may not go on.
 type Hold struct {
@@ -101,6 +126,7 @@ type Ours struct {
 	Touched []rules.Touch `json:"touched,omitempty" doc:"Which rules, and what each changed"`
 	Ruled   bool          `json:"ruled,omitempty" doc:"Rules have been applied"`
 	Answer  *Answer       `json:"answer,omitempty"`
+	Checked *Checked      `json:"checked,omitempty" doc:"What an address service says of the address"`
 
 	// A difference in money within the tolerance: minor units that the channel says beyond our sum, and the
 	// account that they are booked to.

@@ -23,6 +23,7 @@ const (
 	JobAct      JobKind = "act on orders"        // one action on many orders
 	JobCarry    JobKind = "carry on"             // a rule lets a shipment take its next step
 	JobServices JobKind = "learn services"       // what a carrier sells
+	JobAddress  JobKind = "check an address"     // of an order
 	JobPrint    JobKind = "print"                // a paper, on a printer
 )
 
@@ -34,7 +35,7 @@ type JobStep func(ctx context.Context, j *store.Job) (done bool, err error)
 const ItemSubject = "item %d"
 
 // JobKinds lists the kinds in a fixed order.
-var JobKinds = []JobKind{JobServe, JobRematch, JobSources, JobAct, JobCarry, JobServices, JobPrint}
+var JobKinds = []JobKind{JobServe, JobRematch, JobSources, JobAct, JobCarry, JobServices, JobAddress, JobPrint}
 
 // StartJob queues a job with what its kind needs to know.
 func (c *Change) StartJob(kind JobKind, subject, who string, args any, parts ...store.JobPart) (int64, error) {

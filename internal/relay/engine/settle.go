@@ -26,6 +26,7 @@ const (
 	ParcelComesBack             // a parcel: it is on its way back
 	LabelBought                 // a parcel: its label was bought
 	CartonAsked                 // an order: whether all of it goes into cartons is to be looked at
+	AddressKnown                // an order: where it goes may be another place
 	OrderSaved                  // an order: its holds may be others
 	StockBelow                  // of an item: it fell below nothing, or rose from there
 	OrderWords                  // an order: the words by which it is found
@@ -45,6 +46,7 @@ var markNames = [marks]string{
 	"parcel comes back",
 	"label bought",
 	"carton asked",
+	"address known",
 	"order saved",
 	"stock below nothing",
 	"words of an order",

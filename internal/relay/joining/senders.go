@@ -10,6 +10,7 @@ import (
 	"strings"
 
 	"openrelay/internal/relay/engine"
+	"openrelay/internal/relay/shipping"
 	"openrelay/internal/setup"
 	"openrelay/internal/store"
 )
@@ -192,7 +193,11 @@ func (r *Joining) exportServices(ctx context.Context, out *setup.Setup) error {
 		out.Services = list
 	}
 	s := r.Views.Shipping
-	return errors.Join(err, exportTable(ctx, r, s.Collections, &out.Collections), exportTable(ctx, r, s.Accounts, &out.Accounts),
+	policy, failed := s.AddressPolicies.Rows(ctx, r.Engine)
+	if len(policy) > 0 {
+		out.Addresses = policy[0].Check
+	}
+	return errors.Join(err, failed, exportTable(ctx, r, s.Collections, &out.Collections), exportTable(ctx, r, s.Accounts, &out.Accounts),
 		exportTable(ctx, r, s.SenderAddresses, &out.SenderOwn), exportTable(ctx, r, s.Declarants, &out.Customs))
 }
 
@@ -217,9 +222,13 @@ func applyTable[T any](ctx context.Context, r *Joining, t *engine.Table[T], want
 // applyCarriers sets what was decided about carriers, as a set-up has it: now that they are there.
 func (r *Joining) applyCarriers(ctx context.Context, want setup.Setup, who string) error {
 	s := r.Views.Shipping
+	var policy []shipping.AddressPolicy
+	if want.Addresses != "" {
+		policy = []shipping.AddressPolicy{{Check: want.Addresses}}
+	}
 	return errors.Join(r.applyServices(ctx, want, who), applyTable(ctx, r, s.Collections, want.Collections, who),
 		applyTable(ctx, r, s.Accounts, want.Accounts, who), applyTable(ctx, r, s.SenderAddresses, want.SenderOwn, who),
-		applyTable(ctx, r, s.Declarants, want.Customs, who))
+		applyTable(ctx, r, s.Declarants, want.Customs, who), applyTable(ctx, r, s.AddressPolicies, policy, who))
 }
 
 // applyServices sets by which service parcels go, as a set-up has it: now that channels and carriers are there.

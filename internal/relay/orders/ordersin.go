@@ -246,6 +246,7 @@ func (t *taking) save() error {
 	for _, o := range t.created {
 		markCarried(ch, o)
 		ch.Mark(engine.CartonAsked, o.ID)
+		ch.Mark(engine.AddressKnown, o.ID)
 		if len(o.Holds) > 0 {
 			ch.Mark(engine.OrderSaved, o.ID)
 		}
@@ -408,6 +409,9 @@ func (r *Orders) SaveOrder(ch *engine.Change, o *order.Order) error {
 		ch.Mark(engine.CartonAsked, o.ID)
 	}
 	ch.Mark(engine.OrderSaved, o.ID)
+	if !o.Routed {
+		ch.Mark(engine.AddressKnown, o.ID)
+	}
 	return nil
 }
 

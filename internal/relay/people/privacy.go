@@ -120,6 +120,11 @@ func (r *People) forget(ctx context.Context, ids []int64, who, why, email string
 func Strip(o *order.Order, word string) {
 	o.Record, o.ShipTo = order.Bare(&o.Record, word), order.BareAddress(o.ShipTo, word)
 	o.Ours.Decided.Notes = nil
+	if x := o.Ours.Checked; x != nil { // what is wrong with the address shows the address
+		bare := *x
+		bare.Suggestion, bare.Note = nil, ""
+		o.Ours.Checked = &bare
+	}
 	for i := range o.Lines {
 		o.Lines[i].Note = ""
 	}

@@ -83,6 +83,9 @@ func (r *Shipping) LogoOf(o *order.Order) string {
 // billTo says who pays the carrier of a parcel, and where it comes back.
 func (r *Shipping) billTo(p *message.Parcel, o *order.Order, c *engine.Conn) {
 	p.Payer, p.ReturnTo = freight.Sender, p.From
+	if o.Ours.Checked != nil {
+		p.Kind = o.Ours.Checked.Kind
+	}
 	s, ok := r.shipsAs(o)
 	if ok {
 		if own := r.senderAddress(s.Code); own.ReturnTo != (place.Address{}) {

@@ -106,7 +106,7 @@ func (r *Shipping) promise(c *engine.Conn, asked *message.Parcel, label *message
 
 // freightParcel is a parcel as tariffs price it.
 func freightParcel(p *message.Parcel) freight.Parcel {
-	return freight.Parcel{To: p.To, WeightG: p.WeightG, LengthMM: p.LengthMM, WidthMM: p.WidthMM, HeightMM: p.HeightMM}
+	return freight.Parcel{To: p.To, Kind: p.Kind, WeightG: p.WeightG, LengthMM: p.LengthMM, WidthMM: p.WidthMM, HeightMM: p.HeightMM}
 }
 
 // moved takes in what a carrier says of a parcel: how it stands now, and what follows from that. It tells whether that was not known.

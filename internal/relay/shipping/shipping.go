@@ -27,6 +27,8 @@ type Shipping struct {
 
 	// Accounts are those on which carriers are paid.
 	Accounts *engine.Table[freight.Account]
+	// AddressPolicies say what becomes of addresses; there is one row at most.
+	AddressPolicies *engine.Table[AddressPolicy]
 	// Declarants are how senders declare parcels that cross a customs border.
 	Declarants *engine.Table[customs.Declarant]
 	// SenderAddresses are what senders have of their own.
@@ -44,6 +46,8 @@ func New(e *engine.Engine, x *exchange.Exchange, inv *inventory.Inventory, o *or
 	r.Collections = &engine.Table[freight.Collection]{Kind: "collections", Most: 500, Check: r.checkCollections}
 	r.Accounts = &engine.Table[freight.Account]{Kind: engine.AccountsTable, Most: 2000, Check: r.checkAccounts}
 	r.SenderAddresses = &engine.Table[place.SenderAddress]{Kind: "sender addresses", Most: 200, Check: r.checkSenderAddresses}
+	r.AddressPolicies = &engine.Table[AddressPolicy]{Kind: "address checks", Most: 1, Check: r.checkAddressPolicy}
+	e.AddSettingKind(r.AddressPolicies.SettingKind(e))
 	r.Declarants = &engine.Table[customs.Declarant]{Kind: "customs", Most: 200, Check: r.checkDeclarants}
 	for _, k := range []engine.SettingKind{r.Collections.SettingKind(e), r.Accounts.SettingKind(e), r.SenderAddresses.SettingKind(e),
 		r.Declarants.SettingKind(e)} {

@@ -433,8 +433,8 @@ function Fix({ e, orders, onDone, onSaid }: { e: Exception; orders: string[]; on
         </Button>
       </div>
     );
-  else if (e.cause === "bad address" || e.cause === "wants an answer")
-    body = <Go to={`/orders/${orders[0] ?? ""}`}>{e.cause === "bad address" ? "Correct the address" : "Answer"}</Go>;
+  else if (e.cause === "bad address" || e.cause === "address not deliverable" || e.cause === "wants an answer")
+    body = <Go to={`/orders/${orders[0] ?? ""}`}>{e.cause === "wants an answer" ? "Answer" : "Correct the address"}</Go>;
   else if (e.cause === "no stock" || e.sku) body = <Go to={`/items/${encodeURIComponent(e.subject || e.sku || "")}`}>See its stock</Go>;
   else if (e.cause === "connection dead" || e.cause === "backlog") body = <Go to={`/connections/${e.connection}`}>Look at it</Go>;
   else if (e.cause === "backup failed") body = <Go to="/settings/keeping">Look at backups</Go>;

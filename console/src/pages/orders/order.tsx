@@ -12,11 +12,13 @@ import { decimal, Money, When } from "../../parts/format";
 import { Lamp, MessageState, Stage } from "../../parts/lamp";
 import { LeavesBy } from "../../parts/leavesby";
 import { addressFields } from "../../shared/address/fields";
+import { AddressCheck } from "./addresscheck";
 import { Companions } from "../../shared/together/companions";
 
 type Order = Schema<"Order">;
 
 const waved = [
+  "address not deliverable",
   "total differs",
   "changed at the channel",
   "cancelled too late",
@@ -145,7 +147,9 @@ export default function OrderPage() {
               <div>{h.text}</div>
               <div className="text-quiet">Expected: {h.expected}</div>
             </div>
-            {h.cause === "bad address" && <Button onClick={() => setMoving(true)}>Correct the address</Button>}
+            {["bad address", "address not deliverable"].includes(h.cause) && (
+              <Button onClick={() => setMoving(true)}>Correct the address</Button>
+            )}
             {h.cause === "unknown item" && (
               <Link
                 to={`/exceptions?cause=${encodeURIComponent(h.cause)}`}
@@ -183,6 +187,7 @@ export default function OrderPage() {
             </p>
           )}
           {o.members && o.members.length > 0 && <Members order={o} />}
+          <AddressCheck order={o} />
           <SideBySide order={o} onRaw={setRaw} onMove={o.actions.includes("address") ? () => setMoving(true) : undefined} />
           <Sum order={o} />
           {o.ours.touched && o.ours.touched.length > 0 && <Touched order={o} />}

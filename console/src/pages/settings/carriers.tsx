@@ -1,7 +1,8 @@
-import { useQuery } from "@tanstack/react-query";
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, take, type Schema } from "../../api/client";
 import { connectionsQuery, locationsQuery, sendersQuery } from "../../api/queries";
+import { Trouble } from "../../parts/controls";
 import { RowTable } from "../../shared/company/rowtable";
 import { SettingsPage } from "../../shared/company/settingspage";
 import { daysOffOf, daysOffText, HoursFields } from "./hours";
@@ -12,7 +13,7 @@ type Collection = Schema<"FreightCollection">;
 export default function Carriers() {
   return (
     <SettingsPage
-      kinds={["collections", "billing accounts", "customs"]}
+      kinds={["collections", "billing accounts", "customs", "address checks"]}
       title="Carriers"
       sub="When they come, on whose accounts they are paid, and what customs hears"
       needs="setup"
@@ -21,6 +22,7 @@ export default function Carriers() {
       <Collections />
       <Accounts />
       <Customs />
+      <Addresses />
     </SettingsPage>
   );
 }
@@ -178,6 +180,51 @@ function Customs() {
         { key: "signer", label: "Signed by" },
       ]}
     />
+  );
+}
+
+type Policy = Schema<"ShippingAddressPolicy">;
+
+const policies = [
+  ["show", "show a better form, a person takes it"],
+  ["spelling", "take a better form where only spelling and the postcode's extension differ"],
+  ["never", "do not look at them"],
+] as const;
+
+/** What becomes of the addresses of orders, where an address service is joined. */
+function Addresses() {
+  const client = useQueryClient();
+  const key = ["rows", "address-policy"];
+  const q = useQuery({ queryKey: key, queryFn: () => take(api.GET("/api/v1/address-policy")) });
+  const put = useMutation({
+    mutationFn: (check: Policy["check"]) => take(api.PUT("/api/v1/address-policy", { body: { rows: [{ check }] } })),
+    onSuccess: (list) => {
+      client.setQueryData(key, list);
+      void client.invalidateQueries({ queryKey: ["setting-changes"] });
+    },
+  });
+  return (
+    <section aria-label="Addresses">
+      <h2 className="mb-1">Addresses of orders that come in</h2>
+      <p className="mb-2 max-w-prose text-quiet">
+        Where an address service is joined, each is looked at once. What cannot be delivered to is held; an outage of the service holds
+        nothing.
+      </p>
+      <select
+        className="field"
+        aria-label="What becomes of addresses"
+        value={q.data?.rows?.[0]?.check ?? "show"}
+        disabled={put.isPending}
+        onChange={(e) => put.mutate(e.target.value as Policy["check"])}
+      >
+        {policies.map(([value, text]) => (
+          <option key={value} value={value}>
+            {text}
+          </option>
+        ))}
+      </select>
+      <Trouble error={q.error ?? put.error} />
+    </section>
   );
 }
 

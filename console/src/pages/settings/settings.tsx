@@ -86,6 +86,7 @@ function Company() {
 const allCauses = [
   "unknown item",
   "bad address",
+  "address not deliverable",
   "total differs",
   "no stock",
   "wants an answer",
