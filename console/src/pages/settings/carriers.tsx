@@ -183,7 +183,7 @@ function Customs() {
   );
 }
 
-type Policy = Schema<"ShippingAddressPolicy">;
+type Policy = Schema<"RelayAddressPolicy">;
 
 const policies = [
   ["show", "show a better form, a person takes it"],
