@@ -141,13 +141,8 @@ var single = []good{
 var codes = map[string]string{"Protection": "621143", "Jars": "701090", "Hives": "442199", "Tools": "820559", "Honey house": "843680",
 	"Live": "010641", "Made to order": "442190", "Books": "490199", "Wax": "152190", "Honey": "040900"}
 
-// code is the customs code of a good. Nobody has looked up that of the candle mould yet.
-func (g good) code() string {
-	if g.sku == "CANDLE-MOULD" {
-		return ""
-	}
-	return cmp.Or(g.customs, codes[g.group])
-}
+// code is the customs code of a good.
+func (g good) code() string { return cmp.Or(g.customs, codes[g.group]) }
 
 // gtin makes a GTIN-13 in the range that GS1 sets aside for use inside a company (prefix 20).
 func gtin(n int) string {

@@ -34,7 +34,8 @@ var Rules = []orders.RuleChange{
 // Seed lets orders come in and works on them, so that every page has a story to tell. The same every time.
 func (w *World) Seed(ctx context.Context) error {
 	steps := &seeding{World: w}
-	for _, step := range []func(context.Context) error{steps.begin, steps.sellPlain, steps.sellOdd, steps.cancelOne, steps.shipOldest} {
+	for _, step := range []func(context.Context) error{steps.begin, steps.sellPlain, steps.sellOdd, steps.cancelOne, steps.shipOldest,
+		steps.carrierStories} {
 		if err := step(ctx); err != nil {
 			return err
 		}

@@ -30,8 +30,8 @@ type Calendar struct {
 	DaysOff  []string `json:"days_off,omitempty" doc:"YYYY-MM-DD: on which it does not deliver all the same"`
 }
 
-// works tells whether a carrier delivers on a day.
-func (c Calendar) works(d time.Time) bool {
+// Works tells whether a carrier delivers on a day.
+func (c Calendar) Works(d time.Time) bool {
 	if slices.Contains(c.DaysOff, d.Format(time.DateOnly)) {
 		return false
 	}
@@ -52,7 +52,7 @@ func (c Calendar) Arrival(handover time.Time, days int64) time.Time {
 			break
 		}
 		d = d.AddDate(0, 0, 1)
-		if c.works(d) {
+		if c.Works(d) {
 			days--
 		}
 	}

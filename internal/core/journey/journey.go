@@ -76,7 +76,7 @@ func EndOf(day string, zone *time.Location) time.Time {
 
 // Bounds of a habit, and what is taken where too little is known of one.
 const (
-	leastHabit = 24 * time.Hour
+	leastHabit = 48 * time.Hour
 	mostHabit  = 10 * 24 * time.Hour
 	usualHabit = 3 * 24 * time.Hour
 	leastGaps  = 20
@@ -99,6 +99,8 @@ type Watch struct {
 	Last     Event         // by which it stands; the zero event: its carrier said nothing yet
 	Promised string        // YYYY-MM-DD by which it should be there; empty: nobody said
 	Habit    time.Duration // of its service
+	// Rests tells whether its carrier moves nothing on a day: such days are not counted as standing still. nil: it never rests.
+	Rests func(day time.Time) bool
 }
 
 // Late tells whether a parcel should be there and is not.
@@ -117,8 +119,17 @@ func (w Watch) still() time.Time {
 	if w.Last.At.After(since) {
 		since = w.Last.At
 	}
-	return since.Add(w.Habit)
+	until := since.Add(w.Habit)
+	for day := since; w.Rests != nil && !day.After(until) && until.Sub(since) < mostRest; day = day.AddDate(0, 0, 1) {
+		if w.Rests(day) {
+			until = until.AddDate(0, 0, 1)
+		}
+	}
+	return until
 }
+
+// mostRest bounds for how long a carrier that rests is waited for.
+const mostRest = 60 * 24 * time.Hour
 
 // Next is when a parcel is to be looked at again; the zero time: never.
 func (w Watch) Next(now time.Time, zone *time.Location) time.Time {

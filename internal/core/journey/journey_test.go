@@ -60,6 +60,10 @@ func TestLateAndStuck(t *testing.T) {
 	w.Last.State = Delivered
 	require.False(t, w.Late(at(29, 0), zone) || w.Stuck(at(29, 0)))
 	require.True(t, w.Next(at(24, 12), zone).IsZero())
+	sundays := Watch{Left: at(28, 12), Habit: 48 * time.Hour, Rests: func(d time.Time) bool { return d.Weekday() == time.Sunday }}
+	require.Equal(t, at(31, 12), sundays.Next(at(28, 13), zone), "a Sunday is not counted")
+	always := Watch{Left: at(23, 16), Habit: usualHabit, Rests: func(time.Time) bool { return true }}
+	require.True(t, always.Next(at(23, 17), zone).Before(at(23, 17).AddDate(0, 0, 80)), "a carrier that always rests ends")
 	silent := Watch{Left: at(23, 16), Habit: usualHabit}
 	require.Equal(t, at(26, 16), silent.Next(at(23, 17), zone), "nobody promised anything, and nobody said a word")
 }

@@ -132,15 +132,9 @@ func twice(lines []store.BillLine) string {
 
 // countsG is what a parcel counts by its carrier's last tariff: its weight, or by its size.
 func (r *Shipping) countsG(p *store.Parcel) int64 {
-	r.tariffMu.Lock()
-	t := r.tariffs[p.CarrierID].tariff
-	r.tariffMu.Unlock()
+	t := r.lastTariff(p.CarrierID)
 	if t == nil {
-		kept, _, err := r.Store.Tariff(r.Ctx, p.CarrierID)
-		if err != nil {
-			return p.WeightG // it publishes none
-		}
-		t = kept
+		return p.WeightG
 	}
 	asked := message.Parcel{WeightG: p.WeightG, LengthMM: p.LengthMM, WidthMM: p.WidthMM, HeightMM: p.HeightMM}
 	return max(t.Quote(p.Service, freightParcel(&asked)).ChargeableG, p.WeightG)

@@ -65,7 +65,12 @@ func (r *Shipping) follows(carrier int64) bool {
 // watchOf is what is known of a parcel that is on its way.
 func (r *Shipping) watchOf(p *store.Parcel, last journey.Event) (journey.Watch, error) {
 	habit, err := r.habit(p.CarrierID, p.Service)
-	return journey.Watch{Left: store.Time(p.ShippedAt), Last: last, Promised: p.Promised, Habit: habit}, err
+	calendar := freight.Calendar{}
+	if t := r.lastTariff(p.CarrierID); t != nil {
+		calendar = t.Calendar
+	}
+	return journey.Watch{Left: store.Time(p.ShippedAt), Last: last, Promised: p.Promised, Habit: habit,
+		Rests: func(day time.Time) bool { return !calendar.Works(day.In(r.Zone())) }}, err
 }
 
 // watch says when a parcel is to be looked at next.
@@ -86,15 +91,9 @@ func (r *Shipping) promise(c *engine.Conn, asked *message.Parcel, label *message
 	if label.Arrives != "" {
 		return label.Arrives
 	}
-	r.tariffMu.Lock()
-	have := r.tariffs[c.ID].tariff
-	r.tariffMu.Unlock()
+	have := r.lastTariff(c.ID)
 	if have == nil {
-		kept, _, err := r.Store.Tariff(r.Ctx, c.ID)
-		if err != nil {
-			return "" // it publishes none
-		}
-		have = kept
+		return ""
 	}
 	day, err := time.Parse(time.DateOnly, asked.Handover)
 	q := have.Quote(asked.Service, freightParcel(asked))
@@ -102,6 +101,24 @@ func (r *Shipping) promise(c *engine.Conn, asked *message.Parcel, label *message
 		return ""
 	}
 	return have.Calendar.Arrival(day, q.Days).Format(time.DateOnly)
+}
+
+// lastTariff is what a carrier published last; nil: nothing that is known. Nobody is asked.
+func (r *Shipping) lastTariff(carrier int64) *freight.Tariff {
+	r.tariffMu.Lock()
+	have, known := r.tariffs[carrier]
+	r.tariffMu.Unlock()
+	if known {
+		return have.tariff
+	}
+	kept, at, err := r.Store.Tariff(r.Ctx, carrier)
+	if err != nil {
+		return nil
+	}
+	if c := r.ByID(carrier); c != nil {
+		r.rememberTariff(c, kept, at)
+	}
+	return kept
 }
 
 // freightParcel is a parcel as tariffs price it.
@@ -138,7 +155,7 @@ func (r *Shipping) moved(ch *engine.Change, p *store.Parcel, o *order.Order, tol
 	}
 	if last.State == journey.Lost {
 		ch.Tell("exception", o.Number)
-		if err := ch.Raise(store.Exception{Cause: engine.ParcelLost, Subject: p.CarrierName, ParcelID: p.ID,
+		if err := ch.Raise(store.Exception{Cause: engine.ParcelLost, ParcelID: p.ID,
 			Text: fmt.Sprintf("%s says that parcel %s of order %s is lost: %s", p.CarrierName, p.Number, o.Number,
 				engine.Or(e.Text, "it gives no reason")),
 			Expected: "A claim at the carrier, and the goods once more for the buyer. Note the claim at the parcel; that settles this.",
@@ -272,7 +289,7 @@ func (r *Shipping) lookAt(ch *engine.Change, p *store.Parcel) error {
 func (r *Shipping) raiseParcel(ch *engine.Change, p *store.Parcel, cause order.Cause, text, expected string) error {
 	ch.Tell("exception", p.OrderNumber)
 	tellParcel(ch, p)
-	return ch.Raise(store.Exception{Cause: cause, Subject: p.CarrierName, ParcelID: p.ID, Text: text, Expected: expected,
+	return ch.Raise(store.Exception{Cause: cause, ParcelID: p.ID, Text: text, Expected: expected,
 		OrderID: p.OrderID, ConnectionID: p.CarrierID, Standing: true}, ch.Now)
 }
 

@@ -62,7 +62,7 @@ func TestALateParcelIsRaisedUntilItArrives(t *testing.T) {
 	require.Empty(t, raised(t, k, monday(9, 0).AddDate(0, 0, 2)), "it is Wednesday")
 	require.Equal(t, []order.Cause{engine.ParcelLate}, raised(t, k, monday(0, 1).AddDate(0, 0, 3)))
 	require.Contains(t, k.Exceptions()[0].Text, "should have arrived on 2026-11-25; last it was under way, 23 Nov 20:00")
-	require.Equal(t, "Ann", k.Exceptions()[0].Subject, "grouped by its carrier")
+	require.Equal(t, []string{"", "Ann"}, []string{k.Exceptions()[0].Subject, k.Exceptions()[0].ConnectionName}, "grouped by its carrier")
 	require.Equal(t, p.Number, k.Exceptions()[0].ParcelNumber)
 	says(t, k, "2", p.Tracking, "out for delivery", monday(8, 0).AddDate(0, 0, 3))
 	require.Equal(t, []order.Cause{engine.ParcelLate}, raised(t, k, monday(9, 0).AddDate(0, 0, 3)), "it is not there")

@@ -307,6 +307,8 @@ const dealtWith: Record<string, string> = {
   "refund not told": "They have it",
   "number still stands": "It is taken off",
   "file not taken": "It is dealt with",
+  "not collected": "It is agreed",
+  "not printed": "It is dealt with",
 };
 
 /** What frees it, in place, by cause. */
@@ -395,6 +397,10 @@ function Fix({ e, orders, onDone, onSaid }: { e: Exception; orders: string[]; on
         {orders[0] && <Go to={`/orders/${orders[0]}`}>See the order</Go>}
       </div>
     );
+  else if (e.cause === "bill differs") body = <Go to="/bills">Look at the lines</Go>;
+  else if (e.cause === "printer off") body = <Go to="/settings/printing">See what waits</Go>;
+  else if (["parcel late", "parcel stuck", "parcel lost", "parcel not taken"].includes(e.cause) && e.parcel)
+    body = <Go to={`/parcels/${e.parcel}`}>See the parcel</Go>;
   else if (e.cause === "return to be decided") body = <Go to={`/returns/${encodeURIComponent(e.subject)}`}>Decide on it</Go>;
   else if (e.cause === "service to be chosen")
     body = (
