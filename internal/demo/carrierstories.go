@@ -34,11 +34,13 @@ func (w *seeding) carrierStories(ctx context.Context) error {
 			return err
 		}
 	}
-	if err := w.Wait(ctx, 10*time.Second, "a lost parcel", func() (bool, error) {
-		p, err := w.c.Parcel(ctx, sent[1].Number)
-		return p.Journey == "lost", err
-	}); err != nil {
-		return err
+	for i, journey := range []string{"failed", "lost", "returning"} {
+		if err := w.Wait(ctx, 10*time.Second, "a parcel that is "+journey, func() (bool, error) {
+			p, err := w.c.Parcel(ctx, sent[i].Number)
+			return p.Journey == journey, err
+		}); err != nil {
+			return err
+		}
 	}
 	if _, err := w.c.PutClaim(ctx, sent[1].Number, shipping.Claim{State: "sent", Amount: 4990, Note: "PV-CL-118, glass jars"}); err != nil {
 		return err

@@ -243,7 +243,7 @@ func (w *World) JoinKitchen(ctx context.Context) error {
 	}}); err != nil {
 		return err
 	}
-	if err := w.switchOn(ctx, "nosh", message.ItemsOut, message.OrdersIn, message.AnswersOut, message.StatesOut); err != nil {
+	if err := w.SwitchOn(ctx, "nosh", message.ItemsOut, message.OrdersIn, message.AnswersOut, message.StatesOut); err != nil {
 		return err
 	}
 	if _, err := w.Client.RunNow(ctx, "till", message.ItemsIn, ""); err != nil {
@@ -269,8 +269,8 @@ func (w *World) JoinKitchen(ctx context.Context) error {
 	return w.Wait(ctx, 15*time.Second, "the portal's menu", func() (bool, error) { return len(w.Nosh.Menu()) == len(tillMenu()), nil })
 }
 
-// switchOn switches feeds of a connection on.
-func (w *World) switchOn(ctx context.Context, code string, kinds ...message.Feed) error {
+// SwitchOn switches feeds of a connection on.
+func (w *World) SwitchOn(ctx context.Context, code string, kinds ...message.Feed) error {
 	for _, kind := range kinds {
 		x, err := w.Client.Connection(ctx, code)
 		if err != nil {

@@ -538,6 +538,20 @@ func (h *Hedgerow) Book() map[string]string {
 	return out
 }
 
+// Whereabouts is how a parcel stands, as a customer sees it; empty: nothing was told of it.
+func (h *Hedgerow) Whereabouts(tracking string) string {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	for _, o := range h.orders {
+		for _, p := range o.Parcels {
+			if p.Tracking == tracking && !p.Withdrawn {
+				return p.Is
+			}
+		}
+	}
+	return ""
+}
+
 // Trackings lists the tracking numbers that stand at an order, by the parcels' references.
 func (h *Hedgerow) Trackings(id string) map[string]string {
 	h.mu.Lock()

@@ -9,6 +9,7 @@ import (
 	"strings"
 	"time"
 
+	"openrelay/internal/core/freight"
 	"openrelay/internal/core/message"
 	"openrelay/internal/core/order"
 	"openrelay/internal/core/rules"
@@ -121,7 +122,11 @@ func (r *Shipping) chosenRate(ctx context.Context, parcel string, o *order.Order
 	if err != nil {
 		return Rate{}, err
 	}
-	rates, err := r.Rates(ctx, parcel)
+	wanted, err := r.sellers(ctx, pick)
+	if err != nil {
+		return Rate{}, err
+	}
+	rates, err := r.ratesBy(ctx, parcel, wanted)
 	if err != nil {
 		return Rate{}, err
 	}
@@ -142,6 +147,27 @@ func (r *Shipping) chosenRate(ctx context.Context, parcel string, o *order.Order
 		why += " (" + strings.Join(refused, "; ") + ")"
 	}
 	return Rate{}, &engine.Refused{Text: why, Conflict: true}
+}
+
+// sellers tells which carriers have to be asked for a pick: those that sell the service where one is named, else all of them. Many
+// parcels by one service ask nothing of the other carriers.
+func (r *Shipping) sellers(ctx context.Context, pick freight.Pick) (func(*engine.Conn) bool, error) {
+	if pick.Service == "" {
+		return func(*engine.Conn) bool { return true }, nil
+	}
+	known, err := r.Store.CarrierServices(ctx)
+	if err != nil {
+		return nil, err
+	}
+	sell := map[int64]bool{}
+	for _, s := range known {
+		if s.Code == pick.Service {
+			sell[s.ConnectionID] = true
+		}
+	}
+	return func(c *engine.Conn) bool {
+		return (pick.Carrier == "" || c.Rec().Code == pick.Carrier) && (len(sell) == 0 || sell[c.ID])
+	}, nil
 }
 
 // samePromise refuses to choose a service without a person where another order in the carton was promised another.

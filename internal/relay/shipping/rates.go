@@ -40,6 +40,11 @@ type Rate struct {
 
 // Rates asks every carrier for its prices, at the same time, and adds our own sums. Cheapest first.
 func (r *Shipping) Rates(ctx context.Context, parcel string) ([]Rate, error) {
+	return r.ratesBy(ctx, parcel, func(*engine.Conn) bool { return true })
+}
+
+// ratesBy asks those carriers for their prices that are wanted.
+func (r *Shipping) ratesBy(ctx context.Context, parcel string, wanted func(*engine.Conn) bool) ([]Rate, error) {
 	s, err := r.storedParcel(ctx, parcel)
 	if _, refused := engine.IsRefused(err); refused || err == nil && s.WeightG == 0 {
 		return nil, &engine.Refused{Text: "pack the shipment first: a price needs weight and size", Conflict: true}
@@ -59,7 +64,7 @@ func (r *Shipping) Rates(ctx context.Context, parcel string) ([]Rate, error) {
 	var out []Rate
 	var wg sync.WaitGroup
 	for _, c := range r.All() {
-		if c.Line().Def.Calls["rates"] == nil || !c.Works() {
+		if c.Line().Def.Calls["rates"] == nil || !c.Works() || !wanted(c) {
 			continue
 		}
 		wg.Add(1)

@@ -70,7 +70,8 @@ func main() {
 	file := flag.String("out", "build/bench.json", "where the figures go")
 	large := flag.Bool("large", false, "measure what needs a large file, and nothing else")
 	only := flag.String("only", "",
-		"only this: boards, intake, live, goods, orders, packers, walking, language, freight; finding, keeping, file make large files")
+		"only this: boards, intake, live, goods, orders, packers, walking, language, freight, labels; "+
+			"finding, keeping, file make large files")
 	flag.Parse()
 	most := 13 * time.Minute
 	if *large {
@@ -131,6 +132,7 @@ func (b *bench) part(only string, large bool) (func(binary string) error, error)
 		"walking":  func(string) error { return b.walking() },
 		"language": func(string) error { return errors.Join(b.begin(), b.language(), b.mapping(), b.files()) },
 		"freight":  func(string) error { return b.freight() },
+		"labels":   func(string) error { return errors.Join(b.begin(), b.labels()) },
 		"cartons":  func(string) error { return b.cartons() },
 		"file":     func(string) error { return errors.Join(b.begin(), b.largeFile(b.of(2<<30, 9<<20))) },
 		"thinning": func(string) error { return errors.Join(b.begin(), b.thinning(1_000_000)) },
@@ -175,6 +177,7 @@ func (b *bench) run(binary string) error {
 		b.goods,
 		b.cartons,
 		b.freight,
+		b.labels,
 		b.walking,
 		b.packers,
 		b.typedNumbers,
