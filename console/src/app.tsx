@@ -56,6 +56,7 @@ const Places = lazy(() => import("./pages/settings/places"));
 const FactorFirst = lazy(() => import("./pages/you/factorfirst"));
 const Security = lazy(() => import("./pages/settings/security"));
 const Bills = lazy(() => import("./pages/bills/bills"));
+const FreightSettings = lazy(() => import("./pages/settings/freight"));
 const PrintingSettings = lazy(() => import("./pages/settings/printing"));
 const CarrierSettings = lazy(() => import("./pages/settings/carriers"));
 const ServiceSettings = lazy(() => import("./pages/settings/services"));
@@ -255,6 +256,7 @@ function Cabin({ person }: { person: Schema<"Person"> }) {
               <Route path="settings/security" element={<Security />} />
               <Route path="settings/parcels" element={<ParcelSettings />} />
               <Route path="bills" element={<Bills />} />
+              <Route path="settings/freight" element={<FreightSettings />} />
               <Route path="settings/printing" element={<PrintingSettings />} />
               <Route path="settings/carriers" element={<CarrierSettings />} />
               <Route path="settings/services" element={<ServiceSettings />} />

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"net/http"
 
+	"openrelay/internal/core/freight"
 	"openrelay/internal/core/person"
 	"openrelay/internal/relay/engine"
 	"openrelay/internal/relay/shipping"
@@ -15,6 +16,10 @@ func (a *API) carriersRoutes() {
 	tableRoutes(a, "/collections", "collections", "when carriers come to places", a.relay.Collections, person.Look)
 	tableRoutes(a, "/billing-accounts", "billing-accounts", "accounts on which carriers are paid", a.relay.Accounts,
 		person.Ship|person.KeepBooks)
+	tableRoutes(a, "/freight-rules", "freight-rules", "what is charged for parcels; the first that fits counts", a.relay.ChargeRules,
+		person.Look)
+	op(a, person.SetUp, http.MethodPost, "/freight-rules/rehearse", "rehearse-freight-rules",
+		"What freight rules would have charged for the newest parcels that left", a.rehearseCharges)
 	tableRoutes(a, "/address-policy", "address-policy", "what becomes of addresses (one row at most)", a.relay.AddressPolicies,
 		person.Look)
 	op(a, person.WorkOrders, http.MethodPost, "/orders/{number}/address/take", "take-address",
@@ -33,6 +38,11 @@ func (a *API) takeAddress(ctx context.Context, in *NumberInput) (*orderOutput, e
 		return nil, err
 	}
 	return a.orderByNumber(ctx, in.Number)
+}
+
+func (a *API) rehearseCharges(ctx context.Context, in *tableInput[freight.ChargeRule]) (*body[shipping.ChargesRehearsed], error) {
+	out, err := a.relay.RehearseCharges(ctx, in.Body.Rows)
+	return &body[shipping.ChargesRehearsed]{out}, err
 }
 
 type billsInput struct {

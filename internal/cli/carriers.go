@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/base64"
 	"flag"
+	"fmt"
 	"net/url"
 	"os"
 	"strings"
@@ -11,6 +12,7 @@ import (
 	"openrelay/internal/client"
 	"openrelay/internal/core/customs"
 	"openrelay/internal/core/freight"
+	"openrelay/internal/core/money"
 	"openrelay/internal/core/place"
 	"openrelay/internal/relay/shipping"
 	"openrelay/internal/wire"
@@ -216,4 +218,56 @@ func takeAddressCommand() command {
 			}
 			return p.told(o.Number, "it goes to %s", strings.Join(o.ShipTo.Lines(), ", "))
 		})
+}
+
+// freightRuleCommand is about what is charged for parcels.
+func freightRuleCommand() command {
+	t := table[freight.ChargeRule]{
+		path: "/freight-rules", about: "what is charged for parcels; the first that fits counts", keys: "NAME", named: 1,
+		heads: []string{"Rule", "When", "Service", "Does", "By", "Currency"},
+		line: func(r freight.ChargeRule) []any {
+			by := ""
+			switch {
+			case r.Permille > 0:
+				by = fmt.Sprintf("%d.%d %%", r.Permille/10, r.Permille%10)
+			case r.Currency != "":
+				by = money.Decimal(r.Amount, r.Currency)
+			}
+			return []any{r.Name, or(r.When, "always"), or(r.Service, "any"), r.Do, by, r.Currency}
+		},
+		same: func(r freight.ChargeRule, named []string) bool { return r.Name == named[0] },
+		flags: func(f *flag.FlagSet, r *freight.ChargeRule) {
+			f.StringVar(&r.When, "when", "", "`condition` on the order, such as total >= 10000; without it always")
+			f.StringVar(&r.Service, "service", "", "`code` of a service, or carrier/code; without it any")
+			f.StringVar(&r.Do, "do", "", strings.Join(freight.ChargeActions, ", ")+" (required)")
+			f.Int64Var(&r.Permille, "permille", 0, "of mark up and discount: `thousandths`")
+			f.Int64Var(&r.Amount, "amount", 0, "of add and fix: `minor units`")
+			f.StringVar(&r.Currency, "currency", "", "of the amount")
+		},
+		make: func(r *freight.ChargeRule, named []string) error { r.Name = named[0]; return nil },
+	}.command("freight-rule", "What is charged for parcels, against what carriers ask")
+	return t.with(
+		noun("rehearse", "", "What the rules would have charged for the newest parcels that left", 0, 0, nil, runRehearseCharges))
+}
+
+func runRehearseCharges(ctx context.Context, c *client.Client, p *printer, _ []string) error {
+	rows, err := client.Rows[freight.ChargeRule](ctx, c, "/freight-rules")
+	if err != nil {
+		return err
+	}
+	out, err := client.Post[shipping.ChargesRehearsed](ctx, c, "/freight-rules/rehearse", map[string]any{"rows": rows})
+	if err != nil {
+		return err
+	}
+	return p.show(out, func(row func(...any)) {
+		row("Parcel", "Order", "Service", "Asked", "Was charged", "Would be", "By")
+		for _, x := range out.Changed {
+			row(x.Parcel, x.Order, x.Service, money.Decimal(x.Asked, x.Currency), money.Decimal(x.Was, x.Currency),
+				money.Decimal(x.Would, x.Currency), x.By)
+		}
+		for _, s := range out.Sums {
+			row(fmt.Sprintf("all %d", out.Parcels), "", s.Currency, money.Decimal(s.Asked, s.Currency), money.Decimal(s.Was, s.Currency),
+				money.Decimal(s.Would, s.Currency), "")
+		}
+	})
 }

@@ -303,6 +303,11 @@ func TestConnectionCommands(t *testing.T) {
 		account remove house ⇒ none
 		!sender-address put nobody -street x ⇒ there is no sender
 		sender-address list ⇒ none
+		freight-rule put Large -when "units >= 3" -do waive ⇒ waive
+		!freight-rule put Wrong -when "unit > 1" -do waive ⇒ row 2
+		freight-rule put Handling -do "mark up" -permille 75 ⇒ 7.5 %
+		freight-rule rehearse ⇒ Would be
+		freight-rule remove Handling ⇒ Large
 		place address-checks spelling ⇒ addresses: spelling
 		!place address-checks always ⇒ never
 		!order take-address O99 ⇒ O99

@@ -78,7 +78,7 @@ func parcelGroup() []command {
 		of("return", "Goods that come back", returnsCommand(), returnCommand(), announceReturnCommand(), scanReturnCommand(),
 			moveReturnedCommand(), settleReturnCommand(), exchangeReturnCommand(), callOffReturnCommand()),
 		of("service", "By which service parcels go", servicesCommand(), addServiceCommand(), dropServiceCommand()),
-		collectionCommand(), accountCommand(), senderAddressCommand(), customsCommand(),
+		collectionCommand(), accountCommand(), senderAddressCommand(), customsCommand(), freightRuleCommand(),
 		printerCommand(),
 		of("bill", "What carriers bill beside what they asked", billsCommand(), decideBillCommand()),
 		of("manifest", "What carriers take on a day", manifestsCommand(), closeManifestCommand()),

@@ -61,6 +61,8 @@ type Setup struct {
 	Accounts []freight.Account `yaml:"accounts,omitempty"`
 	// how senders declare parcels that cross a customs border
 	Customs []customs.Declarant `yaml:"customs,omitempty"`
+	// what is charged for parcels; the first that fits counts
+	FreightRules []freight.ChargeRule `yaml:"freight_rules,omitempty"`
 	// what becomes of addresses where an address service is joined: never, show or spelling
 	Addresses string `yaml:"addresses,omitempty"`
 	// what senders have of their own
@@ -434,6 +436,7 @@ func Compare(have, want Setup) []Change {
 	out = append(out, compareLines("sender", "sender", have.Senders, want.Senders, have.Archived.Senders)...)
 	out = append(out, compareLines("round", "rule", have.Rounds, want.Rounds, nil)...)
 	out = append(out, compareTable("billing accounts", have.Accounts, want.Accounts)...)
+	out = append(out, compareTable("freight rules", have.FreightRules, want.FreightRules)...)
 	out = append(out, compareTable("customs", have.Customs, want.Customs)...)
 	change("addresses", "check", have.Addresses, want.Addresses)
 	out = append(out, compareTable("sender addresses", have.SenderOwn, want.SenderOwn)...)
@@ -512,6 +515,11 @@ func (s *Setup) checkServices() error {
 	for i := range s.Accounts {
 		if err := s.Accounts[i].Check(); err != nil {
 			return fmt.Errorf("accounts[%d]: %w", i, err)
+		}
+	}
+	for i := range s.FreightRules {
+		if err := s.FreightRules[i].Check(); err != nil {
+			return fmt.Errorf("freight_rules[%d]: %w", i, err)
 		}
 	}
 	for i := range s.Customs {

@@ -46,13 +46,15 @@ type Parcel struct {
 	ToldBy         int64  `db:"told_by"`     // connection that told of a parcel that left without our label; 0: none
 	ToldID         string `db:"told_id"`     // that connection's number of the record
 	Revision       int64  `db:"revision"`
-	Journey        string `db:"journey"`    // state of its latest event; empty: its carrier said nothing yet
-	JourneyAt      int64  `db:"journey_at"` // of that event
-	Promised       string `db:"promised"`   // YYYY-MM-DD by which it should be there; empty: nobody said
-	SumG           int64  `db:"sum_g"`      // what carton and contents should weigh; 0: not known
-	Billed         int64  `db:"billed"`     // what its carrier billed until now, minor units of its currency
-	BilledG        int64  `db:"billed_g"`   // by which weight
-	WatchAt        int64  `db:"watch_at"`   // when it is to be looked at again; 0: never
+	Journey        string `db:"journey"`     // state of its latest event; empty: its carrier said nothing yet
+	JourneyAt      int64  `db:"journey_at"`  // of that event
+	Promised       string `db:"promised"`    // YYYY-MM-DD by which it should be there; empty: nobody said
+	SumG           int64  `db:"sum_g"`       // what carton and contents should weigh; 0: not known
+	Billed         int64  `db:"billed"`      // what its carrier billed until now, minor units of its currency
+	BilledG        int64  `db:"billed_g"`    // by which weight
+	Charged        int64  `db:"charged"`     // by the freight rules, minor units of its currency
+	ChargedBy      string `db:"charge_rule"` // name of the rule; empty: none fits
+	WatchAt        int64  `db:"watch_at"`    // when it is to be looked at again; 0: never
 	Lines          []ParcelLine
 }
 
@@ -72,7 +74,7 @@ const parcelQuery = `SELECT p.id, p.number, p.shipment_id, s.number AS shipment_
 	coalesce(c.name, p.carrier_told) AS carrier_name, p.carrier_told, p.service, p.service_name, p.tracking, p.tracking_url, p.label,
 	p.price, p.currency, p.manifest_id, p.created_at, p.shipped_at, p.delivered_at, p.scanned_at, p.void_asked_at,
 	p.sscc, p.error, p.wrong_field, p.told_by, p.told_id, p.revision, p.travels_in, p.journey, p.journey_at, p.promised, p.watch_at,
-		p.sum_g, p.billed, p.billed_g,
+		p.sum_g, p.billed, p.billed_g, p.charged, p.charge_rule,
 	coalesce((SELECT x.number FROM parcel x WHERE x.id=p.travels_in),'') AS carton,
 	coalesce((SELECT group_concat(x.number,' ') FROM parcel x WHERE x.travels_in=p.id AND x.travels_in<>0
 		AND x.state<>'called off'),'') AS riders
@@ -194,13 +196,14 @@ func (t *Tx) UpdateParcel(p *Parcel) error {
 	if _, err := t.exec(`UPDATE parcel SET state=?, profile=?, weight_g=?, length_mm=?, width_mm=?, height_mm=?, carrier_id=?,
 		carrier_told=?, service=?, service_name=?, tracking=?, tracking_url=?, label=?, price=?, currency=?, manifest_id=?, shipped_at=?,
 		delivered_at=?, scanned_at=?, void_asked_at=?, travels_in=?, told_by=?, told_id=?,
-		sscc=?, error=?, wrong_field=?, revision=?, journey=?, journey_at=?, promised=?, watch_at=?, sum_g=?, billed=?, billed_g=?
+		sscc=?, error=?, wrong_field=?, revision=?, journey=?, journey_at=?, promised=?, watch_at=?, sum_g=?, billed=?, billed_g=?,
+		charged=?, charge_rule=?
 		WHERE id=?`,
 		p.State, p.Profile, p.WeightG, p.LengthMM, p.WidthMM, p.HeightMM,
 		p.CarrierID, p.CarrierTold, p.Service, p.ServiceName, p.Tracking, p.TrackingURL, p.Label, p.Price, p.Currency, p.ManifestID,
 		p.ShippedAt, p.DeliveredAt, p.ScannedAt, p.VoidAskedAt, p.TravelsIn, p.ToldBy, p.ToldID,
 		p.SSCC, p.Error, p.WrongField, p.Revision, p.Journey, p.JourneyAt, p.Promised, p.WatchAt,
-		p.SumG, p.Billed, p.BilledG, p.ID); err != nil {
+		p.SumG, p.Billed, p.BilledG, p.Charged, p.ChargedBy, p.ID); err != nil {
 		return err
 	}
 	if _, err := t.exec("DELETE FROM parcel_line WHERE parcel_id=?", p.ID); err != nil {

@@ -173,6 +173,13 @@ func (t *Tx) FactsOf(order int64) ([]byte, error) {
 	return b, err
 }
 
+// OrderFacts reads what rules look at of one order.
+func (s *Store) OrderFacts(ctx context.Context, order int64) ([]byte, error) {
+	var b []byte
+	err := s.read.GetContext(ctx, &b, "SELECT facts FROM order_facts WHERE order_id=?", order)
+	return b, found(err)
+}
+
 // ForgetCustomers takes personal data out of customers: of one e-mail, or of those none of whose orders has any.
 func (t *Tx) ForgetCustomers(email string, now time.Time) (int64, error) {
 	const set = "UPDATE customer SET name='" + Forgotten + `', email='', phone='', address='{}', outside_id='removed:'||id,

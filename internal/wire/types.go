@@ -204,6 +204,8 @@ type Parcel struct {
 	Riders      []string   `json:"riders,omitempty" doc:"Numbers of the parcels of other orders that travel in its carton"`
 	Journey     string     `json:"journey,omitempty" doc:"How it stands by its latest event: accepted, under way, out for delivery, delivered, failed, held by customs, returning, returned, lost or problem; empty: its carrier said nothing yet"`
 	JourneyAt   *time.Time `json:"journey_at,omitempty"`
+	Charged     int64      `json:"charged" doc:"By the freight rules, minor units"`
+	ChargedBy   string     `json:"charged_by,omitempty" doc:"The rule that counts; empty: what the carrier asks"`
 	Promised    string     `json:"promised,omitempty" doc:"YYYY-MM-DD by which it should be there; empty: nobody said"`
 }
 

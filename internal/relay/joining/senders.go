@@ -198,7 +198,8 @@ func (r *Joining) exportServices(ctx context.Context, out *setup.Setup) error {
 		out.Addresses = policy[0].Check
 	}
 	return errors.Join(err, failed, exportTable(ctx, r, s.Collections, &out.Collections), exportTable(ctx, r, s.Accounts, &out.Accounts),
-		exportTable(ctx, r, s.SenderAddresses, &out.SenderOwn), exportTable(ctx, r, s.Declarants, &out.Customs))
+		exportTable(ctx, r, s.SenderAddresses, &out.SenderOwn), exportTable(ctx, r, s.Declarants, &out.Customs),
+		exportTable(ctx, r, s.ChargeRules, &out.FreightRules))
 }
 
 // exportTable adds the rows of a table to a set-up.
@@ -228,7 +229,8 @@ func (r *Joining) applyCarriers(ctx context.Context, want setup.Setup, who strin
 	}
 	return errors.Join(r.applyServices(ctx, want, who), applyTable(ctx, r, s.Collections, want.Collections, who),
 		applyTable(ctx, r, s.Accounts, want.Accounts, who), applyTable(ctx, r, s.SenderAddresses, want.SenderOwn, who),
-		applyTable(ctx, r, s.Declarants, want.Customs, who), applyTable(ctx, r, s.AddressPolicies, policy, who))
+		applyTable(ctx, r, s.Declarants, want.Customs, who), applyTable(ctx, r, s.AddressPolicies, policy, who),
+		applyTable(ctx, r, s.ChargeRules, want.FreightRules, who))
 }
 
 // applyServices sets by which service parcels go, as a set-up has it: now that channels and carriers are there.

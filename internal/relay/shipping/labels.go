@@ -212,6 +212,9 @@ func (r *Shipping) labelBought(ch *engine.Change, c *engine.Conn, m store.Outbox
 	if in, err = r.dropUnwanted(ch, in, label.Tracking); err != nil || len(in) == 0 {
 		return err
 	}
+	if err := r.charge(ch, p, in[0].order.Ours.Tags); err != nil {
+		return err
+	}
 	own := in.own()
 	ch.Mark(engine.LabelBought, own.ID)
 	own.Promised, own.ShippedAt = r.promise(c, &asked, label), ch.Now.UnixMicro()

@@ -27,6 +27,8 @@ type Shipping struct {
 
 	// Accounts are those on which carriers are paid.
 	Accounts *engine.Table[freight.Account]
+	// ChargeRules say what is charged for parcels, against what carriers ask.
+	ChargeRules *engine.Table[freight.ChargeRule]
 	// AddressPolicies say what becomes of addresses; there is one row at most.
 	AddressPolicies *engine.Table[AddressPolicy]
 	// Declarants are how senders declare parcels that cross a customs border.
@@ -46,6 +48,8 @@ func New(e *engine.Engine, x *exchange.Exchange, inv *inventory.Inventory, o *or
 	r.Collections = &engine.Table[freight.Collection]{Kind: "collections", Most: 500, Check: r.checkCollections}
 	r.Accounts = &engine.Table[freight.Account]{Kind: engine.AccountsTable, Most: 2000, Check: r.checkAccounts}
 	r.SenderAddresses = &engine.Table[place.SenderAddress]{Kind: "sender addresses", Most: 200, Check: r.checkSenderAddresses}
+	r.ChargeRules = &engine.Table[freight.ChargeRule]{Kind: "freight rules", Most: 300, Check: r.checkChargeRules}
+	e.AddSettingKind(r.ChargeRules.SettingKind(e))
 	r.AddressPolicies = &engine.Table[AddressPolicy]{Kind: "address checks", Most: 1, Check: r.checkAddressPolicy}
 	e.AddSettingKind(r.AddressPolicies.SettingKind(e))
 	r.Declarants = &engine.Table[customs.Declarant]{Kind: "customs", Most: 200, Check: r.checkDeclarants}

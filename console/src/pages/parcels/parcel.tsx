@@ -547,6 +547,12 @@ function Sent({ s }: { s: View }) {
             </>
           )}{" "}
           · shipped <When at={s.shipped_at} />
+          {s.charged_by && (
+            <>
+              {" "}
+              · charged <Money minor={s.charged} currency={s.currency ?? ""} /> by {s.charged_by}
+            </>
+          )}
         </p>
       </section>
       <section className="flex flex-wrap items-center gap-3">
