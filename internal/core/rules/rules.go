@@ -25,7 +25,7 @@ type Rule struct {
 	Name string `json:"name"`
 	On   bool   `json:"on"`
 	When string `json:"when" doc:"Condition in CEL; empty: every order"`
-	Then string `json:"then" doc:"Actions, such as tag("export"), hold("look at the papers")"`
+	Then string `json:"then" doc:"Actions, such as tag(\"export\"), hold(\"look at the papers\")"`
 }
 
 // Field is something a condition may look at.

@@ -7,7 +7,6 @@ import (
 	"openrelay/internal/core/returns"
 	"openrelay/internal/relay/returning"
 	"openrelay/internal/relay/shipping"
-	"openrelay/internal/standin"
 	"openrelay/internal/store"
 )
 
@@ -105,7 +104,7 @@ func (w *world) benchWork() string {
 	picked, _ := w.Store.ListRounds(ctx, []string{store.RoundPicked}, 0, 1000)
 	settled, _ := w.Store.ListReturns(ctx, []string{string(returns.Settled)}, 0, 1000)
 	voided := 0
-	for _, carrier := range []*standin.Plover{w.Plover, w.second} {
+	for _, carrier := range w.sellers() {
 		for _, l := range carrier.Sold() {
 			if l.Voided {
 				voided++

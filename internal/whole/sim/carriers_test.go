@@ -8,11 +8,60 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"openrelay/internal/core/message"
+	"openrelay/internal/demo"
 	"openrelay/internal/relay/engine"
 	"openrelay/internal/setup"
 	"openrelay/internal/standin"
 	"openrelay/internal/store"
 )
+
+// carriersOfSim are the accounts at carriers over which parcels are sent, and a service of each.
+var carriersOfSim = []struct{ code, service string }{{"plover", "PP"}, {"gannet", "PP"}, {"ironway", "IR"}, {"heron", "SH-ECO"}}
+
+// seller is a carrier that tells which labels it sold.
+type seller interface{ Sold() []standin.SoldLabel }
+
+func (w *world) sellers() map[string]seller {
+	return map[string]seller{"plover": w.Plover, "gannet": w.second, "ironway": w.Ironway, "heron": w.Heron}
+}
+
+// joinOtherCarriers joins a carrier that knows no references and whose events are read, and one that lets in by a token.
+func (w *world) joinOtherCarriers() {
+	for code, access := range map[string]map[string]string{"ironway": demo.IronwayAccess, "heron": demo.HeronAccess} {
+		connector := map[string]string{"ironway": "ironway", "heron": "swift-heron"}[code]
+		feeds := map[message.Feed]setup.Feed{}
+		for _, f := range []message.Feed{message.LabelsOut, message.HandoversOut, message.VoidsOut} {
+			feeds[f] = setup.Feed{On: true}
+		}
+		c := setup.Connection{Code: code, Connector: connector, Name: code, Address: "http://" + code + ".sim", Feeds: feeds,
+			Credentials: map[string]string{}}
+		if code == "ironway" {
+			c.Feeds[message.TrackingIn] = setup.Feed{On: true, Schedule: "@every 30m"}
+		}
+		for field := range access {
+			c.Credentials[field] = "env:" + strings.ToUpper(field)
+		}
+		text, err := setup.Setup{Version: 1, Connections: []setup.Connection{c}}.Text()
+		require.NoError(w.t, err)
+		_, err = w.Client.ApplySetup(w.t.Context(), string(text), map[string]map[string]string{code: access})
+		require.NoError(w.t, err)
+		require.Equal(w.t, store.On, w.Relay.ByCode(code).Rec().State)
+	}
+}
+
+// moveParcel lets a carrier by rail move one of its parcels, on its way or off it.
+func (w *world) moveParcel(context.Context) error {
+	sold := w.Ironway.Sold()
+	if len(sold) == 0 {
+		return nil
+	}
+	as := ""
+	if w.one(8) {
+		as = pick(w, []string{standin.NotIn, standin.AtCustoms, standin.GoingBack, standin.GoneLost})
+	}
+	_ = w.Ironway.MoveAs(pick(w, sold).Item, as) // one that has arrived, or was cancelled, stays where it is
+	return nil
+}
 
 // joinSecondCarrier joins another account at a carrier, so that a parcel that one refuses goes by the other.
 func (w *world) joinSecondCarrier() {
@@ -62,7 +111,7 @@ func (w *world) checkLabels() (wrong []string) {
 		}
 	}
 	sold := map[string]bool{}
-	for code, carrier := range map[string]*standin.Plover{"plover": w.Plover, "gannet": w.second} {
+	for code, carrier := range w.sellers() {
 		for _, l := range carrier.Sold() {
 			if l.Trial || l.Voided {
 				continue

@@ -73,7 +73,18 @@ func (w *world) days(n int) *ledger {
 
 // outage lets a system be away for a while.
 func (w *world) outage() {
-	hosts := []string{"morrow.sim", "skep.sim", "plover.sim", "gannet.sim", "tansy.sim", "bramble.sim", "till.sim", "nosh.sim"}
+	hosts := []string{
+		"morrow.sim",
+		"skep.sim",
+		"plover.sim",
+		"gannet.sim",
+		"ironway.sim",
+		"heron.sim",
+		"tansy.sim",
+		"bramble.sim",
+		"till.sim",
+		"nosh.sim",
+	}
 	host := hosts[w.rng.IntN(len(hosts))]
 	if time.Now().Before(w.down[host]) {
 		return
@@ -323,6 +334,9 @@ func (w *world) packer() {
 	if w.one(500) {
 		w.step("take a parcel back", func() error { return w.takeParcelBack(ctx) })
 	}
+	if w.one(30) {
+		w.step("a carrier moves a parcel", func() error { return w.moveParcel(ctx) })
+	}
 	if w.one(500) {
 		w.step("something comes back", func() error { return w.comeBack(ctx) })
 	}
@@ -390,7 +404,8 @@ func (w *world) workOn(ctx context.Context, number string) error {
 		if w.one(40) { // somebody thinks again
 			return w.Relay.Unpack(ctx, p.Number, "Runa Hollis")
 		}
-		if _, err := w.Relay.Ship(ctx, p.Number, pick(w, []string{"plover", "gannet"}), "PP", "Runa Hollis"); err != nil {
+		by := pick(w, carriersOfSim)
+		if _, err := w.Relay.Ship(ctx, p.Number, by.code, by.service, "Runa Hollis"); err != nil {
 			return err
 		}
 	}
@@ -616,7 +631,7 @@ func (w *world) check(l *ledger) (wrong []string) {
 					bad("%s %s was cancelled there; here %s is %s (%s)", code, id, n, st, held[n])
 				}
 			case "sent", "out":
-				if st != "shipped" && st != "delivered" {
+				if st != "shipped" && st != "delivered" && st != "part shipped" { // there it is sent with its first parcel
 					bad("%s %s has left there; here %s is %s (%s)", code, id, n, st, held[n])
 				}
 			}

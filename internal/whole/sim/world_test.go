@@ -87,6 +87,7 @@ func (w *world) hosts() map[string]http.Handler {
 	o := w.Outside
 	return map[string]http.Handler{"morrow.sim": o.Morrow, "skep.sim": o.Skep, "plover.sim": o.Plover, "tansy.sim": o.Tansy,
 		"bramble.sim": o.Bramble, "till.sim": o.Counterpane, "nosh.sim": o.Nosh, "gannet.sim": w.second,
+		"ironway.sim": o.Ironway, "heron.sim": o.Heron,
 		"relay.sim": w.in}
 }
 
@@ -314,6 +315,7 @@ func (w *world) join() {
 		}
 	}
 	w.joinSecondCarrier()
+	w.joinOtherCarriers()
 	w.joinOffice()
 	for _, r := range demo.Rules[:3] {
 		_, err := w.Client.ChangeRule(ctx, r)

@@ -17,9 +17,9 @@ var year = flag.Int("year", 0, "days of trade for TestAYearOfTradeStaysWithinABo
 // What the file may come to with everything kept as short as it may be: for each order what stays for ever, and for each
 // order of the last thirty days what is still whole; and what an empty company takes.
 const (
-	boundPerOrder  = 4_800   // bytes
-	boundPerRecent = 4_600   // bytes
-	boundEmpty     = 925_000 // a table or an index takes a page, also an empty one
+	boundPerOrder  = 4_800     // bytes
+	boundPerRecent = 4_600     // bytes
+	boundEmpty     = 1_020_000 // a table or an index takes a page, also an empty one
 )
 
 // TestAYearOfTradeStaysWithinABound: days of trade go by on a clock that is moved by hand. What is old is thinned each
