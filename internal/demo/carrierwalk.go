@@ -46,7 +46,10 @@ func (k *joinWalk) bySecondCarrier(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	return k.sendByRail(ctx, packed.Number)
+	if err := k.sendByRail(ctx, packed.Number); err != nil {
+		return err
+	}
+	return k.carriersGoOn(ctx)
 }
 
 var slowSale = standin.Sale{Customer: "Maren Tolland", Email: "maren.tolland@example.test", Shipping: 290,
