@@ -20,6 +20,10 @@ func (a *API) carriersRoutes() {
 		person.Look)
 	op(a, person.SetUp, http.MethodPost, "/freight-rules/rehearse", "rehearse-freight-rules",
 		"What freight rules would have charged for the newest parcels that left", a.rehearseCharges)
+	op(a, person.WorkOrders|person.Ship, http.MethodGet, "/orders/{number}/pickup-points", "pickup-points",
+		"Pickup points of all carriers near an order's address", a.pickupPoints)
+	op(a, person.WorkOrders|person.Ship, http.MethodPut, "/orders/{number}/pickup-point", "choose-pickup-point",
+		"Say where an order is fetched; without a carrier it goes to the door", a.choosePoint)
 	tableRoutes(a, "/address-policy", "address-policy", "what becomes of addresses (one row at most)", a.relay.AddressPolicies,
 		person.Look)
 	op(a, person.WorkOrders, http.MethodPost, "/orders/{number}/address/take", "take-address",
@@ -43,6 +47,26 @@ func (a *API) takeAddress(ctx context.Context, in *NumberInput) (*orderOutput, e
 func (a *API) rehearseCharges(ctx context.Context, in *tableInput[freight.ChargeRule]) (*body[shipping.ChargesRehearsed], error) {
 	out, err := a.relay.RehearseCharges(ctx, in.Body.Rows)
 	return &body[shipping.ChargesRehearsed]{out}, err
+}
+
+func (a *API) pickupPoints(ctx context.Context, in *NumberInput) (*body[shipping.NearbyPoints], error) {
+	out, err := a.relay.Points(ctx, in.Number)
+	return &body[shipping.NearbyPoints]{out}, err
+}
+
+type choosePointInput struct {
+	NumberInput
+	Body struct {
+		Carrier string `json:"carrier,omitempty" doc:"Code of its connection; empty: it goes to the door"`
+		ID      string `json:"id,omitempty" doc:"The carrier's number of the point"`
+	}
+}
+
+func (a *API) choosePoint(ctx context.Context, in *choosePointInput) (*orderOutput, error) {
+	if err := a.relay.ChoosePoint(ctx, in.Number, in.Body.Carrier, in.Body.ID, who(ctx)); err != nil {
+		return nil, err
+	}
+	return a.orderByNumber(ctx, in.Number)
 }
 
 type billsInput struct {

@@ -18,8 +18,10 @@ import (
 
 	"openrelay/internal/core/money"
 	"openrelay/internal/core/person"
+	"openrelay/internal/core/place"
 	"openrelay/internal/paper"
 	"openrelay/internal/relay/engine"
+	"openrelay/internal/relay/shipping"
 	"openrelay/internal/relay/views"
 	"openrelay/internal/store"
 	"openrelay/internal/wire"
@@ -434,6 +436,10 @@ func (a *API) labelPage(ctx context.Context, number string) (out paper.LabelPage
 		WeightG:  v.WeightG,
 		Language: company.Language,
 		Day:      time.UnixMicro(v.ShippedAt).In(a.relay.Zone()).Format(time.DateOnly),
+	}
+	if p := shipping.PointOf(v.Order); p != nil {
+		out.To = place.Address{Name: v.Order.ShipTo.Name, Company: p.Name, Street: p.Street, Postcode: p.Postcode, Town: p.Town,
+			Country: engine.Or(p.Country, v.Order.ShipTo.Country)}
 	}
 	document, form, made, err := a.relay.LabelDocument(ctx, v.Number)
 	if err != nil {

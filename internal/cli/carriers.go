@@ -15,7 +15,6 @@ import (
 	"openrelay/internal/core/money"
 	"openrelay/internal/core/place"
 	"openrelay/internal/relay/shipping"
-	"openrelay/internal/wire"
 )
 
 // collectionCommand is about when carriers come to places.
@@ -212,7 +211,7 @@ func addressChecksCommand() command {
 func takeAddressCommand() command {
 	return noun("take-address", "ORDER", "Let an order go to its address as the address service would write it", 1, 1, nil,
 		func(ctx context.Context, c *client.Client, p *printer, a []string) error {
-			o, err := client.Post[wire.Order](ctx, c, "/orders/"+url.PathEscape(a[0])+"/address/take", nil)
+			o, err := c.TakeAddress(ctx, a[0])
 			if err != nil {
 				return err
 			}
@@ -255,7 +254,7 @@ func runRehearseCharges(ctx context.Context, c *client.Client, p *printer, _ []s
 	if err != nil {
 		return err
 	}
-	out, err := client.Post[shipping.ChargesRehearsed](ctx, c, "/freight-rules/rehearse", map[string]any{"rows": rows})
+	out, err := c.RehearseCharges(ctx, rows)
 	if err != nil {
 		return err
 	}
@@ -269,5 +268,40 @@ func runRehearseCharges(ctx context.Context, c *client.Client, p *printer, _ []s
 			row(fmt.Sprintf("all %d", out.Parcels), "", s.Currency, money.Decimal(s.Asked, s.Currency), money.Decimal(s.Was, s.Currency),
 				money.Decimal(s.Would, s.Currency), "")
 		}
+	})
+}
+
+// pickupPointsCommand lists where an order can be fetched.
+func pickupPointsCommand() command {
+	return noun("pickup-points", "ORDER", "Pickup points of all carriers near its address", 1, 1, nil,
+		func(ctx context.Context, c *client.Client, p *printer, a []string) error {
+			out, err := c.PickupPoints(ctx, a[0])
+			if err != nil {
+				return err
+			}
+			return p.show(out, func(row func(...any)) {
+				row("Carrier", "Point", "Name", "Where", "Metres", "Open")
+				for _, x := range out.Points {
+					row(x.Carrier, x.ID, x.Name, strings.TrimSpace(x.Street+", "+x.Postcode+" "+x.Town), x.Distance, x.Hours)
+				}
+				for _, s := range out.Silent {
+					row(s, "does not answer")
+				}
+			})
+		})
+}
+
+// pickupPointCommand says where an order is fetched.
+func pickupPointCommand() command {
+	carrier, id := "", ""
+	return noun("pickup-point", "ORDER", "Say where it is fetched; without a point it goes to the door", 1, 1, func(f *flag.FlagSet) {
+		f.StringVar(&carrier, "carrier", "", "`code` of the carrier's connection")
+		f.StringVar(&id, "point", "", "the carrier's `number` of the point")
+	}, func(ctx context.Context, c *client.Client, p *printer, a []string) error {
+		o, err := c.ChoosePoint(ctx, a[0], carrier, id)
+		if err != nil {
+			return err
+		}
+		return p.told(o.Number, "%s: %s", o.Number, or(map[bool]string{false: "it is fetched at " + id}[id == ""], "it goes to the door"))
 	})
 }

@@ -311,6 +311,8 @@ func TestConnectionCommands(t *testing.T) {
 		place address-checks spelling ⇒ addresses: spelling
 		!place address-checks always ⇒ never
 		!order take-address O99 ⇒ O99
+		!order pickup-points O99 ⇒ O99
+		!order pickup-point O99 -carrier ann -point K1 ⇒ O99
 		printer put desk -address ipp://p.example/x -prints label -place alder ⇒ ipp://p.example/x
 		!printer put desk -address http://p.example -prints label ⇒ ipp://
 		printer test desk ⇒ it goes to desk

@@ -49,7 +49,8 @@ func groups() []group {
 		{"Orders", []command{
 			boardCommand(),
 			of("order", "Orders, and what is done with them", ordersCommand(), orderCommand(), typeCommand(), answerCommand(),
-				releaseCommand(), takeAddressCommand(), keepBackCommand(), moveUnitsCommand(), splitCommand(), companionsCommand(),
+				releaseCommand(), takeAddressCommand(), pickupPointsCommand(), pickupPointCommand(),
+				keepBackCommand(), moveUnitsCommand(), splitCommand(), companionsCommand(),
 				togetherCommand(), aloneCommand(), cancelCommand(), actCommand(), undoActCommand(), voidCommand(), takeInAgainCommand(),
 				mergeCommand(), undoMergeCommand(), handOverCommand()),
 			of("rule", "What is decided by rule", rulesCommand(), ruleCommand(), rehearseCommand()),

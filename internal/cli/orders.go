@@ -9,7 +9,9 @@ import (
 	"time"
 
 	"openrelay/internal/client"
+	"openrelay/internal/core/order"
 	"openrelay/internal/relay/orders"
+	"openrelay/internal/relay/shipping"
 	"openrelay/internal/wire"
 )
 
@@ -245,6 +247,9 @@ func orderTable(o wire.Order, row func(...any)) {
 	row("Order", o.Number, o.Stage)
 	row("Channel", o.ConnectionName, m.Number, m.State)
 	row("To", strings.Join(o.ShipTo.Lines(), ", "))
+	if p := shipping.PointOf(&order.Order{Record: m, Ours: o.Ours}); p != nil {
+		row("Fetched", p.Name+", "+p.Street+", "+p.Postcode+" "+p.Town, p.ID, p.Carrier)
+	}
 	row("Total", amount(m.Total, m.Currency), "recalculated "+amount(o.Totals.Total, m.Currency))
 	for _, h := range o.Holds {
 		row("Held", h.Cause, h.Text)

@@ -39,7 +39,8 @@ func printerCommand() command {
 	}.command("printer", "Printers by name, and what waits for them")
 	c.verbs = append(c.verbs,
 		noun("test", "CODE", "Print a test page", 1, 1, nil, func(ctx context.Context, c *client.Client, p *printer, a []string) error {
-			return printedOn(ctx, c, p, "/printers/"+a[0]+"/test", nil)
+			out, err := c.TestPrint(ctx, a[0])
+			return printedOn(p, out, err)
 		}),
 		noun("queue", "", "What waits to be printed, and what was printed last", 0, 0, nil, runPrintQueue),
 		printCommand())
@@ -47,7 +48,7 @@ func printerCommand() command {
 }
 
 func runPrintQueue(ctx context.Context, c *client.Client, p *printer, _ []string) error {
-	list, err := client.List[wire.PrintJob](ctx, c, "/print-queue?limit=100")
+	list, err := c.PrintQueue(ctx)
 	if err != nil {
 		return err
 	}
@@ -66,12 +67,12 @@ func printCommand() command {
 			f.StringVar(&code, "printer", "", "`code`; without it the one that prints this at the place of the parcel")
 			f.IntVar(&first, "first", 0, "of an A4 sheet of labels: the first free `place`, 1 to 4")
 		}, func(ctx context.Context, c *client.Client, p *printer, a []string) error {
-			return printedOn(ctx, c, p, "/print", map[string]any{"paper": a[0], "numbers": a[1:], "printer": code, "first": first})
+			out, err := c.Print(ctx, client.Paper{Kind: a[0], Numbers: a[1:], Printer: code, First: first})
+			return printedOn(p, out, err)
 		})
 }
 
-func printedOn(ctx context.Context, c *client.Client, p *printer, path string, body any) error {
-	out, err := client.Post[wire.Printing](ctx, c, path, body)
+func printedOn(p *printer, out wire.Printing, err error) error {
 	if err != nil {
 		return err
 	}

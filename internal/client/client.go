@@ -593,9 +593,3 @@ func (c *Client) DecideBill(ctx context.Context, id int64, say shipping.SayOfBil
 func List[T any](ctx context.Context, c *Client, path string) ([]T, error) {
 	return get[[]T](ctx, c, path)
 }
-
-// Post does something and returns what came of it.
-func Post[T any](ctx context.Context, c *Client, path string, body any) (out T, err error) {
-	_, err = c.Do(ctx, http.MethodPost, path, body, &out)
-	return out, err
-}

@@ -390,6 +390,7 @@ var (
 		{"tariff", reflect.TypeFor[freight.Tariff]()},
 		{"address", reflect.TypeFor[message.AddressCheck]()},
 		{"document", reflect.TypeFor[message.LabelDocument]()},
+		{"points", reflect.TypeFor[message.PickupPoint]()},
 	}
 )
 

@@ -159,6 +159,7 @@ func TestTryNamesMissingAndUnused(t *testing.T) {
 	require.Equal(t, []string{"number"}, got.Missing)
 	require.Equal(t, []string{"buyer.name", "buyer.vip", "rows[].colour"}, got.Unused)
 	require.Contains(t, got.Empty, "ship_to.street")
+	require.Contains(t, got.Empty, "point.id", "nothing is needed of a part that may be left out")
 	require.Contains(t, got.Fields, TrialField{Path: "number", Kind: "text", Needed: true,
 		About: "The channel's number, as people there know it"})
 	require.Contains(t, got.Fields, TrialField{Path: "lines[1].sku", Kind: "text", Value: "B"})

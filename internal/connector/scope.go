@@ -59,6 +59,7 @@ var (
 	askedShapes = map[string]reflect.Type{
 		"rates": reflect.TypeFor[message.Parcel](), "tariff": reflect.TypeFor[freight.Tariff](),
 		"address": reflect.TypeFor[place.Address](), "document": reflect.TypeFor[message.Label](),
+		"points": reflect.TypeFor[place.Address](),
 	}
 )
 

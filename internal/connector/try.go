@@ -79,7 +79,7 @@ func (l *Line) try(f *Feed, kind message.Feed, sample []byte) (Trial, error) {
 		if out.Message, err = json.Marshal(msg); err != nil {
 			return out, err
 		}
-		out.lay(reflect.ValueOf(msg).Elem(), "")
+		out.lay(reflect.ValueOf(msg).Elem(), "", false)
 		if c, ok := msg.(interface{ Check() error }); ok && out.Mistake == "" {
 			if err := c.Check(); err != nil {
 				out.Mistake = err.Error()
@@ -111,21 +111,21 @@ func (l *Line) sample(f *Feed, raw []byte) (via string, body any, err error) {
 	return "poll", body, err
 }
 
-// lay lays the fields of a message out, with what they hold.
-func (t *Trial) lay(v reflect.Value, path string) {
+// lay lays the fields of a message out, with what they hold. Of a part that may be left out altogether nothing is needed.
+func (t *Trial) lay(v reflect.Value, path string, optional bool) {
 	for i := range v.NumField() {
 		f := v.Type().Field(i)
-		name, _, _ := strings.Cut(f.Tag.Get("json"), ",")
+		name, options, _ := strings.Cut(f.Tag.Get("json"), ",")
 		if name == "" || name == "-" {
 			continue
 		}
 		field, at := v.Field(i), strings.TrimPrefix(path+"."+name, ".")
 		records := field.Kind() == reflect.Slice && field.Type().Elem().Kind() == reflect.Struct
 		if field.Kind() == reflect.Struct && field.Type() != timeType {
-			t.lay(field, at)
+			t.lay(field, at, options == "omitzero" && field.IsZero())
 			continue
 		}
-		row := TrialField{Path: at, Kind: kindName(field.Type()), Needed: f.Tag.Get("need") == "yes", About: f.Tag.Get("doc")}
+		row := TrialField{Path: at, Kind: kindName(field.Type()), Needed: f.Tag.Get("need") == "yes" && !optional, About: f.Tag.Get("doc")}
 		empty := field.IsZero() || field.Kind() == reflect.Slice && field.Len() == 0
 		switch {
 		case empty && row.Needed:
@@ -143,7 +143,7 @@ func (t *Trial) lay(v reflect.Value, path string) {
 		}
 		t.Fields = append(t.Fields, row)
 		for j := 0; records && j < field.Len(); j++ {
-			t.lay(field.Index(j), fmt.Sprintf("%s[%d]", at, j))
+			t.lay(field.Index(j), fmt.Sprintf("%s[%d]", at, j), false)
 		}
 	}
 }

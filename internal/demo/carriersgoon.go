@@ -24,8 +24,7 @@ func (k *joinWalk) carriersGoOn(ctx context.Context) error {
 		Hours: place.Hours{Week: whole, Cutoff: "00:02"}}}); err != nil {
 		return err
 	}
-	tried, err := client.Post[shipping.ChargesRehearsed](ctx, k.c, "/freight-rules/rehearse", map[string]any{"rows": []freight.ChargeRule{
-		{Name: "Handling", Do: freight.MarkUp, Permille: 100}}})
+	tried, err := k.c.RehearseCharges(ctx, []freight.ChargeRule{{Name: "Handling", Do: freight.MarkUp, Permille: 100}})
 	if err != nil {
 		return err
 	}
@@ -107,7 +106,7 @@ func (k *joinWalk) readBill(ctx context.Context, p wire.ParcelView) error {
 	if _, err := k.c.ApplySheet(ctx, s.ID); err != nil {
 		return err
 	}
-	lines, err := client.List[wire.BillLine](ctx, k.c, "/bills?state=differs,unknown")
+	lines, err := k.c.Bills(ctx, "differs,unknown")
 	if err != nil {
 		return err
 	}
@@ -118,7 +117,7 @@ func (k *joinWalk) readBill(ctx context.Context, p wire.ParcelView) error {
 			return err
 		}
 	}
-	lines, err = client.List[wire.BillLine](ctx, k.c, "/bills?state=differs,unknown")
+	lines, err = k.c.Bills(ctx, "differs,unknown")
 	k.check(err == nil && len(lines) == 0, "both are disputed, and nothing of the bill is open")
 	return err
 }

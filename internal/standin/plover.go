@@ -101,6 +101,7 @@ func NewPlover(cfg PostConfig) *Plover {
 			answer(w, 200, map[string]any{"holder": cfg.Holder, "customer_no": cfg.CustomerNo, "land": cfg.Land})
 		})
 		r.Get("/tariff", p.apiTariff)
+		r.Get("/counters", p.apiCounters)
 		r.Post("/prices", p.apiPrices)
 		r.Post("/labels", p.apiLabel)
 		r.Delete("/labels/{no}", p.apiVoid)
@@ -298,6 +299,7 @@ type ploverOrder struct {
 	LodgedOn  string `json:"lodged_on"`
 	Recipient struct{ Contact, Street, Postcode, Town, Land string }
 	Charge    struct{ To, Account, Postcode string }
+	Counter   string
 	Sender    struct{ Land string }
 	Customs   struct{ Goods []ploverGoods }
 }
@@ -319,6 +321,10 @@ func (p *Plover) apiLabel(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	refuse := func(text, at string) { answer(w, 422, map[string]any{"reason": text, "at": at}) }
+	if in.Counter != "" && counterOf(in.Counter) == nil {
+		refuse("there is no counter "+in.Counter, "counter")
+		return
+	}
 	if text := undeclared(in.Customs.Goods, in.Sender.Land, in.Recipient.Land); text != "" {
 		refuse(text, "customs")
 		return
@@ -353,6 +359,58 @@ func (p *Plover) apiLabel(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	refuse("there is no product "+in.Product, "product")
+}
+
+// ploverCounter is where parcels are kept until they are fetched.
+type ploverCounter struct {
+	No       string `json:"no"`
+	Sign     string `json:"sign"`
+	Street   string `json:"street"`
+	Postcode string `json:"postcode"`
+	Town     string `json:"town"`
+	Land     string `json:"land"`
+	Open     string `json:"open"`
+	Metres   int    `json:"metres"`
+}
+
+// ploverCounters are two in each town.
+var ploverCounters = func() (out []ploverCounter) {
+	for i, t := range gazetteer {
+		for k, sign := range []string{"Bakery", "Station kiosk"} {
+			out = append(
+				out,
+				ploverCounter{fmt.Sprintf("K%03d", 2*i+k+1), sign + " " + t.Name, []string{"Market Row 1", "Station Yard 3"}[k], t.Code,
+					t.Name, t.Land, []string{"Mon-Sat 6-18", "daily 5-23"}[k], 0},
+			)
+		}
+	}
+	return out
+}()
+
+func counterOf(no string) *ploverCounter {
+	for i := range ploverCounters {
+		if ploverCounters[i].No == no {
+			return &ploverCounters[i]
+		}
+	}
+	return nil
+}
+
+// apiCounters lists the counters near a postcode: those of the same first two digits.
+func (p *Plover) apiCounters(w http.ResponseWriter, r *http.Request) {
+	near, land := r.URL.Query().Get("postcode"), r.URL.Query().Get("land")
+	out := []ploverCounter{}
+	for _, c := range ploverCounters {
+		if c.Land != land || len(near) < 2 || !strings.HasPrefix(c.Postcode, near[:2]) {
+			continue
+		}
+		c.Metres = 600
+		if c.Postcode != near {
+			c.Metres = 4200
+		}
+		out = append(out, c)
+	}
+	answer(w, 200, map[string]any{"counters": out})
 }
 
 // ploverGoods is a customs line.

@@ -79,6 +79,7 @@ type Order struct {
 	Payment          string        `json:"payment,omitempty" doc:"Method of payment, the channel's word"`
 	Paid             bool          `json:"paid"`
 	RequestedService string        `json:"requested_service,omitempty"`
+	Point            PickupPoint   `json:"point,omitzero" doc:"Where the buyer wants to fetch it; empty: it goes to the address"`
 	BuyerTaxNumber   string        `json:"buyer_tax_number,omitempty" doc:"Of the buyer with its customs or tax office"`
 	FreightPayer     string        `json:"freight_payer,omitempty" doc:"Who pays the carrier; empty: the sender"                                                                                                                      enum:",sender,recipient,third"`
 	FreightAccount   string        `json:"freight_account,omitempty" doc:"Number of the account at the carrier by which recipient or third pays"`
@@ -574,6 +575,7 @@ type Parcel struct {
 	PayerLand string        `json:"payer_country,omitempty"`
 	ReturnTo  place.Address `json:"return_to" doc:"Where it comes back if it cannot be delivered"`
 
+	Point    *PickupPoint         `json:"point,omitempty" doc:"Where the recipient fetches it; missing: it goes to the address"`
 	Customs  *customs.Declaration `json:"customs,omitempty" doc:"What accompanies it across a customs border; missing: it crosses none"`
 	Test     bool                 `json:"test"`
 	Handover string               `json:"handover" doc:"Day of hand-over, YYYY-MM-DD"`
@@ -604,6 +606,20 @@ type Label struct {
 
 	Document     string `json:"document,omitempty" doc:"The label as the carrier made it, base64; empty: it is drawn here"`
 	DocumentForm string `json:"document_form,omitempty" doc:"Form of the document: pdf, png, or a printer's language such as zpl" enum:",pdf,png,zpl,epl"`
+}
+
+// PickupPoint is where a carrier keeps parcels until they are fetched.
+type PickupPoint struct {
+	ID       string `json:"id" need:"yes" doc:"The carrier's number of it"`
+	Name     string `json:"name" need:"yes"`
+	Street   string `json:"street"`
+	Postcode string `json:"postcode"`
+	Town     string `json:"town"`
+	Country  string `json:"country"`
+	Hours    string `json:"hours,omitempty" doc:"When it is open, in words"`
+	Distance int64  `json:"distance_m,omitempty" doc:"From the address, metres; 0: not said"`
+
+	Carrier string `json:"carrier,omitempty" doc:"Code of the carrier's connection, once it is chosen; empty: as the channel told it, of any carrier"`
 }
 
 // LabelDocument is a label as its carrier made it, where it is asked for by a request of its own.

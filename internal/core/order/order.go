@@ -121,12 +121,13 @@ const (
 
 // Ours is what we have added to the channel's order: what people and rules decided.
 type Ours struct {
-	Tags    []string      `json:"tags,omitempty"`
-	Decided rules.Outcome `json:"decided,omitzero" doc:"What rules decided"`
-	Touched []rules.Touch `json:"touched,omitempty" doc:"Which rules, and what each changed"`
-	Ruled   bool          `json:"ruled,omitempty" doc:"Rules have been applied"`
-	Answer  *Answer       `json:"answer,omitempty"`
-	Checked *Checked      `json:"checked,omitempty" doc:"What an address service says of the address"`
+	Tags    []string             `json:"tags,omitempty"`
+	Decided rules.Outcome        `json:"decided,omitzero" doc:"What rules decided"`
+	Touched []rules.Touch        `json:"touched,omitempty" doc:"Which rules, and what each changed"`
+	Ruled   bool                 `json:"ruled,omitempty" doc:"Rules have been applied"`
+	Answer  *Answer              `json:"answer,omitempty"`
+	Point   *message.PickupPoint `json:"point,omitempty" doc:"Where the buyer fetches it, as a person chose it; missing: as the channel said"`
+	Checked *Checked             `json:"checked,omitempty" doc:"What an address service says of the address"`
 
 	// A difference in money within the tolerance: minor units that the channel says beyond our sum, and the
 	// account that they are booked to.

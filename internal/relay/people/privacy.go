@@ -120,6 +120,7 @@ func (r *People) forget(ctx context.Context, ids []int64, who, why, email string
 func Strip(o *order.Order, word string) {
 	o.Record, o.ShipTo = order.Bare(&o.Record, word), order.BareAddress(o.ShipTo, word)
 	o.Ours.Decided.Notes = nil
+	o.Ours.Point = nil                 // it says where somebody lives
 	if x := o.Ours.Checked; x != nil { // what is wrong with the address shows the address
 		bare := *x
 		bare.Suggestion, bare.Note = nil, ""

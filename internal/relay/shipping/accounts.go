@@ -82,7 +82,7 @@ func (r *Shipping) LogoOf(o *order.Order) string {
 
 // billTo says who pays the carrier of a parcel, and where it comes back.
 func (r *Shipping) billTo(p *message.Parcel, o *order.Order, c *engine.Conn) {
-	p.Payer, p.ReturnTo = freight.Sender, p.From
+	p.Payer, p.ReturnTo, p.Point = freight.Sender, p.From, PointOf(o)
 	if o.Ours.Checked != nil {
 		p.Kind = o.Ours.Checked.Kind
 	}

@@ -90,6 +90,9 @@ func (r *Shipping) askLabelOf(ch *engine.Change, in carton, c *engine.Conn, serv
 		return &engine.Refused{Text: fmt.Sprintf("%s is in test and sells no real labels; take it live first", c.Rec().Name),
 			Conflict: true}
 	}
+	if why := r.notAt(o, c.Rec().Code); why != "" {
+		return &engine.Refused{Text: fmt.Sprintf("parcel %s: %s", p.Number, why), Conflict: true}
+	}
 	asked := r.Parcel(*p, o, c)
 	asked.Service = service
 	if err := r.declared(&asked, p, o); err != nil {

@@ -79,15 +79,16 @@ func (r *Shipping) ratesBy(ctx context.Context, parcel string, wanted func(*engi
 		}()
 	}
 	wg.Wait()
+	for i := range out {
+		out[i].Refused = engine.Or(out[i].Refused, r.notAt(o, out[i].Carrier))
+		out[i].Late = o.Record.DeliverBy != "" && out[i].Arrives > o.Record.DeliverBy
+	}
 	slices.SortFunc(out, func(a, b Rate) int { // in one order, whoever answered first
 		if (a.Refused == "") != (b.Refused == "") {
 			return map[bool]int{true: -1, false: 1}[a.Refused == ""]
 		}
 		return cmp.Or(cmp.Compare(a.Price, b.Price), cmp.Compare(a.Carrier, b.Carrier), cmp.Compare(a.Service, b.Service))
 	})
-	for i := range out {
-		out[i].Late = o.Record.DeliverBy != "" && out[i].Arrives > o.Record.DeliverBy
-	}
 	r.markBest(ctx, out, &s, o)
 	return out, nil
 }

@@ -13,6 +13,7 @@ import { Lamp, MessageState, Stage } from "../../parts/lamp";
 import { LeavesBy } from "../../parts/leavesby";
 import { addressFields } from "../../shared/address/fields";
 import { AddressCheck } from "./addresscheck";
+import { PickupPoint } from "./pickuppoint";
 import { Companions } from "../../shared/together/companions";
 
 type Order = Schema<"Order">;
@@ -188,6 +189,7 @@ export default function OrderPage() {
           )}
           {o.members && o.members.length > 0 && <Members order={o} />}
           <AddressCheck order={o} />
+          <PickupPoint order={o} />
           <SideBySide order={o} onRaw={setRaw} onMove={o.actions.includes("address") ? () => setMoving(true) : undefined} />
           <Sum order={o} />
           {o.ours.touched && o.ours.touched.length > 0 && <Touched order={o} />}
