@@ -32,17 +32,7 @@ func (k *joinWalk) carriersGoOn(ctx context.Context) error {
 		tried.Parcels, len(tried.Changed))
 	sale := slowSale
 	sale.Delivery.Method = "standard"
-	_, number, err := k.w.Morrow.Place(sale)
-	if err != nil {
-		return err
-	}
-	if _, err := until(ctx, 10*time.Second, "the order", func() (bool, error) {
-		o, err := k.c.Order(ctx, number)
-		return err == nil && o.Stage == "ready", nil
-	}); err != nil {
-		return err
-	}
-	packed, err := k.w.PackOne(ctx, number)
+	packed, err := k.soldAndPacked(ctx, sale)
 	if err != nil {
 		return err
 	}

@@ -48,7 +48,7 @@ func (w *seeding) carrierStories(ctx context.Context) error {
 	return w.bill(ctx)
 }
 
-// agree says when Plover Post comes, who pays it for one customer, and how parcels are declared.
+// agree says when Plover Post comes, who pays it for one customer, where one sender's parcels come back, and how they are declared.
 func (w *seeding) agree(ctx context.Context) error {
 	evening := []string{"16:30-18:00", "16:30-18:00", "16:30-18:00", "16:30-18:00", "16:30-18:00", "11:00-12:00", ""}
 	rows := []freight.Collection{{Carrier: "plover", Place: "alder", Hours: place.Hours{Week: evening, Cutoff: "16:00",
@@ -59,6 +59,10 @@ func (w *seeding) agree(ctx context.Context) error {
 	}
 	if _, err := client.PutRows(ctx, w.c, "/billing-accounts", []freight.Account{{Code: "bee-school", Carrier: "plover", Number: "418077",
 		Payer: freight.Third, Name: "Westmark bee school", Customer: "@beeschool.example", Postcode: "41360", Country: "XW"}}); err != nil {
+		return err
+	}
+	back := place.Address{Name: "Little Skep", Street: "Mill Lane 12", Postcode: "41360", Town: "Harrowmere", Country: "XW"}
+	if _, err := client.PutRows(ctx, w.c, "/sender-addresses", []place.SenderAddress{{Sender: "skep", ReturnTo: back}}); err != nil {
 		return err
 	}
 	_, err := client.PutRows(ctx, w.c, "/declarants", []customs.Declarant{{Number: "XW 407 118 220", Reason: "sale", Terms: "DAP",

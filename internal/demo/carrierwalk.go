@@ -32,17 +32,7 @@ func (k *joinWalk) bySecondCarrier(ctx context.Context) error {
 	k.check(len(table.Rows) == 1 && len(table.Sold) >= 4, "%d services of two carriers are sold; “slow” goes by rail", len(table.Sold))
 	_, err = k.c.PutServices(ctx, append(table.Rows, freight.Choice{Word: "slow", Service: "PP"}))
 	k.check(client.StatusOf(err) == 422, "a row that would never be looked at is refused: %v", err)
-	_, number, err := k.w.Morrow.Place(slowSale)
-	if err != nil {
-		return err
-	}
-	if _, err := until(ctx, 10*time.Second, "the order", func() (bool, error) {
-		o, err := k.c.Order(ctx, number)
-		return err == nil && o.Stage == "ready", nil
-	}); err != nil {
-		return err
-	}
-	packed, err := k.w.PackOne(ctx, number)
+	packed, err := k.soldAndPacked(ctx, slowSale)
 	if err != nil {
 		return err
 	}
@@ -50,6 +40,21 @@ func (k *joinWalk) bySecondCarrier(ctx context.Context) error {
 		return err
 	}
 	return k.carriersGoOn(ctx)
+}
+
+// soldAndPacked lets a buyer order something in the store, and packs it.
+func (k *joinWalk) soldAndPacked(ctx context.Context, sale standin.Sale) (p wire.ShipmentView, err error) {
+	_, number, err := k.w.Morrow.Place(sale)
+	if err != nil {
+		return p, err
+	}
+	if _, err := until(ctx, 10*time.Second, "the order", func() (bool, error) {
+		o, err := k.c.Order(ctx, number)
+		return err == nil && o.Stage == "ready", nil
+	}); err != nil {
+		return p, err
+	}
+	return k.w.PackOne(ctx, number)
 }
 
 var slowSale = standin.Sale{Customer: "Maren Tolland", Email: "maren.tolland@example.test", Shipping: 290,

@@ -1,7 +1,9 @@
 package shipping_test
 
 import (
+	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
@@ -48,4 +50,34 @@ func TestWhatIsChargedForAParcel(t *testing.T) {
 		require.ErrorContains(t, k.ChargeRules.Change(ctx, k.Engine, []freight.ChargeRule{c.row}, "Edda"), c.says)
 	}
 	k.Holds()
+}
+
+// TestALabelThatCostsOtherwise than the carrier's tariff says shows both prices in the order's timeline; one that costs that shows one.
+func TestALabelThatCostsOtherwise(t *testing.T) {
+	k := trial.New(t)
+	k.JoinTariff("tess")
+	k.Stock(5, "JAR")
+	bought := func(number string, price int) string {
+		k.On("tess", "/tariff", func(trial.Call) (int, any) {
+			return 200, map[string]any{"currency": "EUR", "services": []any{map[string]any{"code": "slow", "name": "Slow", "max_g": 9000,
+				"max_mm": 900, "divisor": 0, "zones": []any{map[string]any{"name": "home", "countries": []any{"XW"}, "days": 2,
+					"steps": []any{map[string]any{"up_to_g": 9000, "price": price}}}}}}}
+		})
+		k.Sell(number, trial.Units("JAR", 1))
+		s := k.Packed(number)
+		_, err := k.Rates(t.Context(), s)
+		require.NoError(t, err)
+		require.NoError(t, k.Label(s, "tess"))
+		o, err := k.Order(t.Context(), number)
+		require.NoError(t, err)
+		for _, step := range o.Timeline {
+			if strings.HasPrefix(step.Text, "Label bought") {
+				return step.Text
+			}
+		}
+		return ""
+	}
+	require.Contains(t, bought("S-1", 640), "4.00 EUR; by the carrier's tariff it would be 6.40 EUR")
+	k.Later(11 * time.Minute) // the tariff is read again
+	require.NotContains(t, bought("S-2", 400), "tariff")
 }

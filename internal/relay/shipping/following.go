@@ -103,6 +103,19 @@ func (r *Shipping) promise(c *engine.Conn, asked *message.Parcel, label *message
 	return have.Calendar.Arrival(day, q.Days).Format(time.DateOnly)
 }
 
+// besideTariff tells what a label should have cost by the carrier's own tariff; empty where it costs that, or where nothing is known.
+func (r *Shipping) besideTariff(c *engine.Conn, asked *message.Parcel, label *message.Label) string {
+	t := r.lastTariff(c.ID)
+	if t == nil || t.Currency != label.Currency {
+		return ""
+	}
+	q := t.Quote(asked.Service, freightParcel(asked))
+	if q.Refused != "" || q.Price == label.Price {
+		return ""
+	}
+	return "; by the carrier's tariff it would be " + price(q.Price, t.Currency)
+}
+
 // lastTariff is what a carrier published last; nil: nothing that is known. Nobody is asked.
 func (r *Shipping) lastTariff(carrier int64) *freight.Tariff {
 	r.tariffMu.Lock()

@@ -200,7 +200,7 @@ func (r *Shipping) labelBought(ch *engine.Change, c *engine.Conn, m store.Outbox
 	}
 	p := in.own()
 	p.Label, p.Price, p.Currency = string(raw), label.Price, label.Currency
-	paid := price(label.Price, label.Currency)
+	paid := price(label.Price, label.Currency) + r.besideTariff(c, &asked, label)
 	if asked.Payer != "" && asked.Payer != freight.Sender {
 		p.Price, paid = 0, "paid by "+map[string]string{freight.Recipient: "the recipient", freight.Third: "a third party"}[asked.Payer]
 	}

@@ -65,7 +65,7 @@ func TestConsoleLeadAtWork(t *testing.T) {
 	// The day is closed once, after being asked.
 	b.do(chromedp.Navigate(w.URL + "/parcels"))
 	b.click("Close the day")
-	b.sees("comes for them")
+	b.sees("is asked to come for them")
 	b.click("Close the day")
 	b.sees("closed, DE0001")
 }

@@ -128,15 +128,18 @@ export default function Reports() {
           from={from}
           to={to}
           draw={(r) => (
-            <Bars
-              rows={r.rows.slice(0, 12)}
-              name={(x) => x.name}
-              second={(x) => x.second}
-              size={(x) => x.a + x.b}
-              figure={(x) => `${count(x.a)} ×`}
-              more={(x) => (x.b ? `${count(x.b)} waited` : "")}
-              moreTitle=""
-            />
+            <>
+              <Bars
+                rows={r.rows.slice(0, 12)}
+                name={(x) => x.name}
+                second={(x) => x.second}
+                size={(x) => x.a + x.b}
+                figure={(x) => `${count(x.a)} ×`}
+                more={(x) => (x.b ? `${count(x.b)} waited` : "")}
+                moreTitle=""
+              />
+              {r.rows.length > 12 && <p className="mt-1 text-quiet">and {count(r.rows.length - 12)} more that ran out less often</p>}
+            </>
           )}
         />
       </div>
