@@ -61,7 +61,11 @@ func (r *Shipping) Readdress(ctx context.Context, number string, to place.Addres
 				Conflict: true,
 			}
 		}
+		was := o.ShipTo
 		order.Readdress(o, to)
+		if err := r.leavePoint(ch, o, was, who); err != nil {
+			return err
+		}
 		if err := r.SettleTogether(ch, o); err != nil {
 			return err
 		}

@@ -9,6 +9,7 @@ import (
 
 	"openrelay/internal/core/message"
 	"openrelay/internal/core/order"
+	"openrelay/internal/core/place"
 	"openrelay/internal/relay/engine"
 )
 
@@ -107,6 +108,16 @@ func (r *Shipping) ChoosePoint(ctx context.Context, number, carrier, id, who str
 		}
 		return r.Orders.SaveOrder(ch, o)
 	})
+}
+
+// leavePoint forgets the pickup point that a person chose near an address, where the order goes to another town now.
+func (r *Shipping) leavePoint(ch *engine.Change, o *order.Order, was place.Address, who string) error {
+	p, to := o.Ours.Point, o.ShipTo
+	if p == nil || p.ID == "" || to.Postcode == was.Postcode && to.Town == was.Town && to.Country == was.Country {
+		return nil
+	}
+	o.Ours.Point = nil
+	return r.NoteOrder(ch, o, who, "pickup point", "No longer fetched at %s, %s %s: the order goes elsewhere", p.Name, p.Postcode, p.Town)
 }
 
 // notAt says why a carrier does not take a parcel that is fetched at another's point; empty: it does.

@@ -88,3 +88,25 @@ func TestAPointThatTheBuyerChose(t *testing.T) {
 	require.Equal(t, []string{"Ann"}, near.Silent)
 	require.NoError(t, k.Label(k.Packed("S-1"), "bob"))
 }
+
+// TestAPointIsLeftWithItsTown: another street of the same town keeps it; another town does not, and the timeline says so.
+func TestAPointIsLeftWithItsTown(t *testing.T) {
+	k := pointed(t)
+	ctx := t.Context()
+	k.Sell("S-1", trial.Units("JAR", 1))
+	require.NoError(t, k.ChoosePoint(ctx, "S-1", "ann", "K1", "Edda"))
+	to := orderOf(t, k, "S-1").ShipTo
+	to.Street = "Quay Street 2"
+	require.NoError(t, k.Readdress(ctx, "S-1", to, "Edda", 0))
+	require.NotNil(t, shipping.PointOf(orderOf(t, k, "S-1")))
+	to.Postcode, to.Town = "77102", "Greywick"
+	require.NoError(t, k.Readdress(ctx, "S-1", to, "Edda", 0))
+	require.Nil(t, shipping.PointOf(orderOf(t, k, "S-1")))
+	o, err := k.Order(ctx, "S-1")
+	require.NoError(t, err)
+	said := ""
+	for _, step := range o.Timeline {
+		said += step.Text + "\n"
+	}
+	require.Contains(t, said, "No longer fetched at Bakery")
+}

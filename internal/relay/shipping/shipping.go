@@ -47,14 +47,12 @@ func New(e *engine.Engine, x *exchange.Exchange, inv *inventory.Inventory, o *or
 	e.AddSettingKind(engine.SettingKind{Kind: RoundRuleKind, Read: r.readRoundRule, Write: r.writeRoundRule, Unmake: r.DropRoundRule})
 	r.Collections = &engine.Table[freight.Collection]{Kind: "collections", Most: 500, Check: r.checkCollections}
 	r.Accounts = &engine.Table[freight.Account]{Kind: engine.AccountsTable, Most: 2000, Check: r.checkAccounts}
-	r.SenderAddresses = &engine.Table[place.SenderAddress]{Kind: "sender addresses", Most: 200, Check: r.checkSenderAddresses}
 	r.ChargeRules = &engine.Table[freight.ChargeRule]{Kind: "freight rules", Most: 300, Check: r.checkChargeRules}
-	e.AddSettingKind(r.ChargeRules.SettingKind(e))
 	r.AddressPolicies = &engine.Table[AddressPolicy]{Kind: "address checks", Most: 1, Check: r.checkAddressPolicy}
-	e.AddSettingKind(r.AddressPolicies.SettingKind(e))
 	r.Declarants = &engine.Table[customs.Declarant]{Kind: "customs", Most: 200, Check: r.checkDeclarants}
-	for _, k := range []engine.SettingKind{r.Collections.SettingKind(e), r.Accounts.SettingKind(e), r.SenderAddresses.SettingKind(e),
-		r.Declarants.SettingKind(e)} {
+	r.SenderAddresses = &engine.Table[place.SenderAddress]{Kind: "sender addresses", Most: 200, Check: r.checkSenderAddresses}
+	for _, k := range []engine.SettingKind{r.Collections.SettingKind(e), r.Accounts.SettingKind(e), r.ChargeRules.SettingKind(e),
+		r.AddressPolicies.SettingKind(e), r.Declarants.SettingKind(e), r.SenderAddresses.SettingKind(e)} {
 		e.AddSettingKind(k)
 	}
 	e.AddSettingKind(engine.SettingKind{Kind: ServiceTableKind, Read: r.readServiceTable, Write: r.writeServiceTable})
