@@ -140,3 +140,17 @@ func TestALostKeyIsNotMadeAnew(t *testing.T) {
 	_, err = seal.Open(path, true)
 	require.NoError(t, err)
 }
+
+// TestMarks are the same for the same texts, and tell nothing to whoever lacks the key.
+func TestMarks(t *testing.T) {
+	r, err := seal.Open(filepath.Join(t.TempDir(), "key"), false)
+	require.NoError(t, err)
+	other, err := seal.Open(filepath.Join(t.TempDir(), "key"), false)
+	require.NoError(t, err)
+	mark := r.Mark("address", "Quay Street", "2")
+	require.Equal(t, mark, r.Mark("address", "Quay Street", "2"))
+	for _, m := range [][]byte{r.Mark("address", "Quay Street2", ""), r.Mark("other", "Quay Street", "2"), r.Mark("address", "Quay Street 2"),
+		other.Mark("address", "Quay Street", "2")} {
+		require.NotEqual(t, mark, m)
+	}
+}

@@ -87,13 +87,15 @@ type Plover struct {
 	byRef   map[string]*ploverLabel
 	byItem  map[string]*ploverLabel
 	dayEnds map[string][]byte // by reference
+	closed  map[string]bool   // counters, by number
 	hook    string
 	scanNo  int
 }
 
 // NewPlover opens the carrier.
 func NewPlover(cfg PostConfig) *Plover {
-	p := &Plover{cfg: cfg, byRef: map[string]*ploverLabel{}, byItem: map[string]*ploverLabel{}, dayEnds: map[string][]byte{}}
+	p := &Plover{cfg: cfg, byRef: map[string]*ploverLabel{}, byItem: map[string]*ploverLabel{}, dayEnds: map[string][]byte{},
+		closed: map[string]bool{}}
 	r := chi.NewRouter()
 	r.Route("/v", func(r chi.Router) {
 		r.Use(p.mis.around, p.keyed)
@@ -321,8 +323,8 @@ func (p *Plover) apiLabel(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	refuse := func(text, at string) { answer(w, 422, map[string]any{"reason": text, "at": at}) }
-	if in.Counter != "" && counterOf(in.Counter) == nil {
-		refuse("there is no counter "+in.Counter, "counter")
+	if in.Counter != "" && p.counterOf(in.Counter) == nil {
+		refuse("there is no counter "+in.Counter+" any more", "counter")
 		return
 	}
 	if text := undeclared(in.Customs.Goods, in.Sender.Land, in.Recipient.Land); text != "" {
@@ -387,21 +389,31 @@ var ploverCounters = func() (out []ploverCounter) {
 	return out
 }()
 
-func counterOf(no string) *ploverCounter {
+// counterOf is a counter that is not closed. The caller holds the lock.
+func (p *Plover) counterOf(no string) *ploverCounter {
 	for i := range ploverCounters {
-		if ploverCounters[i].No == no {
+		if ploverCounters[i].No == no && !p.closed[no] {
 			return &ploverCounters[i]
 		}
 	}
 	return nil
 }
 
+// CloseCounter closes a counter for good, or opens it again.
+func (p *Plover) CloseCounter(no string, closed bool) {
+	p.mu.Lock()
+	p.closed[no] = closed
+	p.mu.Unlock()
+}
+
 // apiCounters lists the counters near a postcode: those of the same first two digits.
 func (p *Plover) apiCounters(w http.ResponseWriter, r *http.Request) {
 	near, land := r.URL.Query().Get("postcode"), r.URL.Query().Get("land")
 	out := []ploverCounter{}
+	p.mu.Lock()
+	defer p.mu.Unlock()
 	for _, c := range ploverCounters {
-		if c.Land != land || len(near) < 2 || !strings.HasPrefix(c.Postcode, near[:2]) {
+		if c.Land != land || len(near) < 2 || !strings.HasPrefix(c.Postcode, near[:2]) || p.closed[c.No] {
 			continue
 		}
 		c.Metres = 600
@@ -599,6 +611,16 @@ func (p *Plover) control(r chi.Router) {
 			var in struct{ Item, As string }
 			if read(w, r, &in) {
 				said(w, p.ScanAs(in.Item, in.As))
+			}
+		})
+		r.Post("/counters", func(w http.ResponseWriter, r *http.Request) {
+			var in struct {
+				No     string
+				Closed bool
+			}
+			if read(w, r, &in) {
+				p.CloseCounter(in.No, in.Closed)
+				answer(w, 200, map[string]any{"ok": true})
 			}
 		})
 		r.Post("/faults", p.mis.setFaults)

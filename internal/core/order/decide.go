@@ -540,14 +540,33 @@ func followAddress(o *Order, before, m *message.Order, s *Scene, c *Change) []di
 		return []difference{{"address", "The address was changed at the channel after the parcel was packed.",
 			"A person to decide where the parcel goes."}}
 	}
-	first := o.ShipTo == (place.Address{Email: o.ShipTo.Email, Country: o.ShipTo.Country})
+	was := o.ShipTo
 	o.ShipTo = m.ShipTo
-	if first {
+	if was == (place.Address{Email: was.Email, Country: was.Country}) {
 		c.note("address", "The channel tells the address now")
 	} else {
 		c.note("address", "Address changed at the channel")
 	}
+	if text := o.LeavePoint(was); text != "" {
+		c.note("pickup point", "%s", text)
+	}
 	return nil
+}
+
+// PointOpen tells whether it can still be said where an order is fetched: something of it has not left.
+func (o *Order) PointOpen() bool {
+	return slices.Contains([]Stage{Pending, Held, Ready, Routed, Picking, Packed, PartShipped}, o.Stage())
+}
+
+// LeavePoint forgets the pickup point that a person chose near an address, where the order goes to another town now. It says so; empty:
+// there is none, or it stays.
+func (o *Order) LeavePoint(was place.Address) string {
+	p, to := o.Ours.Point, o.ShipTo
+	if p == nil || p.ID == "" || to.Postcode == was.Postcode && to.Town == was.Town && to.Country == was.Country {
+		return ""
+	}
+	o.Ours.Point = nil
+	return fmt.Sprintf("No longer fetched at %s, %s %s: the order goes elsewhere", p.Name, p.Postcode, p.Town)
 }
 
 // callOff honours a cancellation at the channel.

@@ -63,8 +63,10 @@ func (r *Shipping) Readdress(ctx context.Context, number string, to place.Addres
 		}
 		was := o.ShipTo
 		order.Readdress(o, to)
-		if err := r.leavePoint(ch, o, was, who); err != nil {
-			return err
+		if text := o.LeavePoint(was); text != "" {
+			if err := r.NoteOrder(ch, o, who, "pickup point", "%s", text); err != nil {
+				return err
+			}
 		}
 		if err := r.SettleTogether(ch, o); err != nil {
 			return err

@@ -9,8 +9,8 @@ import (
 
 	"openrelay/internal/core/message"
 	"openrelay/internal/core/order"
-	"openrelay/internal/core/place"
 	"openrelay/internal/relay/engine"
+	"openrelay/internal/store"
 )
 
 // NearbyPoints are pickup points near an address, and the carriers that did not say theirs.
@@ -91,11 +91,12 @@ func (r *Shipping) ChoosePoint(ctx context.Context, number, carrier, id, who str
 		if err != nil {
 			return err
 		}
-		switch st := o.Stage(); st {
-		case order.Pending, order.Held, order.Ready, order.Routed, order.Picking:
-		default:
+		if st := o.Stage(); !o.PointOpen() {
 			return &engine.Refused{Conflict: true,
 				Text: fmt.Sprintf("order %s is %s; where it is fetched cannot be changed any more", o.Number, st)}
+		}
+		if err := r.pointAnew(ch, o); err != nil {
+			return err
 		}
 		o.Ours.Point = &chosen
 		o.Revision++
@@ -110,14 +111,32 @@ func (r *Shipping) ChoosePoint(ctx context.Context, number, carrier, id, who str
 	})
 }
 
-// leavePoint forgets the pickup point that a person chose near an address, where the order goes to another town now.
-func (r *Shipping) leavePoint(ch *engine.Change, o *order.Order, was place.Address, who string) error {
-	p, to := o.Ours.Point, o.ShipTo
-	if p == nil || p.ID == "" || to.Postcode == was.Postcode && to.Town == was.Town && to.Country == was.Country {
-		return nil
+// pointAnew ends that a carrier refused the point of packed parcels, which go to another one now. A label that is being bought at the
+// old one is waited for.
+func (r *Shipping) pointAnew(ch *engine.Change, o *order.Order) error {
+	list, err := ch.ParcelsOfOrder(o.ID)
+	if err != nil {
+		return err
 	}
-	o.Ours.Point = nil
-	return r.NoteOrder(ch, o, who, "pickup point", "No longer fetched at %s, %s %s: the order goes elsewhere", p.Name, p.Postcode, p.Town)
+	for i := range list {
+		p := &list[i]
+		if p.State == store.Buying {
+			return &engine.Refused{Conflict: true, Text: fmt.Sprintf("the label of parcel %s is being bought; wait for its answer", p.Number)}
+		}
+		if p.State != store.ToShip || p.WrongField != "point" {
+			continue
+		}
+		p.Error = ""
+		if err := ch.UpdateParcel(p); err != nil {
+			return err
+		}
+		if err := ch.CloseParcelExceptions(p.ID, engine.LabelRefused, "relay", ch.Now); err != nil {
+			return err
+		}
+		ch.Tell("exception", "")
+		tellParcel(ch, p)
+	}
+	return nil
 }
 
 // notAt says why a carrier does not take a parcel that is fetched at another's point; empty: it does.

@@ -2,16 +2,20 @@ package shipping_test
 
 import (
 	"encoding/json"
+	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
 	"openrelay/internal/core/message"
+	"openrelay/internal/relay/engine"
 	"openrelay/internal/relay/people"
 	"openrelay/internal/relay/shipping"
 	"openrelay/internal/relay/trial"
 	"openrelay/internal/setup"
+	"openrelay/internal/store"
 )
 
 // pointed is a company with ann, who keeps parcels to be fetched, and bob, who does not.
@@ -24,6 +28,7 @@ func pointed(t *testing.T) *trial.Kit {
     map: { id: item.id, name: item.name, postcode: item.zip, town: item.town, distance_m: item.metres }
   rates:
 `, 1)
+	definition = strings.Replace(definition, "field: to.street }", `field: to.street }, { when: 'body.at == "counter"', field: point }`, 1)
 	_, err := k.ApplySetup(
 		t.Context(),
 		setup.Setup{Version: 1, Connectors: []string{definition}, Connections: []setup.Connection{{Code: "ann",
@@ -66,7 +71,7 @@ func TestAPickupPointIsChosen(t *testing.T) {
 	var asked message.Parcel
 	require.NoError(t, json.Unmarshal([]byte(k.OutboxOf("S-1", message.LabelsOut).Payload), &asked))
 	require.Equal(t, "K1", asked.Point.ID)
-	require.ErrorContains(t, k.ChoosePoint(ctx, "S-1", "", "", "Edda"), "cannot be changed any more")
+	require.ErrorContains(t, k.ChoosePoint(ctx, "S-1", "", "", "Edda"), "cannot be changed any more", "all of it has left")
 	people.Strip(o, "hidden")
 	require.Nil(t, shipping.PointOf(o), "where somebody fetches it says where they live")
 	k.Holds()
@@ -109,4 +114,53 @@ func TestAPointIsLeftWithItsTown(t *testing.T) {
 		said += step.Text + "\n"
 	}
 	require.Contains(t, said, "No longer fetched at Bakery")
+}
+
+// TestAPointIsLeftWithTheChannelsAddress: the buyer moves, and the point that a clerk chose near the old home stands no more.
+func TestAPointIsLeftWithTheChannelsAddress(t *testing.T) {
+	k := pointed(t)
+	sale := trial.Sale("S-1", trial.Units("JAR", 1))
+	k.Take("stall", trial.Event("order", "S-1", 1, sale))
+	require.NoError(t, k.ChoosePoint(t.Context(), "S-1", "ann", "K1", "Edda"))
+	sale.ShipTo.Street = "Quay Street 2"
+	k.Take("stall", trial.Event("order", "S-1", 2, sale))
+	require.NotNil(t, shipping.PointOf(orderOf(t, k, "S-1")), "another street of the same town")
+	sale.ShipTo.Postcode, sale.ShipTo.Town = "77102", "Greywick"
+	k.Take("stall", trial.Event("order", "S-1", 3, sale))
+	require.Nil(t, shipping.PointOf(orderOf(t, k, "S-1")))
+	o, err := k.Order(t.Context(), "S-1")
+	require.NoError(t, err)
+	require.True(t, slices.ContainsFunc(o.Timeline, func(s store.Entry) bool {
+		return strings.Contains(s.Text, "No longer fetched at Bakery")
+	}))
+}
+
+// TestAPointThatClosed after it was chosen: the carrier refuses it, a person chooses another for the packed parcel, and it goes.
+func TestAPointThatClosed(t *testing.T) {
+	k := pointed(t)
+	ctx := t.Context()
+	k.Sell("S-1", trial.Units("JAR", 1))
+	require.NoError(t, k.ChoosePoint(ctx, "S-1", "ann", "K1", "Edda"))
+	p := k.Packed("S-1")
+	waits := false
+	k.On("ann", "/labels", func(c trial.Call) (int, any) {
+		if waits {
+			return 503, map[string]any{}
+		}
+		return 422, map[string]any{"reason": "there is no counter K1 any more", "at": "counter"}
+	})
+	require.NoError(t, k.Label(p, "ann"))
+	require.Equal(t, "point", k.ParcelOf(p).WrongField)
+	require.Contains(t, k.Causes(), engine.LabelRefused)
+	require.NoError(t, k.ChoosePoint(ctx, "S-1", "ann", "K2", "Edda"))
+	require.Empty(t, k.ParcelOf(p).Error)
+	require.NotContains(t, k.Causes(), engine.LabelRefused, "its cause is gone")
+	waits = true
+	require.NoError(t, k.Label(p, "ann"))
+	require.ErrorContains(t, k.ChoosePoint(ctx, "S-1", "", "", "Edda"), "wait for its answer")
+	k.On("ann", "/labels", nil)
+	k.Later(time.Minute)
+	k.Settle()
+	require.Equal(t, "shipped", k.Stage("S-1"))
+	k.Holds()
 }

@@ -122,6 +122,7 @@ func actions(o *order.Order) []string {
 	add(o.Kind() == order.Summary && !o.Voided && !o.Ours.Posted, "undo merge")
 	add(o.Kind() == order.Summary && !o.Voided && !o.Ours.Posted, "posted")
 	add(st == order.Pending || st == order.Held || st == order.Ready || st == order.Routed || st == order.Picking, "address")
+	add(carrier && o.PointOpen(), "point")
 	return out
 }
 

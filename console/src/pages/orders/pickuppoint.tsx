@@ -28,10 +28,10 @@ export function PickupPoint({ order: o }: { order: Order }) {
   });
   const point = o.ours.point ?? o.record.point;
   const chosen = point?.id ? point : undefined;
-  const changeable = o.actions.includes("address"); // as long as it can go elsewhere
+  const changeable = o.actions.includes("point"); // as long as something of it has not left
   if (!chosen && !changeable) return null;
   return (
-    <section aria-label="Pickup point">
+    <section aria-label="Pickup point" id="point">
       <h2 className="mb-1">Pickup point</h2>
       {chosen && (
         <p>

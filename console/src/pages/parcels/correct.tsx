@@ -1,5 +1,6 @@
 import { useMutation, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
+import { Link } from "react-router";
 import { api, take, type Schema } from "../../api/client";
 import { may, meQuery } from "../../api/queries";
 import { Button, Trouble } from "../../parts/controls";
@@ -15,6 +16,7 @@ const sized: Record<string, string> = {
   width_mm: "Choose another carton.",
   height_mm: "Choose another carton.",
   service: "Choose another service.",
+  point: "It cannot be fetched there.",
 };
 
 /** A carrier's refusal, with what it speaks of to be corrected and sent again. */
@@ -32,6 +34,11 @@ export function CarrierRefused({ s, onDone }: { s: View; onDone: () => void }) {
           The carrier refused: {s.error} Nothing was bought. {sized[field]}
         </span>
       </div>
+      {field === "point" && (
+        <Link className="link mt-1 inline-block" to={`/orders/${s.order}#point`}>
+          Choose another point, or the door
+        </Link>
+      )}
       {place &&
         (may(me.data, "orders") ? (
           <CorrectAddress s={s} wrong={field.replace("to.", "")} onDone={onDone} />
