@@ -13,8 +13,11 @@ import (
 	"openrelay/internal/core/person"
 	"openrelay/internal/core/picking"
 	"openrelay/internal/core/place"
+	"openrelay/internal/relay/engine"
 	"openrelay/internal/relay/orders"
 	"openrelay/internal/relay/shipping"
+	"openrelay/internal/relay/views"
+	"openrelay/internal/store"
 	"openrelay/internal/wire"
 )
 
@@ -42,6 +45,7 @@ func (a *API) shipmentsRoutes() {
 	op(a, person.WorkOrders, http.MethodPut, "/parcels/{number}/address", "correct-address",
 		"Correct where a packed parcel goes, for all orders in its carton", a.correctAddress)
 	op(a, person.Look, http.MethodGet, "/parcels/{number}/rates", "rates", "Compare the carriers' services", a.rates)
+	op(a, person.Ship, http.MethodPut, "/parcels/{number}/insurance", "insure", "Say what a packed parcel is insured for", a.insure)
 	op(a, person.Ship, http.MethodPost, "/parcels/{number}/ship", "ship", "Buy the label; the parcel leaves", a.ship)
 	op(a, person.Ship, http.MethodPost, "/parcels/{number}/typed", "type-number",
 		"Let a packed parcel leave with a tracking number that was typed, or correct it", a.typeNumber)
@@ -156,6 +160,11 @@ func (a *API) parcelByNumber(ctx context.Context, n string) (*body[wire.ParcelVi
 	d, err := a.relay.Declaration(ctx, &v.Parcel, v.Order)
 	if err != nil {
 		return nil, err
+	}
+	if v.State == store.ToShip && v.Carton == "" {
+		if out.Insurance, err = a.insurance(ctx, &v); err != nil {
+			return nil, err
+		}
 	}
 	if d != nil {
 		if !sees(ctx) {
@@ -321,14 +330,34 @@ func (a *API) rates(ctx context.Context, in *NumberInput) (*body[[]shipping.Rate
 type shipInput struct {
 	NumberInput
 	Key  string `header:"Idempotency-Key" doc:"Repeating a request with the same key answers like the first"`
-	Body struct {
-		Carrier string `json:"carrier" doc:"Code of the carrier's connection"`
-		Service string `json:"service"`
-	}
+	Body shipping.Purchase
 }
 
 func (a *API) ship(ctx context.Context, in *shipInput) (*body[wire.ParcelView], error) {
-	if _, err := a.relay.Ship(ctx, in.Number, in.Body.Carrier, in.Body.Service, who(ctx)); err != nil {
+	if _, err := a.relay.Ship(ctx, in.Number, in.Body, who(ctx)); err != nil {
+		return nil, wrapNumber("parcel", in.Number, err)
+	}
+	return a.parcelByNumber(ctx, in.Number)
+}
+
+// insurance is what a parcel would be insured for now; nil: that cannot be said, which is refused when its label is asked for.
+func (a *API) insurance(ctx context.Context, v *views.ParcelView) (*wire.ParcelInsured, error) {
+	amount, err := a.relay.InsuredFor(ctx, &v.Parcel, v.Order)
+	if _, refused := engine.IsRefused(err); refused {
+		return nil, nil
+	}
+	return &wire.ParcelInsured{Amount: amount, Currency: v.Order.Record.Currency, ByHand: v.Insured >= 0}, err
+}
+
+type insureInput struct {
+	NumberInput
+	Body struct {
+		Amount int64 `json:"amount" minimum:"-1" doc:"Minor units of its order's currency; 0: it is not insured; -1: as rules say"`
+	}
+}
+
+func (a *API) insure(ctx context.Context, in *insureInput) (*body[wire.ParcelView], error) {
+	if err := a.relay.Insure(ctx, in.Number, in.Body.Amount, who(ctx)); err != nil {
 		return nil, wrapNumber("parcel", in.Number, err)
 	}
 	return a.parcelByNumber(ctx, in.Number)

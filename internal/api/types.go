@@ -134,7 +134,8 @@ func (a *API) parcel(ctx context.Context, p store.Parcel) wire.Parcel {
 			p.ToldBy == 0, ManifestID: p.ManifestID, SSCC: p.SSCC, Error: quoted(ctx, p.Error), WrongField: p.WrongField,
 		CreatedAt: at(p.CreatedAt), ShippedAt: at(p.ShippedAt), DeliveredAt: at(p.DeliveredAt), ScannedAt: at(p.ScannedAt),
 		VoidAsked: at(p.VoidAskedAt), Carton: p.Carton, Riders: strings.Fields(p.Riders), Journey: p.Journey, JourneyAt: at(p.JourneyAt),
-		Promised: p.Promised, Charged: p.Charged, ChargedBy: p.ChargedBy}
+		Promised: p.Promised, Charged: p.Charged, ChargedBy: p.ChargedBy, InsuredFor: p.InsuredFor,
+		Quoted: p.Quoted}
 	if c := a.relay.ByID(p.CarrierID); c != nil {
 		out.CarrierCode = c.Rec().Code
 	}

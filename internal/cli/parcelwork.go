@@ -13,6 +13,7 @@ import (
 	"openrelay/internal/core/place"
 	"openrelay/internal/relay/orders"
 	"openrelay/internal/relay/shipping"
+	"openrelay/internal/store"
 	"openrelay/internal/wire"
 )
 
@@ -212,6 +213,44 @@ func (opt *voidLabelOptions) run(ctx context.Context, c *client.Client, p *print
 	return p.told(v, "%s %s", v.Number, said)
 }
 
+type insureOptions struct {
+	value   string
+	byRules bool
+}
+
+func insureCommand() command {
+	opt := &insureOptions{}
+	return noun("insure", "PARCEL", "Say what a packed parcel is insured for", 1, 1, opt.flags, opt.run)
+}
+
+func (opt *insureOptions) flags(f *flag.FlagSet) {
+	f.StringVar(&opt.value, "for", "", "the `amount` in its order's currency, such as 120.00; 0 for nothing")
+	f.BoolVar(&opt.byRules, "by-rules", false, "as rules say again")
+}
+
+func (opt *insureOptions) run(ctx context.Context, c *client.Client, p *printer, a []string) error {
+	if (opt.value == "") != opt.byRules {
+		return usage{"one of -for and -by-rules is needed"}
+	}
+	v, err := c.Parcel(ctx, a[0])
+	if err != nil {
+		return err
+	}
+	amount := int64(store.InsuredByRules)
+	if !opt.byRules {
+		if v.Insurance == nil {
+			return fmt.Errorf("parcel %s is %s; it cannot be insured any more", v.Number, v.State)
+		}
+		if amount, err = money.Parse(opt.value, v.Insurance.Currency); err != nil || amount < 0 {
+			return fmt.Errorf("-for %q: an amount in %s is expected, such as 120.00", opt.value, v.Insurance.Currency)
+		}
+	}
+	if v, err = c.Insure(ctx, a[0], amount); err != nil {
+		return err
+	}
+	return p.show(v, func(row func(...any)) { parcelTable(v, row) })
+}
+
 func keepLabelCommand() command {
 	return noun("keep", "PARCEL", "Say that a label that is being voided stays", 1, 1, nil, runKeepLabel)
 }
@@ -264,6 +303,7 @@ func (opt *shipOptions) run(ctx context.Context, c *client.Client, p *printer, a
 	if (opt.carrier == "") != (opt.service == "") {
 		return usage{"-carrier and -service go together"}
 	}
+	by := shipping.Purchase{Carrier: opt.carrier, Service: opt.service}
 	if opt.service == "" {
 		list, err := c.Rates(ctx, a[0])
 		if err != nil {
@@ -272,13 +312,16 @@ func (opt *shipOptions) run(ctx context.Context, c *client.Client, p *printer, a
 		if len(list) == 0 || list[0].Refused != "" {
 			return fmt.Errorf("no carrier takes parcel %s", a[0])
 		}
-		opt.carrier, opt.service = list[0].Carrier, list[0].Service
+		by = shipping.Purchase{Carrier: list[0].Carrier, Service: list[0].Service}
+		if !list[0].Estimated {
+			by.Expected = list[0].Price
+		}
 	}
 	var opts []client.Option
 	if opt.key != "" {
 		opts = append(opts, client.Key(opt.key))
 	}
-	v, err := c.Ship(ctx, a[0], opt.carrier, opt.service, opts...)
+	v, err := c.Buy(ctx, a[0], by, opts...)
 	if err != nil {
 		return err
 	}
@@ -347,6 +390,9 @@ func parcelRows(x wire.Parcel, row func(...any)) {
 	row("Parcel", x.Number, x.State, x.Profile, fmt.Sprintf("%d units", x.Quantity), fmt.Sprintf("%d g", x.WeightG), size)
 	if x.Tracking != "" {
 		row("Label", x.Carrier, x.ServiceName, x.Tracking, amount(x.Price, x.Currency))
+		if x.Quoted != 0 && x.Quoted != x.Price {
+			row("", "it was to cost "+amount(x.Quoted, x.Currency))
+		}
 		if x.VoidAsked != nil {
 			row("", "is being voided")
 		}
@@ -367,6 +413,9 @@ func parcelTable(v wire.ParcelView, row func(...any)) {
 		for _, x := range in.Contents {
 			row("", x.SKU, x.Name, x.Quantity)
 		}
+	}
+	if in := v.Insurance; in != nil && in.Amount > 0 {
+		row("To be insured for", amount(in.Amount, in.Currency), map[bool]string{true: "by hand", false: "as rules say"}[in.ByHand])
 	}
 	if v.Promised != "" {
 		row("Promised for", v.Promised)

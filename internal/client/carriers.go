@@ -63,3 +63,9 @@ func post[T any](ctx context.Context, c *Client, path string, body any) (out T, 
 	_, err = c.Do(ctx, http.MethodPost, path, body, &out)
 	return out, err
 }
+
+// Insure says what a packed parcel is insured for, in minor units of its order's currency: 0 for nothing, -1 for what rules say.
+func (c *Client) Insure(ctx context.Context, parcel string, amount int64) (out wire.ParcelView, err error) {
+	_, err = c.Do(ctx, http.MethodPut, "/parcels/"+esc(parcel)+"/insurance", map[string]int64{"amount": amount}, &out)
+	return out, err
+}

@@ -311,8 +311,12 @@ func (c *Client) Rates(ctx context.Context, parcel string) ([]shipping.Rate, err
 
 // Ship buys the label of a packed parcel.
 func (c *Client) Ship(ctx context.Context, parcel, carrier, service string, opts ...Option) (out wire.ParcelView, err error) {
-	_, err = c.Do(ctx, http.MethodPost, "/parcels/"+esc(parcel)+"/ship", map[string]any{"carrier": carrier, "service": service},
-		&out, opts...)
+	return c.Buy(ctx, parcel, shipping.Purchase{Carrier: carrier, Service: service}, opts...)
+}
+
+// Buy buys the label of a parcel at a price that was known; one that costs otherwise is bought, and that is said on its order.
+func (c *Client) Buy(ctx context.Context, parcel string, by shipping.Purchase, opts ...Option) (out wire.ParcelView, err error) {
+	_, err = c.Do(ctx, http.MethodPost, "/parcels/"+esc(parcel)+"/ship", by, &out, opts...)
 	return out, err
 }
 

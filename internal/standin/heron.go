@@ -189,6 +189,7 @@ type heronParcel struct {
 	Day                                   string
 	Product                               string
 	Trial                                 bool
+	Insured                               int64
 }
 
 func (x heronParcel) cents(pr heronProduct) (int64, string) {
@@ -201,6 +202,8 @@ func (x heronParcel) cents(pr heronProduct) (int64, string) {
 		return 0, fmt.Sprintf("longer than %d mm", heronLongest)
 	case x.Grams > pr.HeaviestKg*1000:
 		return 0, fmt.Sprintf("heavier than %d kg", pr.HeaviestKg)
+	case x.Insured > 0:
+		return 0, "the heron insures nothing"
 	case !has(pr.Lands, x.Land):
 		return 0, "no heron flies there"
 	case grams > pr.HeaviestKg*1000:

@@ -211,6 +211,7 @@ func (p *Ironway) tariff(w http.ResponseWriter, _ *http.Request) {
 			From  int `xml:"above,attr"`
 			Cents int `xml:"cents,attr"`
 		}
+		Cover   ironCover
 		Regions []region `xml:"Region"`
 	}{Currency: "EUR", Fuel: ironFuel, Divisor: ironDivisor, Heaviest: ironHeaviestG, Longest: ironLongestMM, Product: ironProduct,
 		Label: ironProductTxt, Far: struct {
@@ -219,13 +220,41 @@ func (p *Ironway) tariff(w http.ResponseWriter, _ *http.Request) {
 		}{ironFarCents, ironFar}, Long: struct {
 			From  int `xml:"above,attr"`
 			Cents int `xml:"cents,attr"`
-		}{ironLongMM, ironLongCents}, Regions: regions})
+		}{ironLongMM, ironLongCents}, Cover: ironCover{ironCoverPermille, ironCoverMost}, Regions: regions})
+}
+
+// ironCover is what Ironway asks for a value that it answers for, and up to which.
+type ironCover struct {
+	Permille int64 `xml:"permille,attr"`
+	Most     int64 `xml:"most,attr"`
+}
+
+const (
+	ironCoverPermille = 8
+	ironCoverMost     = 200_000
+)
+
+// cover adds what answering for the parcel's value costs.
+func (x ironParcel) cover(cents int64) (int64, string) {
+	if x.Cover == "" {
+		return cents, ""
+	}
+	var value int64
+	var in string
+	if _, err := fmt.Sscan(x.Cover, &value, &in); err != nil || in != "EUR" {
+		return 0, "no value in EUR is named"
+	}
+	if value > ironCoverMost {
+		return 0, "worth too much"
+	}
+	return cents + (value*ironCoverPermille+500)/1000, ""
 }
 
 type ironParcel struct {
 	Ref, Trial, Day       string
 	Land, Postcode        string
 	Name, Street, Town    string
+	Cover                 string // cents and currency
 	Grams                 int64
 	Length, Width, Height int64
 }
@@ -253,7 +282,8 @@ func (x ironParcel) cost() (cents int64, region ironRegion, no string) {
 				if longest > ironLongMM {
 					cents += ironLongCents
 				}
-				return cents, reg, ""
+				cents, no = x.cover(cents)
+				return cents, reg, no
 			}
 		}
 		return 0, reg, "too bulky"

@@ -178,11 +178,34 @@ func (p *Plover) apiTariff(w http.ResponseWriter, _ *http.Request) {
 		products = append(products, map[string]any{"code": pr.Code, "label": pr.Label, "heaviest_g": pr.HeaviestG,
 			"longest_mm": pr.LongestMM, "volume_divisor": pr.Divisor, "zones": zones})
 	}
-	answer(w, 200, map[string]any{"currency": "EUR", "fuel_permille": ploverFuelPermille,
+	answer(w, 200, map[string]any{"currency": "EUR", "cover": map[string]any{"free_to": ploverCoverFree, "permille": ploverCoverPermille,
+		"least": ploverCoverLeast, "most": ploverCoverMost}, "fuel_permille": ploverFuelPermille,
 		"remote": map[string]any{"postcodes_beginning": ploverRemote, "cents": ploverRemoteCents}, "products": products})
 }
 
 type ploverSize struct{ L, W, H int64 }
+
+// What Plover asks for covering a parcel: nothing for the first cents, then so much of each thousand.
+const (
+	ploverCoverFree     = 5_000
+	ploverCoverPermille = 12
+	ploverCoverLeast    = 100
+	ploverCoverMost     = 250_000
+)
+
+// covered is what covering a value costs, or why it is not covered.
+func covered(value int64, in string) (cents int64, no string) {
+	switch {
+	case value > 0 && in != "EUR":
+		return 0, "covered in EUR only"
+	case value > ploverCoverMost:
+		return 0, "covered up to 2500 EUR"
+	case value > ploverCoverFree:
+		cents = ((value-ploverCoverFree)*ploverCoverPermille + 500) / 1000
+		cents = max(cents, ploverCoverLeast)
+	}
+	return cents, ""
+}
 
 // charge works out what a parcel costs by a product, or why it is not carried.
 func charge(pr ploverProduct, land, postcode string, grams int64, mm ploverSize) (cents int64, zone ploverZone, no string) {
@@ -257,6 +280,8 @@ func (p *Plover) apiPrices(w http.ResponseWriter, r *http.Request) {
 		Grams    int64
 		MM       ploverSize
 		LodgedOn string `json:"lodged_on"`
+		Cover    int64
+		CoverIn  string `json:"cover_in"`
 	}
 	if !read(w, r, &in) {
 		return
@@ -264,6 +289,10 @@ func (p *Plover) apiPrices(w http.ResponseWriter, r *http.Request) {
 	offers := []map[string]any{}
 	for _, pr := range ploverProducts {
 		cents, zone, no := charge(pr, in.To.Land, in.To.Postcode, in.Grams, in.MM)
+		more, uncovered := covered(in.Cover, in.CoverIn)
+		if cents += more; no == "" {
+			no = uncovered
+		}
 		o := map[string]any{"product": pr.Code, "label": pr.Label, "cents": cents, "currency": "EUR"}
 		if no != "" {
 			o["not_carried"] = no
@@ -302,6 +331,8 @@ type ploverOrder struct {
 	Recipient struct{ Contact, Street, Postcode, Town, Land string }
 	Charge    struct{ To, Account, Postcode string }
 	Counter   string
+	Cover     int64
+	CoverIn   string `json:"cover_in"`
 	Sender    struct{ Land string }
 	Customs   struct{ Goods []ploverGoods }
 }
@@ -340,6 +371,10 @@ func (p *Plover) apiLabel(w http.ResponseWriter, r *http.Request) {
 			continue
 		}
 		cents, zone, no := charge(pr, in.Recipient.Land, in.Recipient.Postcode, in.Grams, in.MM)
+		more, uncovered := covered(in.Cover, in.CoverIn)
+		if cents += more; no == "" {
+			no = uncovered
+		}
 		if no != "" {
 			refuse(no, "")
 			return

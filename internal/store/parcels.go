@@ -46,17 +46,24 @@ type Parcel struct {
 	ToldBy         int64  `db:"told_by"`     // connection that told of a parcel that left without our label; 0: none
 	ToldID         string `db:"told_id"`     // that connection's number of the record
 	Revision       int64  `db:"revision"`
-	Journey        string `db:"journey"`     // state of its latest event; empty: its carrier said nothing yet
-	JourneyAt      int64  `db:"journey_at"`  // of that event
-	Promised       string `db:"promised"`    // YYYY-MM-DD by which it should be there; empty: nobody said
-	SumG           int64  `db:"sum_g"`       // what carton and contents should weigh; 0: not known
-	Billed         int64  `db:"billed"`      // what its carrier billed until now, minor units of its currency
-	BilledG        int64  `db:"billed_g"`    // by which weight
-	Charged        int64  `db:"charged"`     // by the freight rules, minor units of its currency
-	ChargedBy      string `db:"charge_rule"` // name of the rule; empty: none fits
-	WatchAt        int64  `db:"watch_at"`    // when it is to be looked at again; 0: never
+	Journey        string `db:"journey"`      // state of its latest event; empty: its carrier said nothing yet
+	JourneyAt      int64  `db:"journey_at"`   // of that event
+	Promised       string `db:"promised"`     // YYYY-MM-DD by which it should be there; empty: nobody said
+	SumG           int64  `db:"sum_g"`        // what carton and contents should weigh; 0: not known
+	Billed         int64  `db:"billed"`       // what its carrier billed until now, minor units of its currency
+	BilledG        int64  `db:"billed_g"`     // by which weight
+	Charged        int64  `db:"charged"`      // by the freight rules, minor units of its currency
+	ChargedBy      string `db:"charge_rule"`  // name of the rule; empty: none fits
+	Insured        int64  `db:"insured"`      // what a person wants it insured for, minor units of its order's currency; -1: as rules say
+	InsuredFor     int64  `db:"insured_for"`  // by its label
+	Quoted         int64  `db:"quoted"`       // what its label was to cost when it was asked for; 0: nobody knew
+	ConsignedIn    int64  `db:"consigned_in"` // the parcel in whose request it is sent with others under one number; 0: alone
+	WatchAt        int64  `db:"watch_at"`     // when it is to be looked at again; 0: never
 	Lines          []ParcelLine
 }
+
+// InsuredByRules is what a parcel is insured for where no person said.
+const InsuredByRules = -1
 
 // ParcelLine is a quantity of an item that lies in a parcel for an order line. Of a kit, Per make one unit of the line.
 type ParcelLine struct {
@@ -74,7 +81,7 @@ const parcelQuery = `SELECT p.id, p.number, p.shipment_id, s.number AS shipment_
 	coalesce(c.name, p.carrier_told) AS carrier_name, p.carrier_told, p.service, p.service_name, p.tracking, p.tracking_url, p.label,
 	p.price, p.currency, p.manifest_id, p.created_at, p.shipped_at, p.delivered_at, p.scanned_at, p.void_asked_at,
 	p.sscc, p.error, p.wrong_field, p.told_by, p.told_id, p.revision, p.travels_in, p.journey, p.journey_at, p.promised, p.watch_at,
-		p.sum_g, p.billed, p.billed_g, p.charged, p.charge_rule,
+		p.sum_g, p.billed, p.billed_g, p.charged, p.charge_rule, p.insured, p.insured_for, p.quoted, p.consigned_in,
 	coalesce((SELECT x.number FROM parcel x WHERE x.id=p.travels_in),'') AS carton,
 	coalesce((SELECT group_concat(x.number,' ') FROM parcel x WHERE x.travels_in=p.id AND x.travels_in<>0
 		AND x.state<>'called off'),'') AS riders
@@ -168,6 +175,7 @@ func (t *Tx) ParcelsIn(carton int64) ([]Parcel, error) {
 
 // AddParcel writes a new parcel of a shipment with its contents, and gives it its number.
 func (t *Tx) AddParcel(p *Parcel) error {
+	p.Insured = InsuredByRules
 	var before int64
 	err := t.get(&before, "SELECT count(*) FROM parcel WHERE shipment_id=?", p.ShipmentID)
 	if err != nil {
@@ -197,13 +205,13 @@ func (t *Tx) UpdateParcel(p *Parcel) error {
 		carrier_told=?, service=?, service_name=?, tracking=?, tracking_url=?, label=?, price=?, currency=?, manifest_id=?, shipped_at=?,
 		delivered_at=?, scanned_at=?, void_asked_at=?, travels_in=?, told_by=?, told_id=?,
 		sscc=?, error=?, wrong_field=?, revision=?, journey=?, journey_at=?, promised=?, watch_at=?, sum_g=?, billed=?, billed_g=?,
-		charged=?, charge_rule=?
+		charged=?, charge_rule=?, insured=?, insured_for=?, quoted=?, consigned_in=?
 		WHERE id=?`,
 		p.State, p.Profile, p.WeightG, p.LengthMM, p.WidthMM, p.HeightMM,
 		p.CarrierID, p.CarrierTold, p.Service, p.ServiceName, p.Tracking, p.TrackingURL, p.Label, p.Price, p.Currency, p.ManifestID,
 		p.ShippedAt, p.DeliveredAt, p.ScannedAt, p.VoidAskedAt, p.TravelsIn, p.ToldBy, p.ToldID,
 		p.SSCC, p.Error, p.WrongField, p.Revision, p.Journey, p.JourneyAt, p.Promised, p.WatchAt,
-		p.SumG, p.Billed, p.BilledG, p.Charged, p.ChargedBy, p.ID); err != nil {
+		p.SumG, p.Billed, p.BilledG, p.Charged, p.ChargedBy, p.Insured, p.InsuredFor, p.Quoted, p.ConsignedIn, p.ID); err != nil {
 		return err
 	}
 	if _, err := t.exec("DELETE FROM parcel_line WHERE parcel_id=?", p.ID); err != nil {

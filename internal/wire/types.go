@@ -206,6 +206,8 @@ type Parcel struct {
 	JourneyAt   *time.Time `json:"journey_at,omitempty"`
 	Charged     int64      `json:"charged" doc:"By the freight rules, minor units"`
 	ChargedBy   string     `json:"charged_by,omitempty" doc:"The rule that counts; empty: what the carrier asks"`
+	InsuredFor  int64      `json:"insured_for,omitempty" doc:"By its label, minor units of its order's currency; 0: it is not insured"`
+	Quoted      int64      `json:"quoted,omitempty" doc:"What its label was to cost when it was asked for, minor units; 0: nobody knew"`
 	Promised    string     `json:"promised,omitempty" doc:"YYYY-MM-DD by which it should be there; empty: nobody said"`
 }
 
@@ -332,10 +334,18 @@ type ParcelView struct {
 	Gift      string          `json:"gift_note,omitempty"`
 	Served    string          `json:"decided_service,omitempty" doc:"The service that a rule chose"`
 	Inside    []ParcelInside  `json:"inside" doc:"What of other orders travels in its carton"`
+	Insurance *ParcelInsured  `json:"insurance,omitempty" doc:"What its label would be bought with now; missing: it has one, or that cannot be said"`
 	Customs   *ParcelCustoms  `json:"customs,omitempty" doc:"Missing: it crosses no customs border"`
 	Events    []ParcelEvent   `json:"events" doc:"Its way, as its carrier tells it, in the order in which it happened"`
 	Claim     *ParcelClaim    `json:"claim,omitempty"`
 	LabelForm string          `json:"label_form,omitempty" doc:"Form of the label that the carrier made, such as zpl, or document where it is asked for when it is wanted; empty: it is drawn here"`
+}
+
+// ParcelInsured is what a parcel without a label is to be insured for.
+type ParcelInsured struct {
+	Amount   int64  `json:"amount" doc:"Minor units; 0: it is not"`
+	Currency string `json:"currency"`
+	ByHand   bool   `json:"by_hand" doc:"A person said so; else rules do"`
 }
 
 // ParcelCustoms is what is declared of a parcel that crosses a customs border.

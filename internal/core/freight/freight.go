@@ -47,8 +47,33 @@ type Tariff struct {
 	HomePrice      int64     `json:"home_price,omitempty" doc:"More where no company is at the address"`
 	OversizeMM     int64     `json:"oversize_mm,omitempty" doc:"A longest side above this costs more; 0: none does"`
 	OversizePrice  int64     `json:"oversize_price,omitempty"`
+	Insurance      Insurance `json:"insurance,omitzero" doc:"What it costs that a parcel is insured; missing: none is"`
 	Calendar       Calendar  `json:"calendar,omitzero" doc:"On which days it delivers"`
 	Services       []Service `json:"services"`
+}
+
+// Insurance is what a carrier asks for insuring a parcel, in minor units of its tariff's currency.
+type Insurance struct {
+	Included int64 `json:"included,omitempty" doc:"Up to this value it costs nothing more"`
+	Permille int64 `json:"permille" doc:"Of what is beyond that"`
+	Least    int64 `json:"least,omitempty" doc:"It costs at least so much"`
+	Most     int64 `json:"most" doc:"The highest value that is insured"`
+}
+
+// price is what a value costs to be insured; refused says why it is not.
+func (i Insurance) price(value int64, currency, in string) (price int64, refused string) {
+	worth := money.Amount{Minor: value, Currency: in}
+	switch {
+	case i.Most == 0:
+		return 0, "does not insure parcels"
+	case currency != in:
+		return 0, fmt.Sprintf("insures in %s, not in %s", currency, in)
+	case value > i.Most:
+		return 0, fmt.Sprintf("insures up to %s, not %s", money.Amount{Minor: i.Most, Currency: currency}, worth)
+	case value <= i.Included:
+		return 0, ""
+	}
+	return max(i.Least, money.Share(value-i.Included, i.Permille, 1000)), ""
 }
 
 // Parcel is what is to be priced.
@@ -57,6 +82,8 @@ type Parcel struct {
 	Kind                        string // home or business, where that is known
 	WeightG                     int64
 	LengthMM, WidthMM, HeightMM int64
+	Insured                     int64  // the value, minor units; 0: it is not insured
+	InsuredIn                   string // its currency
 }
 
 // Term is one part of a price.
@@ -127,6 +154,7 @@ func (t *Tariff) quote(s *Service, p Parcel) Quote {
 				if t.OversizeMM > 0 && max(p.LengthMM, p.WidthMM, p.HeightMM) > t.OversizeMM {
 					q.add(fmt.Sprintf("Longer than %d mm", t.OversizeMM), t.OversizePrice)
 				}
+				t.insure(&q, p)
 				return q
 			}
 		}
@@ -135,6 +163,19 @@ func (t *Tariff) quote(s *Service, p Parcel) Quote {
 	}
 	q.Refused = fmt.Sprintf("does not deliver to %s %s", p.To.Country, p.To.Postcode)
 	return q
+}
+
+// insure adds what it costs that a parcel is insured.
+func (t *Tariff) insure(q *Quote, p Parcel) {
+	if p.Insured == 0 {
+		return
+	}
+	price, refused := t.Insurance.price(p.Insured, t.Currency, p.InsuredIn)
+	if refused != "" {
+		*q = Quote{Service: q.Service, Currency: q.Currency, ChargeableG: q.ChargeableG, Zone: q.Zone, Days: q.Days, Refused: refused}
+		return
+	}
+	q.add("Insured for "+money.Amount{Minor: p.Insured, Currency: p.InsuredIn}.String(), price)
 }
 
 // home tells whether a parcel goes to a home: as is known of the address, else where no company is named.

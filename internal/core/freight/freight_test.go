@@ -93,3 +93,27 @@ func TestOversize(t *testing.T) {
 	require.Equal(t, "Longer than 1000 mm", quote(1001).Terms[2].Text)
 	require.NotEmpty(t, quote(1201).Refused)
 }
+
+// TestInsurance costs nothing up to what is included, then a share, at least the least; what is beyond the most, in another currency, or
+// at a carrier that insures nothing is refused.
+func TestInsurance(t *testing.T) {
+	tariff := Tariff{Currency: "EUR", Insurance: Insurance{Included: 5000, Permille: 12, Least: 100, Most: 250_000},
+		Services: []Service{{Code: "P",
+			Zones: []Zone{{Name: "home", Countries: []string{"XW"}, Steps: []Step{{UpToG: 5000, Price: 400}}}}}}}
+	p := Parcel{To: place.Address{Country: "XW"}, WeightG: 1000, InsuredIn: "EUR"}
+	for value, want := range map[int64]int64{0: 400, 1: 400, 5000: 400, 5001: 500, 13_333: 500, 13_400: 501, 105_000: 1600, 250_000: 3340} {
+		p.Insured = value
+		q := tariff.Quote("P", p)
+		require.Equal(t, want, q.Price, "%d: %+v", value, q)
+		require.Empty(t, q.Refused)
+		require.Equal(t, value > 0, len(q.Terms) == 2, "the sum says what the insurance costs")
+	}
+	p.Insured = 250_001
+	require.Contains(t, tariff.Quote("P", p).Refused, "insures up to 2500.00 EUR")
+	p.Insured, p.InsuredIn = 100, "GBP"
+	require.Contains(t, tariff.Quote("P", p).Refused, "insures in EUR, not in GBP")
+	tariff.Insurance = Insurance{}
+	q := tariff.Quote("P", p)
+	require.Equal(t, "does not insure parcels", q.Refused)
+	require.Zero(t, q.Price)
+}

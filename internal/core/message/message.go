@@ -575,10 +575,15 @@ type Parcel struct {
 	PayerLand string        `json:"payer_country,omitempty"`
 	ReturnTo  place.Address `json:"return_to" doc:"Where it comes back if it cannot be delivered"`
 
-	Point    *PickupPoint         `json:"point,omitempty" doc:"Where the recipient fetches it; missing: it goes to the address"`
-	Customs  *customs.Declaration `json:"customs,omitempty" doc:"What accompanies it across a customs border; missing: it crosses none"`
-	Test     bool                 `json:"test"`
-	Handover string               `json:"handover" doc:"Day of hand-over, YYYY-MM-DD"`
+	Point   *PickupPoint         `json:"point,omitempty" doc:"Where the recipient fetches it; missing: it goes to the address"`
+	Customs *customs.Declaration `json:"customs,omitempty" doc:"What accompanies it across a customs border; missing: it crosses none"`
+	Test    bool                 `json:"test"`
+
+	Insured   int64  `json:"insured,omitempty" doc:"What it is insured for, minor units; 0: it is not"`
+	InsuredIn string `json:"insured_in,omitempty" doc:"Currency of that"`
+	Expected  int64  `json:"expected,omitempty" doc:"The price that was known when the label was asked for, minor units of the carrier's currency; 0: none was"`
+
+	Handover string `json:"handover" doc:"Day of hand-over, YYYY-MM-DD"`
 }
 
 // Rate is what a carrier asks for a parcel by one service.

@@ -12,7 +12,7 @@ import (
 
 // Action is one thing that a rule does.
 type Action struct {
-	Do    string `json:"do" enum:"tag,hold,note,location,profile,service,account,split,carry"`
+	Do    string `json:"do" enum:"tag,hold,note,location,profile,service,account,insure,split,carry"`
 	Value string `json:"value"`
 }
 
@@ -22,6 +22,9 @@ type ActionKind struct {
 	Label  string   `json:"label" doc:"How a sentence names it"`
 	Values []string `json:"values,omitempty" doc:"What may be given, where it is not free"`
 }
+
+// ItsValue insures a parcel for what the goods in it were sold for.
+const ItsValue = "its value"
 
 // Steps are how far an order may go without a person, each beyond the one before.
 var Steps = []string{"create", "approve", "pick", "pack", "ship", "invoice"}
@@ -34,6 +37,7 @@ var actionKinds = []ActionKind{
 	{Do: "profile", Label: "pack it into"},
 	{Do: "service", Label: "send it by"},
 	{Do: "account", Label: "let its carrier be paid by account"},
+	{Do: "insure", Label: "insure its parcels for", Values: []string{ItsValue, "nothing"}},
 	{Do: "split", Label: "splitting it over locations is", Values: []string{"never", "allowed"}},
 	{Do: "carry", Label: "without a person it goes as far as", Values: Steps},
 }
@@ -144,6 +148,8 @@ func (a Action) apply(out *Outcome, v *view) string {
 		return set(&out.Service, "service")
 	case "account":
 		return set(&out.Account, "account")
+	case "insure":
+		return set(&out.Insure, "insured for")
 	case "split":
 		return set(&out.Split, "splitting")
 	case "carry":

@@ -190,6 +190,7 @@ type Outcome struct {
 	Profile  string   `json:"profile,omitempty" doc:"Code of a parcel profile"`
 	Service  string   `json:"service,omitempty" doc:"Carrier's service"`
 	Account  string   `json:"account,omitempty" doc:"Code of the account on which the carrier is paid"`
+	Insure   string   `json:"insure,omitempty" doc:"What its parcels are insured for"                  enum:",its value,nothing"`
 	Split    string   `json:"split,omitempty" enum:",never,allowed"`
 	Carry    string   `json:"carry,omitempty" doc:"How far it goes without a person"                 enum:",create,approve,pick,pack,ship,invoice"`
 	Tags     []string `json:"tags,omitempty"`
@@ -200,7 +201,7 @@ type Outcome struct {
 // Equal tells whether two outcomes decide the same.
 func (o *Outcome) Equal(p *Outcome) bool {
 	return o.Location == p.Location && o.Profile == p.Profile && o.Service == p.Service && o.Split == p.Split && o.Carry == p.Carry &&
-		o.Account == p.Account &&
+		o.Account == p.Account && o.Insure == p.Insure &&
 		slices.Equal(o.Tags, p.Tags) &&
 		slices.Equal(o.Holds, p.Holds) &&
 		slices.Equal(o.Notes, p.Notes)
@@ -211,7 +212,7 @@ func (o *Outcome) Differences(to *Outcome) []string {
 	var out []string
 	for _, f := range []struct{ what, was, is string }{
 		{"location", o.Location, to.Location}, {"profile", o.Profile, to.Profile}, {"service", o.Service, to.Service},
-		{"account", o.Account, to.Account},
+		{"account", o.Account, to.Account}, {"insured for", o.Insure, to.Insure},
 		{"split", o.Split, to.Split}, {"goes without a person as far as", o.Carry, to.Carry},
 	} {
 		switch {

@@ -80,7 +80,7 @@ func (r *Shipping) shipByRule(ctx context.Context, parcel string) error {
 	if err != nil {
 		return err
 	}
-	return r.AskLabel(ctx, parcel, rate.Carrier, rate.Service, "relay")
+	return r.AskLabel(ctx, parcel, rate.chosen(), "relay")
 }
 
 // orSay writes a refusal of a step that nobody asked for on the order instead of handing it to whoever did the step
@@ -213,7 +213,7 @@ func (r *Shipping) AskPacked(ctx context.Context, number, who string) (string, e
 		}
 		rate, err := r.chosenRate(ctx, s.Number, o)
 		if err == nil {
-			err = r.AskLabel(ctx, s.Number, rate.Carrier, rate.Service, who)
+			err = r.AskLabel(ctx, s.Number, rate.chosen(), who)
 		}
 		if err != nil {
 			if len(asked) > 0 {

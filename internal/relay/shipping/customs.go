@@ -4,7 +4,6 @@ import (
 	"context"
 	"fmt"
 	"slices"
-	"strings"
 
 	"openrelay/internal/core/catalog"
 	"openrelay/internal/core/customs"
@@ -44,21 +43,8 @@ func (r *Shipping) Declaration(ctx context.Context, p *store.Parcel, o *order.Or
 	}
 	d := &customs.Declaration{Reason: by.Reason, Terms: by.Terms, SenderNumber: by.Number, RecipientNumber: o.Record.BuyerTaxNumber,
 		Currency: o.Record.Currency, Signer: by.Signer, Shipping: o.Record.Shipping}
-	if err := r.declare(ctx, d, p, o); err != nil {
+	if _, err := r.declareCarton(ctx, d, p, o); err != nil {
 		return nil, err
-	}
-	for number := range strings.FieldsSeq(p.Riders) {
-		x, err := r.Store.Parcel(ctx, number)
-		if err != nil {
-			return nil, err
-		}
-		other, err := r.Store.OrderByID(ctx, x.OrderID)
-		if err != nil {
-			return nil, err
-		}
-		if err := r.declare(ctx, d, &x, other); err != nil {
-			return nil, err
-		}
 	}
 	d.Sum()
 	return d, nil

@@ -9,6 +9,7 @@ import (
 	"openrelay/internal/core/customs"
 	"openrelay/internal/core/message"
 	"openrelay/internal/core/order"
+	"openrelay/internal/relay/shipping"
 	"openrelay/internal/relay/trial"
 	"openrelay/internal/store"
 )
@@ -25,7 +26,8 @@ func TestAParcelThatCrossesABorder(t *testing.T) {
 	o.Total += 900
 	k.Take("stall", trial.Event("order", "S-1", 1, o))
 	s := k.Packed("S-1")
-	require.ErrorContains(t, k.AskLabel(ctx, s, "ann", "slow", "Edda"), "no customs code: JAR, LID; no country of origin: JAR, LID")
+	require.ErrorContains(t, k.AskLabel(ctx, s, shipping.Purchase{Carrier: "ann", Service: "slow"}, "Edda"),
+		"no customs code: JAR, LID; no country of origin: JAR, LID")
 	require.Empty(t, k.Sent("ann", "/labels"))
 	for _, sku := range []string{"JAR", "LID"} {
 		it, err := k.Store.Record(ctx, sku)

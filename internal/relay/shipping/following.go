@@ -103,8 +103,15 @@ func (r *Shipping) promise(c *engine.Conn, asked *message.Parcel, label *message
 	return have.Calendar.Arrival(day, q.Days).Format(time.DateOnly)
 }
 
-// besideTariff tells what a label should have cost by the carrier's own tariff; empty where it costs that, or where nothing is known.
-func (r *Shipping) besideTariff(c *engine.Conn, asked *message.Parcel, label *message.Label) string {
+// besideAsked tells what a label should have cost: as its carrier said before it was asked for, else by the carrier's own tariff. It is
+// empty where it costs that, or where nothing is known.
+func (r *Shipping) besideAsked(c *engine.Conn, asked *message.Parcel, label *message.Label) string {
+	if asked.Expected == label.Price {
+		return ""
+	}
+	if asked.Expected > 0 {
+		return fmt.Sprintf("; %s was said before it was asked for", price(asked.Expected, label.Currency))
+	}
 	t := r.lastTariff(c.ID)
 	if t == nil || t.Currency != label.Currency {
 		return ""
@@ -136,7 +143,8 @@ func (r *Shipping) lastTariff(carrier int64) *freight.Tariff {
 
 // freightParcel is a parcel as tariffs price it.
 func freightParcel(p *message.Parcel) freight.Parcel {
-	return freight.Parcel{To: p.To, Kind: p.Kind, WeightG: p.WeightG, LengthMM: p.LengthMM, WidthMM: p.WidthMM, HeightMM: p.HeightMM}
+	return freight.Parcel{To: p.To, Kind: p.Kind, WeightG: p.WeightG, LengthMM: p.LengthMM, WidthMM: p.WidthMM, HeightMM: p.HeightMM,
+		Insured: p.Insured, InsuredIn: p.InsuredIn}
 }
 
 // moved takes in what a carrier says of a parcel: how it stands now, and what follows from that. It tells whether that was not known.

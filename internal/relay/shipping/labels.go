@@ -20,11 +20,27 @@ import (
 // askUnknownEvery is how often a label is asked for again of which it is not known whether it exists.
 const askUnknownEvery = 15 * time.Minute
 
+// Purchase is by which service a label is bought.
+type Purchase struct {
+	Carrier  string `json:"carrier" doc:"Code of the carrier"`
+	Service  string `json:"service"`
+	Expected int64  `json:"expected,omitempty" minimum:"0" doc:"The price that was known, minor units of the carrier's currency. A label that costs otherwise is bought, and that is said; 0: none was known"`
+}
+
+// chosen is the purchase of a label by a carrier's rate.
+func (x *Rate) chosen() Purchase {
+	by := Purchase{Carrier: x.Carrier, Service: x.Service}
+	if !x.Estimated {
+		by.Expected = x.Price
+	}
+	return by
+}
+
 // Ship buys the label of a packed parcel by one service. The purchase goes through the outbox, so
 // that it happens once; Ship waits a little for its outcome and returns the parcel as it then is.
-func (r *Shipping) Ship(ctx context.Context, parcel, carrier, service, who string) (store.Parcel, error) {
+func (r *Shipping) Ship(ctx context.Context, parcel string, by Purchase, who string) (store.Parcel, error) {
 	return r.await(ctx, parcel, func(p *store.Parcel) bool { return p.State != store.Buying },
-		func() error { return r.AskLabel(ctx, parcel, carrier, service, who) })
+		func() error { return r.AskLabel(ctx, parcel, by, who) })
 }
 
 // await asks for something about a parcel and waits a little until it is done. It returns the parcel as it then is.
@@ -58,12 +74,12 @@ func (r *Shipping) await(ctx context.Context, parcel string, done func(p *store.
 }
 
 // AskLabel puts the purchase of a label into the outbox.
-func (r *Shipping) AskLabel(ctx context.Context, parcel, carrier, service, who string) error {
-	c := r.ByCode(carrier)
+func (r *Shipping) AskLabel(ctx context.Context, parcel string, by Purchase, who string) error {
+	c := r.ByCode(by.Carrier)
 	if c == nil || c.Line().Def.Feeds[message.LabelsOut] == nil {
-		return engine.Refuse("carrier %q is not a connection that sells labels", carrier)
+		return engine.Refuse("carrier %q is not a connection that sells labels", by.Carrier)
 	}
-	if service == "" {
+	if by.Service == "" {
 		return engine.Refuse("service: choose one of the carrier's services")
 	}
 	return r.Commit(ctx, func(ch *engine.Change) error {
@@ -71,11 +87,11 @@ func (r *Shipping) AskLabel(ctx context.Context, parcel, carrier, service, who s
 		if err != nil {
 			return err
 		}
-		return r.askLabelOf(ch, in, c, service, who)
+		return r.askLabelOf(ch, in, c, by, who)
 	})
 }
 
-func (r *Shipping) askLabelOf(ch *engine.Change, in carton, c *engine.Conn, service, who string) error {
+func (r *Shipping) askLabelOf(ch *engine.Change, in carton, c *engine.Conn, by Purchase, who string) error {
 	p, o := in.own(), in[0].order
 	if _, on := r.Feed(c, message.LabelsOut); !on {
 		return &engine.Refused{Text: c.Rec().Name + " is paused or its labels are switched off", Conflict: true}
@@ -94,8 +110,11 @@ func (r *Shipping) askLabelOf(ch *engine.Change, in carton, c *engine.Conn, serv
 		return &engine.Refused{Text: fmt.Sprintf("parcel %s: %s", p.Number, why), Conflict: true}
 	}
 	asked := r.Parcel(*p, o, c)
-	asked.Service = service
+	asked.Service, asked.Expected = by.Service, by.Expected
 	if err := r.declared(&asked, p, o); err != nil {
+		return err
+	}
+	if err := r.insured(r.Ctx, &asked, p, o); err != nil {
 		return err
 	}
 	if bad := asked.To.Problems(); len(bad) > 0 {
@@ -109,7 +128,7 @@ func (r *Shipping) askLabelOf(ch *engine.Change, in carton, c *engine.Conn, serv
 	in.enter(store.Buying, "")
 	for i := range in {
 		x := &in[i].parcel
-		x.CarrierID, x.CarrierTold, x.Service = c.Rec().ID, "", service
+		x.CarrierID, x.CarrierTold, x.Service = c.Rec().ID, "", by.Service
 		if err := ch.UpdateParcel(x); err != nil {
 			return err
 		}
@@ -123,7 +142,7 @@ func (r *Shipping) askLabelOf(ch *engine.Change, in carton, c *engine.Conn, serv
 		return err
 	}
 	for i := range in {
-		if err := r.NoteOrder(ch, in[i].order, who, "label asked", "Label by %s %s asked for", c.Rec().Name, service); err != nil {
+		if err := r.NoteOrder(ch, in[i].order, who, "label asked", "Label by %s %s asked for", c.Rec().Name, by.Service); err != nil {
 			return err
 		}
 	}
@@ -200,7 +219,8 @@ func (r *Shipping) labelBought(ch *engine.Change, c *engine.Conn, m store.Outbox
 	}
 	p := in.own()
 	p.Label, p.Price, p.Currency = string(raw), label.Price, label.Currency
-	paid := price(label.Price, label.Currency) + r.besideTariff(c, &asked, label)
+	p.InsuredFor, p.Quoted = asked.Insured, asked.Expected
+	paid := price(label.Price, label.Currency) + r.besideAsked(c, &asked, label)
 	if asked.Payer != "" && asked.Payer != freight.Sender {
 		p.Price, paid = 0, "paid by "+map[string]string{freight.Recipient: "the recipient", freight.Third: "a third party"}[asked.Payer]
 	}
@@ -571,7 +591,7 @@ func (r *Shipping) SendLabelAgain(ch *engine.Change, m store.OutboxMessage, who 
 	if err := json.Unmarshal([]byte(m.Payload), &asked); err != nil {
 		return err
 	}
-	if err := r.askLabelOf(ch, in, c, asked.Service, who); err != nil {
+	if err := r.askLabelOf(ch, in, c, Purchase{Carrier: c.Rec().Code, Service: asked.Service}, who); err != nil {
 		return err
 	}
 	m.State = store.Superseded

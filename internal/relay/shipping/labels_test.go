@@ -66,7 +66,7 @@ func TestSendingARefusedLabelAgainBuysItOnce(t *testing.T) {
 	require.NoError(t, k.Label(s, "ann"))
 	k.On("ann", "/labels", nil)
 	require.NoError(t, k.SendAgain(t.Context(), k.OutboxOf("S-1", "labels out").ID, "Pim"))
-	require.Error(t, k.AskLabel(t.Context(), s, "bob", "slow", "Pim"), "it is being bought")
+	require.Error(t, k.AskLabel(t.Context(), s, shipping.Purchase{Carrier: "bob", Service: "slow"}, "Pim"), "it is being bought")
 	k.Settle()
 	require.Equal(t, store.Gone, k.ParcelOf(s).State)
 	require.Empty(t, k.Causes())
@@ -86,7 +86,7 @@ func TestALabelOfWhichNothingIsKnown(t *testing.T) {
 	k.InVain(exchange.MaxAttempts + 2)
 	require.Equal(t, store.Buying, k.ParcelOf(s).State)
 	require.Equal(t, []order.Cause{engine.LabelUnknown}, k.Causes())
-	require.ErrorContains(t, k.AskLabel(t.Context(), s, "bob", "slow", "Pim"), "It may exist")
+	require.ErrorContains(t, k.AskLabel(t.Context(), s, shipping.Purchase{Carrier: "bob", Service: "slow"}, "Pim"), "It may exist")
 
 	k.On("ann", "/labels", nil)
 	require.NoError(t, k.RemakeAll(t.Context()))
@@ -208,7 +208,7 @@ func TestSerialsOfACancelledParcelAreFree(t *testing.T) {
 		return s
 	}
 	k.Sell("S-1", trial.Units("SCALE", 1))
-	require.NoError(t, k.AskLabel(ctx, pack("S-1", true), "ann", "slow", "Pim"))
+	require.NoError(t, k.AskLabel(ctx, pack("S-1", true), shipping.Purchase{Carrier: "ann", Service: "slow"}, "Pim"))
 	gone := trial.Sale("S-1", trial.Units("SCALE", 1))
 	gone.State, gone.Status = "cancelled", message.Cancelled
 	k.Push("stall", trial.Event("order", "S-1", 2, gone))

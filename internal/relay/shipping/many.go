@@ -59,7 +59,7 @@ func (r *Shipping) askChosen(ctx context.Context, number, who string) (text, was
 	if err != nil {
 		return "", "", err
 	}
-	return "label asked for", p.Number, r.AskLabel(ctx, p.Number, rate.Carrier, rate.Service, who)
+	return "label asked for", p.Number, r.AskLabel(ctx, p.Number, rate.chosen(), who)
 }
 
 // askVoidOf asks the carrier to void the label of a parcel.

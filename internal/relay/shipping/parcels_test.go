@@ -151,7 +151,7 @@ func TestALabelOfACancelledParcelAmongOthers(t *testing.T) {
 	for range 2 {
 		k.PackUnits(number, "small", units("JAR", 2))
 	}
-	require.NoError(t, k.AskLabel(t.Context(), number, "ann", "slow", "Pim"))
+	require.NoError(t, k.AskLabel(t.Context(), number, shipping.Purchase{Carrier: "ann", Service: "slow"}, "Pim"))
 	require.ErrorContains(t, k.Unpack(t.Context(), number, "Pim"), "must be known before it is unpacked")
 	gone := trial.Sale("S-1", trial.Units("JAR", 4))
 	gone.Status = message.Cancelled

@@ -121,7 +121,8 @@ func (r *Shipping) pointAnew(ch *engine.Change, o *order.Order) error {
 	for i := range list {
 		p := &list[i]
 		if p.State == store.Buying {
-			return &engine.Refused{Conflict: true, Text: fmt.Sprintf("the label of parcel %s is being bought; wait for its answer", p.Number)}
+			return &engine.Refused{Conflict: true,
+				Text: fmt.Sprintf("the label of parcel %s is being bought; wait for its answer", p.Number)}
 		}
 		if p.State != store.ToShip || p.WrongField != "point" {
 			continue

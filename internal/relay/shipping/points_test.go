@@ -66,7 +66,7 @@ func TestAPickupPointIsChosen(t *testing.T) {
 	for _, r := range rates {
 		require.Equal(t, r.Carrier == "bob", r.Refused != "", "%+v", r)
 	}
-	require.ErrorContains(t, k.AskLabel(ctx, s, "bob", "slow", "Edda"), "fetched at Bakery of Ann")
+	require.ErrorContains(t, k.AskLabel(ctx, s, shipping.Purchase{Carrier: "bob", Service: "slow"}, "Edda"), "fetched at Bakery of Ann")
 	require.NoError(t, k.Label(s, "ann"))
 	var asked message.Parcel
 	require.NoError(t, json.Unmarshal([]byte(k.OutboxOf("S-1", message.LabelsOut).Payload), &asked))

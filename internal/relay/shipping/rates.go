@@ -60,6 +60,10 @@ func (r *Shipping) ratesBy(ctx context.Context, parcel string, wanted func(*engi
 	if err != nil {
 		return nil, err
 	}
+	var goods message.Parcel
+	if err := r.insured(ctx, &goods, &s, o); err != nil {
+		return nil, err
+	}
 	var mu sync.Mutex
 	var out []Rate
 	var wg sync.WaitGroup
@@ -71,7 +75,7 @@ func (r *Shipping) ratesBy(ctx context.Context, parcel string, wanted func(*engi
 		go func() {
 			defer wg.Done()
 			asked := r.Parcel(s, o, c)
-			asked.Customs = d
+			asked.Customs, asked.Insured, asked.InsuredIn = d, goods.Insured, goods.InsuredIn
 			list := r.ratesOf(ctx, c, asked)
 			mu.Lock()
 			out = append(out, list...)

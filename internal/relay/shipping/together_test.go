@@ -107,7 +107,7 @@ func TestOneOfTwoIsCancelledWhileTheLabelIsBought(t *testing.T) {
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			k, a, _ := packedPair(t)
-			require.NoError(t, k.AskLabel(t.Context(), a, "ann", "slow", "Pim"))
+			require.NoError(t, k.AskLabel(t.Context(), a, shipping.Purchase{Carrier: "ann", Service: "slow"}, "Pim"))
 			for _, n := range c.cancelled {
 				gone := trial.Sale(n, trial.Units("JAR", 2))
 				if n == "S-2" {

@@ -258,7 +258,7 @@ func withoutLabel(ch *engine.Change, p *store.Parcel) error {
 	p.State, p.ShippedAt, p.VoidAskedAt, p.ManifestID, p.Error = store.ToShip, 0, 0, 0, ""
 	p.CarrierID, p.CarrierTold, p.Service, p.ServiceName = 0, "", "", ""
 	p.Tracking, p.TrackingURL, p.Label, p.Price, p.Currency = "", "", "", 0, ""
-	p.Charged, p.ChargedBy = 0, ""
+	p.Charged, p.ChargedBy, p.InsuredFor, p.Quoted = 0, "", 0, 0
 	if err := unfollowed(ch, p); err != nil {
 		return err
 	}

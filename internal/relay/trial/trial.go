@@ -755,7 +755,7 @@ func (k *Kit) PackUnits(shipment, profile string, units map[string]int64) string
 
 func (k *Kit) Label(shipment, carrier string) error {
 	k.t.Helper()
-	err := k.AskLabel(k.t.Context(), shipment, carrier, "slow", "Pim")
+	err := k.AskLabel(k.t.Context(), shipment, shipping.Purchase{Carrier: carrier, Service: "slow"}, "Pim")
 	k.Settle()
 	return err
 }

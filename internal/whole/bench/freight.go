@@ -69,7 +69,8 @@ func (b *bench) sums(line *connector.Line, parcels int) error {
 		if err != nil {
 			return err
 		}
-		asked := freight.Parcel{To: p.To, WeightG: p.WeightG, LengthMM: p.LengthMM, WidthMM: p.WidthMM, HeightMM: p.HeightMM}
+		asked := freight.Parcel{To: p.To, WeightG: p.WeightG, LengthMM: p.LengthMM, WidthMM: p.WidthMM, HeightMM: p.HeightMM,
+			Insured: p.Insured, InsuredIn: p.InsuredIn}
 		begin := time.Now()
 		quotes := map[string]freight.Quote{}
 		for _, s := range tariff.Services {
@@ -94,9 +95,13 @@ func (b *bench) sums(line *connector.Line, parcels int) error {
 
 // randomParcel is one of any size that may be too heavy, too long, far away or abroad.
 func randomParcel(rng *rand.Rand) message.Parcel {
-	return message.Parcel{To: place.Address{Country: []string{"XW", "XW", "XE", "XQ"}[rng.IntN(4)],
+	p := message.Parcel{To: place.Address{Country: []string{"XW", "XW", "XE", "XQ"}[rng.IntN(4)],
 		Postcode: []string{"41207", "42001", "60277", "97310", "99051", "208114"}[rng.IntN(6)],
 		Company:  []string{"", "Orchard Ltd"}[rng.IntN(2)]},
 		WeightG: rng.Int64N(36_000), LengthMM: 1 + rng.Int64N(2200), WidthMM: 1 + rng.Int64N(600), HeightMM: 1 + rng.Int64N(500),
 		Handover: "2026-11-20"}
+	if rng.IntN(3) == 0 {
+		p.Insured, p.InsuredIn = 1+rng.Int64N(300_000), []string{"EUR", "EUR", "EUR", "GBP"}[rng.IntN(4)]
+	}
+	return p
 }

@@ -405,7 +405,7 @@ func (w *world) workOn(ctx context.Context, number string) error {
 			return w.Relay.Unpack(ctx, p.Number, "Runa Hollis")
 		}
 		by := pick(w, carriersOfSim)
-		if _, err := w.Relay.Ship(ctx, p.Number, by.code, by.service, "Runa Hollis"); err != nil {
+		if _, err := w.Relay.Ship(ctx, p.Number, shipping.Purchase{Carrier: by.code, Service: by.service}, "Runa Hollis"); err != nil {
 			return err
 		}
 	}

@@ -6,7 +6,7 @@ import { changes, onACleanPage, open, service } from "../../testing/service";
 import { PickupPoint } from "./pickuppoint";
 
 const counter = { id: "C-7", carrier: "plover", name: "Reed Kiosk", street: "Quay 4", postcode: "41207", town: "Alderby", country: "XW" };
-const order = (more: object) => ({ number: "O1", actions: ["address"], record: {}, ours: {}, ...more }) as unknown as Schema<"Order">;
+const order = (more: object) => ({ number: "O1", actions: ["point"], record: {}, ours: {}, ...more }) as unknown as Schema<"Order">;
 
 describe("where an order is fetched", () => {
   onACleanPage();

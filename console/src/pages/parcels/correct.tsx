@@ -35,7 +35,7 @@ export function CarrierRefused({ s, onDone }: { s: View; onDone: () => void }) {
         </span>
       </div>
       {field === "point" && (
-        <Link className="link mt-1 inline-block" to={`/orders/${s.order}#point`}>
+        <Link className="link mt-1 inline-block" to={`/orders/${s.order_number}#point`}>
           Choose another point, or the door
         </Link>
       )}

@@ -3,6 +3,7 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, Navigate, useNavigate, useParams } from "react-router";
 import { api, Problem, take, type Schema } from "../../api/client";
+import { Insurance } from "./insurance";
 import { Button, Empty, Head, Loading, Trouble } from "../../parts/controls";
 import { Labelled } from "../../parts/fields";
 import { dayText, decimal, Kg, Money, When } from "../../parts/format";
@@ -304,7 +305,7 @@ function Work({ s }: { s: View }) {
           )}
         </WeightField>
       </section>
-      <Rates s={s} rates={rates} ship={ship} />
+      <Rates s={s} rates={rates} ship={ship} onInsured={refresh} />
       {s.state === "packed" && <TypedNumber key={tracking} number={number} scanned={tracking} onDone={refresh} />}
     </>
   );
@@ -325,11 +326,11 @@ const useRates = (s: View) =>
 
 function useShip(number: string, onDone: () => void) {
   return useMutation({
-    mutationFn: (r: { carrier: string; service: string }) =>
+    mutationFn: (r: Rate) =>
       take(
         api.POST("/api/v1/parcels/{number}/ship", {
           params: { path: { number }, header: { "Idempotency-Key": `${number} ${crypto.randomUUID()}` } },
-          body: { carrier: r.carrier, service: r.service },
+          body: { carrier: r.carrier, service: r.service, expected: r.estimated ? undefined : r.price },
         }),
       ),
     onSettled: onDone,
@@ -381,13 +382,24 @@ function useParcelScan(s: View, unpack: () => void, onNumber: (text: string) => 
   return { said, scan };
 }
 
-function Rates({ s, rates: q, ship }: { s: View; rates: ReturnType<typeof useRates>; ship: ReturnType<typeof useShip> }) {
+function Rates({
+  s,
+  rates: q,
+  ship,
+  onInsured,
+}: {
+  s: View;
+  rates: ReturnType<typeof useRates>;
+  ship: ReturnType<typeof useShip>;
+  onInsured: () => void;
+}) {
   const [why, setWhy] = useState("");
   const busy = ship.isPending || s.state === "buying label";
   return (
     <section>
       <h2 className="mb-2">2 · Service</h2>
       <Trouble error={ship.error ?? q.error} />
+      {s.state === "packed" && <Insurance s={s} onDone={onInsured} />}
       {q.isPending && <p className="text-quiet">Asking the carriers …</p>}
       {q.data && (
         <table className="ledger" data-testid="rates">
