@@ -402,7 +402,7 @@ func (a *API) labelPages(ctx context.Context, numbers []string) (list []paper.La
 		if err != nil {
 			return nil, wrapNumber("parcel", n, err)
 		}
-		if !slices.ContainsFunc(list, func(x paper.LabelPage) bool { return x.Tracking == l.Tracking }) {
+		if !slices.ContainsFunc(list, func(x paper.LabelPage) bool { return x.Shipment == l.Shipment }) {
 			list = append(list, l)
 		}
 	}
@@ -436,6 +436,9 @@ func (a *API) labelPage(ctx context.Context, number string) (out paper.LabelPage
 		WeightG:  v.WeightG,
 		Language: company.Language,
 		Day:      time.UnixMicro(v.ShippedAt).In(a.relay.Zone()).Format(time.DateOnly),
+	}
+	if l.Pieces > 0 {
+		out.Piece = fmt.Sprintf("%d / %d", l.Piece, l.Pieces)
 	}
 	if p := shipping.PointOf(v.Order); p != nil {
 		out.To = place.Address{Name: v.Order.ShipTo.Name, Company: p.Name, Street: p.Street, Postcode: p.Postcode, Town: p.Town,

@@ -33,6 +33,8 @@ func (a *API) shipmentsRoutes() {
 		a.pack)
 	op(a, person.Look, http.MethodGet, "/shipments/{number}/proposal", "proposal", "Propose cartons for what is left of a shipment",
 		a.proposal)
+	op(a, person.Ship, http.MethodPost, "/shipments/{number}/ship", "ship-consignment",
+		"Buy the labels of all packed parcels of a shipment in one request, under one number", a.consign)
 	op(a, person.Look, http.MethodGet, "/parcels", "parcels", "List parcels, newest first", a.parcels)
 	op(a, person.Ship, http.MethodPost, "/parcels/actions", "act-on-parcels", "Do one thing to many parcels, with a result for each",
 		a.actOnParcels)
@@ -164,6 +166,15 @@ func (a *API) parcelByNumber(ctx context.Context, n string) (*body[wire.ParcelVi
 	if v.State == store.ToShip && v.Carton == "" {
 		if out.Insurance, err = a.insurance(ctx, &v); err != nil {
 			return nil, err
+		}
+		list, err := a.relay.Store.ParcelsOf(ctx, v.ShipmentID)
+		if err != nil {
+			return nil, err
+		}
+		for _, p := range list {
+			if p.State == store.ToShip && p.TravelsIn == 0 && p.ID != v.ID {
+				out.Beside++
+			}
 		}
 	}
 	if d != nil {
@@ -347,6 +358,19 @@ func (a *API) insurance(ctx context.Context, v *views.ParcelView) (*wire.ParcelI
 		return nil, nil
 	}
 	return &wire.ParcelInsured{Amount: amount, Currency: v.Order.Record.Currency, ByHand: v.Insured >= 0}, err
+}
+
+type consignInput struct {
+	NumberInput
+	Key  string `header:"Idempotency-Key" doc:"Repeating a request with the same key answers like the first"`
+	Body shipping.Purchase
+}
+
+func (a *API) consign(ctx context.Context, in *consignInput) (*body[wire.ShipmentView], error) {
+	if _, err := a.relay.ShipConsignment(ctx, in.Number, in.Body, who(ctx)); err != nil {
+		return nil, wrapNumber("shipment", in.Number, err)
+	}
+	return a.shipmentByNumber(ctx, in.Number)
 }
 
 type insureInput struct {

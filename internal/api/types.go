@@ -142,6 +142,11 @@ func (a *API) parcel(ctx context.Context, p store.Parcel) wire.Parcel {
 	for _, l := range p.Lines {
 		out.Quantity += l.Quantity
 	}
+	if p.ConsignedIn != 0 {
+		if l, err := (views.ParcelView{Parcel: p}).LabelData(); err == nil {
+			out.Piece, out.Pieces = l.Piece, l.Pieces
+		}
+	}
 	return out
 }
 

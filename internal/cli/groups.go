@@ -68,7 +68,8 @@ func groups() []group {
 func parcelGroup() []command {
 	return []command{
 		of("shipment", "What one place sends to one buyer: from the pick list into parcels", shipmentsCommand(), picklistCommand(),
-			pickCommand(), scanCommand(), takeBackCommand(), shortCommand(), proposeCommand(), packCommand()),
+			pickCommand(), scanCommand(), takeBackCommand(), shortCommand(), proposeCommand(), packCommand(),
+			consignCommand()),
 		of("parcel", "Cartons with what lies in them: from packing to the label", parcelsCommand(), parcelCommand(), repackCommand(),
 			unpackCommand(), takeOutCommand(), correctAddressCommand(), actOnParcelsCommand(), ratesCommand(), insureCommand(),
 			shipCommand(), typeNumberCommand(), voidLabelCommand(), keepLabelCommand(), claimCommand(),

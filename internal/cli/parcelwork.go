@@ -213,6 +213,35 @@ func (opt *voidLabelOptions) run(ctx context.Context, c *client.Client, p *print
 	return p.told(v, "%s %s", v.Number, said)
 }
 
+type consignOptions struct{ carrier, service string }
+
+func consignCommand() command {
+	opt := &consignOptions{}
+	return noun("ship", "SHIPMENT", "Buy the labels of all its packed parcels under one number", 1, 1, opt.flags, opt.run)
+}
+
+func (opt *consignOptions) flags(f *flag.FlagSet) {
+	f.StringVar(&opt.carrier, "carrier", "", "required: code of a carrier's connection that takes several parcels in one request")
+	f.StringVar(&opt.service, "service", "", "required: the carrier's service")
+}
+
+func (opt *consignOptions) run(ctx context.Context, c *client.Client, p *printer, a []string) error {
+	v, err := c.Consign(ctx, a[0], shipping.Purchase{Carrier: opt.carrier, Service: opt.service})
+	if err != nil {
+		return err
+	}
+	for _, x := range v.Parcels {
+		if x.Error != "" {
+			return fmt.Errorf("parcel %s: the carrier refused: %s", x.Number, x.Error)
+		}
+	}
+	return p.show(v, func(row func(...any)) {
+		for _, x := range v.Parcels {
+			parcelRows(x, row)
+		}
+	})
+}
+
 type insureOptions struct {
 	value   string
 	byRules bool
@@ -389,7 +418,11 @@ func parcelRows(x wire.Parcel, row func(...any)) {
 	}
 	row("Parcel", x.Number, x.State, x.Profile, fmt.Sprintf("%d units", x.Quantity), fmt.Sprintf("%d g", x.WeightG), size)
 	if x.Tracking != "" {
-		row("Label", x.Carrier, x.ServiceName, x.Tracking, amount(x.Price, x.Currency))
+		of := ""
+		if x.Pieces > 0 {
+			of = fmt.Sprintf("%d of %d", x.Piece, x.Pieces)
+		}
+		row("Label", x.Carrier, x.ServiceName, x.Tracking, amount(x.Price, x.Currency), of)
 		if x.Quoted != 0 && x.Quoted != x.Price {
 			row("", "it was to cost "+amount(x.Quoted, x.Currency))
 		}

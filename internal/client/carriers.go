@@ -69,3 +69,8 @@ func (c *Client) Insure(ctx context.Context, parcel string, amount int64) (out w
 	_, err = c.Do(ctx, http.MethodPut, "/parcels/"+esc(parcel)+"/insurance", map[string]int64{"amount": amount}, &out)
 	return out, err
 }
+
+// Consign buys the labels of all packed parcels of a shipment in one request, under one number.
+func (c *Client) Consign(ctx context.Context, shipment string, by shipping.Purchase) (wire.ShipmentView, error) {
+	return post[wire.ShipmentView](ctx, c, "/shipments/"+esc(shipment)+"/ship", by)
+}

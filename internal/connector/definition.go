@@ -195,7 +195,7 @@ type Feed struct {
 	Require []Require `yaml:"require"`
 	Send    *Send     `yaml:"send"`
 	Confirm *Confirm  `yaml:"confirm"`
-	Takes   []string  `yaml:"takes"` // what the side takes of a dispatch once it was told: corrections, withdrawals
+	Takes   []string  `yaml:"takes"` // what the side takes beyond plain messages: corrections, withdrawals, journeys, consignments
 
 	in    *mapper
 	reads map[string]bool // what id, version and mark look at
@@ -216,13 +216,19 @@ type Read struct {
 	Conditional bool       `yaml:"conditional"`
 }
 
-// Journeys is what a side takes that is told of each move of a parcel.
-const Journeys = "journeys"
+// What a side may take beyond the plain messages of a feed.
+const (
+	Journeys     = "journeys"     // of states: each move of a parcel
+	Consignments = "consignments" // of labels: several parcels in one request, under one number
+)
 
 // checkTakes refuses that a side takes what it is never told.
 func (f *Feed) checkTakes(l *language, kind message.Feed, what string) {
 	for _, x := range f.Takes {
 		switch {
+		case x == Consignments && kind == message.LabelsOut:
+		case x == Consignments || kind == message.LabelsOut:
+			l.complain(0, 0, what, "of labels, and of them alone, consignments are taken: several parcels in one request")
 		case (x == Journeys) != (kind == message.StatesOut):
 			l.complain(0, 0, what, "of states, journeys of parcels are taken; of a dispatch, corrections and withdrawals")
 		case kind != message.StatesOut && kind != message.DispatchOut:

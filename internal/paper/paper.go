@@ -173,6 +173,7 @@ type Label struct {
 	Carrier, Service, Tracking, Routing, Imprint string
 	From, To                                     place.Address
 	Order, Shipment, SSCC                        string
+	Piece                                        string // which of several under its number, such as 2 / 3; empty: it is alone
 	WeightG                                      int64
 	Test                                         bool
 	Day                                          string
@@ -212,6 +213,7 @@ func drawLabel(p *fpdf.Fpdf, l *Label) {
 	text(p, sans, "B", 26, x, oy+83, 60, l.Routing)
 	textRight(p, mono, "", 12, ox+95, oy+84, fmt.Sprintf("%.2f kg", float64(l.WeightG)/1000))
 	textRight(p, sans, "", 8, ox+95, oy+90, l.Day)
+	textRight(p, sans, "B", 15, ox+95, oy+138, l.Piece)
 	line(96)
 	drawCode128(p, l.Tracking, ox+8, oy+100, 84, 26)
 	text(p, mono, "", 13, ox+8, oy+128.5, 84, spaced(l.Tracking))

@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"io"
 	"net/http"
+	"strconv"
 	"strings"
 	"sync"
 	"time"
@@ -47,7 +48,7 @@ type heronJob struct {
 	Cents                        int64
 	Trial, Gone                  bool
 	Collection                   string
-	Steps                        int
+	Steps, Pieces                int
 }
 
 type heronProduct struct {
@@ -190,6 +191,31 @@ type heronParcel struct {
 	Product                               string
 	Trial                                 bool
 	Insured                               int64
+	Pieces                                []heronPiece
+}
+
+// heronPiece is one of several parcels of a job.
+type heronPiece struct {
+	Ref   string
+	Grams int64
+	Size  []int64
+}
+
+// price is what a job costs: all its parcels.
+func (x heronParcel) price(pr heronProduct) (cents int64, no string) {
+	if len(x.Pieces) == 0 {
+		return x.cents(pr)
+	}
+	for _, piece := range x.Pieces {
+		one := x
+		one.Grams, one.Size = piece.Grams, piece.Size
+		more, no := one.cents(pr)
+		if no != "" {
+			return 0, piece.Ref + ": " + no
+		}
+		cents += more
+	}
+	return cents, ""
 }
 
 func (x heronParcel) cents(pr heronProduct) (int64, string) {
@@ -256,7 +282,7 @@ func (p *Heron) order(w http.ResponseWriter, r *http.Request) {
 		if pr.Code != in.Product {
 			continue
 		}
-		cents, no := in.cents(pr)
+		cents, no := in.price(pr)
 		if no != "" {
 			answer(w, 409, map[string]any{"problem": no})
 			return
@@ -270,6 +296,7 @@ func (p *Heron) order(w http.ResponseWriter, r *http.Request) {
 			Cents:   cents,
 			Trial:   in.Trial,
 			To:      in.Name + ", " + in.Place,
+			Pieces:  max(len(in.Pieces), 1),
 		}
 		p.jobs, p.byRef[ref] = append(p.jobs, j), j
 		answer(w, 201, j.said())
@@ -309,6 +336,13 @@ func (p *Heron) label(w http.ResponseWriter, r *http.Request) {
 	pdf.SetFont("Helvetica", "", 12)
 	pdf.Text(8, 40, j.To)
 	pdf.Text(8, 60, j.Number)
+	if piece, err := strconv.Atoi(r.URL.Query().Get("piece")); err == nil {
+		if piece < 1 || piece > j.Pieces {
+			answer(w, 404, map[string]any{"problem": "the job has no such piece"})
+			return
+		}
+		pdf.Text(8, 70, fmt.Sprintf("%d of %d", piece, j.Pieces))
+	}
 	var buf bytes.Buffer
 	if err := pdf.Output(&buf); err != nil {
 		http.Error(w, err.Error(), 500)

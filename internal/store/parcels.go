@@ -106,7 +106,7 @@ func oneParcel(sel selector, where string, args ...any) (Parcel, error) {
 }
 
 // byParcelNumber finds a parcel by its number or tracking number. Of those that lie in one carton, the carton's is found by the latter.
-const byParcelNumber = "p.number=?1 OR (p.tracking=?1 AND p.tracking<>'') ORDER BY p.number=?1 DESC, p.travels_in LIMIT 1"
+const byParcelNumber = "p.number=?1 OR (p.tracking=?1 AND p.tracking<>'') ORDER BY p.number=?1 DESC, p.travels_in, p.id LIMIT 1"
 
 // Parcel loads a parcel by its number or tracking number.
 func (t *Tx) Parcel(number string) (Parcel, error) { return oneParcel(t.sel, byParcelNumber, number) }
@@ -171,6 +171,11 @@ func (t *Tx) ManifestParcels(id int64) ([]Parcel, error) {
 // ParcelsIn lists the parcels that lie in another's carton.
 func (t *Tx) ParcelsIn(carton int64) ([]Parcel, error) {
 	return parcelsWhere(t.sel, "p.travels_in=? AND p.travels_in<>0 AND p.state<>'called off' ORDER BY p.id", carton)
+}
+
+// ParcelsConsigned lists the parcels whose labels were asked for in one request, kept for one of them.
+func (t *Tx) ParcelsConsigned(in int64) ([]Parcel, error) {
+	return parcelsWhere(t.sel, "p.consigned_in=? AND p.consigned_in<>0 AND p.state<>'called off' ORDER BY p.id", in)
 }
 
 // AddParcel writes a new parcel of a shipment with its contents, and gives it its number.

@@ -99,7 +99,7 @@ var invariants = []struct {
 	{5, `SELECT 'outbox message '||ref||' is '||state||' and has no next try' FROM outbox
 		WHERE state IN ('waiting','sending','sent') AND next_at<=0`},
 	{5, `SELECT 'tracking number '||tracking||' stands on '||count(*)||' parcels' FROM parcel WHERE tracking<>'' AND travels_in=0
-		GROUP BY tracking HAVING count(*)>1`},
+		GROUP BY tracking HAVING count(DISTINCT CASE consigned_in WHEN 0 THEN id ELSE consigned_in END)>1`},
 	{5, `SELECT 'parcel '||r.number||' is '||r.state||' '||r.tracking||' and lies in the carton of '||coalesce(p.number||', which is '||
 		p.state||' '||p.tracking||CASE WHEN p.travels_in<>0 THEN ' in another' ELSE '' END, 'none')
 		FROM parcel r LEFT JOIN parcel p ON p.id=r.travels_in WHERE r.travels_in<>0 AND r.state<>'called off'
@@ -108,11 +108,14 @@ var invariants = []struct {
 		FROM outbox x WHERE x.feed='labels out' AND x.state='confirmed' AND json_valid(x.answer)
 		AND NOT EXISTS (SELECT 1 FROM voided_label v WHERE v.tracking=x.answer->>'$.tracking')
 		AND NOT EXISTS (SELECT 1 FROM parcel s WHERE s.tracking=x.answer->>'$.tracking' AND s.travels_in=0)
+		AND NOT EXISTS (SELECT 1 FROM json_each(x.answer, '$.parcels') j LEFT JOIN parcel s ON s.tracking=j.value->>'$.tracking'
+			LEFT JOIN voided_label v ON v.tracking=j.value->>'$.tracking' WHERE coalesce(s.id, v.parcel_id) IS NOT NULL)
 		AND NOT EXISTS (SELECT 1 FROM exception e WHERE e.outbox_id=x.id AND e.cause='label not needed')`},
 	{5, `SELECT 'parcel '||p.number||' left with label '||p.tracking||', which is voided' FROM parcel p JOIN voided_label v
 		ON v.tracking=p.tracking AND v.parcel_id=p.id AND v.voided_at>p.shipped_at WHERE p.state IN ('shipped','delivered')`},
 	{5, `SELECT 'parcel '||s.number||' waits for a label that nobody asks for' FROM parcel s WHERE s.state='buying label'
-		AND s.travels_in=0 AND NOT EXISTS (SELECT 1 FROM outbox x WHERE x.parcel_id=s.id AND x.feed='labels out'
+		AND s.travels_in=0 AND NOT EXISTS (SELECT 1 FROM outbox x
+		WHERE x.parcel_id=CASE s.consigned_in WHEN 0 THEN s.id ELSE s.consigned_in END AND x.feed='labels out'
 		AND x.state IN ('waiting','sending'))`},
 	{7, `SELECT 'count of orders at '||stage||' of connection '||connection_id||': '||coalesce(c.n,0)||' kept, '||o.n||' there'
 		FROM (SELECT stage, connection_id, count(*) AS n FROM orders GROUP BY 1, 2) o LEFT

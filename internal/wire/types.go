@@ -207,6 +207,8 @@ type Parcel struct {
 	Charged     int64      `json:"charged" doc:"By the freight rules, minor units"`
 	ChargedBy   string     `json:"charged_by,omitempty" doc:"The rule that counts; empty: what the carrier asks"`
 	InsuredFor  int64      `json:"insured_for,omitempty" doc:"By its label, minor units of its order's currency; 0: it is not insured"`
+	Piece       int64      `json:"piece,omitempty" doc:"Which of the parcels under its number it is, from 1; 0: it is alone"`
+	Pieces      int64      `json:"pieces,omitempty" doc:"How many are under its number"`
 	Quoted      int64      `json:"quoted,omitempty" doc:"What its label was to cost when it was asked for, minor units; 0: nobody knew"`
 	Promised    string     `json:"promised,omitempty" doc:"YYYY-MM-DD by which it should be there; empty: nobody said"`
 }
@@ -331,6 +333,7 @@ type ParcelView struct {
 	ShipTo    place.Address   `json:"ship_to"`
 	Wish      string          `json:"requested_service,omitempty"`
 	Stage     string          `json:"stage"`
+	Beside    int64           `json:"packed_beside" doc:"How many other packed parcels without a label its shipment has"`
 	Gift      string          `json:"gift_note,omitempty"`
 	Served    string          `json:"decided_service,omitempty" doc:"The service that a rule chose"`
 	Inside    []ParcelInside  `json:"inside" doc:"What of other orders travels in its carton"`

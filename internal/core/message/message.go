@@ -579,11 +579,21 @@ type Parcel struct {
 	Customs *customs.Declaration `json:"customs,omitempty" doc:"What accompanies it across a customs border; missing: it crosses none"`
 	Test    bool                 `json:"test"`
 
-	Insured   int64  `json:"insured,omitempty" doc:"What it is insured for, minor units; 0: it is not"`
-	InsuredIn string `json:"insured_in,omitempty" doc:"Currency of that"`
-	Expected  int64  `json:"expected,omitempty" doc:"The price that was known when the label was asked for, minor units of the carrier's currency; 0: none was"`
+	Insured   int64             `json:"insured,omitempty" doc:"What it is insured for, minor units; 0: it is not"`
+	InsuredIn string            `json:"insured_in,omitempty" doc:"Currency of that"`
+	Parcels   []ConsignedParcel `json:"parcels,omitempty" doc:"Where several are asked for in one request, under one number: each of them; weight and sizes above are then their sum and the largest"`
+	Expected  int64             `json:"expected,omitempty" doc:"The price that was known when the label was asked for, minor units of the carrier's currency; 0: none was"`
 
 	Handover string `json:"handover" doc:"Day of hand-over, YYYY-MM-DD"`
+}
+
+// ConsignedParcel is one of several parcels that are asked for in one request.
+type ConsignedParcel struct {
+	Reference string `json:"reference" doc:"Its own number here"`
+	WeightG   int64  `json:"weight_g"`
+	LengthMM  int64  `json:"length_mm"`
+	WidthMM   int64  `json:"width_mm"`
+	HeightMM  int64  `json:"height_mm"`
 }
 
 // Rate is what a carrier asks for a parcel by one service.
@@ -609,8 +619,48 @@ type Label struct {
 	Routing    string `json:"routing,omitempty" doc:"The carrier's sorting code, printed large"`
 	PrintLines string `json:"print_lines,omitempty" doc:"Further text the carrier wants on the label"`
 
+	Parcels []ConsignedLabel `json:"parcels,omitempty" doc:"Where several parcels were asked for: what is told of each, in their order or by reference; missing: nothing"`
+	Piece   int64            `json:"piece,omitempty" doc:"Which of the parcels under its number this is, from 1; 0: it is alone"`
+	Pieces  int64            `json:"pieces,omitempty" doc:"How many parcels are under its number"`
+
 	Document     string `json:"document,omitempty" doc:"The label as the carrier made it, base64; empty: it is drawn here"`
 	DocumentForm string `json:"document_form,omitempty" doc:"Form of the document: pdf, png, or a printer's language such as zpl" enum:",pdf,png,zpl,epl"`
+}
+
+// ConsignedLabel is what a carrier tells of one of several parcels.
+type ConsignedLabel struct {
+	Reference    string `json:"reference,omitempty" doc:"As it was asked for; empty: in the order of the request"`
+	Tracking     string `json:"tracking,omitempty" doc:"A number of its own; empty: that of all"`
+	Routing      string `json:"routing,omitempty"`
+	Document     string `json:"document,omitempty" doc:"Its label, base64"`
+	DocumentForm string `json:"document_form,omitempty" enum:",pdf,png,zpl,epl"`
+}
+
+// Of is the label of one of the parcels that were asked for; a parcel that was asked for alone has the label as it is.
+func (l *Label) Of(asked *Parcel, reference string) Label {
+	one := *l
+	one.Parcels = nil
+	at := slices.IndexFunc(asked.Parcels, func(p ConsignedParcel) bool { return p.Reference == reference })
+	if at < 0 {
+		return one
+	}
+	one.Piece, one.Pieces = int64(at+1), int64(len(asked.Parcels))
+	if named := slices.IndexFunc(l.Parcels, func(p ConsignedLabel) bool { return p.Reference == reference }); named >= 0 {
+		at = named
+	} else if at >= len(l.Parcels) || l.Parcels[at].Reference != "" {
+		return one // nothing is told of it
+	}
+	told := l.Parcels[at]
+	set := func(to *string, value string) {
+		if value != "" {
+			*to = value
+		}
+	}
+	set(&one.Tracking, told.Tracking)
+	set(&one.Routing, told.Routing)
+	set(&one.Document, told.Document)
+	set(&one.DocumentForm, told.DocumentForm)
+	return one
 }
 
 // PickupPoint is where a carrier keeps parcels until they are fetched.

@@ -92,7 +92,11 @@ func (r *Shipping) compareBilled(ch *engine.Change, p *store.Parcel) error {
 		p.BilledG = max(p.BilledG, l.WeightG)
 		billed = append(billed, freight.BillLine{What: l.What, Amount: l.Amount, WeightG: l.WeightG})
 	}
-	more, why := freight.Billed(p.Price, r.countsG(p), billed)
+	countsG, err := r.billableG(ch, p)
+	if err != nil {
+		return err
+	}
+	more, why := freight.Billed(p.Price, countsG, billed)
 	if slices.ContainsFunc(lines, func(l store.BillLine) bool { return l.Currency != p.Currency }) {
 		more, why = 1, fmt.Sprintf("billed in another currency than %s", engine.Or(p.Currency, "was asked"))
 	} else if n := twice(lines); n != "" && more > 0 {
@@ -128,6 +132,21 @@ func twice(lines []store.BillLine) string {
 		first[key] = l.Bill
 	}
 	return ""
+}
+
+// billableG is what a parcel counts, with those that went under its number.
+func (r *Shipping) billableG(ch *engine.Change, p *store.Parcel) (int64, error) {
+	if p.ConsignedIn == 0 {
+		return r.countsG(p), nil
+	}
+	list, err := ch.ParcelsConsigned(p.ConsignedIn)
+	var sum int64
+	for i := range list {
+		if list[i].Tracking == p.Tracking {
+			sum += r.countsG(&list[i])
+		}
+	}
+	return sum, err
 }
 
 // countsG is what a parcel counts by its carrier's last tariff: its weight, or by its size.

@@ -128,6 +128,13 @@ func (r *Shipping) declared(asked *message.Parcel, p *store.Parcel, o *order.Ord
 				"add it in the catalog", p.Number, o.ShipTo.Country, lacks),
 		}
 	}
-	asked.Customs = d
+	if asked.Customs == nil {
+		asked.Customs = d
+		return nil
+	}
+	for _, l := range d.Lines { // of another parcel of the consignment
+		asked.Customs.Lines = addGoods(asked.Customs.Lines, l)
+	}
+	asked.Customs.Sum()
 	return nil
 }

@@ -71,8 +71,9 @@ func (r *Shipping) InsuredFor(ctx context.Context, p *store.Parcel, o *order.Ord
 }
 
 // insured adds to what a carrier is asked what the parcel is insured for.
-func (r *Shipping) insured(ctx context.Context, asked *message.Parcel, p *store.Parcel, o *order.Order) (err error) {
-	if asked.Insured, err = r.InsuredFor(ctx, p, o); err == nil && asked.Insured > 0 {
+func (r *Shipping) insured(ctx context.Context, asked *message.Parcel, p *store.Parcel, o *order.Order) error {
+	value, err := r.InsuredFor(ctx, p, o)
+	if asked.Insured += value; asked.Insured > 0 {
 		asked.InsuredIn = o.Record.Currency
 	}
 	return err

@@ -75,6 +75,11 @@ func (r *Shipping) await(ctx context.Context, parcel string, done func(p *store.
 
 // AskLabel puts the purchase of a label into the outbox.
 func (r *Shipping) AskLabel(ctx context.Context, parcel string, by Purchase, who string) error {
+	return r.askLabels(ctx, []string{parcel}, by, who)
+}
+
+// askLabels puts the purchase of the labels of some parcels into the outbox, as one request.
+func (r *Shipping) askLabels(ctx context.Context, parcels []string, by Purchase, who string) error {
 	c := r.ByCode(by.Carrier)
 	if c == nil || c.Line().Def.Feeds[message.LabelsOut] == nil {
 		return engine.Refuse("carrier %q is not a connection that sells labels", by.Carrier)
@@ -83,19 +88,85 @@ func (r *Shipping) AskLabel(ctx context.Context, parcel string, by Purchase, who
 		return engine.Refuse("service: choose one of the carrier's services")
 	}
 	return r.Commit(ctx, func(ch *engine.Change) error {
-		in, err := loadCarton(ch, parcel)
-		if err != nil {
-			return err
+		var list consignment
+		for _, number := range parcels {
+			in, err := loadCarton(ch, number)
+			if err != nil {
+				return err
+			}
+			list = append(list, in)
 		}
-		return r.askLabelOf(ch, in, c, by, who)
+		return r.askLabelsOf(ch, list.sharing(), c, by, who)
 	})
 }
 
-func (r *Shipping) askLabelOf(ch *engine.Change, in carton, c *engine.Conn, by Purchase, who string) error {
-	p, o := in.own(), in[0].order
-	if _, on := r.Feed(c, message.LabelsOut); !on {
-		return &engine.Refused{Text: c.Rec().Name + " is paused or its labels are switched off", Conflict: true}
+func (r *Shipping) askLabelsOf(ch *engine.Change, list consignment, c *engine.Conn, by Purchase, who string) error {
+	asked, err := r.purchase(list, c, by)
+	if err != nil {
+		return err
 	}
+	payload, err := json.Marshal(asked)
+	if err != nil {
+		return err
+	}
+	list.apart()
+	for _, in := range list {
+		if list.consigned() {
+			in.own().ConsignedIn = list.first().ID
+		}
+		if err := r.asking(ch, in, c, by, who); err != nil {
+			return err
+		}
+	}
+	first, o := list.first(), list[0][0].order
+	if _, err = r.Queue(ch, store.OutboxMessage{ConnectionID: c.Rec().ID, Feed: message.LabelsOut, Subject: "shipment " + first.Number,
+		Payload: string(payload), OrderID: o.ID, ParcelID: first.ID}); err != nil {
+		return err
+	}
+	what := "Label"
+	if list.consigned() {
+		what = fmt.Sprintf("%d parcels under one number", len(list))
+	}
+	for _, x := range list[0] {
+		if err := r.NoteOrder(ch, x.order, who, "label asked", "%s by %s %s asked for", what, c.Rec().Name, by.Service); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// purchase is what a carrier is asked for, where all of it may be asked for now.
+func (r *Shipping) purchase(list consignment, c *engine.Conn, by Purchase) (message.Parcel, error) {
+	var asked message.Parcel
+	o := list[0][0].order
+	if _, on := r.Feed(c, message.LabelsOut); !on {
+		return asked, &engine.Refused{Text: c.Rec().Name + " is paused or its labels are switched off", Conflict: true}
+	}
+	for _, in := range list {
+		if err := r.mayBuy(in, c); err != nil {
+			return asked, err
+		}
+	}
+	asked = r.Parcel(*list.first(), o, c)
+	asked.Service, asked.Expected = by.Service, by.Expected
+	list.pieces(&asked)
+	for _, in := range list {
+		if err := r.declared(&asked, in.own(), o); err != nil {
+			return asked, err
+		}
+		if err := r.insured(r.Ctx, &asked, in.own(), o); err != nil {
+			return asked, err
+		}
+	}
+	if bad := asked.To.Problems(); len(bad) > 0 {
+		return asked, &engine.Refused{Text: "The address cannot be delivered to: " + strings.Join(bad, "; "), Conflict: true}
+	}
+	return asked, nil
+}
+
+// mayBuy refuses a carton for which no label can be bought at a carrier now.
+func (r *Shipping) mayBuy(in carton, c *engine.Conn) error {
+	p, o := in.own(), in[0].order
 	if why := notToShip(p); why != "" {
 		return &engine.Refused{Text: why, Conflict: true}
 	}
@@ -109,21 +180,11 @@ func (r *Shipping) askLabelOf(ch *engine.Change, in carton, c *engine.Conn, by P
 	if why := r.notAt(o, c.Rec().Code); why != "" {
 		return &engine.Refused{Text: fmt.Sprintf("parcel %s: %s", p.Number, why), Conflict: true}
 	}
-	asked := r.Parcel(*p, o, c)
-	asked.Service, asked.Expected = by.Service, by.Expected
-	if err := r.declared(&asked, p, o); err != nil {
-		return err
-	}
-	if err := r.insured(r.Ctx, &asked, p, o); err != nil {
-		return err
-	}
-	if bad := asked.To.Problems(); len(bad) > 0 {
-		return &engine.Refused{Text: "The address cannot be delivered to: " + strings.Join(bad, "; "), Conflict: true}
-	}
-	payload, err := json.Marshal(asked)
-	if err != nil {
-		return err
-	}
+	return nil
+}
+
+// asking lets a carton wait for the label that is asked for.
+func (r *Shipping) asking(ch *engine.Change, in carton, c *engine.Conn, by Purchase, who string) error {
 	in.untold()
 	in.enter(store.Buying, "")
 	for i := range in {
@@ -132,19 +193,10 @@ func (r *Shipping) askLabelOf(ch *engine.Change, in carton, c *engine.Conn, by P
 		if err := ch.UpdateParcel(x); err != nil {
 			return err
 		}
-		if err := r.labelSettled(ch, p.ID, in[i].order.ID, who); err != nil { // what was raised about an earlier attempt is over
+		if err := r.labelSettled(ch, x.ID, in[i].order.ID, who); err != nil { // what was raised about an earlier attempt is over
 			return err
 		}
 		tellParcel(ch, x)
-	}
-	if _, err = r.Queue(ch, store.OutboxMessage{ConnectionID: c.Rec().ID, Feed: message.LabelsOut, Subject: "shipment " + p.Number,
-		Payload: string(payload), OrderID: o.ID, ParcelID: p.ID}); err != nil {
-		return err
-	}
-	for i := range in {
-		if err := r.NoteOrder(ch, in[i].order, who, "label asked", "Label by %s %s asked for", c.Rec().Name, by.Service); err != nil {
-			return err
-		}
 	}
 	return nil
 }
@@ -190,61 +242,83 @@ func (r *Shipping) labelSettled(ch *engine.Change, parcel, orderID int64, who st
 	return ch.CloseStanding(orderID, engine.ServiceOpen, who, ch.Now)
 }
 
-// labelBought books a parcel that has its label: goods out, number kept, manifest, write-back. A label that nobody
-// waits for any more changes nothing about the parcel: a person is asked to have it voided.
+// labelBought books parcels that have their label: goods out, number kept, manifest, write-back. A label that nobody waits for any more
+// changes nothing about the parcels: a person is asked to have it voided.
 func (r *Shipping) labelBought(ch *engine.Change, c *engine.Conn, m store.OutboxMessage, label *message.Label) error {
 	s, err := ch.ParcelByID(m.ParcelID)
 	if err != nil {
 		return err
 	}
-	in, err := cartonOf(ch, s)
+	list, err := consignmentOf(ch, s)
 	if err != nil {
 		return err
-	}
-	if s.Tracking == label.Tracking && s.Tracking != "" {
-		return nil // the same label, told again
-	}
-	if newer, err := ch.Overtaken(m); err != nil {
-		return err
-	} else if newer || s.State != store.Buying {
-		return r.surplus(ch, c, m, s, in[0].order, label)
 	}
 	var asked message.Parcel
 	if err := json.Unmarshal([]byte(m.Payload), &asked); err != nil {
 		return err
 	}
+	if s.Tracking != "" && s.Tracking == label.Of(&asked, s.Number).Tracking {
+		return nil // the same label, told again
+	}
+	if newer, err := ch.Overtaken(m); err != nil {
+		return err
+	} else if newer || s.State != store.Buying {
+		return r.surplus(ch, c, m, s, list[0][0].order, label)
+	}
+	rest := *label
+	for _, in := range list {
+		one := rest.Of(&asked, in.own().Number)
+		left, err := r.cartonBought(ch, c, in, &asked, &one)
+		if err != nil {
+			return err
+		}
+		if left {
+			rest.Price = 0 // it went with the first
+		}
+	}
+	return nil
+}
+
+// cartonBought books a carton that has its label. It tells whether the carton left: not, where nothing of it is wanted any more.
+func (r *Shipping) cartonBought(ch *engine.Change, c *engine.Conn, in carton, asked *message.Parcel, label *message.Label) (bool, error) {
 	raw, err := json.Marshal(label)
 	if err != nil {
-		return err
+		return false, err
 	}
 	p := in.own()
 	p.Label, p.Price, p.Currency = string(raw), label.Price, label.Currency
 	p.InsuredFor, p.Quoted = asked.Insured, asked.Expected
-	paid := price(label.Price, label.Currency) + r.besideAsked(c, &asked, label)
-	if asked.Payer != "" && asked.Payer != freight.Sender {
+	paid := price(label.Price, label.Currency) + r.besideAsked(c, asked, label)
+	goesAlong := label.Piece > 1 && label.Price == 0
+	switch {
+	case asked.Payer != "" && asked.Payer != freight.Sender:
 		p.Price, paid = 0, "paid by "+map[string]string{freight.Recipient: "the recipient", freight.Third: "a third party"}[asked.Payer]
+	case goesAlong:
+		p.InsuredFor, p.Quoted, paid = 0, 0, "paid with the first under its number"
 	}
 	for i := range in {
 		x := &in[i].parcel
 		x.Tracking, x.TrackingURL, x.ServiceName, x.Error = label.Tracking, label.URL, label.Service, ""
 		tellParcel(ch, x)
 		if err := r.labelSettled(ch, x.ID, in[i].order.ID, "relay"); err != nil {
-			return err
+			return false, err
 		}
 	}
 	if in, err = r.dropUnwanted(ch, in, label.Tracking); err != nil || len(in) == 0 {
-		return err
-	}
-	if err := r.charge(ch, p, in[0].order.Ours.Tags); err != nil {
-		return err
+		return false, err
 	}
 	own := in.own()
-	ch.Mark(engine.LabelBought, own.ID)
-	own.Promised, own.ShippedAt = r.promise(c, &asked, label), ch.Now.UnixMicro()
-	if err := r.watch(ch, own, journey.Event{}); err != nil {
-		return err
+	if !goesAlong {
+		if err := r.charge(ch, own, in[0].order.Ours.Tags); err != nil {
+			return false, err
+		}
 	}
-	return r.parcelLeaves(
+	ch.Mark(engine.LabelBought, own.ID)
+	own.Promised, own.ShippedAt = r.promise(c, asked, label), ch.Now.UnixMicro()
+	if err := r.watch(ch, own, journey.Event{}); err != nil {
+		return false, err
+	}
+	return true, r.parcelLeaves(
 		ch,
 		leaving{c, c.Rec().Name, c.Rec().Name, asked.Handover, fmt.Sprintf("Label bought: %s, tracking number %s, %s",
 			engine.Or(label.Service, in.own().Service), label.Tracking, paid)},
@@ -500,13 +574,16 @@ func (r *Shipping) labelNotBought(ch *engine.Change, m store.OutboxMessage) erro
 		tellParcel(ch, &s)
 		return nil
 	}
-	in, err := cartonOf(ch, s)
+	list, err := consignmentOf(ch, s)
 	if err != nil {
 		return err
 	}
-	in.enter(store.ToShip, m.Error)
-	in.own().WrongField = m.WrongField
-	return in.save(ch)
+	for _, in := range list {
+		in.enter(store.ToShip, m.Error)
+		in.own().WrongField = m.WrongField
+	}
+	list.apart()
+	return list.save(ch)
 }
 
 // LabelNotKnown keeps a purchase open that was tried often and never answered: the label may exist.
@@ -520,13 +597,18 @@ func (r *Shipping) LabelNotKnown(ch *engine.Change, c *engine.Conn, m store.Outb
 		return err
 	}
 	text := fmt.Sprintf("%s has not said whether it sold the label of shipment %s (%s). It may exist", c.Rec().Name, s.Number, m.Error)
-	if s.Error != text {
-		s.Error = text
-		if err := ch.UpdateParcel(&s); err != nil {
-			return err
-		}
+	list, err := consignmentOf(ch, s)
+	if err != nil {
+		return err
 	}
-	tellParcel(ch, &s)
+	for _, in := range list {
+		if in.own().Error = text; s.Error != text {
+			if err := ch.UpdateParcel(in.own()); err != nil {
+				return err
+			}
+		}
+		tellParcel(ch, in.own())
+	}
 	ch.Tell("exception", "")
 	ch.Watch = true
 	return ch.Raise(store.Exception{Cause: engine.LabelUnknown, Subject: s.Number,
@@ -575,14 +657,6 @@ func (r *Shipping) SendLabelAgain(ch *engine.Change, m store.OutboxMessage, who 
 		ch.Wake[m.ConnectionID] = true
 		return ch.SettleOutbox(m)
 	}
-	s, err := ch.ParcelByID(m.ParcelID)
-	if err != nil {
-		return err
-	}
-	in, err := cartonOf(ch, s)
-	if err != nil {
-		return err
-	}
 	c := r.ByID(m.ConnectionID)
 	if c == nil {
 		return &engine.Refused{Text: "the carrier is gone", Conflict: true}
@@ -591,11 +665,37 @@ func (r *Shipping) SendLabelAgain(ch *engine.Change, m store.OutboxMessage, who 
 	if err := json.Unmarshal([]byte(m.Payload), &asked); err != nil {
 		return err
 	}
-	if err := r.askLabelOf(ch, in, c, Purchase{Carrier: c.Rec().Code, Service: asked.Service}, who); err != nil {
+	list, err := askedFor(ch, m, &asked)
+	if err != nil {
+		return err
+	}
+	if err := r.askLabelsOf(ch, list, c, Purchase{Carrier: c.Rec().Code, Service: asked.Service}, who); err != nil {
 		return err
 	}
 	m.State = store.Superseded
 	return ch.SettleOutbox(m)
+}
+
+// askedFor loads the cartons that a request asked labels for.
+func askedFor(ch *engine.Change, m store.OutboxMessage, asked *message.Parcel) (list consignment, err error) {
+	first, err := ch.ParcelByID(m.ParcelID)
+	if err != nil {
+		return nil, err
+	}
+	numbers := []string{first.Number}
+	for _, p := range asked.Parcels {
+		if p.Reference != first.Number {
+			numbers = append(numbers, p.Reference)
+		}
+	}
+	for _, n := range numbers {
+		in, err := loadCarton(ch, n)
+		if err != nil {
+			return nil, err
+		}
+		list = append(list, in)
+	}
+	return list.sharing(), nil
 }
 
 // LabelsCame looks at what became of the labels that were asked for.
@@ -658,7 +758,7 @@ func (r *Shipping) LabelDocument(ctx context.Context, parcel string) (document [
 		return nil, "", true, err
 	}
 	return document, form, made, r.Commit(ctx, func(ch *engine.Change) error {
-		now, err := ch.Parcel(p.Tracking)
+		now, err := ch.ParcelByID(p.ID)
 		if err != nil || now.Label != p.Label {
 			return err // it was voided meanwhile
 		}

@@ -72,8 +72,12 @@ func (r *Shipping) handover(m *store.Manifest, list []store.Parcel) (message.Han
 		if err := json.Unmarshal([]byte(p.Label), &l); err != nil {
 			return h, err
 		}
-		h.Labels = append(h.Labels, l.ID)
-		h.Tracking = append(h.Tracking, p.Tracking)
+		if !slices.Contains(h.Labels, l.ID) { // several parcels may be under one
+			h.Labels = append(h.Labels, l.ID)
+		}
+		if !slices.Contains(h.Tracking, p.Tracking) {
+			h.Tracking = append(h.Tracking, p.Tracking)
+		}
 		h.WeightG += p.WeightG
 	}
 	return h, nil

@@ -69,11 +69,11 @@ func (r *Shipping) askVoidOf(ctx context.Context, number, who string) (text, was
 		return "", "", err
 	}
 	return "void asked for", p.Tracking, r.Commit(ctx, func(ch *engine.Change) error {
-		c, err := loadCarton(ch, number)
+		list, err := labelledWith(ch, number)
 		if err != nil {
 			return err
 		}
-		return r.askVoid(ch, c, false, who)
+		return r.askVoid(ch, list, false, who)
 	})
 }
 

@@ -32,6 +32,7 @@ type Rate struct {
 	Handover    string         `json:"handover" doc:"YYYY-MM-DD: when the carrier takes it, by its cut-off at the place"`
 	Late        bool           `json:"late,omitempty" doc:"It arrives after the day that the buyer was promised"`
 	Refused     string         `json:"refused,omitempty"`
+	Consigns    bool           `json:"consigns,omitempty" doc:"The carrier takes several parcels of a shipment in one request, under one number"`
 	Estimated   bool           `json:"estimated" doc:"The carrier did not answer; the price is our own sum"`
 	Agrees      bool           `json:"agrees" doc:"Our own sum is the same"`
 	Terms       []freight.Term `json:"terms,omitempty" doc:"Our own sum, term by term"`
@@ -85,6 +86,9 @@ func (r *Shipping) ratesBy(ctx context.Context, parcel string, wanted func(*engi
 	wg.Wait()
 	for i := range out {
 		out[i].Refused = engine.Or(out[i].Refused, r.notAt(o, out[i].Carrier))
+		if c := r.ByCode(out[i].Carrier); c != nil {
+			out[i].Consigns = consigns(c)
+		}
 		out[i].Late = o.Record.DeliverBy != "" && out[i].Arrives > o.Record.DeliverBy
 	}
 	slices.SortFunc(out, func(a, b Rate) int { // in one order, whoever answered first

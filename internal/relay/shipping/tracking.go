@@ -39,17 +39,22 @@ func (r *Shipping) TakeTracking(b *exchange.Batch, in store.InboxMessage, m *mes
 		b.Settle(in, "skipped", "the number was used before: this happened before parcel "+p.Number+" left", 0)
 		return nil
 	}
-	c, err := cartonOf(b.Ch, p)
+	list, err := consignmentOf(b.Ch, p)
 	if err != nil {
 		return err
 	}
 	isNew := false
-	for i := range c {
-		moved, err := r.track(b, &c[i].parcel, c[i].order, e)
-		if err != nil {
-			return err
+	for _, c := range list {
+		for i := range c {
+			if c[i].parcel.Tracking != p.Tracking {
+				continue // of the consignment, and with a number of its own
+			}
+			moved, err := r.track(b, &c[i].parcel, c[i].order, e)
+			if err != nil {
+				return err
+			}
+			isNew = isNew || moved
 		}
-		isNew = isNew || moved
 	}
 	if !isNew {
 		y.Skipped++

@@ -25,44 +25,47 @@ func (r *Shipping) VoidLabel(ctx context.Context, parcel string, byHand bool, wh
 	}
 	return r.await(ctx, number, func(p *store.Parcel) bool { return p.VoidAskedAt == 0 }, func() error {
 		return r.Commit(ctx, func(ch *engine.Change) error {
-			in, err := loadCarton(ch, number)
+			list, err := labelledWith(ch, number)
 			if err != nil {
 				return err
 			}
-			return r.askVoid(ch, in, byHand, who)
+			return r.askVoid(ch, list, byHand, who)
 		})
 	})
 }
 
-func (r *Shipping) askVoid(ch *engine.Change, in carton, byHand bool, who string) error {
-	p, o := in.own(), in[0].order
-	if why, err := notToVoid(ch, p, byHand); err != nil || why != "" {
-		return orRefused(why, err)
-	}
-	if in.told() {
-		return orRefused(fmt.Sprintf("Another tool told that parcel %s left; correct it there", p.Number), nil)
-	}
-	back, err := comesBack(ch, in)
+// labelledWith loads the cartons whose labels were bought with that of a parcel, and are voided with it.
+func labelledWith(ch *engine.Change, parcel string) (consignment, error) {
+	p, _, err := loadParcel(ch, parcel)
 	if err != nil {
-		return err
+		return nil, err
 	}
-	for i := range in {
-		if err := noneComesBack(ch, in[i].order, back[i]); err != nil {
+	return consignmentOf(ch, p)
+}
+
+func (r *Shipping) askVoid(ch *engine.Change, list consignment, byHand bool, who string) error {
+	back := make([][]map[int64]int64, len(list))
+	for i, in := range list {
+		var err error
+		if back[i], err = mayVoid(ch, in, byHand); err != nil {
 			return err
 		}
 	}
+	p, o := list.first(), list[0][0].order
 	if err := ch.CloseParcelExceptions(p.ID, engine.VoidRefused, who, ch.Now); err != nil {
 		return err
 	}
 	if err := ch.DropVoids(p.ID); err != nil {
 		return err
 	}
-	if byHand || p.CarrierID == 0 {
-		return r.cartonBack(ch, in, back, who, "says a person")
-	}
 	c := r.ByID(p.CarrierID)
-	if c == nil || c.Line().Def.Feeds[message.VoidsOut] == nil {
-		return r.backUnvoided(ch, in, back, who)
+	if byHand || p.CarrierID == 0 || c == nil || c.Line().Def.Feeds[message.VoidsOut] == nil {
+		for i, in := range list {
+			if err := r.backByWord(ch, in, back[i], byHand || p.CarrierID == 0, who); err != nil {
+				return err
+			}
+		}
+		return nil
 	}
 	if _, on := r.Feed(c, message.VoidsOut); !on {
 		return &engine.Refused{Text: fmt.Sprintf("%s is paused or its “%s” is switched off; void the label there, and say so here",
@@ -77,16 +80,49 @@ func (r *Shipping) askVoid(ch *engine.Change, in carton, byHand bool, who string
 	if err != nil {
 		return err
 	}
-	p.VoidAskedAt, p.Error = ch.Now.UnixMicro(), ""
-	if err := ch.UpdateParcel(p); err != nil {
-		return err
+	for _, in := range list {
+		x := in.own()
+		x.VoidAskedAt, x.Error = ch.Now.UnixMicro(), ""
+		if err := ch.UpdateParcel(x); err != nil {
+			return err
+		}
+		tellParcel(ch, x)
 	}
-	tellParcel(ch, p)
 	if _, err := r.Queue(ch, store.OutboxMessage{ConnectionID: c.ID, Feed: message.VoidsOut, Subject: "shipment " + p.Number,
 		Payload: string(payload), OrderID: o.ID, ParcelID: p.ID}); err != nil {
 		return err
 	}
-	return r.NoteOrder(ch, o, who, "void asked", "Label %s of parcel %s is to be voided by %s", p.Tracking, p.Number, c.Rec().Name)
+	return r.NoteOrder(ch, o, who, "void asked", "Label %s of parcel %s is to be voided by %s", p.Tracking, engine.Join(list.numbers()),
+		c.Rec().Name)
+}
+
+// mayVoid refuses a carton whose label cannot be voided now; else it says, for each parcel in it, which units of which lines come back.
+func mayVoid(ch *engine.Change, in carton, byHand bool) ([]map[int64]int64, error) {
+	p := in.own()
+	if why, err := notToVoid(ch, p, byHand); err != nil || why != "" {
+		return nil, orRefused(why, err)
+	}
+	if in.told() {
+		return nil, orRefused(fmt.Sprintf("Another tool told that parcel %s left; correct it there", p.Number), nil)
+	}
+	back, err := comesBack(ch, in)
+	if err != nil {
+		return nil, err
+	}
+	for i := range in {
+		if err := noneComesBack(ch, in[i].order, back[i]); err != nil {
+			return nil, err
+		}
+	}
+	return back, nil
+}
+
+// backByWord takes a carton back on the word of a person, or without a word where its carrier takes none.
+func (r *Shipping) backByWord(ch *engine.Change, in carton, back []map[int64]int64, said bool, who string) error {
+	if said {
+		return r.cartonBack(ch, in, back, who, "says a person")
+	}
+	return r.backUnvoided(ch, in, back, who)
 }
 
 func orRefused(why string, err error) error {
@@ -257,7 +293,7 @@ func withoutLabel(ch *engine.Change, p *store.Parcel) error {
 	}
 	p.State, p.ShippedAt, p.VoidAskedAt, p.ManifestID, p.Error = store.ToShip, 0, 0, 0, ""
 	p.CarrierID, p.CarrierTold, p.Service, p.ServiceName = 0, "", "", ""
-	p.Tracking, p.TrackingURL, p.Label, p.Price, p.Currency = "", "", "", 0, ""
+	p.Tracking, p.TrackingURL, p.Label, p.Price, p.Currency, p.ConsignedIn = "", "", "", 0, "", 0
 	p.Charged, p.ChargedBy, p.InsuredFor, p.Quoted = 0, "", 0, 0
 	if err := unfollowed(ch, p); err != nil {
 		return err
@@ -307,38 +343,43 @@ func (r *Shipping) backUnvoided(ch *engine.Change, in carton, back []map[int64]i
 	return ch.Raise(e, ch.Now)
 }
 
-// voidOf loads the carton that a void is about; ok is false where the void is about it no more.
-func voidOf(ch *engine.Change, m store.OutboxMessage) (in carton, ok bool, err error) {
+// voidOf loads the cartons that a void is about; ok is false where the void is about them no more.
+func voidOf(ch *engine.Change, m store.OutboxMessage) (list consignment, ok bool, err error) {
 	p, err := ch.ParcelByID(m.ParcelID)
 	if err != nil {
 		return nil, false, err
 	}
-	if in, err = cartonOf(ch, p); err != nil {
+	if list, err = consignmentOf(ch, p); err != nil {
 		return nil, false, err
 	}
 	var v message.LabelVoid
 	if err := json.Unmarshal([]byte(m.Payload), &v); err != nil {
-		return in, false, err
+		return list, false, err
 	}
-	return in, p.VoidAskedAt != 0 && p.Left() && p.Tracking == v.Tracking, nil
+	return list, p.VoidAskedAt != 0 && p.Left() && p.Tracking == v.Tracking, nil
 }
 
-// LabelVoided takes a parcel back whose carrier voided its label.
+// LabelVoided takes parcels back whose carrier voided their label.
 func (r *Shipping) LabelVoided(ch *engine.Change, c *engine.Conn, m store.OutboxMessage, _ any) error {
-	in, ok, err := voidOf(ch, m)
+	list, ok, err := voidOf(ch, m)
 	if err != nil || !ok {
 		return err
 	}
-	back, err := comesBack(ch, in)
-	if err != nil {
-		return err
-	}
-	for i := range in {
-		if err := r.callOffReturns(ch, in[i].order, back[i], c.Rec().Name); err != nil {
+	for _, in := range list {
+		back, err := comesBack(ch, in)
+		if err != nil {
+			return err
+		}
+		for i := range in {
+			if err := r.callOffReturns(ch, in[i].order, back[i], c.Rec().Name); err != nil {
+				return err
+			}
+		}
+		if err := r.cartonBack(ch, in, back, c.Rec().Name, "says "+c.Rec().Name); err != nil {
 			return err
 		}
 	}
-	return r.cartonBack(ch, in, back, c.Rec().Name, "says "+c.Rec().Name)
+	return nil
 }
 
 // callOffReturns calls off the returns that were announced of units that have not left after all, as their carrier says.
@@ -368,13 +409,22 @@ func (r *Shipping) callOffReturns(ch *engine.Change, o *order.Order, units map[i
 	return nil
 }
 
-// VoidNotTaken leaves a parcel as it is whose carrier does not void its label.
+// VoidNotTaken leaves parcels as they are whose carrier does not void their label.
 func (r *Shipping) VoidNotTaken(ch *engine.Change, _ *engine.Conn, m store.OutboxMessage) (order.Cause, error) {
-	in, ok, err := voidOf(ch, m)
+	list, ok, err := voidOf(ch, m)
 	if err != nil || !ok {
 		return engine.VoidRefused, err
 	}
-	return engine.VoidRefused, r.keepLabel(ch, in.own(), m.Error)
+	return engine.VoidRefused, r.keepLabels(ch, list, m.Error)
+}
+
+func (r *Shipping) keepLabels(ch *engine.Change, list consignment, why string) error {
+	for _, in := range list {
+		if err := r.keepLabel(ch, in.own(), why); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // keepLabel ends that a label is to be voided. A parcel whose day was closed meanwhile goes on the list of today.
@@ -398,11 +448,11 @@ func (r *Shipping) keepLabel(ch *engine.Change, p *store.Parcel, why string) err
 
 // VoidNotKnown goes on asking for a void of which it is not known whether the carrier made it.
 func (r *Shipping) VoidNotKnown(ch *engine.Change, c *engine.Conn, m store.OutboxMessage) error {
-	in, ok, err := voidOf(ch, m)
+	list, ok, err := voidOf(ch, m)
 	if err != nil || !ok {
 		return err
 	}
-	p := in.own()
+	p := list.first()
 	m.State, m.NextAt = store.Waiting, ch.Now.Add(askUnknownEvery).UnixMicro()
 	if err := ch.SettleOutbox(m); err != nil {
 		return err
@@ -423,11 +473,11 @@ func (r *Shipping) VoidAgain(ch *engine.Change, m store.OutboxMessage, who strin
 		ch.Wake[m.ConnectionID] = true
 		return ch.SettleOutbox(m)
 	}
-	in, _, err := voidOf(ch, m)
+	list, _, err := voidOf(ch, m)
 	if err != nil {
 		return err
 	}
-	if err := r.askVoid(ch, in, false, who); err != nil {
+	if err := r.askVoid(ch, list, false, who); err != nil {
 		return err
 	}
 	m.State = store.Superseded
@@ -437,11 +487,11 @@ func (r *Shipping) VoidAgain(ch *engine.Change, m store.OutboxMessage, who strin
 // KeepLabel ends, on a person's word, that the label of a parcel is to be voided: the carrier has not done so.
 func (r *Shipping) KeepLabel(ctx context.Context, parcel, who string) error {
 	return r.Commit(ctx, func(ch *engine.Change) error {
-		in, err := loadCarton(ch, parcel)
+		list, err := labelledWith(ch, parcel)
 		if err != nil {
 			return err
 		}
-		p, o := in.own(), in[0].order
+		p, o := list.first(), list[0][0].order
 		if p.VoidAskedAt == 0 {
 			return &engine.Refused{Text: fmt.Sprintf("the label of parcel %s is not being voided", p.Number), Conflict: true}
 		}
@@ -451,7 +501,7 @@ func (r *Shipping) KeepLabel(ctx context.Context, parcel, who string) error {
 		if err := ch.CloseParcelExceptions(p.ID, engine.VoidRefused, who, ch.Now); err != nil {
 			return err
 		}
-		if err := r.keepLabel(ch, p, ""); err != nil {
+		if err := r.keepLabels(ch, list, ""); err != nil {
 			return err
 		}
 		return r.NoteOrder(ch, o, who, "label kept", "Label %s of parcel %s is not voided, says a person", p.Tracking, p.Number)

@@ -305,7 +305,7 @@ function Work({ s }: { s: View }) {
           )}
         </WeightField>
       </section>
-      <Rates s={s} rates={rates} ship={ship} onInsured={refresh} />
+      <Rates s={s} rates={rates} ship={ship} onDone={refresh} />
       {s.state === "packed" && <TypedNumber key={tracking} number={number} scanned={tracking} onDone={refresh} />}
     </>
   );
@@ -386,20 +386,30 @@ function Rates({
   s,
   rates: q,
   ship,
-  onInsured,
+  onDone,
 }: {
   s: View;
   rates: ReturnType<typeof useRates>;
   ship: ReturnType<typeof useShip>;
-  onInsured: () => void;
+  onDone: () => void;
 }) {
   const [why, setWhy] = useState("");
-  const busy = ship.isPending || s.state === "buying label";
+  const consign = useMutation({
+    mutationFn: (r: Rate) =>
+      take(
+        api.POST("/api/v1/shipments/{number}/ship", {
+          params: { path: { number: s.shipment }, header: { "Idempotency-Key": `${s.shipment} ${crypto.randomUUID()}` } },
+          body: { carrier: r.carrier, service: r.service },
+        }),
+      ),
+    onSettled: onDone,
+  });
+  const busy = ship.isPending || consign.isPending || s.state === "buying label";
   return (
     <section>
       <h2 className="mb-2">2 · Service</h2>
-      <Trouble error={ship.error ?? q.error} />
-      {s.state === "packed" && <Insurance s={s} onDone={onInsured} />}
+      <Trouble error={ship.error ?? consign.error ?? q.error} />
+      {s.state === "packed" && <Insurance s={s} onDone={onDone} />}
       {q.isPending && <p className="text-quiet">Asking the carriers …</p>}
       {q.data && (
         <table className="ledger" data-testid="rates">
@@ -459,6 +469,11 @@ function Rates({
                   {!r.refused && (
                     <Button large kind={i === 0 ? "main" : "plain"} disabled={busy} onClick={() => ship.mutate(r)}>
                       {busy ? "Buying …" : "Ship"}
+                    </Button>
+                  )}
+                  {!r.refused && r.consigns && s.packed_beside > 0 && (
+                    <Button large kind="quiet" disabled={busy} onClick={() => consign.mutate(r)}>
+                      All {s.packed_beside + 1} under one number
                     </Button>
                   )}
                 </td>
