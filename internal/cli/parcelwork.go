@@ -304,11 +304,14 @@ func runRates(ctx context.Context, c *client.Client, p *printer, a []string) err
 	return p.show(list, func(row func(...any)) {
 		row("Carrier", "Service", "Name", "Price", "Arrives", "")
 		for _, r := range list {
-			note := r.Refused
-			if r.Estimated {
+			note, asks := r.Refused, amount(r.Price, r.Currency)
+			switch {
+			case r.Refused != "":
+				asks = ""
+			case r.Estimated:
 				note = "estimated: the carrier did not answer"
 			}
-			row(r.Carrier, r.Service, r.ServiceName, amount(r.Price, r.Currency), r.Arrives, note)
+			row(r.Carrier, r.Service, r.ServiceName, asks, r.Arrives, note)
 		}
 	})
 }

@@ -290,8 +290,8 @@ func (p *Plover) apiPrices(w http.ResponseWriter, r *http.Request) {
 	for _, pr := range ploverProducts {
 		cents, zone, no := charge(pr, in.To.Land, in.To.Postcode, in.Grams, in.MM)
 		more, uncovered := covered(in.Cover, in.CoverIn)
-		if cents += more; no == "" {
-			no = uncovered
+		if no == "" {
+			cents, no = cents+more, uncovered
 		}
 		o := map[string]any{"product": pr.Code, "label": pr.Label, "cents": cents, "currency": "EUR"}
 		if no != "" {
@@ -372,8 +372,8 @@ func (p *Plover) apiLabel(w http.ResponseWriter, r *http.Request) {
 		}
 		cents, zone, no := charge(pr, in.Recipient.Land, in.Recipient.Postcode, in.Grams, in.MM)
 		more, uncovered := covered(in.Cover, in.CoverIn)
-		if cents += more; no == "" {
-			no = uncovered
+		if no == "" {
+			cents, no = cents+more, uncovered
 		}
 		if no != "" {
 			refuse(no, "")

@@ -116,11 +116,33 @@ func (r *Shipping) besideAsked(c *engine.Conn, asked *message.Parcel, label *mes
 	if t == nil || t.Currency != label.Currency {
 		return ""
 	}
-	q := t.Quote(asked.Service, freightParcel(asked))
-	if q.Refused != "" || q.Price == label.Price {
+	sum, known := byTariff(t, asked)
+	if !known || sum == label.Price {
 		return ""
 	}
-	return "; by the carrier's tariff it would be " + price(q.Price, t.Currency)
+	return "; by the carrier's tariff it would be " + price(sum, t.Currency)
+}
+
+// byTariff is what all that is asked for costs by a tariff; known is false where it does not cover that.
+func byTariff(t *freight.Tariff, asked *message.Parcel) (sum int64, known bool) {
+	one := *asked
+	each := asked.Parcels
+	if len(each) == 0 {
+		each = []message.ConsignedParcel{{WeightG: asked.WeightG, LengthMM: asked.LengthMM, WidthMM: asked.WidthMM,
+			HeightMM: asked.HeightMM}}
+	}
+	for i, p := range each {
+		one.WeightG, one.LengthMM, one.WidthMM, one.HeightMM = p.WeightG, p.LengthMM, p.WidthMM, p.HeightMM
+		if i > 0 {
+			one.Insured = 0 // it is asked for once
+		}
+		q := t.Quote(asked.Service, freightParcel(&one))
+		if q.Refused != "" {
+			return 0, false
+		}
+		sum += q.Price
+	}
+	return sum, true
 }
 
 // lastTariff is what a carrier published last; nil: nothing that is known. Nobody is asked.
