@@ -46,6 +46,7 @@ func (a *API) papers(g chi.Router) {
 	g.Get("/api/v1/labels.pdf", only(person.Ship, a.labelsPDF))
 	g.Get("/api/v1/parcels/{number}/packing-slip.pdf", only(person.Ship, a.packingSlipPDF))
 	g.Get("/api/v1/parcels/{number}/label.pdf", only(person.Ship, a.labelPDF))
+	g.Get("/api/v1/returns/{number}/label.pdf", only(person.Ship|person.WorkOrders, a.returnLabelPDF))
 	g.Get("/api/v1/parcels/{number}/customs.pdf", only(person.Ship, a.customsPDF))
 	g.Get("/api/v1/parcels/{number}/carrier-label", only(person.Ship, a.carrierLabel))
 	g.Get("/api/v1/manifests/{id}/manifest.pdf", only(person.Ship|person.KeepBooks, a.manifestPDF))

@@ -29,6 +29,7 @@ func (a *API) returnsRoutes() {
 		"Send something in place of what comes back: a new order that costs nothing", a.exchangeReturn)
 	op(a, person.WorkOrders, http.MethodPost, "/returns/{number}/call-off", "call-off-return", "End a return of which nothing came",
 		a.callOffReturn)
+	a.returnLabelRoutes()
 }
 
 type returnListInput struct {
@@ -101,7 +102,9 @@ func (a *API) returnByNumber(ctx context.Context, number string) (*body[wire.Ret
 	if err != nil {
 		return nil, fmt.Errorf("return %s: %w", number, err)
 	}
-	return &body[wire.ReturnView]{a.returnView(ctx, v)}, nil
+	out := a.returnView(ctx, v)
+	out.Label, err = a.returnLabel(ctx, v.ID)
+	return &body[wire.ReturnView]{out}, err
 }
 
 func (a *API) showReturn(ctx context.Context, in *NumberInput) (*body[wire.ReturnView], error) {

@@ -96,7 +96,7 @@ func (d *desk) routes() map[string]bool {
 	for _, route := range strings.Fields(
 		`/events /orders.csv /reports/{code}.csv /orders/{number}/pick-list.pdf /parcels/{number}/label.pdf /parcels/{number}/carrier-label
 		/codes.pdf /packing-slips.pdf /labels.pdf /rounds/{number}/round.pdf /parcels/{number}/packing-slip.pdf
-		/parcels/{number}/customs.pdf
+		/parcels/{number}/customs.pdf /returns/{number}/label.pdf
 		/manifests/{id}/manifest.pdf /runs/{id}/log /setup /saved/{kind}.csv`) {
 		out["GET /api/v1"+route] = true
 	}

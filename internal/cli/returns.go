@@ -63,6 +63,12 @@ func returnTable(v wire.ReturnView, row func(...any)) {
 	if v.Exchange != "" {
 		row("", "order "+v.Exchange+" is sent in its place")
 	}
+	if l := v.Label; l != nil {
+		row("Label", l.State, l.Carrier, l.Tracking, amount(l.Price, l.Currency), l.Journey)
+		if l.Error != "" {
+			row("", l.Error)
+		}
+	}
 	row("SKU", "", "Sent", "May come", "Announced", "To stock", "To look at", "Written off")
 	for _, l := range v.Lines {
 		row(l.SKU, l.Name, l.Sent, l.Left, l.Announced, l.Stock, l.Look, l.Off)

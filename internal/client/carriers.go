@@ -2,6 +2,7 @@ package client
 
 import (
 	"context"
+	"fmt"
 	"net/http"
 
 	"openrelay/internal/core/freight"
@@ -73,4 +74,19 @@ func (c *Client) Insure(ctx context.Context, parcel string, amount int64) (out w
 // Consign buys the labels of all packed parcels of a shipment in one request, under one number.
 func (c *Client) Consign(ctx context.Context, shipment string, by shipping.Purchase) (wire.ShipmentView, error) {
 	return post[wire.ShipmentView](ctx, c, "/shipments/"+esc(shipment)+"/ship", by)
+}
+
+// ReturnRates compares the services of carriers that bring goods back.
+func (c *Client) ReturnRates(ctx context.Context, number string, box shipping.ReturnParcel) ([]shipping.Rate, error) {
+	return get[[]shipping.Rate](ctx, c, fmt.Sprintf("/returns/%s/rates?profile=%s&weight_g=%d", esc(number), esc(box.Profile), box.WeightG))
+}
+
+// BuyReturnLabel buys a label by which the buyer sends goods back.
+func (c *Client) BuyReturnLabel(ctx context.Context, number string, by wire.ReturnPurchase) (wire.ReturnView, error) {
+	return post[wire.ReturnView](ctx, c, "/returns/"+esc(number)+"/label", by)
+}
+
+// VoidReturnLabel has a label voided by which nothing was sent.
+func (c *Client) VoidReturnLabel(ctx context.Context, number string) (wire.ReturnView, error) {
+	return post[wire.ReturnView](ctx, c, "/returns/"+esc(number)+"/label/void", nil)
 }

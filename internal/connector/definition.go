@@ -387,6 +387,7 @@ var (
 		{message.CancelOut, reflect.TypeFor[SendAnswer]()},
 		{message.RefundsOut, reflect.TypeFor[SendAnswer]()},
 		{message.LabelsOut, reflect.TypeFor[message.Label]()},
+		{message.ReturnLabels, reflect.TypeFor[message.Label]()},
 		{message.VoidsOut, reflect.TypeFor[SendAnswer]()},
 		{message.HandoversOut, reflect.TypeFor[message.HandoverReceipt]()},
 	}
@@ -832,7 +833,7 @@ func (s *Send) compile(l *language, kind message.Feed, what string) {
 
 // needsAnswer tells whether what is sent is of no use without what the other side answers.
 func needsAnswer(kind message.Feed) bool {
-	return kind == message.LabelsOut || kind == message.HandoversOut
+	return kind == message.LabelsOut || kind == message.ReturnLabels || kind == message.HandoversOut
 }
 
 func (s *Send) compileLook(l *language, kind message.Feed, what string) {
@@ -852,7 +853,7 @@ func (s *Send) compileLook(l *language, kind message.Feed, what string) {
 func (l *language) checkWrong(kind message.Feed, field string, at *Expr, what string) {
 	switch {
 	case field == "":
-	case kind != message.LabelsOut:
+	case kind != message.LabelsOut && kind != message.ReturnLabels:
 		l.complain(at.Line, at.Column, what, "only of a label's parcel a field is said to be wrong")
 	case !hasPath(reflect.TypeFor[message.Parcel](), field):
 		l.complain(at.Line, at.Column, what, "%q is no field of a parcel; there are such as to.name, to.postcode, weight_g", field)

@@ -26,7 +26,8 @@ func TestBuiltInDefinitionsLoad(t *testing.T) {
 			"cancellations out", "refunds out"},
 		lib["hedgerow"].Kinds(),
 	)
-	require.Equal(t, []message.Feed{"tracking in", "labels out", "voids out", "handovers out"}, lib["plover-post"].Kinds())
+	require.Equal(t, []message.Feed{"tracking in", "labels out", "return labels out", "voids out", "handovers out"},
+		lib["plover-post"].Kinds())
 }
 
 const small = `connector: small

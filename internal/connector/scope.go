@@ -53,6 +53,7 @@ var (
 		message.CancelOut:    reflect.TypeFor[message.Cancellation](),
 		message.RefundsOut:   reflect.TypeFor[message.Refund](),
 		message.LabelsOut:    reflect.TypeFor[message.Parcel](),
+		message.ReturnLabels: reflect.TypeFor[message.Parcel](),
 		message.VoidsOut:     reflect.TypeFor[message.LabelVoid](),
 		message.HandoversOut: reflect.TypeFor[message.Handover](),
 	}

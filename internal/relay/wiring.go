@@ -24,18 +24,7 @@ func (r *Relay) wire() {
 		message.ReturnsIn:   exchange.Each(r.TakeReturn),
 		message.ReceiptsIn:  exchange.Each(r.TakeReceipt),
 	}
-	r.Outbound = map[message.Feed]exchange.Outbound{
-		message.StockOut:     {Accepted: r.QuantityTold},
-		message.ItemsOut:     {Accepted: r.Published, Refused: r.PublishRefused},
-		message.LabelsOut:    {Settled: r.LabelAnswered, Refused: r.LabelNotSold, Unknown: r.LabelNotKnown, Again: r.SendLabelAgain},
-		message.VoidsOut:     {Settled: r.LabelVoided, Refused: r.VoidNotTaken, Unknown: r.VoidNotKnown, Again: r.VoidAgain},
-		message.HandoversOut: {Settled: r.DayClosed, Refused: r.HandoverRefused},
-		message.DispatchOut:  {Settled: r.DispatchSent, Confirmed: r.DispatchConfirmed},
-		message.AnswersOut:   {Settled: r.ToldChannel("our answer")},
-		message.StatesOut:    {Settled: r.ToldChannel("how far it is")},
-		message.RefundsOut:   {Settled: r.ToldChannel("what the buyer gets back")},
-		message.CancelOut:    {Settled: r.ToldChannel("what was cancelled here")},
-	}
+	r.Outbound = r.outbound()
 	r.JobSteps = map[engine.JobKind]engine.JobStep{
 		engine.JobServe:    r.ServeStep,
 		engine.JobRematch:  r.RematchStep,
@@ -70,6 +59,24 @@ func (r *Relay) wire() {
 
 	r.Drive(r.Work, r.ReadAll)
 	r.Committed = []func(context.Context, *engine.Change) error{r.ItemsChanged, r.ItemKindsChanged, r.ListingsMoved}
+}
+
+// outbound says who hears what became of a message that was sent.
+func (r *Relay) outbound() map[message.Feed]exchange.Outbound {
+	return map[message.Feed]exchange.Outbound{
+		message.StockOut:  {Accepted: r.QuantityTold},
+		message.ItemsOut:  {Accepted: r.Published, Refused: r.PublishRefused},
+		message.LabelsOut: {Settled: r.LabelAnswered, Refused: r.LabelNotSold, Unknown: r.LabelNotKnown, Again: r.SendLabelAgain},
+		message.ReturnLabels: {Settled: r.ReturnLabelAnswered, Refused: r.ReturnLabelNotSold, Unknown: r.ReturnLabelNotKnown,
+			Again: r.ReturnLabelAgain},
+		message.VoidsOut:     {Settled: r.LabelVoided, Refused: r.VoidNotTaken, Unknown: r.VoidNotKnown, Again: r.VoidAgain},
+		message.HandoversOut: {Settled: r.DayClosed, Refused: r.HandoverRefused},
+		message.DispatchOut:  {Settled: r.DispatchSent, Confirmed: r.DispatchConfirmed},
+		message.AnswersOut:   {Settled: r.ToldChannel("our answer")},
+		message.StatesOut:    {Settled: r.ToldChannel("how far it is")},
+		message.RefundsOut:   {Settled: r.ToldChannel("what the buyer gets back")},
+		message.CancelOut:    {Settled: r.ToldChannel("what was cancelled here")},
+	}
 }
 
 // pickAction lets a picker take an order.

@@ -111,6 +111,12 @@ var invariants = []struct {
 		AND NOT EXISTS (SELECT 1 FROM json_each(x.answer, '$.parcels') j LEFT JOIN parcel s ON s.tracking=j.value->>'$.tracking'
 			LEFT JOIN voided_label v ON v.tracking=j.value->>'$.tracking' WHERE coalesce(s.id, v.parcel_id) IS NOT NULL)
 		AND NOT EXISTS (SELECT 1 FROM exception e WHERE e.outbox_id=x.id AND e.cause='label not needed')`},
+	{5, `SELECT 'label '||(x.answer->>'$.tracking')||' of '||x.subject||' was bought and stands on no return' FROM outbox x
+		WHERE x.feed='return labels out' AND x.state='confirmed' AND json_valid(x.answer)
+		AND NOT EXISTS (SELECT 1 FROM return_label l WHERE l.tracking=x.answer->>'$.tracking')`},
+	{5, `SELECT 'return '||r.number||' waits for a label that nobody asks for' FROM return_label l JOIN goods_return r
+		ON r.id=l.return_id WHERE l.state='asked' AND NOT EXISTS (SELECT 1 FROM outbox x WHERE x.subject='return '||r.number
+		AND x.feed='return labels out' AND x.state IN ('waiting','sending'))`},
 	{5, `SELECT 'parcel '||p.number||' left with label '||p.tracking||', which is voided' FROM parcel p JOIN voided_label v
 		ON v.tracking=p.tracking AND v.parcel_id=p.id AND v.voided_at>p.shipped_at WHERE p.state IN ('shipped','delivered')`},
 	{5, `SELECT 'parcel '||s.number||' waits for a label that nobody asks for' FROM parcel s WHERE s.state='buying label'

@@ -63,6 +63,11 @@ var damages = []struct {
 	{5, addShipment + "('S1', 1, 1, 'shipped', 1); " + addLines + "(1, 1025, 1, 2, 2)", "shipment S1 is shipped, but not all of it left"},
 	{5, addMessage + "(1, 'x', 'y', 'r', '{}', 'waiting', '', 1, 0)", "outbox message r is waiting and has no next try"},
 	{5, addMessage + `(1, 'labels out', 'S9', 'r', '{}', 'confirmed', '{"tracking": "T9"}', 1, 0)`, "label T9 of S9 was bought"},
+	{5, addMessage + `(1, 'return labels out', 'return B1', 'r', '{}', 'confirmed', '{"tracking": "T9"}', 1, 0)`,
+		"label T9 of return B1 was bought and stands on no return"},
+	{5, "INSERT INTO goods_return (id, number, order_id, location_id, state, made_by, created_at) VALUES (1,'B1',1,1,'arrived','',1); " +
+		"INSERT INTO return_label (id, return_id, carrier_id, service, state, asked_at) VALUES (1,1,1,'PP','asked',1)",
+		"return B1 waits for a label that nobody asks for"},
 	{6, "DELETE FROM timeline", "has no timeline"},
 	{6, "UPDATE movement SET reason = ''", "lacks who or why"},
 	{7, "UPDATE order_count SET n = n + 1", "count of orders at held"},

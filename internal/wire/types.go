@@ -299,6 +299,29 @@ type ReturnView struct {
 	Tax      int64                  `json:"refund_tax"`
 	Paid     int64                  `json:"paid" doc:"What the buyer paid for the order"`
 	Before   int64                  `json:"refunded_before" doc:"What was given back with other returns of the order"`
+	Label    *ReturnLabel           `json:"label,omitempty" doc:"By which the goods come; missing: none was asked for here"`
+}
+
+// ReturnLabel is the newest label by which goods of a return come.
+type ReturnLabel struct {
+	State       string     `json:"state" enum:"asked,bought,refused,being voided,voided"`
+	Carrier     string     `json:"carrier"`
+	CarrierCode string     `json:"carrier_code,omitempty"`
+	Service     string     `json:"service"`
+	Tracking    string     `json:"tracking,omitempty"`
+	Price       int64      `json:"price" doc:"Minor units"`
+	Currency    string     `json:"currency,omitempty"`
+	WeightG     int64      `json:"weight_g"`
+	Error       string     `json:"error,omitempty"`
+	AskedAt     *time.Time `json:"asked_at"`
+	Journey     string     `json:"journey,omitempty" doc:"How its parcel stands by its latest event; empty: its carrier said nothing yet"`
+	JourneyAt   *time.Time `json:"journey_at,omitempty"`
+}
+
+// ReturnPurchase is by which service the label of a return is bought, and for which carton.
+type ReturnPurchase struct {
+	shipping.Purchase
+	shipping.ReturnParcel
 }
 
 // Carton is what goods are packed into.

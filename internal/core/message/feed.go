@@ -25,6 +25,7 @@ const (
 	CancelOut    Feed = "cancellations out"
 	RefundsOut   Feed = "refunds out"
 	LabelsOut    Feed = "labels out"
+	ReturnLabels Feed = "return labels out"
 	VoidsOut     Feed = "voids out"
 	HandoversOut Feed = "handovers out"
 )

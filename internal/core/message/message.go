@@ -535,7 +535,7 @@ type LabelVoid struct {
 	Reference    string `json:"reference" need:"yes" doc:"Idempotency reference"`
 	Label        string `json:"label" need:"yes" doc:"The carrier's number of the label, as it was sold"`
 	Tracking     string `json:"tracking"`
-	ParcelNumber string `json:"parcel_number"`
+	ParcelNumber string `json:"parcel_number" doc:"Number of the parcel, or of the return, that it was sold for"`
 	Test         bool   `json:"test,omitempty"`
 }
 

@@ -32,7 +32,7 @@ func Sample(kind Feed, reference, day string, at time.Time) any {
 		return Refund{Reference: reference, OrderID: "0", OrderNumber: "SAMPLE-1", OurNumber: "SAMPLE", ReturnNumber: "SAMPLE",
 			Currency: "EUR", Amount: 1290, Tax: 206, Reason: "chipped",
 			Lines: []RefundLine{{ID: "1", SKU: "SAMPLE", Quantity: 1, Amount: 1290}}}
-	case LabelsOut:
+	case LabelsOut, ReturnLabels:
 		return Parcel{Reference: reference, Service: "PP", From: to, To: to, WeightG: 900, LengthMM: 300, WidthMM: 200,
 			HeightMM: 100, Test: true, Handover: day}
 	case VoidsOut:

@@ -46,15 +46,13 @@ func consigned(t *testing.T) (k *trial.Kit, shipment string, parcels []string) {
 	return k, shipment, parcels
 }
 
-func asConsignment(t *testing.T, k *trial.Kit, shipment, carrier string) error {
+// meanwhile does something that waits for its outcome while all that is due is done, until it is still open when nothing is.
+func meanwhile(t *testing.T, k *trial.Kit, open func() bool, do func(ctx context.Context) error) error {
 	t.Helper()
 	ctx, leave := context.WithCancel(t.Context())
 	defer leave()
 	done := make(chan error, 1)
-	go func() {
-		_, err := k.ShipConsignment(ctx, shipment, shipping.Purchase{Carrier: carrier, Service: "slow"}, "Pim")
-		done <- err
-	}()
+	go func() { done <- do(ctx) }()
 	for {
 		select {
 		case err := <-done:
@@ -65,11 +63,23 @@ func asConsignment(t *testing.T, k *trial.Kit, shipment, carrier string) error {
 			return err
 		case <-time.After(5 * time.Millisecond):
 			k.Settle()
-			if v, err := k.Shipment(t.Context(), shipment); err == nil && v.Parcels[len(v.Parcels)-1].State == store.Buying {
-				leave() // nobody waits at the bench for what is not answered
+			if open() {
+				leave() // nobody waits for what is not answered
 			}
 		}
 	}
+}
+
+func asConsignment(t *testing.T, k *trial.Kit, shipment, carrier string) error {
+	t.Helper()
+	return meanwhile(t, k, func() bool {
+		v, err := k.Shipment(t.Context(), shipment)
+		require.NoError(t, err)
+		return v.Parcels[len(v.Parcels)-1].State == store.Buying
+	}, func(ctx context.Context) error {
+		_, err := k.ShipConsignment(ctx, shipment, shipping.Purchase{Carrier: carrier, Service: "slow"}, "Pim")
+		return err
+	})
 }
 
 // TestSeveralParcelsUnderOneNumber are bought in one request: each is told to the channel, all move together, the carrier's list names

@@ -45,31 +45,45 @@ func (r *Shipping) Ship(ctx context.Context, parcel string, by Purchase, who str
 
 // await asks for something about a parcel and waits a little until it is done. It returns the parcel as it then is.
 func (r *Shipping) await(ctx context.Context, parcel string, done func(p *store.Parcel) bool, ask func() error) (store.Parcel, error) {
-	events, end := r.Bus.Listen()
+	return waitFor(ctx, r.Engine, "shipment", parcel, ask, func(ctx context.Context) (store.Parcel, bool, error) {
+		p, err := r.Store.Parcel(ctx, parcel)
+		return p, err != nil || done(&p), err
+	})
+}
+
+// outcomeWait is how long the outcome of what was asked for is waited for.
+const outcomeWait = 8 * time.Second
+
+// waitFor asks for something about a thing and looks each time that it changed, until that is done or has taken long. It returns the
+// thing as it then is.
+func waitFor[T any](ctx context.Context, e *engine.Engine, thing, number string, ask func() error,
+	look func(ctx context.Context) (now T, done bool, err error)) (T, error) {
+	events, end := e.Bus.Listen()
 	defer end()
 	if err := ask(); err != nil {
-		return store.Parcel{}, err
+		var none T
+		return none, err
 	}
-	if p, err := r.Store.Parcel(ctx, parcel); err != nil || done(&p) {
-		return p, err
+	if now, done, err := look(ctx); done {
+		return now, err
 	}
-	deadline := time.NewTimer(8 * time.Second)
+	deadline := time.NewTimer(outcomeWait)
 	defer deadline.Stop()
 	for {
 		select {
 		case e := <-events:
-			if !e.Names("shipment", parcel) {
+			if !e.Names(thing, number) {
 				continue
 			}
-			s, err := r.Store.Parcel(ctx, parcel)
-			if err != nil || done(&s) {
-				return s, err
+			if now, done, err := look(ctx); done {
+				return now, err
 			}
+			continue
 		case <-deadline.C:
-			return r.Store.Parcel(ctx, parcel)
 		case <-ctx.Done():
-			return r.Store.Parcel(context.WithoutCancel(ctx), parcel)
 		}
+		now, _, err := look(context.WithoutCancel(ctx))
+		return now, err
 	}
 }
 
@@ -737,21 +751,12 @@ func (r *Shipping) LabelDocument(ctx context.Context, parcel string) (document [
 	if err := json.Unmarshal([]byte(p.Label), &l); err != nil {
 		return nil, "", false, err
 	}
-	c := r.ByID(p.CarrierID)
-	if l.Document != "" || c == nil || c.Line().Def.Calls["document"] == nil {
-		return l.MadeBy()
-	}
-	list, err := c.Line().Ask(ctx, "document", l)
+	fetched, err := r.handedOut(ctx, r.ByID(p.CarrierID), &l)
 	if err != nil {
-		return nil, "", true, &engine.Refused{
-			Text:     fmt.Sprintf("%s does not hand the label out now: %v", c.Rec().Name, err),
-			Conflict: true,
-		}
-	}
-	d := list[0].(*message.LabelDocument)
-	l.Document, l.DocumentForm = d.Document, d.Form
-	if document, form, made, err = l.MadeBy(); err != nil {
 		return nil, "", true, err
+	}
+	if document, form, made, err = l.MadeBy(); err != nil || !fetched {
+		return document, form, made, err
 	}
 	text, err := json.Marshal(l)
 	if err != nil {
@@ -765,4 +770,18 @@ func (r *Shipping) LabelDocument(ctx context.Context, parcel string) (document [
 		now.Label = string(text)
 		return ch.UpdateParcel(&now)
 	})
+}
+
+// handedOut asks a carrier for the document of a label, where it hands that out by a request of its own and has not yet.
+func (r *Shipping) handedOut(ctx context.Context, c *engine.Conn, l *message.Label) (fetched bool, err error) {
+	if l.Document != "" || c == nil || c.Line().Def.Calls["document"] == nil {
+		return false, nil
+	}
+	list, err := c.Line().Ask(ctx, "document", *l)
+	if err != nil {
+		return false, &engine.Refused{Text: fmt.Sprintf("%s does not hand the label out now: %v", c.Rec().Name, err), Conflict: true}
+	}
+	d := list[0].(*message.LabelDocument)
+	l.Document, l.DocumentForm = d.Document, d.Form
+	return true, nil
 }

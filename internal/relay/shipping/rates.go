@@ -91,14 +91,17 @@ func (r *Shipping) ratesBy(ctx context.Context, parcel string, wanted func(*engi
 		}
 		out[i].Late = o.Record.DeliverBy != "" && out[i].Arrives > o.Record.DeliverBy
 	}
-	slices.SortFunc(out, func(a, b Rate) int { // in one order, whoever answered first
-		if (a.Refused == "") != (b.Refused == "") {
-			return map[bool]int{true: -1, false: 1}[a.Refused == ""]
-		}
-		return cmp.Or(cmp.Compare(a.Price, b.Price), cmp.Compare(a.Carrier, b.Carrier), cmp.Compare(a.Service, b.Service))
-	})
+	slices.SortFunc(out, byPrice)
 	r.markBest(ctx, out, &s, o)
 	return out, nil
+}
+
+// byPrice puts rates in one order, whoever answered first: those that are carried before those that are not.
+func byPrice(a, b Rate) int {
+	if (a.Refused == "") != (b.Refused == "") {
+		return map[bool]int{true: -1, false: 1}[a.Refused == ""]
+	}
+	return cmp.Or(cmp.Compare(a.Price, b.Price), cmp.Compare(a.Carrier, b.Carrier), cmp.Compare(a.Service, b.Service))
 }
 
 // markBest says which of the services stand out, and which would be taken without a person.

@@ -21,8 +21,10 @@ func (r *Shipping) TakeTracking(b *exchange.Batch, in store.InboxMessage, m *mes
 	}
 	p, err := b.Ch.Parcel(m.Tracking)
 	if errors.Is(err, store.ErrNotFound) {
-		if known, err := r.voidedMoves(b, in, m); err != nil || known {
-			return err
+		for _, about := range []func(*exchange.Batch, store.InboxMessage, *message.Tracking) (bool, error){r.voidedMoves, r.returnMoves} {
+			if known, err := about(b, in, m); err != nil || known {
+				return err
+			}
 		}
 		y.Skipped++
 		y.Reason("no such parcel")

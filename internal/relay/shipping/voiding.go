@@ -361,6 +361,9 @@ func voidOf(ch *engine.Change, m store.OutboxMessage) (list consignment, ok bool
 
 // LabelVoided takes parcels back whose carrier voided their label.
 func (r *Shipping) LabelVoided(ch *engine.Change, c *engine.Conn, m store.OutboxMessage, _ any) error {
+	if x, l, ok, err := returnOf(ch, m); ok || err != nil {
+		return errors.Join(err, r.returnVoided(ch, c, m, &x, l, true))
+	}
 	list, ok, err := voidOf(ch, m)
 	if err != nil || !ok {
 		return err
@@ -410,7 +413,10 @@ func (r *Shipping) callOffReturns(ch *engine.Change, o *order.Order, units map[i
 }
 
 // VoidNotTaken leaves parcels as they are whose carrier does not void their label.
-func (r *Shipping) VoidNotTaken(ch *engine.Change, _ *engine.Conn, m store.OutboxMessage) (order.Cause, error) {
+func (r *Shipping) VoidNotTaken(ch *engine.Change, c *engine.Conn, m store.OutboxMessage) (order.Cause, error) {
+	if x, l, ok, err := returnOf(ch, m); ok || err != nil {
+		return "", errors.Join(err, r.returnVoided(ch, c, m, &x, l, false))
+	}
 	list, ok, err := voidOf(ch, m)
 	if err != nil || !ok {
 		return engine.VoidRefused, err
@@ -448,19 +454,25 @@ func (r *Shipping) keepLabel(ch *engine.Change, p *store.Parcel, why string) err
 
 // VoidNotKnown goes on asking for a void of which it is not known whether the carrier made it.
 func (r *Shipping) VoidNotKnown(ch *engine.Change, c *engine.Conn, m store.OutboxMessage) error {
+	if x, _, ok, err := returnOf(ch, m); ok || err != nil {
+		return errors.Join(err, r.voidUnknown(ch, c, m, x.Tracking, "return "+x.Number))
+	}
 	list, ok, err := voidOf(ch, m)
 	if err != nil || !ok {
 		return err
 	}
-	p := list.first()
+	return r.voidUnknown(ch, c, m, list.first().Tracking, "parcel "+list.first().Number)
+}
+
+func (r *Shipping) voidUnknown(ch *engine.Change, c *engine.Conn, m store.OutboxMessage, tracking, of string) error {
 	m.State, m.NextAt = store.Waiting, ch.Now.Add(askUnknownEvery).UnixMicro()
 	if err := ch.SettleOutbox(m); err != nil {
 		return err
 	}
 	ch.Tell("exception", "")
 	ch.Watch = true
-	return ch.Raise(store.Exception{Cause: engine.VoidRefused, Subject: p.Tracking,
-		Text: fmt.Sprintf("%s has not said whether it voided label %s of parcel %s (%s).", c.Rec().Name, p.Tracking, p.Number, m.Error),
+	return ch.Raise(store.Exception{Cause: engine.VoidRefused, Subject: tracking,
+		Text: fmt.Sprintf("%s has not said whether it voided label %s of %s (%s).", c.Rec().Name, tracking, of, m.Error),
 		Expected: "An answer: it is asked for again every quarter of an hour under the same reference. Or look at the carrier, and say " +
 			"on the parcel's page that the label is voided, or that it stays.",
 		ConnectionID: c.ID, OrderID: m.OrderID, OutboxID: m.ID, Standing: true}, ch.Now)
@@ -472,6 +484,15 @@ func (r *Shipping) VoidAgain(ch *engine.Change, m store.OutboxMessage, who strin
 		m.NextAt = ch.Now.UnixMicro()
 		ch.Wake[m.ConnectionID] = true
 		return ch.SettleOutbox(m)
+	}
+	x, _, ok, err := returnOf(ch, m)
+	if err == nil && ok {
+		err = r.askReturnVoid(ch, x.ID, who)
+		m.State = store.Superseded
+		return errors.Join(err, ch.SettleOutbox(m))
+	}
+	if err != nil {
+		return err
 	}
 	list, _, err := voidOf(ch, m)
 	if err != nil {

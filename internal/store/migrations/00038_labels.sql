@@ -7,12 +7,14 @@ ALTER TABLE parcel ADD COLUMN quoted INTEGER NOT NULL DEFAULT 0;
 ALTER TABLE parcel ADD COLUMN consigned_in INTEGER NOT NULL DEFAULT 0;
 CREATE INDEX parcel_consigned ON parcel (consigned_in) WHERE consigned_in<>0;
 
--- Labels by which goods come back.
+-- Labels by which goods come back, the newest of a return the one that counts.
 CREATE TABLE return_label (
-  return_id INTEGER PRIMARY KEY REFERENCES goods_return, carrier_id INTEGER NOT NULL, service TEXT NOT NULL, state TEXT NOT NULL,
-  tracking TEXT NOT NULL DEFAULT '', label TEXT NOT NULL DEFAULT '', price INTEGER NOT NULL DEFAULT 0, currency TEXT NOT NULL DEFAULT '',
-  error TEXT NOT NULL DEFAULT '', asked_at INTEGER NOT NULL, journey TEXT NOT NULL DEFAULT '', journey_at INTEGER NOT NULL DEFAULT 0
-) WITHOUT ROWID;
+  id INTEGER PRIMARY KEY, return_id INTEGER NOT NULL REFERENCES goods_return, carrier_id INTEGER NOT NULL, service TEXT NOT NULL,
+  state TEXT NOT NULL, tracking TEXT NOT NULL DEFAULT '', label TEXT NOT NULL DEFAULT '', price INTEGER NOT NULL DEFAULT 0,
+  currency TEXT NOT NULL DEFAULT '', weight_g INTEGER NOT NULL DEFAULT 0, error TEXT NOT NULL DEFAULT '', asked_at INTEGER NOT NULL,
+  journey TEXT NOT NULL DEFAULT '', journey_at INTEGER NOT NULL DEFAULT 0
+);
+CREATE INDEX return_label_return ON return_label (return_id, id);
 CREATE INDEX return_label_tracking ON return_label (tracking) WHERE tracking<>'';
 
 -- +goose Down

@@ -226,6 +226,8 @@ const about: Record<string, string> = {
   "stock out": "Our quantities replace what is shown there.",
   "dispatch out": "Tracking numbers are written back.",
   "labels out": "Labels are bought.",
+  "return labels out": "Labels are bought by which buyers send goods back.",
+  "voids out": "Labels that are not used are voided.",
   "handovers out": "The day is closed with the carrier.",
 };
 

@@ -8,6 +8,7 @@ import { Button, Loading, Tab, Trouble } from "../../parts/controls";
 import { When } from "../../parts/format";
 import { commandOf } from "../../parts/commands";
 import { ScanField, sound, Verdict, type Said } from "../../parts/scanner";
+import { ReturnLabel } from "./label";
 import { Settled, Settling } from "./settling";
 import { ReturnState } from "./state";
 
@@ -63,6 +64,7 @@ export default function Return() {
         <Bench key={r.number} r={r} open={open} />
         <aside className="flex flex-col gap-6">
           {open ? may(me.data, "orders") && <Settling key={r.revision} r={r} /> : <Settled r={r} />}
+          {(may(me.data, "ship") || may(me.data, "orders")) && <ReturnLabel r={r} open={open} />}
           <section className="text-quiet">
             <h2 className="mb-1 text-ink">Since</h2>
             <p>
