@@ -144,6 +144,7 @@ func outside(o *demo.Outside) string {
 	} {
 		fmt.Fprintf(&b, "  %-13s %s/control   %s\n                  %s\n", s.side, s.url, s.name, s.access)
 	}
+	fmt.Fprintf(&b, "  %-13s %s/control   what comes out of it; for the relay it is %s\n", "Printer", o.PrinterURL, o.PrinterAddress())
 	fmt.Fprintf(&b, "  %-13s %s   what the people of the company are told; mail to %s, calls to %s/call\n", "Letter tray", o.TrayURL,
 		o.MailAddr, o.TrayURL)
 	return b.String()

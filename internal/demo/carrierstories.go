@@ -2,6 +2,7 @@ package demo
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -11,6 +12,7 @@ import (
 	"openrelay/internal/core/customs"
 	"openrelay/internal/core/freight"
 	"openrelay/internal/core/place"
+	"openrelay/internal/relay/printing"
 	"openrelay/internal/relay/shipping"
 	"openrelay/internal/standin"
 	"openrelay/internal/wire"
@@ -18,7 +20,7 @@ import (
 
 // carrierStories says what was agreed with the carrier, lets parcels leave their usual way, and hands its bill in.
 func (w *seeding) carrierStories(ctx context.Context) error {
-	if err := w.agree(ctx); err != nil {
+	if err := errors.Join(w.agree(ctx), w.charge(ctx), w.print(ctx)); err != nil {
 		return err
 	}
 	sent, err := client.List[wire.Parcel](ctx, w.c, "/parcels?state=shipped&limit=50")
@@ -68,6 +70,35 @@ func (w *seeding) agree(ctx context.Context) error {
 	_, err := client.PutRows(ctx, w.c, "/declarants", []customs.Declarant{{Number: "XW 407 118 220", Reason: "sale", Terms: "DAP",
 		Signer: "Edda Morrow"}})
 	return err
+}
+
+// charge says what is charged for parcels, against what carriers ask.
+func (w *seeding) charge(ctx context.Context) error {
+	_, err := client.PutRows(ctx, w.c, "/freight-rules", []freight.ChargeRule{
+		{Name: "Bee schools pay nothing", When: `email.endsWith("@beeschool.example")`, Do: "waive"},
+		{Name: "Abroad, with the papers", When: `country != "XW"`, Do: "mark up", Permille: 120},
+		{Name: "Letters at one price", Service: "plover/PL", Do: "fix", Amount: 350, Currency: "EUR"},
+		{Name: "Carton and filling", Do: "add", Amount: 60, Currency: "EUR"}})
+	return err
+}
+
+// print sets the printer at the bench of Alder Yard up, and prints the labels of the parcels that left last.
+func (w *seeding) print(ctx context.Context) error {
+	if _, err := client.PutRows(ctx, w.c, "/printers", []printing.Printer{{Code: "bench", Name: "Bench at Alder Yard", Place: "alder",
+		Address: w.PrinterAddress(), Papers: []string{printing.Label, printing.Slip}, Auto: true}}); err != nil {
+		return err
+	}
+	left, err := client.List[wire.Parcel](ctx, w.c, "/parcels?state=shipped&limit=50")
+	if err != nil {
+		return err
+	}
+	left = slices.DeleteFunc(left, func(p wire.Parcel) bool { return p.CarrierCode != "plover" || p.Location != "Alder Yard" })
+	for _, p := range left[:min(4, len(left))] {
+		if _, err := w.c.Print(ctx, client.Paper{Kind: printing.Label, Numbers: []string{p.Number}}); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // bill hands in what Plover Post bills: one parcel by another weight, one with a surcharge, and one that is nobody's.

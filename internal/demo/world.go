@@ -9,6 +9,7 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"strings"
 	"sync/atomic"
 	"time"
 
@@ -36,17 +37,18 @@ type Outside struct {
 	Nosh         *standin.Nosh
 	Ironway      *standin.Ironway
 	Heron        *standin.Heron
+	Printer      *standin.Printer
 	Tray         *standin.Tray // where the company's people get their mail, and are called
 
 	TrayURL, MailAddr                                                                         string
 	MorrowURL, SkepURL, PloverURL, TansyURL, BrambleURL, CounterpaneURL, PostbookURL, NoshURL string
-	IronwayURL, HeronURL                                                                      string
+	IronwayURL, HeronURL, PrinterURL                                                          string
 
 	servers []*http.Server
 }
 
 // Systems is how many outside systems there are; each listens on a port of its own.
-const Systems = 12
+const Systems = 13
 
 // MorrowPushSecret signs what the first store pushes.
 const MorrowPushSecret = "morrow-push-secret-of-the-demo"
@@ -106,7 +108,8 @@ func NewOutside(extra int64, byHand bool) *Outside {
 			Password: IronwayAccess["password"], Prefix: "2007100"}),
 		Heron: standin.NewHeron(standin.CourierConfig{Name: Company, Number: "SH-9911", Client: HeronAccess["client"],
 			Secret: HeronAccess["secret"], PushSecret: HeronAccess["push_secret"]}),
-		Tray: standin.NewTray(),
+		Printer: standin.NewPrinter(),
+		Tray:    standin.NewTray(),
 	}
 }
 
@@ -119,7 +122,8 @@ func OpenOutside(addrs [Systems]string, extra int64) (*Outside, error) {
 		url *string
 	}{{o.Morrow, &o.MorrowURL}, {o.Skep, &o.SkepURL}, {o.Plover, &o.PloverURL}, {o.Tansy,
 		&o.TansyURL}, {o.Bramble, &o.BrambleURL}, {o.Counterpane, &o.CounterpaneURL}, {o.Postbook, &o.PostbookURL}, {o.Nosh, &o.NoshURL},
-		{o.Tray, &o.TrayURL}, {o.Ironway, &o.IronwayURL}, {o.Heron, &o.HeronURL}} {
+		{o.Tray, &o.TrayURL}, {o.Ironway, &o.IronwayURL}, {o.Heron, &o.HeronURL},
+		{o.Printer, &o.PrinterURL}} {
 		l, err := listen(addrs[i])
 		if err != nil {
 			o.Close()
@@ -143,7 +147,7 @@ func OpenOutside(addrs [Systems]string, extra int64) (*Outside, error) {
 }
 
 // OnFreePorts are addresses for OpenOutside that nobody uses.
-var OnFreePorts = [Systems]string{free, free, free, free, free, free, free, free, free, free, free, free}
+var OnFreePorts = [Systems]string{free, free, free, free, free, free, free, free, free, free, free, free, free}
 
 const free = "127.0.0.1:0"
 
@@ -153,6 +157,11 @@ func listen(addr string) (net.Listener, error) {
 		return nil, fmt.Errorf("%s is not free; end what listens there, or choose other ports with -listen: %w", addr, err)
 	}
 	return l, nil
+}
+
+// PrinterAddress is where the printer takes what is to be printed, over IPP.
+func (o *Outside) PrinterAddress() string {
+	return strings.Replace(o.PrinterURL, "http://", "ipp://", 1) + "/printers/bench"
 }
 
 // CallRelay tells the stand-ins where the relay takes pushes.
@@ -268,7 +277,7 @@ func (w *World) Live(at time.Time) {
 	}
 	w.ago.Store(int64(ago))
 	for _, s := range []interface{ Live(time.Duration) }{w.Morrow, w.Skep, w.Plover, w.Tansy, w.Bramble,
-		w.Counterpane, w.Postbook, w.Nosh, w.Ironway, w.Heron} {
+		w.Counterpane, w.Postbook, w.Nosh, w.Ironway, w.Heron, w.Printer} {
 		s.Live(ago)
 	}
 }
@@ -289,7 +298,7 @@ type Options struct {
 }
 
 // FreePorts are addresses on loopback that nobody uses.
-var FreePorts = [1 + Systems]string{free, free, free, free, free, free, free, free, free, free, free, free, free}
+var FreePorts = [1 + Systems]string{free, free, free, free, free, free, free, free, free, free, free, free, free, free}
 
 // Open starts a world with a new company and waits until its stores show our quantities.
 func Open(ctx context.Context, o Options) (w *World, err error) {

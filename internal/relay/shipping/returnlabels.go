@@ -193,6 +193,9 @@ func (r *Shipping) askReturnLabel(ch *engine.Change, id int64, c *engine.Conn, a
 	} else if err != nil && !errors.Is(err, store.ErrNotFound) {
 		return err
 	}
+	if x.Tracking != "" {
+		return &engine.Refused{Text: fmt.Sprintf("return %s comes as %s already; it needs no label", x.Number, x.Tracking), Conflict: true}
+	}
 	o, err := ch.Order(x.OrderID)
 	if err != nil {
 		return err

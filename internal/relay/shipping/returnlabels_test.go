@@ -59,6 +59,11 @@ func comingBack(t *testing.T) (k *trial.Kit, number string) {
 // buyBack buys the label of a return while everything that is due is done.
 func buyBack(t *testing.T, k *trial.Kit, number, carrier string) error {
 	t.Helper()
+	return buyBoxed(t, k, number, carrier, shipping.ReturnParcel{})
+}
+
+func buyBoxed(t *testing.T, k *trial.Kit, number, carrier string, box shipping.ReturnParcel) error {
+	t.Helper()
 	return meanwhile(t, k, func() bool {
 		x, err := k.Store.Return(t.Context(), number)
 		require.NoError(t, err)
@@ -66,7 +71,7 @@ func buyBack(t *testing.T, k *trial.Kit, number, carrier string) error {
 		return err == nil && (l.State == store.ReturnLabelAsked || l.State == store.ReturnLabelVoiding)
 	}, func(ctx context.Context) error {
 		by := shipping.Purchase{Carrier: carrier, Service: "slow"}
-		_, err := k.BuyReturnLabel(ctx, number, shipping.ReturnParcel{}, by, "Edda")
+		_, err := k.BuyReturnLabel(ctx, number, box, by, "Edda")
 		return err
 	})
 }
@@ -186,6 +191,10 @@ func TestAReturnOfWhichNothingIsKnown(t *testing.T) {
 	rates, err := k.ReturnRates(t.Context(), other, shipping.ReturnParcel{WeightG: 900})
 	require.NoError(t, err)
 	require.NotEmpty(t, rates)
+	comes, err := k.AnnounceReturn(t.Context(), returning.NewReturn{Order: "S-1", Tracking: "ZZ1"}, "Edda")
+	require.NoError(t, err)
+	k.Holds()
+	require.ErrorContains(t, buyBoxed(t, k, comes, "ann", shipping.ReturnParcel{WeightG: 900}), "comes as ZZ1 already")
 	require.NoError(t, k.CallOffReturn(t.Context(), number, "Edda"))
 	require.ErrorContains(t, buyBack(t, k, number, "ann"), "it needs no label")
 }

@@ -35,7 +35,10 @@ export function CarrierRefused({ s, onDone }: { s: View; onDone: () => void }) {
         </span>
       </div>
       {field === "point" && (
-        <Link className="link mt-1 inline-block" to={`/orders/${s.order_number}#point`}>
+        <Link
+          className="mt-1 inline-block underline decoration-rule underline-offset-4 hover:decoration-ink"
+          to={`/orders/${s.order_number}#point`}
+        >
           Choose another point, or the door
         </Link>
       )}

@@ -24,7 +24,12 @@ export function ReturnLabel({ r, open }: { r: View; open: boolean }) {
   return (
     <section aria-label="Label for the buyer">
       <h2 className="mb-1">Label for the buyer</h2>
-      {!l && <p className="text-quiet">None was bought here. With one the buyer sends the goods back at our cost.</p>}
+      {!l && r.tracking && (
+        <p className="text-quiet">
+          It comes as <span className="code">{r.tracking}</span> already; no label is needed.
+        </p>
+      )}
+      {!l && !r.tracking && <p className="text-quiet">None was bought here. With one the buyer sends the goods back at our cost.</p>}
       {l && (
         <p>
           {l.carrier} {l.service}, {l.state}
@@ -51,10 +56,13 @@ export function ReturnLabel({ r, open }: { r: View; open: boolean }) {
       <p className="mt-2 flex flex-wrap gap-3">
         {stands && l.state === "bought" && (
           <>
-            <a className="link" href={`/api/v1/returns/${r.number}/label.pdf`}>
+            <a className="underline decoration-rule underline-offset-4 hover:decoration-ink" href={`/api/v1/returns/${r.number}/label.pdf`}>
               Label as PDF
             </a>
-            <a className="link" href={`/api/v1/returns/${r.number}/label.pdf?size=a4`}>
+            <a
+              className="underline decoration-rule underline-offset-4 hover:decoration-ink"
+              href={`/api/v1/returns/${r.number}/label.pdf?size=a4`}
+            >
               On A4
             </a>
             {!l.journey && (
@@ -64,7 +72,9 @@ export function ReturnLabel({ r, open }: { r: View; open: boolean }) {
             )}
           </>
         )}
-        {!stands && open && !choosing && <Button onClick={() => setChoosing(true)}>{l ? "Buy another" : "Buy a label"}</Button>}
+        {!stands && open && !choosing && !r.tracking && (
+          <Button onClick={() => setChoosing(true)}>{l ? "Buy another" : "Buy a label"}</Button>
+        )}
         {choosing && <Button onClick={() => setChoosing(false)}>Leave it</Button>}
       </p>
       <Trouble error={voids.error} />

@@ -7,7 +7,8 @@ import { Button, Head, Loading, Trouble } from "../../parts/controls";
 import { Labelled } from "../../parts/fields";
 import { count } from "../../parts/format";
 import { Lamp } from "../../parts/lamp";
-import { keptValue, shownValue, unitOf, useWords, type Action, type Comparison, type Field } from "./words";
+import { Conditions } from "../../shared/rules/conditions";
+import { useWords, type Action, type Comparison } from "../../shared/rules/words";
 
 type Read = Schema<"Reading">;
 type Rehearsal = Schema<"Rehearsed">;
@@ -264,59 +265,12 @@ function Builder({
   disabled: boolean;
   onChange: (c: Comparison[], any: boolean, a: Action[]) => void;
 }) {
-  const fields = words.fields;
-  const first = fields.find((f) => f.name === "country") ?? fields[0];
-  const setCondition = (i: number, c: Comparison | null) =>
-    onChange(c ? conditions.map((x, j) => (j === i ? c : x)) : conditions.filter((_, j) => j !== i), any, actions);
   const setAction = (i: number, a: Action | null) =>
     onChange(conditions, any, a ? actions.map((x, j) => (j === i ? a : x)) : actions.filter((_, j) => j !== i));
   return (
     <fieldset disabled={disabled} className="grid gap-2">
       <div className="text-quiet">{conditions.length === 0 ? "When an order arrives," : "When"}</div>
-      {conditions.map((c, i) => (
-        <div key={i} className="flex flex-wrap items-center gap-2">
-          {i > 0 &&
-            (i === 1 ? (
-              <select
-                aria-label="All or any"
-                className="field py-0.5!"
-                value={any ? "or" : "and"}
-                onChange={(e) => onChange(conditions, e.target.value === "or", actions)}
-              >
-                <option>and</option>
-                <option>or</option>
-              </select>
-            ) : (
-              <span className="w-14 text-quiet">{any ? "or" : "and"}</span>
-            ))}
-          <Condition c={c} fields={fields} comparisons={words.comparisons} onChange={(x) => setCondition(i, x)} />
-          <button
-            type="button"
-            aria-label="Take this condition away"
-            className="text-quiet hover:text-ink"
-            onClick={() => setCondition(i, null)}
-          >
-            ×
-          </button>
-        </div>
-      ))}
-      <div>
-        <Button
-          kind="quiet"
-          onClick={() =>
-            onChange(
-              [
-                ...conditions,
-                { field: first?.name ?? "", is: words.comparisons[first?.type ?? "text"]?.[0] ?? "is", values: [""] } as Comparison,
-              ],
-              any,
-              actions,
-            )
-          }
-        >
-          Add a condition
-        </Button>
-      </div>
+      <Conditions words={words} any={any} conditions={conditions} onChange={(c, or) => onChange(c, or, actions)} />
       <div className="text-quiet">then</div>
       {actions.map((a, i) => (
         <div key={i} className="flex flex-wrap items-center gap-2">
@@ -354,95 +308,6 @@ function Builder({
         </Button>
       </div>
     </fieldset>
-  );
-}
-
-function Condition({
-  c,
-  fields,
-  comparisons,
-  onChange,
-}: {
-  c: Comparison;
-  fields: Field[];
-  comparisons: Record<string, string[]>;
-  onChange: (c: Comparison) => void;
-}) {
-  const f = fields.find((x) => x.name === c.field);
-  const connections = useQuery({
-    queryKey: ["connections"],
-    queryFn: () => take(api.GET("/api/v1/connections")),
-    enabled: f?.unit === "connection",
-  });
-  const [typed, setTyped] = useState<string | null>(null);
-  const values = (text: string) =>
-    c.is === "is one of" || c.is === "is none of" ? text.split(",").map((t) => t.trim()) : [keptValue(f, text)];
-  return (
-    <>
-      <select
-        aria-label="Field"
-        className="field"
-        value={c.field}
-        onChange={(e) => {
-          const to = fields.find((x) => x.name === e.target.value);
-          setTyped(null);
-          onChange({
-            field: e.target.value,
-            is: (comparisons[to?.type ?? "text"]?.[0] ?? "is") as Comparison["is"],
-            values: [to?.type === "truth" ? "true" : ""],
-          });
-        }}
-      >
-        {fields.map((x) => (
-          <option key={x.name} value={x.name}>
-            {x.label}
-          </option>
-        ))}
-      </select>
-      {f?.type === "truth" ? (
-        <select aria-label="Value" className="field" value={c.values[0]} onChange={(e) => onChange({ ...c, values: [e.target.value] })}>
-          <option value="true">yes</option>
-          <option value="false">no</option>
-        </select>
-      ) : (
-        <>
-          <select
-            aria-label="Comparison"
-            className="field"
-            value={c.is}
-            onChange={(e) => onChange({ ...c, is: e.target.value as Comparison["is"] })}
-          >
-            {(comparisons[f?.type ?? "text"] ?? []).map((w) => (
-              <option key={w}>{w}</option>
-            ))}
-          </select>
-          {f?.unit === "connection" ? (
-            <select aria-label="Value" className="field" value={c.values[0]} onChange={(e) => onChange({ ...c, values: [e.target.value] })}>
-              <option value="">choose …</option>
-              {connections.data
-                ?.filter((x) => x.side === "channel")
-                .map((x) => (
-                  <option key={x.code} value={x.code}>
-                    {x.name}
-                  </option>
-                ))}
-            </select>
-          ) : (
-            <input
-              aria-label="Value"
-              className="field w-36"
-              value={typed ?? c.values.map((v) => (v === "" ? "" : shownValue(f, v))).join(", ")}
-              onChange={(e) => {
-                setTyped(e.target.value);
-                onChange({ ...c, values: e.target.value === "" ? [""] : values(e.target.value) });
-              }}
-              onBlur={() => setTyped(null)}
-            />
-          )}
-          <span className="text-[12px] text-quiet">{unitOf(f)}</span>
-        </>
-      )}
-    </>
   );
 }
 

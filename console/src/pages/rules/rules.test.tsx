@@ -4,7 +4,7 @@ import { describe, expect, it } from "vitest";
 import type { Schema } from "../../api/client";
 import { as, answer, type Asked, changes, onACleanPage, open, refused, said, service } from "../../testing/service";
 import EditRule from "./edit";
-import { keptValue, phrase, shownValue } from "./words";
+import { keptValue, phrase, shownValue } from "../../shared/rules/words";
 
 onACleanPage();
 

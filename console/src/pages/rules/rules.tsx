@@ -5,7 +5,7 @@ import { api, take, type Schema } from "../../api/client";
 import { Button, Empty, Head, Loading, Trouble } from "../../parts/controls";
 import { Switch } from "../../parts/fields";
 import { When } from "../../parts/format";
-import { phrase, useWords, type Field } from "./words";
+import { phrase, useWords, type Field } from "../../shared/rules/words";
 
 type Rule = Schema<"Rule">;
 

@@ -1,10 +1,12 @@
 import { useMutation } from "@tanstack/react-query";
+import { useState } from "react";
 import { api, take, type Schema } from "../../api/client";
 import { Button, Trouble } from "../../parts/controls";
 import { Labelled } from "../../parts/fields";
-import { count, decimal, Money } from "../../parts/format";
+import { count, decimal, minorOf, Money, typedAmount } from "../../parts/format";
 import { RowTable } from "../../shared/company/rowtable";
 import { SettingsPage } from "../../shared/company/settingspage";
+import { WhenField, WhenText } from "../../shared/rules/when";
 
 type Rule = Schema<"FreightChargeRule">;
 type Rehearsed = Schema<"RelayChargesRehearsed">;
@@ -47,15 +49,14 @@ function Rules() {
       texts={{
         title: "Freight rules",
         about:
-          "Looked at from the top when a label is bought; the first that fits counts. Conditions are those of rules, such as " +
-          'total >= 10000 or country == "XE". Where none fits, what the carrier asks is charged.',
+          "Looked at from the top when a label is bought; the first that fits counts. Where none fits, what the carrier asks is charged.",
         add: "Add a rule",
         none: "No rule yet: what the carrier asks is what is charged.",
         one: "A freight rule",
       }}
       columns={[
         { title: "Rule", cell: (r) => r.name },
-        { title: "When", cell: (r) => (r.when ? <span className="code">{r.when}</span> : <span className="text-quiet">always</span>) },
+        { title: "When", cell: (r) => <WhenText when={r.when ?? ""} /> },
         {
           title: "Service",
           cell: (r) => (r.service ? <span className="code">{r.service}</span> : <span className="text-quiet">any</span>),
@@ -69,45 +70,68 @@ function Rules() {
       fields={[
         { key: "name", label: "Name", required: true },
         { key: "service", label: "Service", help: "Its code, or carrier/code; empty: any." },
-        { key: "when", label: "When", help: "A condition on the order; empty: always.", wide: true },
         { key: "do", label: "What is charged", kind: "choice", options: actions, required: true },
       ]}
-      more={(r, set) =>
-        r.do === "mark up" || r.do === "discount" ? (
-          <Labelled label="Thousandths" help="75 is 7.5 %.">
-            <input
-              className="field fig w-full"
-              type="number"
-              min={1}
-              required
-              value={r.permille || ""}
-              onChange={(e) => set({ permille: Number(e.target.value), amount: 0, currency: "" })}
-            />
-          </Labelled>
-        ) : r.do === "waive" ? null : (
-          <>
-            <Labelled label="Amount, minor units" help="490 is 4.90.">
-              <input
-                className="field fig w-full"
-                type="number"
-                min={0}
-                required
-                value={r.amount ?? ""}
-                onChange={(e) => set({ amount: Number(e.target.value), permille: 0 })}
-              />
-            </Labelled>
-            <Labelled label="Currency">
-              <input
-                className="field w-full"
-                required
-                value={r.currency ?? ""}
-                onChange={(e) => set({ currency: e.target.value.toUpperCase() })}
-              />
-            </Labelled>
-          </>
-        )
-      }
+      more={(r, set) => (
+        <>
+          <Charge r={r} set={set} />
+          <WhenField value={r.when ?? ""} onChange={(when) => set({ when })} always="For every order" />
+        </>
+      )}
     />
+  );
+}
+
+/** How much: a share of what the carrier asks, or an amount. */
+function Charge({ r, set }: { r: Rule; set: (to: Partial<Rule>) => void }) {
+  const [typed, setTyped] = useState(r.amount ? typedAmount(r.amount, r.currency ?? "EUR") : "");
+  if (r.do === "waive") return null;
+  if (r.do === "mark up" || r.do === "discount") {
+    return (
+      <Labelled label="Per cent" help="Of what the carrier asks.">
+        <input
+          className="field fig w-full"
+          type="number"
+          min={0.1}
+          max={1000}
+          step={0.1}
+          required
+          value={r.permille ? r.permille / 10 : ""}
+          onChange={(e) => set({ permille: Math.round(Number(e.target.value) * 10), amount: 0, currency: "" })}
+        />
+      </Labelled>
+    );
+  }
+  const take = (text: string, currency: string) => {
+    const minor = minorOf(text, currency);
+    set({ amount: Number.isNaN(minor) ? 0 : minor, currency, permille: 0 });
+  };
+  return (
+    <>
+      <Labelled label="Amount">
+        <input
+          className="field fig w-full"
+          inputMode="decimal"
+          pattern="[0-9]+([.,][0-9]+)?"
+          placeholder="4.90"
+          required
+          value={typed}
+          onChange={(e) => {
+            setTyped(e.target.value);
+            take(e.target.value, r.currency ?? "");
+          }}
+        />
+      </Labelled>
+      <Labelled label="Currency">
+        <input
+          className="field w-full"
+          required
+          maxLength={3}
+          value={r.currency ?? ""}
+          onChange={(e) => take(typed, e.target.value.toUpperCase())}
+        />
+      </Labelled>
+    </>
   );
 }
 
