@@ -6,9 +6,11 @@ import (
 	"slices"
 	"time"
 
+	"openrelay/internal/client"
 	"openrelay/internal/core/freight"
 	"openrelay/internal/core/message"
 	"openrelay/internal/demo"
+	"openrelay/internal/relay/printing"
 	"openrelay/internal/relay/shipping"
 	"openrelay/internal/standin"
 	"openrelay/internal/wire"
@@ -145,6 +147,10 @@ func (b *bench) buyMany(w *demo.World, parcels []string) error {
 	for i, c := range labelCarriers {
 		forced = max(forced, (calls[i]-c.perSecond)/c.perSecond)
 	}
+	if _, err := client.PutRows(b.ctx, w.Client, "/printers", []printing.Printer{{Code: "bench", Name: "Bench", Place: "alder",
+		Address: w.PrinterAddress(), Papers: []string{printing.Label}, Auto: true}}); err != nil {
+		return err
+	}
 	begin := time.Now()
 	d, err := w.Client.ActOnParcels(b.ctx, shipping.ShipParcels, parcels...)
 	if err != nil {
@@ -158,6 +164,16 @@ func (b *bench) buyMany(w *demo.World, parcels []string) error {
 		if !x.OK {
 			return fmt.Errorf("parcel %s: %s", x.Number, x.Text)
 		}
+	}
+	if err := b.until(2*time.Minute, "all labels in the printer's tray", func() (bool, error) {
+		return w.Printer.Printed() >= len(parcels), nil
+	}); err != nil {
+		return err
+	}
+	behind := time.Since(begin).Seconds() - took
+	b.add("the last of them out of the printer after all were bought", behind, "s", 0, "2 s or less", behind <= 2)
+	if n := w.Printer.Printed(); n != len(parcels) {
+		return fmt.Errorf("%d labels were bought, and %d came out of the printer", len(parcels), n)
 	}
 	b.add(fmt.Sprintf("%d labels over three carriers as one job", len(parcels)), took, "s", 0, "", true)
 	if forced > 1 {

@@ -53,8 +53,9 @@ type world struct {
 	log     []string // all that happened
 	mails   []string
 
-	second *standin.Plover // another account at a carrier
-	office *office         // whoever hands messages in
+	second   *standin.Plover // another account at a carrier
+	office   *office         // whoever hands messages in
+	endAfter int             // the process ends at the so manieth place where it may; 0: once in a while
 }
 
 func (w *world) say(format string, args ...any) {
@@ -67,7 +68,12 @@ func (w *world) one(n int) bool { return w.rng.IntN(1000) < n }
 
 // maybe ends the process here, once in a while.
 func (w *world) maybe(where string) {
-	if !w.armed || !w.one(w.odds.crash) {
+	if w.endAfter > 0 && w.armed {
+		w.endAfter--
+		if w.endAfter > 0 {
+			return
+		}
+	} else if !w.armed || !w.one(w.odds.crash) {
 		return
 	}
 	w.crashed, w.armed = true, false
