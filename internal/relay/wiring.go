@@ -87,6 +87,10 @@ func (r *Relay) pickAction(ctx context.Context, number, who string) (done, refer
 
 // shipAction asks for the labels of what is packed of an order; what becomes of them is known later.
 func (r *Relay) shipAction(ctx context.Context, number, who string) (done, reference string, err error) {
-	asked, err := r.AskPacked(ctx, number, who)
-	return "label asked for", asked, err
+	asked, stays, err := r.AskPacked(ctx, number, who)
+	text := "label asked for"
+	if stays != "" {
+		text += "; " + stays
+	}
+	return text, asked, err
 }

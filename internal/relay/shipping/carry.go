@@ -196,17 +196,19 @@ func (r *Shipping) samePromise(ctx context.Context, parcel string, o *order.Orde
 	return nil
 }
 
-// AskPacked asks for the labels of all packed parcels of an order, and names those parcels.
-func (r *Shipping) AskPacked(ctx context.Context, number, who string) (string, error) {
+// AskPacked asks for the labels of all packed parcels of an order, and names those parcels, and those that stay packed, with the reason.
+// Each has its own outcome: only where none could be asked for it is an error.
+func (r *Shipping) AskPacked(ctx context.Context, number, who string) (asked, stays string, err error) {
 	o, err := r.Store.OrderByNumber(ctx, number)
 	if err != nil {
-		return "", err
+		return "", "", err
 	}
 	list, err := r.Store.ParcelsOfOrder(ctx, o.ID)
 	if err != nil {
-		return "", err
+		return "", "", err
 	}
-	var asked []string
+	var sent, left []string
+	var failed error
 	for _, s := range list {
 		if s.State != store.ToShip {
 			continue
@@ -216,17 +218,19 @@ func (r *Shipping) AskPacked(ctx context.Context, number, who string) (string, e
 			err = r.AskLabel(ctx, s.Number, rate.chosen(), who)
 		}
 		if err != nil {
-			if len(asked) > 0 {
-				return engine.Join(asked), nil // those that were asked for are followed; the others stay packed
-			}
-			return "", err
+			failed = err
+			left = append(left, s.Number+staysPacked+err.Error())
+			continue
 		}
-		asked = append(asked, s.Number)
+		sent = append(sent, s.Number)
 	}
-	if len(asked) == 0 {
-		return "", &engine.Refused{Text: "nothing of it is packed", Conflict: true}
+	switch {
+	case len(sent) == 0 && failed != nil:
+		return "", "", failed
+	case len(sent) == 0:
+		return "", "", &engine.Refused{Text: "nothing of it is packed", Conflict: true}
 	}
-	return engine.Join(asked), nil
+	return engine.Join(sent), strings.Join(left, "; "), nil
 }
 
 // SettleServices looks again at parcels whose service was not clear when a channel's table of services is another.

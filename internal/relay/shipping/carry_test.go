@@ -178,6 +178,38 @@ func TestShippingManyIsAJob(t *testing.T) {
 	k.Holds()
 }
 
+// TestAParcelOfAnOrderStaysPacked where no carrier takes it: the others leave, and the order's result says which stays and why.
+func TestAParcelOfAnOrderStaysPacked(t *testing.T) {
+	k := trial.New(t, "ann")
+	k.Stock(50, "JAR")
+	k.Sell("S-1", trial.Units("JAR", 5))
+	s := k.Picked("S-1")
+	light := k.PackUnits(s, "small", map[string]int64{"JAR": 1})
+	heavy := k.PackUnits(s, "small", map[string]int64{"JAR": 4})
+	limit := k.ParcelOf(light).WeightG
+	k.On("ann", "/prices", func(c trial.Call) (int, any) {
+		offer := map[string]any{"service": "slow", "name": "Slow", "price": 400, "currency": "EUR"}
+		if int64(c.Body["grams"].(float64)) > limit {
+			offer["refused"] = "too heavy; ask the depot"
+		}
+		return 200, map[string]any{"offers": []any{offer}}
+	})
+	d, err := k.Act(t.Context(), orders.Bulk{Action: "ship", Orders: []string{"S-1"}}, "Pim")
+	require.NoError(t, err)
+	for range 6 {
+		k.Settle()
+		k.Later(time.Second)
+	}
+	d, err = k.BulkResult(t.Context(), d.ID)
+	require.NoError(t, err)
+	require.Equal(t, store.JobDone, d.State)
+	require.False(t, d.Results[0].OK)
+	require.Equal(t, k.ParcelOf(light).Tracking+" left; "+heavy+" stays packed: no carrier takes parcel "+heavy+
+		" (Ann: too heavy; ask the depot)", d.Results[0].Text)
+	require.Equal(t, "part shipped", k.Stage("S-1"))
+	k.Holds()
+}
+
 // TestWhatWasDoneToManyIsUndone, once, and each as it was.
 func TestWhatWasDoneToManyIsUndone(t *testing.T) {
 	k := trial.New(t)

@@ -712,9 +712,22 @@ func askedFor(ch *engine.Change, m store.OutboxMessage, asked *message.Parcel) (
 	return list.sharing(), nil
 }
 
+// staysPacked says of a parcel that its label was not asked for with the others of its order, and why.
+const staysPacked = " stays packed: "
+
+// leftBehind is what a text says of parcels whose labels were not asked for; empty: nothing.
+func leftBehind(text string) string {
+	before, _, some := strings.Cut(text, staysPacked)
+	if at := strings.LastIndex(before, "; "); some && at >= 0 {
+		return text[at:]
+	}
+	return ""
+}
+
 // LabelsCame looks at what became of the labels that were asked for.
 func (r *Shipping) LabelsCame(ctx context.Context, p store.JobPart) (store.JobPart, error) {
 	var sent []string
+	stays := leftBehind(p.Text)
 	for number := range strings.SplitSeq(p.Was, ", ") {
 		s, err := r.Store.Parcel(ctx, number)
 		if err != nil {
@@ -725,7 +738,7 @@ func (r *Shipping) LabelsCame(ctx context.Context, p store.JobPart) (store.JobPa
 			sent = append(sent, s.Tracking)
 		case store.Buying:
 			if s.Error != "" {
-				p.Text = s.Error // it may exist: what is known of it
+				p.Text = s.Error + stays // it may exist: what is known of it
 			}
 			return p, nil
 		default:
@@ -734,6 +747,9 @@ func (r *Shipping) LabelsCame(ctx context.Context, p store.JobPart) (store.JobPa
 		}
 	}
 	p.State, p.Text = store.JobDone, engine.Join(sent)
+	if stays != "" {
+		p.State, p.Text = store.JobRefused, p.Text+" left"+stays
+	}
 	return p, nil
 }
 
