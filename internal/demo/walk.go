@@ -433,7 +433,8 @@ func (k *saleWalk) theRest(ctx context.Context) (err error) {
 func (k *walk) joins(ctx context.Context) error {
 	steps := &joinWalk{walk: k}
 	for _, step := range []func(context.Context) error{
-		steps.tansy, steps.brambleRow, steps.counterpane, steps.byFiles, steps.bySecondCarrier, steps.goodsAndOrders, steps.asText} {
+		steps.tansy, steps.brambleRow, steps.counterpane, steps.byFiles, steps.bySecondCarrier, steps.byThirdCarrier,
+		steps.goodsAndOrders, steps.asText} {
 		if err := step(ctx); err != nil {
 			return err
 		}
