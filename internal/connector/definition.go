@@ -208,6 +208,7 @@ type Read struct {
 	Request     Request    `yaml:"request"`
 	Files       *ReadFiles `yaml:"files"`  // instead of a request
 	Format      Format     `yaml:"format"` // of files
+	Each        string     `yaml:"each"`   // parcels: the request is made for each parcel on its way
 	Items       string     `yaml:"items"`  // path to the list of records; empty: the body is the list
 	Next        Next       `yaml:"next"`
 	Detail      []Detail   `yaml:"detail"`
@@ -739,6 +740,7 @@ func (f *Feed) compile(l *language, kind message.Feed) {
 		l.checkWrong(kind, r.Field, &r.When, what+".require.field")
 	}
 	if r := f.Read; r != nil {
+		r.checkEach(l, kind, what+".read")
 		r.compile(l, what+".read")
 		if n := r.Next; (n.Page != "" || n.Offset != "" || n.Mark) && n.Size == 0 {
 			l.complain(0, 0, what+".read.next", "size is missing: without it the last page cannot be told")
@@ -775,6 +777,10 @@ func (r *Read) compile(l *language, what string) {
 	l.at(account, []string{"since"})
 	l.compile(&r.Begin, what+".begin")
 	l.at(account, []string{"mark"})
+	if r.Each != "" {
+		l.at(account, []string{"msg"})
+		l.scope.msg = reflect.TypeFor[message.FollowedParcel]()
+	}
 	r.Request.compile(l, what+".request")
 	l.and(answerVars)
 	l.compile(&r.Next.Cursor, what+".next.cursor")

@@ -36,6 +36,10 @@ type Reading struct {
 	Known func([]Record) ([]bool, error)
 	// Keep takes a page before the next is asked for; of files, the records of one.
 	Keep func([]Record) error
+	// About lists what is on its way to be asked about where that is done one by one, the one that was asked about longest ago first, and
+	// Asked notes that it was. Nil: a sample is asked about.
+	About func(most int) ([]message.FollowedParcel, error)
+	Asked func(message.FollowedParcel) error
 	// Seen tells whether a file with this content was taken before. Nil: none was.
 	Seen func(hash string) (bool, error)
 	// Took notes what became of a file before it is put away. Nil: files are only looked at.
@@ -66,9 +70,19 @@ func (l *Line) Read(ctx context.Context, kind message.Feed, rd Reading) (ReadTo,
 		return out, fmt.Errorf("%s has no read for %s", l.Def.Title, kind)
 	}
 	r := f.Read
-	if r.Files != nil {
+	switch {
+	case r.Files != nil:
 		return l.readFiles(ctx, kind, rd)
+	case r.Each != "":
+		return l.readEach(ctx, kind, rd)
 	}
+	return l.readPages(ctx, kind, rd)
+}
+
+// readPages asks for one page after the other.
+func (l *Line) readPages(ctx context.Context, kind message.Feed, rd Reading) (ReadTo, error) {
+	out := ReadTo{Mark: rd.Mark, Check: rd.Check}
+	r := l.Def.Feeds[kind].Read
 	if err := l.markAt(r, &rd); err != nil {
 		return out, err
 	}
@@ -289,7 +303,7 @@ func (l *Line) kept(f *Feed, via string, raw []byte) (any, error) {
 	switch {
 	case via == "push":
 		return Format{Answer: l.Def.Push.Format}.read(raw)
-	case f.Read == nil || len(f.Read.Detail) > 0:
+	case f.Read == nil || len(f.Read.Detail) > 0 || f.Read.Each != "":
 		return decode(raw)
 	}
 	return f.Read.Request.Format.record(raw)

@@ -727,6 +727,19 @@ type HandoverReceipt struct {
 	NotTaken     []string `json:"not_taken,omitempty" doc:"The carrier's own numbers of the labels that are not on its list; empty: all are"`
 }
 
+// FollowedParcel is a parcel on its way, as a carrier is asked about it that says where parcels are one by one.
+type FollowedParcel struct {
+	Tracking     string    `json:"tracking" db:"tracking"`
+	ParcelNumber string    `json:"parcel_number" db:"number" doc:"Ours, or that of the return in which it comes"`
+	Postcode     string    `json:"postcode,omitempty" db:"postcode" doc:"Where it goes"`
+	Country      string    `json:"country,omitempty" db:"country"`
+	ShippedAt    time.Time `json:"shipped_at" db:"-"`
+}
+
+// SampleFollowed is a made-up parcel on its way.
+var SampleFollowed = FollowedParcel{Tracking: "PP123456785XW", ParcelNumber: "SAMPLE", Postcode: "41360", Country: "XW",
+	ShippedAt: time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)}
+
 // Tracking is one event on a parcel's way.
 type Tracking struct {
 	Tracking string    `json:"tracking" need:"yes"`

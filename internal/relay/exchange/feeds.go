@@ -165,7 +165,7 @@ func (r *Exchange) read(c *engine.Conn, req engine.RunRequest) error {
 	}
 	to, err := c.Line().
 		Read(c.Ctx, req.Kind, connector.Reading{Mark: mark, Since: since, Check: check, Known: r.known(c, req.Kind), Keep: g.keep,
-			Seen: g.seen, Took: g.took, Works: g.works, SeenBy: g.seenBy, Wrote: g.told})
+			About: g.about, Asked: g.asked, Seen: g.seen, Took: g.took, Works: g.works, SeenBy: g.seenBy, Wrote: g.told})
 	r.lookSoon(c, req, to.Soon)
 	if err != nil && c.Ctx.Err() != nil {
 		return nil // stopping is no failure; the run is closed at the next start
@@ -216,6 +216,28 @@ func (g *reading) keep(records []connector.Record) error {
 		g.Bus.Publish([]engine.Event{{Kind: "run", Key: g.c.Rec().Code}})
 	}
 	return err
+}
+
+// about lists what is to be asked about where a carrier says one by one where parcels are: what was not asked about in this round.
+func (g *reading) about(most int) ([]message.FollowedParcel, error) {
+	now := g.Clock()
+	since := now.Add(-g.round() / 2)
+	if g.req.Cause != "schedule" {
+		since = now.Add(-time.Minute) // who asks for a run wants to see all of it
+	}
+	return g.Store.Followed(g.Ctx, g.c.ID, since, now, most)
+}
+
+// round is how often all that is on its way is asked about.
+func (g *reading) round() time.Duration {
+	if r := g.c.Line().Def.Feeds[g.req.Kind].Read; r.Every > 0 {
+		return time.Duration(r.Every)
+	}
+	return time.Hour
+}
+
+func (g *reading) asked(p message.FollowedParcel) error {
+	return g.Store.Write(g.Ctx, func(t *store.Tx) error { return t.SetFollowed(g.c.ID, p.Tracking, g.Clock()) })
 }
 
 // failed notes that the reading failed, and why.
@@ -301,7 +323,7 @@ func (r *Exchange) keepPage(c *engine.Conn, f store.Feed, run *int64, ensure fun
 			continue
 		}
 		version := rec.Version
-		if c.Line().Def.Feeds[f.Kind].Version.Text == "" {
+		if def := c.Line().Def.Feeds[f.Kind]; def.Version.Text == "" && (def.Read == nil || def.Read.Each == "") {
 			// A feed without versions: every reading counts as new. Listings change without saying so.
 			version = r.Clock().UnixMicro()
 		}

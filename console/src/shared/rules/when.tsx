@@ -27,44 +27,46 @@ export function WhenText({ when }: { when: string }) {
   );
 }
 
+type Said = { any: boolean; conditions: Comparison[] };
+
+const nothing: Said = { any: false, conditions: [] };
+
 /** A condition on an order, as a sentence and as text beside it; either can be edited. Empty: it always holds. */
 export function WhenField({ value, onChange, always }: { value: string; onChange: (when: string) => void; always: string }) {
   const words = useWords();
-  const [sentence, setSentence] = useState<{ any: boolean; conditions: Comparison[] } | null>({ any: false, conditions: [] });
+  const [opened] = useState(value);
+  const first = useQuery({ queryKey: ["rule sentence", opened], queryFn: () => read(opened), enabled: opened !== "", staleTime: Infinity });
+  const [edited, setEdited] = useState<Said | null>();
   const [problem, setProblem] = useState("");
+  const sentence = edited === undefined ? (opened === "" ? nothing : first.data?.sentence) : edited;
   const asked = useRef(0);
   const reading = useMutation({ mutationFn: read });
   const writing = useMutation({
-    mutationFn: (s: { any: boolean; conditions: Comparison[] }) =>
-      take(api.POST("/api/v1/rules/read", { body: { sentence: s, then: 'tag("x")' } })),
+    mutationFn: (s: Said) => take(api.POST("/api/v1/rules/read", { body: { sentence: s, then: 'tag("x")' } })),
   });
   const understand = (text: string) => {
     const n = ++asked.current;
     if (text.trim() === "") {
       setProblem("");
-      return setSentence({ any: false, conditions: [] });
+      return setEdited(nothing);
     }
     reading.mutate(text, {
       onSuccess: (r) => {
         if (n !== asked.current) return;
-        setSentence(r.sentence ?? null);
+        setEdited(r.sentence ?? null);
         setProblem(r.problem ?? "");
       },
     });
   };
   const typing = useRef<ReturnType<typeof setTimeout>>(undefined);
-  useEffect(() => {
-    understand(value); // as it is when it is opened
-    return () => clearTimeout(typing.current);
-    // eslint-disable-next-line react-hooks/exhaustive-deps
-  }, []);
+  useEffect(() => () => clearTimeout(typing.current), []);
   const type = (text: string) => {
     onChange(text);
     clearTimeout(typing.current);
     typing.current = setTimeout(() => understand(text), 300);
   };
   const build = (conditions: Comparison[], any: boolean) => {
-    setSentence({ any, conditions });
+    setEdited({ any, conditions });
     // A part that is not filled in yet stays in the sentence and out of the text.
     const whole = conditions.filter((c) => c.values.length > 0 && c.values.every((v) => v !== ""));
     const n = ++asked.current;
@@ -80,7 +82,7 @@ export function WhenField({ value, onChange, always }: { value: string; onChange
       <legend className="text-quiet">{sentence?.conditions.length === 0 ? always : "When"}</legend>
       {sentence && words.data ? (
         <Conditions words={words.data} any={sentence.any} conditions={sentence.conditions} onChange={build} />
-      ) : (
+      ) : first.isLoading ? null : (
         <p className="text-quiet">The condition says more than a sentence can; edit it as text.</p>
       )}
       <Labelled label="The same as text" help="In CEL, as rules have it. Amounts are minor units, weights grams.">
