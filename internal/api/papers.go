@@ -326,7 +326,9 @@ func (a *API) customsPaper(ctx context.Context, number string) (c paper.Customs,
 	if err == nil && d == nil {
 		err = &engine.Refused{Text: "parcel " + v.Number + " crosses no customs border", Conflict: true}
 	}
-	return paper.Customs{Number: v.Number, Order: v.OrderNumber, Tracking: v.Tracking, Carrier: v.CarrierName,
+	logo, decodeErr := base64.StdEncoding.DecodeString(a.relay.LogoOf(v.Order))
+	err = errors.Join(err, decodeErr)
+	return paper.Customs{Number: v.Number, Logo: logo, Order: v.OrderNumber, Tracking: v.Tracking, Carrier: v.CarrierName,
 		From: a.relay.From(&v.Parcel, v.Order), To: v.Order.ShipTo, Day: a.relay.Now(), GrossG: v.WeightG, Declaration: d}, err
 }
 

@@ -20,6 +20,7 @@ type Customs struct {
 	Day                              time.Time
 	GrossG                           int64
 	Declaration                      *customs.Declaration
+	Logo                             []byte // PNG of whoever sends it; none: no logo
 }
 
 // Forms in which a declaration is printed.
@@ -50,7 +51,8 @@ func writeInvoice(w io.Writer, c Customs) error {
 	amount := func(minor int64) string { return money.Amount{Minor: minor, Currency: d.Currency}.String() }
 	head := func() {
 		p.AddPage()
-		text(p, sans, "B", 16, left, 14, 150, "Commercial invoice "+c.Number)
+		text(p, sans, "B", 16, left, 14, 120, "Commercial invoice "+c.Number)
+		drawLogo(p, c.Logo, c.Number, right-50, 8, 50, 14)
 		y = drawBlock(p, left, 28, "Sender", append(c.From.Lines(), numbered(d.SenderNumber)...))
 		y = max(y, drawBlock(p, 110, 28, "Recipient", append(c.To.Lines(), numbered(d.RecipientNumber)...)))
 		for i, f := range [][2]string{{"Date", c.Day.Format(time.DateOnly)}, {"Order", c.Order},

@@ -84,6 +84,7 @@ type Parcel struct {
 	LengthMM, WidthMM, HeightMM int64
 	Insured                     int64  // the value, minor units; 0: it is not insured
 	InsuredIn                   string // its currency
+	Remote                      bool   // an address service says that it is remote there
 }
 
 // Term is one part of a price.
@@ -145,7 +146,7 @@ func (t *Tariff) quote(s *Service, p Parcel) Quote {
 				if t.FuelPermille > 0 {
 					q.add(fmt.Sprintf("Fuel %g %%", float64(t.FuelPermille)/10), money.Share(step.Price, t.FuelPermille, 1000))
 				}
-				if t.RemotePrice > 0 && hasPrefix(p.To.Postcode, t.RemotePrefixes) {
+				if t.RemotePrice > 0 && t.remote(&p) {
 					q.add("Remote place", t.RemotePrice)
 				}
 				if t.HomePrice > 0 && p.home() {
@@ -176,6 +177,11 @@ func (t *Tariff) insure(q *Quote, p Parcel) {
 		return
 	}
 	q.add("Insured for "+money.Amount{Minor: p.Insured, Currency: p.InsuredIn}.String(), price)
+}
+
+// remote tells whether a parcel goes to a remote place: by the carrier's own list, or by an address service where it publishes none.
+func (t *Tariff) remote(p *Parcel) bool {
+	return hasPrefix(p.To.Postcode, t.RemotePrefixes) || len(t.RemotePrefixes) == 0 && p.Remote
 }
 
 // home tells whether a parcel goes to a home: as is known of the address, else where no company is named.

@@ -94,6 +94,18 @@ func TestOversize(t *testing.T) {
 	require.NotEmpty(t, quote(1201).Refused)
 }
 
+// TestRemote places cost more by the carrier's own list, or by an address service's word where it publishes none.
+func TestRemote(t *testing.T) {
+	tariff := Tariff{Currency: "EUR", RemotePrice: 250, Services: []Service{{Code: "P",
+		Zones: []Zone{{Name: "home", Countries: []string{"XW"}, Steps: []Step{{UpToG: 5000, Price: 400}}}}}}}
+	price := func(postcode string, said bool) int64 {
+		return tariff.Quote("P", Parcel{To: place.Address{Country: "XW", Postcode: postcode}, WeightG: 1, Remote: said}).Price
+	}
+	require.Equal(t, []int64{400, 650}, []int64{price("41207", false), price("41207", true)})
+	tariff.RemotePrefixes = []string{"97"}
+	require.Equal(t, []int64{400, 400, 650}, []int64{price("41207", false), price("41207", true), price("97310", false)})
+}
+
 // TestInsurance costs nothing up to what is included, then a share, at least the least; what is beyond the most, in another currency, or
 // at a carrier that insures nothing is refused.
 func TestInsurance(t *testing.T) {

@@ -571,6 +571,7 @@ type Parcel struct {
 	Payer     string        `json:"payer" doc:"Who pays the carrier"                                                                         enum:"sender,recipient,third"`
 	Account   string        `json:"account,omitempty" doc:"Number of the account at the carrier; empty: the sender's usual one"`
 	Kind      string        `json:"recipient_kind,omitempty" doc:"Whether a home or a business is at the address, as an address service says; empty: not known" enum:",home,business"`
+	Remote    bool          `json:"remote,omitempty" doc:"An address service says that it is remote there"`
 	PayerZip  string        `json:"payer_postcode,omitempty" doc:"Of whoever pays by that account"`
 	PayerLand string        `json:"payer_country,omitempty"`
 	ReturnTo  place.Address `json:"return_to" doc:"Where it comes back if it cannot be delivered"`

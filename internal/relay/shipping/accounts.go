@@ -84,7 +84,7 @@ func (r *Shipping) LogoOf(o *order.Order) string {
 func (r *Shipping) billTo(p *message.Parcel, o *order.Order, c *engine.Conn) {
 	p.Payer, p.ReturnTo, p.Point = freight.Sender, p.From, PointOf(o)
 	if o.Ours.Checked != nil {
-		p.Kind = o.Ours.Checked.Kind
+		p.Kind, p.Remote = o.Ours.Checked.Kind, o.Ours.Checked.Remote
 	}
 	s, ok := r.shipsAs(o)
 	if ok {

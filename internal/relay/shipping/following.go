@@ -166,7 +166,7 @@ func (r *Shipping) lastTariff(carrier int64) *freight.Tariff {
 // freightParcel is a parcel as tariffs price it.
 func freightParcel(p *message.Parcel) freight.Parcel {
 	return freight.Parcel{To: p.To, Kind: p.Kind, WeightG: p.WeightG, LengthMM: p.LengthMM, WidthMM: p.WidthMM, HeightMM: p.HeightMM,
-		Insured: p.Insured, InsuredIn: p.InsuredIn}
+		Insured: p.Insured, InsuredIn: p.InsuredIn, Remote: p.Remote}
 }
 
 // moved takes in what a carrier says of a parcel: how it stands now, and what follows from that. It tells whether that was not known.
