@@ -86,10 +86,8 @@ func NewLine(def *Definition, o LineOptions) (*Line, error) {
 	if err != nil {
 		return nil, err
 	}
-	if exchanges := u.Scheme == "file" || u.Scheme == "sftp"; exchanges != def.Exchanges() && o.Base != Nowhere {
-		return nil, fmt.Errorf("address %q: %s %s", o.Base, def.Title, map[bool]string{
-			true: "exchanges files; a folder or sftp://host/folder is expected", false: "is called; an http or https address is expected",
-		}[def.Exchanges()])
+	if (u.Scheme == "file" || u.Scheme == "sftp") && !def.Exchanges() {
+		return nil, fmt.Errorf("address %q: %s is called; an http or https address is expected", o.Base, def.Title)
 	}
 	if o.Dial == nil {
 		o.Dial = func(context.Context, string, string) (net.Conn, error) {

@@ -87,7 +87,7 @@ func (d *Definition) Where() string {
 	case d.Address.Help != "":
 		return d.Address.Help
 	case d.Exchanges():
-		return "The folder in which files are exchanged, such as /srv/exchange, or sftp://host/folder"
+		return "The folder in which files are exchanged, such as /srv/exchange, sftp://host/folder, or an https address that speaks WebDAV"
 	}
 	return "Where " + d.Title + " is reached, such as https://shop.example"
 }

@@ -102,7 +102,7 @@ func (s *sightings) settled(feed message.Feed, list []FileInfo, now time.Time, l
 	for _, info := range list {
 		key := string(feed) + "/" + info.Name
 		was, known := s.seen[key]
-		if !known || was.info != info {
+		if !known || was.info.Size != info.Size || !was.info.Modified.Equal(info.Modified) {
 			was = sighting{info, now}
 		}
 		next[key] = was
@@ -339,8 +339,8 @@ func (d *Definition) checkFiles(l *language) {
 		return
 	}
 	a := &d.Access
-	if files && (len(a.Send) > 0 || len(a.Query) > 0 || a.Basic != nil || a.OAuth != nil || a.Sign != nil) {
-		l.complain(0, 0, "access", "where files are exchanged, only sftp says how we are let in")
+	if files && (len(a.Query) > 0 || a.OAuth != nil || a.Sign != nil) {
+		l.complain(0, 0, "access", "where files are exchanged, sftp says how we are let in, or over HTTP basic and send")
 	}
 	if !files && a.SFTP != nil {
 		l.complain(0, 0, "access.sftp", "it is for where files are exchanged")

@@ -162,7 +162,7 @@ func (l *Line) openFiles(ctx context.Context) (Files, error) {
 	case "sftp":
 		return l.openSFTP(ctx)
 	}
-	return nil, &Failure{Text: l.Def.Title + " exchanges files; its address is a folder or begins with sftp://", Unsent: true}
+	return l.openDAV(ctx)
 }
 
 // addressOf reads the address of a connection: http, https, sftp, or a folder of this machine.
@@ -180,5 +180,5 @@ func addressOf(text string) (*url.URL, error) {
 		return u, nil
 	}
 	return nil, fmt.Errorf("address %q: an http or https address without a name and password is expected; of who exchanges files "+
-		"a folder such as /srv/exchange, or sftp://host/folder", text)
+		"a folder such as /srv/exchange, or sftp://host/folder, too", text)
 }

@@ -113,7 +113,7 @@ export function AccessForm({ join, onDone, renew }: { join: Join; onDone: (ok: b
                 className="field code w-full"
                 value={address}
                 onChange={(e) => setAddress(e.target.value)}
-                placeholder={c.way === "files" ? "/srv/exchange or sftp://" : "https://"}
+                placeholder={c.way === "files" ? "/srv/exchange, sftp:// or https://" : "https://"}
                 spellCheck={false}
               />
             </Labelled>
