@@ -88,6 +88,11 @@ func (r *Returning) raiseWaits(ch *engine.Change, x *store.GoodsReturn, o *order
 		awaited += max(x.Lines[i].Announced-x.Lines[i].Came(), 0)
 	}
 	ch.Tell("exception", o.Number)
+	if x.Status == returns.Settled || x.Status == returns.CalledOff { // no label is wanted any more
+		if err := ch.CloseSubject(o.ID, engine.LabelRefused, x.Number, who, ch.Now); err != nil {
+			return err
+		}
+	}
 	if x.Status != returns.Arrived || awaited > 0 {
 		return ch.CloseSubject(o.ID, engine.ReturnWaits, x.Number, who, ch.Now)
 	}

@@ -640,13 +640,17 @@ func (r *Shipping) NotBought(ctx context.Context, outbox int64, who string) erro
 		if err != nil {
 			return fmt.Errorf("message %d: %w", outbox, err)
 		}
-		if m.Feed != message.LabelsOut || m.State != store.Waiting || m.Attempts < exchange.MaxAttempts {
+		labels := m.Feed == message.LabelsOut || m.Feed == message.ReturnLabels
+		if !labels || m.State != store.Waiting || m.Attempts < exchange.MaxAttempts {
 			return &engine.Refused{Text: fmt.Sprintf("message %s is no purchase of a label that waits for an answer in vain", m.Ref),
 				Conflict: true}
 		}
 		m.State, m.NextAt, m.Error = store.Superseded, 0, "it was not bought, says a person"
 		if err := ch.SettleOutbox(m); err != nil {
 			return err
+		}
+		if m.Feed == message.ReturnLabels {
+			return r.returnNotBought(ch, m, who)
 		}
 		if err := r.labelNotBought(ch, m); err != nil {
 			return err

@@ -318,7 +318,7 @@ func (r *Shipping) ReturnLabelNotSold(ch *engine.Change, c *engine.Conn, m store
 	}
 	return "", ch.Raise(store.Exception{Cause: engine.LabelRefused, Subject: x.Number,
 		Text:         fmt.Sprintf("%s sold no label for return %s: %s", c.Rec().Name, x.Number, m.Error),
-		Expected:     "A label by which the goods come back: buy another on the page of the return, or settle this where none is needed.",
+		Expected:     "A label by which the goods come back: buy another on the page of the return. It is over, too, when the return is.",
 		ConnectionID: c.ID, OrderID: x.OrderID, Standing: true}, ch.Now)
 }
 
@@ -344,6 +344,22 @@ func (r *Shipping) ReturnLabelNotKnown(ch *engine.Change, c *engine.Conn, m stor
 			m.Error),
 		Expected:     "An answer: it is asked for again every quarter of an hour under the same reference, so nothing is bought twice.",
 		ConnectionID: c.ID, OrderID: x.OrderID, OutboxID: m.ID, Standing: true}, ch.Now)
+}
+
+// returnNotBought takes a person's word that the label of a return does not exist at the carrier. Another can then be bought.
+func (r *Shipping) returnNotBought(ch *engine.Change, m store.OutboxMessage, who string) error {
+	x, l, _, err := returnOf(ch, m)
+	if err != nil {
+		return err
+	}
+	l.State, l.Error = store.ReturnLabelRefused, "it was not bought, says a person"
+	if err := ch.UpdateReturnLabel(&l); err != nil {
+		return err
+	}
+	if err := r.returnSettled(ch, &x, who, engine.LabelUnknown); err != nil {
+		return err
+	}
+	return r.noteReturn(ch, &x, who, "label not bought", "The carrier does not know label request %s, as a person says", m.Ref)
 }
 
 // ReturnLabelAgain asks for the label of a return again of which nothing is known.

@@ -128,14 +128,22 @@ func TestTheLabelOfAReturnIsRefusedOrUnknown(t *testing.T) {
 	require.Equal(t, store.ReturnLabelRefused, labelOfReturn(t, k, number).State)
 	require.Contains(t, k.Causes(), engine.LabelRefused)
 	k.Holds()
+	called, err := k.AnnounceReturn(t.Context(), returning.NewReturn{Order: "S-1",
+		Lines: map[int64]int64{orderOf(t, k, "S-1").Lines[0].ID: 1}}, "Edda")
+	require.NoError(t, err)
+	require.NoError(t, buyBack(t, k, called, "ann"))
+	require.Len(t, k.Causes(), 2)
+	require.NoError(t, k.CallOffReturn(t.Context(), called, "Edda"))
+	require.Len(t, k.Causes(), 1, "what was raised about its label is over with the return")
 	k.On("ann", "/back", func(trial.Call) (int, any) { return 0, nil })
 	require.NoError(t, buyBack(t, k, number, "ann"))
 	require.NotContains(t, k.Causes(), engine.LabelRefused, "it is being bought anew")
 	k.InVain(14)
 	require.Contains(t, k.Causes(), engine.LabelUnknown)
-	require.ErrorContains(t, buyBack(t, k, number, "ann"), "which is asked")
+	_, err = k.BuyReturnLabel(t.Context(), number, shipping.ReturnParcel{}, shipping.Purchase{Carrier: "ann", Service: "slow"}, "Edda")
+	require.ErrorContains(t, err, "which is asked")
 	refs := map[string]bool{}
-	for _, c := range k.Sent("ann", "/back")[1:] {
+	for _, c := range k.Sent("ann", "/back")[2:] {
 		refs[c.Ref] = true
 	}
 	require.Len(t, refs, 1, "it is asked for under one reference")
@@ -145,6 +153,23 @@ func TestTheLabelOfAReturnIsRefusedOrUnknown(t *testing.T) {
 	k.Settle()
 	require.Equal(t, store.ReturnLabelBought, labelOfReturn(t, k, number).State)
 	require.NotContains(t, k.Causes(), engine.LabelUnknown)
+	k.Holds()
+}
+
+// TestTheLabelOfAReturnDoesNotExist, as a person says who looked at the carrier; then another is bought.
+func TestTheLabelOfAReturnDoesNotExist(t *testing.T) {
+	k, number := comingBack(t)
+	k.On("ann", "/back", func(trial.Call) (int, any) { return 0, nil })
+	require.NoError(t, buyBack(t, k, number, "ann"))
+	m := k.OutboxOf("S-1", message.ReturnLabels)
+	require.ErrorContains(t, k.NotBought(t.Context(), m.ID, "Edda"), "no purchase of a label that waits for an answer in vain")
+	k.InVain(14)
+	require.NoError(t, k.NotBought(t.Context(), m.ID, "Edda"))
+	require.NotContains(t, k.Causes(), engine.LabelUnknown)
+	k.Holds()
+	k.On("ann", "/back", sellsBack)
+	require.NoError(t, buyBack(t, k, number, "ann"))
+	require.Equal(t, store.ReturnLabelBought, labelOfReturn(t, k, number).State)
 	k.Holds()
 }
 

@@ -402,6 +402,7 @@ function Fix({ e, orders, onDone, onSaid }: { e: Exception; orders: string[]; on
   else if (["parcel late", "parcel stuck", "parcel lost", "parcel not taken"].includes(e.cause) && e.parcel)
     body = <Go to={`/parcels/${e.parcel}`}>See the parcel</Go>;
   else if (e.cause === "return to be decided") body = <Go to={`/returns/${encodeURIComponent(e.subject)}`}>Decide on it</Go>;
+  else if (e.cause === "label refused" && !e.outbox_id) body = <Go to={`/returns/${encodeURIComponent(e.subject)}`}>Buy another label</Go>;
   else if (e.cause === "service to be chosen")
     body = (
       <div className="flex flex-wrap gap-2">
