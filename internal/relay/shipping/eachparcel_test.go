@@ -27,7 +27,7 @@ func asking(t *testing.T) *trial.Kit {
     map: { tracking: item.asked.tracking,`, 1)
 	definition = strings.Replace(definition, ", tracking: item.tracking,", ",", 1)
 	definition = strings.Replace(definition, "at: item.at } }", "at: item.at }", 1)
-	definition = definition[:strings.Index(definition, "push:")] + "limits: { per_second: 10000, burst: 10000 }\n"
+	definition = definition[:strings.Index(definition, "push:")]
 	feeds := map[message.Feed]setup.Feed{}
 	for _, f := range []message.Feed{message.LabelsOut, message.VoidsOut, message.TrackingIn, message.HandoversOut} {
 		feeds[f] = setup.Feed{On: true}

@@ -146,9 +146,7 @@ func TestAParcelThatComesBackAnnouncesItsReturn(t *testing.T) {
 func TestAVoidedLabelLeavesNoJourney(t *testing.T) {
 	k, p := away(t)
 	require.NotEmpty(t, raised(t, k, monday(9, 0).AddDate(0, 0, 5)))
-	_, err := k.VoidLabel(t.Context(), p.Number, false, "Edda")
-	require.NoError(t, err)
-	k.Settle()
+	require.NoError(t, askVoid(t, k, p.Number))
 	require.Empty(t, k.Causes())
 	back := k.ParcelOf(p.Number)
 	require.Equal(t, []any{store.ToShip, "", "", int64(0)}, []any{back.State, back.Promised, back.Journey, back.WatchAt})

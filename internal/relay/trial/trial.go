@@ -110,6 +110,7 @@ access:
     - { name: key, label: Key, secret: true }
   steps: [ "Ask the carter for a key." ]
   send: { X-Key: secret.key }
+limits: { per_second: 1000, burst: 1000 }
 calls:
   identity:
     request: { method: GET, path: /who }
@@ -273,7 +274,46 @@ func open(t testing.TB, clock time.Time, carriers ...string) *Kit {
 	t.Helper()
 	k := &Kit{t: t, clock: clock, answer: map[string]func(Call) (int, any){}, below: map[string]func(Call) (int, any){},
 		ahead: map[string]time.Duration{}}
-	k.open(filepath.Join(t.TempDir(), "company.relay"))
+	path := filepath.Join(t.TempDir(), "company.relay")
+	key := fmt.Sprint(clock, carriers)
+	if made, ok := begun.Load(key); ok {
+		made.(*copied).lay(t, path)
+		k.open(path)
+		return k
+	}
+	k.open(path)
+	k.setUp(carriers)
+	k.Stop()
+	require.NoError(t, k.Store.Close())
+	begun.Store(key, copyOf(t, path))
+	k.open(path)
+	return k
+}
+
+// begun are companies as they begin, by clock and carriers: each is set up once a process, and copied for the tests after that.
+var begun sync.Map
+
+// copied is a company file with its key.
+type copied struct{ company, key []byte }
+
+func copyOf(t testing.TB, path string) *copied {
+	t.Helper()
+	company, err := os.ReadFile(path)
+	require.NoError(t, err)
+	key, err := os.ReadFile(path + ".key")
+	require.NoError(t, err)
+	return &copied{company, key}
+}
+
+func (c *copied) lay(t testing.TB, path string) {
+	t.Helper()
+	require.NoError(t, os.WriteFile(path, c.company, 0o600))
+	require.NoError(t, os.WriteFile(path+".key", c.key, 0o600))
+}
+
+// setUp makes the company's places, its stall and its carriers.
+func (k *Kit) setUp(carriers []string) {
+	k.t.Helper()
 	want := setup.Setup{Version: 1, Company: "Morrow Hive Supply", Connectors: []string{stallDefinition, carterDefinition},
 		Locations: []setup.Location{{Code: "alder", Name: "Alder Yard",
 			Address: setup.Address{Name: "Morrow Hive", Street: "Alder Yard 3", Postcode: "41207", Town: "Alderby", Country: "XW"}},
@@ -294,9 +334,8 @@ func open(t testing.TB, clock time.Time, carriers ...string) *Kit {
 				Address: "http://" + code + ".test"})
 		secrets[code] = map[string]string{"key": code + "-key"}
 	}
-	_, err := k.ApplySetup(t.Context(), want, secrets, "test")
-	require.NoError(t, err)
-	return k
+	_, err := k.ApplySetup(k.t.Context(), want, secrets, "test")
+	require.NoError(k.t, err)
 }
 
 // JoinShelf joins a channel that is given its items by us.

@@ -3,6 +3,7 @@ package sim
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 
 	"github.com/stretchr/testify/require"
@@ -119,7 +120,13 @@ func (w *world) checkLabels() (wrong []string) {
 			}
 			sold[l.Item] = true
 			on := parcels[l.Item]
+			if _, err := w.Store.Return(ctx, l.Item); err == nil && len(on) == 0 {
+				continue // by it goods come back
+			}
 			switch {
+			case len(on) > 1 && on[0].ConsignedIn != 0 && !slices.ContainsFunc(on, func(p store.Parcel) bool {
+				return p.ConsignedIn != on[0].ConsignedIn
+			}): // under one number
 			case len(on) > 1:
 				bad("label %s of %s is on %d parcels", l.Item, code, len(on))
 			case len(on) == 0 && !raised[l.Item]:

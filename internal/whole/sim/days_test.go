@@ -397,6 +397,10 @@ func (w *world) workOn(ctx context.Context, number string) error {
 	if v, err = w.Relay.Shipment(ctx, s); err != nil {
 		return err
 	}
+	if together := w.one(400); together && severalPacked(v.Parcels) { // under one number, at the carrier that takes that
+		_, err := w.Relay.ShipConsignment(ctx, s, shipping.Purchase{Carrier: "heron", Service: "SH-ECO"}, "Runa Hollis")
+		return err
+	}
 	for _, p := range v.Parcels {
 		if p.State != store.ToShip {
 			continue
@@ -410,6 +414,17 @@ func (w *world) workOn(ctx context.Context, number string) error {
 		}
 	}
 	return nil
+}
+
+// severalPacked tells whether several parcels of a shipment wait for labels.
+func severalPacked(list []store.Parcel) bool {
+	n := 0
+	for i := range list {
+		if list[i].State == store.ToShip && list[i].TravelsIn == 0 {
+			n++
+		}
+	}
+	return n > 1
 }
 
 // sendTogether lets an order travel with others to the same person, where there are any, and picks those, too.
