@@ -259,7 +259,11 @@ func TestFilesLieWhereTheyMay(t *testing.T) {
 		require.Contains(t, v.Text, at.says)
 	}
 	_, err := NewLine(y.line.Def, LineOptions{Base: "http://tray.example"})
-	require.ErrorContains(t, err, "Tray exchanges files; a folder or sftp://host/folder is expected")
+	require.NoError(t, err, "files are exchanged over HTTP, too")
+	lib, err := BuiltIn()
+	require.NoError(t, err)
+	_, err = NewLine(lib["hedgerow"], LineOptions{Base: y.dir})
+	require.ErrorContains(t, err, "is called; an http or https address is expected")
 	require.NoError(t, os.Symlink("/etc", filepath.Join(y.dir, "out", "LEV9.csv")))
 	require.NoError(t, os.Symlink("/etc/passwd", filepath.Join(y.dir, "out", "LEV8.csv")))
 	_, err = y.read(message.StockIn)
