@@ -142,6 +142,7 @@ func inheritCarton(p, was *store.Parcel) {
 	p.LengthMM, p.WidthMM, p.HeightMM = was.LengthMM, was.WidthMM, was.HeightMM
 	p.CarrierID, p.CarrierTold, p.Service, p.ServiceName = was.CarrierID, was.CarrierTold, was.Service, was.ServiceName
 	p.Tracking, p.TrackingURL, p.Label, p.Price, p.Currency = was.Tracking, was.TrackingURL, was.Label, was.Price, was.Currency
+	p.Insured, p.InsuredFor, p.Quoted, p.ConsignedIn = was.Insured, was.InsuredFor, was.Quoted, was.ConsignedIn
 	p.ManifestID, p.SSCC = was.ManifestID, was.SSCC
 }
 
