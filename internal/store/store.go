@@ -172,8 +172,9 @@ func (s *Store) Close() error {
 // Path is the file's name.
 func (s *Store) Path() string { return s.path }
 
-// readerRest is after what time a reader that nobody needs is closed: each holds what it knows of the file's tables.
-const readerRest = 20 * time.Second
+// readerRest is after what time a reader that nobody needs is closed: each holds what it knows of the file's tables. What is
+// looked at each minute keeps one open: a new one reads the description of all tables first.
+const readerRest = 5 * time.Minute
 
 // maxStatements bounds how many prepared statements are kept.
 const maxStatements = 400

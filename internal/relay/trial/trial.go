@@ -48,6 +48,7 @@ access:
   fields:
     - { name: key, label: Key, secret: true }
   steps: [ "Ask the stall for its key." ]
+limits: { per_second: 1000, burst: 1000 }
 push:
   signature: { scheme: shared, secret: key, value: header.authorization, prefix: "Bearer " }
   events: messages
