@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"strconv"
+	"strings"
 
 	"openrelay/internal/core/edifact"
 )
@@ -53,8 +54,7 @@ func lookEDIFACT(from io.Reader) (out []interchangeLook, err error) {
 		Begin: func(in edifact.Interchange) error { out = append(out, interchangeLook{in: in}); return nil },
 		Take: func(m edifact.Message) error {
 			at := &out[len(out)-1]
-			m.Segments = nil
-			at.outcomes = append(at.outcomes, edifact.Outcome{Reference: m.Reference, Kind: m, Code: m.Code})
+			at.outcomes = append(at.outcomes, edifact.Outcome{Reference: strings.Clone(m.Reference), Kind: at.kindOf(m), Code: m.Code})
 			return nil
 		},
 		End: func(_ edifact.Interchange, err error) error {
@@ -65,6 +65,17 @@ func lookEDIFACT(from io.Reader) (out []interchangeLook, err error) {
 		},
 	})
 	return out, err
+}
+
+// kindOf is the kind of a message. Those that follow each other share it: an interchange has many of one kind.
+func (in *interchangeLook) kindOf(m edifact.Message) *edifact.Message {
+	kind := edifact.Message{Type: m.Type, Version: m.Version, Release: m.Release, Agency: m.Agency, Assigned: m.Assigned}
+	if n := len(in.outcomes); n > 0 {
+		if last := in.outcomes[n-1].Kind; last.SameKind(kind) {
+			return last
+		}
+	}
+	return &kind
 }
 
 // takesKind tells whether a feed takes messages of a kind.

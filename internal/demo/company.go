@@ -7,11 +7,13 @@ import (
 	"fmt"
 	"hash/fnv"
 	"strings"
+	"sync"
 
 	"openrelay/internal/core/catalog"
 	"openrelay/internal/core/gs1"
 	"openrelay/internal/core/person"
 	"openrelay/internal/relay/listing"
+	"openrelay/internal/relay/people"
 	"openrelay/internal/standin"
 )
 
@@ -20,6 +22,9 @@ const Company = "Morrow Hive Supply"
 
 // Password is that of all people in the demo.
 const Password = "honeycomb"
+
+// passwordHash is its hash, which is costly to make.
+var passwordHash = sync.OnceValue(func() string { return people.HashPassword(Password) })
 
 // People who may sign in.
 var People = []struct {

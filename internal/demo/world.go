@@ -219,10 +219,15 @@ func SetUp(ctx context.Context, r *relay.Relay, o *Outside, token string, extra 
 	if err := r.AddItems(ctx, openings(places, extra), who); err != nil {
 		return err
 	}
-	for _, p := range People {
-		if err := r.PutUser(ctx, p.Email, p.Name, p.Role, Password); err != nil {
-			return err
+	if err := r.Commit(ctx, func(ch *engine.Change) error {
+		for _, p := range People {
+			if err := ch.PutUser(&store.User{Email: p.Email, Name: p.Name, Role: p.Role, PasswordHash: passwordHash()}); err != nil {
+				return err
+			}
 		}
+		return nil
+	}); err != nil {
+		return err
 	}
 	if err := r.AddToken(ctx, "Runa Hollis", person.Lead, token); err != nil {
 		return err

@@ -5,8 +5,8 @@ import "cmp"
 // Outcome is what became of one message of an interchange.
 type Outcome struct {
 	Reference string
-	Kind      Message // its type and version; segments are not looked at
-	Code      string  // error code of the code list 0085 where it was rejected; empty: it was taken
+	Kind      *Message // its type and version; those of one kind may share it
+	Code      string   // error code of the code list 0085 where it was rejected; empty: it was taken
 }
 
 // Acknowledge answers an interchange (CONTRL, UN/EDIFACT D.3): what was taken and what was not. whole is an error code where the

@@ -233,7 +233,7 @@ func TestWhatIsNotWritten(t *testing.T) {
 func TestAcknowledgements(t *testing.T) {
 	in := Interchange{Charset: "UNOC", Version: "3", Sender: "A", SenderQualifier: "14", Recipient: "B", Reference: "7"}
 	kind := Message{Type: "DESADV", Version: "D", Release: "96A", Agency: "UN"}
-	m := Acknowledge(in, []Outcome{{Reference: "1", Kind: kind}, {Reference: "2", Kind: kind, Code: errCount}}, "", "")
+	m := Acknowledge(in, []Outcome{{Reference: "1", Kind: &kind}, {Reference: "2", Kind: &kind, Code: errCount}}, "", "")
 	text, err := Write(Interchange{Charset: "UNOC", Sender: "B", Recipient: "A", Reference: "8"}, []Message{m})
 	require.NoError(t, err)
 	require.Contains(t, string(text), "UCI+7+A:14+B+7'\nUCM+1+DESADV:D:96A:UN+7'\nUCM+2+DESADV:D:96A:UN+4+29'\n")

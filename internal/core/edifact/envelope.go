@@ -39,6 +39,11 @@ type Message struct {
 	ends Segment // as its end came
 }
 
+// SameKind tells whether two messages are of one type and version.
+func (m *Message) SameKind(o Message) bool {
+	return m.Type == o.Type && m.Version == o.Version && m.Release == o.Release && m.Agency == o.Agency && m.Assigned == o.Assigned
+}
+
 // Error codes of CONTRL (UN/EDIFACT code list 0085) that we give.
 const (
 	errMissing     = "13"

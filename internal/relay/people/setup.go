@@ -74,18 +74,24 @@ const (
 	argonTime, argonMemory, argonLanes, argonLen = 3, 19 * 1024, 1, 32
 )
 
-var dummyHash = HashPassword("nobody's password")
+// dummyHash is one that no password fits; to look takes as long as with any other.
+var dummyHash = hashText(make([]byte, 16), make([]byte, argonLen))
 
+// HashPassword hashes a password with a salt of its own.
 func HashPassword(password string) string {
 	salt := make([]byte, 16)
 	if _, err := rand.Read(salt); err != nil {
 		panic("no randomness: " + err.Error())
 	}
-	key := argon2.IDKey([]byte(password), salt, argonTime, argonMemory, argonLanes, argonLen)
+	return hashText(salt, argon2.IDKey([]byte(password), salt, argonTime, argonMemory, argonLanes, argonLen))
+}
+
+func hashText(salt, key []byte) string {
 	b := base64.RawStdEncoding.EncodeToString
 	return fmt.Sprintf("$argon2id$v=19$m=%d,t=%d,p=%d$%s$%s", argonMemory, argonTime, argonLanes, b(salt), b(key))
 }
 
+// PasswordFits tells whether a hash was made from a password.
 func PasswordFits(hash, password string) bool {
 	parts := strings.Split(hash, "$")
 	if len(parts) != 6 || len(password) > 1000 {
