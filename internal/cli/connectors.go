@@ -305,9 +305,13 @@ func (opt *connectorOptions) trySample(p *printer, line *connector.Line, kind me
 	if opt.keep == "" {
 		return nil
 	}
-	file, err := line.KeepSample(connector.SamplesFolder(definition), kind, opt.keep, filepath.Ext(opt.sample), raw, t.Message)
-	if err == nil {
-		p.say("Kept as %s, with what is wanted of it; leave there what matters.", file)
+	kept, err := line.KeepSample(connector.SamplesFolder(definition), kind, opt.keep, filepath.Ext(opt.sample), raw, t.Message)
+	if err != nil {
+		return err
 	}
-	return err
+	p.say("Kept as %s, with what is wanted of it; leave there what matters.", kept.File)
+	for _, why := range kept.Refused {
+		p.say("It is kept, too, that this is refused: %s", why)
+	}
+	return nil
 }

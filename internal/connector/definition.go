@@ -989,7 +989,7 @@ func (a *Access) words() string {
 		}
 		return "key"
 	case "files":
-		return "files, in a folder or by SFTP"
+		return "files, in a folder, by SFTP or over HTTP (WebDAV)"
 	case "inbound":
 		return "key that we hand out"
 	}

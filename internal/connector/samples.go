@@ -18,7 +18,8 @@ import (
 // Samples that a person keeps beside a definition lie in a folder of its name: those of shop.yaml in shop.samples. Each is a record
 // or a whole answer as the other side gives it, or a message of ours as JSON, for what goes out. Its name begins with the feed:
 // orders-in.paid.json is one of the feed "orders in". Where orders-in.paid.want.json lies beside it, what becomes of the sample must
-// have every value of it.
+// have every value of it; where orders-in.paid.refused.json does, just those of its records are refused that it lists, for those
+// reasons.
 
 // SamplesFolder is where the samples of a definition lie.
 func SamplesFolder(file string) string {
@@ -36,7 +37,10 @@ type KeptSample struct {
 // maxSample bounds a sample, in bytes.
 const maxSample = 16 << 20
 
-const wantEnding = ".want.json"
+const (
+	wantEnding    = ".want.json"
+	refusedEnding = ".refused.json"
+)
 
 var sampleName = regexp.MustCompile(`^([a-z]+-(?:in|out))(?:\.[^/]*)?$`)
 
@@ -48,7 +52,7 @@ func (l *Line) RunSamples(ctx context.Context, folder string) ([]KeptSample, err
 	}
 	var out []KeptSample
 	for _, e := range entries {
-		if strings.HasSuffix(e.Name(), wantEnding) || strings.HasPrefix(e.Name(), ".") || e.IsDir() {
+		if strings.HasSuffix(e.Name(), wantEnding) || strings.HasSuffix(e.Name(), refusedEnding) || strings.HasPrefix(e.Name(), ".") || e.IsDir() {
 			continue
 		}
 		s, err := l.runSample(ctx, filepath.Join(folder, e.Name()))
@@ -75,13 +79,19 @@ func (l *Line) runSample(ctx context.Context, file string) (KeptSample, error) {
 	if err != nil {
 		return out, err
 	}
-	want, err := readFile(strings.TrimSuffix(file, filepath.Ext(file)) + wantEnding)
+	base := strings.TrimSuffix(file, filepath.Ext(file))
+	want, err := readFile(base + wantEnding)
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return out, err
+	}
+	refused, err := readRefused(base + refusedEnding)
+	if err != nil {
 		return out, err
 	}
 	var got map[string]string
 	if ComesIn(out.Feed) {
 		out.Records, got, out.Wrong = l.takeSample(out.Feed, raw)
+		out.Wrong = otherThan(refused, out.Wrong)
 	} else {
 		out.Records = 1
 		got = l.written(ctx, out.Feed, raw)
@@ -92,6 +102,37 @@ func (l *Line) runSample(ctx context.Context, file string) (KeptSample, error) {
 		out.Wrong = append(out.Wrong, missing(want, got)...)
 	}
 	return out, nil
+}
+
+// readRefused reads which records of a sample are to be refused, and why; none where nothing says so.
+func readRefused(file string) (out []string, err error) {
+	text, err := readFile(file)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	if err == nil {
+		err = json.Unmarshal(text, &out)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("%s: a list of texts is expected: %w", file, err)
+	}
+	return out, nil
+}
+
+// otherThan lists the refusals that were not expected, and what was expected and did not come.
+func otherThan(expected, got []string) []string {
+	out := []string{}
+	for _, why := range got {
+		if !slices.Contains(expected, why) {
+			out = append(out, why)
+		}
+	}
+	for _, why := range expected {
+		if !slices.Contains(got, why) {
+			out = append(out, "it is not refused any more: "+why)
+		}
+	}
+	return out
 }
 
 func readFile(file string) ([]byte, error) {
@@ -146,19 +187,39 @@ func missing(want []byte, got map[string]string) []string {
 	return out
 }
 
-// KeepSample writes a sample beside a definition, under a label, with what becomes of it as what is wanted from now on.
-func (l *Line) KeepSample(folder string, kind message.Feed, label, ending string, sample []byte, wanted json.RawMessage) (string, error) {
+// Kept is a sample that was kept.
+type Kept struct {
+	File    string
+	Refused []string // its records that are refused, which is wanted from now on
+}
+
+// KeepSample writes a sample beside a definition, under a label, with what becomes of it as what is wanted from now on: the message
+// of its first record, and which of its records are refused.
+func (l *Line) KeepSample(folder string, kind message.Feed, label, ending string, sample []byte, wanted json.RawMessage) (Kept, error) {
 	if !sampleLabel.MatchString(label) {
-		return "", fmt.Errorf("%q is no label of a sample; letters, digits and - are expected", label)
+		return Kept{}, fmt.Errorf("%q is no label of a sample; letters, digits and - are expected", label)
 	}
 	if err := os.MkdirAll(folder, 0o750); err != nil {
-		return "", err
+		return Kept{}, err
 	}
 	base := filepath.Join(folder, strings.ReplaceAll(string(kind), " ", "-")+"."+label)
-	if err := os.WriteFile(base+ending, sample, 0o600); err != nil {
-		return "", err
+	kept := Kept{File: base + ending}
+	if ComesIn(kind) {
+		_, _, kept.Refused = l.takeSample(kind, sample)
 	}
-	return base + ending, os.WriteFile(base+wantEnding, append(wanted, '\n'), 0o600)
+	if len(kept.Refused) == 0 {
+		if err := os.Remove(base + refusedEnding); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return Kept{}, err
+		}
+	} else if text, err := json.MarshalIndent(kept.Refused, "", "  "); err != nil {
+		return Kept{}, err
+	} else if err := os.WriteFile(base+refusedEnding, append(text, '\n'), 0o600); err != nil {
+		return Kept{}, err
+	}
+	if err := os.WriteFile(kept.File, sample, 0o600); err != nil {
+		return Kept{}, err
+	}
+	return kept, os.WriteFile(base+wantEnding, append(wanted, '\n'), 0o600)
 }
 
 var sampleLabel = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9-]*$`)

@@ -2,6 +2,7 @@ package connector
 
 import (
 	"encoding/json"
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
@@ -96,9 +97,10 @@ func TestKeepingASample(t *testing.T) {
 	dir := sampleFolder(t, nil)
 	_, err = line.KeepSample(dir, message.ListingsIn, "../out", ".json", raw, trial.Message)
 	require.ErrorContains(t, err, "is no label")
-	file, err := line.KeepSample(dir, message.ListingsIn, "paid", ".json", raw, trial.Message)
+	kept, err := line.KeepSample(dir, message.ListingsIn, "paid", ".json", raw, trial.Message)
 	require.NoError(t, err)
-	require.Equal(t, "listings-in.paid.json", filepath.Base(file))
+	require.Equal(t, "listings-in.paid.json", filepath.Base(kept.File))
+	require.Empty(t, kept.Refused)
 	list, err := line.RunSamples(t.Context(), dir)
 	require.NoError(t, err)
 	require.Len(t, list, 1)
@@ -107,6 +109,39 @@ func TestKeepingASample(t *testing.T) {
 	list, err = changed.RunSamples(t.Context(), dir)
 	require.NoError(t, err)
 	require.Equal(t, []string{`sku is "Honey", and "HON-250" is wanted`}, list[0].Wrong)
+}
+
+// TestAKeptSampleMayHoldWhatIsRefused: it is wanted from then on that just that is refused.
+func TestAKeptSampleMayHoldWhatIsRefused(t *testing.T) {
+	line := sampledBy(t, sampledDefinition)
+	page := func(price string) []byte {
+		return fmt.Appendf(nil, `{"things": [{"no": 7, "code": "HON-250", "text": "Honey", "price": "9.50"}, {"no": 8, "code": "HON-500", "price": %q}]}`, price)
+	}
+	trial, err := line.Try(message.ListingsIn, page("none"))
+	require.NoError(t, err)
+	dir := sampleFolder(t, nil)
+	kept, err := line.KeepSample(dir, message.ListingsIn, "page", ".json", page("none"), trial.Message)
+	require.NoError(t, err)
+	require.Len(t, kept.Refused, 1)
+	require.Contains(t, kept.Refused[0], "record 2: ")
+	wrong := func() []string {
+		list, err := line.RunSamples(t.Context(), dir)
+		require.NoError(t, err)
+		require.Len(t, list, 1)
+		return list[0].Wrong
+	}
+	require.Empty(t, wrong())
+
+	require.NoError(t, os.WriteFile(kept.File, page("3.50"), 0o600))
+	require.Len(t, wrong(), 1)
+	require.Contains(t, wrong()[0], "it is not refused any more: record 2: ")
+	kept, err = line.KeepSample(dir, message.ListingsIn, "page", ".json", page("3.50"), trial.Message)
+	require.NoError(t, err)
+	require.Empty(t, kept.Refused)
+	require.Empty(t, wrong(), "what was wanted before is forgotten")
+	require.NoError(t, os.WriteFile(strings.TrimSuffix(kept.File, ".json")+".refused.json", []byte("{"), 0o600))
+	_, err = line.RunSamples(t.Context(), dir)
+	require.ErrorContains(t, err, "a list of texts is expected")
 }
 
 // TestComparedRecords: fields that are drawn anew for every request are not taken for a difference.

@@ -13,7 +13,7 @@ const ways: Record<string, string> = {
   password: "a name and a password",
   client: "OAuth, client credentials",
   consent: "OAuth, a consent page",
-  files: "files, in a folder or by SFTP",
+  files: "files, in a folder, by SFTP or over HTTP (WebDAV)",
   inbound: "it calls us, with a key that we hand out",
 };
 const kinds = ["", "orders in", "listings in", "items in", "customers in", "stock in", "dispatch in", "tracking in", "returns in"];
