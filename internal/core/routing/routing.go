@@ -1,0 +1,226 @@
+// Package routing chooses from which places the units of an order are sent. What a choice costs is money, part by part: freight, what
+// each parcel costs to make, what a place asks for its work, and what a day of waiting is worth. Of the choices that send most of what
+// is wanted the cheapest is taken; it can be explained, and asked again with another policy.
+package routing
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+)
+
+// Question is what is to be sent, and what it would take from each place. It is kept with the answer, so that the same can be asked
+// again under another policy.
+type Question struct {
+	Currency string    `json:"currency" doc:"ISO 4217, of all amounts; they are in minor units"`
+	Day      string    `json:"day" doc:"YYYY-MM-DD: days are counted from it"`
+	By       int       `json:"by" doc:"Until which day it was promised, counted from the day; -1: no day was promised"`
+	Single   bool      `json:"single,omitempty" doc:"It must not be split"`
+	Wants    []Want    `json:"wants"`
+	Goods    []Good    `json:"goods" doc:"What is free, by item"`
+	Places   []Place   `json:"places"`
+	Services []Service `json:"services" doc:"What carriers ask for a parcel to the address"`
+}
+
+// Want is a line of which units are to be sent.
+type Want struct {
+	Line    int64    `json:"line"`
+	SKU     string   `json:"sku"`
+	Units   int64    `json:"units"`
+	WeightG int64    `json:"weight_g,omitempty" doc:"Of a unit, grams"`
+	Needs   []Need   `json:"needs,omitempty" doc:"What a unit takes from the shelf; none: it holds no stock"`
+	Marks   []string `json:"marks,omitempty" doc:"What not every place can send"`
+}
+
+// Need is an item that a unit takes from the shelf.
+type Need struct {
+	Good int   `json:"good" doc:"Its place in the list of goods"`
+	Per  int64 `json:"per"`
+}
+
+// Good is an item, and how many of it are free at each place.
+type Good struct {
+	Item int64   `json:"item"`
+	Free []int64 `json:"free" doc:"Units, in the order of the places"`
+}
+
+// Place is where units may be sent from.
+type Place struct {
+	ID      int64  `json:"id"`
+	Code    string `json:"code"`
+	BeginsG int64  `json:"begins_g,omitempty" doc:"What of the order is sent from there anyhow, grams"`
+	First   bool   `json:"first,omitempty" doc:"A rule wants it to be sent from there as far as it can be"`
+	Arrives []int  `json:"arrives,omitempty" doc:"By each service, on which day; -1: it does not fetch there"`
+	Barred  string `json:"barred,omitempty" doc:"Why nothing can be sent from there; empty: something can"`
+}
+
+// Service is what one service of a carrier costs by weight.
+type Service struct {
+	Carrier string `json:"carrier"`
+	Code    string `json:"code"`
+	Steps   []Step `json:"steps" doc:"In the order of their weight"`
+}
+
+// Step is what a parcel up to a weight costs.
+type Step struct {
+	UpToG int64 `json:"up_to_g"`
+	Price int64 `json:"price"`
+}
+
+// Policy is what is weighed, and how much. Amounts are minor units of the company's currency.
+type Policy struct {
+	On         bool                  `json:"on,omitempty" yaml:"on,omitempty" doc:"Orders are planned by it; off: the first place of the channel's list that has all is taken"`
+	Parcel     int64                 `json:"parcel,omitempty" yaml:"parcel,omitempty" minimum:"0" maximum:"100000000" doc:"What a parcel costs beside its freight: carton, filling, hands"`
+	Day        int64                 `json:"day,omitempty" yaml:"day,omitempty" minimum:"0" maximum:"100000000" doc:"What it is worth that a parcel arrives a day sooner"`
+	LateDay    int64                 `json:"late_day,omitempty" yaml:"late_day,omitempty" minimum:"0" maximum:"100000000" doc:"What each day costs that a parcel arrives after the promised one"`
+	MostPlaces int                   `json:"most_places,omitempty" yaml:"most_places,omitempty" minimum:"0" maximum:"20" doc:"An order is sent from so many places at most; 0: no bound"`
+	Places     map[string]PlaceTerms `json:"places,omitempty" yaml:"places,omitempty" doc:"What holds at a place, by its code"`
+}
+
+// PlaceTerms are what holds at a place.
+type PlaceTerms struct {
+	Order  int64    `json:"order,omitempty" yaml:"order,omitempty" minimum:"0" maximum:"100000000" doc:"What it costs to have an order worked on there"`
+	Unit   int64    `json:"unit,omitempty" yaml:"unit,omitempty" minimum:"0" maximum:"100000000" doc:"And each unit"`
+	Keep   int64    `json:"keep,omitempty" yaml:"keep,omitempty" minimum:"0" maximum:"1000000" doc:"So many units of each item stay there for its own buyers"`
+	PerDay int64    `json:"per_day,omitempty" yaml:"per_day,omitempty" minimum:"0" maximum:"1000000" doc:"So many orders can leave there on a day; what is beyond leaves later; 0: no bound"`
+	Cannot []string `json:"cannot,omitempty" yaml:"cannot,omitempty" maxItems:"50" doc:"Marks of items that it does not send; serials: those with serial numbers, abroad: nothing to another country"`
+}
+
+// Check refuses a policy that could not be meant.
+func (p *Policy) Check(known func(code string) bool) error {
+	for _, code := range sortedKeys(p.Places) {
+		t := p.Places[code]
+		switch {
+		case !known(code):
+			return fmt.Errorf("places: there is no place %q", code)
+		case slices.Contains(t.Cannot, ""):
+			return fmt.Errorf("places: %s: cannot: one is empty", code)
+		case t.Order < 0 || t.Unit < 0 || t.Keep < 0 || t.PerDay < 0:
+			return fmt.Errorf("places: %s: nothing may be negative", code)
+		}
+	}
+	if p.Parcel < 0 || p.Day < 0 || p.LateDay < 0 || p.MostPlaces < 0 {
+		return fmt.Errorf("nothing may be negative")
+	}
+	if p.On && p.Parcel == 0 {
+		return fmt.Errorf("parcel: what a parcel costs beside its freight is not said; orders would be split for nothing")
+	}
+	return nil
+}
+
+// Plan is which units are sent from where, and what that costs.
+type Plan struct {
+	Entries []Entry `json:"entries"`
+	Cost    int64   `json:"cost" doc:"Minor units"`
+	Waits   []Units `json:"waits,omitempty" doc:"What is nowhere to be had"`
+	Rough   bool    `json:"rough,omitempty" doc:"There were too many ways to look at each; another may be cheaper"`
+}
+
+// Entry is what one place sends.
+type Entry struct {
+	Place    string  `json:"place" doc:"Code"`
+	PlaceID  int64   `json:"-"`
+	Units    []Units `json:"units"`
+	WeightG  int64   `json:"weight_g"`
+	Parcels  int64   `json:"parcels"`
+	Service  string  `json:"service,omitempty" doc:"The cheapest that was counted with, carrier/code; empty: no carrier has published what it asks"`
+	Arrives  int     `json:"arrives" doc:"Days after the day of the plan; -1: not known"`
+	Terms    []Term  `json:"terms"`
+	Subtotal int64   `json:"subtotal"`
+}
+
+// Units are some of a line.
+type Units struct {
+	Line  int64  `json:"line"`
+	SKU   string `json:"sku"`
+	Units int64  `json:"units"`
+}
+
+// Term is one part of what a plan costs.
+type Term struct {
+	Text string `json:"text"`
+	Cost int64  `json:"cost"`
+}
+
+// Bar is a place from which nothing, or not all, can be sent, and why.
+type Bar struct {
+	Place string `json:"place"`
+	Why   string `json:"why"`
+}
+
+// Solve chooses the plan of a question.
+func Solve(q *Question, p *Policy) Plan {
+	s := newSearch(q, p)
+	s.run()
+	return s.plan()
+}
+
+// Runner is another plan, and what it would have cost.
+type Runner struct {
+	Plan
+	Without string `json:"without" doc:"Code of the place that it does without"`
+}
+
+// RunnersUp are the best plans that do without one of the places of the chosen one, the cheapest first. Where less could be sent, that
+// comes last.
+func RunnersUp(q *Question, p *Policy, chosen Plan) []Runner {
+	var out []Runner
+	for _, e := range chosen.Entries {
+		other := *q
+		other.Places = slices.Clone(q.Places)
+		for i := range other.Places {
+			if other.Places[i].Code == e.Place {
+				other.Places[i].Barred = "left out to see what else there is"
+			}
+		}
+		r := Runner{Solve(&other, p), e.Place}
+		same := func(o Runner) bool {
+			return slices.EqualFunc(o.Entries, r.Entries, func(a, b Entry) bool { return a.Place == b.Place && slices.Equal(a.Units, b.Units) })
+		}
+		if len(r.Entries) > 0 && !slices.ContainsFunc(out, same) {
+			out = append(out, r)
+		}
+	}
+	slices.SortStableFunc(out, func(a, b Runner) int {
+		return cmp.Or(cmp.Compare(waiting(a.Plan), waiting(b.Plan)), cmp.Compare(a.Cost, b.Cost))
+	})
+	return out
+}
+
+func waiting(p Plan) (n int64) {
+	for _, u := range p.Waits {
+		n += u.Units
+	}
+	return n
+}
+
+// Bars says of each place from which not all can be sent why.
+func Bars(q *Question, p *Policy) []Bar {
+	var out []Bar
+	s := newSearch(q, p)
+	for at, pl := range q.Places {
+		if why := s.barred(at); why != "" {
+			out = append(out, Bar{pl.Code, why})
+			continue
+		}
+		for i := range q.Wants {
+			w := &q.Wants[i]
+			if why := p.cannot(pl.Code, w); why != "" {
+				out = append(out, Bar{pl.Code, w.SKU + ": " + why})
+			} else if n := s.room(i, at); n < w.Units {
+				out = append(out, Bar{pl.Code, fmt.Sprintf("%s: %d of %d are free", w.SKU, n, w.Units)})
+			}
+		}
+	}
+	return out
+}
+
+// cannot says why a place does not send a line; empty: it does.
+func (p *Policy) cannot(place string, w *Want) string {
+	for _, mark := range p.Places[place].Cannot {
+		if slices.Contains(w.Marks, mark) {
+			return "not sent from there: " + mark
+		}
+	}
+	return ""
+}
