@@ -56,6 +56,7 @@ const Places = lazy(() => import("./pages/settings/places"));
 const FactorFirst = lazy(() => import("./pages/you/factorfirst"));
 const Security = lazy(() => import("./pages/settings/security"));
 const Bills = lazy(() => import("./pages/bills/bills"));
+const RoutingSettings = lazy(() => import("./pages/settings/routing"));
 const FreightSettings = lazy(() => import("./pages/settings/freight"));
 const PrintingSettings = lazy(() => import("./pages/settings/printing"));
 const CarrierSettings = lazy(() => import("./pages/settings/carriers"));
@@ -256,6 +257,7 @@ function Cabin({ person }: { person: Schema<"Person"> }) {
               <Route path="settings/security" element={<Security />} />
               <Route path="settings/parcels" element={<ParcelSettings />} />
               <Route path="bills" element={<Bills />} />
+              <Route path="settings/routing" element={<RoutingSettings />} />
               <Route path="settings/freight" element={<FreightSettings />} />
               <Route path="settings/printing" element={<PrintingSettings />} />
               <Route path="settings/carriers" element={<CarrierSettings />} />

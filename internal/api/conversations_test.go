@@ -674,3 +674,32 @@ func TestParcelsAndNumbersByTheInterface(t *testing.T) {
 		lead GET /series => 200 ‹MH-›
 	`)
 }
+
+func TestRoutingByTheInterface(t *testing.T) {
+	c := talk(t)
+	c.Stock(10, "JAR")
+	k := c.Kit
+	conn := k.ByCode("stall")
+	s := *conn.Settings()
+	s.Offer.Sources = []int64{k.PlaceID("alder"), k.PlaceID("pier")}
+	require.NoError(t, k.SetSettings(t.Context(), "stall", s, conn.Rec().Revision, "Edda"))
+	c.says(`
+		viewer GET /routing => 200 ‹"policy":{}› ‹"currency":"EUR"›
+		clerk PUT /routing {"on":true,"parcel":90} => 403
+		lead PUT /routing {"on":true} => 422 ‹split for nothing›
+		lead PUT /routing {"on":true,"parcel":90,"places":{"moon":{"order":1}}} => 422 ‹no place \"moon\"›
+		lead PUT /routing {"on":true,"parcel":90,"places":{"pier":{"order":60}}} => 200 ‹"order":60›
+	`)
+	c.Sell("S-1", trial.Units("JAR", 1))
+	c.says(`
+		viewer GET /orders/O10001/plan => 200 ‹"planned":true› ‹"place":"alder"› ‹"cost":90›
+		viewer GET /orders/O99999/plan => 404
+		viewer POST /orders/O10001/replan {} => 403
+		clerk POST /orders/O10001/replan {} => 200 ‹"changed":false›
+		clerk POST /orders/O10001/replan {} [If-Match: "77"] => 412
+		clerk POST /routing/rehearse {"on":true,"parcel":90} => 403
+		lead POST /routing/rehearse {"on":true,"parcel":120} => 200 ‹"orders":1› ‹"changed":0›
+		clerk POST /routing/replan {"place":"moon"} => 422 ‹moon›
+		clerk POST /routing/replan {"place":"alder","reason":"closed"} => 200 ‹"job":›
+	`)
+}

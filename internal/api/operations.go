@@ -78,6 +78,7 @@ func (a *API) operations() {
 	a.roundsRoutes()
 	a.servicesRoutes()
 	a.carriersRoutes()
+	a.routingRoutes()
 	a.printingRoutes()
 	a.catalogRoutes()
 	a.listingsRoutes()

@@ -308,6 +308,16 @@ func TestConnectionCommands(t *testing.T) {
 		freight-rule put Handling -do "mark up" -permille 75 ⇒ 7.5 %
 		freight-rule rehearse ⇒ Would be
 		freight-rule remove Handling ⇒ Large
+		routing show ⇒ off: the first place
+		!routing set -on ⇒ split for nothing
+		routing set -on -parcel 90 -most-places 2 ⇒ on: what costs least
+		!routing set -order 60 ⇒ the code of the place is expected
+		routing set -place pier -order 60 -cannot "live, abroad" ⇒ cannot: live, abroad
+		routing rehearse -parcel 120 ⇒ sent otherwise
+		routing set -place pier -forget -late-day 150 ⇒ 1.50 EUR
+		order plan O10001 ⇒ nothing is kept
+		routing replan -place alder ⇒ by job
+		!routing replan -place moon ⇒ moon
 		place address-checks spelling ⇒ addresses: spelling
 		!place address-checks always ⇒ never
 		!order take-address O99 ⇒ O99

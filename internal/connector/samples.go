@@ -52,7 +52,8 @@ func (l *Line) RunSamples(ctx context.Context, folder string) ([]KeptSample, err
 	}
 	var out []KeptSample
 	for _, e := range entries {
-		if strings.HasSuffix(e.Name(), wantEnding) || strings.HasSuffix(e.Name(), refusedEnding) || strings.HasPrefix(e.Name(), ".") || e.IsDir() {
+		n := e.Name()
+		if strings.HasSuffix(n, wantEnding) || strings.HasSuffix(n, refusedEnding) || strings.HasPrefix(n, ".") || e.IsDir() {
 			continue
 		}
 		s, err := l.runSample(ctx, filepath.Join(folder, e.Name()))

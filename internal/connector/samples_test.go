@@ -115,7 +115,9 @@ func TestKeepingASample(t *testing.T) {
 func TestAKeptSampleMayHoldWhatIsRefused(t *testing.T) {
 	line := sampledBy(t, sampledDefinition)
 	page := func(price string) []byte {
-		return fmt.Appendf(nil, `{"things": [{"no": 7, "code": "HON-250", "text": "Honey", "price": "9.50"}, {"no": 8, "code": "HON-500", "price": %q}]}`, price)
+		const things = `{"things": [{"no": 7, "code": "HON-250", "text": "Honey", "price": "9.50"},
+			{"no": 8, "code": "HON-500", "price": %q}]}`
+		return fmt.Appendf(nil, things, price)
 	}
 	trial, err := line.Try(message.ListingsIn, page("none"))
 	require.NoError(t, err)

@@ -21,6 +21,7 @@ import (
 	"openrelay/internal/relay/people"
 	"openrelay/internal/relay/printing"
 	"openrelay/internal/relay/returning"
+	"openrelay/internal/relay/routing"
 	"openrelay/internal/relay/sheets"
 	"openrelay/internal/relay/shipping"
 	"openrelay/internal/relay/views"
@@ -44,6 +45,7 @@ type Relay struct {
 	*keeping.Keeping
 
 	Printing *printing.Printing
+	Routing  *routing.Routing
 
 	watchAt atomic.Pointer[time.Time] // of a relay that is driven by hand: when it looks again
 }
@@ -59,17 +61,18 @@ func Open(ctx context.Context, st *store.Store, o engine.Options) (*Relay, error
 	r.Inventory = inventory.New(e)
 	r.Listing = listing.New(e, r.Exchange, r.Inventory)
 	r.Orders = orders.New(e, r.Exchange, r.Inventory, r.Listing)
+	r.Routing = routing.New(e, r.Orders)
 	r.Shipping = shipping.New(e, r.Exchange, r.Inventory, r.Orders)
 	r.Returning = returning.New(e, r.Exchange, r.Inventory, r.Orders)
 	r.Sheets = sheets.New(e, r.Inventory, r.Listing, r.Shipping)
 	r.Views = views.New(e, r.Exchange, r.Shipping, r.Returning)
 	r.Keeping = keeping.New(e, o.Backups)
 	r.People = people.New(e, r.Views)
-	r.Joining = joining.New(e, r.Exchange, r.Inventory, r.Listing, r.Orders, r.Views, r.Keeping, r.People)
+	r.Joining = joining.New(e, r.Exchange, r.Inventory, r.Listing, r.Orders, r.Views, r.Keeping, r.People, r.Routing)
 	r.Attention = attention.New(e, r.Exchange)
 	r.Printing = printing.New(e)
 	r.wire()
-	reads := []func(context.Context) error{e.LoadDefinitions, e.CompleteFeeds, e.Reload, r.LoadRules, r.LoadItemKinds}
+	reads := []func(context.Context) error{e.LoadDefinitions, e.CompleteFeeds, e.Reload, r.LoadRules, r.LoadItemKinds, r.Routing.LoadPolicy}
 	if o.Bare {
 		reads = reads[2:3]
 	}

@@ -8,6 +8,7 @@ import (
 	"openrelay/internal/relay/engine"
 	"openrelay/internal/relay/exchange"
 	"openrelay/internal/relay/orders"
+	"openrelay/internal/relay/routing"
 )
 
 // wire registers who decides on which messages, who hears what became of one, and who is told what another room did.
@@ -34,6 +35,7 @@ func (r *Relay) wire() {
 		engine.JobServices: r.ServicesStep,
 		engine.JobPrint:    r.Printing.Step,
 		engine.JobAddress:  r.AddressStep,
+		engine.JobReplan:   r.ReplanStep,
 	}
 	r.Actions = map[orders.ActionKind]orders.Action{
 		orders.Pick: {Do: r.pickAction},
@@ -57,6 +59,9 @@ func (r *Relay) wire() {
 	r.OnMark(engine.StockBelow, r.SettleNegative)
 	r.OnMark(engine.OrderWords, orders.EachOrder(r.SettleWords))
 
+	r.Orders.Route = r.Routing.Plan
+	r.Routing.Carriers = r.tariffsKnown
+
 	r.Drive(r.Work, r.ReadAll)
 	r.Committed = []func(context.Context, *engine.Change) error{r.ItemsChanged, r.ItemKindsChanged, r.ListingsMoved}
 }
@@ -77,6 +82,16 @@ func (r *Relay) outbound() map[message.Feed]exchange.Outbound {
 		message.RefundsOut:   {Settled: r.ToldChannel("what the buyer gets back")},
 		message.CancelOut:    {Settled: r.ToldChannel("what was cancelled here")},
 	}
+}
+
+// tariffsKnown are the carriers at work of which a tariff is known, as places are chosen by them.
+func (r *Relay) tariffsKnown() []routing.Carrier {
+	known := r.KnownTariffs()
+	out := make([]routing.Carrier, len(known))
+	for i, k := range known {
+		out[i] = routing.Carrier{Code: k.Code, Tariff: k.Tariff, Leaves: k.Leaves}
+	}
+	return out
 }
 
 // pickAction lets a picker take an order.

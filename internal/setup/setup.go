@@ -23,6 +23,7 @@ import (
 	"openrelay/internal/core/freight"
 	"openrelay/internal/core/message"
 	"openrelay/internal/core/place"
+	"openrelay/internal/core/routing"
 
 	"go.yaml.in/yaml/v3"
 )
@@ -63,6 +64,8 @@ type Setup struct {
 	Customs []customs.Declarant `yaml:"customs,omitempty"`
 	// what is charged for parcels; the first that fits counts
 	FreightRules []freight.ChargeRule `yaml:"freight_rules,omitempty"`
+	// from which places orders are sent
+	Routing *routing.Policy `yaml:"routing,omitempty"`
 	// what becomes of addresses where an address service is joined: never, show or spelling
 	Addresses string `yaml:"addresses,omitempty"`
 	// what senders have of their own
@@ -443,7 +446,7 @@ func Compare(have, want Setup) []Change {
 	out = append(out, compareTable("collections", have.Collections, want.Collections)...)
 	out = append(out, compareTable("table of services", have.Services, want.Services)...)
 	out = append(out, compareLines("carrier", "carrier", have.Carriers, want.Carriers, have.Archived.Carriers)...)
-	out = append(out, comparePeople(have, want)...)
+	out = append(append(out, compareRouting(have, want)...), comparePeople(have, want)...)
 	return append(out, compareConnections(have, want)...)
 }
 
@@ -503,6 +506,29 @@ func compareTable[T any](thing string, have, want []T) []Change {
 	}
 	return []Change{{Action: "change", Thing: thing, Field: "rows", From: fmt.Sprintf("%d rows", len(have)),
 		To: fmt.Sprintf("%d rows", len(want))}}
+}
+
+// compareRouting tells whether places are to be chosen otherwise.
+func compareRouting(have, want Setup) []Change {
+	if want.Routing == nil || sameYAML(have.Routing, want.Routing) {
+		return nil
+	}
+	return []Change{{Action: "change", Thing: "routing", Field: "policy", From: policyLine(have.Routing), To: policyLine(want.Routing)}}
+}
+
+// policyLine tells in a line how places are chosen.
+func policyLine(p *routing.Policy) string {
+	if p == nil || !p.On {
+		return "the first place that has all"
+	}
+	return fmt.Sprintf("what costs least; terms of %d places", len(p.Places))
+}
+
+// sameYAML tells whether two parts are written alike.
+func sameYAML(a, b any) bool {
+	x, errA := yaml.Marshal(a)
+	y, errB := yaml.Marshal(b)
+	return errA == nil && errB == nil && bytes.Equal(x, y)
 }
 
 // checkServices refuses rows of the table of services that could not be.

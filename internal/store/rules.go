@@ -141,6 +141,9 @@ type Traits struct {
 	WeightG  int64
 	Category string
 	Marks    []string
+
+	Serials   bool  // each unit has a number
+	LongestMM int64 // of its sides
 }
 
 // Traits reads what rules want to know of items.
@@ -155,13 +158,16 @@ func (t *Tx) Traits(items []int64) (map[int64]Traits, error) {
 		WeightG  int64  `db:"weight_g"`
 		Category string `db:"category"`
 		Marks    string `db:"marks"`
+		Serials  bool   `db:"serials"`
+		Longest  int64  `db:"longest"`
 	}
-	if err := t.sel(&rows, `SELECT i.id, i.weight_g, i.category, coalesce((SELECT group_concat(mark, char(31)) FROM item_mark m
+	if err := t.sel(&rows, `SELECT i.id, i.weight_g, i.category, i.serials, max(i.length_mm, i.width_mm, i.height_mm)
+		AS longest, coalesce((SELECT group_concat(mark, char(31)) FROM item_mark m
 		WHERE m.item_id=i.id),'') AS marks FROM item i WHERE i.id IN (`+in+`)`, args...); err != nil {
 		return nil, fmt.Errorf("read items: %w", err)
 	}
 	for _, r := range rows {
-		x := Traits{WeightG: r.WeightG, Category: r.Category}
+		x := Traits{WeightG: r.WeightG, Category: r.Category, Serials: r.Serials, LongestMM: r.Longest}
 		if r.Marks != "" {
 			x.Marks = splitUnit(r.Marks)
 		}

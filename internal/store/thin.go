@@ -59,6 +59,8 @@ var Thinnings = map[string][]Thinning{
 		{`SELECT id FROM timeline WHERE id>?1 AND at<?2 AND thing='order' AND what IN (` + details + `)
 			AND id<(SELECT max(id) FROM timeline) ORDER BY id LIMIT ?3`,
 			"DELETE FROM timeline WHERE id IN (SELECT value FROM json_each(?))"},
+		{`SELECT order_id AS id FROM order_plan WHERE order_id>?1 AND at<?2 AND waits=0 ORDER BY order_id LIMIT ?3`,
+			"DELETE FROM order_plan WHERE order_id IN (SELECT value FROM json_each(?))"},
 	},
 	"exceptions": {
 		{`SELECT id FROM exception WHERE id>?1 AND closed_at<>0 AND closed_at<?2 AND cause NOT IN ('label not needed','number not told')

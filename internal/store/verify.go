@@ -237,6 +237,7 @@ func verifyWaiting(sel selector) ([]Finding, error) {
 		WHERE l.item_id IN (SELECT item_id FROM level WHERE on_hand > allocated)
 		AND l.quantity > l.cancelled + l.allocated + l.picked + l.packed + l.shipped AND l.sells=0 AND l.parts=''
 		AND o.stage IN ('held','pending') AND o.voided=0 AND o.test=0 AND o.no_stock_moved=0
+		AND NOT EXISTS (SELECT 1 FROM order_plan p WHERE p.order_id=o.id AND p.waits>0)
 		AND coalesce(o.ours->>'$.decided.split','')<>'never' AND coalesce(o.record->>'$.status','') IN ('open','pending')
 		AND coalesce(o.record->>'$.fulfilled_by','')=''
 		AND NOT EXISTS (SELECT 1 FROM job j WHERE j.state='waiting' AND (j.kind='serve waiting orders'

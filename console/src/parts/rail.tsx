@@ -43,6 +43,7 @@ export const settingsStops = [
   ["/settings/parcels", "Parcels and numbers"],
   ["/settings/services", "Services"],
   ["/settings/carriers", "Carriers"],
+  ["/settings/routing", "Routing"],
   ["/settings/freight", "Freight"],
   ["/settings/printing", "Printing"],
   ["/settings/senders", "Senders and carriers"],

@@ -53,7 +53,10 @@ type Scene struct {
 	// Customer finds or makes the customer of an order, and tells whether they bought before; nil: there are none.
 	Customer func(*message.Order) (id int64, returning bool)
 	// Pays is the account that a channel's method of payment stands for; nil: none.
-	Pays    func(method string) string
+	Pays func(method string) string
+	// Route says which units of what waits are sent from which of some locations, best first as far as nothing else is known, by the
+	// line's id; nil: of each line from the first location that has all of it.
+	Route   func(o *Order, from []int64) map[int64][]stock.Part
 	Channel string // code of the connection, as rules know it
 }
 
@@ -321,14 +324,14 @@ func AllocateWaiting(o *Order, s *Scene, c *Change) bool {
 	for i := range o.Lines {
 		o.Lines[i].know(s)
 	}
-	sources := o.sources(s)
+	found := o.finder(s)
 	for i := range o.Lines {
 		l := &o.Lines[i]
 		want := l.Waiting()
 		if want <= 0 || l.ItemID == 0 {
 			continue
 		}
-		for _, p := range s.Book.Find(l.Goods(), sources, want) {
+		for _, p := range found(l, want) {
 			l.post(s.Book, stock.Movement{At: s.Now, Kind: stock.Allocate, Reason: l.why("sold"), Who: s.Who, DocKind: "order",
 				DocID: o.ID}, p.Location, p.Quantity, 0, 1)
 			l.allocate(p)
@@ -350,6 +353,17 @@ func AllocateWaiting(o *Order, s *Scene, c *Change) bool {
 		c.note("allocated", "Stock allocated: %s", allocationText(o, s.Place))
 	}
 	return any
+}
+
+// finder says where units of a line can come from: as the order was planned, else from the first location that has all of them.
+func (o *Order) finder(s *Scene) func(l *Line, want int64) []stock.Part {
+	if s.Route != nil {
+		if planned := s.Route(o, o.candidates(s)); planned != nil {
+			return func(l *Line, _ int64) []stock.Part { return planned[l.ID] }
+		}
+	}
+	sources := o.sources(s)
+	return func(l *Line, want int64) []stock.Part { return s.Book.Find(l.Goods(), sources, want) }
 }
 
 // why is the reason of a movement; one of a component names the kit.

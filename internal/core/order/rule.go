@@ -98,15 +98,20 @@ func (o *Order) Untag(tag string) bool {
 	return there
 }
 
-// sources are the locations from which the order may be sent, best first: the one that a rule chose, then
-// those that feed the channel. Where it must not be split, only one that has everything.
-func (o *Order) sources(s *Scene) []int64 {
-	out := s.Sources
+// candidates are the locations from which the order may be sent, best first: the one that a rule chose, then those that feed the
+// channel.
+func (o *Order) candidates(s *Scene) []int64 {
 	if o.Ours.Decided.Location != "" && s.Where != nil {
 		if id := s.Where(o.Ours.Decided.Location); id != 0 {
-			out = append([]int64{id}, slices.DeleteFunc(slices.Clone(out), func(x int64) bool { return x == id })...)
+			return append([]int64{id}, slices.DeleteFunc(slices.Clone(s.Sources), func(x int64) bool { return x == id })...)
 		}
 	}
+	return s.Sources
+}
+
+// sources are the candidates; where the order must not be split, only one that has everything.
+func (o *Order) sources(s *Scene) []int64 {
+	out := o.candidates(s)
 	if o.Ours.Decided.Split != "never" {
 		return out
 	}

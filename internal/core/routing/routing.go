@@ -51,6 +51,9 @@ type Place struct {
 	BeginsG int64  `json:"begins_g,omitempty" doc:"What of the order is sent from there anyhow, grams"`
 	First   bool   `json:"first,omitempty" doc:"A rule wants it to be sent from there as far as it can be"`
 	Arrives []int  `json:"arrives,omitempty" doc:"By each service, on which day; -1: it does not fetch there"`
+	Abroad  bool   `json:"abroad,omitempty" doc:"The address is in another country"`
+	Own     bool   `json:"own,omitempty" doc:"It is the only one that the channel sells from: nothing is kept there for others"`
+	Load    int64  `json:"load,omitempty" doc:"Orders that were to leave from there before this one"`
 	Barred  string `json:"barred,omitempty" doc:"Why nothing can be sent from there; empty: something can"`
 }
 
@@ -85,6 +88,12 @@ type PlaceTerms struct {
 	PerDay int64    `json:"per_day,omitempty" yaml:"per_day,omitempty" minimum:"0" maximum:"1000000" doc:"So many orders can leave there on a day; what is beyond leaves later; 0: no bound"`
 	Cannot []string `json:"cannot,omitempty" yaml:"cannot,omitempty" maxItems:"50" doc:"Marks of items that it does not send; serials: those with serial numbers, abroad: nothing to another country"`
 }
+
+// Marks that stand for something of the order rather than of the item.
+const (
+	Serials = "serials" // an item of which each unit has a serial number
+	Abroad  = "abroad"  // the address is in another country than the place
+)
 
 // Check refuses a policy that could not be meant.
 func (p *Policy) Check(known func(code string) bool) error {
@@ -175,7 +184,9 @@ func RunnersUp(q *Question, p *Policy, chosen Plan) []Runner {
 		}
 		r := Runner{Solve(&other, p), e.Place}
 		same := func(o Runner) bool {
-			return slices.EqualFunc(o.Entries, r.Entries, func(a, b Entry) bool { return a.Place == b.Place && slices.Equal(a.Units, b.Units) })
+			return slices.EqualFunc(o.Entries, r.Entries, func(a, b Entry) bool {
+				return a.Place == b.Place && slices.Equal(a.Units, b.Units)
+			})
 		}
 		if len(r.Entries) > 0 && !slices.ContainsFunc(out, same) {
 			out = append(out, r)

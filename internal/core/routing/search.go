@@ -52,8 +52,16 @@ func newSearch(q *Question, p *Policy) *search {
 	s := &search{q: q, p: p, prices: make([][]price, n), weight: make([]int64, n), units: make([]int64, n),
 		take: grid(len(q.Wants), n), best: neverPrice, terms: make([]PlaceTerms, n), before: make([]int64, n)}
 	s.free = make([][]int64, len(q.Goods))
+	for at := range q.Places {
+		s.terms[at] = p.Places[q.Places[at].Code]
+	}
 	for i := range q.Goods {
 		s.free[i] = slices.Clone(q.Goods[i].Free)
+		for at := range q.Places {
+			if !q.Places[at].Own {
+				s.free[i][at] -= s.terms[at].Keep
+			}
+		}
 	}
 	s.sends = make([][]bool, len(q.Wants))
 	for line := range q.Wants {
@@ -64,7 +72,6 @@ func newSearch(q *Question, p *Policy) *search {
 	}
 	for at := range q.Places {
 		pl := &q.Places[at]
-		s.terms[at] = p.Places[pl.Code]
 		s.prices[at] = s.pricesFrom(at)
 		if pl.BeginsG > 0 {
 			s.begun++
@@ -92,6 +99,9 @@ func (s *search) barred(at int) string {
 	pl := &s.q.Places[at]
 	if pl.Barred != "" {
 		return pl.Barred
+	}
+	if pl.Abroad && slices.Contains(s.terms[at].Cannot, Abroad) {
+		return "sends nothing to another country"
 	}
 	if len(s.q.Services) > 0 && len(s.prices[at]) == 0 {
 		return "no carrier that fetches there delivers to the address"
@@ -154,12 +164,22 @@ func (s *search) days(pl *Place, service int) int64 {
 	if service >= len(pl.Arrives) {
 		return 0
 	}
-	arrives := pl.Arrives[service]
+	arrives := s.arrives(pl, service)
 	cost := int64(arrives) * s.p.Day
 	if s.q.By >= 0 && arrives > s.q.By {
 		cost += int64(arrives-s.q.By) * s.p.LateDay
 	}
 	return cost
+}
+
+// arrives is on which day, counted from that of the question, a parcel arrives. Where more leaves a place on a day than it can send,
+// the rest leaves later.
+func (s *search) arrives(pl *Place, service int) int {
+	later := 0
+	if most := s.p.Places[pl.Code].PerDay; most > 0 {
+		later = int(pl.Load / most)
+	}
+	return pl.Arrives[service] + later
 }
 
 // freight is what a weight costs from a place and how many parcels it takes; what is too heavy for one goes in several.
@@ -493,7 +513,7 @@ func (s *search) entry(at int) Entry {
 		v := &s.q.Services[last.service]
 		e.Service = v.Carrier + "/" + v.Code
 		if last.service < len(pl.Arrives) {
-			e.Arrives = pl.Arrives[last.service]
+			e.Arrives = s.arrives(pl, last.service)
 		}
 		days := s.days(pl, last.service) * parcels
 		add(cost-days, "freight by %s, %g kg", e.Service, float64(pl.BeginsG+s.weight[at])/1000)

@@ -25,6 +25,7 @@ const (
 	JobServices JobKind = "learn services"       // what a carrier sells
 	JobAddress  JobKind = "check an address"     // of an order
 	JobPrint    JobKind = "print"                // a paper, on a printer
+	JobReplan   JobKind = "plan anew"            // orders that a place was to send
 )
 
 // A step does a part of a job and tells whether all of it is done. What it did is committed by itself. A job that is
@@ -35,7 +36,7 @@ type JobStep func(ctx context.Context, j *store.Job) (done bool, err error)
 const ItemSubject = "item %d"
 
 // JobKinds lists the kinds in a fixed order.
-var JobKinds = []JobKind{JobServe, JobRematch, JobSources, JobAct, JobCarry, JobServices, JobAddress, JobPrint}
+var JobKinds = []JobKind{JobServe, JobRematch, JobSources, JobAct, JobCarry, JobServices, JobAddress, JobPrint, JobReplan}
 
 // StartJob queues a job with what its kind needs to know.
 func (c *Change) StartJob(kind JobKind, subject, who string, args any, parts ...store.JobPart) (int64, error) {

@@ -10,6 +10,7 @@ import (
 	"openrelay/internal/relay/listing"
 	"openrelay/internal/relay/orders"
 	"openrelay/internal/relay/people"
+	"openrelay/internal/relay/routing"
 	"openrelay/internal/relay/views"
 )
 
@@ -23,12 +24,13 @@ type Joining struct {
 	Views     *views.Views
 	Keeping   *keeping.Keeping
 	People    *people.People
+	Routing   *routing.Routing
 }
 
 // New makes the joining of a company.
 func New(e *engine.Engine, x *exchange.Exchange, inv *inventory.Inventory, l *listing.Listing, o *orders.Orders, v *views.Views,
-	k *keeping.Keeping, p *people.People) *Joining {
-	r := &Joining{Engine: e, Exchange: x, Inventory: inv, Listing: l, Orders: o, Views: v, Keeping: k, People: p}
+	k *keeping.Keeping, p *people.People, places *routing.Routing) *Joining {
+	r := &Joining{Engine: e, Exchange: x, Inventory: inv, Listing: l, Orders: o, Views: v, Keeping: k, People: p, Routing: places}
 	r.keepsSettings()
 	return r
 }

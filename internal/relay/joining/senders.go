@@ -197,7 +197,12 @@ func (r *Joining) exportServices(ctx context.Context, out *setup.Setup) error {
 	if len(policy) > 0 {
 		out.Addresses = policy[0].Check
 	}
-	return errors.Join(err, failed, exportTable(ctx, r, s.Collections, &out.Collections), exportTable(ctx, r, s.Accounts, &out.Accounts),
+	places, unread := r.Routing.Policy(ctx)
+	if places.On || len(places.Places) > 0 {
+		out.Routing = &places
+	}
+	return errors.Join(err, failed, unread,
+		exportTable(ctx, r, s.Collections, &out.Collections), exportTable(ctx, r, s.Accounts, &out.Accounts),
 		exportTable(ctx, r, s.SenderAddresses, &out.SenderOwn), exportTable(ctx, r, s.Declarants, &out.Customs),
 		exportTable(ctx, r, s.ChargeRules, &out.FreightRules))
 }
@@ -227,10 +232,20 @@ func (r *Joining) applyCarriers(ctx context.Context, want setup.Setup, who strin
 	if want.Addresses != "" {
 		policy = []shipping.AddressPolicy{{Check: want.Addresses}}
 	}
-	return errors.Join(r.applyServices(ctx, want, who), applyTable(ctx, r, s.Collections, want.Collections, who),
+	return errors.Join(r.applyServices(ctx, want, who), r.applyRouting(ctx, want, who),
+		applyTable(ctx, r, s.Collections, want.Collections, who),
 		applyTable(ctx, r, s.Accounts, want.Accounts, who), applyTable(ctx, r, s.SenderAddresses, want.SenderOwn, who),
 		applyTable(ctx, r, s.Declarants, want.Customs, who), applyTable(ctx, r, s.AddressPolicies, policy, who),
 		applyTable(ctx, r, s.ChargeRules, want.FreightRules, who))
+}
+
+// applyRouting says how places are chosen, as a set-up has it.
+func (r *Joining) applyRouting(ctx context.Context, want setup.Setup, who string) error {
+	have, err := r.Routing.Policy(ctx)
+	if err != nil || want.Routing == nil || reflect.DeepEqual(have, *want.Routing) {
+		return err
+	}
+	return r.Routing.SetPolicy(ctx, *want.Routing, who)
 }
 
 // applyServices sets by which service parcels go, as a set-up has it: now that channels and carriers are there.

@@ -5,7 +5,9 @@ package orders
 import (
 	"sync/atomic"
 
+	"openrelay/internal/core/order"
 	"openrelay/internal/core/rules"
+	"openrelay/internal/core/stock"
 	"openrelay/internal/relay/engine"
 	"openrelay/internal/relay/exchange"
 	"openrelay/internal/relay/inventory"
@@ -21,6 +23,9 @@ type Orders struct {
 
 	// Actions are what can be done to an order, beyond what the order alone decides.
 	Actions map[ActionKind]Action
+
+	// Route chooses the places of orders by the company's policy, and returns nil where none is on; nil: there is nobody who does.
+	Route func(ch *engine.Change, book *stock.Book) func(*order.Order, []int64) map[int64][]stock.Part
 
 	rules atomic.Pointer[rules.Set]
 }

@@ -387,6 +387,9 @@ func (r *Orders) SceneFor(c *engine.Conn, ch *engine.Change, book *stock.Book, w
 		Channel: c.Rec().Code,
 		Pays:    func(method string) string { return set.Payments[method] }}
 	s.Own = r.PlaceID(set.OwnLocation)
+	if r.Route != nil {
+		s.Route = r.Route(ch, book)
+	}
 	return scene{s}, nil
 }
 

@@ -209,6 +209,54 @@ func (r *Shipping) tariff(ctx context.Context, c *engine.Conn) (*freight.Tariff,
 	return t, err
 }
 
+// KnownTariff is what a carrier at work published last.
+type KnownTariff struct {
+	Code   string
+	Tariff *freight.Tariff
+	// Leaves is the day, YYYY-MM-DD, on which it takes what is packed now at a location.
+	Leaves func(location int64) string
+}
+
+// KnownTariffs lists the tariffs of carriers at work, as they were read last: nobody is asked. Days are looked up once a minute.
+func (r *Shipping) KnownTariffs() []KnownTariff {
+	var out []KnownTariff
+	for _, c := range r.Sorted() {
+		if !c.Works() || c.Line().Def.Calls["tariff"] == nil {
+			continue
+		}
+		r.tariffMu.Lock()
+		have, ok := r.tariffs[c.ID]
+		r.tariffMu.Unlock()
+		if !ok {
+			kept, at, err := r.Store.Tariff(r.Ctx, c.ID)
+			if err != nil {
+				continue // it is asked for soon after a carrier is joined
+			}
+			have = r.rememberTariff(c, kept, at)
+		}
+		out = append(out, KnownTariff{c.Rec().Code, have.tariff, func(location int64) string { return r.leavesAbout(c, location) }})
+	}
+	return out
+}
+
+// leavesAbout is the day on which a carrier takes what is packed now, as it was within the last minute.
+func (r *Shipping) leavesAbout(c *engine.Conn, location int64) string {
+	type at struct{ carrier, location int64 }
+	type day struct {
+		text string
+		at   time.Time
+	}
+	key, now := at{c.ID, location}, r.Clock()
+	if known, ok := r.leavesKnown.Load(key); ok {
+		if d := known.(day); now.Sub(d.at) < time.Minute && !now.Before(d.at) {
+			return d.text
+		}
+	}
+	d := day{r.handoverDay(c, location), now}
+	r.leavesKnown.Store(key, d)
+	return d.text
+}
+
 func (r *Shipping) rememberTariff(c *engine.Conn, t *freight.Tariff, at time.Time) tariffAt {
 	r.tariffMu.Lock()
 	defer r.tariffMu.Unlock()

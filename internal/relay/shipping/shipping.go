@@ -36,9 +36,10 @@ type Shipping struct {
 	// SenderAddresses are what senders have of their own.
 	SenderAddresses *engine.Table[place.SenderAddress]
 
-	tariffMu sync.Mutex
-	tariffs  map[int64]tariffAt // by connection
-	habits   map[habitKey]habitAt
+	tariffMu    sync.Mutex
+	leavesKnown sync.Map           // days on which carriers come, looked up within the last minute
+	tariffs     map[int64]tariffAt // by connection
+	habits      map[habitKey]habitAt
 }
 
 // New makes the shipping of a company.

@@ -70,6 +70,7 @@ func TestPagesAreForEverybody(t *testing.T) {
 		"/reports",
 		"/settings",
 		"/settings/places",
+		"/settings/routing",
 		"/settings/people",
 		"/you",
 		"/activity",

@@ -1,0 +1,66 @@
+package order
+
+import (
+	"fmt"
+	"slices"
+
+	"openrelay/internal/core/stock"
+)
+
+// Replan lets go of what is promised to an order and promises it anew, as it is planned now, with what waits. Nobody may have begun on
+// it. Skipped says that nothing is planned otherwise.
+func Replan(o *Order, s *Scene, reason string) (Change, error) {
+	c := Change{Order: o}
+	if o.Routed || o.Voided || o.Test || o.Elsewhere() || !slices.Contains([]Stage{Held, Ready}, o.Stage()) {
+		return c, fmt.Errorf("%w: order %s is %s; only what nobody has begun on is planned anew", ErrState, o.Number, o.Stage())
+	}
+	before, mark := make([][]Allocation, len(o.Lines)), len(s.Book.Movements)
+	for i := range o.Lines {
+		l := &o.Lines[i]
+		if l.Charge || l.Allocated == 0 {
+			continue
+		}
+		before[i] = slices.Clone(l.Allocations)
+		n := l.Allocated
+		l.Allocated = 0
+		l.take(n, func(at, part int64) {
+			l.post(s.Book, stock.Movement{At: s.Now, Kind: stock.Release, Reason: l.why("planned anew"), Who: s.Who, DocKind: "order",
+				DocID: o.ID}, at, part, 0, -1)
+		})
+	}
+	AllocateWaiting(o, s, &c)
+	if o.placedAs(before) {
+		s.Book.Movements = s.Book.Movements[:mark] // what was let go was taken again
+		return Change{Order: o, Skipped: "it is planned so already"}, nil
+	}
+	o.Revision++
+	c.Notes = slices.DeleteFunc(c.Notes, func(n Note) bool { return n.What == "allocated" })
+	c.note("planned anew", "Planned anew%s: %s", because(reason), or(allocationText(o, s.Place), "nothing can be sent"))
+	return c, nil
+}
+
+// placedAs tells whether all is promised where it was.
+func (o *Order) placedAs(before [][]Allocation) bool {
+	at := func(list []Allocation) map[int64]int64 {
+		out := map[int64]int64{}
+		for _, a := range list {
+			out[a.Location] += a.Quantity
+		}
+		return out
+	}
+	for i := range o.Lines {
+		if o.Lines[i].Charge {
+			continue
+		}
+		was, is := at(before[i]), at(o.Lines[i].Allocations)
+		if len(was) != len(is) {
+			return false
+		}
+		for loc, n := range was {
+			if is[loc] != n {
+				return false
+			}
+		}
+	}
+	return true
+}

@@ -1,0 +1,128 @@
+package orders
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+
+	"openrelay/internal/core/order"
+	"openrelay/internal/relay/engine"
+	"openrelay/internal/store"
+)
+
+// Replan plans an order anew on which nobody has begun, and tells whether anything is sent otherwise now.
+func (r *Orders) Replan(ctx context.Context, number string, revision int64, who string) (changed bool, err error) {
+	err = r.Commit(ctx, func(ch *engine.Change) error {
+		return r.onOrder(ch, number, revision, who, func(o *order.Order, _ *engine.Conn, s *order.Scene) (order.Change, error) {
+			c, err := order.Replan(o, s, "")
+			changed = err == nil && c.Skipped == ""
+			return c, err
+		})
+	})
+	return changed, err
+}
+
+// replanArgs say what is planned anew, and how far it has come.
+type replanArgs struct {
+	Location int64  `json:"location"` // of which the orders are; 0: of any
+	Reason   string `json:"reason"`
+	Looked   int64  `json:"looked"`
+	Changed  int64  `json:"changed"`
+}
+
+// ReplanPlace plans anew, by a job, all orders to which a place has promised something and on which nobody has begun; of an empty code,
+// of all places.
+func (r *Orders) ReplanPlace(ctx context.Context, code, reason, who string) (job int64, err error) {
+	a := replanArgs{Reason: reason}
+	if code != "" {
+		l, err := r.Location(code)
+		if err != nil {
+			return 0, err
+		}
+		a.Location = l.ID
+	}
+	err = r.Commit(ctx, func(ch *engine.Change) error {
+		subject := engine.Or(code, "all places")
+		if has, err := ch.HasJob(string(engine.JobReplan), subject); err != nil {
+			return err
+		} else if has {
+			return &engine.Refused{Text: "what " + subject + " sends is being planned anew already", Conflict: true}
+		}
+		job, err = ch.StartJob(engine.JobReplan, subject, who, a)
+		return err
+	})
+	return job, err
+}
+
+// ReplanStep plans the next orders anew.
+func (r *Orders) ReplanStep(ctx context.Context, j *store.Job) (done bool, err error) {
+	var a replanArgs
+	if err := json.Unmarshal([]byte(j.Args), &a); err != nil {
+		return true, err
+	}
+	err = r.Commit(ctx, func(ch *engine.Change) error {
+		list, err := ch.OrdersPromisedAt(a.Location, j.Mark, orderBatch)
+		if err != nil {
+			return err
+		}
+		done = len(list) < orderBatch
+		changed, err := r.replanSome(ch, list, a.Reason, j.Who)
+		if err != nil {
+			return err
+		}
+		if len(list) > 0 {
+			j.Mark = list[len(list)-1].ID
+		}
+		a.Looked, a.Changed = a.Looked+int64(len(list)), a.Changed+changed
+		text, err := json.Marshal(a)
+		if err != nil {
+			return err
+		}
+		j.Args = string(text)
+		if !done {
+			return nil
+		}
+		return ch.Note(store.Entry{At: ch.Now.UnixMicro(), Who: j.Who, Thing: "company", What: "planned anew",
+			Text: fmt.Sprintf("%s: %d orders looked at, %d are sent otherwise now", j.Subject, a.Looked, a.Changed)})
+	})
+	return done, err
+}
+
+// replanSome plans orders anew in their order, all out of one book.
+func (r *Orders) replanSome(ch *engine.Change, list []*order.Order, reason, who string) (changed int64, err error) {
+	need := map[int64]bool{}
+	for _, o := range list {
+		ItemsOf(o, need)
+	}
+	book, err := r.Inventory.Book(ch, engine.Keys(need))
+	if err != nil {
+		return 0, err
+	}
+	scenes := map[int64]scene{}
+	for _, o := range list {
+		c := r.ByID(o.ConnectionID)
+		if c == nil || o.Elsewhere() || o.Routed {
+			continue
+		}
+		s, known := scenes[c.ID]
+		if !known {
+			if s, err = r.SceneFor(c, ch, book, who); err != nil {
+				return changed, err
+			}
+			scenes[c.ID] = s
+		}
+		part, err := order.Replan(o, s.Scene, reason)
+		if err != nil || part.Skipped != "" {
+			continue // it went on meanwhile, or is planned so already
+		}
+		changed++
+		if err := r.SaveOrder(ch, o); err != nil {
+			return changed, err
+		}
+		ch.Mark(engine.OrderChanged, o.ID)
+		if err := ch.Note(Notes(part, who, ch.Now)...); err != nil {
+			return changed, err
+		}
+	}
+	return changed, r.Inventory.Post(ch, book)
+}

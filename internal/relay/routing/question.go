@@ -1,0 +1,189 @@
+package routing
+
+import (
+	"cmp"
+	"slices"
+	"time"
+
+	"openrelay/internal/core/freight"
+	"openrelay/internal/core/order"
+	"openrelay/internal/core/routing"
+	"openrelay/internal/core/stock"
+	"openrelay/internal/relay/engine"
+	"openrelay/internal/store"
+)
+
+// question gathers what is to be known to plan what waits of an order: what is free at which place, what carriers ask, when it arrives.
+func (r *Routing) question(ch *engine.Change, book *stock.Book, o *order.Order, from []int64, policy *kept, traits map[int64]store.Traits,
+) (*routing.Question, error) {
+	if err := knowTraits(ch, o, traits); err != nil {
+		return nil, err
+	}
+	q := &routing.Question{Currency: policy.currency, Day: r.Today(), By: -1, Single: o.Ours.Decided.Split == "never",
+		Wants: []routing.Want{}, Goods: []routing.Good{}, Services: []routing.Service{}}
+	if o.Record.DeliverBy != "" {
+		q.By = max(0, daysBetween(q.Day, o.Record.DeliverBy))
+	}
+	if err := r.places(q, o, from, policy, traits); err != nil {
+		return nil, err
+	}
+	longest := int64(0)
+	for i := range o.Lines {
+		l := &o.Lines[i]
+		if l.Charge || l.ItemID == 0 {
+			continue
+		}
+		longest = max(longest, traits[l.ItemID].LongestMM)
+		if l.Waiting() > 0 {
+			q.Wants = append(q.Wants, want(q, l, traits, book))
+		}
+	}
+	r.services(q, o, longest)
+	return q, nil
+}
+
+// knowTraits reads what the items of an order weigh and may be, as far as it is not known yet.
+func knowTraits(ch *engine.Change, o *order.Order, traits map[int64]store.Traits) error {
+	var need []int64
+	add := func(item int64) {
+		if _, known := traits[item]; !known && item != 0 && !slices.Contains(need, item) {
+			need = append(need, item)
+		}
+	}
+	for i := range o.Lines {
+		add(o.Lines[i].ItemID)
+		for _, c := range o.Lines[i].Parts {
+			add(c.Item)
+		}
+	}
+	if len(need) == 0 {
+		return nil
+	}
+	got, err := ch.Traits(need)
+	for item, t := range got {
+		traits[item] = t
+	}
+	return err
+}
+
+// unitWeight is what a unit of a line weighs, grams: of a kit that has no weight of its own what its parts do.
+func unitWeight(l *order.Line, traits map[int64]store.Traits) int64 {
+	if w := traits[l.ItemID].WeightG; w > 0 {
+		return w
+	}
+	var sum int64
+	for _, c := range l.Parts {
+		sum += c.Quantity * traits[c.Item].WeightG
+	}
+	return sum
+}
+
+// want writes what waits of a line, and what is free of what it takes.
+func want(q *routing.Question, l *order.Line, traits map[int64]store.Traits, book *stock.Book) routing.Want {
+	w := routing.Want{Line: l.ID, SKU: cmp.Or(l.SKU, l.Title), Units: l.Waiting(), WeightG: unitWeight(l, traits)}
+	mark := func(item int64) {
+		t := traits[item]
+		if t.Serials {
+			w.Marks = append(w.Marks, routing.Serials)
+		}
+		w.Marks = append(w.Marks, t.Marks...)
+	}
+	mark(l.ItemID)
+	for _, c := range l.Goods().Components() {
+		if c.Item != l.ItemID {
+			mark(c.Item)
+		}
+		at := slices.IndexFunc(q.Goods, func(g routing.Good) bool { return g.Item == c.Item })
+		if at < 0 {
+			at = len(q.Goods)
+			g := routing.Good{Item: c.Item}
+			for _, p := range q.Places {
+				g.Free = append(g.Free, max(0, book.Level(stock.Key{Item: c.Item, Location: p.ID}).Available()))
+			}
+			q.Goods = append(q.Goods, g)
+		}
+		if i := slices.IndexFunc(w.Needs, func(n routing.Need) bool { return n.Good == at }); i >= 0 {
+			w.Needs[i].Per += c.Quantity
+			continue
+		}
+		w.Needs = append(w.Needs, routing.Need{Good: at, Per: c.Quantity})
+	}
+	return w
+}
+
+// places writes the places that may send it, in their order.
+func (r *Routing) places(q *routing.Question, o *order.Order, from []int64, policy *kept, traits map[int64]store.Traits) error {
+	for i, id := range from {
+		l := r.Place(id)
+		p := routing.Place{ID: id, Code: l.Code, Own: len(from) == 1, First: i == 0 && o.Ours.Decided.Location == l.Code,
+			Abroad: o.ShipTo.Country != "" && l.Address.Country != "" && o.ShipTo.Country != l.Address.Country}
+		if l.ArchivedAt != 0 {
+			p.Barred = "is used no more"
+		}
+		if policy.Places[l.Code].PerDay > 0 {
+			var err error
+			if p.Load, err = r.load(r.Ctx, id); err != nil {
+				return err
+			}
+		}
+		for k := range o.Lines {
+			for _, a := range o.Lines[k].Allocations {
+				if a.Location == id {
+					p.BeginsG += max(1, a.Quantity*unitWeight(&o.Lines[k], traits))
+				}
+			}
+		}
+		q.Places = append(q.Places, p)
+	}
+	return nil
+}
+
+// services writes what carriers ask for a parcel to the address by its weight, and on which day it would arrive from each place.
+// Tariffs in another currency than the company's are left out, as are those of which nobody knows when their carrier comes.
+func (r *Routing) services(q *routing.Question, o *order.Order, longest int64) {
+	if r.Carriers == nil || o.ShipTo.Country == "" {
+		return
+	}
+	p := freight.Parcel{To: o.ShipTo, LengthMM: longest}
+	if c := o.Ours.Checked; c != nil {
+		p.Kind, p.Remote = c.Kind, c.Remote
+	}
+	for _, c := range r.Carriers() {
+		if c.Tariff.Currency != q.Currency {
+			continue
+		}
+		leaves := make([]time.Time, len(q.Places))
+		for i := range q.Places {
+			leaves[i], _ = time.Parse(time.DateOnly, c.Leaves(q.Places[i].ID))
+		}
+		for i := range c.Tariff.Services {
+			s := &c.Tariff.Services[i]
+			steps, days := c.Tariff.Ladder(s, p)
+			if len(steps) == 0 {
+				continue
+			}
+			v := routing.Service{Carrier: c.Code, Code: s.Code, Steps: make([]routing.Step, len(steps))}
+			for k, step := range steps {
+				v.Steps[k] = routing.Step{UpToG: step.UpToG, Price: step.Price}
+			}
+			q.Services = append(q.Services, v)
+			for k := range q.Places {
+				at := -1
+				if !leaves[k].IsZero() {
+					at = max(0, daysBetween(q.Day, c.Tariff.Calendar.Arrival(leaves[k], days).Format(time.DateOnly)))
+				}
+				q.Places[k].Arrives = append(q.Places[k].Arrives, at)
+			}
+		}
+	}
+}
+
+// daysBetween counts the days from one to another, YYYY-MM-DD; what is no day is the first.
+func daysBetween(from, to string) int {
+	a, errA := time.Parse(time.DateOnly, from)
+	b, errB := time.Parse(time.DateOnly, to)
+	if errA != nil || errB != nil {
+		return 0
+	}
+	return int(b.Sub(a).Hours()) / 24
+}

@@ -1,0 +1,208 @@
+// Package routing says from which places the units of an order are sent: it asks what is free, what carriers charge and when they
+// come, and has core/routing weigh it by the company's policy. The question, the policy and the plan are kept with the order, so that
+// it can be explained and asked again with another policy. It moves no stock: orders takes the plan, and promises what it says.
+package routing
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"slices"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"openrelay/internal/core/freight"
+	"openrelay/internal/core/order"
+	"openrelay/internal/core/routing"
+	"openrelay/internal/core/stock"
+	"openrelay/internal/relay/engine"
+	"openrelay/internal/relay/orders"
+	"openrelay/internal/store"
+)
+
+// Routing chooses places.
+type Routing struct {
+	*engine.Engine
+	Orders *orders.Orders
+
+	// Carriers are those whose tariffs are known; the room of parcels knows them. nil: there are none.
+	Carriers func() []Carrier
+
+	policy atomic.Pointer[kept]
+
+	loadMu   sync.Mutex
+	loads    map[int64]int64 // orders to leave, by location
+	loadedAt time.Time
+}
+
+// Carrier is a carrier as plans are priced by it.
+type Carrier struct {
+	Code   string
+	Tariff *freight.Tariff
+	// Leaves is the day, YYYY-MM-DD, on which it takes what is packed now at a location.
+	Leaves func(location int64) string
+}
+
+// kept is the policy, with the currency that its amounts are in.
+type kept struct {
+	routing.Policy
+	currency string
+}
+
+// policyKey is the setting that holds the policy, and policyKind what its changes are called.
+const (
+	policyKey  = "routing"
+	policyKind = "routing policy"
+)
+
+// loadRest is for how long the orders of each place are counted on, not anew.
+const loadRest = 10 * time.Second
+
+// New makes the routing of a company; LoadPolicy reads its policy.
+func New(e *engine.Engine, o *orders.Orders) *Routing {
+	r := &Routing{Engine: e, Orders: o}
+	r.policy.Store(&kept{})
+	e.AddSettingKind(engine.OneSetting(policyKind, r.Policy, r.putPolicy))
+	return r
+}
+
+// LoadPolicy reads the policy.
+func (r *Routing) LoadPolicy(ctx context.Context) error {
+	p, err := r.Policy(ctx)
+	if err != nil {
+		return err
+	}
+	c, err := r.Company(ctx)
+	if err == nil {
+		r.policy.Store(&kept{p, c.Currency})
+	}
+	return err
+}
+
+// Policy is what is weighed when places are chosen.
+func (r *Routing) Policy(ctx context.Context) (p routing.Policy, err error) {
+	text, err := r.Store.Setting(ctx, policyKey)
+	if err == nil && text != "" {
+		if err = json.Unmarshal([]byte(text), &p); err != nil {
+			err = fmt.Errorf("routing policy: %w", err)
+		}
+	}
+	return p, err
+}
+
+// SetPolicy replaces it; what has been planned stays as it is.
+func (r *Routing) SetPolicy(ctx context.Context, p routing.Policy, who string) error {
+	return r.ChangeSetting(ctx, policyKind, "", who, func() error { return r.putPolicy(ctx, p, who) })
+}
+
+func (r *Routing) putPolicy(ctx context.Context, p routing.Policy, who string) error {
+	if err := r.check(&p); err != nil {
+		return err
+	}
+	text, err := json.Marshal(p)
+	if err != nil {
+		return err
+	}
+	if err := r.Commit(ctx, func(ch *engine.Change) error {
+		if err := ch.PutSetting(policyKey, string(text)); err != nil {
+			return err
+		}
+		said := "Places are chosen by the first that has all"
+		if p.On {
+			said = "Places are chosen by what a plan costs"
+		}
+		ch.Tell("company", "")
+		return ch.Note(store.Entry{At: ch.Now.UnixMicro(), Who: who, Thing: "company", What: policyKind, Text: said})
+	}); err != nil {
+		return err
+	}
+	return r.LoadPolicy(context.WithoutCancel(ctx))
+}
+
+func (r *Routing) check(p *routing.Policy) error {
+	if err := p.Check(func(code string) bool { return r.PlaceID(code) != 0 }); err != nil {
+		return engine.Refuse("%v", err)
+	}
+	return nil
+}
+
+// Plan plans the orders of a change: it returns what says which units of an order are sent from which of some locations. nil: no policy
+// is on.
+func (r *Routing) Plan(ch *engine.Change, book *stock.Book) func(*order.Order, []int64) map[int64][]stock.Part {
+	policy := r.policy.Load()
+	if !policy.On {
+		return nil
+	}
+	traits := map[int64]store.Traits{}
+	return func(o *order.Order, from []int64) map[int64][]stock.Part {
+		out, err := r.plan(ch, book, o, from, policy, traits)
+		if err != nil {
+			r.Log.Error("an order could not be planned; the first place that has all is taken", "order", o.Number, "error", err)
+			return nil
+		}
+		return out
+	}
+}
+
+func (r *Routing) plan(ch *engine.Change, book *stock.Book, o *order.Order, from []int64, policy *kept, traits map[int64]store.Traits,
+) (map[int64][]stock.Part, error) {
+	if len(from) == 0 {
+		return nil, nil
+	}
+	q, err := r.question(ch, book, o, from, policy, traits)
+	if err != nil || len(q.Wants) == 0 {
+		return nil, err
+	}
+	plan := routing.Solve(q, &policy.Policy)
+	if q.Single && len(plan.Waits) > 0 { // what must not be split waits until one place has all of it
+		plan.Entries, plan.Cost, plan.Waits = []routing.Entry{}, 0, nil
+		for _, w := range q.Wants {
+			plan.Waits = append(plan.Waits, routing.Units{Line: w.Line, SKU: w.SKU, Units: w.Units})
+		}
+	}
+	if err := keep(ch, o.ID, q, policy, plan); err != nil {
+		return nil, err
+	}
+	out := map[int64][]stock.Part{}
+	for _, e := range plan.Entries {
+		r.loaded(e.PlaceID)
+		for _, u := range e.Units {
+			out[u.Line] = append(out[u.Line], stock.Part{Location: e.PlaceID, Quantity: u.Units})
+		}
+	}
+	return out, nil
+}
+
+// keep keeps how an order was planned, where there was a choice or something waits all the same.
+func keep(ch *engine.Change, order int64, q *routing.Question, policy *kept, plan routing.Plan) error {
+	if len(q.Places) < 2 && len(plan.Waits) == 0 {
+		return nil
+	}
+	goesOn := slices.ContainsFunc(q.Places, func(p routing.Place) bool { return p.BeginsG > 0 })
+	k := &store.KeptPlan{OrderID: order, Question: *q, Policy: policy.Policy, Plan: plan}
+	return ch.PutPlan(k, goesOn, ch.Now)
+}
+
+// load counts the orders that are to leave a location, about as of now.
+func (r *Routing) load(ctx context.Context, location int64) (int64, error) {
+	r.loadMu.Lock()
+	defer r.loadMu.Unlock()
+	if now := r.Clock(); r.loads == nil || now.Sub(r.loadedAt) > loadRest || now.Before(r.loadedAt) {
+		loads, err := r.Store.PlaceLoads(ctx)
+		if err != nil {
+			return 0, err
+		}
+		r.loads, r.loadedAt = loads, now
+	}
+	return r.loads[location], nil
+}
+
+// loaded counts one more.
+func (r *Routing) loaded(location int64) {
+	r.loadMu.Lock()
+	defer r.loadMu.Unlock()
+	if r.loads != nil {
+		r.loads[location]++
+	}
+}

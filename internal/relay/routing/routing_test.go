@@ -1,0 +1,290 @@
+package routing_test
+
+import (
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"openrelay/internal/core/catalog"
+	core "openrelay/internal/core/routing"
+	"openrelay/internal/relay/engine"
+	"openrelay/internal/relay/inventory"
+	"openrelay/internal/relay/listing"
+	"openrelay/internal/relay/routing"
+	"openrelay/internal/relay/trial"
+	"openrelay/internal/setup"
+	"openrelay/internal/store"
+)
+
+// twoPlaces is a company whose stall sells what lies at Alder Yard and at Pier Nine. A carrier publishes its tariff.
+func twoPlaces(t *testing.T) *trial.Kit {
+	t.Helper()
+	k := trial.New(t)
+	k.JoinTariff("tess")
+	k.On("tess", "/tariff", func(trial.Call) (int, any) {
+		return 200, map[string]any{"currency": "EUR", "services": []any{map[string]any{"code": "T1", "name": "Tess one", "max_g": 10000,
+			"zones": []any{map[string]any{"name": "W", "countries": []string{"XW"}, "days": 2,
+				"steps": []any{map[string]any{"up_to_g": 1000, "price": 400}, map[string]any{"up_to_g": 10000, "price": 900}}}}}}}
+	})
+	k.Learned()
+	c := k.ByCode("stall")
+	s := *c.Settings()
+	s.Offer.Sources = []int64{k.PlaceID("alder"), k.PlaceID("pier")}
+	require.NoError(t, k.SetSettings(t.Context(), "stall", s, c.Rec().Revision, "Edda"))
+	return k
+}
+
+// lies adds an item of 500 g of which so many lie at Alder Yard and at Pier Nine.
+func lies(t *testing.T, k *trial.Kit, sku string, alder, pier int64, change func(*catalog.Item)) {
+	t.Helper()
+	i := catalog.Item{SKU: sku, Name: "A " + sku, WeightG: 500, LengthMM: 100, WidthMM: 80, HeightMM: 40, Price: 1000, Currency: "EUR"}
+	if change != nil {
+		change(&i)
+	}
+	require.NoError(t, k.AddItems(t.Context(), []listing.Opening{{Item: i,
+		Counts: map[int64]int64{k.PlaceID("alder"): alder, k.PlaceID("pier"): pier}}}, "test"))
+}
+
+// weigh switches a policy on.
+func weigh(t *testing.T, k *trial.Kit, places map[string]core.PlaceTerms) {
+	t.Helper()
+	require.NoError(t, k.Routing.SetPolicy(t.Context(), core.Policy{On: true, Parcel: 100, Places: places}, "Edda"))
+}
+
+// from says which units of an order each place has promised.
+func from(t *testing.T, k *trial.Kit, number string) map[string]int64 {
+	t.Helper()
+	o, err := k.Store.OrderByNumber(t.Context(), number)
+	require.NoError(t, err)
+	out := map[string]int64{}
+	for _, l := range o.Lines {
+		for _, a := range l.Allocations {
+			out[k.Place(a.Location).Code] += a.Quantity
+		}
+	}
+	return out
+}
+
+func TestOrdersComeFromWhereItCostsLeast(t *testing.T) {
+	k := twoPlaces(t)
+	lies(t, k, "JAR", 9, 9, nil)
+	k.Sell("S-1", trial.Units("JAR", 1))
+	require.Equal(t, map[string]int64{"alder": 1}, from(t, k, "S-1"), "no policy is on: the first that has all")
+	p, err := k.Routing.PlanOf(t.Context(), "S-1")
+	require.NoError(t, err)
+	require.False(t, p.Planned)
+
+	weigh(t, k, map[string]core.PlaceTerms{"alder": {Order: 60}})
+	k.Sell("S-2", trial.Units("JAR", 3))
+	require.Equal(t, map[string]int64{"pier": 3}, from(t, k, "S-2"))
+	p, err = k.Routing.PlanOf(t.Context(), "S-2")
+	require.NoError(t, err)
+	require.True(t, p.Planned)
+	require.Equal(t, int64(900+100), p.Plan.Cost)
+	require.Equal(t, "tess/T1", p.Plan.Entries[0].Service)
+	require.Equal(t, 2, p.Plan.Entries[0].Arrives)
+	require.Len(t, p.Runners, 1)
+	require.Equal(t, p.Plan.Cost+60, p.Runners[0].Cost)
+	require.Equal(t, "alder", p.Runners[0].Entries[0].Place)
+	require.Equal(t, "EUR", p.Currency)
+	k.Holds()
+}
+
+func TestAnOrderThatMustBeSplit(t *testing.T) {
+	k := twoPlaces(t)
+	lies(t, k, "JAR", 2, 0, nil)
+	lies(t, k, "LID", 0, 1, nil)
+	weigh(t, k, nil)
+	k.Sell("S-1", trial.Units("JAR", 2), trial.Units("LID", 2))
+	require.Equal(t, map[string]int64{"alder": 2, "pier": 1}, from(t, k, "S-1"))
+	p, err := k.Routing.PlanOf(t.Context(), "S-1")
+	require.NoError(t, err)
+	require.Len(t, p.Plan.Waits, 1)
+	require.Contains(t, p.Bars, core.Bar{Place: "alder", Why: "LID: 0 of 2 are free"})
+	require.Equal(t, "held", k.Stage("S-1"))
+	k.Holds()
+
+	require.NoError(t, k.Adjust(t.Context(), inventory.Adjustment{SKU: "LID", Location: "pier", Change: 4, Reason: "found"}, "Edda"))
+	k.Settle()
+	require.Equal(t, map[string]int64{"alder": 2, "pier": 2}, from(t, k, "S-1"), "what waited goes on")
+	require.Equal(t, "ready", k.Stage("S-1"))
+	k.Holds()
+}
+
+func TestARuleThatForbidsSplittingHolds(t *testing.T) {
+	k := twoPlaces(t)
+	lies(t, k, "JAR", 2, 3, nil)
+	weigh(t, k, nil)
+	require.NoError(t, k.Rule(`split("never")`))
+	k.Sell("S-1", trial.Units("JAR", 4))
+	require.Empty(t, from(t, k, "S-1"), "no place has all of it")
+	require.Equal(t, "held", k.Stage("S-1"))
+	k.Sell("S-2", trial.Units("JAR", 3))
+	require.Equal(t, map[string]int64{"pier": 3}, from(t, k, "S-2"))
+	k.Holds()
+}
+
+func TestWhatAPlaceKeepsAndCannotSend(t *testing.T) {
+	k := twoPlaces(t)
+	lies(t, k, "JAR", 5, 1, nil)
+	lies(t, k, "QUEEN", 5, 5, func(i *catalog.Item) { i.Marks = []string{"live"} })
+	lies(t, k, "SCALE", 0, 5, func(i *catalog.Item) { i.Serials = true })
+	weigh(t, k, map[string]core.PlaceTerms{"alder": {Keep: 4, Cannot: []string{"live"}},
+		"pier": {Order: 900, Cannot: []string{"serials"}}})
+	k.Sell("S-1", trial.Units("JAR", 2))
+	require.Equal(t, map[string]int64{"alder": 1, "pier": 1}, from(t, k, "S-1"), "four stay at Alder Yard")
+	k.Sell("S-2", trial.Units("QUEEN", 1))
+	require.Equal(t, map[string]int64{"pier": 1}, from(t, k, "S-2"))
+	k.Sell("S-3", trial.Units("SCALE", 1))
+	require.Empty(t, from(t, k, "S-3"))
+	p, err := k.Routing.PlanOf(t.Context(), "S-3")
+	require.NoError(t, err)
+	require.Contains(t, p.Bars, core.Bar{Place: "pier", Why: "SCALE: not sent from there: serials"})
+	k.Holds()
+}
+
+func TestAPlaceThatIsFullSendsLater(t *testing.T) {
+	k := twoPlaces(t)
+	lies(t, k, "JAR", 50, 50, nil)
+	require.NoError(t, k.Routing.SetPolicy(t.Context(), core.Policy{On: true, Parcel: 100, Day: 30,
+		Places: map[string]core.PlaceTerms{"alder": {PerDay: 2}, "pier": {Order: 10}}}, "Edda"))
+	for _, n := range []string{"S-1", "S-2"} {
+		k.Sell(n, trial.Units("JAR", 1))
+		require.Equal(t, map[string]int64{"alder": 1}, from(t, k, n))
+	}
+	k.Sell("S-3", trial.Units("JAR", 1))
+	require.Equal(t, map[string]int64{"pier": 1}, from(t, k, "S-3"), "a day later costs more than ten")
+}
+
+func TestPlanningAnew(t *testing.T) {
+	k := twoPlaces(t)
+	lies(t, k, "JAR", 500, 500, nil)
+	weigh(t, k, nil)
+	for _, n := range []string{"S-1", "S-2", "S-3"} {
+		k.Sell(n, trial.Units("JAR", 1))
+		require.Equal(t, map[string]int64{"alder": 1}, from(t, k, n))
+	}
+	k.Picked("S-3")
+	changed, err := k.Replan(t.Context(), "S-1", 0, "Edda")
+	require.NoError(t, err)
+	require.False(t, changed)
+	before := k.OnHand("JAR")
+
+	weigh(t, k, map[string]core.PlaceTerms{"alder": {Order: 500}})
+	changed, err = k.Replan(t.Context(), "S-1", 0, "Edda")
+	require.NoError(t, err)
+	require.True(t, changed)
+	require.Equal(t, map[string]int64{"pier": 1}, from(t, k, "S-1"))
+	_, err = k.Replan(t.Context(), "S-3", 0, "Edda")
+	require.Error(t, err, "somebody has begun")
+	_, err = k.Replan(t.Context(), "S-1", 1, "Edda")
+	require.ErrorIs(t, err, store.ErrConflict)
+
+	_, err = k.ReplanPlace(t.Context(), "moon", "", "Edda")
+	_, refused := engine.IsRefused(err)
+	require.True(t, refused)
+	_, err = k.ReplanPlace(t.Context(), "alder", "closed today", "Edda")
+	require.NoError(t, err)
+	_, err = k.ReplanPlace(t.Context(), "alder", "", "Edda")
+	require.ErrorContains(t, err, "already")
+	k.Settle()
+	require.Equal(t, map[string]int64{"pier": 1}, from(t, k, "S-2"))
+	require.Equal(t, map[string]int64{"alder": 1}, from(t, k, "S-3"), "it is being picked")
+	require.Equal(t, before, k.OnHand("JAR"))
+	k.Holds()
+}
+
+func TestRehearsal(t *testing.T) {
+	k := twoPlaces(t)
+	lies(t, k, "JAR", 9, 9, nil)
+	lies(t, k, "LID", 0, 9, nil)
+	weigh(t, k, nil)
+	k.Sell("S-1", trial.Units("JAR", 1))
+	k.Sell("S-2", trial.Units("JAR", 1), trial.Units("LID", 1))
+	got, err := k.Routing.Rehearse(t.Context(), core.Policy{On: true, Parcel: 100,
+		Places: map[string]core.PlaceTerms{"alder": {Order: 70}}})
+	require.NoError(t, err)
+	require.Equal(t, int64(2), got.Orders)
+	require.Equal(t, int64(1), got.Changed)
+	o, err := k.Store.OrderByNumber(t.Context(), "S-1")
+	require.NoError(t, err)
+	require.Equal(t, o.Number, got.List[0].Order)
+	require.Equal(t, routing.Sum{Cost: 1000, Places: map[string]int64{"alder": 1, "pier": 1}}, got.Was)
+	require.Equal(t, routing.Sum{Cost: 1000, Places: map[string]int64{"pier": 2}}, got.Now)
+	_, err = k.Routing.Rehearse(t.Context(), core.Policy{On: true})
+	_, refused := engine.IsRefused(err)
+	require.True(t, refused)
+	require.Equal(t, map[string]int64{"alder": 1}, from(t, k, "S-1"), "nothing is changed by it")
+}
+
+func TestThePolicyIsKeptAndCanBeTakenBack(t *testing.T) {
+	k := twoPlaces(t)
+	weigh(t, k, map[string]core.PlaceTerms{"alder": {Keep: 3}})
+	err := k.Routing.SetPolicy(t.Context(), core.Policy{Places: map[string]core.PlaceTerms{"moon": {}}}, "Edda")
+	require.ErrorContains(t, err, `no place "moon"`)
+	k.Again()
+	p, err := k.Routing.Policy(t.Context())
+	require.NoError(t, err)
+	require.Equal(t, int64(3), p.Places["alder"].Keep)
+	lies(t, k, "JAR", 3, 3, nil)
+	k.Sell("S-1", trial.Units("JAR", 1))
+	require.Equal(t, map[string]int64{"pier": 1}, from(t, k, "S-1"), "also after a new start")
+
+	list, err := k.Store.SettingChanges(t.Context(), nil, 0, 10)
+	require.NoError(t, err)
+	require.Equal(t, "routing policy", list[0].Kind)
+	require.NoError(t, k.UndoSetting(t.Context(), list[0].ID, "Edda"))
+	p, err = k.Routing.Policy(t.Context())
+	require.NoError(t, err)
+	require.False(t, p.On)
+	k.Sell("S-2", trial.Units("JAR", 1))
+	require.Equal(t, map[string]int64{"alder": 1}, from(t, k, "S-2"))
+}
+
+// TestThePolicyIsPartOfASetUp: it is written with it, and brings another company to the same.
+func TestThePolicyIsPartOfASetUp(t *testing.T) {
+	k := twoPlaces(t)
+	weigh(t, k, map[string]core.PlaceTerms{"pier": {Order: 60, Cannot: []string{"live"}}})
+	written, err := k.ExportSetup(t.Context())
+	require.NoError(t, err)
+	text, err := written.Text()
+	require.NoError(t, err)
+	read, err := setup.Parse(text)
+	require.NoError(t, err)
+
+	other := twoPlaces(t)
+	want := setup.Setup{Version: 1, Routing: read.Routing}
+	plan, err := other.PlanSetup(t.Context(), want, nil)
+	require.NoError(t, err)
+	require.Equal(t, []setup.Change{{Action: "change", Thing: "routing", Field: "policy", From: "the first place that has all",
+		To: "what costs least; terms of 1 places"}}, plan)
+	_, err = other.ApplySetup(t.Context(), want, nil, "Edda")
+	require.NoError(t, err)
+	got, err := other.Routing.Policy(t.Context())
+	require.NoError(t, err)
+	require.Equal(t, *read.Routing, got)
+	plan, err = other.PlanSetup(t.Context(), want, nil)
+	require.NoError(t, err)
+	require.Empty(t, plan)
+}
+
+func TestOldPlansAreThinned(t *testing.T) {
+	k := twoPlaces(t)
+	lies(t, k, "JAR", 9, 9, nil)
+	weigh(t, k, nil)
+	k.Sell("S-1", trial.Units("JAR", 1))
+	list, err := k.Retentions(t.Context())
+	require.NoError(t, err)
+	days := map[string]int{}
+	for _, x := range list {
+		days[x.Kind] = x.Least
+	}
+	require.NoError(t, k.SetRetention(t.Context(), days, "Edda"))
+	k.Later(400 * 24 * time.Hour)
+	_, err = k.Thin(t.Context())
+	require.NoError(t, err)
+	p, err := k.Routing.PlanOf(t.Context(), "S-1")
+	require.NoError(t, err)
+	require.False(t, p.Planned)
+}

@@ -1,0 +1,109 @@
+package store
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"time"
+
+	"openrelay/internal/core/order"
+	"openrelay/internal/core/routing"
+)
+
+// KeptPlan is how the units of an order were placed the last time: what was asked, by which policy, and what came out.
+type KeptPlan struct {
+	OrderID  int64            `json:"-"`
+	At       int64            `json:"-"` // Unix microseconds
+	Question routing.Question `json:"question"`
+	Policy   routing.Policy   `json:"policy"`
+	Plan     routing.Plan     `json:"plan"`
+}
+
+// PutPlan keeps how an order was planned, in place of what was kept of it before. A plan by which nothing is sent does not take the place
+// of one, and of one that goes on with what waited only that is kept how much still waits.
+func (t *Tx) PutPlan(k *KeptPlan, goesOn bool, now time.Time) error {
+	var waits int64
+	for _, u := range k.Plan.Waits {
+		waits += u.Units
+	}
+	if goesOn {
+		_, err := t.exec("UPDATE order_plan SET waits=? WHERE order_id=?", waits, k.OrderID)
+		return err
+	}
+	text, err := json.Marshal(k)
+	if err != nil {
+		return err
+	}
+	then := "UPDATE SET at=excluded.at, waits=excluded.waits, plan=excluded.plan"
+	if len(k.Plan.Entries) == 0 {
+		then = "UPDATE SET waits=excluded.waits"
+	}
+	_, err = t.exec("INSERT INTO order_plan (order_id, at, waits, plan) VALUES (?,?,?,?) ON CONFLICT (order_id) DO "+then,
+		k.OrderID, micros(now), waits, string(text))
+	return err
+}
+
+type planRow struct {
+	OrderID int64  `db:"order_id"`
+	At      int64  `db:"at"`
+	Plan    string `db:"plan"`
+}
+
+func (r *planRow) read() (KeptPlan, error) {
+	k := KeptPlan{OrderID: r.OrderID, At: r.At}
+	if err := json.Unmarshal([]byte(r.Plan), &k); err != nil {
+		return k, fmt.Errorf("plan of order %d: %w", r.OrderID, err)
+	}
+	return k, nil
+}
+
+// PlanOf is how an order was planned; ErrNotFound: it had no choice, or nothing is kept of it any more.
+func (s *Store) PlanOf(ctx context.Context, orderID int64) (KeptPlan, error) {
+	var row planRow
+	if err := s.read.GetContext(ctx, &row, "SELECT order_id, at, plan FROM order_plan WHERE order_id=?", orderID); err != nil {
+		return KeptPlan{}, found(err)
+	}
+	return row.read()
+}
+
+// NewestPlans lists the plans of orders before one, the newest order first.
+func (s *Store) NewestPlans(ctx context.Context, before int64, limit int) ([]KeptPlan, error) {
+	var rows []planRow
+	if err := s.read.SelectContext(ctx, &rows,
+		"SELECT order_id, at, plan FROM order_plan WHERE order_id<? ORDER BY order_id DESC LIMIT ?", before, limit); err != nil {
+		return nil, err
+	}
+	out := make([]KeptPlan, len(rows))
+	for i := range rows {
+		var err error
+		if out[i], err = rows[i].read(); err != nil {
+			return nil, err
+		}
+	}
+	return out, nil
+}
+
+// PlaceLoads counts the orders to which something is promised at each location, and has not left.
+func (s *Store) PlaceLoads(ctx context.Context) (map[int64]int64, error) {
+	var rows []struct {
+		Location int64 `db:"location_id"`
+		Orders   int64 `db:"orders"`
+	}
+	if err := s.read.SelectContext(ctx, &rows,
+		"SELECT location_id, count(DISTINCT order_id) AS orders FROM allocation GROUP BY location_id"); err != nil {
+		return nil, err
+	}
+	out := make(map[int64]int64, len(rows))
+	for _, r := range rows {
+		out[r.Location] = r.Orders
+	}
+	return out, nil
+}
+
+// OrdersPromisedAt lists orders, after one by its id, to which a location has promised something and on which nobody has begun. A
+// location of 0 is any.
+func (t *Tx) OrdersPromisedAt(location, after int64, limit int) ([]*order.Order, error) {
+	return loadOrders(t.sel, `id IN (SELECT o.id FROM orders o WHERE o.id>?2 AND o.stage IN ('ready','held') AND o.voided=0 AND o.test=0
+		AND EXISTS (SELECT 1 FROM allocation a WHERE a.order_id=o.id AND (?1=0 OR a.location_id=?1)) ORDER BY o.id LIMIT ?3)
+		ORDER BY id`, location, after, limit)
+}
