@@ -103,7 +103,12 @@ func (s *Store) PlaceLoads(ctx context.Context) (map[int64]int64, error) {
 // OrdersPromisedAt lists orders, after one by its id, to which a location has promised something and on which nobody has begun. A
 // location of 0 is any.
 func (t *Tx) OrdersPromisedAt(location, after int64, limit int) ([]*order.Order, error) {
-	return loadOrders(t.sel, `id IN (SELECT o.id FROM orders o WHERE o.id>?2 AND o.stage IN ('ready','held') AND o.voided=0 AND o.test=0
-		AND EXISTS (SELECT 1 FROM allocation a WHERE a.order_id=o.id AND (?1=0 OR a.location_id=?1)) ORDER BY o.id LIMIT ?3)
-		ORDER BY id`, location, after, limit)
+	const untouched = "o.stage IN ('ready','held') AND o.voided=0 AND o.test=0"
+	if location == 0 {
+		return loadOrders(t.sel, `id IN (SELECT o.id FROM orders o WHERE o.id>? AND `+untouched+` AND EXISTS (SELECT 1 FROM order_line l
+			WHERE l.id BETWEEN o.id * 1024 AND o.id * 1024 + 1023 AND l.allocated>0) ORDER BY o.id LIMIT ?) ORDER BY id`, after, limit)
+	}
+	return loadOrders(t.sel, `id IN (SELECT a.order_id FROM allocation a INDEXED BY allocation_place JOIN orders o ON o.id=a.order_id
+		WHERE a.location_id=? AND a.order_id>? AND `+untouched+` GROUP BY a.order_id ORDER BY a.order_id LIMIT ?) ORDER BY id`,
+		location, after, limit)
 }

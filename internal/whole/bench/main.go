@@ -70,7 +70,7 @@ func main() {
 	file := flag.String("out", "build/bench.json", "where the figures go")
 	large := flag.Bool("large", false, "measure what needs a large file, and nothing else")
 	only := flag.String("only", "",
-		"only this: boards, intake, live, goods, orders, packers, walking, language, freight, labels; "+
+		"only this: boards, intake, live, goods, orders, packers, walking, language, freight, labels, routing; "+
 			"finding, keeping, file make large files")
 	flag.Parse()
 	most := 13 * time.Minute
@@ -133,6 +133,7 @@ func (b *bench) part(only string, large bool) (func(binary string) error, error)
 		"language": func(string) error { return errors.Join(b.begin(), b.language(), b.mapping(), b.files()) },
 		"freight":  func(string) error { return b.freight() },
 		"labels":   func(string) error { return errors.Join(b.begin(), b.labels()) },
+		"routing":  served(plain(b.routing)),
 		"cartons":  func(string) error { return b.cartons() },
 		"file":     func(string) error { return errors.Join(b.begin(), b.largeFile(b.of(2<<30, 9<<20))) },
 		"thinning": func(string) error { return errors.Join(b.begin(), b.thinning(1_000_000)) },
@@ -182,6 +183,7 @@ func (b *bench) run(binary string) error {
 		b.packers,
 		b.typedNumbers,
 		func() error { return b.orders(binary) },
+		b.routing,
 	} {
 		if err := step(); err != nil {
 			return err
