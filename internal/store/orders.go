@@ -686,6 +686,25 @@ func (t *Tx) UpdateOrder(o *order.Order) error {
 	return nil
 }
 
+// MoveAllocations writes orders of which nothing has changed but where their units are promised.
+func (t *Tx) MoveAllocations(list []*order.Order) error {
+	var rows [][]any
+	for _, o := range list {
+		if _, err := t.exec("UPDATE orders SET revision=?, places=? WHERE id=?", o.Revision, placesText(o), o.ID); err != nil {
+			return err
+		}
+		first, last := order.LineID(o.ID, 0), order.LineID(o.ID, 1023)
+		if _, err := t.exec("DELETE FROM allocation WHERE line_id BETWEEN ? AND ?", first, last); err != nil {
+			return err
+		}
+		for i := range o.Lines {
+			rows = append(rows, allocations(o, &o.Lines[i])...)
+		}
+	}
+	_, err := t.insertMany("INSERT INTO allocation (line_id, location_id, item_id, order_id, quantity)", 5, rows)
+	return err
+}
+
 // cleared marks messages of test orders that were cleared: while the connection is in test they are known,
 // and do not come in again.
 const cleared = "a test order that was cleared"

@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"slices"
 
 	"openrelay/internal/core/order"
 	"openrelay/internal/relay/engine"
@@ -61,11 +62,11 @@ func (r *Orders) ReplanStep(ctx context.Context, j *store.Job) (done bool, err e
 		return true, err
 	}
 	err = r.Commit(ctx, func(ch *engine.Change) error {
-		list, err := ch.OrdersPromisedAt(a.Location, j.Mark, orderBatch)
+		list, err := ch.OrdersPromisedAt(a.Location, j.Mark, replanBatch)
 		if err != nil {
 			return err
 		}
-		done = len(list) < orderBatch
+		done = len(list) < replanBatch
 		changed, err := r.replanSome(ch, list, a.Reason, j.Who)
 		if err != nil {
 			return err
@@ -88,6 +89,17 @@ func (r *Orders) ReplanStep(ctx context.Context, j *store.Job) (done bool, err e
 	return done, err
 }
 
+// replanBatch is how many orders are planned anew in one change: whoever hands orders in waits no longer than that takes.
+const replanBatch = 50
+
+// promised is how many units of each line of an order are promised, and whether it is held.
+func promised(o *order.Order) (units []int64, held bool) {
+	for i := range o.Lines {
+		units = append(units, o.Lines[i].Allocated)
+	}
+	return units, len(o.Holds) > 0
+}
+
 // replanSome plans orders anew in their order, all out of one book.
 func (r *Orders) replanSome(ch *engine.Change, list []*order.Order, reason, who string) (changed int64, err error) {
 	need := map[int64]bool{}
@@ -99,6 +111,8 @@ func (r *Orders) replanSome(ch *engine.Change, list []*order.Order, reason, who 
 		return 0, err
 	}
 	scenes := map[int64]scene{}
+	var notes []store.Entry
+	var moved []*order.Order // of which only the places have changed
 	for _, o := range list {
 		c := r.ByID(o.ConnectionID)
 		if c == nil || o.Elsewhere() || o.Routed {
@@ -111,18 +125,28 @@ func (r *Orders) replanSome(ch *engine.Change, list []*order.Order, reason, who 
 			}
 			scenes[c.ID] = s
 		}
+		units, held := promised(o)
 		part, err := order.Replan(o, s.Scene, reason)
 		if err != nil || part.Skipped != "" {
 			continue // it went on meanwhile, or is planned so already
 		}
 		changed++
-		if err := r.SaveOrder(ch, o); err != nil {
-			return changed, err
+		if now, holds := promised(o); held || holds || !slices.Equal(units, now) {
+			if err := r.SaveOrder(ch, o); err != nil {
+				return changed, err
+			}
+		} else {
+			moved = append(moved, o)
+			ch.Tell("order", o.Number)
+			ch.Mark(engine.CartonAsked, o.ID)
 		}
-		ch.Mark(engine.OrderChanged, o.ID)
-		if err := ch.Note(Notes(part, who, ch.Now)...); err != nil {
-			return changed, err
-		}
+		notes = append(notes, Notes(part, who, ch.Now)...)
+	}
+	if err := ch.Note(notes...); err != nil {
+		return changed, err
+	}
+	if err := ch.MoveAllocations(moved); err != nil {
+		return changed, err
 	}
 	return changed, r.Inventory.Post(ch, book)
 }
