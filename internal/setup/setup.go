@@ -51,6 +51,7 @@ type Setup struct {
 	Archived    Archived          `yaml:"archived,omitempty"`  // what is used no more
 	Retention   map[string]int    `yaml:"retention,omitempty"` // days for which kinds stay whole; 0: for ever
 	Backups     *Backups          `yaml:"backups,omitempty"`
+	Routing     *routing.Policy   `yaml:"routing,omitempty"`    // from which places orders are sent
 	Connectors  []string          `yaml:"connectors,omitempty"` // definitions, as text
 	Connections []Connection      `yaml:"connections,omitempty"`
 
@@ -64,8 +65,6 @@ type Setup struct {
 	Customs []customs.Declarant `yaml:"customs,omitempty"`
 	// what is charged for parcels; the first that fits counts
 	FreightRules []freight.ChargeRule `yaml:"freight_rules,omitempty"`
-	// from which places orders are sent
-	Routing *routing.Policy `yaml:"routing,omitempty"`
 	// what becomes of addresses where an address service is joined: never, show or spelling
 	Addresses string `yaml:"addresses,omitempty"`
 	// what senders have of their own

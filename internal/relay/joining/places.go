@@ -41,10 +41,17 @@ func (r *Joining) PutPlace(ctx context.Context, code string, p Place, who string
 	if err != nil {
 		return err
 	}
+	was, isNew := r.Location(code)
 	if err := r.Commit(ctx, func(ch *engine.Change) error { return r.putPlace(ch, code, p, bins, keeper, who) }); err != nil {
 		return err
 	}
-	return r.Reload(ctx)
+	if err := r.Reload(ctx); err != nil {
+		return err
+	}
+	if isNew != nil || p.Hours == nil || sameHours(was.Hours, *p.Hours) {
+		return nil
+	}
+	return r.Routing.HoursChanged(ctx, code, who)
 }
 
 // check tidies what is said of a place, refuses what cannot be, and returns its bins one by one.

@@ -6,6 +6,7 @@ package routing
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"slices"
 	"sync"
@@ -125,6 +126,19 @@ func (r *Routing) check(p *routing.Policy) error {
 		return engine.Refuse("%v", err)
 	}
 	return nil
+}
+
+// HoursChanged plans anew what a place was to send, where places are chosen by a policy: it may arrive sooner from elsewhere now.
+func (r *Routing) HoursChanged(ctx context.Context, code, who string) error {
+	if !r.policy.Load().On {
+		return nil
+	}
+	_, err := r.Orders.ReplanPlace(ctx, code, "when the place is at work has changed", who)
+	var refused *engine.Refused
+	if errors.As(err, &refused) && refused.Conflict {
+		return nil // it is being planned anew already
+	}
+	return err
 }
 
 // Plan plans the orders of a change: it returns what says which units of an order are sent from which of some locations. nil: no policy

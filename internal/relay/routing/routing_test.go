@@ -1,15 +1,18 @@
 package routing_test
 
 import (
+	"slices"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/require"
 
 	"openrelay/internal/core/catalog"
+	"openrelay/internal/core/place"
 	core "openrelay/internal/core/routing"
 	"openrelay/internal/relay/engine"
 	"openrelay/internal/relay/inventory"
+	"openrelay/internal/relay/joining"
 	"openrelay/internal/relay/listing"
 	"openrelay/internal/relay/routing"
 	"openrelay/internal/relay/trial"
@@ -192,6 +195,27 @@ func TestPlanningAnew(t *testing.T) {
 	require.Equal(t, map[string]int64{"pier": 1}, from(t, k, "S-2"))
 	require.Equal(t, map[string]int64{"alder": 1}, from(t, k, "S-3"), "it is being picked")
 	require.Equal(t, before, k.OnHand("JAR"))
+	k.Holds()
+}
+
+// TestAPlaceThatClosesIsPlannedAround: where a day is worth something, what it was to send comes from elsewhere, by itself.
+func TestAPlaceThatClosesIsPlannedAround(t *testing.T) {
+	k := twoPlaces(t)
+	lies(t, k, "JAR", 9, 9, nil)
+	require.NoError(t, k.Routing.SetPolicy(t.Context(), core.Policy{On: true, Parcel: 100, Day: 50,
+		Places: map[string]core.PlaceTerms{"pier": {Order: 80}}}, "Edda"))
+	k.Sell("S-1", trial.Units("JAR", 1))
+	require.Equal(t, map[string]int64{"alder": 1}, from(t, k, "S-1"))
+	always := place.Hours{Week: slices.Repeat([]string{"08:00-17:00"}, 7)}
+	closed := always
+	closed.DaysOff = []place.DayOff{{From: k.Now().Format(time.DateOnly), To: k.Now().AddDate(0, 0, 5).Format(time.DateOnly)}}
+	require.NoError(t, k.PutPlace(t.Context(), "pier", joining.Place{Name: "Pier Nine", Hours: &always}, "Edda"))
+	require.NoError(t, k.PutPlace(t.Context(), "alder", joining.Place{Name: "Alder Yard", Hours: &closed}, "Edda"))
+	k.Settle()
+	require.Equal(t, map[string]int64{"pier": 1}, from(t, k, "S-1"), "a week of waiting costs more")
+	p, err := k.Routing.PlanOf(t.Context(), "S-1")
+	require.NoError(t, err)
+	require.Greater(t, p.Runners[0].Cost, p.Plan.Cost)
 	k.Holds()
 }
 

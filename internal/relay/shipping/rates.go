@@ -239,21 +239,27 @@ func (r *Shipping) KnownTariffs() []KnownTariff {
 	return out
 }
 
-// leavesAbout is the day on which a carrier takes what is packed now, as it was within the last minute.
+// leavesAbout is the day on which a carrier takes what is packed now, as it was within the last minute and since the hours of the place
+// were read.
 func (r *Shipping) leavesAbout(c *engine.Conn, location int64) string {
-	type at struct{ carrier, location int64 }
+	type key struct{ carrier, location int64 }
 	type day struct {
-		text string
-		at   time.Time
+		text  string
+		at    time.Time
+		hours *string // of the week; they are read anew together
 	}
-	key, now := at{c.ID, location}, r.Clock()
-	if known, ok := r.leavesKnown.Load(key); ok {
-		if d := known.(day); now.Sub(d.at) < time.Minute && !now.Before(d.at) {
+	at, now := key{c.ID, location}, r.Clock()
+	var hours *string
+	if week := r.Place(location).Hours.Week; len(week) > 0 {
+		hours = &week[0]
+	}
+	if known, ok := r.leavesKnown.Load(at); ok {
+		if d := known.(day); d.hours == hours && now.Sub(d.at) < time.Minute && !now.Before(d.at) {
 			return d.text
 		}
 	}
-	d := day{r.handoverDay(c, location), now}
-	r.leavesKnown.Store(key, d)
+	d := day{r.handoverDay(c, location), now, hours}
+	r.leavesKnown.Store(at, d)
 	return d.text
 }
 
