@@ -77,10 +77,13 @@ TEST := go test -vet=off -timeout 8m
 .PHONY: ready
 ready: build printserver check-go check-console
 
+# Those that take longest begin first, so that none is left alone at the end.
+LONGEST := $(addprefix openrelay/internal/,whole relay/shipping connector api cli store relay/joining)
+
 # The browser has the machine to itself: a page that waits too long for its turn fails.
 test:
 	$(MAKE) -j2 ready
-	$(TEST) -parallel 4 $$(go list $(PACKAGES) | grep -v /internal/whole/)
+	$(TEST) -parallel 4 $(LONGEST) $$(go list $(PACKAGES) | grep -v /internal/whole/)
 	$(TEST) $$(go list ./internal/whole/... | grep -v -e /whole$$ -e /browse$$)
 	$(TEST) ./internal/whole/browse
 

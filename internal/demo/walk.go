@@ -416,6 +416,9 @@ func (k *saleWalk) theRest(ctx context.Context) (err error) {
 	if err := k.joins(ctx); err != nil {
 		return err
 	}
+	if err := k.placing(ctx, k.w); err != nil {
+		return err
+	}
 
 	k.step("What must always hold")
 	findings, err := k.w.Store.Verify(ctx)

@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"openrelay/internal/core/freight"
+	"openrelay/internal/core/message"
 	"openrelay/internal/core/order"
 	"openrelay/internal/core/routing"
 	"openrelay/internal/core/stock"
@@ -150,6 +151,9 @@ func (r *Routing) Plan(ch *engine.Change, book *stock.Book) func(*order.Order, [
 	}
 	traits := map[int64]store.Traits{}
 	return func(o *order.Order, from []int64) map[int64][]stock.Part {
+		if o.Kind() != message.Ship {
+			return nil // it is fetched, eaten or brought where it was bought
+		}
 		out, err := r.plan(ch, book, o, from, policy, traits)
 		if err != nil {
 			r.Log.Error("an order could not be planned; the first place that has all is taken", "order", o.Number, "error", err)

@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"openrelay/internal/core/catalog"
+	"openrelay/internal/core/message"
 	"openrelay/internal/core/place"
 	core "openrelay/internal/core/routing"
 	"openrelay/internal/relay/engine"
@@ -158,6 +159,34 @@ func TestAPlaceThatIsFullSendsLater(t *testing.T) {
 	}
 	k.Sell("S-3", trial.Units("JAR", 1))
 	require.Equal(t, map[string]int64{"pier": 1}, from(t, k, "S-3"), "a day later costs more than ten")
+}
+
+// TestWhatIsFetchedComesFromWhereItWasBought: only what is sent is planned by what it costs.
+func TestWhatIsFetchedComesFromWhereItWasBought(t *testing.T) {
+	k := twoPlaces(t)
+	lies(t, k, "JAR", 9, 9, nil)
+	weigh(t, k, map[string]core.PlaceTerms{"alder": {Order: 500}})
+	m := trial.Sale("S-1", trial.Units("JAR", 1))
+	m.Kind = message.Collect
+	k.Take("stall", trial.Event("order", "S-1", 1, m))
+	require.Equal(t, map[string]int64{"alder": 1}, from(t, k, "S-1"))
+	k.Sell("S-2", trial.Units("JAR", 1))
+	require.Equal(t, map[string]int64{"pier": 1}, from(t, k, "S-2"))
+}
+
+// TestAnAddressThatNoCarrierReachesIsPlannedAllTheSame: numbers may be typed by hand.
+func TestAnAddressThatNoCarrierReachesIsPlannedAllTheSame(t *testing.T) {
+	k := twoPlaces(t)
+	lies(t, k, "JAR", 9, 9, nil)
+	weigh(t, k, map[string]core.PlaceTerms{"alder": {Cannot: []string{core.Abroad}}})
+	m := trial.Sale("S-1", trial.Units("JAR", 1))
+	m.ShipTo.Country, m.ShipTo.Postcode = "XE", "410000"
+	k.Take("stall", trial.Event("order", "S-1", 1, m))
+	require.Equal(t, map[string]int64{"pier": 1}, from(t, k, "S-1"))
+	p, err := k.Routing.PlanOf(t.Context(), "S-1")
+	require.NoError(t, err)
+	require.Empty(t, p.Plan.Entries[0].Service)
+	require.Equal(t, []core.Bar{{Place: "alder", Why: "sends nothing to another country"}}, p.Bars)
 }
 
 func TestPlanningAnew(t *testing.T) {
