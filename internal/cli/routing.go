@@ -117,12 +117,17 @@ func showRouting(ctx context.Context, c *client.Client, p *printer, _ []string) 
 	return showPolicy(p, out)
 }
 
-func (opt *routingOptions) run(ctx context.Context, c *client.Client, p *printer, _ []string) error {
+// wanted is the policy at work with what the flags change of it.
+func (opt *routingOptions) wanted(ctx context.Context, c *client.Client) (routing.Policy, error) {
 	have, err := c.RoutingPolicy(ctx)
 	if err != nil {
-		return err
+		return routing.Policy{}, err
 	}
-	want, err := opt.change(have.Policy)
+	return opt.change(have.Policy)
+}
+
+func (opt *routingOptions) run(ctx context.Context, c *client.Client, p *printer, _ []string) error {
+	want, err := opt.wanted(ctx, c)
 	if err != nil {
 		return err
 	}
@@ -133,18 +138,27 @@ func (opt *routingOptions) run(ctx context.Context, c *client.Client, p *printer
 	return showPolicy(p, out)
 }
 
+// amountsIn writes minor units of a currency.
+func amountsIn(currency string) func(int64) string {
+	return func(n int64) string { return money.Amount{Minor: n, Currency: currency}.String() }
+}
+
 func showPolicy(p *printer, out wire.PolicyInUse) error {
 	return p.show(out, func(row func(...any)) {
 		how := "off: the first place of the channel's list that has all is taken"
 		if out.Policy.On {
 			how = "on: what costs least"
 		}
-		amount := func(n int64) string { return money.Amount{Minor: n, Currency: out.Currency}.String() }
+		amount := amountsIn(out.Currency)
 		row("Chosen", how)
 		row("A parcel, beside its freight", amount(out.Policy.Parcel))
 		row("A day sooner", amount(out.Policy.Day))
 		row("A day after the promised one", amount(out.Policy.LateDay))
-		row("Places for an order at most", or(fmt.Sprint(out.Policy.MostPlaces), ""))
+		most := "no bound"
+		if out.Policy.MostPlaces > 0 {
+			most = fmt.Sprint(out.Policy.MostPlaces)
+		}
+		row("Places for an order at most", most)
 		for _, code := range slices.Sorted(maps.Keys(out.Policy.Places)) {
 			t := out.Policy.Places[code]
 			row(code, fmt.Sprintf("an order %s, a unit %s, keeps %d, %d a day, cannot: %s",
@@ -154,11 +168,7 @@ func showPolicy(p *printer, out wire.PolicyInUse) error {
 }
 
 func (opt *routingOptions) rehearse(ctx context.Context, c *client.Client, p *printer, _ []string) error {
-	have, err := c.RoutingPolicy(ctx)
-	if err != nil {
-		return err
-	}
-	want, err := opt.change(have.Policy)
+	want, err := opt.wanted(ctx, c)
 	if err != nil {
 		return err
 	}
@@ -166,7 +176,7 @@ func (opt *routingOptions) rehearse(ctx context.Context, c *client.Client, p *pr
 	if err != nil {
 		return err
 	}
-	amount := func(n int64) string { return money.Amount{Minor: n, Currency: out.Currency}.String() }
+	amount := amountsIn(out.Currency)
 	return p.show(out, func(row func(...any)) {
 		row(fmt.Sprintf("%d orders", out.Orders), "Was", "Would be")
 		row("cost", amount(out.Was.Cost), amount(out.Now.Cost))
@@ -233,7 +243,7 @@ func runOrderPlan(ctx context.Context, c *client.Client, p *printer, a []string)
 	if err != nil {
 		return err
 	}
-	amount := func(n int64) string { return money.Amount{Minor: n, Currency: out.Currency}.String() }
+	amount := amountsIn(out.Currency)
 	return p.show(out, func(row func(...any)) {
 		if !out.Planned {
 			row("It had no choice of places, or nothing is kept of how it was planned")

@@ -6,6 +6,7 @@ package routing
 import (
 	"cmp"
 	"fmt"
+	"maps"
 	"slices"
 )
 
@@ -164,6 +165,39 @@ func Solve(q *Question, p *Policy) Plan {
 	return s.plan()
 }
 
+// Choose is the plan by which an order is sent: of one that must not be split, and of which nothing is sent yet, nothing is sent before
+// one place has all of it.
+func Choose(q *Question, p *Policy) Plan {
+	plan := Solve(q, p)
+	begun := slices.ContainsFunc(q.Places, func(pl Place) bool { return pl.BeginsG > 0 })
+	if !q.Single || begun || len(plan.Waits) == 0 {
+		return plan
+	}
+	plan = Plan{Entries: []Entry{}}
+	for _, w := range q.Wants {
+		plan.Waits = append(plan.Waits, Units{w.Line, w.SKU, w.Units})
+	}
+	return plan
+}
+
+// SendsAs tells whether two plans send the same from the same places.
+func (a *Plan) SendsAs(b *Plan) bool {
+	type part struct {
+		place string
+		line  int64
+	}
+	parts := func(p *Plan) map[part]int64 {
+		out := map[part]int64{}
+		for _, e := range p.Entries {
+			for _, u := range e.Units {
+				out[part{e.Place, u.Line}] += u.Units
+			}
+		}
+		return out
+	}
+	return maps.Equal(parts(a), parts(b))
+}
+
 // Runner is another plan, and what it would have cost.
 type Runner struct {
 	Plan
@@ -182,13 +216,8 @@ func RunnersUp(q *Question, p *Policy, chosen Plan) []Runner {
 				other.Places[i].Barred = "left out to see what else there is"
 			}
 		}
-		r := Runner{Solve(&other, p), e.Place}
-		same := func(o Runner) bool {
-			return slices.EqualFunc(o.Entries, r.Entries, func(a, b Entry) bool {
-				return a.Place == b.Place && slices.Equal(a.Units, b.Units)
-			})
-		}
-		if len(r.Entries) > 0 && !slices.ContainsFunc(out, same) {
+		r := Runner{Choose(&other, p), e.Place}
+		if len(r.Entries) > 0 && !slices.ContainsFunc(out, func(o Runner) bool { return o.SendsAs(&r.Plan) }) {
 			out = append(out, r)
 		}
 	}

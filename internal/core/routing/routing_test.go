@@ -55,6 +55,24 @@ func TestAnOrderIsSplitWhereItMust(t *testing.T) {
 	require.Equal(t, []Units{{2, "LID", 2}}, got.Waits)
 }
 
+// TestWhatMustNotBeSplitWaitsForAllOfIt: but where some of it is sent from a place anyhow, the rest follows from there.
+func TestWhatMustNotBeSplitWaitsForAllOfIt(t *testing.T) {
+	q, p := twoPlaces(4, 0, 0, 1), &Policy{On: true, Parcel: 150}
+	one := Choose(q, p)
+	require.Len(t, sends(one), 2)
+	q.Single = true
+	got := Choose(q, p)
+	require.Empty(t, got.Entries)
+	require.Zero(t, got.Cost)
+	require.Equal(t, []Units{{1, "JAR", 4}, {2, "LID", 2}}, got.Waits)
+	require.False(t, got.SendsAs(&one))
+	q.Places[0].BeginsG = 100
+	require.Equal(t, []string{"alder 4 JAR"}, sends(Choose(q, p)))
+	q = twoPlaces(4, 4, 2, 0)
+	q.Single = true
+	require.Equal(t, []string{"alder 4 JAR", "alder 2 LID"}, sends(Choose(q, p)))
+}
+
 func TestAnOrderIsSplitWhereItPays(t *testing.T) {
 	q := twoPlaces(9, 9, 9, 9)
 	q.Services = []Service{{"plover", "PL", []Step{{2300, 300}}}, {"ironway", "BX", []Step{{20000, 1900}}}}

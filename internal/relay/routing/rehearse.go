@@ -98,14 +98,14 @@ func (r *Routing) Rehearse(ctx context.Context, p routing.Policy) (Rehearsed, er
 		}
 		for i := range page {
 			k := &page[i]
-			now := routing.Solve(&k.Question, &p)
+			now := routing.Choose(&k.Question, &p)
 			out.Orders++
 			if k.Question.By >= 0 {
 				out.Promised++
 			}
 			out.Was.add(&k.Question, k.Plan)
 			out.Now.add(&k.Question, now)
-			if !samePlaces(k.Plan, now) {
+			if !k.Plan.SendsAs(&now) {
 				list = append(list, changed{k.OrderID, k.Plan, now})
 			}
 		}
@@ -149,31 +149,4 @@ func (s *Sum) add(q *routing.Question, p routing.Plan) {
 	if len(p.Waits) > 0 {
 		s.Waits++
 	}
-}
-
-// samePlaces tells whether two plans send the same from the same places.
-func samePlaces(a, b routing.Plan) bool {
-	type key struct {
-		place string
-		line  int64
-	}
-	units := func(p routing.Plan) map[key]int64 {
-		out := map[key]int64{}
-		for _, e := range p.Entries {
-			for _, u := range e.Units {
-				out[key{e.Place, u.Line}] += u.Units
-			}
-		}
-		return out
-	}
-	x, y := units(a), units(b)
-	if len(x) != len(y) {
-		return false
-	}
-	for k, n := range x {
-		if y[k] != n {
-			return false
-		}
-	}
-	return true
 }

@@ -172,13 +172,7 @@ func (r *Routing) plan(ch *engine.Change, book *stock.Book, o *order.Order, from
 	if err != nil || len(q.Wants) == 0 {
 		return nil, err
 	}
-	plan := routing.Solve(q, &policy.Policy)
-	if q.Single && len(plan.Waits) > 0 { // what must not be split waits until one place has all of it
-		plan.Entries, plan.Cost, plan.Waits = []routing.Entry{}, 0, nil
-		for _, w := range q.Wants {
-			plan.Waits = append(plan.Waits, routing.Units{Line: w.Line, SKU: w.SKU, Units: w.Units})
-		}
-	}
+	plan := routing.Choose(q, &policy.Policy)
 	if err := keep(ch, o.ID, q, policy, plan); err != nil {
 		return nil, err
 	}
