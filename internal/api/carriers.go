@@ -79,8 +79,9 @@ func (a *API) bills(ctx context.Context, in *billsInput) (*paged[wire.BillLine],
 	list, err := a.relay.Store.BillLines(ctx, stateList(in.State), in.Before, in.Limit)
 	out := &paged[wire.BillLine]{Body: make([]wire.BillLine, len(list))}
 	for i, b := range list {
-		out.Body[i] = wire.BillLine{ID: b.ID, Bill: b.Bill, Carrier: b.Carrier, Number: b.Tracking, Parcel: b.Parcel, Order: b.Order,
-			What: b.What, Amount: b.Amount, Currency: b.Currency, WeightG: b.WeightG, State: b.State, Why: b.Why, Note: b.Note,
+		out.Body[i] = wire.BillLine{ID: b.ID, Bill: b.Bill, Carrier: b.Carrier, Number: b.Tracking, Parcel: b.Parcel,
+			Request: b.Request, Order: b.Order, What: b.What, Amount: b.Amount, Currency: b.Currency, WeightG: b.WeightG, State: b.State,
+			Why: b.Why, Note: b.Note,
 			Asked: b.Asked, Billed: b.Billed, At: at(b.At)}
 	}
 	if len(list) == in.Limit {
@@ -95,7 +96,7 @@ type decideBillInput struct {
 }
 
 func (a *API) decideBill(ctx context.Context, in *decideBillInput) (*struct{}, error) {
-	return nil, a.relay.DecideBill(ctx, in.ID, in.Body, who(ctx))
+	return nil, a.relay.Partners.DecideBill(ctx, in.ID, in.Body, who(ctx))
 }
 
 type claimInput struct {

@@ -79,6 +79,7 @@ func (a *API) operations() {
 	a.servicesRoutes()
 	a.carriersRoutes()
 	a.routingRoutes()
+	a.partnerRoutes()
 	a.printingRoutes()
 	a.catalogRoutes()
 	a.listingsRoutes()

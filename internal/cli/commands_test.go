@@ -318,6 +318,22 @@ func TestConnectionCommands(t *testing.T) {
 		order plan O10001 ⇒ nothing is kept
 		routing replan -place alder ⇒ by job
 		!routing replan -place moon ⇒ moon
+		partner list ⇒ No connection can be asked
+		!partner agree alder -unit 5 ⇒ is not a connection that can be asked
+		!partner items nobody ⇒ nobody
+		!partner item nobody JAR -code J ⇒ nobody
+		partner differences ⇒ Their stock is as in our books
+		!partner looked x ⇒ the number of a difference
+		!partner looked 9 why ⇒ difference 9
+		request list ⇒ No partner was asked
+		!request show Q9 ⇒ Q9
+		!request ask-again Q9 ⇒ Q9
+		!request call-off Q9 -reason no ⇒ Q9
+		!request say Q9 refused ⇒ Q9
+		!request sent Q9 Ironway I1 JAR ⇒ a SKU and units
+		!request sent Q9 Ironway I1 JAR=1 ⇒ Q9
+		!order ask-partners O99 ⇒ O99
+		!order let-send O10001 moon ⇒ moon
 		place address-checks spelling ⇒ addresses: spelling
 		!place address-checks always ⇒ never
 		!order take-address O99 ⇒ O99

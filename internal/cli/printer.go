@@ -8,6 +8,7 @@ import (
 	"io"
 	"net/http"
 	"net/url"
+	"reflect"
 	"text/tabwriter"
 	"time"
 
@@ -131,6 +132,18 @@ func (p *printer) show(v any, table func(row func(cells ...any))) error {
 		fmt.Fprintln(t)
 	})
 	return t.Flush()
+}
+
+// list shows a list under its heads; of an empty one it says what that means.
+func (p *printer) list(v any, empty string, heads []any, table func(row func(cells ...any))) error {
+	if list := reflect.ValueOf(v); list.Len() == 0 && !p.json {
+		fmt.Fprintln(p.w, empty)
+		return nil
+	}
+	return p.show(v, func(row func(...any)) {
+		row(heads...)
+		table(row)
+	})
 }
 
 func amount(minor int64, currency string) string {

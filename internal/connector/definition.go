@@ -221,6 +221,7 @@ type Read struct {
 const (
 	Journeys     = "journeys"     // of states: each move of a parcel
 	Consignments = "consignments" // of labels: several parcels in one request, under one number
+	Repeats      = "repeats"      // of requests: one that is asked again under its reference is not sent twice
 )
 
 // checkTakes refuses that a side takes what it is never told.
@@ -228,6 +229,9 @@ func (f *Feed) checkTakes(l *language, kind message.Feed, what string) {
 	for _, x := range f.Takes {
 		switch {
 		case x == Consignments && kind == message.LabelsOut:
+		case x == Repeats && kind == message.RequestsOut:
+		case x == Repeats || kind == message.RequestsOut:
+			l.complain(0, 0, what, "of requests, and of them alone, repeats are taken: the same again under its reference")
 		case x == Consignments || kind == message.LabelsOut:
 			l.complain(0, 0, what, "of labels, and of them alone, consignments are taken: several parcels in one request")
 		case (x == Journeys) != (kind == message.StatesOut):
@@ -378,6 +382,8 @@ var (
 		{message.TrackingIn, reflect.TypeFor[message.Tracking]()},
 		{message.ReturnsIn, reflect.TypeFor[message.Return]()},
 		{message.ReceiptsIn, reflect.TypeFor[message.Receipt]()},
+		{message.RequestsIn, reflect.TypeFor[message.RequestState]()},
+		{message.BillsIn, reflect.TypeFor[message.BillLine]()},
 	}
 	outKinds = []kindOf[message.Feed]{
 		{message.StockOut, reflect.TypeFor[SendAnswer]()},
@@ -391,6 +397,8 @@ var (
 		{message.ReturnLabels, reflect.TypeFor[message.Label]()},
 		{message.VoidsOut, reflect.TypeFor[SendAnswer]()},
 		{message.HandoversOut, reflect.TypeFor[message.HandoverReceipt]()},
+		{message.RequestsOut, reflect.TypeFor[message.RequestAnswer]()},
+		{message.RequestStops, reflect.TypeFor[message.RequestAnswer]()},
 	}
 	callKinds = []kindOf[string]{
 		{"identity", reflect.TypeFor[message.Identity]()},

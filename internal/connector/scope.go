@@ -56,6 +56,8 @@ var (
 		message.ReturnLabels: reflect.TypeFor[message.Parcel](),
 		message.VoidsOut:     reflect.TypeFor[message.LabelVoid](),
 		message.HandoversOut: reflect.TypeFor[message.Handover](),
+		message.RequestsOut:  reflect.TypeFor[message.Request](),
+		message.RequestStops: reflect.TypeFor[message.RequestStop](),
 	}
 	askedShapes = map[string]reflect.Type{
 		"rates": reflect.TypeFor[message.Parcel](), "tariff": reflect.TypeFor[freight.Tariff](),

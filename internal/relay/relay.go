@@ -18,6 +18,7 @@ import (
 	"openrelay/internal/relay/keeping"
 	"openrelay/internal/relay/listing"
 	"openrelay/internal/relay/orders"
+	"openrelay/internal/relay/partners"
 	"openrelay/internal/relay/people"
 	"openrelay/internal/relay/printing"
 	"openrelay/internal/relay/returning"
@@ -46,6 +47,7 @@ type Relay struct {
 
 	Printing *printing.Printing
 	Routing  *routing.Routing
+	Partners *partners.Partners
 
 	watchAt atomic.Pointer[time.Time] // of a relay that is driven by hand: when it looks again
 }
@@ -63,12 +65,14 @@ func Open(ctx context.Context, st *store.Store, o engine.Options) (*Relay, error
 	r.Orders = orders.New(e, r.Exchange, r.Inventory, r.Listing)
 	r.Routing = routing.New(e, r.Orders)
 	r.Shipping = shipping.New(e, r.Exchange, r.Inventory, r.Orders)
+	r.Partners = partners.New(e, r.Exchange, r.Inventory, r.Orders, r.Shipping)
 	r.Returning = returning.New(e, r.Exchange, r.Inventory, r.Orders)
 	r.Sheets = sheets.New(e, r.Inventory, r.Listing, r.Shipping)
 	r.Views = views.New(e, r.Exchange, r.Shipping, r.Returning)
 	r.Keeping = keeping.New(e, o.Backups)
 	r.People = people.New(e, r.Views)
-	r.Joining = joining.New(e, r.Exchange, r.Inventory, r.Listing, r.Orders, r.Views, r.Keeping, r.People, r.Routing)
+	r.Joining = joining.New(e, r.Exchange, r.Inventory, r.Listing, r.Orders, r.Views, r.Keeping, r.People, r.Routing,
+		r.Partners)
 	r.Attention = attention.New(e, r.Exchange)
 	r.Printing = printing.New(e)
 	r.wire()

@@ -20,10 +20,12 @@ func (r *Relay) wire() {
 		message.StockIn:     exchange.Each(r.TakeStockLevel),
 		message.ItemsIn:     exchange.Each(r.TakeItem),
 		message.CustomersIn: exchange.Each(r.TakeCustomer),
-		message.DispatchIn:  exchange.Each(r.TakeDispatch),
+		message.DispatchIn:  exchange.Each(r.Partners.TakeDispatch),
 		message.TrackingIn:  exchange.Each(r.TakeTracking),
 		message.ReturnsIn:   exchange.Each(r.TakeReturn),
 		message.ReceiptsIn:  exchange.Each(r.TakeReceipt),
+		message.RequestsIn:  exchange.Each(r.Partners.TakeRequestState),
+		message.BillsIn:     exchange.Each(r.Partners.TakeBillLine),
 	}
 	r.Outbound = r.outbound()
 	r.JobSteps = map[engine.JobKind]engine.JobStep{
@@ -36,6 +38,7 @@ func (r *Relay) wire() {
 		engine.JobPrint:    r.Printing.Step,
 		engine.JobAddress:  r.AddressStep,
 		engine.JobReplan:   r.ReplanStep,
+		engine.JobAsk:      r.Partners.AskStep,
 	}
 	r.Actions = map[orders.ActionKind]orders.Action{
 		orders.Pick: {Do: r.pickAction},
@@ -47,6 +50,9 @@ func (r *Relay) wire() {
 	r.OnMark(engine.ListingKnown, r.SettleListingsKnown)
 	r.OnMark(engine.OrderCarried, orders.EachOrder(r.SettleCarried))
 	r.OnMark(engine.OrderChanged, orders.EachOrder(r.SettleShipments))
+	r.OnMark(engine.RequestsMoved, orders.EachOrder(r.Partners.SettleRequests))
+	r.OnMark(engine.PartnerSet, r.Partners.SettlePartners)
+	r.OnMark(engine.StockShort, r.SettleShort)
 	r.OnMark(engine.ServicesSet, r.SettleServices)
 	r.OnMark(engine.StockMoved, r.SettleOffers)
 	r.OnMark(engine.ListingMoved, r.SettleListings)
@@ -61,6 +67,7 @@ func (r *Relay) wire() {
 
 	r.Orders.Route = r.Routing.Plan
 	r.Routing.Carriers = r.tariffsKnown
+	r.Shipping.BillOfPartner = r.Partners.BillOfPartner
 
 	r.Drive(r.Work, r.ReadAll)
 	r.Committed = []func(context.Context, *engine.Change) error{r.ItemsChanged, r.ItemKindsChanged, r.ListingsMoved}
@@ -74,7 +81,11 @@ func (r *Relay) outbound() map[message.Feed]exchange.Outbound {
 		message.LabelsOut: {Settled: r.LabelAnswered, Refused: r.LabelNotSold, Unknown: r.LabelNotKnown, Again: r.SendLabelAgain},
 		message.ReturnLabels: {Settled: r.ReturnLabelAnswered, Refused: r.ReturnLabelNotSold, Unknown: r.ReturnLabelNotKnown,
 			Again: r.ReturnLabelAgain},
-		message.VoidsOut:     {Settled: r.LabelVoided, Refused: r.VoidNotTaken, Unknown: r.VoidNotKnown, Again: r.VoidAgain},
+		message.VoidsOut: {Settled: r.LabelVoided, Refused: r.VoidNotTaken, Unknown: r.VoidNotKnown, Again: r.VoidAgain},
+		message.RequestsOut: {Settled: r.Partners.RequestTaken, Refused: r.Partners.RequestNotTaken, Unknown: r.Partners.RequestNotKnown,
+			Again: r.Partners.RequestAgain},
+		message.RequestStops: {Settled: r.Partners.RequestTaken, Refused: r.Partners.RequestNotTaken, Unknown: r.Partners.RequestNotKnown,
+			Again: r.Partners.RequestAgain},
 		message.HandoversOut: {Settled: r.DayClosed, Refused: r.HandoverRefused},
 		message.DispatchOut:  {Settled: r.DispatchSent, Confirmed: r.DispatchConfirmed},
 		message.AnswersOut:   {Settled: r.ToldChannel("our answer")},

@@ -23,6 +23,7 @@ import (
 	"openrelay/internal/core/freight"
 	"openrelay/internal/core/message"
 	"openrelay/internal/core/place"
+	"openrelay/internal/core/request"
 	"openrelay/internal/core/routing"
 
 	"go.yaml.in/yaml/v3"
@@ -67,6 +68,8 @@ type Setup struct {
 	FreightRules []freight.ChargeRule `yaml:"freight_rules,omitempty"`
 	// what becomes of addresses where an address service is joined: never, show or spelling
 	Addresses string `yaml:"addresses,omitempty"`
+	// what was agreed with partners
+	Partners []request.Terms `yaml:"partners,omitempty"`
 	// what senders have of their own
 	SenderOwn []place.SenderAddress `yaml:"sender_addresses,omitempty"`
 }
@@ -507,12 +510,14 @@ func compareTable[T any](thing string, have, want []T) []Change {
 		To: fmt.Sprintf("%d rows", len(want))}}
 }
 
-// compareRouting tells whether places are to be chosen otherwise.
+// compareRouting tells whether places are to be chosen otherwise, or partners asked otherwise.
 func compareRouting(have, want Setup) []Change {
+	partners := compareTable("partners", have.Partners, want.Partners)
 	if want.Routing == nil || sameYAML(have.Routing, want.Routing) {
-		return nil
+		return partners
 	}
-	return []Change{{Action: "change", Thing: "routing", Field: "policy", From: policyLine(have.Routing), To: policyLine(want.Routing)}}
+	return append(partners, Change{Action: "change", Thing: "routing", Field: "policy", From: policyLine(have.Routing),
+		To: policyLine(want.Routing)})
 }
 
 // policyLine tells in a line how places are chosen.
@@ -555,6 +560,11 @@ func (s *Setup) checkServices() error {
 	for i := range s.SenderOwn {
 		if err := s.SenderOwn[i].Check(); err != nil {
 			return fmt.Errorf("sender_addresses[%d]: %w", i, err)
+		}
+	}
+	for i := range s.Partners {
+		if err := s.Partners[i].Check(); err != nil {
+			return fmt.Errorf("partners[%d]: %w", i, err)
 		}
 	}
 	for i := range s.Collections {

@@ -20,7 +20,8 @@ type BillLine struct {
 	CarrierID int64  `db:"carrier_id"` // 0: not known
 	Bill      string `db:"bill"`       // the carrier's number of it
 	Tracking  string `db:"tracking"`
-	ParcelID  int64  `db:"parcel_id"` // 0: it is about none of ours
+	ParcelID  int64  `db:"parcel_id"`  // 0: it is about none of ours
+	RequestID int64  `db:"request_id"` // of a partner's bill; 0: it is about no request
 	What      string `db:"what"`
 	Amount    int64  `db:"amount"` // minor units
 	Currency  string `db:"currency"`
@@ -32,18 +33,21 @@ type BillLine struct {
 
 	Carrier string `db:"carrier"`
 	Parcel  string `db:"parcel"`
+	Request string `db:"request"`
 	Order   string `db:"order_number"`
 	Asked   int64  `db:"asked"`  // when the label of its parcel was bought
 	Billed  int64  `db:"billed"` // for its parcel, by all bills
 }
 
-const billQuery = `SELECT b.id, b.carrier_id, b.bill, b.tracking, b.parcel_id, b.what, b.amount, b.currency, b.weight_g, b.state,
+const billQuery = `SELECT b.id, b.carrier_id, b.bill, b.tracking, b.parcel_id, b.request_id, b.what, b.amount, b.currency, b.weight_g,
+	b.state,
   b.why, b.note,
-	b.at, coalesce(c.name,'') AS carrier, coalesce(p.number,'') AS parcel, coalesce(o.number,'') AS order_number,
-	coalesce(p.price,0) AS asked, coalesce(p.billed,0) AS billed
+	b.at, coalesce(c.name,'') AS carrier, coalesce(p.number,'') AS parcel, coalesce(q.number,'') AS request,
+	coalesce(o.number,'') AS order_number, coalesce(q.cost,p.price,0) AS asked, coalesce(q.billed,p.billed,0) AS billed
 	FROM bill_line b LEFT JOIN connection c ON c.id=b.carrier_id AND b.carrier_id<>0 LEFT JOIN parcel p ON p.id=b.parcel_id AND
 		b.parcel_id<>0
-	LEFT JOIN shipment s ON s.id=p.shipment_id LEFT JOIN orders o ON o.id=s.order_id `
+	LEFT JOIN request q ON q.id=b.request_id AND b.request_id<>0
+	LEFT JOIN shipment s ON s.id=p.shipment_id LEFT JOIN orders o ON o.id=coalesce(q.order_id, s.order_id) `
 
 // BillLines lists lines of bills in some states (none: all), newest first.
 func (s *Store) BillLines(ctx context.Context, states []string, before int64, limit int) (out []BillLine, err error) {
@@ -62,6 +66,11 @@ func (t *Tx) BilledFor(parcel int64) (out []BillLine, err error) {
 	return out, t.sel(&out, billQuery+"WHERE b.parcel_id=? AND b.parcel_id<>0 ORDER BY b.id", parcel)
 }
 
+// BilledForRequest lists the lines about a request, in the order in which they came.
+func (t *Tx) BilledForRequest(request int64) (out []BillLine, err error) {
+	return out, t.sel(&out, billQuery+"WHERE b.request_id=? AND b.request_id<>0 ORDER BY b.id", request)
+}
+
 // BillLineKnown tells whether a line was read before.
 func (s *Store) BillLineKnown(ctx context.Context, b BillLine) (known bool, err error) {
 	err = s.read.GetContext(ctx, &known, `SELECT EXISTS (SELECT 1 FROM bill_line WHERE bill=? AND tracking=? AND what=? AND amount=?
@@ -71,9 +80,9 @@ func (s *Store) BillLineKnown(ctx context.Context, b BillLine) (known bool, err 
 
 // AddBillLine writes a line, and tells whether it was not known.
 func (t *Tx) AddBillLine(b *BillLine, now time.Time) (isNew bool, err error) {
-	n, err := t.exec(`INSERT INTO bill_line (carrier_id, bill, tracking, parcel_id, what, amount, currency, weight_g, state, at)
-		VALUES (?,?,?,?,?,?,?,?,?,?) ON CONFLICT DO NOTHING`, b.CarrierID, b.Bill, b.Tracking, b.ParcelID, b.What, b.Amount, b.Currency,
-		b.WeightG, b.State, micros(now))
+	n, err := t.exec(`INSERT INTO bill_line (carrier_id, bill, tracking, parcel_id, request_id, what, amount, currency, weight_g, state, at)
+		VALUES (?,?,?,?,?,?,?,?,?,?,?) ON CONFLICT DO NOTHING`, b.CarrierID, b.Bill, b.Tracking, b.ParcelID, b.RequestID, b.What, b.Amount,
+		b.Currency, b.WeightG, b.State, micros(now))
 	if err != nil || n == 0 {
 		return false, err
 	}
@@ -82,8 +91,8 @@ func (t *Tx) AddBillLine(b *BillLine, now time.Time) (isNew bool, err error) {
 
 // SetBillLine writes how a line stands.
 func (t *Tx) SetBillLine(b BillLine) error {
-	_, err := t.exec("UPDATE bill_line SET state=?, why=?, note=?, parcel_id=?, carrier_id=? WHERE id=?", b.State, b.Why, b.Note,
-		b.ParcelID, b.CarrierID, b.ID)
+	_, err := t.exec("UPDATE bill_line SET state=?, why=?, note=?, parcel_id=?, request_id=?, carrier_id=? WHERE id=?", b.State, b.Why,
+		b.Note, b.ParcelID, b.RequestID, b.CarrierID, b.ID)
 	return err
 }
 

@@ -66,6 +66,7 @@ var peopleColumns = []struct{ table, column string }{
 		"assignee",
 	}, {"definition", "added_by"}, {"definition_version", "who"}, {"rule", "changed_by"}, {"setting_change", "who"},
 	{"goods_return", "made_by"}, {"claim", "made_by"}, {"round", "held_by"}, {"round", "made_by"},
+	{"stock_difference", "settled_by"},
 }
 
 // TestEachColumnOfPeopleIsKnown: whoever adds one says so, so that it is tried.

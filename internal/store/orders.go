@@ -388,6 +388,8 @@ func firstPrefix(series string) string {
 		return "B" // what comes back
 	case "round":
 		return "W" // a walk
+	case "request":
+		return "Q" // what a partner is asked
 	}
 	return strings.ToUpper(series[:1])
 }

@@ -255,7 +255,7 @@ func (t *Tx) PutSetting(key, value string) error {
 
 // numberedBy are the tables whose rows are numbered by a series.
 var numberedBy = map[string]string{"order": "orders", "shipment": "shipment", "purchase": "purchase", "transfer": "transfer",
-	"count": "stock_count", "return": "goods_return", "round": "round"}
+	"count": "stock_count", "return": "goods_return", "round": "round", "request": "request"}
 
 // HighestNumber is the highest number that was given with a prefix to what a series numbers; 0: none was.
 func (t *Tx) HighestNumber(series, prefix string) (n int64, err error) {

@@ -112,3 +112,10 @@ func (t *Tx) OrdersPromisedAt(location, after int64, limit int) ([]*order.Order,
 		WHERE a.location_id=? AND a.order_id>? AND `+untouched+` GROUP BY a.order_id ORDER BY a.order_id LIMIT ?) ORDER BY id`,
 		location, after, limit)
 }
+
+// OrdersPromisedItem lists orders to which a location has promised an item and on which nobody has begun, newest first.
+func (t *Tx) OrdersPromisedItem(location, item int64, limit int) ([]*order.Order, error) {
+	return loadOrders(t.sel, `id IN (SELECT DISTINCT a.order_id FROM allocation a JOIN orders o ON o.id=a.order_id WHERE a.location_id=?
+		AND a.item_id=? AND a.quantity>0 AND o.stage IN ('ready','held') AND o.voided=0 AND o.test=0 AND o.routed=0
+		ORDER BY a.order_id DESC LIMIT ?) ORDER BY id DESC`, location, item, limit)
+}

@@ -18,8 +18,9 @@ type Shipment struct {
 	Buyer       string `db:"buyer"`
 	LocationID  int64  `db:"location_id"`
 	State       string `db:"state"`
-	Pickers     string `db:"pickers"`  // who picked, by their ids, told apart by PickersApart
-	Together    int64  `db:"together"` // shipments with the same number travel together; 0: it travels alone
+	Pickers     string `db:"pickers"`    // who picked, by their ids, told apart by PickersApart
+	Together    int64  `db:"together"`   // shipments with the same number travel together; 0: it travels alone
+	RequestID   int64  `db:"request_id"` // that a partner answered with it; 0: it is sent from a place of ours
 	CreatedAt   int64  `db:"created_at"`
 	Revision    int64  `db:"revision"`
 	Lines       []ShipmentLine
@@ -35,6 +36,18 @@ type ShipmentLine struct {
 	Picked   int64 `db:"picked"`
 }
 
+// WholeUnits counts, by order line, the units of which all that a unit takes was picked.
+func (s *Shipment) WholeUnits() map[int64]int64 {
+	out := map[int64]int64{}
+	for _, l := range s.Lines {
+		n := l.Picked / max(l.Per, 1)
+		if have, known := out[l.LineID]; !known || n < have {
+			out[l.LineID] = n
+		}
+	}
+	return out
+}
+
 // The states of shipments and parcels. A shipment is picked until all of it lies in parcels, packed until all of them left.
 // Only a parcel has its label bought.
 const (
@@ -47,7 +60,7 @@ const (
 )
 
 const shipmentQuery = `SELECT s.id, s.number, s.order_id, o.number AS order_number, o.buyer, s.location_id, s.state, s.pickers,
-	s.together, s.created_at, s.revision FROM shipment s JOIN orders o ON o.id = s.order_id `
+	s.together, s.request_id, s.created_at, s.revision FROM shipment s JOIN orders o ON o.id = s.order_id `
 
 func withLines(sel selector, list []Shipment) ([]Shipment, error) {
 	for i := range list {
@@ -134,8 +147,8 @@ func (t *Tx) AddShipment(s *Shipment) error {
 	if s.Number, err = t.Number("shipment"); err != nil {
 		return err
 	}
-	if _, err = t.exec("INSERT INTO shipment (id, number, order_id, location_id, state, pickers, created_at) VALUES (?,?,?,?,?,?,?)",
-		s.ID, s.Number, s.OrderID, s.LocationID, s.State, s.Pickers, s.CreatedAt); err != nil {
+	if _, err = t.exec(`INSERT INTO shipment (id, number, order_id, location_id, state, pickers, request_id, created_at)
+		VALUES (?,?,?,?,?,?,?,?)`, s.ID, s.Number, s.OrderID, s.LocationID, s.State, s.Pickers, s.RequestID, s.CreatedAt); err != nil {
 		return err
 	}
 	for _, l := range s.Lines {

@@ -168,6 +168,27 @@ var invariants = []struct {
 		(SELECT json_group_array(k.location_id) FROM (SELECT DISTINCT a.location_id FROM allocation a
 		WHERE a.line_id BETWEEN o.id*1024 AND o.id*1024+1023 ORDER BY 1) k) AS there FROM orders o
 		WHERE o.stage IN ('ready','routed','picking','part shipped') AND o.ours->'$.kept_back' IS NULL) WHERE places<>there`},
+	{9, `SELECT 'request '||q.number||' line '||l.line_id||': '||l.units||' asked, '||l.sent||' sent, '||l.refused||' refused, '||
+		l.called_off||' called off' FROM request_line l JOIN request q ON q.id=l.request_id WHERE min(l.sent,l.refused,l.called_off)<0
+		OR l.sent+l.refused+l.called_off>l.units`},
+	{9, `SELECT 'request '||number||' is '||state||' with '||open||' units open' FROM (SELECT q.number, q.state,
+		sum(l.units-l.sent-l.refused-l.called_off) AS open FROM request q JOIN request_line l ON l.request_id=q.id GROUP BY q.id)
+		WHERE (state IN ('sent','refused','called off')) <> (open=0)`},
+	{9, `SELECT 'request '||q.number||' line '||l.line_id||': '||l.sent||' sent, '||coalesce(x.n,0)||' left in parcels'
+		FROM request q JOIN request_line l ON l.request_id=q.id LEFT JOIN (SELECT request_id, line_id, sum(n) AS n FROM
+		(SELECT s.request_id, sl.line_id, min(sl.picked/max(sl.per,1)) AS n FROM shipment s JOIN shipment_line sl ON sl.shipment_id=s.id
+		WHERE s.request_id<>0 GROUP BY s.id, sl.line_id) GROUP BY 1, 2) x ON x.request_id=q.id AND x.line_id=l.line_id
+		WHERE q.test=0 AND l.sent<>min(coalesce(x.n,0), l.units)`},
+	{9, `SELECT 'request '||q.number||' line '||l.line_id||' is to be sent, and only '||coalesce(a.n,0)||' are promised there'
+		FROM request q JOIN request_line l ON l.request_id=q.id LEFT JOIN (SELECT line_id, location_id, max(quantity) AS n
+		FROM allocation GROUP BY 1, 2) a ON a.line_id=l.line_id AND a.location_id=q.location_id
+		WHERE q.test=0 AND q.state IN ('waits','asked','acknowledged','partly sent')
+		AND l.units-l.sent-l.refused-l.called_off>coalesce(a.n,0)`},
+	{9, `SELECT 'request '||q.number||' is '||q.state||', and nobody looks at it again' FROM request q WHERE q.test=0 AND q.look_at=0
+		AND q.state IN ('waits','asked','acknowledged','partly sent','being called off') AND NOT EXISTS (SELECT 1 FROM exception e
+		WHERE e.closed_at=0 AND e.subject=q.number AND e.order_id=q.order_id AND e.cause IN ('partner silent','request to look at',
+		'request not taken')) AND NOT EXISTS (SELECT 1 FROM exception e JOIN request_line l ON l.item_id=e.item_id WHERE
+		l.request_id=q.id AND e.closed_at=0 AND e.connection_id=q.connection_id AND e.cause='item not known there')`},
 	{3, `SELECT 'test order '||o.number||' holds stock' FROM orders o JOIN allocation a ON a.order_id=o.id WHERE o.test=1`},
 	{6, `SELECT 'order '||number||' has no timeline' FROM orders o WHERE NOT EXISTS (SELECT 1 FROM timeline t
 		WHERE t.thing='order' AND t.thing_id=o.id)`},
@@ -230,8 +251,10 @@ func verifyWaiting(sel selector) ([]Finding, error) {
 		Item     int64  `db:"item_id"`
 		Waits    int64  `db:"waits"`
 		Settings string `db:"settings"`
+		Refused  string `db:"refused"` // places that do not send it, as a record by their ids
 	}
-	if err := sel(&rows, `SELECT o.number, l.sku, l.item_id, l.quantity - l.cancelled - l.allocated - l.picked - l.packed -
+	if err := sel(&rows, `SELECT o.number, coalesce(o.ours->'$.refused_by','{}') AS refused, l.sku, l.item_id, l.quantity - l.cancelled -
+		l.allocated - l.picked - l.packed -
 		l.shipped AS waits, c.settings
 		FROM order_line l JOIN orders o ON o.id=l.order_id JOIN connection c ON c.id=o.connection_id
 		WHERE l.item_id IN (SELECT item_id FROM level WHERE on_hand > allocated)
@@ -260,8 +283,15 @@ func verifyWaiting(sel selector) ([]Finding, error) {
 		if err := json.Unmarshal([]byte(r.Settings), &settings); err != nil {
 			return nil, fmt.Errorf("verify waiting order %s: %w", r.Number, err)
 		}
+		refused := map[int64]string{}
+		if err := json.Unmarshal([]byte(r.Refused), &refused); err != nil {
+			return nil, fmt.Errorf("verify waiting order %s: %w", r.Number, err)
+		}
 		var free int64
 		for _, at := range settings.Offer.Sources {
+			if _, no := refused[at]; no {
+				continue
+			}
 			free += max(levels[stock.Key{Item: r.Item, Location: at}].Available(), 0)
 		}
 		if free > 0 {

@@ -83,8 +83,21 @@ var damages = []struct {
 	{7, "UPDATE orders SET stage = 'ready' WHERE id = 1; INSERT INTO allocation VALUES (1025, 1, 1, 1, 1)",
 		"order R1 waits at [], and has stock allocated at [1]"},
 	{7, "INSERT INTO freight_sum VALUES (1, 1, 'EUR', 3, 0, 0)", "parcels that left: 3 kept, 0 there"},
+	{9, addRequest + "('asked', 5)); INSERT INTO request_line VALUES (1, 1025, 1, 'JAR', '', 1, 0, 2, 0)",
+		"request Q1 line 1025: 1 asked, 0 sent, 2 refused"},
+	{9, addRequest + "('sent', 0)); INSERT INTO request_line VALUES (1, 1025, 1, 'JAR', '', 2, 0, 1, 0)",
+		"request Q1 is sent with 1 units open"},
+	{9, addRequest + "('sent', 0)); INSERT INTO request_line VALUES (1, 1025, 1, 'JAR', '', 2, 2, 0, 0)",
+		"request Q1 line 1025: 2 sent, 0 left in parcels"},
+	{9, addRequest + "('asked', 5)); INSERT INTO request_line VALUES (1, 1025, 1, 'JAR', '', 2, 0, 0, 0)",
+		"request Q1 line 1025 is to be sent, and only 0 are promised there"},
+	{9, addRequest + "('asked', 0)); INSERT INTO request_line VALUES (1, 1025, 1, 'JAR', '', 2, 0, 0, 0)",
+		"request Q1 is asked, and nobody looks at it again"},
 	{8, "UPDATE orders SET record = json_set(record, '$.status', 'open')", "waits for 1 of JAR, of which 10 are free"},
 }
+
+const addRequest = "INSERT INTO request (id, number, order_id, connection_id, location_id, created_at, state, look_at) " +
+	"SELECT 1, 'Q1', 1, 1, 1, 1, column1, column2 FROM (VALUES "
 
 // spoil does a damage to a good file.
 func spoil(t *testing.T, s *Store, damage string) {

@@ -35,6 +35,7 @@ type BillLine struct {
 	Carrier  string     `json:"carrier,omitempty"`
 	Number   string     `json:"number" doc:"The tracking number that stands on it"`
 	Parcel   string     `json:"parcel,omitempty" doc:"Empty: it is about none of ours"`
+	Request  string     `json:"request,omitempty" doc:"Of a partner's bill: the request that it is about"`
 	Order    string     `json:"order_number,omitempty"`
 	What     string     `json:"what,omitempty"`
 	Amount   int64      `json:"amount" doc:"Minor units"`

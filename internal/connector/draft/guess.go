@@ -27,6 +27,8 @@ var shapes = map[message.Feed]reflect.Type{
 	message.TrackingIn:  reflect.TypeFor[message.Tracking](),
 	message.ReturnsIn:   reflect.TypeFor[message.Return](),
 	message.ReceiptsIn:  reflect.TypeFor[message.Receipt](),
+	message.RequestsIn:  reflect.TypeFor[message.RequestState](),
+	message.BillsIn:     reflect.TypeFor[message.BillLine](),
 }
 
 var kindsIn = slices.Sorted(maps.Keys(shapes))
@@ -268,6 +270,8 @@ func (d *drafting) value(f reflect.StructField, name string, r record, feed mess
 		return d.state(expr, "order_states", orderStates, feed, at)
 	case feed == message.TrackingIn && name == "state":
 		return d.state(expr, "tracking_states", trackingStates, feed, at)
+	case feed == message.RequestsIn && name == "state":
+		return d.state(expr, "request_states", requestStates, feed, at)
 	case enum != "":
 		return nil
 	case f.Type == reflect.TypeFor[time.Time]():
@@ -300,6 +304,8 @@ func nothing(f reflect.StructField, name string) string {
 		return `"EUR"`
 	case name == "status":
 		return `"open"`
+	case name == "state":
+		return `"acknowledged"`
 	case f.Type.Kind() == reflect.Int64:
 		return "0"
 	case f.Type.Kind() == reflect.Bool:
@@ -386,6 +392,15 @@ var trackingStates = []word{
 	{"accepted", []string{"accept", "register", "created", "received", "label"}},
 	{"problem", []string{"fail", "problem", "exception", "lost", "damage"}},
 	{"under way", nil},
+}
+
+var requestStates = []word{
+	{"not called off", []string{"too late", "not cancel", "cannot"}},
+	{"called off", []string{"cancel", "called off", "stopped"}},
+	{"refused", []string{"refus", "reject", "declin"}},
+	{"changed", []string{"chang", "partial", "amend"}},
+	{"closed", []string{"clos", "complete", "done"}},
+	{"acknowledged", nil},
 }
 
 // state writes a state by a table, with those states in it that the sample shows.

@@ -16,6 +16,8 @@ const (
 	TrackingIn  Feed = "tracking in"
 	ReturnsIn   Feed = "returns in"
 	ReceiptsIn  Feed = "receipts in"
+	RequestsIn  Feed = "request states in"
+	BillsIn     Feed = "bills in"
 
 	StockOut     Feed = "stock out"
 	ItemsOut     Feed = "items out"
@@ -28,6 +30,8 @@ const (
 	ReturnLabels Feed = "return labels out"
 	VoidsOut     Feed = "voids out"
 	HandoversOut Feed = "handovers out"
+	RequestsOut  Feed = "requests out"
+	RequestStops Feed = "request cancellations out"
 )
 
 // FeedList writes feeds as people read them.

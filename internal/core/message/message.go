@@ -418,6 +418,7 @@ type Dispatch struct {
 	Lines        []DispatchLine `json:"lines" doc:"Empty means everything that is left of the order"`
 	LastOfOrder  bool           `json:"last_of_order" doc:"Nothing of the order is left to send"`
 	ParcelNumber string         `json:"parcel_number"`
+	Request      string         `json:"request,omitempty" doc:"Our reference of the request that a partner answers with it"`
 	Withdrawn    bool           `json:"withdrawn,omitempty" doc:"The parcel of this reference has not left after all"`
 }
 
@@ -544,8 +545,8 @@ func (d *Dispatch) Check() error {
 	switch {
 	case d.Reference == "":
 		return errors.New("reference: missing")
-	case d.OrderID == "" && d.OrderNumber == "" && d.OurNumber == "":
-		return errors.New("order_id, order_number, our_number: at least one of them is needed")
+	case d.OrderID == "" && d.OrderNumber == "" && d.OurNumber == "" && d.Request == "":
+		return errors.New("order_id, order_number, our_number, request: at least one of them is needed")
 	case d.Tracking == "":
 		return errors.New("tracking: missing")
 	}

@@ -35,6 +35,12 @@ func Sample(kind Feed, reference, day string, at time.Time) any {
 	case LabelsOut, ReturnLabels:
 		return Parcel{Reference: reference, Service: "PP", From: to, To: to, WeightG: 900, LengthMM: 300, WidthMM: 200,
 			HeightMM: 100, Test: true, Handover: day}
+	case RequestsOut:
+		return Request{Reference: reference, Number: "SAMPLE", OrderNumber: "SAMPLE-1", ChannelNumber: "SAMPLE-1", Test: true, To: to,
+			PlacedAt: at, Currency: "EUR", Lines: []RequestLine{{ID: "1", SKU: "SAMPLE", OurSKU: "SAMPLE", Title: "Sample", Quantity: 1,
+				UnitPrice: 1290}, {ID: "2", SKU: "SAMPLE-2", OurSKU: "SAMPLE-2", Title: "Second sample", Quantity: 2, UnitPrice: 490}}}
+	case RequestStops:
+		return RequestStop{Reference: reference, Request: reference, Number: "SAMPLE", TheirID: "0", Reason: "no longer wanted", Test: true}
 	case VoidsOut:
 		return LabelVoid{Reference: reference, Label: "0", Tracking: "PP123456785XW", ParcelNumber: "SAMPLE", Test: true}
 	case HandoversOut:

@@ -2,6 +2,7 @@ package order
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -344,8 +345,7 @@ func AllocateWaiting(o *Order, s *Scene, c *Change) bool {
 		}
 	}
 	if len(short) > 0 {
-		c.hold(o, Hold{Cause: NoStock, Text: "Short of " + strings.Join(short, ", ") + ".",
-			Expected: "Stock at a location that feeds this channel. When some arrives, the order goes on by itself.", About: about})
+		c.hold(o, o.shortHold(short, about, s))
 	} else {
 		c.free(o, NoStock)
 	}
@@ -353,6 +353,23 @@ func AllocateWaiting(o *Order, s *Scene, c *Change) bool {
 		c.note("allocated", "Stock allocated: %s", allocationText(o, s.Place))
 	}
 	return any
+}
+
+// shortHold is the hold of an order of which some is nowhere to be had, with the places that do not send it.
+func (o *Order) shortHold(short, about []string, s *Scene) Hold {
+	h := Hold{Cause: NoStock, Text: "Short of " + strings.Join(short, ", ") + ".",
+		Expected: "Stock at a location that feeds this channel. When some arrives, the order goes on by itself.", About: about}
+	if len(o.Ours.RefusedBy) == 0 {
+		return h
+	}
+	var by []string
+	for _, id := range slices.Sorted(maps.Keys(o.Ours.RefusedBy)) {
+		by = append(by, s.Place(id)+" does not send it"+because(o.Ours.RefusedBy[id]))
+	}
+	h.Text += " " + strings.Join(by, "; ") + "."
+	h.Expected = "Stock at another location that feeds this channel, then it goes on by itself; or let the place that refused be asked " +
+		"again, on the order."
+	return h
 }
 
 // finder says where units of a line can come from: as the order was planned, else from the first location that has all of them.

@@ -144,6 +144,8 @@ type Ours struct {
 
 	KeptBack map[int64]int64 `json:"kept_back,omitempty" doc:"Units by line that are not to be sent for now"`
 
+	RefusedBy map[int64]string `json:"refused_by,omitempty" doc:"Places that do not send it, by their id, with the reason; nothing is planned there until a person says so"`
+
 	Posted bool `json:"posted,omitempty" doc:"A summary order that was posted to the books"`
 
 	ReleasedNumber string `json:"released_number,omitempty" doc:"Of a voided order: the number it had"`

@@ -109,9 +109,12 @@ func (o *Order) candidates(s *Scene) []int64 {
 	return s.Sources
 }
 
-// sources are the candidates; where the order must not be split, only one that has everything.
+// sources are the candidates that have not refused to send it; where the order must not be split, only one that has everything.
 func (o *Order) sources(s *Scene) []int64 {
 	out := o.candidates(s)
+	if len(o.Ours.RefusedBy) > 0 {
+		out = slices.DeleteFunc(slices.Clone(out), func(x int64) bool { _, no := o.Ours.RefusedBy[x]; return no })
+	}
 	if o.Ours.Decided.Split != "never" {
 		return out
 	}

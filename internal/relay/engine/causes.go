@@ -30,6 +30,12 @@ const (
 	ParcelStuck        order.Cause = "parcel stuck"          // ends with its next event
 	ParcelLost         order.Cause = "parcel lost"           // its carrier says so
 	BillDiffers        order.Cause = "bill differs"          // ends when each line of it was looked at
+	RequestRefused     order.Cause = "request not taken"     // a partner that does not take what it is asked, as it is asked
+	RequestSilent      order.Cause = "partner silent"        // ends when it says something, or the request ends
+	RequestLook        order.Cause = "request to look at"    // a partner says what does not fit what it was asked
+	SentUnwanted       order.Cause = "sent and not wanted"   // a partner sent what was called off, or more than it was asked for
+	UnknownThere       order.Cause = "item not known there"  // ends when it is said what a partner calls it
+	StockDiffers       order.Cause = "stock differs"         // ends when somebody has looked at each difference
 	PrinterOff         order.Cause = "printer off"           // ends with the first paper that it prints
 	NotPrinted         order.Cause = "not printed"           // a paper that its printer refuses
 	NumberUntold       order.Cause = "number not told"       // a parcel of which its channel cannot be told
@@ -42,7 +48,8 @@ const (
 
 // Causes are the causes of exceptions that are not holds of orders.
 var Causes = []order.Cause{NegativeStock, EditUnclear, CredentialsRefused, WriteBackRefused, LabelRefused, LabelUnknown,
-	LabelSurplus, NoCarton, NotHandedOver, NotCollected, ParcelLate, ParcelStuck, ParcelLost, BillDiffers, PrinterOff,
+	LabelSurplus, NoCarton, NotHandedOver, NotCollected, ParcelLate, ParcelStuck, ParcelLost, BillDiffers, RequestRefused,
+	RequestSilent, RequestLook, SentUnwanted, UnknownThere, StockDiffers, PrinterOff,
 	NotPrinted, NumberUntold, CountBin, CancelUntold, RefundUntold, ReturnWaits, VoidRefused, NumberStands, ServiceOpen,
 	PutBack, NotApplied, NotTakenIn, NotUnderstood, FileNotTaken, ListingRejected, BackupFailed, ConnectionDead, Backlog,
 	ServiceUnwell}

@@ -26,6 +26,7 @@ const (
 	JobAddress  JobKind = "check an address"     // of an order
 	JobPrint    JobKind = "print"                // a paper, on a printer
 	JobReplan   JobKind = "plan anew"            // orders that a place was to send
+	JobAsk      JobKind = "ask partner"          // for what it was not asked for yet
 )
 
 // A step does a part of a job and tells whether all of it is done. What it did is committed by itself. A job that is
@@ -36,7 +37,8 @@ type JobStep func(ctx context.Context, j *store.Job) (done bool, err error)
 const ItemSubject = "item %d"
 
 // JobKinds lists the kinds in a fixed order.
-var JobKinds = []JobKind{JobServe, JobRematch, JobSources, JobAct, JobCarry, JobServices, JobAddress, JobPrint, JobReplan}
+var JobKinds = []JobKind{JobServe, JobRematch, JobSources, JobAct, JobCarry, JobServices, JobAddress, JobPrint, JobReplan,
+	JobAsk}
 
 // StartJob queues a job with what its kind needs to know.
 func (c *Change) StartJob(kind JobKind, subject, who string, args any, parts ...store.JobPart) (int64, error) {

@@ -17,8 +17,11 @@ const (
 	StockFreed      Mark = iota // of an item: more became available to sell
 	ItemKnown                   // an item: it is there, or under this SKU, for the first time
 	ListingKnown                // a listing: it is known which item it is
+	StockShort                  // of an item: less lies at a place than was promised there
 	OrderCarried                // an order: a rule lets it go on without a person
 	OrderChanged                // an order: it is another one for those who work on it
+	RequestsMoved               // an order: partners may have to be asked otherwise for it
+	PartnerSet                  // a connection: what it may be asked as a partner is another
 	ServicesSet                 // a connection: its words for services stand for others
 	StockMoved                  // of an item: any figure of its levels
 	ListingMoved                // a listing: it may have to show another quantity
@@ -37,8 +40,11 @@ var markNames = [marks]string{
 	"stock freed",
 	"item known",
 	"listing known",
+	"stock short",
 	"order carried",
 	"order changed",
+	"requests moved",
+	"partner set",
 	"services set",
 	"stock moved",
 	"listing moved",

@@ -255,7 +255,8 @@ func (b *Batch) undecided(in store.InboxMessage, err error) error {
 func thingOf(in store.InboxMessage) string {
 	words := map[message.Feed]string{message.OrdersIn: "Order", message.ListingsIn: "Listing", message.ItemsIn: "Item",
 		message.StockIn: "The quantity of", message.CustomersIn: "Customer", message.DispatchIn: "Dispatch", message.ReturnsIn: "Return",
-		message.TrackingIn: "Tracking event", message.ReceiptsIn: "Receipt"}
+		message.TrackingIn: "Tracking event", message.ReceiptsIn: "Receipt",
+		message.RequestsIn: "State of a request", message.BillsIn: "Line of a bill"}
 	return engine.Or(words[in.Feed], "Message") + " " + in.OutsideID
 }
 

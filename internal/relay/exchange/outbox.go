@@ -211,7 +211,7 @@ func (r *Exchange) send(c *engine.Conn, kind message.Feed, ref string, group []s
 func (r *Exchange) feedWent(ch *engine.Change, c *engine.Conn, f store.Feed) error {
 	now := ch.Now.UnixMicro()
 	ch.After(func() {
-		r.KnowFeed(c, f.Kind, func(k *store.Feed) { k.Failures, k.LastError, k.LastOKAt = 0, "", now })
+		r.KnowFeed(c, f.Kind, func(k *store.Feed) { k.Failures, k.FailingAt, k.LastError, k.LastOKAt = 0, 0, "", now })
 	})
 	if f.Failures > 0 { // we are let in again
 		if err := ch.CloseConnectionException(c.Rec().ID, engine.CredentialsRefused, ch.Now); err != nil {
@@ -227,7 +227,16 @@ func (r *Exchange) FeedFailed(ch *engine.Change, c *engine.Conn, f store.Feed, e
 	if errors.As(err, &fail) && !fail.Temporary && fail.Status != http.StatusUnauthorized && fail.Status != http.StatusForbidden {
 		return nil // the message was refused; the feed itself works
 	}
-	ch.After(func() { r.KnowFeed(c, f.Kind, func(k *store.Feed) { k.Failures++; k.LastError = err.Error() }) })
+	now := ch.Now.UnixMicro()
+	ch.After(func() {
+		r.KnowFeed(c, f.Kind, func(k *store.Feed) {
+			k.Failures++
+			k.LastError = err.Error()
+			if k.FailingAt == 0 {
+				k.FailingAt = now
+			}
+		})
+	})
 	return ch.FeedFailed(f.ID, err.Error(), ch.Now)
 }
 

@@ -26,6 +26,9 @@ func (r *Inventory) Post(ch *engine.Change, book *stock.Book) error {
 	}
 	for k, by := range moved {
 		ch.Mark(engine.StockMoved, k.Item)
+		if l := book.Level(k); by < 0 && l.Available() < 0 {
+			ch.Mark(engine.StockShort, k.Item)
+		}
 		if now := book.Level(k).OnHand; now < 0 && by < 0 || now >= 0 && now-by < 0 {
 			ch.Mark(engine.StockBelow, k.Item)
 		}

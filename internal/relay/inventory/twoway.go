@@ -28,6 +28,9 @@ func (r *Inventory) TakeStockLevel(b *exchange.Batch, in store.InboxMessage, m *
 	if ours, ok := set.Locations[place]; ok {
 		place = ours
 	}
+	if own := r.PlacesOf(b.C.ID); place == "" && len(own) == 1 && b.C.Rec().Side != "channel" {
+		place = r.Place(own[0]).Code
+	}
 	if place != "" {
 		if l, err := r.Location(place); err == nil && l.Keeper == b.C.ID {
 			return r.countAs(b, in, y, m, l)
@@ -253,6 +256,9 @@ func (r *Inventory) countAs(b *exchange.Batch, in store.InboxMessage, y *store.T
 	by := m.Quantity - book.Level(k).OnHand
 	b.Settle(in, "done", "", 0)
 	y.Changed++
+	if err := r.differs(b, k, book.Level(k).OnHand, m.Quantity); err != nil {
+		return err
+	}
 	if at.Keeper != 0 && !m.At.IsZero() {
 		if err := b.Ch.Word(id, at.ID, m.At); err != nil {
 			return err
@@ -267,8 +273,47 @@ func (r *Inventory) countAs(b *exchange.Batch, in store.InboxMessage, y *store.T
 	return r.Post(b.Ch, book)
 }
 
-// itemOf finds the item that a told quantity is about: by the listing it names, or by SKU.
+// differs keeps it where a partner's word is another than our books, after it has had a word of the item before: somebody looks at why.
+func (r *Inventory) differs(b *exchange.Batch, k stock.Key, ours, theirs int64) error {
+	if ours == theirs || r.Place(k.Location).Keeper != b.C.ID || !engine.TakesRequests(b.C) {
+		return nil
+	}
+	before, err := b.Ch.Words(k.Location, []int64{k.Item})
+	if err != nil || before[k.Item].IsZero() {
+		return err
+	}
+	if err := b.Ch.AddStockDifference(store.StockDifference{ConnectionID: b.C.ID, LocationID: k.Location, ItemID: k.Item, Ours: ours,
+		Theirs: theirs}, b.Ch.Now); err != nil {
+		return err
+	}
+	b.Ch.Tell("partner", b.C.Rec().Code)
+	return r.RaiseDifferences(b.Ch, b.C)
+}
+
+// RaiseDifferences says once for each partner that its stock is another than our books; it ends when somebody has looked at each.
+func (r *Inventory) RaiseDifferences(ch *engine.Change, c *engine.Conn) error {
+	n, err := ch.OpenStockDifferences(c.ID)
+	if err != nil {
+		return err
+	}
+	ch.Tell("exception", "")
+	if n == 0 {
+		return ch.CloseConnectionException(c.ID, engine.StockDiffers, ch.Now)
+	}
+	return ch.Raise(store.Exception{Cause: engine.StockDiffers, ConnectionID: c.ID,
+		Text: fmt.Sprintf("%s counts %s otherwise than our books. Its word was taken.", c.Rec().Name, engine.Counted(n, "item",
+			"items")),
+		Expected: "A look at each: what was lost, broken or found there (Partners, Stock). This is over when each was looked at.",
+		Standing: true}, ch.Now)
+}
+
+// itemOf finds the item that a told quantity is about: by what a partner calls it, the listing it names, or by SKU.
 func (r *Inventory) itemOf(b *exchange.Batch, m *message.StockLevel) (int64, error) {
+	if engine.TakesRequests(b.C) && m.SKU != "" {
+		if item, err := b.Ch.ItemOfPartner(b.C.ID, m.SKU); err != nil || item != 0 {
+			return item, err
+		}
+	}
 	l, err := b.Ch.ListingFor(b.C.ID, m.Listing, m.SKU)
 	if err == nil && l.ItemID != 0 {
 		return l.ItemID, nil

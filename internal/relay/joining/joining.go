@@ -9,6 +9,7 @@ import (
 	"openrelay/internal/relay/keeping"
 	"openrelay/internal/relay/listing"
 	"openrelay/internal/relay/orders"
+	"openrelay/internal/relay/partners"
 	"openrelay/internal/relay/people"
 	"openrelay/internal/relay/routing"
 	"openrelay/internal/relay/views"
@@ -25,12 +26,15 @@ type Joining struct {
 	Keeping   *keeping.Keeping
 	People    *people.People
 	Routing   *routing.Routing
+	Partners  *partners.Partners
 }
 
 // New makes the joining of a company.
 func New(e *engine.Engine, x *exchange.Exchange, inv *inventory.Inventory, l *listing.Listing, o *orders.Orders, v *views.Views,
-	k *keeping.Keeping, p *people.People, places *routing.Routing) *Joining {
-	r := &Joining{Engine: e, Exchange: x, Inventory: inv, Listing: l, Orders: o, Views: v, Keeping: k, People: p, Routing: places}
+	k *keeping.Keeping, p *people.People, places *routing.Routing,
+	ships *partners.Partners) *Joining {
+	r := &Joining{Engine: e, Exchange: x, Inventory: inv, Listing: l, Orders: o, Views: v, Keeping: k, People: p, Routing: places,
+		Partners: ships}
 	r.keepsSettings()
 	return r
 }

@@ -422,6 +422,7 @@ func (r *Joining) SetTest(ctx context.Context, code string, test bool, revision 
 	text := map[bool]string{true: "Put in test: what is sent is marked, no stock moves", false: "Taken live"}[test]
 	if err := r.changeConnection(ctx, code, revision, who, "test", text, func(ch *engine.Change, rec *store.Connection) error {
 		rec.Test = test
+		ch.Mark(engine.PartnerSet, rec.ID)
 		if test {
 			return nil
 		}
@@ -437,7 +438,22 @@ func (r *Joining) SetTest(ctx context.Context, code string, test bool, revision 
 	}); err != nil {
 		return err
 	}
+	if err := r.partnerSet(ctx, c); err != nil {
+		return err
+	}
 	return r.offerAgain(ctx, c)
+}
+
+// partnerSet lets a partner be asked for what it was not asked for, once memory knows how it is set. The change that set it marks it,
+// too, for a process that ends in between.
+func (r *Joining) partnerSet(ctx context.Context, c *engine.Conn) error {
+	if !engine.TakesRequests(c) {
+		return nil
+	}
+	return r.Commit(ctx, func(ch *engine.Change) error {
+		ch.Mark(engine.PartnerSet, c.ID)
+		return nil
+	})
 }
 
 // ClearTests removes the test orders of a connection and what was tried on its bench, and returns how

@@ -48,6 +48,11 @@ func (r *Joining) PutPlace(ctx context.Context, code string, p Place, who string
 	if err := r.Reload(ctx); err != nil {
 		return err
 	}
+	if c := r.ByID(keeper); c != nil && was.Keeper != keeper {
+		if err := r.partnerSet(ctx, c); err != nil {
+			return err
+		}
+	}
 	if isNew != nil || p.Hours == nil || sameHours(was.Hours, *p.Hours) {
 		return nil
 	}
@@ -87,7 +92,7 @@ func (r *Joining) keeperOf(code string) (int64, error) {
 	switch {
 	case c == nil:
 		return 0, engine.Refuse("keeper: there is no connection %q", code)
-	case c.Line().Def.Feeds[message.StockIn] == nil:
+	case c.Line().Def.Feeds[message.StockIn] == nil && !engine.TakesRequests(c):
 		return 0, engine.Refuse("keeper: %s tells no stock", c.Rec().Name)
 	}
 	return c.ID, nil

@@ -201,7 +201,7 @@ func (r *Joining) exportServices(ctx context.Context, out *setup.Setup) error {
 	if places.On || len(places.Places) > 0 {
 		out.Routing = &places
 	}
-	return errors.Join(err, failed, unread,
+	return errors.Join(err, failed, unread, exportTable(ctx, r, r.Partners.Agreed, &out.Partners),
 		exportTable(ctx, r, s.Collections, &out.Collections), exportTable(ctx, r, s.Accounts, &out.Accounts),
 		exportTable(ctx, r, s.SenderAddresses, &out.SenderOwn), exportTable(ctx, r, s.Declarants, &out.Customs),
 		exportTable(ctx, r, s.ChargeRules, &out.FreightRules))
@@ -233,6 +233,7 @@ func (r *Joining) applyCarriers(ctx context.Context, want setup.Setup, who strin
 		policy = []shipping.AddressPolicy{{Check: want.Addresses}}
 	}
 	return errors.Join(r.applyServices(ctx, want, who), r.applyRouting(ctx, want, who),
+		applyTable(ctx, r, r.Partners.Agreed, want.Partners, who),
 		applyTable(ctx, r, s.Collections, want.Collections, who),
 		applyTable(ctx, r, s.Accounts, want.Accounts, who), applyTable(ctx, r, s.SenderAddresses, want.SenderOwn, who),
 		applyTable(ctx, r, s.Declarants, want.Customs, who), applyTable(ctx, r, s.AddressPolicies, policy, who),

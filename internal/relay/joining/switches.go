@@ -33,6 +33,9 @@ func (r *Joining) SetFeed(ctx context.Context, code string, kind message.Feed, o
 			return err
 		}
 		ch.Tell("connection", code)
+		if kind == message.RequestsOut && on {
+			ch.Mark(engine.PartnerSet, c.ID)
+		}
 		text := fmt.Sprintf("%s switched %s", kind, map[bool]string{true: "on", false: "off"}[on])
 		if schedule != f.Schedule {
 			text += ", schedule " + engine.Or(schedule, "of the connector")
@@ -54,7 +57,7 @@ func (r *Joining) SetFeed(ctx context.Context, code string, kind message.Feed, o
 	}
 	c.WakeOut.Now()
 	c.WakeIn.Now()
-	return nil
+	return r.partnerSet(ctx, c)
 }
 
 // Pause stops or resumes everything of a connection. What is due waits; nothing is lost.

@@ -245,6 +245,7 @@ func (t *taking) save() error {
 	}
 	for _, o := range t.created {
 		markCarried(ch, o)
+		t.markRequests(ch, o)
 		ch.Mark(engine.CartonAsked, o.ID)
 		ch.Mark(engine.AddressKnown, o.ID)
 		if len(o.Holds) > 0 {
@@ -415,7 +416,27 @@ func (r *Orders) SaveOrder(ch *engine.Change, o *order.Order) error {
 	if !o.Routed {
 		ch.Mark(engine.AddressKnown, o.ID)
 	}
+	r.markRequests(ch, o)
 	return nil
+}
+
+// markRequests marks an order of which a partner sends something, or may have been asked to.
+func (r *Orders) markRequests(ch *engine.Change, o *order.Order) {
+	if !r.HasPartners() {
+		return
+	}
+	if o.Routed || o.Test {
+		ch.Mark(engine.RequestsMoved, o.ID)
+		return
+	}
+	for i := range o.Lines {
+		for _, a := range o.Lines[i].Allocations {
+			if r.PartnerAt(a.Location) != nil {
+				ch.Mark(engine.RequestsMoved, o.ID)
+				return
+			}
+		}
+	}
 }
 
 // markCarried marks an order that a rule lets go on without a person.

@@ -14,6 +14,12 @@ import (
 	"openrelay/internal/store"
 )
 
+// OnOrder lets another room change an order with its stock, and writes both, with what is to be noted and what follows.
+func (r *Orders) OnOrder(ch *engine.Change, number, who string, f func(*order.Order, *engine.Conn, *order.Scene) (order.Change,
+	error)) error {
+	return r.onOrder(ch, number, 0, who, f)
+}
+
 // onOrder changes one order on a person's word: f decides, and what it decided is saved with all that follows.
 func (r *Orders) onOrder(ch *engine.Change, number string, revision int64, who string,
 	f func(*order.Order, *engine.Conn, *order.Scene) (order.Change, error)) error {

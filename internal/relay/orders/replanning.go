@@ -7,6 +7,7 @@ import (
 	"slices"
 
 	"openrelay/internal/core/order"
+	"openrelay/internal/core/stock"
 	"openrelay/internal/relay/engine"
 	"openrelay/internal/store"
 )
@@ -139,6 +140,7 @@ func (r *Orders) replanSome(ch *engine.Change, list []*order.Order, reason, who 
 			moved = append(moved, o)
 			ch.Tell("order", o.Number)
 			ch.Mark(engine.CartonAsked, o.ID)
+			r.markRequests(ch, o)
 		}
 		notes = append(notes, Notes(part, who, ch.Now)...)
 	}
@@ -149,4 +151,51 @@ func (r *Orders) replanSome(ch *engine.Change, list []*order.Order, reason, who 
 		return changed, err
 	}
 	return changed, r.Inventory.Post(ch, book)
+}
+
+// SettleShort plans anew what a place was to send of which less lies there now than was promised: the newest orders first, and only as
+// many as it takes. The oldest keep what there is.
+func (r *Orders) SettleShort(ch *engine.Change, items []int64) error {
+	for _, item := range items {
+		levels, err := ch.Levels([]int64{item})
+		if err != nil {
+			return err
+		}
+		var short []int64
+		for k, l := range levels {
+			if k.Item == item && l.Available() < 0 {
+				short = append(short, k.Location)
+			}
+		}
+		slices.Sort(short)
+		for _, location := range short {
+			if err := r.replanShort(ch, item, location, -levels[stock.Key{Item: item, Location: location}].Available()); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// replanShort plans the newest orders anew to which a place has promised an item, until so many units fewer are promised there.
+func (r *Orders) replanShort(ch *engine.Change, item, location, units int64) error {
+	list, err := ch.OrdersPromisedItem(location, item, replanBatch)
+	if err != nil {
+		return err
+	}
+	reason := "less lies at " + r.PlaceName(location) + " than was promised"
+	for _, o := range list {
+		if units <= 0 {
+			return nil
+		}
+		if _, err := r.replanSome(ch, []*order.Order{o}, reason, "relay"); err != nil {
+			return err
+		}
+		level, err := ch.Levels([]int64{item})
+		if err != nil {
+			return err
+		}
+		units = -level[stock.Key{Item: item, Location: location}].Available()
+	}
+	return nil
 }

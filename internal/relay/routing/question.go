@@ -3,6 +3,7 @@ package routing
 import (
 	"cmp"
 	"slices"
+	"strings"
 	"time"
 
 	"openrelay/internal/core/freight"
@@ -119,6 +120,9 @@ func (r *Routing) places(q *routing.Question, o *order.Order, from []int64, poli
 			Abroad: o.ShipTo.Country != "" && l.Address.Country != "" && o.ShipTo.Country != l.Address.Country}
 		if l.ArchivedAt != 0 {
 			p.Barred = "is used no more"
+		}
+		if why, refused := o.Ours.RefusedBy[id]; refused {
+			p.Barred = strings.TrimSuffix("has refused: "+why, ": ")
 		}
 		if policy.Places[l.Code].PerDay > 0 {
 			var err error

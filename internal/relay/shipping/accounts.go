@@ -50,7 +50,7 @@ func (r *Shipping) checkSenderAddresses(_ context.Context, rows []place.SenderAd
 }
 
 // shipsAs is as whom an order's channel ships.
-func (r *Shipping) shipsAs(o *order.Order) (s store.Sender, ok bool) {
+func (r *Shipping) SenderOf(o *order.Order) (s store.Sender, ok bool) {
 	if c := r.ByID(o.ConnectionID); c != nil {
 		return r.Sender(c.Settings().Sender)
 	}
@@ -74,7 +74,7 @@ func (r *Shipping) senderAddress(code string) (own place.SenderAddress) {
 
 // LogoOf is the logo of the sender of an order, as PNG in base64; empty: it has none.
 func (r *Shipping) LogoOf(o *order.Order) string {
-	if s, ok := r.shipsAs(o); ok {
+	if s, ok := r.SenderOf(o); ok {
 		return r.senderAddress(s.Code).Logo
 	}
 	return ""
@@ -86,7 +86,7 @@ func (r *Shipping) billTo(p *message.Parcel, o *order.Order, c *engine.Conn) {
 	if o.Ours.Checked != nil {
 		p.Kind, p.Remote = o.Ours.Checked.Kind, o.Ours.Checked.Remote
 	}
-	s, ok := r.shipsAs(o)
+	s, ok := r.SenderOf(o)
 	if ok {
 		if own := r.senderAddress(s.Code); own.ReturnTo != (place.Address{}) {
 			p.ReturnTo = own.ReturnTo

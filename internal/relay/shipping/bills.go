@@ -31,6 +31,10 @@ func (r *Shipping) LookAtBill(ctx context.Context, b Bill) (parcel string, known
 	if known, err = r.Store.BillLineKnown(ctx, b.line()); err != nil || known {
 		return "", known, "", err
 	}
+	if q, err := r.Store.Request(ctx, strings.TrimPrefix(b.Number, r.Prefix+"-")); err == nil {
+		return "", false, fmt.Sprintf("request %s: billed %s, agreed %s", q.Number, Price(q.Billed+b.Amount, b.Currency),
+			Price(q.Cost, q.Currency)), nil
+	}
 	p, err := r.Store.Parcel(ctx, b.Number)
 	switch {
 	case errors.Is(err, store.ErrNotFound):
@@ -38,13 +42,18 @@ func (r *Shipping) LookAtBill(ctx context.Context, b Bill) (parcel string, known
 	case err != nil:
 		return "", false, "", err
 	case p.Currency != b.Currency:
-		return p.Number, false, fmt.Sprintf("asked %s", price(p.Price, p.Currency)), nil
+		return p.Number, false, fmt.Sprintf("asked %s", Price(p.Price, p.Currency)), nil
 	}
-	return p.Number, false, fmt.Sprintf("billed %s, asked %s", price(p.Billed+b.Amount, b.Currency), price(p.Price, p.Currency)), nil
+	return p.Number, false, fmt.Sprintf("billed %s, asked %s", Price(p.Billed+b.Amount, b.Currency), Price(p.Price, p.Currency)), nil
 }
 
 // TakeBill takes a line of a carrier's bill in, and compares what was billed for its parcel until now with what was asked.
 func (r *Shipping) TakeBill(ch *engine.Change, b Bill) error {
+	if r.BillOfPartner != nil {
+		if taken, err := r.BillOfPartner(ch, b); taken || err != nil {
+			return err
+		}
+	}
 	x := b.line()
 	p, err := ch.Parcel(b.Number)
 	found := err == nil
@@ -72,7 +81,7 @@ func (r *Shipping) TakeBill(ch *engine.Change, b Bill) error {
 		if err := ch.SetBillLine(x); err != nil {
 			return err
 		}
-		return r.raiseBills(ch, x.CarrierID)
+		return r.RaiseBills(ch, x.CarrierID)
 	}
 	return r.compareBilled(ch, &p)
 }
@@ -99,7 +108,7 @@ func (r *Shipping) compareBilled(ch *engine.Change, p *store.Parcel) error {
 	more, why := freight.Billed(p.Price, countsG, billed)
 	if slices.ContainsFunc(lines, func(l store.BillLine) bool { return l.Currency != p.Currency }) {
 		more, why = 1, fmt.Sprintf("billed in another currency than %s", engine.Or(p.Currency, "was asked"))
-	} else if n := twice(lines); n != "" && more > 0 {
+	} else if n := Twice(lines); n != "" && more > 0 {
 		why = n
 	}
 	for _, l := range lines {
@@ -118,11 +127,11 @@ func (r *Shipping) compareBilled(ch *engine.Change, p *store.Parcel) error {
 	if err := ch.UpdateParcel(p); err != nil {
 		return err
 	}
-	return r.raiseBills(ch, p.CarrierID)
+	return r.RaiseBills(ch, p.CarrierID)
 }
 
-// twice says that the same is billed on several bills.
-func twice(lines []store.BillLine) string {
+// Twice says that the same is billed on several bills.
+func Twice(lines []store.BillLine) string {
 	first := map[string]string{}
 	for _, l := range lines {
 		key := fmt.Sprint(l.What, l.Amount)
@@ -159,8 +168,8 @@ func (r *Shipping) countsG(p *store.Parcel) int64 {
 	return max(t.Quote(p.Service, freightParcel(&asked)).ChargeableG, p.WeightG)
 }
 
-// raiseBills says once for each carrier what of its bills wants a look; it ends when nothing does.
-func (r *Shipping) raiseBills(ch *engine.Change, carrier int64) error {
+// RaiseBills says once for each carrier what of its bills wants a look; it ends when nothing does.
+func (r *Shipping) RaiseBills(ch *engine.Change, carrier int64) error {
 	differs, unknown, err := ch.OpenBills(carrier)
 	if err != nil {
 		return err
@@ -217,16 +226,16 @@ func (r *Shipping) DecideBill(ctx context.Context, id int64, say SayOfBill, who 
 			return err
 		}
 		if err := ch.Note(store.Entry{At: ch.Now.UnixMicro(), Who: who, Thing: "company", What: "bill",
-			Text: fmt.Sprintf("Bill %s, %s, %s: %s %s", b.Bill, b.Tracking, price(b.Amount, b.Currency), b.State, b.Note)}); err != nil {
+			Text: fmt.Sprintf("Bill %s, %s, %s: %s %s", b.Bill, b.Tracking, Price(b.Amount, b.Currency), b.State, b.Note)}); err != nil {
 			return err
 		}
 		if was != b.CarrierID {
-			if err := r.raiseBills(ch, was); err != nil {
+			if err := r.RaiseBills(ch, was); err != nil {
 				return err
 			}
 		}
 		if b.ParcelID == 0 {
-			return r.raiseBills(ch, b.CarrierID)
+			return r.RaiseBills(ch, b.CarrierID)
 		}
 		p, err := ch.ParcelByID(b.ParcelID)
 		if err != nil {

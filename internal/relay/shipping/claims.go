@@ -57,7 +57,7 @@ func (r *Shipping) PutClaim(ctx context.Context, parcel string, c Claim, who str
 		tellParcel(ch, &p)
 		text := "Claim for parcel " + p.Number + " " + have.State
 		if have.Amount > 0 {
-			text += ": " + price(have.Amount, have.Currency)
+			text += ": " + Price(have.Amount, have.Currency)
 		}
 		return ch.Note(store.Entry{At: ch.Now.UnixMicro(), Who: who, Thing: "order", ThingID: p.OrderID, What: "claim", Text: text})
 	})

@@ -36,7 +36,7 @@ func (r *Shipping) Declaration(ctx context.Context, p *store.Parcel, o *order.Or
 	if err != nil {
 		return nil, err
 	}
-	sender, _ := r.shipsAs(o)
+	sender, _ := r.SenderOf(o)
 	by := customs.Of(rows, sender.Code)
 	if !by.Crosses(r.From(p, o).Country, o.ShipTo.Country) {
 		return nil, nil

@@ -110,7 +110,7 @@ func (r *Shipping) besideAsked(c *engine.Conn, asked *message.Parcel, label *mes
 		return ""
 	}
 	if asked.Expected > 0 {
-		return fmt.Sprintf("; %s was said before it was asked for", price(asked.Expected, label.Currency))
+		return fmt.Sprintf("; %s was said before it was asked for", Price(asked.Expected, label.Currency))
 	}
 	t := r.lastTariff(c.ID)
 	if t == nil || t.Currency != label.Currency {
@@ -120,7 +120,7 @@ func (r *Shipping) besideAsked(c *engine.Conn, asked *message.Parcel, label *mes
 	if !known || sum == label.Price {
 		return ""
 	}
-	return "; by the carrier's tariff it would be " + price(sum, t.Currency)
+	return "; by the carrier's tariff it would be " + Price(sum, t.Currency)
 }
 
 // byTariff is what all that is asked for costs by a tariff; known is false where it does not cover that.

@@ -34,7 +34,7 @@ func (r *Shipping) Insure(ctx context.Context, parcel string, amount int64, who 
 		case amount == 0:
 			text = "is not insured"
 		case amount > 0:
-			text = "is insured for " + price(amount, o.Record.Currency)
+			text = "is insured for " + Price(amount, o.Record.Currency)
 		}
 		if err := r.NoteOrder(ch, o, who, "insured", "Parcel %s %s", p.Number, text); err != nil {
 			return err

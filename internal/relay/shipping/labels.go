@@ -302,7 +302,7 @@ func (r *Shipping) cartonBought(ch *engine.Change, c *engine.Conn, in carton, as
 	p := in.own()
 	p.Label, p.Price, p.Currency = string(raw), label.Price, label.Currency
 	p.InsuredFor, p.Quoted = asked.Insured, asked.Expected
-	paid := price(label.Price, label.Currency) + r.besideAsked(c, asked, label)
+	paid := Price(label.Price, label.Currency) + r.besideAsked(c, asked, label)
 	goesAlong := label.Piece > 1 && label.Price == 0
 	switch {
 	case asked.Payer != "" && asked.Payer != freight.Sender:

@@ -446,7 +446,7 @@ func (r *Shipping) Parcel(p store.Parcel, o *order.Order, c *engine.Conn) messag
 // From is whom a parcel comes from: the sender of its order's channel, at the place that sends it.
 func (r *Shipping) From(p *store.Parcel, o *order.Order) place.Address {
 	from := r.Place(p.LocationID).Address
-	s, ok := r.shipsAs(o)
+	s, ok := r.SenderOf(o)
 	if !ok {
 		return from
 	}

@@ -107,7 +107,7 @@ func (r *Shipping) beginPick(ch *engine.Change, o *order.Order, who string) (fir
 		room := roomFor(o, l, taken)
 		for _, a := range l.Allocations {
 			a.Quantity = min(a.Quantity-taken[lineItem{l.ID, a.Location}], room)
-			if a.Quantity <= 0 {
+			if a.Quantity <= 0 || r.PartnerAt(a.Location) != nil {
 				continue
 			}
 			room -= a.Quantity
@@ -121,7 +121,8 @@ func (r *Shipping) beginPick(ch *engine.Change, o *order.Order, who string) (fir
 		}
 	}
 	if len(places) == 0 {
-		return "", &engine.Refused{Text: fmt.Sprintf("order %s has nothing left to pick%s", o.Number, keptText(o)), Conflict: true}
+		return "", &engine.Refused{Text: fmt.Sprintf("order %s has nothing left to pick%s%s", o.Number, keptText(o), r.sentByText(o)),
+			Conflict: true}
 	}
 	for _, loc := range places {
 		s := byPlace[loc]
@@ -148,6 +149,22 @@ func roomFor(o *order.Order, l *order.Line, taken map[lineItem]int64) (room int6
 		room += max(0, a.Quantity-taken[lineItem{l.ID, a.Location}])
 	}
 	return room - (l.Allocated - o.Sendable(l))
+}
+
+// sentByText says which partners send what is left of an order.
+func (r *Shipping) sentByText(o *order.Order) string {
+	var names []string
+	for i := range o.Lines {
+		for _, a := range o.Lines[i].Allocations {
+			if c := r.PartnerAt(a.Location); c != nil && !slices.Contains(names, c.Rec().Name) {
+				names = append(names, c.Rec().Name)
+			}
+		}
+	}
+	if len(names) == 0 {
+		return ""
+	}
+	return "; what is left is sent by " + engine.Join(names)
 }
 
 // keptText says what of an order is kept back.

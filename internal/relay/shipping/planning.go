@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"openrelay/internal/core/order"
+	"openrelay/internal/core/request"
 	"openrelay/internal/relay/engine"
 	"openrelay/internal/relay/orders"
 	"openrelay/internal/store"
@@ -76,6 +77,11 @@ func (r *Shipping) Plan(ctx context.Context, number string, p HandPlan, revision
 // keepBack keeps units of an order back: they are taken out of what is to be picked, and where they wait for stock, the rest is held
 // for them no longer. What is let go can be picked again, or is waited for again.
 func (r *Shipping) keepBack(ch *engine.Change, o *order.Order, p HandPlan, who string) error {
+	for id := range p.Lines {
+		if err := notAsked(ch, r, o, id); err != nil {
+			return err
+		}
+	}
 	return r.withStock(ch, o, who, func(s *order.Scene) error {
 		c, err := order.KeepBack(o, p.Lines, p.Reason)
 		if err != nil {
@@ -204,6 +210,11 @@ func (r *Shipping) moveUnits(ch *engine.Change, o *order.Order, p HandPlan, who 
 	if err != nil {
 		return err
 	}
+	for id := range p.Lines {
+		if err := notAsked(ch, r, o, id); err != nil {
+			return err
+		}
+	}
 	return r.withStock(ch, o, who, func(s *order.Scene) error {
 		for _, id := range slices.Sorted(maps.Keys(p.Lines)) {
 			if err := moveLine(o, list, taken, id, p.Lines[id], to.ID, s); err != nil {
@@ -226,6 +237,22 @@ func (r *Shipping) moveUnits(ch *engine.Change, o *order.Order, p HandPlan, who 
 		}
 		return err
 	})
+}
+
+// notAsked refuses to plan units otherwise that a partner was asked to send: it may send them at any moment.
+func notAsked(ch *engine.Change, r *Shipping, o *order.Order, line int64) error {
+	list, err := ch.RequestsOfOrder(o.ID)
+	if err != nil {
+		return err
+	}
+	for i := range list {
+		q := &list[i]
+		if l := q.Line(line); l != nil && l.Open() > 0 && q.State != request.Waits && !q.Test {
+			return &engine.Refused{Text: fmt.Sprintf("%s was asked to send %d × %s (%s, %s); call that off first, it is then planned anew",
+				r.PlaceName(q.LocationID), l.Open(), engine.Or(l.SKU, l.Title), q.Number, q.State), Conflict: true}
+		}
+	}
+	return nil
 }
 
 func withReason(reason string) string {

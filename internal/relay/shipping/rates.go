@@ -16,7 +16,7 @@ import (
 	"openrelay/internal/store"
 )
 
-func price(minor int64, currency string) string {
+func Price(minor int64, currency string) string {
 	return money.Amount{Minor: minor, Currency: currency}.String()
 }
 

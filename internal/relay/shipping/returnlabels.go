@@ -59,7 +59,7 @@ func (r *Shipping) returnParcel(ctx context.Context, x *store.GoodsReturn, o *or
 	asked = r.Parcel(p, o, c)
 	asked.Point = nil
 	asked.From, asked.To = r.ReturnEnds(x, o)
-	sender, _ := r.shipsAs(o)
+	sender, _ := r.SenderOf(o)
 	rows, err := r.Declarants.Rows(ctx, r.Engine)
 	if err != nil {
 		return asked, err
@@ -84,7 +84,7 @@ func (r *Shipping) ReturnEnds(x *store.GoodsReturn, o *order.Order) (from, to pl
 	if from.Email == "" {
 		from.Email = o.Record.BuyerEmail
 	}
-	if s, ok := r.shipsAs(o); ok {
+	if s, ok := r.SenderOf(o); ok {
 		if own := r.senderAddress(s.Code).ReturnTo; own != (place.Address{}) {
 			to = own
 			to.Name = engine.Or(to.Name, s.Name)
@@ -288,7 +288,7 @@ func (r *Shipping) ReturnLabelAnswered(ch *engine.Change, c *engine.Conn, m stor
 		return err
 	}
 	return r.noteReturn(ch, &x, c.Rec().Name, "label bought", "Label of return %s bought: %s, tracking number %s, %s", x.Number,
-		engine.Or(label.Service, l.Service), label.Tracking, price(label.Price, label.Currency))
+		engine.Or(label.Service, l.Service), label.Tracking, Price(label.Price, label.Currency))
 }
 
 func (r *Shipping) noteReturn(ch *engine.Change, x *store.GoodsReturn, who, what, format string, args ...any) error {

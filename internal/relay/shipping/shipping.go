@@ -36,6 +36,9 @@ type Shipping struct {
 	// SenderAddresses are what senders have of their own.
 	SenderAddresses *engine.Table[place.SenderAddress]
 
+	// BillOfPartner takes a line of a bill that is about a request to a partner, and tells whether it is; nil: there are no partners.
+	BillOfPartner func(ch *engine.Change, b Bill) (taken bool, err error)
+
 	tariffMu    sync.Mutex
 	leavesKnown sync.Map           // days on which carriers come, looked up within the last minute
 	tariffs     map[int64]tariffAt // by connection

@@ -404,6 +404,71 @@ func (k *Kit) JoinBooth(settings map[string]any) {
 		message.AnswersOut)
 }
 
+// Helper is the definition of a partner that is asked in our own words and tells us in them, under a code.
+func Helper(code string) string {
+	return strings.Replace(helperDefinition, "connector: helper", "connector: "+code, 1)
+}
+
+const helperDefinition = `
+connector: helper
+title: Helper
+side: fulfiller
+access:
+  way: key
+  fields: [ { name: key, label: Key, secret: true } ]
+  steps: [ "Ask the helper for its key." ]
+limits: { per_second: 1000, burst: 1000 }
+push:
+  signature: { scheme: shared, secret: key, value: header.authorization, prefix: "Bearer " }
+  events: messages
+test: { say: a field of the request, body: { test: '"true"' } }
+calls:
+  identity:
+    request: { method: GET, path: /who }
+    map: { name: body.name, number: body.number, country: body.country }
+feeds:
+  request states in: { topic: state, record: state, id: event.id, version: event.version, map: item }
+  dispatch in: { topic: dispatch, record: dispatch, id: event.id, version: event.version, map: item }
+  stock in: { topic: stock_level, record: stock_level, id: event.id, version: event.version, map: item }
+  bills in: { topic: bill, record: bill, id: event.id, version: event.version, map: item }
+  requests out:
+    takes: [repeats]
+    send:
+      request:
+        method: POST
+        path: /requests
+        headers: { Idempotency-Key: msg.reference }
+        body:
+          reference: msg.reference
+          place: msg.place
+          to: msg.to.name
+          again: has(msg.again)
+          lines: { each: msg.lines, as: line, put: { sku: line.sku, quantity: line.quantity, note: '"note" in line ? line.note : ""' } }
+      answer: { id: 'has(body.id) ? body.id : ""', state: 'has(body.state) ? body.state : ""', reason: 'has(body.reason) ? body.reason : ""'
+      }
+  request cancellations out:
+    send:
+      request: { method: POST, path: /cancellations, body: { request: msg.request, reason: msg.reason } }
+      answer: { state: 'has(body.state) ? body.state : ""' }
+`
+
+// JoinPartner joins a partner whose word counts at a place of its own, of the same code, from which the stall sells last.
+func (k *Kit) JoinPartner(code string) {
+	k.t.Helper()
+	want := setup.Setup{Version: 1, Connectors: []string{Helper(code)},
+		Connections: []setup.Connection{{Code: code, Connector: code, Name: "The " + code, Address: "http://" + code + ".test",
+			Feeds: map[message.Feed]setup.Feed{message.RequestsOut: {On: true}, message.RequestStops: {On: true},
+				message.RequestsIn: {On: true},
+				message.DispatchIn: {On: true}, message.StockIn: {On: true}, message.BillsIn: {On: true}}, Previewed: true}},
+		Locations: []setup.Location{{Code: code, Name: "The " + code, Keeper: code}}}
+	_, err := k.ApplySetup(k.t.Context(), want, map[string]map[string]string{code: {"key": code + "-key"}}, "test")
+	require.NoError(k.t, err)
+	c := k.ByCode("stall")
+	s := *c.Settings()
+	s.Offer.Sources = append(slices.Clone(s.Offer.Sources), k.PlaceID(code))
+	require.NoError(k.t, k.SetSettings(k.t.Context(), "stall", s, c.Rec().Revision, "test"))
+}
+
 // Join joins a channel that sells from Alder Yard; its key is its code followed by -key.
 func (k *Kit) Join(code, definition string, settings map[string]any, feeds ...message.Feed) {
 	k.t.Helper()
@@ -850,4 +915,13 @@ func (k *Kit) InVain(n int) {
 		k.Later(6 * time.Minute)
 		k.Settle()
 	}
+}
+
+// OnHandAt is what lies of an item at a place.
+func (k *Kit) OnHandAt(sku, place string) int64 {
+	k.t.Helper()
+	var n int64
+	k.Scalar(&n, `SELECT coalesce(sum(l.on_hand),0) FROM level l JOIN item i ON i.id=l.item_id JOIN location p ON p.id=l.location_id
+		WHERE i.sku=? AND p.code=?`, sku, place)
+	return n
 }
