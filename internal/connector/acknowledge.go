@@ -79,7 +79,18 @@ func (in *interchangeLook) kindOf(m edifact.Message) *edifact.Message {
 }
 
 // takesKind tells whether a feed takes messages of a kind.
-func takesKind(items, kind string) bool { return items == "" || items == "messages" || items == kind }
+func takesKind(items, kind string) bool {
+	of, _, _ := strings.Cut(items, "/")
+	return of == "" || of == "messages" || of == kind
+}
+
+// groupsIn are the groups of each message that are its records, where items is like INVRPT/LIN CNT: with what begins one, and what ends
+// the last of them.
+func groupsIn(items string) (begins, until string, grouped bool) {
+	_, groups, grouped := strings.Cut(items, "/")
+	begins, until, _ = strings.Cut(groups, " ")
+	return begins, until, grouped
+}
 
 // acknowledge tells the other side what became of the file, where that was agreed on. A file that came again is acknowledged again:
 // whoever sends one twice may not have been told.

@@ -20,7 +20,7 @@ const (
 )
 
 // ourFunctions are those that CEL does not know the cost of.
-var ourFunctions = []string{"amount", "decimal", "number", "words", "moment", "written", "joined", "several", "first", "lookup",
+var ourFunctions = []string{"amount", "decimal", "number", "words", "moment", "written", "joined", "several", "abreast", "first", "lookup",
 	"edi", "edis", "groups", "before", "digest"}
 
 // bounds are the options with which every expression runs.

@@ -536,6 +536,7 @@ var functionHelp = []struct{ name, args, about string }{
 	{"joined", "list, separator", "joins what is neither missing nor empty"},
 	{"first", "list", "the first that is neither missing nor empty"},
 	{"several", "value", "a list, also of a single record"},
+	{"abreast", "lists", "records of what stands at the same place of several lists: repeated fields of a form"},
 	{"words", "text", "the words of a text"},
 	{"digest", "text, length", "a short name for a long text"},
 	{"edi", "record, segment, place", "what stands at a place of a segment"},

@@ -781,6 +781,17 @@ func (f *Feed) compile(l *language, kind message.Feed) {
 func (r *Read) compile(l *language, what string) {
 	if r.Files != nil {
 		r.Files.compile(l, what+".files")
+		begins, _, grouped := groupsIn(r.Items)
+		switch a := r.Files.Acknowledge; {
+		case !grouped || r.Format.Answer != "edifact":
+		case !segmentKey.MatchString(strings.SplitN(begins, "+", 2)[0]):
+			l.complain(0, 0, what, "items %q: behind the kind of a message, the segment that begins its records is expected, such as "+
+				"INVRPT/LIN CNT",
+				r.Items)
+		case a != nil && a.Control:
+			l.complain(0, 0, what, "messages are acknowledged by CONTRL as a whole; where their groups are the records, that cannot be "+
+				"told")
+		}
 	}
 	l.at(account, []string{"since"})
 	l.compile(&r.Begin, what+".begin")

@@ -108,12 +108,17 @@ func eachEDIFACT(from io.Reader, kind string, take func(one []byte) error) error
 			if !takesKind(kind, m.Type) {
 				return nil
 			}
-			one, err := edifact.Write(in, []edifact.Message{m})
-			if err == nil {
-				stopped = take(one)
-				err = stopped
+			for _, part := range parts(m, kind) {
+				one, err := edifact.Write(in, []edifact.Message{part})
+				if err == nil {
+					stopped = take(one)
+					err = stopped
+				}
+				if err != nil {
+					return err
+				}
 			}
-			return err
+			return nil
 		},
 		End: func(_ edifact.Interchange, err error) error { return err },
 	})
@@ -121,6 +126,26 @@ func eachEDIFACT(from io.Reader, kind string, take func(one []byte) error) error
 		err = fmt.Errorf("%w: %w", ErrBody, err)
 	}
 	return err
+}
+
+// parts are the records of a message: itself, or each of its groups behind what stands before the first of them.
+func parts(m edifact.Message, items string) []edifact.Message {
+	begins, until, grouped := groupsIn(items)
+	if !grouped || m.Err != nil {
+		return []edifact.Message{m}
+	}
+	whole := ediRecord(m.Segments)
+	list, _ := groups(whole, begins, until) // it is a record
+	head, _ := before(whole, begins)
+	top, _ := segmentsOf(head)
+	var out []edifact.Message
+	for _, g := range list {
+		segments, _ := segmentsOf(g)
+		one := edifact.Message{Reference: m.Reference, Type: m.Type, Version: m.Version, Release: m.Release, Agency: m.Agency,
+			Assigned: m.Assigned, Segments: slices.Concat(top, segments)}
+		out = append(out, one)
+	}
+	return out
 }
 
 // segmentsOf are the segments of what expressions hold as a message or a group.

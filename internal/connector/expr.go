@@ -181,6 +181,7 @@ var sharedEnv = sync.OnceValues(func() (*cel.Env, error) {
 			return joined(a[0].([]any), textOf(a[1])), nil
 		}},
 		{"several", []*cel.Type{dyn}, cel.ListType(dyn), func(a []any) (any, error) { return several(a[0]), nil }},
+		{"abreast", []*cel.Type{cel.ListType(dyn)}, cel.ListType(dyn), func(a []any) (any, error) { return abreast(a[0].([]any)) }},
 		{"edi", []*cel.Type{dyn, text, text}, dyn, func(a []any) (any, error) { return edi(a[0], textOf(a[1]), textOf(a[2])) }},
 		{"edis", []*cel.Type{dyn, text, text}, cel.ListType(dyn), func(a []any) (any, error) {
 			return edis(a[0], textOf(a[1]), textOf(a[2]))
@@ -258,6 +259,31 @@ func several(v any) []any {
 		return list
 	}
 	return []any{v}
+}
+
+// abreast makes records of what stands at the same place of lists that are as long as each other, such as the repeated fields of a form: a
+// has what is in the first list, b what is in the second, and so on.
+func abreast(lists []any) ([]any, error) {
+	const names = "abcdefghijklmnopqrstuvwxyz"
+	var out []any
+	for i, l := range lists {
+		column := several(l)
+		switch {
+		case i == len(names):
+			return nil, fmt.Errorf("abreast: %d lists, at most %d can stand abreast", len(lists), len(names))
+		case i == 0:
+			out = make([]any, len(column))
+			for k := range out {
+				out[k] = map[string]any{}
+			}
+		case len(column) != len(out):
+			return nil, fmt.Errorf("abreast: the first list has %d, list %d has %d", len(out), i+1, len(column))
+		}
+		for k, x := range column {
+			out[k].(map[string]any)[names[i:i+1]] = x
+		}
+	}
+	return out, nil
 }
 
 // first returns the first that is neither missing nor empty.

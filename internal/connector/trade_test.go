@@ -161,3 +161,29 @@ func TestABillIsReadBySegments(t *testing.T) {
 	}
 	require.Equal(t, []string{"PICK 120 54.00", "CARTON 88 61.60"}, got)
 }
+
+// TestGroupsOfAMessageAreRecords: a report of stock has one for each item, with what stands before the first.
+func TestGroupsOfAMessageAreRecords(t *testing.T) {
+	y := newAgreed(t, strings.Replace(trade, "items: INVRPT }", "items: INVRPT/LIN CNT }", 1))
+	const report = `UNB+UNOC:3+YARD:14+OURS:14+261123:0727+I8'UNH+1+INVRPT:D:96A:UN:EAN004'BGM+35+I-8+9'DTM+137:20261123:102'` +
+		`LIN+1++A:EN'PIA+1+JAR:SA'QTY+145:40'LIN+2++B:EN'PIA+1+LID:SA'QTY+145:7'LOC+18+PIER'CNT+2:2'UNT+12+1'UNZ+1+I8'`
+	require.NoError(t, os.MkdirAll(filepath.Join(y.dir, "out"), 0o755))
+	require.NoError(t, os.WriteFile(filepath.Join(y.dir, "out", "LEV.edi"), []byte(report), 0o600))
+	var got []message.StockLevel
+	_, err := y.line.Read(t.Context(), message.StockIn, Reading{Keep: func(list []Record) error {
+		for _, r := range list {
+			require.NoError(t, r.Err)
+			m, err := y.line.Map(message.StockIn, "poll", r.Raw)
+			require.NoError(t, err)
+			got = append(got, *m.(*message.StockLevel))
+			require.EqualValues(t, 1795392000000000, r.Version, "the day stands before the lines")
+		}
+		return nil
+	}})
+	require.NoError(t, err)
+	require.Equal(t, []message.StockLevel{{SKU: "JAR", Quantity: 40}, {SKU: "LID", Quantity: 7, Location: "PIER"}}, got)
+	for _, wrong := range []string{"INVRPT/lin", "INVRPT/"} {
+		_, err := Load("trade.yaml", []byte(strings.Replace(trade, "items: INVRPT }", "items: "+wrong+" }", 1)), nil)
+		require.ErrorContains(t, err, "behind the kind of a message")
+	}
+}

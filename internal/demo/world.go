@@ -37,18 +37,20 @@ type Outside struct {
 	Nosh         *standin.Nosh
 	Ironway      *standin.Ironway
 	Heron        *standin.Heron
+	Gate         *standin.Fallowgate
+	Slate        *standin.Slate
 	Printer      *standin.Printer
 	Tray         *standin.Tray // where the company's people get their mail, and are called
 
 	TrayURL, MailAddr                                                                         string
 	MorrowURL, SkepURL, PloverURL, TansyURL, BrambleURL, CounterpaneURL, PostbookURL, NoshURL string
-	IronwayURL, HeronURL, PrinterURL                                                          string
+	IronwayURL, HeronURL, PrinterURL, GateURL, SlateURL                                       string
 
 	servers []*http.Server
 }
 
 // Systems is how many outside systems there are; each listens on a port of its own.
-const Systems = 13
+const Systems = 15
 
 // MorrowPushSecret signs what the first store pushes.
 const MorrowPushSecret = "morrow-push-secret-of-the-demo"
@@ -67,8 +69,8 @@ var (
 	PloverAccess = map[string]string{"key": ploverKey, "push_secret": ploverSecret}
 )
 
-// TansyAccess, BrambleAccess, CounterpaneAccess, NoshAccess, IronwayAccess, HeronAccess and PostbookAccess are what a person types in
-// to join them.
+// TansyAccess, BrambleAccess, CounterpaneAccess, NoshAccess, IronwayAccess, HeronAccess, GateAccess, SlateAccess and PostbookAccess are
+// what a person types in to join them.
 var (
 	TansyAccess       = map[string]string{"app": "app-4471", "app_secret": "tansy-application-secret-of-the-demo"}
 	BrambleAccess     = map[string]string{"key": "BRDEMO7K20MORROW", "secret": "bramble-trader-secret-of-the-demo"}
@@ -77,6 +79,9 @@ var (
 	IronwayAccess     = map[string]string{"user": "morrow-hive", "password": "the honeycomb ramp"}
 	HeronAccess       = map[string]string{"client": "morrow-relay", "secret": "heron-program-secret-of-the-demo",
 		"push_secret": "heron-news-secret-of-the-demo"}
+	GateAccess  = map[string]string{"user": "morrow-hive", "password": "the honeycomb gate"}
+	SlateAccess = map[string]string{"account": "MH-77", "password": "the honeycomb chisel"}
+
 	PostbookAccess = map[string]string{"token": "pb_postbook_token_of_the_demo_0001", "contract": "C-77120", "desk": "1"}
 )
 
@@ -108,6 +113,10 @@ func NewOutside(extra int64, byHand bool) *Outside {
 			Password: IronwayAccess["password"], Prefix: "2007100"}),
 		Heron: standin.NewHeron(standin.CourierConfig{Name: Company, Number: "SH-9911", Client: HeronAccess["client"],
 			Secret: HeronAccess["secret"], PushSecret: HeronAccess["push_secret"]}),
+		Gate: standin.NewFallowgate(standin.GateConfig{Customer: Company, Number: "FG-118", User: GateAccess["user"],
+			Password: GateAccess["password"], Prefix: "2007109", Goods: gateGoods(), ByHand: byHand}),
+		Slate: standin.NewSlate(standin.SlateConfig{Customer: Company, Account: SlateAccess["account"], Password: SlateAccess["password"],
+			Word: slateWord, Makes: map[string]string{"PLAQUE-S": "Small plaque", "PLAQUE-L": "Large plaque"}, ByHand: byHand}),
 		Printer: standin.NewPrinter(),
 		Tray:    standin.NewTray(),
 	}
@@ -123,7 +132,7 @@ func OpenOutside(addrs [Systems]string, extra int64) (*Outside, error) {
 	}{{o.Morrow, &o.MorrowURL}, {o.Skep, &o.SkepURL}, {o.Plover, &o.PloverURL}, {o.Tansy,
 		&o.TansyURL}, {o.Bramble, &o.BrambleURL}, {o.Counterpane, &o.CounterpaneURL}, {o.Postbook, &o.PostbookURL}, {o.Nosh, &o.NoshURL},
 		{o.Tray, &o.TrayURL}, {o.Ironway, &o.IronwayURL}, {o.Heron, &o.HeronURL},
-		{o.Printer, &o.PrinterURL}} {
+		{o.Printer, &o.PrinterURL}, {o.Gate, &o.GateURL}, {o.Slate, &o.SlateURL}} {
 		l, err := listen(addrs[i])
 		if err != nil {
 			o.Close()
@@ -147,7 +156,7 @@ func OpenOutside(addrs [Systems]string, extra int64) (*Outside, error) {
 }
 
 // OnFreePorts are addresses for OpenOutside that nobody uses.
-var OnFreePorts = [Systems]string{free, free, free, free, free, free, free, free, free, free, free, free, free}
+var OnFreePorts = [Systems]string{free, free, free, free, free, free, free, free, free, free, free, free, free, free, free}
 
 const free = "127.0.0.1:0"
 
@@ -177,6 +186,8 @@ func (o *Outside) Close() {
 	o.Skep.Stop()
 	o.Nosh.Stop()
 	o.Tray.Stop()
+	o.Gate.Stop()
+	o.Slate.Stop()
 	for _, s := range o.servers {
 		s.Close()
 	}
@@ -282,7 +293,7 @@ func (w *World) Live(at time.Time) {
 	}
 	w.ago.Store(int64(ago))
 	for _, s := range []interface{ Live(time.Duration) }{w.Morrow, w.Skep, w.Plover, w.Tansy, w.Bramble,
-		w.Counterpane, w.Postbook, w.Nosh, w.Ironway, w.Heron, w.Printer} {
+		w.Counterpane, w.Postbook, w.Nosh, w.Ironway, w.Heron, w.Printer, w.Gate, w.Slate} {
 		s.Live(ago)
 	}
 }
@@ -303,7 +314,7 @@ type Options struct {
 }
 
 // FreePorts are addresses on loopback that nobody uses.
-var FreePorts = [1 + Systems]string{free, free, free, free, free, free, free, free, free, free, free, free, free, free}
+var FreePorts = [1 + Systems]string{free, free, free, free, free, free, free, free, free, free, free, free, free, free, free, free}
 
 // Open starts a world with a new company and waits until its stores show our quantities.
 func Open(ctx context.Context, o Options) (w *World, err error) {

@@ -76,7 +76,8 @@ func Open(ctx context.Context, st *store.Store, o engine.Options) (*Relay, error
 	r.Attention = attention.New(e, r.Exchange)
 	r.Printing = printing.New(e)
 	r.wire()
-	reads := []func(context.Context) error{e.LoadDefinitions, e.CompleteFeeds, e.Reload, r.LoadRules, r.LoadItemKinds, r.Routing.LoadPolicy}
+	reads := []func(context.Context) error{e.LoadDefinitions, e.CompleteFeeds, e.Reload, r.LoadRules, r.LoadItemKinds, r.Routing.LoadPolicy,
+		r.Partners.LoadTerms}
 	if o.Bare {
 		reads = reads[2:3]
 	}

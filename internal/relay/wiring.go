@@ -67,6 +67,7 @@ func (r *Relay) wire() {
 
 	r.Orders.Route = r.Routing.Plan
 	r.Routing.Carriers = r.tariffsKnown
+	r.Routing.PartnerAsks = r.Partners.AsksAt
 	r.Shipping.BillOfPartner = r.Partners.BillOfPartner
 
 	r.Drive(r.Work, r.ReadAll)

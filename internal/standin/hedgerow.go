@@ -53,6 +53,7 @@ type shopLine struct {
 	Qty   int64
 	Price int64
 	Off   int64
+	Text  string // to be engraved
 }
 
 type shopParcel struct {
@@ -256,7 +257,7 @@ func (h *Hedgerow) record(o *shopOrder) map[string]any {
 	for i, l := range o.Lines {
 		sum := l.Qty*l.Price - l.Off
 		lines[i] = map[string]any{"line_id": l.ID, "sku": l.SKU, "title": l.Title, "quantity": l.Qty, "price": dec(l.Price),
-			"discount": dec(l.Off), "tax": dec(tax(sum)), "tax_rate": 200, "total": dec(sum)}
+			"discount": dec(l.Off), "tax": dec(tax(sum)), "tax_rate": 200, "total": dec(sum), "engraving": l.Text}
 	}
 	parcels := o.Parcels
 	if parcels == nil {
@@ -314,6 +315,7 @@ type SaleLine struct {
 	Qty   int64  `json:"quantity"`
 	Title string `json:"title"`
 	Price int64  `json:"price"`
+	Text  string `json:"engraving"`
 }
 
 var errSoldOut = errors.New("sold out")
@@ -348,7 +350,7 @@ func (h *Hedgerow) Place(s Sale) (id, name string, err error) {
 		if it == nil && l.Title == "" {
 			return "", "", fmt.Errorf("line %d: there is no %s here", i+1, l.SKU)
 		}
-		line := shopLine{ID: fmt.Sprintf("L%d", i+1), SKU: l.SKU, Title: l.Title, Qty: l.Qty, Price: l.Price}
+		line := shopLine{ID: fmt.Sprintf("L%d", i+1), SKU: l.SKU, Title: l.Title, Qty: l.Qty, Price: l.Price, Text: l.Text}
 		if it != nil {
 			if it.Quantity < l.Qty {
 				return "", "", fmt.Errorf("%w: %s", errSoldOut, it.Title)

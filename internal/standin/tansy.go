@@ -48,6 +48,8 @@ type Tansy struct {
 	cfg TansyConfig
 	http.Handler
 
+	outs []*tansyOut // guarded by the desk's lock
+
 	tokens  sync.Mutex
 	codes   map[string]tansyConsent
 	access  map[string]tansyToken
@@ -77,9 +79,14 @@ func NewTansy(cfg TansyConfig) *Tansy {
 		r.Get("/offers", t.offers)
 		r.Put("/offers/{code}", t.offer)
 		r.Get("/store-room", t.storeRoom)
+		t.outboundRoutes(r)
 		r.Patch("/offers", t.setOffers)
 	})
 	t.control(r)
+	r.Post("/control/api/outbounds", func(w http.ResponseWriter, _ *http.Request) {
+		answer(w, 200,
+			map[string]int{"sent": t.SendOutbounds()})
+	})
 	t.Handler = r
 	return t
 }

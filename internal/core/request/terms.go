@@ -27,6 +27,7 @@ type Terms struct {
 	Line      int64  `json:"line,omitempty" yaml:"line,omitempty" doc:"And for each line" minimum:"0" maximum:"100000000"`
 	Unit      int64  `json:"unit,omitempty" yaml:"unit,omitempty" doc:"And for each unit" minimum:"0" maximum:"100000000"`
 	Parcel    int64  `json:"parcel,omitempty" yaml:"parcel,omitempty" doc:"And for each parcel" minimum:"0" maximum:"100000000"`
+	Days      int64  `json:"days,omitempty" yaml:"days,omitempty" doc:"Until what it sends arrives, as agreed; 0: nobody said" minimum:"0" maximum:"365"`
 	Tolerance int64  `json:"tolerance_percent,omitempty" yaml:"tolerance_percent,omitempty" doc:"A bill may differ by so many hundredths of what was agreed" minimum:"0" maximum:"100"`
 }
 
@@ -42,6 +43,8 @@ func (t *Terms) Check() error {
 		return fmt.Errorf("within, sends: hours of at most a year are expected")
 	case t.Order < 0 || t.Line < 0 || t.Unit < 0 || t.Parcel < 0:
 		return fmt.Errorf("nothing that it asks may be negative")
+	case t.Days < 0 || t.Days > 365:
+		return fmt.Errorf("days: 0 to 365 is expected")
 	case t.Tolerance < 0 || t.Tolerance > 100:
 		return fmt.Errorf("tolerance_percent: 0 to 100 is expected")
 	}

@@ -13,13 +13,13 @@ func Bound(q *Question, p *Policy) int64 {
 		if pl.BeginsG > 0 {
 			return 0
 		}
-		terms := p.Places[pl.Code]
+		terms := s.terms[at]
 		unit = min(unit, terms.Unit)
 		cost, _, _ := s.freight(at, 1)
-		least = min(least, cost+p.Parcel+terms.Order)
+		least = min(least, cost+s.parcel[at]+terms.Order)
 		ratio := -1.0
 		for _, x := range s.prices[at] {
-			if r := float64(x.cost+p.Parcel) / float64(x.upTo); ratio < 0 || r < ratio {
+			if r := float64(x.cost+s.parcel[at]) / float64(x.upTo); ratio < 0 || r < ratio {
 				ratio = r
 			}
 		}

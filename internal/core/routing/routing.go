@@ -56,6 +56,16 @@ type Place struct {
 	Own     bool   `json:"own,omitempty" doc:"It is the only one that the channel sells from: nothing is kept there for others"`
 	Load    int64  `json:"load,omitempty" doc:"Orders that were to leave from there before this one"`
 	Barred  string `json:"barred,omitempty" doc:"Why nothing can be sent from there; empty: something can"`
+	Asks    *Asks  `json:"asks,omitempty" doc:"A partner sends it: what it asks, in place of freight and of what a parcel of ours costs"`
+}
+
+// Asks is what a partner asks for what it sends, minor units.
+type Asks struct {
+	Order  int64 `json:"order,omitempty"`
+	Line   int64 `json:"line,omitempty"`
+	Unit   int64 `json:"unit,omitempty"`
+	Parcel int64 `json:"parcel,omitempty"`
+	Days   int   `json:"days,omitempty" doc:"Until it arrives, as agreed; 0: nobody said"`
 }
 
 // Service is what one service of a carrier costs by weight.

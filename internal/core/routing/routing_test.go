@@ -192,6 +192,9 @@ func random(rng *rand.Rand, places, lines int, most int64) (*Question, *Policy) 
 		if rng.IntN(10) == 0 {
 			pl.BeginsG = 1 + rng.Int64N(2000)
 		}
+		if rng.IntN(4) == 0 {
+			pl.Asks = &Asks{Order: rng.Int64N(300), Line: rng.Int64N(40), Unit: rng.Int64N(30), Parcel: rng.Int64N(400), Days: rng.IntN(6)}
+		}
 		q.Places = append(q.Places, pl)
 		if rng.IntN(2) == 0 {
 			p.Places[pl.Code] = PlaceTerms{Order: rng.Int64N(300), Unit: rng.Int64N(20)}
@@ -281,8 +284,16 @@ func priced(q *Question, p *Policy, take [][]int64) (waits, cost int64, ok bool)
 			return 0, 0, false
 		}
 		c := whole + p.Places[pl.Code].Unit*units
+		if pl.Asks != nil {
+			c += pl.Asks.Unit * units
+			for line := range q.Wants {
+				c += min(1, take[line][at]) * pl.Asks.Line
+			}
+		}
 		if pl.BeginsG == 0 {
-			c += p.Places[pl.Code].Order
+			if c += p.Places[pl.Code].Order; pl.Asks != nil {
+				c += pl.Asks.Order
+			}
 			added = true
 		} else {
 			before, _ := parcelsFrom(q, p, at, pl.BeginsG)
@@ -304,6 +315,13 @@ func priced(q *Question, p *Policy, take [][]int64) (waits, cost int64, ok bool)
 
 // parcelsFrom is what a weight costs from a place in as few parcels as it takes.
 func parcelsFrom(q *Question, p *Policy, at int, weight int64) (cost int64, ok bool) {
+	if asks := q.Places[at].Asks; asks != nil {
+		cost = asks.Parcel + int64(asks.Days)*p.Day
+		if q.By >= 0 && asks.Days > q.By {
+			cost += int64(asks.Days-q.By) * p.LateDay
+		}
+		return cost, true
+	}
 	one := func(weight int64) (int64, bool) {
 		best, found := int64(0), false
 		for i, v := range q.Services {
@@ -386,4 +404,27 @@ func TestLargePlans(t *testing.T) {
 	}
 	require.Greater(t, worst, 0.0)
 	t.Logf("at most %.2f times what nothing can go below", worst)
+}
+
+// TestAPartnerAsksForItsWork in place of freight: what a carrier would ask there does not count, nor does a carton of ours.
+func TestAPartnerAsksForItsWork(t *testing.T) {
+	q := &Question{Currency: "EUR", Day: "2026-11-30", By: -1, Services: []Service{{Carrier: "c", Code: "C", Steps: []Step{{10_000, 500}}}},
+		Places: []Place{{ID: 1, Code: "own", Arrives: []int{2}}, {ID: 2, Code: "gate", Arrives: []int{-1},
+			Asks: &Asks{Order: 180, Line: 20, Unit: 12, Parcel: 250, Days: 3}}},
+		Goods: []Good{{Item: 1, Free: []int64{5, 5}}},
+		Wants: []Want{{Line: 1, SKU: "JAR", Units: 2, WeightG: 900, Needs: []Need{{0, 1}}}}}
+	p := &Policy{On: true, Parcel: 90, Day: 5}
+	plan := Solve(q, p)
+	require.Equal(t, "gate", plan.Entries[0].Place)
+	require.EqualValues(t, 180+20+2*12+250+3*5, plan.Cost)
+	require.Equal(t, "gate/own", plan.Entries[0].Service)
+	require.Equal(t, 3, plan.Entries[0].Arrives)
+	texts := ""
+	for _, term := range plan.Entries[0].Terms {
+		texts += term.Text + "; "
+	}
+	require.Equal(t, "a parcel of the partner; 3 days on the way; lines, as the partner asks; work at the place; 2 × a unit there; ", texts)
+	q.Places[1].Asks.Order = 900
+	require.Equal(t, "own", Solve(q, p).Entries[0].Place)
+	require.EqualValues(t, 500+90+2*5, Solve(q, p).Cost)
 }

@@ -30,7 +30,8 @@ type search struct {
 	order  []int     // lines, those with the fewest ways first
 	places []int     // the cheapest first
 
-	terms  []PlaceTerms // by place
+	terms  []PlaceTerms // by place, with what a partner there asks
+	parcel []int64      // by place: what a parcel costs beside its freight
 	sends  [][]bool     // by line and place
 	before []int64      // by place: what it costs with what is sent from there anyhow
 
@@ -50,10 +51,16 @@ type search struct {
 func newSearch(q *Question, p *Policy) *search {
 	n := len(q.Places)
 	s := &search{q: q, p: p, prices: make([][]price, n), weight: make([]int64, n), units: make([]int64, n),
-		take: grid(len(q.Wants), n), best: neverPrice, terms: make([]PlaceTerms, n), before: make([]int64, n)}
+		take: grid(len(q.Wants), n), best: neverPrice, terms: make([]PlaceTerms, n), parcel: make([]int64, n),
+		before: make([]int64, n)}
 	s.free = make([][]int64, len(q.Goods))
 	for at := range q.Places {
-		s.terms[at] = p.Places[q.Places[at].Code]
+		s.terms[at], s.parcel[at] = p.Places[q.Places[at].Code], p.Parcel
+		if asks := q.Places[at].Asks; asks != nil {
+			s.parcel[at] = 0 // its own affair
+			s.terms[at].Order += asks.Order
+			s.terms[at].Unit += asks.Unit
+		}
 	}
 	for i := range q.Goods {
 		s.free[i] = slices.Clone(q.Goods[i].Free)
@@ -76,7 +83,7 @@ func newSearch(q *Question, p *Policy) *search {
 		if pl.BeginsG > 0 {
 			s.begun++
 			cost, parcels, _ := s.freight(at, pl.BeginsG)
-			s.before[at] = cost + parcels*p.Parcel + s.terms[at].Order
+			s.before[at] = cost + parcels*s.parcel[at] + s.terms[at].Order
 		}
 		if s.barred(at) == "" {
 			s.places = append(s.places, at)
@@ -112,6 +119,9 @@ func (s *search) barred(at int) string {
 // pricesFrom merges the services that fetch at a place: for each weight the one that is cheapest, its days counted in.
 func (s *search) pricesFrom(at int) []price {
 	pl := &s.q.Places[at]
+	if pl.Asks != nil {
+		return []price{{upTo: math.MaxInt32, cost: pl.Asks.Parcel + s.wait(s.late(pl, pl.Asks.Days)), service: byPartner}}
+	}
 	var bounds []int64
 	for i := range s.q.Services {
 		if s.fetches(pl, i) {
@@ -164,7 +174,11 @@ func (s *search) days(pl *Place, service int) int64 {
 	if service >= len(pl.Arrives) {
 		return 0
 	}
-	arrives := s.arrives(pl, service)
+	return s.wait(s.arrives(pl, service))
+}
+
+// wait is what it costs that a parcel arrives on a day, counted from that of the question.
+func (s *search) wait(arrives int) int64 {
 	cost := int64(arrives) * s.p.Day
 	if s.q.By >= 0 && arrives > s.q.By {
 		cost += int64(arrives-s.q.By) * s.p.LateDay
@@ -175,12 +189,18 @@ func (s *search) days(pl *Place, service int) int64 {
 // arrives is on which day, counted from that of the question, a parcel arrives. Where more leaves a place on a day than it can send,
 // the rest leaves later.
 func (s *search) arrives(pl *Place, service int) int {
-	later := 0
-	if most := s.p.Places[pl.Code].PerDay; most > 0 {
-		later = int(pl.Load / most)
-	}
-	return pl.Arrives[service] + later
+	return s.late(pl, pl.Arrives[service])
 }
+
+func (s *search) late(pl *Place, arrives int) int {
+	if most := s.p.Places[pl.Code].PerDay; most > 0 {
+		arrives += int(pl.Load / most)
+	}
+	return arrives
+}
+
+// byPartner stands in the place of a service where a partner sends by its own.
+const byPartner = -2
 
 // freight is what a weight costs from a place and how many parcels it takes; what is too heavy for one goes in several.
 func (s *search) freight(at int, weight int64) (cost int64, parcels int64, last price) {
@@ -210,7 +230,21 @@ func (s *search) at(at int) int64 {
 	}
 	terms := &s.terms[at]
 	cost, parcels, _ := s.freight(at, s.q.Places[at].BeginsG+s.weight[at])
-	return max(0, cost+parcels*s.p.Parcel+terms.Order+terms.Unit*s.units[at]-s.before[at])
+	return max(0, cost+parcels*s.parcel[at]+terms.Order+terms.Unit*s.units[at]+s.lines(at)-s.before[at])
+}
+
+// lines is what a partner asks for the lines that it sends.
+func (s *search) lines(at int) (cost int64) {
+	asks := s.q.Places[at].Asks
+	if asks == nil || asks.Line == 0 {
+		return 0
+	}
+	for line := range s.take {
+		if s.take[line][at] > 0 {
+			cost += asks.Line
+		}
+	}
+	return cost
 }
 
 // room is how many units of a line a place could still send.
@@ -303,7 +337,7 @@ func (s *search) arrange() {
 	for _, at := range s.places {
 		pl := &s.q.Places[at]
 		cost, parcels, _ := s.freight(at, 1)
-		if alone[at] = cost + parcels*s.p.Parcel + s.terms[at].Order; pl.BeginsG > 0 {
+		if alone[at] = cost + parcels*s.parcel[at] + s.terms[at].Order; pl.BeginsG > 0 {
 			alone[at] = -1
 		}
 	}
@@ -509,6 +543,17 @@ func (s *search) entry(at int) Entry {
 		before, parcelsBefore, _ := s.freight(at, pl.BeginsG)
 		cost, parcels, orders = cost-before, parcels-parcelsBefore, 0
 	}
+	if last.service == byPartner {
+		e.Service = pl.Code + "/own"
+		e.Arrives = s.late(pl, pl.Asks.Days)
+		if pl.Asks.Days == 0 {
+			e.Arrives = -1
+		}
+		days := s.wait(s.late(pl, pl.Asks.Days)) * parcels
+		add(cost-days, "a parcel of the partner")
+		add(days, "%s", s.daysText(s.late(pl, pl.Asks.Days)))
+		add(s.lines(at), "lines, as the partner asks")
+	}
 	if last.service >= 0 {
 		v := &s.q.Services[last.service]
 		e.Service = v.Carrier + "/" + v.Code
@@ -519,7 +564,7 @@ func (s *search) entry(at int) Entry {
 		add(cost-days, "freight by %s, %g kg", e.Service, float64(pl.BeginsG+s.weight[at])/1000)
 		add(days, "%s", s.daysText(e.Arrives))
 	}
-	add(parcels*s.p.Parcel, "%d × a parcel", parcels)
+	add(parcels*s.parcel[at], "%d × a parcel", parcels)
 	add(orders*terms.Order, "work at the place")
 	add(terms.Unit*s.units[at], "%d × a unit there", s.units[at])
 	var sum int64

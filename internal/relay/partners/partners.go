@@ -10,10 +10,12 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"sync/atomic"
 
 	"openrelay/internal/core/message"
 	"openrelay/internal/core/order"
 	"openrelay/internal/core/request"
+	"openrelay/internal/core/routing"
 	"openrelay/internal/relay/engine"
 	"openrelay/internal/relay/exchange"
 	"openrelay/internal/relay/inventory"
@@ -32,6 +34,8 @@ type Partners struct {
 
 	// Agreed is what was agreed with partners; one without a row is asked as soon as an order can be worked on.
 	Agreed *engine.Table[request.Terms]
+
+	agreed atomic.Pointer[[]request.Terms] // as last written
 }
 
 // New makes the room of a company.
@@ -65,7 +69,35 @@ func (r *Partners) settleTerms(ch *engine.Change) error {
 			ch.Mark(engine.PartnerSet, c.ID)
 		}
 	}
-	return nil
+	rows, err := r.Agreed.RowsIn(ch)
+	ch.After(func() { r.agreed.Store(&rows) })
+	return err
+}
+
+// LoadTerms reads what was agreed with partners.
+func (r *Partners) LoadTerms(ctx context.Context) error {
+	rows, err := r.Agreed.Rows(ctx, r.Engine)
+	if err == nil {
+		r.agreed.Store(&rows)
+	}
+	return err
+}
+
+// AsksAt is what the partner of a location asks for what it sends, and in which currency (empty: the company's); nil of a location of
+// ours.
+func (r *Partners) AsksAt(location int64) (*routing.Asks, string) {
+	c, rows := r.PartnerAt(location), r.agreed.Load()
+	if c == nil {
+		return nil, ""
+	}
+	if rows != nil {
+		for _, t := range *rows {
+			if t.Partner == c.Rec().Code {
+				return &routing.Asks{Order: t.Order, Line: t.Line, Unit: t.Unit, Parcel: t.Parcel, Days: int(t.Days)}, t.Currency
+			}
+		}
+	}
+	return &routing.Asks{}, ""
 }
 
 // terms are what was agreed with a partner.

@@ -9,6 +9,7 @@ import (
 	"openrelay/internal/core/message"
 	"openrelay/internal/core/order"
 	"openrelay/internal/core/request"
+	"openrelay/internal/core/routing"
 	"openrelay/internal/relay/engine"
 	"openrelay/internal/relay/inventory"
 	"openrelay/internal/relay/orders"
@@ -529,4 +530,31 @@ func TestTermsAreChecked(t *testing.T) {
 	for _, bad := range [][]request.Terms{{{Partner: "stall"}}, {{Partner: "mill"}, {Partner: "mill"}}, {{Partner: "mill", Unit: -1}}} {
 		require.Error(t, k.Partners.Agreed.Change(t.Context(), k.Engine, bad, "Edda"))
 	}
+}
+
+// TestAPartnerIsWeighed by what it asks: it sends where that costs less than our own freight and work.
+func TestAPartnerIsWeighed(t *testing.T) {
+	k := withMill(t, 9)
+	require.NoError(t, k.Adjust(t.Context(), inventory.Adjustment{SKU: "JAR", Location: "alder", Change: 9, Reason: "found"}, "Edda"))
+	require.NoError(t, k.Routing.SetPolicy(t.Context(), routing.Policy{On: true, Parcel: 300}, "Edda"))
+	agree := func(order int64) {
+		require.NoError(t, k.Partners.Agreed.Change(t.Context(), k.Engine, []request.Terms{{Partner: "mill", Order: order, Days: 2}},
+			"Edda"))
+	}
+	agree(500)
+	k.Sell("S-1", trial.Units("JAR", 1))
+	require.Equal(t, "ready", k.Stage("S-1"), "Alder Yard sends it")
+	agree(100)
+	k.Sell("S-2", trial.Units("JAR", 1))
+	require.Equal(t, request.Asked, asked(t, k, "S-2").State)
+	p, err := k.Routing.PlanOf(t.Context(), "S-2")
+	require.NoError(t, err)
+	require.EqualValues(t, 100, p.Plan.Cost)
+	says(k, asked(t, k, "S-2"), message.RequestState{State: request.SaysRefused, Reason: "closed today"})
+	require.Equal(t, "ready", k.Stage("S-2"))
+	p, err = k.Routing.PlanOf(t.Context(), "S-2")
+	require.NoError(t, err)
+	require.Equal(t, "alder", p.Plan.Entries[0].Place)
+	require.Contains(t, p.Bars, routing.Bar{Place: "mill", Why: "has refused: closed today"})
+	k.Holds()
 }

@@ -118,6 +118,7 @@ func (r *Routing) places(q *routing.Question, o *order.Order, from []int64, poli
 		l := r.Place(id)
 		p := routing.Place{ID: id, Code: l.Code, Own: len(from) == 1, First: i == 0 && o.Ours.Decided.Location == l.Code,
 			Abroad: o.ShipTo.Country != "" && l.Address.Country != "" && o.ShipTo.Country != l.Address.Country}
+		r.asks(q, &p)
 		if l.ArchivedAt != 0 {
 			p.Barred = "is used no more"
 		}
@@ -140,6 +141,18 @@ func (r *Routing) places(q *routing.Question, o *order.Order, from []int64, poli
 		q.Places = append(q.Places, p)
 	}
 	return nil
+}
+
+// asks writes what the partner of a place asks. In another currency than the company's, that cannot be weighed: it counts as nothing.
+func (r *Routing) asks(q *routing.Question, p *routing.Place) {
+	if r.PartnerAsks == nil {
+		return
+	}
+	asks, currency := r.PartnerAsks(p.ID)
+	if asks != nil && currency != "" && currency != q.Currency {
+		asks = &routing.Asks{Days: asks.Days}
+	}
+	p.Asks = asks
 }
 
 // services writes what carriers ask for a parcel to the address by its weight, and on which day it would arrive from each place.
@@ -173,7 +186,7 @@ func (r *Routing) services(q *routing.Question, o *order.Order, longest int64) {
 			q.Services = append(q.Services, v)
 			for k := range q.Places {
 				at := -1
-				if !leaves[k].IsZero() {
+				if !leaves[k].IsZero() && q.Places[k].Asks == nil {
 					at = max(0, daysBetween(q.Day, c.Tariff.Calendar.Arrival(leaves[k], days).Format(time.DateOnly)))
 				}
 				q.Places[k].Arrives = append(q.Places[k].Arrives, at)

@@ -31,6 +31,10 @@ type Routing struct {
 	// Carriers are those whose tariffs are known; the room of parcels knows them. nil: there are none.
 	Carriers func() []Carrier
 
+	// PartnerAsks is what the partner of a location asks for what it sends, in a currency; nil of a location of ours. The room of
+	// partners knows it. nil: there are no partners.
+	PartnerAsks func(location int64) (asks *routing.Asks, currency string)
+
 	policy atomic.Pointer[kept]
 
 	loadMu   sync.Mutex
