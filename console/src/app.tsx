@@ -56,6 +56,10 @@ const Places = lazy(() => import("./pages/settings/places"));
 const FactorFirst = lazy(() => import("./pages/you/factorfirst"));
 const Security = lazy(() => import("./pages/settings/security"));
 const Bills = lazy(() => import("./pages/bills/bills"));
+const Requests = lazy(() => import("./pages/partners/requests"));
+const Agreed = lazy(() => import("./pages/partners/agreed"));
+const PartnerItems = lazy(() => import("./pages/partners/items"));
+const PartnerStock = lazy(() => import("./pages/partners/stock"));
 const RoutingSettings = lazy(() => import("./pages/settings/routing"));
 const FreightSettings = lazy(() => import("./pages/settings/freight"));
 const PrintingSettings = lazy(() => import("./pages/settings/printing"));
@@ -76,6 +80,7 @@ const stations = [
   ["/picking", "Picking"],
   ["/parcels", "Parcels"],
   ["/returns", "Returns"],
+  ["/requests", "Partners"],
   ["/stock", "Stock"],
   ["/catalog", "Catalog"],
   ["/connections", "Connections"],
@@ -90,6 +95,7 @@ const belongs: Record<string, RegExp> = {
   "/catalog": /^\/(listings|offers|publish|tables|items)/,
   "/picking": /^\/(pick|pack|rounds)\//,
   "/connections": /^\/connectors/,
+  "/requests": /^\/partners/,
   "/activity": /^\/(reports|bills)/,
 };
 
@@ -257,6 +263,10 @@ function Cabin({ person }: { person: Schema<"Person"> }) {
               <Route path="settings/security" element={<Security />} />
               <Route path="settings/parcels" element={<ParcelSettings />} />
               <Route path="bills" element={<Bills />} />
+              <Route path="requests" element={<Requests />} />
+              <Route path="partners" element={<Agreed />} />
+              <Route path="partners/items" element={<PartnerItems />} />
+              <Route path="partners/stock" element={<PartnerStock />} />
               <Route path="settings/routing" element={<RoutingSettings />} />
               <Route path="settings/freight" element={<FreightSettings />} />
               <Route path="settings/printing" element={<PrintingSettings />} />

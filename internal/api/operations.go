@@ -7,6 +7,7 @@ import (
 	"net/http"
 	"net/url"
 	"strings"
+	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -137,20 +138,8 @@ func (a *API) makeBoard(ctx context.Context) (wire.Board, error) {
 	for _, c := range conns {
 		b.Connections = append(b.Connections, a.connection(ctx, c))
 	}
-	places, err := st.PlaceCounts(ctx)
-	if err != nil {
+	if b.Places, err = a.placeCounts(ctx, now); err != nil {
 		return b, err
-	}
-	for _, p := range places {
-		at, err := a.relay.Location(p.Code)
-		if err != nil || at.ArchivedAt != 0 {
-			continue
-		}
-		count := wire.PlaceCount{Code: p.Code, Name: p.Name, ToPick: p.ToPick, ToShip: p.ToShip}
-		if at.Hours.Said() {
-			count.Today = at.Hours.Says(now)
-		}
-		b.Places = append(b.Places, count)
 	}
 	if b.Exceptions, err = a.groups(ctx, store.ExceptionFilter{Limit: 12}); err != nil {
 		return b, err
@@ -163,6 +152,34 @@ func (a *API) makeBoard(ctx context.Context) (wire.Board, error) {
 		b.Late = append(b.Late, a.orderRow(ctx, r))
 	}
 	return b, nil
+}
+
+// placeCounts tells of each place that is used what is to leave it, and what can on a day.
+func (a *API) placeCounts(ctx context.Context, now time.Time) ([]wire.PlaceCount, error) {
+	places, err := a.relay.Store.PlaceCounts(ctx)
+	if err != nil {
+		return nil, err
+	}
+	policy, err := a.relay.Routing.Policy(ctx)
+	if err != nil {
+		return nil, err
+	}
+	out := []wire.PlaceCount{}
+	for _, p := range places {
+		at, err := a.relay.Location(p.Code)
+		if err != nil || at.ArchivedAt != 0 {
+			continue
+		}
+		count := wire.PlaceCount{Code: p.Code, Name: p.Name, ToPick: p.ToPick, ToShip: p.ToShip, PerDay: policy.Places[p.Code].PerDay}
+		if c := a.relay.PartnerAt(at.ID); c != nil {
+			count.Partner = c.Rec().Code
+		}
+		if at.Hours.Said() {
+			count.Today = at.Hours.Says(now)
+		}
+		out = append(out, count)
+	}
+	return out, nil
 }
 
 type activityInput struct {

@@ -89,7 +89,8 @@ func (a *API) filter(ctx context.Context, in *OrdersInput) (store.OrderFilter, e
 	f := store.OrderFilter{Connection: in.Connection, State: in.State, Kind: in.Kind, Tag: in.Tag, Assignee: assignee, Cause: in.Cause,
 		Typed: typed, Customer: in.Customer,
 		Search: strings.TrimSpace(
-			in.Search), Before: in.Before, Oldest: in.Oldest, After: in.After, ToPick: in.ToPick, Limit: in.Limit, Nameless: !sees(ctx)}
+			in.Search), Before: in.Before, Oldest: in.Oldest, After: in.After, ToPick: in.ToPick, NotAt: a.relay.PartnerPlaces(),
+		Limit: in.Limit, Nameless: !sees(ctx)}
 	if in.Stage != "" {
 		f.Stages = strings.Split(in.Stage, ",")
 	}

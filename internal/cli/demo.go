@@ -90,6 +90,9 @@ func (opt *demoOptions) story(ctx context.Context, out io.Writer, w *demo.World)
 	if err := w.Seed(ctx); err != nil {
 		return err
 	}
+	if err := w.PartnerStories(ctx); err != nil {
+		return err
+	}
 	if opt.orders == 0 {
 		return nil
 	}

@@ -30,8 +30,8 @@ func listPartners(ctx context.Context, c *client.Client, p *printer, _ []string)
 	if err != nil {
 		return err
 	}
-	return p.list(list, "No connection can be asked to send anything. Join one whose definition has requests out.", []any{"code", "name",
-		"sends from", "open", "ended in 30 days", "stock differs", "asked"}, func(row func(...any)) {
+	return p.list(list, "No connection can be asked to send anything. Join one whose definition has requests out.", []any{"Code", "Name",
+		"sends from", "Open", "Ended in 30 days", "Stock differs", "Asked"}, func(row func(...any)) {
 		for _, x := range list {
 			var open, ended int64
 			for state, n := range x.Requests {
@@ -52,7 +52,9 @@ func howAsked(x *wire.Partner) string {
 	case !x.Asked:
 		return "no: its requests are switched off"
 	case !x.Works:
-		return "not now: it is paused"
+		return "not now: its connection is not at work"
+	case len(x.Places) == 0:
+		return "never: nothing is planned there"
 	case x.Test:
 		return "as a test"
 	case x.Terms.ByHand:
@@ -77,6 +79,7 @@ func (opt *termsOptions) flags(f *flag.FlagSet) {
 	f.Int64Var(&opt.want.Line, "line", 0, "and for each line, in `minor units`")
 	f.Int64Var(&opt.want.Unit, "unit", 0, "and for each unit, in `minor units`")
 	f.Int64Var(&opt.want.Parcel, "parcel", 0, "and for each parcel, in `minor units`")
+	f.Int64Var(&opt.want.Days, "days", 0, "`days` until what it sends arrives; 0: nobody said")
 	f.Int64Var(&opt.want.Tolerance, "tolerance", 0, "a bill may differ by so many `hundredths`")
 }
 
@@ -119,6 +122,8 @@ func (opt *termsOptions) change(name string, t *request.Terms) {
 		t.Unit = opt.want.Unit
 	case "parcel":
 		t.Parcel = opt.want.Parcel
+	case "days":
+		t.Days = opt.want.Days
 	case "tolerance":
 		t.Tolerance = opt.want.Tolerance
 	}
@@ -129,7 +134,7 @@ func listPartnerItems(ctx context.Context, c *client.Client, p *printer, a []str
 	if err != nil {
 		return err
 	}
-	return p.list(list, "Nothing was said of any item.", []any{"sku", "name", "there"}, func(row func(...any)) {
+	return p.list(list, "Nothing was said of any item.", []any{"SKU", "Name", "There"}, func(row func(...any)) {
 		for _, i := range list {
 			there := or(i.Code, "as here")
 			if i.Ignored {
@@ -192,7 +197,7 @@ func (opt *differenceOptions) run(ctx context.Context, c *client.Client, p *prin
 		return err
 	}
 	p.cut(len(list), more)
-	return p.list(list, "Their stock is as in our books.", []any{"no.", "partner", "sku", "our books", "they say", "seen", "why"},
+	return p.list(list, "Their stock is as in our books.", []any{"No.", "Partner", "SKU", "Our books", "They say", "Seen", "Why"},
 		func(row func(...any)) {
 			for _, d := range list {
 				row(d.ID, d.Partner, d.SKU, d.Ours, d.Theirs, d.At, d.Note)
@@ -243,7 +248,7 @@ func (opt *requestListOptions) run(ctx context.Context, c *client.Client, p *pri
 		return err
 	}
 	p.cut(len(list), more)
-	return p.list(list, "No partner was asked for anything.", []any{"request", "order", "partner", "state", "what", "why"},
+	return p.list(list, "No partner was asked for anything.", []any{"Request", "Order", "Partner", "State", "What", "Why"},
 		func(row func(...any)) {
 			for _, x := range list {
 				row(x.Number, x.Order, x.PartnerName, requestState(&x), requestGoods(&x), x.Reason)

@@ -419,6 +419,9 @@ func (k *saleWalk) theRest(ctx context.Context) (err error) {
 	if err := k.placing(ctx, k.w); err != nil {
 		return err
 	}
+	if err := k.partners(ctx, k.w); err != nil {
+		return err
+	}
 
 	k.step("What must always hold")
 	findings, err := k.w.Store.Verify(ctx)

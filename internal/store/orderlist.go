@@ -61,11 +61,12 @@ type OrderFilter struct {
 	Merged     int64 // members of this summary order
 	From, To   time.Time
 	Search     string
-	Nameless   bool  // names are not searched
-	Before     int64 // keyset: ids below it, newest first; 0 starts at the newest
-	ToPick     bool  // something of it waits to be picked or packed
-	Oldest     bool  // the oldest first; then Before is not used
-	After      int64 // keyset: ids above it, oldest first
+	Nameless   bool    // names are not searched
+	Before     int64   // keyset: ids below it, newest first; 0 starts at the newest
+	ToPick     bool    // something of it waits to be picked or packed
+	NotAt      []int64 // of ToPick: what waits at these places does not count
+	Oldest     bool    // the oldest first; then Before is not used
+	After      int64   // keyset: ids above it, oldest first
 	Limit      int
 
 	above, below int64 // the ids of the span of time; 0: none
@@ -260,6 +261,10 @@ func (q *orderQuery) narrow(f OrderFilter) {
 	when(f.Connection != "", "o.connection_id = (SELECT id FROM connection WHERE code = ?)", f.Connection)
 	when(f.State != "", "o.channel_state = ?", f.State)
 	when(f.ToPick, "o.places <> '[]'")
+	if f.ToPick && len(f.NotAt) > 0 {
+		in, args := list(f.NotAt)
+		q.add("EXISTS (SELECT 1 FROM json_each(o.places) j WHERE j.value NOT IN ("+in+"))", args...)
+	}
 	when(f.Assignee != "", "o.assignee = ? AND o.assignee <> ''", f.Assignee)
 	when(f.Kind != "", "o.kind = ?", f.Kind)
 	when(f.Kind != "" && f.Kind != "ship", "o.kind <> 'ship'")

@@ -579,8 +579,11 @@ type PlaceCount struct {
 	Code   string `json:"code"`
 	Name   string `json:"name"`
 	Today  string `json:"today,omitempty" doc:"Whether it is at work now, in words"`
-	ToPick int64  `json:"to_pick"`
+	ToPick int64  `json:"to_pick" doc:"Orders; of a partner's place those that it is to send"`
 	ToShip int64  `json:"to_ship"`
+
+	Partner string `json:"partner,omitempty" doc:"Code of the connection that sends from there; empty: we do"`
+	PerDay  int64  `json:"per_day,omitempty" doc:"How many orders can leave there on a day; 0: nobody said"`
 }
 
 // Profile is a parcel profile.

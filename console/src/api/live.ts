@@ -14,6 +14,8 @@ const stale: Record<string, string[]> = {
   return: ["returns", "return", "order", "stock"],
   shipment: ["shipments", "shipment", "parcels", "parcel", "picking", "order", "companions"],
   manifest: ["manifests", "parcels"],
+  request: ["requests", "request", "order requests", "partners"],
+  partner: ["partners", "partner items", "stock differences"],
   exception: ["board", "exceptions", "exceptions of", "causes"],
   rule: ["rules"],
   target: ["targets"],

@@ -52,6 +52,13 @@ export const settingsStops = [
   ["/settings/keeping", "Keeping"],
 ] as const;
 
+export const partnerStops = [
+  ["/requests", "Requests"],
+  ["/partners", "Agreed"],
+  ["/partners/items", "Items"],
+  ["/partners/stock", "Their stock"],
+] as const;
+
 export const activityStops = [
   ["/activity", "What happened"],
   ["/reports", "Reports"],

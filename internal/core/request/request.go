@@ -49,7 +49,7 @@ func (l *Line) Open() int64 { return l.Units - l.Sent - l.Refused - l.CalledOff 
 // Request is what a partner is asked to send.
 type Request struct {
 	Number   string `json:"number"`
-	State    State  `json:"state"`
+	State    State  `json:"state" enum:"waits,asked,acknowledged,partly sent,being called off,sent,refused,called off"`
 	TheirID  string `json:"their_id,omitempty" doc:"The partner's own number of it"`
 	Reason   string `json:"reason,omitempty" doc:"Why it waits, was refused or was called off"`
 	Expected string `json:"expected,omitempty" doc:"Day on which the partner means to send it, YYYY-MM-DD"`

@@ -1,6 +1,10 @@
 package engine
 
-import "openrelay/internal/core/message"
+import (
+	"slices"
+
+	"openrelay/internal/core/message"
+)
 
 // TakesRequests tells whether a connection can be asked to send something for us.
 func TakesRequests(c *Conn) bool {
@@ -30,12 +34,17 @@ func (r *Engine) FeedOn(c *Conn, kind message.Feed) bool {
 
 // HasPartners tells whether a partner sends what lies at any place.
 func (r *Engine) HasPartners() bool {
+	return slices.ContainsFunc(r.keptElsewhere(), func(id int64) bool { return r.PartnerAt(id) != nil })
+}
+
+// PartnerPlaces lists the places from which a partner sends.
+func (r *Engine) PartnerPlaces() (out []int64) {
 	for _, id := range r.keptElsewhere() {
 		if r.PartnerAt(id) != nil {
-			return true
+			out = append(out, id)
 		}
 	}
-	return false
+	return out
 }
 
 // PlacesOf lists the places at which a connection's word counts.

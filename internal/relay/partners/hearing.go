@@ -138,7 +138,7 @@ func (r *Partners) trouble(ch *engine.Change, c *engine.Conn, q *store.Request, 
 			return err
 		}
 		for _, id := range e.Unknown {
-			if err := r.raiseUnknown(ch, c, items[id], "it says so of request "+q.Number); err != nil {
+			if err := r.raiseUnknown(ch, c, q, items[id], "it says so of request "+q.Number); err != nil {
 				return err
 			}
 		}

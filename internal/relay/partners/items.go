@@ -34,7 +34,7 @@ func (r *Partners) nameItems(ch *engine.Change, c *engine.Conn, q *store.Request
 		}
 		l.SKU = it.SKU
 		unknown = append(unknown, it.SKU)
-		if err := r.raiseUnknown(ch, c, it, "it is asked only for what it has a name of its own for"); err != nil {
+		if err := r.raiseUnknown(ch, c, q, it, "it is asked only for what it has a name of its own for"); err != nil {
 			return nil, err
 		}
 	}
@@ -56,10 +56,10 @@ func (r *Partners) code(ch *engine.Change, c *engine.Conn, item int64, sku strin
 	return engine.Or(p.Code, sku), true, nil
 }
 
-// raiseUnknown asks what a partner calls an item, once for all requests that wait for it.
-func (r *Partners) raiseUnknown(ch *engine.Change, c *engine.Conn, it store.Item, why string) error {
+// raiseUnknown asks what a partner calls an item; once that is said, all requests go on that wait for it.
+func (r *Partners) raiseUnknown(ch *engine.Change, c *engine.Conn, q *store.Request, it store.Item, why string) error {
 	ch.Tell("exception", "")
-	return ch.Raise(store.Exception{Cause: engine.UnknownThere, Subject: it.SKU, ItemID: it.ID, ConnectionID: c.ID,
+	return ch.Raise(store.Exception{Cause: engine.UnknownThere, Subject: it.SKU, ItemID: it.ID, ConnectionID: c.ID, OrderID: q.OrderID,
 		Text: fmt.Sprintf("%s does not know %s (%s): %s.", c.Rec().Name, it.SKU, it.Name, why),
 		Expected: "What it calls the item, or that it is never asked for it (on the partner's page, or below). Every order that waits " +
 			"for " +

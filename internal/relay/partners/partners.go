@@ -146,6 +146,9 @@ func (r *Partners) save(ch *engine.Change, c *engine.Conn, q *store.Request) err
 		if err := r.over(ch, q, engine.RequestSilent, engine.RequestRefused); err != nil {
 			return err
 		}
+		if err := ch.CloseStanding(q.OrderID, engine.UnknownThere, "relay", ch.Now); err != nil {
+			return err
+		}
 	default:
 		q.EndedAt = 0
 		if at := t.LookAt(q.State, ch.Now); !at.IsZero() && !q.Test {

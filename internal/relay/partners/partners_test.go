@@ -6,12 +6,15 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"openrelay/internal/core/catalog"
 	"openrelay/internal/core/message"
 	"openrelay/internal/core/order"
 	"openrelay/internal/core/request"
 	"openrelay/internal/core/routing"
 	"openrelay/internal/relay/engine"
+	"openrelay/internal/relay/exchange"
 	"openrelay/internal/relay/inventory"
+	"openrelay/internal/relay/listing"
 	"openrelay/internal/relay/orders"
 	"openrelay/internal/relay/partners"
 	"openrelay/internal/relay/shipping"
@@ -311,7 +314,7 @@ func TestAnItemWithoutAName(t *testing.T) {
 	k.Sell("S-2", trial.Units("JAR", 2))
 	require.Empty(t, k.Sent("mill", "/requests"))
 	require.Equal(t, request.Waits, asked(t, k, "S-2").State)
-	require.Equal(t, []order.Cause{engine.UnknownThere}, k.Causes())
+	require.Equal(t, []order.Cause{engine.UnknownThere, engine.UnknownThere}, k.Causes(), "for each order that waits")
 	require.NoError(t, k.Partners.SayItem(t.Context(), "mill", partners.PartnerItem{SKU: "JAR", Code: " J 500\n"}, "Edda"))
 	k.Settle()
 	require.Empty(t, k.Exceptions())
@@ -556,5 +559,71 @@ func TestAPartnerIsWeighed(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, "alder", p.Plan.Entries[0].Place)
 	require.Contains(t, p.Bars, routing.Bar{Place: "mill", Why: "has refused: closed today"})
+	k.Holds()
+}
+
+// TestKilledInEachStep: wherever the process ends, each request goes out under one reference, and nothing is sent or booked twice.
+func TestKilledInEachStep(t *testing.T) {
+	k := withMill(t, 9)
+	k.On("mill", "/requests", func(trial.Call) (int, any) { return 200, map[string]any{"id": "M1"} })
+	lives := func() {
+		for range 60 {
+			steps, err := k.Steps()
+			require.NoError(t, err)
+			did := false
+			for _, s := range steps {
+				if s.At.After(k.Now()) || s.Name == "watch" {
+					continue
+				}
+				require.NoError(t, s.Do(), s.Name)
+				k.Again() // it ended right after that, and begins anew
+				did = true
+				break
+			}
+			if !did {
+				return
+			}
+			k.Later(exchange.StockPace)
+		}
+	}
+	k.Push("stall", trial.Event("order", "S-1", 1, trial.Sale("S-1", trial.Units("JAR", 3))))
+	lives()
+	q := asked(t, k, "S-1")
+	say := func(topic, id string, m any) {
+		k.Push("mill", trial.Event(topic, id, 1, m))
+		k.Again()
+		lives()
+	}
+	say("state", "a", message.RequestState{Reference: reference(k, q), State: request.SaysAcknowledged})
+	say("dispatch", "b", message.Dispatch{Reference: "P1", Request: reference(k, q), Carrier: "Ironway", Tracking: "AA1",
+		Lines: []message.DispatchLine{{SKU: "JAR", Quantity: 1}}})
+	say("state", "c", message.RequestState{Reference: reference(k, q), State: request.SaysClosed, Reason: "one only"})
+	refs := map[string]bool{}
+	for _, c := range k.Sent("mill", "/requests") {
+		refs[c.Ref] = true
+	}
+	require.Len(t, refs, 1)
+	require.Len(t, k.Sent("stall", "/parcels"), 1)
+	require.Equal(t, request.Sent, asked(t, k, "S-1").State)
+	require.Equal(t, int64(8), k.OnHandAt("JAR", "mill"))
+	k.Holds()
+}
+
+// TestAKitIsAskedForInItsParts where the partner has no name for it, and leaves with them.
+func TestAKitIsAskedForInItsParts(t *testing.T) {
+	k := withMill(t, 9)
+	counted(k, "mill", "LID", 9)
+	require.NoError(t, k.AddItems(t.Context(), []listing.Opening{{Item: catalog.Item{SKU: "SET", Name: "A set", Kind: catalog.Kit,
+		Price:    900,
+		Currency: "EUR", Parts: []catalog.Part{{SKU: "JAR", Quantity: 2}, {SKU: "LID", Quantity: 2}}}}}, "test"))
+	k.Sell("S-1", trial.Units("SET", 2))
+	lines := k.Sent("mill", "/requests")[0].Body["lines"].([]any)
+	require.Len(t, lines, 2)
+	require.Equal(t, []any{"JAR", 4.0}, []any{lines[0].(map[string]any)["sku"], lines[0].(map[string]any)["quantity"]})
+	sends(k, asked(t, k, "S-1"), "AA1", message.DispatchLine{SKU: "JAR", Quantity: 2}, message.DispatchLine{SKU: "LID", Quantity: 2})
+	require.Equal(t, request.PartSent, asked(t, k, "S-1").State)
+	sends(k, asked(t, k, "S-1"), "AA2")
+	require.Equal(t, "shipped", k.Stage("S-1"))
+	require.Equal(t, int64(5), k.OnHandAt("JAR", "mill"))
 	k.Holds()
 }

@@ -96,12 +96,26 @@ func (r *Views) Order(ctx context.Context, number string) (OrderView, error) {
 			return out, err
 		}
 	}
-	out.Actions = actions(o)
+	out.Actions = actions(o, r.ours(o))
 	return out, nil
 }
 
+// ours tells whether anything of an order is promised at a place of ours, or at none: what partners send is not picked here.
+func (r *Views) ours(o *order.Order) bool {
+	promised := false
+	for i := range o.Lines {
+		for _, a := range o.Lines[i].Allocations {
+			promised = true
+			if r.PartnerAt(a.Location) == nil {
+				return true
+			}
+		}
+	}
+	return !promised
+}
+
 // actions lists what can be done with an order as it stands.
-func actions(o *order.Order) []string {
+func actions(o *order.Order, ours bool) []string {
 	out := []string{}
 	add := func(ok bool, what string) {
 		if ok {
@@ -112,7 +126,8 @@ func actions(o *order.Order) []string {
 	open := st == order.Pending || st == order.Held || st == order.Ready || st == order.Routed || st == order.Picking || st == order.Packed
 	carrier := o.Kind() == message.Ship
 	add(o.Ours.Answer != nil && o.Ours.Answer.State == order.Wanted, "answer")
-	add(carrier && (st == order.Ready || st == order.Routed || st == order.Picking || st == order.PartShipped && sendable(o)), "pick")
+	add(carrier && ours && (st == order.Ready || st == order.Routed || st == order.Picking || st == order.PartShipped && sendable(o)),
+		"pick")
 	add(carrier && (open || st == order.PartShipped) && !o.Elsewhere() && !o.Test && unpicked(o) && st != order.Pending, "plan")
 	add(!carrier && o.Kind() != order.Summary && (st == order.Ready || st == order.Routed), "hand over")
 	add(open && !o.Test, "hold")

@@ -11,15 +11,24 @@ type Connection = Schema<"Connection">;
 
 const row = 72;
 
+/** How a place stands: what is to leave there, against what can leave there on a day. */
+function placeLamp(p: Schema<"PlaceCount">): [LampState, string] {
+  const load = p.to_pick + p.to_ship;
+  if (load === 0) return ["idle", "nothing to do"];
+  if (p.per_day && load > p.per_day) return ["caution", `more than a day's work: ${Math.ceil((load / p.per_day) * 10) / 10} days`];
+  return ["busy", "has work"];
+}
+
 export function Board() {
   const q = useQuery({ queryKey: ["board"], queryFn: () => take(api.GET("/api/v1/board")), refetchInterval: 30_000 });
   if (q.isPending) return <Loading />;
   if (q.error) return <Trouble error={q.error} />;
   const b = q.data;
   const left = b.connections.filter((c) => c.side === "channel");
-  const carriers = b.connections.filter((c) => c.side !== "channel");
+  const sending = new Set(b.places.map((p) => p.partner));
+  const carriers = b.connections.filter((c) => c.side !== "channel" && !sending.has(c.code));
   const right = [
-    ...b.places.map((p) => ({ key: p.code, lamp: (p.to_pick + p.to_ship > 0 ? "busy" : "idle") as LampState })),
+    ...b.places.map((p) => ({ key: p.code, lamp: placeLamp(p)[0] })),
     ...carriers.map((c) => ({ key: c.code, lamp: c.lamp.state as LampState })),
   ];
   const open = b.stages.filter((s) => !["shipped", "delivered", "cancelled"].includes(s.stage));
@@ -124,14 +133,26 @@ export function Board() {
           {right.length === 0 && <li className="py-4 text-quiet">Places and carriers stand here.</li>}
           {b.places.map((p) => (
             <li key={p.code} style={{ height: row }} className="flex flex-col justify-center">
-              <Link to={`/stock?location=${p.code}`} className="font-medium hover:underline">
+              <Link to={p.partner ? `/requests?partner=${p.partner}` : `/stock?location=${p.code}`} className="font-medium hover:underline">
                 {p.name}
               </Link>
               <span className="text-[12px]">
-                <Lamp state={p.to_pick + p.to_ship > 0 ? "busy" : "idle"}>{p.to_pick + p.to_ship > 0 ? "has work" : "nothing to do"}</Lamp>
+                <Lamp state={placeLamp(p)[0]}>{placeLamp(p)[1]}</Lamp>
               </span>
               <span className="text-[12px] text-quiet">
-                <span className="code">{count(p.to_pick)}</span> to pick · <span className="code">{count(p.to_ship)}</span> to ship
+                <span className="code">{count(p.to_pick)}</span> {p.partner ? "for them to send" : "to pick"}
+                {!p.partner && (
+                  <>
+                    {" · "}
+                    <span className="code">{count(p.to_ship)}</span> to ship
+                  </>
+                )}
+                {!!p.per_day && (
+                  <>
+                    {" · "}
+                    <span className="code">{count(p.per_day)}</span> a day
+                  </>
+                )}
                 {p.today && ` · ${p.today}`}
               </span>
             </li>

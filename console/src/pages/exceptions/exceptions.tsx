@@ -9,6 +9,7 @@ import { Button, Cut, Empty, Head, Loading, Trouble } from "../../parts/controls
 import { Age, count } from "../../parts/format";
 import { Lamp } from "../../parts/lamp";
 import { useAction } from "../../shared/orders/action";
+import { SayItem } from "../../shared/partners/sayitem";
 
 type Exception = Schema<"Exception">;
 
@@ -309,6 +310,7 @@ const dealtWith: Record<string, string> = {
   "file not taken": "It is dealt with",
   "not collected": "It is agreed",
   "not printed": "It is dealt with",
+  "sent and not wanted": "It is agreed",
 };
 
 /** What frees it, in place, by cause. */
@@ -397,6 +399,10 @@ function Fix({ e, orders, onDone, onSaid }: { e: Exception; orders: string[]; on
         {orders[0] && <Go to={`/orders/${orders[0]}`}>See the order</Go>}
       </div>
     );
+  else if (e.cause === "item not known there" && e.connection) body = <SayItem partner={e.connection} sku={e.subject} onDone={onDone} />;
+  else if (["request not taken", "partner silent", "request to look at"].includes(e.cause))
+    body = <Go to={`/requests?request=${encodeURIComponent(e.subject)}`}>See the request</Go>;
+  else if (e.cause === "stock differs") body = <Go to={`/partners/stock?partner=${e.connection ?? ""}`}>Look at each</Go>;
   else if (e.cause === "bill differs") body = <Go to="/bills">Look at the lines</Go>;
   else if (e.cause === "printer off") body = <Go to="/settings/printing">See what waits</Go>;
   else if (["parcel late", "parcel stuck", "parcel lost", "parcel not taken"].includes(e.cause) && e.parcel)

@@ -5,6 +5,7 @@ import { Link, useNavigate, useParams } from "react-router";
 import { api, take, type Schema } from "../../api/client";
 import { CancelUnits } from "./cancel";
 import { Button, Head, Loading, Sheet, Trouble } from "../../parts/controls";
+import { AskedOf } from "./asked";
 import { SentFrom } from "./places";
 import { Plan } from "./plan";
 import { OrderReturns } from "./returns";
@@ -172,6 +173,7 @@ export default function OrderPage() {
           <Tags order={o} />
           <Lines order={o} />
           <SentFrom order={o} />
+          <AskedOf order={o} />
           {(workable || open) && <Companions order={o.number} />}
           {(o.record.kitchen_note || o.record.gift_note) && (
             <p className="border-l-4 border-ink bg-sheet px-3 py-2">
