@@ -65,13 +65,18 @@ func (r *Relay) wire() {
 	r.OnMark(engine.StockBelow, r.SettleNegative)
 	r.OnMark(engine.OrderWords, orders.EachOrder(r.SettleWords))
 
+	r.ask()
+	r.Drive(r.Work, r.ReadAll)
+	r.Committed = []func(context.Context, *engine.Change) error{r.ItemsChanged, r.ItemKindsChanged, r.ListingsMoved}
+}
+
+// ask lets rooms ask those that stand on them, where they must know before they decide.
+func (r *Relay) ask() {
 	r.Orders.Route = r.Routing.Plan
 	r.Routing.Carriers = r.tariffsKnown
 	r.Routing.PartnerAsks = r.Partners.AsksAt
+	r.Inventory.Cannot = r.Routing.CannotSend
 	r.Shipping.BillOfPartner = r.Partners.BillOfPartner
-
-	r.Drive(r.Work, r.ReadAll)
-	r.Committed = []func(context.Context, *engine.Change) error{r.ItemsChanged, r.ItemKindsChanged, r.ListingsMoved}
 }
 
 // outbound says who hears what became of a message that was sent.

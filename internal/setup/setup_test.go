@@ -54,7 +54,7 @@ func TestTextIsReadAsItWasWritten(t *testing.T) {
 		}
 	}
 	_, err := ReadyText("nothing")
-	require.ErrorContains(t, err, "there are: marketplace-and-warehouse")
+	require.ErrorContains(t, err, "there are: funnel-and-store-room")
 }
 
 func TestCompareSaysWhatChanges(t *testing.T) {

@@ -287,6 +287,7 @@ type Sold struct {
 	Charge   bool
 	Archived bool
 	SKU      string
+	Marks    []string // serials: each unit has a number of its own
 }
 
 func special(sel selector) (map[int64]Sold, error) {
@@ -326,6 +327,9 @@ func special(sel selector) (map[int64]Sold, error) {
 		FROM kit_part p JOIN item i ON i.id = p.item_id ORDER BY p.kit_id, p.position`); err != nil {
 		return nil, err
 	}
+	if err := addMarks(sel, out); err != nil {
+		return nil, err
+	}
 	for _, p := range parts {
 		g, ok := out[p.Kit]
 		if !ok {
@@ -338,6 +342,27 @@ func special(sel selector) (map[int64]Sold, error) {
 		out[p.Kit] = g
 	}
 	return out, nil
+}
+
+// addMarks adds what not every place can send.
+func addMarks(sel selector, out map[int64]Sold) error {
+	var marks []struct {
+		Item int64  `db:"item_id"`
+		Mark string `db:"mark"`
+	}
+	if err := sel(&marks, `SELECT item_id, mark FROM item_mark UNION ALL SELECT id, 'serials' FROM item WHERE serials<>0
+		ORDER BY 1, 2`); err != nil {
+		return err
+	}
+	for _, m := range marks {
+		g, ok := out[m.Item]
+		if !ok {
+			g = Sold{Goods: stock.One(m.Item)}
+		}
+		g.Marks = append(g.Marks, m.Mark)
+		out[m.Item] = g
+	}
+	return nil
 }
 
 // ItemFilter narrows a list of items. After is the keyset.

@@ -372,3 +372,19 @@ func (t *Tx) OpenStockDifferences(connection int64) (n int64, err error) {
 func (s *Store) ParcelsForRequest(ctx context.Context, id int64) ([]Parcel, error) {
 	return parcelsWhere(s.selector(ctx), "s.request_id=? AND s.request_id<>0 ORDER BY p.id", id)
 }
+
+// RetakeStock lets the newest word of a connection about each of some things be decided on again that was skipped, and tells whether
+// there was one.
+func (t *Tx) RetakeStock(connection int64, names ...string) (bool, error) {
+	some := false
+	for _, name := range names {
+		n, err := t.exec(`UPDATE inbox SET state='waiting', reason='', attempts=0, next_at=0 WHERE state='skipped' AND id=(SELECT id FROM
+			inbox
+			WHERE connection_id=? AND feed='stock in' AND outside_id=? ORDER BY version DESC LIMIT 1)`, connection, name)
+		if err != nil {
+			return some, err
+		}
+		some = some || n > 0
+	}
+	return some, nil
+}

@@ -366,7 +366,7 @@ func TestCommandLine(t *testing.T) {
 		{[]string{"place", "check-address", "Lane 4", "41207", "Alderby", "XW"}, 1, "no address service is joined"},
 		{[]string{"setup", "write"}, 0, "code: till"},
 		{[]string{"setup", "ready", "till-and-store"}, 0, "setup: 1"},
-		{[]string{"setup", "ready", "nothing"}, 1, "there are: marketplace-and-warehouse, morrow-hive"},
+		{[]string{"setup", "ready", "nothing"}, 1, "there are: funnel-and-store-room, marketplace-and-maker"},
 		{[]string{"setup", "preview", filepath.Join(dir, "setup.yaml")}, 1, "NAME has no value; give it with -set NAME=…"},
 		{[]string{"setup", "preview", filepath.Join(dir, "setup.yaml"), "-set", "NAME=The Little Skep"}, 0,
 			"set  connection skep  name: Little Skep → The Little Skep"},

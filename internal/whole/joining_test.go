@@ -706,7 +706,7 @@ func TestReadyMadeSetups(t *testing.T) {
 	require.NoError(t, err)
 	t.Cleanup(out.Close)
 	values := map[string]string{"STORE_ADDRESS": out.MorrowURL, "TILL_ADDRESS": out.CounterpaneURL, "MARKETPLACE_ADDRESS": out.BrambleURL,
-		"CARRIER_ADDRESS": out.PloverURL}
+		"CARRIER_ADDRESS": out.PloverURL, "PARTNER_ADDRESS": out.GateURL + "/trays", "MAKER_ADDRESS": out.SlateURL}
 	ways := 0
 	for _, name := range setup.Ready() {
 		if name == "morrow-hive" {
@@ -729,7 +729,8 @@ func TestReadyMadeSetups(t *testing.T) {
 			require.NoError(t, err)
 			secrets := map[string]map[string]string{"store": {"token": "hr_morrow_hive_supply_demo_token",
 				"push_secret": demo.MorrowPushSecret}, "till": demo.CounterpaneAccess, "marketplace": demo.BrambleAccess,
-				"carrier": {"key": "PLVR20DEMO7MORROW41X", "push_secret": "plover-signing-word-of-the-demo"}}
+				"carrier": {"key": "PLVR20DEMO7MORROW41X", "push_secret": "plover-signing-word-of-the-demo"},
+				"partner": demo.GateAccess, "maker": demo.SlateAccess}
 			got, err := r.ApplySetup(t.Context(), s, secrets, "a consultant")
 			require.NoError(t, err)
 			require.NotEmpty(t, got.Changes)
@@ -737,17 +738,25 @@ func TestReadyMadeSetups(t *testing.T) {
 			require.NoError(t, err)
 			require.Len(t, views, len(s.Connections))
 			for _, v := range views {
-				require.Equal(t, store.On, v.State, v.Code)
+				want := store.On
+				if v.Connector == "tansy" {
+					want = store.Joining // its consent is given on a page of its own
+				}
+				require.Equal(t, want, v.State, v.Code)
 			}
 			if name == "store-and-back-office" {
 				require.NotEmpty(t, got.Given["office"]["key"])
 			}
 			left, err := r.PlanSetup(t.Context(), s, secrets)
 			require.NoError(t, err)
-			require.Empty(t, left, "applied once, nothing is left to do")
+			left = slices.DeleteFunc(left, func(c setup.Change) bool {
+				return c.Thing == "connection marketplace" &&
+					name == "funnel-and-store-room"
+			})
+			require.Empty(t, left, "applied once, nothing is left to do, but for a consent that is given on its page")
 		})
 	}
-	require.Equal(t, 3, ways)
+	require.Equal(t, 6, ways)
 }
 
 // TestDefinitionsOfOnesOwn adds a connector that extends another, joins through it, and finds its mistakes named.

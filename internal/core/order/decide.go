@@ -529,7 +529,18 @@ func update(o *Order, a Arrival, s *Scene) Change {
 	rule(o, s, &c)
 	examine(o, s, &c)
 	AllocateWaiting(o, s, &c)
+	o.promiseMoved(&before, s, &c)
 	return c
+}
+
+// promiseMoved plans an order anew whose promise is for another day or another address now, as far as nobody has begun on it.
+func (o *Order) promiseMoved(before *message.Order, s *Scene, c *Change) {
+	if s.Route == nil || before.DeliverBy == o.Record.DeliverBy && before.ShipTo == o.Record.ShipTo {
+		return
+	}
+	if anew, err := Replan(o, s, "its promise has moved"); err == nil && anew.Skipped == "" {
+		c.Notes = append(c.Notes, anew.Notes...)
+	}
 }
 
 // packed tells whether anything of the order lies in a parcel.

@@ -13,6 +13,10 @@ type Inventory struct {
 	*engine.Engine
 
 	ItemKinds atomic.Pointer[ItemKinds] // what is made of what, as memory knows it
+
+	// Cannot says why a location does not send an item with some marks to the buyers of a country (empty: any); "": it does. The room
+	// that chooses places knows it. nil: all send everything.
+	Cannot func(location int64, marks []string, country string) string
 }
 
 // New makes the inventory of a company; LoadItemKinds reads it.

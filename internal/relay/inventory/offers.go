@@ -18,10 +18,12 @@ import (
 type ItemKinds struct {
 	sold map[int64]store.Sold
 	kits map[int64][]int64 // component to the kits that have it
+
+	cannot func(location int64, marks []string, country string) string
 }
 
-func newItemKinds(sold map[int64]store.Sold) *ItemKinds {
-	w := &ItemKinds{sold: sold, kits: map[int64][]int64{}}
+func (r *Inventory) newItemKinds(sold map[int64]store.Sold) *ItemKinds {
+	w := &ItemKinds{sold: sold, kits: map[int64][]int64{}, cannot: r.cannot}
 	for id, g := range sold {
 		for _, c := range g.Parts {
 			w.kits[c.Item] = append(w.kits[c.Item], id)
@@ -76,7 +78,7 @@ func (w *ItemKinds) Touched(items []int64) []int64 {
 func (r *Inventory) LoadItemKinds(ctx context.Context) error {
 	sold, err := r.Store.Special(ctx)
 	if err == nil {
-		r.ItemKinds.Store(newItemKinds(sold))
+		r.ItemKinds.Store(r.newItemKinds(sold))
 	}
 	return err
 }
@@ -93,7 +95,7 @@ func (r *Inventory) ItemKindsNow(ch *engine.Change) (*ItemKinds, error) {
 	if err != nil {
 		return nil, err
 	}
-	w := newItemKinds(sold)
+	w := r.newItemKinds(sold)
 	ch.Remember(itemKindsKey{}, w)
 	return w, nil
 }
@@ -134,7 +136,47 @@ func (r *Inventory) Levels(ctx context.Context, items []int64) (map[stock.Key]st
 
 // Allowed is the quantity that a listing may show.
 func Allowed(c *engine.Conn, w *ItemKinds, l *store.Listing, levels func(stock.Key) stock.Level) int64 {
-	return c.Settings().Offer.With(l.Override()).Offer(w.Goods(l.ItemID), levels)
+	policy, _ := w.offered(c, l)
+	return policy.Offer(w.Goods(l.ItemID), levels)
+}
+
+// barred is a place that does not send a listing's item to its channel's buyers, and why.
+type barred struct {
+	location int64
+	why      string
+}
+
+// offered is by which a listing is offered: of its places those that send the item to the channel's buyers, and the others, with why.
+func (w *ItemKinds) offered(c *engine.Conn, l *store.Listing) (policy stock.Policy, not []barred) {
+	policy = c.Settings().Offer.With(l.Override())
+	marks := w.sold[l.ItemID].Marks
+	for _, part := range w.sold[l.ItemID].Parts {
+		marks = append(marks[:len(marks):len(marks)], w.sold[part.Item].Marks...)
+	}
+	country := ""
+	if site := c.Line().Def.Site(c.Rec().Site); site != nil {
+		country = site.Country
+	}
+	if len(marks) == 0 && country == "" {
+		return policy, nil
+	}
+	kept := make([]int64, 0, len(policy.Sources))
+	for _, at := range policy.Sources {
+		if why := w.cannot(at, marks, country); why != "" {
+			not = append(not, barred{at, why})
+			continue
+		}
+		kept = append(kept, at)
+	}
+	policy.Sources = kept
+	return policy, not
+}
+
+func (r *Inventory) cannot(location int64, marks []string, country string) string {
+	if r.Cannot == nil {
+		return ""
+	}
+	return r.Cannot(location, marks, country)
 }
 
 // SettleOffers works out what every channel that lists the items, or kits made of them, may show, and queues it. A

@@ -78,7 +78,7 @@ func (r *Inventory) WhyOffer(ctx context.Context, connection, sku string, at tim
 	}
 	out.Item = items[l.ItemID]
 	w := r.ItemKinds.Load()
-	policy := c.Settings().Offer.With(l.Override())
+	policy, not := w.offered(c, &out.Listing)
 	levels, err := r.levelsBehind(ctx, c, &out, &policy)
 	if err != nil {
 		return out, err
@@ -88,9 +88,11 @@ func (r *Inventory) WhyOffer(ctx context.Context, connection, sku string, at tim
 	if err != nil {
 		return out, err
 	}
-	out.Allowed, out.Steps = policy.Explain(goods, func(k stock.Key) stock.Level {
+	out.Steps = r.notSentSteps(not)
+	allowed, steps := policy.Explain(goods, func(k stock.Key) stock.Level {
 		return levels[k]
 	}, stock.Names{Place: r.PlaceName, Item: func(id int64) string { return parts[id].SKU }})
+	out.Allowed, out.Steps = allowed, append(out.Steps, steps...)
 	if at.IsZero() {
 		if m, err := r.Store.OpenOutboxFor(ctx, c.Rec().ID, message.StockOut, OfferSubject(l.ID)); err == nil {
 			out.Open = &m
@@ -102,6 +104,14 @@ func (r *Inventory) WhyOffer(ctx context.Context, connection, sku string, at tim
 		return out, err
 	}
 	return out, nil
+}
+
+// notSentSteps say which places do not count, and why.
+func (r *Inventory) notSentSteps(not []barred) (steps []stock.Step) {
+	for _, b := range not {
+		steps = append(steps, stock.Step{Text: r.PlaceName(b.location) + " does not count: " + b.why, Location: b.location})
+	}
+	return steps
 }
 
 // addBehind adds what of the goods is promised, and how they moved, newest first.

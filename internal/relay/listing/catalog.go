@@ -28,7 +28,7 @@ func (r *Listing) AddItem(ch *engine.Change, it catalog.Item, who, text string) 
 	}
 	it.ID = id
 	ch.ItemsMoved = true
-	if it.Kind != catalog.Stocked || it.Archived {
+	if it.Kind != catalog.Stocked || it.Archived || it.Serials || len(it.Marks) > 0 {
 		inventory.Recast(ch)
 	}
 	ch.Tell("item", it.SKU)
@@ -100,7 +100,7 @@ func (r *Listing) ChangeItem(ch *engine.Change, it catalog.Item, who, text strin
 		}
 	}
 	another := slices.ContainsFunc(changes, func(c catalog.Change) bool {
-		return c.Field == "kind" || c.Field == "parts" || c.Field == "archived"
+		return slices.Contains([]string{"kind", "parts", "archived", "marks", "serials"}, c.Field)
 	})
 	if another {
 		inventory.Recast(ch)

@@ -101,7 +101,7 @@ func (r *Partners) SayItem(ctx context.Context, partner string, p PartnerItem, w
 		if p.Ignored {
 			text = fmt.Sprintf("%s is never asked for %s", c.Rec().Name, p.SKU)
 		}
-		return r.itemSaid(ch, c, item, text, who)
+		return r.itemSaid(ch, c, item, text, who, p.Code, p.SKU)
 	})
 }
 
@@ -119,12 +119,17 @@ func (r *Partners) ForgetItem(ctx context.Context, partner, sku, who string) err
 		if err := ch.DropPartnerItem(c.ID, item); err != nil {
 			return fmt.Errorf("%s at %s: %w", sku, c.Rec().Name, err)
 		}
-		return r.itemSaid(ch, c, item, fmt.Sprintf("What %s calls %s is not said any more", c.Rec().Name, sku), who)
+		return r.itemSaid(ch, c, item, fmt.Sprintf("What %s calls %s is not said any more", c.Rec().Name, sku), who, sku)
 	})
 }
 
-// itemSaid lets go on what waited for a name of an item.
-func (r *Partners) itemSaid(ch *engine.Change, c *engine.Conn, item int64, text, who string) error {
+// itemSaid lets go on what waited for a name of an item: requests, and what the partner said of its stock under some names.
+func (r *Partners) itemSaid(ch *engine.Change, c *engine.Conn, item int64, text, who string, names ...string) error {
+	if some, err := ch.RetakeStock(c.ID, names...); err != nil {
+		return err
+	} else if some {
+		ch.After(c.WakeIn.Now)
+	}
 	if err := ch.CloseItemException(item, c.ID, engine.UnknownThere, ch.Now); err != nil {
 		return err
 	}

@@ -627,3 +627,16 @@ func TestAKitIsAskedForInItsParts(t *testing.T) {
 	require.Equal(t, int64(5), k.OnHandAt("JAR", "mill"))
 	k.Holds()
 }
+
+// TestItsStockWaitsForAName: what it said of an item under a name that was not known is taken in once that is said.
+func TestItsStockWaitsForAName(t *testing.T) {
+	k := withMill(t, 1)
+	k.Take("mill", trial.Event("stock_level", "L-77", 1, message.StockLevel{SKU: "L-77", Quantity: 6, At: k.Now()}))
+	state, why := k.Outcome("L-77")
+	require.Equal(t, "skipped", state)
+	require.Contains(t, why, "no item with SKU L-77")
+	require.NoError(t, k.Partners.SayItem(t.Context(), "mill", partners.PartnerItem{SKU: "LID", Code: "L-77"}, "Edda"))
+	k.Settle()
+	require.Equal(t, int64(6), k.OnHandAt("LID", "mill"))
+	k.Holds()
+}

@@ -8,6 +8,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"reflect"
 	"slices"
 	"sync"
 	"sync/atomic"
@@ -123,7 +124,11 @@ func (r *Routing) putPolicy(ctx context.Context, p routing.Policy, who string) e
 	}); err != nil {
 		return err
 	}
-	return r.LoadPolicy(context.WithoutCancel(ctx))
+	before := r.policy.Load()
+	if err := r.LoadPolicy(context.WithoutCancel(ctx)); err != nil || reflect.DeepEqual(cannots(&before.Policy), cannots(&p)) {
+		return err
+	}
+	return r.offerAgain(context.WithoutCancel(ctx))
 }
 
 func (r *Routing) check(p *routing.Policy) error {
@@ -131,6 +136,48 @@ func (r *Routing) check(p *routing.Policy) error {
 		return engine.Refuse("%v", err)
 	}
 	return nil
+}
+
+// CannotSend says why a location does not send an item with some marks to the buyers of a country, as the policy has it; "": it does.
+func (r *Routing) CannotSend(location int64, marks []string, country string) string {
+	policy := r.policy.Load()
+	if !policy.On {
+		return ""
+	}
+	l := r.Place(location)
+	for _, mark := range policy.Places[l.Code].Cannot {
+		switch {
+		case slices.Contains(marks, mark):
+			return "not sent from there: " + mark
+		case mark == routing.Abroad && country != "" && l.Address.Country != "" && country != l.Address.Country:
+			return "sends nothing to another country"
+		}
+	}
+	return ""
+}
+
+// offerAgain works out anew what channels may show, after what places send is another.
+func (r *Routing) offerAgain(ctx context.Context) error {
+	for _, c := range r.Sorted() {
+		if !r.FeedOn(c, message.StockOut) {
+			continue
+		}
+		if err := r.Commit(ctx, func(ch *engine.Change) error { return r.Orders.Inventory.QueueAllOffers(ch, c) }); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// cannots are what places do not send, by their code; nothing where no policy is on.
+func cannots(p *routing.Policy) map[string][]string {
+	out := map[string][]string{}
+	for code, t := range p.Places {
+		if p.On && len(t.Cannot) > 0 {
+			out[code] = t.Cannot
+		}
+	}
+	return out
 }
 
 // HoursChanged plans anew what a place was to send, where places are chosen by a policy: it may arrive sooner from elsewhere now.

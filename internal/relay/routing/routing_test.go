@@ -341,3 +341,56 @@ func TestOldPlansAreThinned(t *testing.T) {
 	require.NoError(t, err)
 	require.False(t, p.Planned)
 }
+
+// TestOffersFollowWhatPlacesSend: what a place cannot send is not offered from there, and why says so; another policy offers it again.
+func TestOffersFollowWhatPlacesSend(t *testing.T) {
+	k := twoPlaces(t)
+	lies(t, k, "QUEEN", 3, 4, func(i *catalog.Item) { i.Marks = []string{"live"} })
+	lies(t, k, "JAR", 3, 4, nil)
+	k.Listed("QUEEN")
+	k.Listed("JAR")
+	k.Settle()
+	shown := func(sku string) any {
+		calls := k.Sent("stall", "/stock")
+		for i := len(calls) - 1; i >= 0; i-- {
+			if calls[i].Body["sku"] == sku {
+				return calls[i].Body["quantity"]
+			}
+		}
+		return nil
+	}
+	require.Equal(t, []any{7.0, 7.0}, []any{shown("QUEEN"), shown("JAR")})
+	weigh(t, k, map[string]core.PlaceTerms{"pier": {Cannot: []string{"live"}}})
+	k.Settle()
+	require.Equal(t, []any{3.0, 7.0}, []any{shown("QUEEN"), shown("JAR")})
+	why, err := k.WhyOffer(t.Context(), "stall", "QUEEN", time.Time{})
+	require.NoError(t, err)
+	require.Equal(t, "Pier Nine does not count: not sent from there: live", why.Steps[0].Text)
+	require.EqualValues(t, 3, why.Allowed)
+	weigh(t, k, nil)
+	k.Settle()
+	require.Equal(t, 7.0, shown("QUEEN"))
+	k.Holds()
+}
+
+// TestAPromiseMoves: what nobody has begun on is planned anew for the day that it is promised for now.
+func TestAPromiseMoves(t *testing.T) {
+	k := twoPlaces(t)
+	lies(t, k, "JAR", 9, 9, nil)
+	require.NoError(t, k.Routing.SetPolicy(t.Context(), core.Policy{On: true, Parcel: 100, LateDay: 500,
+		Places: map[string]core.PlaceTerms{"alder": {Order: 60}, "pier": {PerDay: 1}}}, "Edda"))
+	k.Sell("S-0", trial.Units("JAR", 1)) // a day's work for Pier Nine
+	sale := trial.Sale("S-1", trial.Units("JAR", 1))
+	k.Take("stall", trial.Event("order", "S-1", 1, sale))
+	require.Equal(t, map[string]int64{"pier": 1}, from(t, k, "S-1"), "no day is promised, and it costs less")
+	sale.DeliverBy = trial.Morning.AddDate(0, 0, 2).Format(time.DateOnly)
+	k.Take("stall", trial.Event("order", "S-1", 2, sale))
+	require.Equal(t, map[string]int64{"alder": 1}, from(t, k, "S-1"), "Pier Nine would be a day late")
+	k.Holds()
+	_, err := k.StartPick(t.Context(), "S-1", "Petra")
+	require.NoError(t, err)
+	sale.DeliverBy = ""
+	k.Take("stall", trial.Event("order", "S-1", 3, sale))
+	require.Equal(t, map[string]int64{"alder": 1}, from(t, k, "S-1"), "somebody has begun on it")
+	k.Holds()
+}
