@@ -20,7 +20,8 @@ func partnerCommand() command {
 		noun("list", "", "Partners, and how they stand with what they were asked", 0, 0, nil, listPartners),
 		noun("agree", "PARTNER", "Change what was agreed; what is not said stays", 1, 1, terms.flags, terms.run),
 		noun("items", "PARTNER", "What a partner calls our items", 1, 1, nil, listPartnerItems),
-		noun("item", "PARTNER SKU", "Say what a partner calls an item; what waits for that goes on", 2, 2, items.flags, items.run),
+		noun("item", "PARTNER SKU", "Say what a partner calls an item; what waits for that goes on (many: sheet import partner-items FILE)",
+			2, 2, items.flags, items.run),
 		noun("differences", "[PARTNER]", "Where its stock was another than our books", 0, 1, differences.flags, differences.run),
 		noun("looked", "DIFFERENCE [WHY]", "Say that somebody has looked at a difference", 1, -1, nil, lookedAtDifference))
 }

@@ -67,7 +67,7 @@ func Open(ctx context.Context, st *store.Store, o engine.Options) (*Relay, error
 	r.Shipping = shipping.New(e, r.Exchange, r.Inventory, r.Orders)
 	r.Partners = partners.New(e, r.Exchange, r.Inventory, r.Orders, r.Shipping)
 	r.Returning = returning.New(e, r.Exchange, r.Inventory, r.Orders)
-	r.Sheets = sheets.New(e, r.Inventory, r.Listing, r.Shipping)
+	r.Sheets = sheets.New(e, r.Inventory, r.Listing, r.Shipping, r.Partners)
 	r.Views = views.New(e, r.Exchange, r.Shipping, r.Returning)
 	r.Keeping = keeping.New(e, o.Backups)
 	r.People = people.New(e, r.Views)

@@ -292,6 +292,11 @@ func (t *Tx) PartnerItem(connection, item int64) (p PartnerItem, err error) {
 	return p, t.get(&p, partnerItemQuery+"WHERE p.connection_id=? AND p.item_id=?", connection, item)
 }
 
+// PartnerItemOf is what a partner calls an item; ErrNotFound: nothing was said of it.
+func (s *Store) PartnerItemOf(ctx context.Context, connection, item int64) (p PartnerItem, err error) {
+	return p, found(s.read.GetContext(ctx, &p, partnerItemQuery+"WHERE p.connection_id=? AND p.item_id=?", connection, item))
+}
+
 // ItemOfPartner finds the item that a partner calls so; 0: none.
 func (t *Tx) ItemOfPartner(connection int64, code string) (item int64, err error) {
 	err = t.get(&item, "SELECT item_id FROM partner_item WHERE connection_id=? AND code=? AND code<>'' ORDER BY item_id LIMIT 1",

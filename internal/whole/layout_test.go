@@ -79,7 +79,7 @@ func rooms() map[string]map[string]bool {
 		"shipping":  {"orders"},
 		"partners":  {"shipping"},
 		"returning": {"shipping"},
-		"sheets":    {"listing", "shipping"},
+		"sheets":    {"listing", "partners"},
 		"views":     {"returning"},
 		"joining":   {"orders", "people", "views", "keeping", "routing", "partners"},
 		"people":    {"views"},

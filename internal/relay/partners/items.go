@@ -61,9 +61,8 @@ func (r *Partners) raiseUnknown(ch *engine.Change, c *engine.Conn, q *store.Requ
 	ch.Tell("exception", "")
 	return ch.Raise(store.Exception{Cause: engine.UnknownThere, Subject: it.SKU, ItemID: it.ID, ConnectionID: c.ID, OrderID: q.OrderID,
 		Text: fmt.Sprintf("%s does not know %s (%s): %s.", c.Rec().Name, it.SKU, it.Name, why),
-		Expected: "What it calls the item, or that it is never asked for it (on the partner's page, or below). Every order that waits " +
-			"for " +
-			"this then goes on by itself.", Standing: true}, ch.Now)
+		Expected: "What it calls the item, or that it is never asked for it (on the partner's page, or below). Every order that " +
+			"waits for this then goes on by itself.", Standing: true}, ch.Now)
 }
 
 // PartnerItem is what a person says of an item at a partner.
@@ -75,6 +74,11 @@ type PartnerItem struct {
 
 // SayItem says what a partner calls an item. What waited for that goes on.
 func (r *Partners) SayItem(ctx context.Context, partner string, p PartnerItem, who string) error {
+	return r.Commit(ctx, func(ch *engine.Change) error { return r.PutItem(ch, partner, p, who) })
+}
+
+// PutItem is SayItem within a change.
+func (r *Partners) PutItem(ch *engine.Change, partner string, p PartnerItem, who string) error {
 	c, err := r.Partner(partner)
 	if err != nil {
 		return err
@@ -83,44 +87,45 @@ func (r *Partners) SayItem(ctx context.Context, partner string, p PartnerItem, w
 	if p.Ignored && p.Code != "" {
 		return engine.Refuse("code: it is either never asked for, or has a name there")
 	}
-	return r.Commit(ctx, func(ch *engine.Change) error {
-		item, err := itemBySKU(ch, p.SKU)
-		if err != nil {
-			return err
-		}
-		if other, err := ch.ItemOfPartner(c.ID, p.Code); err != nil {
-			return err
-		} else if other != 0 && other != item {
-			return &engine.Refused{Text: fmt.Sprintf("%s calls another item %s already", c.Rec().Name, p.Code), Conflict: true}
-		}
-		if err := ch.PutPartnerItem(store.PartnerItem{ConnectionID: c.ID, ItemID: item, Code: p.Code, Ignored: p.Ignored},
-			ch.Now); err != nil {
-			return err
-		}
-		text := fmt.Sprintf("%s calls %s %s", c.Rec().Name, p.SKU, engine.Or(p.Code, p.SKU))
-		if p.Ignored {
-			text = fmt.Sprintf("%s is never asked for %s", c.Rec().Name, p.SKU)
-		}
-		return r.itemSaid(ch, c, item, text, who, p.Code, p.SKU)
-	})
+	item, err := itemBySKU(ch, p.SKU)
+	if err != nil {
+		return err
+	}
+	if other, err := ch.ItemOfPartner(c.ID, p.Code); err != nil {
+		return err
+	} else if other != 0 && other != item {
+		return &engine.Refused{Text: fmt.Sprintf("%s calls another item %s already", c.Rec().Name, p.Code), Conflict: true}
+	}
+	if err := ch.PutPartnerItem(store.PartnerItem{ConnectionID: c.ID, ItemID: item, Code: p.Code, Ignored: p.Ignored},
+		ch.Now); err != nil {
+		return err
+	}
+	text := fmt.Sprintf("%s calls %s %s", c.Rec().Name, p.SKU, engine.Or(p.Code, p.SKU))
+	if p.Ignored {
+		text = fmt.Sprintf("%s is never asked for %s", c.Rec().Name, p.SKU)
+	}
+	return r.itemSaid(ch, c, item, text, who, p.Code, p.SKU)
 }
 
 // ForgetItem forgets what a partner calls an item.
 func (r *Partners) ForgetItem(ctx context.Context, partner, sku, who string) error {
+	return r.Commit(ctx, func(ch *engine.Change) error { return r.DropItem(ch, partner, sku, who) })
+}
+
+// DropItem is ForgetItem within a change.
+func (r *Partners) DropItem(ch *engine.Change, partner, sku, who string) error {
 	c, err := r.Partner(partner)
 	if err != nil {
 		return err
 	}
-	return r.Commit(ctx, func(ch *engine.Change) error {
-		item, err := itemBySKU(ch, sku)
-		if err != nil {
-			return err
-		}
-		if err := ch.DropPartnerItem(c.ID, item); err != nil {
-			return fmt.Errorf("%s at %s: %w", sku, c.Rec().Name, err)
-		}
-		return r.itemSaid(ch, c, item, fmt.Sprintf("What %s calls %s is not said any more", c.Rec().Name, sku), who, sku)
-	})
+	item, err := itemBySKU(ch, sku)
+	if err != nil {
+		return err
+	}
+	if err := ch.DropPartnerItem(c.ID, item); err != nil {
+		return fmt.Errorf("%s at %s: %w", sku, c.Rec().Name, err)
+	}
+	return r.itemSaid(ch, c, item, fmt.Sprintf("What %s calls %s is not said any more", c.Rec().Name, sku), who, sku)
 }
 
 // itemSaid lets go on what waited for a name of an item: requests, and what the partner said of its stock under some names.

@@ -130,7 +130,7 @@ func SheetKinds() []SheetKind {
 			{"listing", true, "The channel's number"},
 			{"item", true, "SKU of ours; ignore leaves the listing alone, (none) ends a match"}}, In: true, Out: true, once: true,
 			look: lookMatch, carry: carryMatches},
-		numbersKind(), billsKind(),
+		numbersKind(), billsKind(), partnerItemsKind(),
 		{Kind: "levels", About: "Stock by item and location", Columns: []Column{{Name: "sku"}, {Name: "name"}, {Name: "location"},
 			{Name: "bin"}, {Name: "on_hand"}, {Name: "allocated"}, {Name: "available"}, {Name: "on_order"},
 			{Name: "in_transit"}}, Out: true},

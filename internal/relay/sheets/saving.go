@@ -57,6 +57,8 @@ func (r *Sheets) Save(ctx context.Context, kind string, out io.Writer) error {
 		err = r.savePurchases(ctx, w)
 	case "transfers":
 		err = r.saveTransfers(ctx, w)
+	case "partner-items":
+		err = r.savePartnerItems(ctx, w)
 	}
 	if err != nil {
 		return err

@@ -6,6 +6,7 @@ import (
 	"openrelay/internal/relay/engine"
 	"openrelay/internal/relay/inventory"
 	"openrelay/internal/relay/listing"
+	"openrelay/internal/relay/partners"
 	"openrelay/internal/relay/shipping"
 )
 
@@ -15,9 +16,10 @@ type Sheets struct {
 	Inventory *inventory.Inventory
 	Listing   *listing.Listing
 	Shipping  *shipping.Shipping
+	Partners  *partners.Partners
 }
 
 // New makes the sheets of a company.
-func New(e *engine.Engine, inv *inventory.Inventory, l *listing.Listing, s *shipping.Shipping) *Sheets {
-	return &Sheets{Engine: e, Inventory: inv, Listing: l, Shipping: s}
+func New(e *engine.Engine, inv *inventory.Inventory, l *listing.Listing, s *shipping.Shipping, p *partners.Partners) *Sheets {
+	return &Sheets{Engine: e, Inventory: inv, Listing: l, Shipping: s, Partners: p}
 }

@@ -16,7 +16,8 @@ const maxSheets = 100;
 /** CSV files, in and out. */
 export default function Tables() {
   const navigate = useNavigate();
-  const [kind, setKind] = useState("items");
+  const [params] = useSearchParams();
+  const [kind, setKind] = useState(params.get("kind") ?? "items");
   const file = useRef<HTMLInputElement>(null);
   const kinds = useQuery({ queryKey: ["sheet-kinds"], staleTime: Infinity, queryFn: () => take(api.GET("/api/v1/sheet-kinds")) });
   const q = useQuery({ queryKey: ["sheets"], queryFn: () => take(api.GET("/api/v1/sheets", { params: { query: { limit: maxSheets } } })) });

@@ -1,5 +1,5 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { useSearchParams } from "react-router";
+import { Link, useSearchParams } from "react-router";
 import { api, take, takeWith, type Schema } from "../../api/client";
 import { may, meQuery } from "../../api/queries";
 import { Button, Empty, Head, Loading, Trouble } from "../../parts/controls";
@@ -56,7 +56,18 @@ function Named({ code, change }: { code: string; change: boolean }) {
   });
   return (
     <>
-      {change && <SayItem partner={code} />}
+      {change && (
+        <>
+          <SayItem partner={code} />
+          <p className="mt-2 text-quiet">
+            Many at once:{" "}
+            <Link className="underline decoration-rule underline-offset-4" to="/tables?kind=partner-items">
+              hand in a CSV file
+            </Link>
+            .
+          </p>
+        </>
+      )}
       <Trouble error={q.error ?? forget.error} />
       {q.isPending && <Loading />}
       {q.data?.length === 0 && <Empty>Nothing was said of any item: it is asked for all by our SKU.</Empty>}

@@ -116,6 +116,7 @@ describe("partners", () => {
       "partners/gate/items": [{ sku: "JAR", name: "Jar", code: "J-1", at: "2026-11-23T10:00:00Z" }],
     });
     open(<PartnerItems />);
+    expect((await screen.findByText("hand in a CSV file")).getAttribute("href")).toBe("/tables?kind=partner-items");
     await said("J-1");
     fireEvent.change(screen.getByLabelText("Our SKU"), { target: { value: "LID" } });
     fireEvent.change(screen.getByLabelText("They call it"), { target: { value: "L-9" } });
