@@ -68,6 +68,7 @@ type gateFile struct {
 
 type gateOrder struct {
 	Ref, No, To, State string // accepted, packed, sent, called off, refused
+	Notes              string // what was written for who packs, and how the buyer is reached
 	Lines              []gateLine
 	Parcels            []string
 	At                 time.Time
@@ -270,8 +271,9 @@ func (g *Fallowgate) answer(a gateAsk) *gateMessage {
 			return m
 		}
 	}
-	o := &gateOrder{Ref: a.ref, No: fmt.Sprintf("F%d", 5000+len(g.orders)), To: a.name + ", " + a.street, State: "accepted", Lines: a.lines,
-		At: g.mis.clock(), Trial: a.trial}
+	o := &gateOrder{Ref: a.ref, No: fmt.Sprintf("F%d", 5000+len(g.orders)), To: strings.Join(a.to, ", "), Notes: strings.Join(a.notes,
+		"; "),
+		State: "accepted", Lines: a.lines, At: g.mis.clock(), Trial: a.trial}
 	g.orders = append(g.orders, o)
 	why, code := g.mood.Refuse, ""
 	var unknown []gateLine

@@ -102,7 +102,8 @@ func fromLatin1(raw []byte) string {
 type gateAsk struct {
 	kind, ref, again string // ORDERS or ORDCHG; again: BGM function, 7 of a duplicate
 	order            string // of ORDCHG: the order it is about
-	name, street     string
+	to               []string
+	notes            []string // texts for who packs, and how the buyer is reached
 	lines            []gateLine
 	trial            bool
 }
@@ -152,8 +153,16 @@ func (a *gateAsk) segment(s segment) {
 		}
 	case "NAD":
 		if s.at(1, 1) == "DP" {
-			a.name, a.street = s.at(4, 1), s.at(5, 1)
+			for _, at := range [][2]int{{4, 1}, {4, 2}, {5, 1}, {5, 2}, {8, 1}, {6, 1}, {9, 1}} {
+				if text := s.at(at[0], at[1]); text != "" {
+					a.to = append(a.to, text)
+				}
+			}
 		}
+	case "FTX":
+		a.notes = append(a.notes, s.at(4, 1))
+	case "COM":
+		a.notes = append(a.notes, s.at(1, 1))
 	case "LIN":
 		a.lines = append(a.lines, gateLine{No: s.at(1, 1), SKU: s.at(3, 1)})
 	case "QTY":

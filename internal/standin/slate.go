@@ -43,6 +43,7 @@ type Slate struct {
 
 type slateJob struct {
 	No, Ref, To, State string // cutting, sent, stopped
+	Notes              string // what was written for who packs, and how the buyer is reached
 	Items, Texts       []string
 	Counts             []int64
 	Number             string
@@ -142,7 +143,9 @@ func (s *Slate) order(w http.ResponseWriter, r *http.Request) {
 			return
 		}
 	}
-	j := &slateJob{No: fmt.Sprintf("J%d", 1400+len(s.jobs)), Ref: ref, To: f.Get("ship_name") + ", " + f.Get("ship_town"), State: "cutting",
+	j := &slateJob{No: fmt.Sprintf("J%d", 1400+len(s.jobs)), Ref: ref,
+		To:    formLine(f, "ship_name", "ship_company", "ship_street", "ship_extra", "ship_postcode", "ship_town", "ship_country"),
+		Notes: formLine(f, "note", "gift_note", "ship_phone"), State: "cutting",
 		Items: f["item"], Texts: f["text"], Trial: f.Get("mode") == "test", At: s.mis.clock()}
 	for _, q := range f["qty"] {
 		n, err := strconv.ParseInt(q, 10, 64)
@@ -159,6 +162,17 @@ func (s *Slate) order(w http.ResponseWriter, r *http.Request) {
 	}
 	s.jobs = append(s.jobs, j)
 	formOut(w, url.Values{"result": {"ok"}, "job": {j.No}, "ready": {j.At.AddDate(0, 0, 2).Format(time.DateOnly)}})
+}
+
+// formLine is what some fields of a form say, in one line.
+func formLine(f url.Values, names ...string) string {
+	var out []string
+	for _, name := range names {
+		if text := f.Get(name); text != "" {
+			out = append(out, text)
+		}
+	}
+	return strings.Join(out, ", ")
 }
 
 // wrong says why an order is not taken.

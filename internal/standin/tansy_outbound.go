@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"net/http"
 	"slices"
+	"strings"
 	"time"
 
 	"github.com/go-chi/chi/v5"
@@ -60,7 +61,7 @@ func (o *tansyOut) told() map[string]any {
 func (t *Tansy) askOutbound(w http.ResponseWriter, r *http.Request) {
 	var in struct {
 		Pieces []tansyOutLine
-		To     struct{ Name, Street, Postcode, Town, Land string }
+		To     struct{ Name, Company, Street, Extra, Postcode, Town, Land string }
 	}
 	if !read(w, r, &in) {
 		return
@@ -88,8 +89,9 @@ func (t *Tansy) askOutbound(w http.ResponseWriter, r *http.Request) {
 			return
 		}
 	}
-	o := &tansyOut{No: fmt.Sprintf("TO-%d", 300+len(t.outs)), Ref: ref, State: "accepted", Lines: in.Pieces, To: in.To.Name + ", " +
-		in.To.Town,
+	to := slices.DeleteFunc([]string{in.To.Name, in.To.Company, in.To.Street, in.To.Extra, in.To.Postcode, in.To.Town, in.To.Land},
+		func(text string) bool { return text == "" })
+	o := &tansyOut{No: fmt.Sprintf("TO-%d", 300+len(t.outs)), Ref: ref, State: "accepted", Lines: in.Pieces, To: strings.Join(to, ", "),
 		Turn: 1, At: t.stamp()}
 	t.outs = append(t.outs, o)
 	answer(w, 201, map[string]any{"outbound": o.told()})
