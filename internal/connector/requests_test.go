@@ -61,3 +61,31 @@ func TestNothingOfARequestIsLost(t *testing.T) {
 		})
 	}
 }
+
+// TestNothingOfAnAddressIsLost: labels have both lines of an address and the company, and so has what comes back.
+func TestNothingOfAnAddressIsLost(t *testing.T) {
+	parcel := message.Parcel{Reference: "MH-P1", Service: "PX", WeightG: 500, LengthMM: 200, WidthMM: 100, HeightMM: 90, Payer: "sender",
+		To: place.Address{Name: "Maren Tolland", Company: "Hive & Co", Street: "Skep Lane 4", Extra: "Staircase C", Postcode: "10115",
+			Town: "Greywick", Country: "XW"},
+		From: place.Address{Name: "Morrow Hive", Street: "Works Road 1", Extra: "Gate 7", Postcode: "20111", Town: "Osterby",
+			Country: "XW"}}
+	for name, want := range map[string][]string{"ironway": {"Hive & Co", "Skep Lane 4", "Staircase C"},
+		"plover-post": {"Skep Lane 4, Staircase C", "Works Road 1, Gate 7"},
+		"swift-heron": {"Hive & Co", "Skep Lane 4, Staircase C"}} {
+		t.Run(name, func(t *testing.T) {
+			text, err := builtIn.ReadFile("definitions/" + name + ".yaml")
+			require.NoError(t, err)
+			var said strings.Builder
+			l := dial(t, string(text), http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+				_, _ = io.Copy(&said, r.Body)
+				w.WriteHeader(http.StatusConflict)
+			}), map[string]string{"key": "k1234"}, Token{Access: "token"})
+			_, err = l.Send(t.Context(), message.LabelsOut, "ref-1", []any{parcel})
+			require.Error(t, err)
+			got := strings.NewReplacer(`\u0026`, "&", "&amp;", "&").Replace(said.String())
+			for _, text := range want {
+				require.Contains(t, got, text, "%v", err)
+			}
+		})
+	}
+}

@@ -253,7 +253,8 @@ func (x ironParcel) cover(cents int64) (int64, string) {
 type ironParcel struct {
 	Ref, Trial, Day       string
 	Land, Postcode        string
-	Name, Street, Town    string
+	Name, Street, Extra   string
+	Town                  string
 	Cover                 string // cents and currency
 	Grams                 int64
 	Length, Width, Height int64
@@ -360,6 +361,9 @@ func (p *Ironway) consign(w http.ResponseWriter, r *http.Request) {
 		return
 	case len([]rune(in.Street)) > 35:
 		xmlFault(w, 422, "C3", "a street has at most 35 letters", "Street")
+		return
+	case len([]rune(in.Extra)) > 35:
+		xmlFault(w, 422, "C5", "what follows a street has at most 35 letters", "Extra")
 		return
 	}
 	cents, region, no := in.cost()
