@@ -27,7 +27,7 @@ func partnerItemsKind() SheetKind {
 }
 
 func lookPartnerItem(l *lookup, f map[string]string) (store.SheetRow, error) {
-	out := store.SheetRow{Key: f["partner"] + " " + f["sku"], Verdict: "add", Changes: engine.Or(f["name"], f["sku"])}
+	out := store.SheetRow{Key: f["partner"] + " " + f["sku"]}
 	c, err := l.r.Partners.Partner(f["partner"])
 	if err != nil {
 		return out, engine.Refuse("partner: %v", err)
@@ -41,6 +41,7 @@ func lookPartnerItem(l *lookup, f map[string]string) (store.SheetRow, error) {
 		return out, err
 	}
 	said := err == nil
+	out.Verdict, out.Changes = "add", engine.Or(f["name"], f["sku"])
 	switch {
 	case f["name"] == none && !said, said && f["name"] == nameOf(&was):
 		out.Verdict = "nothing"

@@ -41,7 +41,6 @@ func TestGoods(t *testing.T) {
 	b.do(chromedp.Navigate(w.URL + "/listings"))
 	b.sees("1 order waits for it")
 	b.sees("Listing 88016 there carries the SKU VEIL-ROUND, too")
-	b.shot("listings")
 	b.do(chromedp.Click(chromedp.CSS(`button[aria-label="Bee smoker, medum size is SMOKER-M"]`)))
 	b.sees("1 waiting order goes on")
 	o, err := c.Order(ctx, sold)

@@ -59,7 +59,7 @@ function Named({ code, change }: { code: string; change: boolean }) {
       {change && (
         <>
           <SayItem partner={code} />
-          <p className="mt-2 text-quiet">
+          <p className="mt-2 mb-4 text-quiet">
             Many at once:{" "}
             <Link className="underline decoration-rule underline-offset-4" to="/tables?kind=partner-items">
               hand in a CSV file
