@@ -4,6 +4,7 @@ import (
 	"slices"
 
 	"openrelay/internal/core/message"
+	"openrelay/internal/store"
 )
 
 // TakesRequests tells whether a connection can be asked to send something for us.
@@ -24,17 +25,19 @@ func (r *Engine) PartnerAt(location int64) *Conn {
 	return c
 }
 
-// FeedOn tells whether a feed of a connection is switched on, whether or not the connection is at work just now.
+// FeedOn tells whether a feed of a connection is switched on, whether or not the connection is at work just now; of one that was left, none
+// is.
 func (r *Engine) FeedOn(c *Conn, kind message.Feed) bool {
 	r.mu.RLock()
 	defer r.mu.RUnlock()
 	f := c.feeds[kind]
-	return f != nil && f.On
+	return f != nil && f.On && c.Rec().State != store.Left
 }
 
-// HasPartners tells whether a partner sends what lies at any place.
+// HasPartners tells whether a partner sends what lies at any place, or has sent from there until it was switched off or left: what it was
+// asked until then still has to be followed.
 func (r *Engine) HasPartners() bool {
-	return slices.ContainsFunc(r.keptElsewhere(), func(id int64) bool { return r.PartnerAt(id) != nil })
+	return slices.ContainsFunc(r.keptElsewhere(), func(id int64) bool { return TakesRequests(r.ByID(r.Place(id).Keeper)) })
 }
 
 // PartnerPlaces lists the places from which a partner sends.

@@ -399,16 +399,12 @@ func tidyAddress(a place.Address) place.Address {
 	return a
 }
 
-// SettlePartners lets partners be asked for what they were not asked for yet: they were switched on, or what was agreed is another.
+// SettlePartners lets partners be asked for what they were not asked for yet: they were switched on, or what was agreed is another. A job
+// that is under way has passed orders as it was before, so it does not stand for this one.
 func (r *Partners) SettlePartners(ch *engine.Change, connections []int64) error {
 	for _, id := range connections {
 		c := r.ByID(id)
 		if !engine.TakesRequests(c) {
-			continue
-		}
-		if has, err := ch.HasJob(string(engine.JobAsk), c.Rec().Code); err != nil {
-			return err
-		} else if has {
 			continue
 		}
 		if _, err := ch.StartJob(engine.JobAsk, c.Rec().Code, "relay", struct{}{}); err != nil {
@@ -441,17 +437,18 @@ func (r *Partners) AskStep(ctx context.Context, j *store.Job) (done bool, err er
 				return err
 			}
 		}
-		done = true
+		mark := int64(0) // up to which all of its places were looked at; 0: to the end
 		for _, location := range r.PlacesOf(c.ID) {
 			ids, err := ch.OrdersPromisedUnasked(location, j.Mark, askBatch)
 			if err != nil {
 				return err
 			}
 			ch.Mark(engine.RequestsMoved, ids...)
-			if len(ids) == askBatch {
-				done, j.Mark = false, ids[len(ids)-1]
+			if len(ids) == askBatch && (mark == 0 || ids[askBatch-1] < mark) {
+				mark = ids[askBatch-1]
 			}
 		}
+		done, j.Mark = mark == 0, mark
 		return nil
 	})
 }

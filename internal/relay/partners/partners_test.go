@@ -1,6 +1,8 @@
 package partners_test
 
 import (
+	"fmt"
+	"slices"
 	"testing"
 	"time"
 
@@ -19,6 +21,7 @@ import (
 	"openrelay/internal/relay/partners"
 	"openrelay/internal/relay/shipping"
 	"openrelay/internal/relay/trial"
+	"openrelay/internal/setup"
 	"openrelay/internal/store"
 )
 
@@ -402,6 +405,45 @@ func TestAskedByHand(t *testing.T) {
 	require.NoError(t, k.Partners.Agreed.Change(t.Context(), k.Engine, []request.Terms{{Partner: "mill"}}, "Edda"))
 	k.Settle()
 	require.Len(t, k.Sent("mill", "/requests"), 2, "it may be asked by itself now")
+	k.Holds()
+}
+
+// TestAPartnerOfTwoPlaces is asked for all that waits at both, however the orders of the two follow each other.
+func TestAPartnerOfTwoPlaces(t *testing.T) {
+	k := withMill(t, 200)
+	_, err := k.ApplySetup(t.Context(), setup.Setup{Version: 1, Locations: []setup.Location{{Code: "shed", Name: "Its shed",
+		Keeper: "mill"}}}, nil, "Edda")
+	require.NoError(t, err)
+	s := *k.ByCode("stall").Settings()
+	s.Offer.Sources = append(slices.Clone(s.Offer.Sources), k.PlaceID("shed"))
+	require.NoError(t, k.SetSettings(t.Context(), "stall", s, k.ByCode("stall").Rec().Revision, "Edda"))
+	k.Take("mill", trial.Event("stock_level", "shed-LID", 1, message.StockLevel{SKU: "LID", Location: "shed", Quantity: 200, At: k.Now()}))
+	require.Equal(t, int64(200), k.OnHandAt("LID", "shed"))
+	require.NoError(t, k.Partners.Agreed.Change(t.Context(), k.Engine, []request.Terms{{Partner: "mill", ByHand: true}}, "Edda"))
+	const each = 55 // more than are looked at in one change
+	for i := range 2 * each {
+		k.Sell(fmt.Sprintf("S-%d", i), trial.Units([]string{"LID", "JAR"}[i/each], 1))
+	}
+	require.Empty(t, k.Sent("mill", "/requests"))
+	require.NoError(t, k.Partners.Agreed.Change(t.Context(), k.Engine, []request.Terms{{Partner: "mill"}}, "Edda"))
+	k.Settle()
+	require.Len(t, k.Sent("mill", "/requests"), 2*each)
+	k.Holds()
+}
+
+// TestAPartnerThatWasLeft: an order that it was asked for can still be cancelled; a person is told to tell it, and says what it answered.
+func TestAPartnerThatWasLeft(t *testing.T) {
+	k := withMill(t, 9)
+	k.Sell("S-1", trial.Units("JAR", 2))
+	require.NoError(t, k.Leave(t.Context(), "mill", "Edda"))
+	k.CancelOrder("S-1")
+	k.Settle()
+	q := asked(t, k, "S-1")
+	require.Equal(t, request.Stopping, q.State)
+	require.Contains(t, k.Causes(), engine.RequestLook)
+	require.NoError(t, k.Partners.Say(t.Context(), q.Number, partners.SaidByHand{Says: request.SaysCalledOff}, "Edda"))
+	require.Equal(t, request.CalledOff, asked(t, k, "S-1").State)
+	require.NotContains(t, k.Causes(), engine.RequestLook)
 	k.Holds()
 }
 
