@@ -57,8 +57,7 @@ func (r *Relay) Steps() ([]Step, error) {
 			}
 		}
 		if at, waits := outbox[c.ID]; sends && waits {
-			at = engine.Later(at, c.StockSent.Add(exchange.StockPace))
-			out = append(out, Step{"send " + code, at, func() error { _, err := r.SendDue(c); return err }})
+			out = append(out, Step{"send " + code, nextRound(c, at), func() error { _, err := r.SendDue(c); return err }})
 		}
 	}
 	jobs, err := r.Store.NextJobs(r.Ctx)
@@ -84,6 +83,14 @@ func (r *Relay) Steps() ([]Step, error) {
 		r.watchAt.Store(&at)
 		return err
 	}}), nil
+}
+
+// nextRound is when a connection sends what waits since a moment.
+func nextRound(c *engine.Conn, at time.Time) time.Time {
+	if c.LastUnits.Load() {
+		return at
+	}
+	return engine.Later(at, c.StockSent.Add(exchange.StockPace))
 }
 
 // nextWatch is when a relay that is driven by hand looks again at what is due.

@@ -128,7 +128,7 @@ type Hedgerow struct {
 	options  string            // whom we ask for delivery choices
 	base     string            // where people open this store
 	lastTime time.Time
-	pending  []map[string]any
+	pending  []pendingPush
 	returns  []*shopReturn
 	wake     chan struct{}
 	pushes   int
@@ -285,7 +285,8 @@ func (h *Hedgerow) tell(event map[string]any) {
 	if h.hook == "" {
 		return
 	}
-	h.pending = append(h.pending, event)
+	late := time.Duration(h.mis.now().PushLateMS) * time.Millisecond
+	h.pending = append(h.pending, pendingPush{event, time.Now().Add(late)})
 	select {
 	case h.wake <- struct{}{}:
 	default:
@@ -582,7 +583,7 @@ func (h *Hedgerow) PushNext(client *http.Client, nth int, lose bool) bool {
 		h.mu.Unlock()
 		return false
 	}
-	event, hook := h.pending[nth], h.hook
+	event, hook := h.pending[nth].event, h.hook
 	h.pending = append(h.pending[:nth:nth], h.pending[nth+1:]...)
 	h.mu.Unlock()
 	return !lose && h.deliverOnce(client, hook, []map[string]any{event}) < 300
@@ -649,44 +650,62 @@ func (h *Hedgerow) Edited(sku string) int64 {
 	return h.edited[sku]
 }
 
+// pendingPush is an event that is to be pushed, and not before when.
+type pendingPush struct {
+	event map[string]any
+	due   time.Time
+}
+
+// nextPush takes the events that are due, at most 100 and in the order in which they happened, with whom to call; none where the first
+// has to wait so long, or below 0: until there is one.
+func (h *Hedgerow) nextPush() (events []map[string]any, hook string, wait time.Duration) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	if len(h.pending) == 0 {
+		return nil, "", -1
+	}
+	now := time.Now()
+	n := 0
+	for n < min(len(h.pending), 100) && !h.pending[n].due.After(now) {
+		events = append(events, h.pending[n].event)
+		n++
+	}
+	if n == 0 {
+		return nil, "", h.pending[0].due.Sub(now)
+	}
+	h.pending = h.pending[n:]
+	return events, h.hook, 0
+}
+
 // pushLoop delivers events in batches of at most 100, again and again until they are accepted or it
 // loses patience: then only reading brings them.
 func (h *Hedgerow) pushLoop() {
 	client := &http.Client{Timeout: 10 * time.Second}
 	for {
-		select {
-		case <-h.stopped:
-			return
-		case <-h.wake:
+		events, hook, wait := h.nextPush()
+		if len(events) == 0 {
+			var due <-chan time.Time
+			if wait >= 0 {
+				due = time.After(wait)
+			}
+			select {
+			case <-h.stopped:
+				return
+			case <-h.wake:
+			case <-due:
+			}
+			continue
 		}
-		for {
-			h.mu.Lock()
-			n := min(len(h.pending), 100)
-			events, hook := h.pending[:n:n], h.hook
-			h.pending = h.pending[n:]
-			h.mu.Unlock()
-			if n == 0 {
-				break
-			}
-			f := h.mis.now()
-			if f.PushNever {
-				continue
-			}
-			if f.PushMixed {
-				events = append([]map[string]any(nil), events...)
-				rand.Shuffle(len(events), func(i, j int) { events[i], events[j] = events[j], events[i] })
-			}
-			if f.PushLateMS > 0 {
-				select {
-				case <-h.stopped:
-					return
-				case <-time.After(time.Duration(f.PushLateMS) * time.Millisecond):
-				}
-			}
+		f := h.mis.now()
+		if f.PushNever {
+			continue
+		}
+		if f.PushMixed {
+			rand.Shuffle(len(events), func(i, j int) { events[i], events[j] = events[j], events[i] })
+		}
+		h.deliver(client, hook, events)
+		if f.PushTwice {
 			h.deliver(client, hook, events)
-			if f.PushTwice {
-				h.deliver(client, hook, events)
-			}
 		}
 	}
 }

@@ -9,6 +9,7 @@ import (
 	"net/http/httptest"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 )
@@ -168,4 +169,31 @@ func TestRandomSalesAreTheSameForTheSameSeed(t *testing.T) {
 	for range 20 {
 		require.Equal(t, h.RandomSale(a.IntN), h.RandomSale(b.IntN))
 	}
+}
+
+// TestPushesThatComeLate come late for themselves: one that waits does not keep those behind it waiting for longer.
+func TestPushesThatComeLate(t *testing.T) {
+	h, _ := shop(t)
+	h.Misbehave(Faults{PushLateMS: 3_600_000})
+	h.SetHook("http://127.0.0.1:1/in")
+	began := time.Now()
+	for range 2 {
+		_, _, err := h.Place(Sale{Customer: "Ilka Fenn", Lines: []SaleLine{{SKU: "JAR", Qty: 1}}})
+		require.NoError(t, err)
+	}
+	events, _, wait := h.nextPush()
+	require.Empty(t, events)
+	require.Greater(t, wait, 50*time.Minute)
+	require.Equal(t, 2, h.Waiting())
+	for _, p := range h.pending {
+		require.WithinRange(t, p.due, began.Add(time.Hour), time.Now().Add(time.Hour))
+	}
+	h.mu.Lock()
+	h.pending[0].due = began
+	h.mu.Unlock()
+	events, hook, wait := h.nextPush()
+	require.Len(t, events, 1, "what is due goes, the other waits on")
+	require.Equal(t, "http://127.0.0.1:1/in", hook)
+	require.Zero(t, wait)
+	require.Equal(t, 1, h.Waiting())
 }

@@ -92,8 +92,12 @@ func (t *Tx) CloseExceptions(order int64, keep []string, who string, now time.Ti
 
 // CloseExceptionFor closes the open exceptions about an outbox or inbox message.
 func (t *Tx) CloseExceptionFor(outbox, inbox int64, who string, now time.Time) error {
-	_, err := t.exec(`UPDATE exception SET closed_at=?, closed_by=? WHERE closed_at=0 AND outbox_id=? AND inbox_id=?
-		AND outbox_id+inbox_id<>0`, micros(now), who, outbox, inbox)
+	of, other, id := "outbox_id", "inbox_id", outbox
+	if outbox == 0 {
+		of, other, id = other, of, inbox
+	}
+	_, err := t.exec("UPDATE exception SET closed_at=?, closed_by=? WHERE closed_at=0 AND "+of+"=? AND "+of+"<>0 AND "+other+"=0",
+		micros(now), who, id)
 	return err
 }
 

@@ -234,12 +234,40 @@ func (t *Tx) Enqueue(m OutboxMessage, prefix string, now time.Time) (int64, erro
 	return id, nil
 }
 
+// EnqueueMany is Enqueue for messages of which each is about something else, without what they are called.
+func (t *Tx) EnqueueMany(list []OutboxMessage, prefix string, now time.Time) error {
+	rows := make([][]any, len(list))
+	for i, m := range list {
+		id, err := t.id("outbox")
+		if err != nil {
+			return err
+		}
+		rows[i] = []any{id, m.ConnectionID, m.Feed, m.Subject, fmt.Sprintf("%s-%d", prefix, id), m.Payload, micros(now),
+			max(m.NextAt, micros(now)), m.OrderID, m.ParcelID}
+	}
+	n, err := t.insertMany("INSERT INTO outbox (id, connection_id, feed, subject, ref, payload, created_at, next_at, order_id, parcel_id)",
+		10, rows, `ON CONFLICT (connection_id, feed, subject) WHERE state = 'waiting' DO UPDATE SET payload = excluded.payload
+		WHERE outbox.attempts = 0`)
+	if err != nil {
+		return fmt.Errorf("queue: %w", err)
+	}
+	if n == int64(len(list)) {
+		return nil
+	}
+	for _, m := range list { // some were tried before and must keep what they said
+		if _, err := t.Enqueue(m, prefix, now); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
 // ClaimOutbox takes the due messages of a connection and marks them as being sent. Messages marked
 // so before, by a process that ended, are taken again: the other side knows them by their reference.
 func (t *Tx) ClaimOutbox(connection int64, feeds []message.Feed, now time.Time, limit int) ([]OutboxMessage, error) {
 	var out []OutboxMessage
-	in, feedArgs := list(feeds)
-	args := append([]any{connection}, feedArgs...)
+	in, args := list(feeds)
+	args = append([]any{connection}, args...)
 	err := t.sel(&out, outboxQuery+`WHERE x.connection_id = ?+0 AND x.feed IN (`+in+
 		`) AND x.next_at <= ? AND x.state IN ('waiting','sending','sent')
 		ORDER BY x.next_at, x.id `+upTo, append(args, micros(now), limit)...)
@@ -265,15 +293,27 @@ func (t *Tx) ClaimOutbox(connection int64, feeds []message.Feed, now time.Time, 
 		kept = append(kept, m)
 	}
 	out = kept
+	var leaving []int64
 	for i := range out {
 		if out[i].State == Waiting {
-			if _, err := t.exec("UPDATE outbox SET state='sending', attempts=attempts+1 WHERE id=?", out[i].ID); err != nil {
-				return nil, err
-			}
+			leaving = append(leaving, out[i].ID)
 			out[i].Attempts++
 		}
 	}
-	return out, nil
+	if len(leaving) == 0 {
+		return out, nil
+	}
+	in, args = list(leaving)
+	_, err = t.exec("UPDATE outbox SET state='sending', attempts=attempts+1 WHERE id IN ("+in+")", args...)
+	return out, err
+}
+
+// DueFeeds are the feeds, of some, of which a message of a connection is due.
+func (s *Store) DueFeeds(ctx context.Context, connection int64, feeds []message.Feed, now time.Time) (out []message.Feed, err error) {
+	in, args := list(feeds)
+	err = s.read.SelectContext(ctx, &out, `SELECT DISTINCT feed FROM outbox WHERE connection_id=?+0 AND feed IN (`+in+`) AND next_at<=?
+		AND state IN ('waiting','sending','sent')`, append(append([]any{connection}, args...), micros(now))...)
+	return out, err
 }
 
 // NextOutbox tells when the next message of a connection is due, or the zero time.

@@ -41,6 +41,8 @@ type Store struct {
 	path string
 
 	mu      sync.Mutex   // held by the writer
+	waiting atomic.Int64 // changes that wait for mu
+	shared  *sharing     // the transaction that is open; nil: none is
 	began   atomic.Int64 // when the change that is under way began, in microseconds; 0: none is
 	conn    *sql.Conn
 	stmts   map[string]*sql.Stmt
@@ -162,6 +164,9 @@ func keepBefore(ctx context.Context, path string, version int64) (string, error)
 func (s *Store) Close() error {
 	s.mu.Lock()
 	defer s.mu.Unlock()
+	if s.shared != nil {
+		s.commit(context.Background(), s.shared)
+	}
 	for _, st := range s.stmts {
 		st.Close()
 	}
@@ -183,61 +188,6 @@ const maxStatements = 400
 type Tx struct {
 	s   *Store
 	ctx context.Context
-}
-
-// Write runs f in a transaction and commits it if f returns nil. Only one runs at a time. f must do
-// nothing slow: no call leaves the process while the file is locked.
-func (s *Store) Write(ctx context.Context, f func(*Tx) error) error { return s.write(ctx, "", f) }
-
-// write runs f in a transaction; synchronous says how long a commit waits where that differs from how the file was opened.
-func (s *Store) write(ctx context.Context, synchronous string, f func(*Tx) error) (err error) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	s.began.Store(time.Now().UnixMicro())
-	defer s.began.Store(0)
-	// A change that has begun is finished: the caller's end must not tear it.
-	ctx = context.WithoutCancel(ctx)
-	if synchronous != "" {
-		if _, err := s.conn.ExecContext(ctx, "PRAGMA synchronous="+synchronous); err != nil {
-			return fmt.Errorf("synchronous: %w", err)
-		}
-		defer func() { // not within a change: there it would do nothing
-			_, serr := s.conn.ExecContext(ctx, "PRAGMA synchronous=FULL")
-			err = errors.Join(err, serr)
-		}()
-	}
-	if _, err := s.conn.ExecContext(ctx, "BEGIN IMMEDIATE"); err != nil {
-		return fmt.Errorf("begin: %w", err)
-	}
-	if len(s.stmts) > maxStatements {
-		for _, st := range s.stmts {
-			st.Close()
-		}
-		clear(s.stmts)
-	}
-	done := false
-	defer func() {
-		if !done {
-			s.conn.ExecContext(ctx, "ROLLBACK")
-			clear(s.next)
-			s.moved = 0
-		}
-	}()
-	if err := f(&Tx{s, ctx}); err != nil {
-		return err
-	}
-	if _, err := s.conn.ExecContext(ctx, "COMMIT"); err != nil {
-		return fmt.Errorf("commit: %w", err)
-	}
-	done = true
-	return nil
-}
-
-// WriteUnsynced is like Write, but does not wait until the disk has what was written: after a loss of power it may be as if it had
-// not been done. It is for what is done again then, and is as it should be either way. What Write writes later is not durable
-// before it.
-func (s *Store) WriteUnsynced(ctx context.Context, f func(*Tx) error) error {
-	return s.write(ctx, "NORMAL", f)
 }
 
 // Try runs f so that, where it fails, nothing of what it wrote is left and the change can go on. A panic in f must
@@ -397,6 +347,8 @@ func (t *Tx) insertMany(head string, width int, rows [][]any, tail ...string) (i
 			k.n = most
 		case len(rows) >= 10:
 			k.n = 10
+		case len(rows) >= 5:
+			k.n = 5
 		}
 		if k.n > 1 && width <= mostColumns { // single rows are all too different
 			k.zeros, k.empties = plainColumns(width, rows[:k.n])

@@ -86,11 +86,20 @@ func Safely(f func() error) (err error) {
 
 // Commit runs f in a transaction and settles what it marked, then tells those who listen and wakes those who send.
 func (r *Engine) Commit(ctx context.Context, f func(*Change) error) error {
+	return r.commit(ctx, r.Store.Write, f)
+}
+
+// CommitUnsynced is like Commit for what is done again, to no harm, where a loss of power takes it back; see store.WriteUnsynced.
+func (r *Engine) CommitUnsynced(ctx context.Context, f func(*Change) error) error {
+	return r.commit(ctx, r.Store.WriteUnsynced, f)
+}
+
+func (r *Engine) commit(ctx context.Context, write func(context.Context, func(*store.Tx) error) error, f func(*Change) error) error {
 	c := &Change{Wake: map[int64]bool{}, jobs: map[JobKind]bool{}, Now: r.Clock(), settlers: &r.settlers}
 	if r.hook != nil {
 		r.hook("before a commit")
 	}
-	err := r.Store.Write(ctx, func(t *store.Tx) error {
+	err := write(ctx, func(t *store.Tx) error {
 		c.Tx = t
 		if err := f(c); err != nil {
 			return err
@@ -130,6 +139,14 @@ func (r *Engine) Commit(ctx context.Context, f func(*Change) error) error {
 func (r *Engine) Queue(c *Change, m store.OutboxMessage) (int64, error) {
 	c.Wake[m.ConnectionID] = true
 	return c.Enqueue(m, r.Prefix, c.Now)
+}
+
+// QueueMany is Queue for messages of which each is about something else.
+func (r *Engine) QueueMany(c *Change, list []store.OutboxMessage) error {
+	for i := range list {
+		c.Wake[list[i].ConnectionID] = true
+	}
+	return c.EnqueueMany(list, r.Prefix, c.Now)
 }
 
 // Refuse makes an error for a person: what was wrong and what was expected.

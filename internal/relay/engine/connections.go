@@ -60,6 +60,8 @@ type Conn struct {
 	Ctx context.Context // ends when the connection is dropped
 	end context.CancelFunc
 
+	LastUnits atomic.Bool // a quantity waits of which so few are left that each moment counts
+
 	StockSent time.Time // when the last round of quantities began; the sending goroutine's own
 }
 

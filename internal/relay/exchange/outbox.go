@@ -20,7 +20,7 @@ import (
 const MaxAttempts = 12
 
 // StockPace is the least time between two rounds of quantities to one channel: while sales stream in,
-// many changes of a quantity become one message.
+// many changes of a quantity become one message. The last units do not wait for it.
 const StockPace = 25 * time.Millisecond
 
 // outLoop sends what waits in the outbox of a connection.
@@ -54,28 +54,48 @@ func (r *Exchange) outLoop(c *engine.Conn) {
 	}
 }
 
-// SendDue sends one round of due messages and tells whether more may be due.
-func (r *Exchange) SendDue(c *engine.Conn) (bool, error) {
-	var feeds []message.Feed
+// feedsToSend are the feeds of a connection that may send now.
+func (r *Exchange) feedsToSend(c *engine.Conn) (feeds []message.Feed) {
 	for _, kind := range c.Line().Def.Kinds() {
 		if _, on := r.Feed(c, kind); !on || c.Line().Def.Feeds[kind].Send == nil {
 			continue
 		}
-		if kind == message.StockOut && r.Clock().Sub(c.StockSent) < StockPace {
-			c.WakeOut.In(StockPace)
-			continue
+		if kind == message.StockOut && !c.LastUnits.Swap(false) {
+			if rest := StockPace - r.Clock().Sub(c.StockSent); rest > 0 {
+				c.WakeOut.In(rest)
+				continue
+			}
 		}
 		feeds = append(feeds, kind)
 	}
+	return feeds
+}
+
+// claim takes what is due of some feeds, so many messages at most, and notes that they are being sent.
+func (r *Exchange) claim(c *engine.Conn, feeds []message.Feed, most int) (due []store.OutboxMessage, err error) {
+	feeds, err = r.Store.DueFeeds(r.Ctx, c.Rec().ID, feeds, r.Clock())
+	if err != nil || len(feeds) == 0 {
+		return nil, err
+	}
+	write := r.Store.Write
+	if len(feeds) == 1 && tellsState(c, feeds[0]) {
+		write = r.Store.WriteUnsynced
+	}
+	err = write(r.Ctx, func(t *store.Tx) (err error) {
+		due, err = t.ClaimOutbox(c.Rec().ID, feeds, r.Clock(), most)
+		return err
+	})
+	return due, err
+}
+
+// SendDue sends one round of due messages and tells whether more may be due.
+func (r *Exchange) SendDue(c *engine.Conn) (bool, error) {
+	feeds := r.feedsToSend(c)
 	if len(feeds) == 0 || r.Ctx.Err() != nil {
 		return false, nil
 	}
 	const round = 200
-	var due []store.OutboxMessage
-	err := r.Store.Write(r.Ctx, func(t *store.Tx) (err error) {
-		due, err = t.ClaimOutbox(c.Rec().ID, feeds, r.Clock(), round)
-		return err
-	})
+	due, err := r.claim(c, feeds, round)
 	if err != nil {
 		return false, err
 	}
@@ -114,6 +134,12 @@ func (r *Exchange) SendDue(c *engine.Conn) (bool, error) {
 	return len(due) == round, nil
 }
 
+// tellsState tells whether messages of a feed say only how something is now, under references made of what they say: to send one again
+// does nothing, so that after a loss of power it does not matter whether it was noted that it went.
+func tellsState(c *engine.Conn, kind message.Feed) bool {
+	return kind == message.StockOut && c.Line().Def.Feeds[kind].Batch > 1
+}
+
 // sendGroup sends messages of one feed in one request, or reads one back, and commits what came of it.
 func (r *Exchange) sendGroup(c *engine.Conn, kind message.Feed, group []store.OutboxMessage) error {
 	msgs := make([]any, len(group))
@@ -136,7 +162,11 @@ func (r *Exchange) sendGroup(c *engine.Conn, kind message.Feed, group []store.Ou
 	if c.Rec().Test {
 		sent.Receipt = "" // nobody answers a test
 	}
-	return r.Commit(r.Ctx, func(ch *engine.Change) error {
+	commit := r.Commit
+	if tellsState(c, kind) {
+		commit = r.CommitUnsynced
+	}
+	return commit(r.Ctx, func(ch *engine.Change) error {
 		ch.Tell("feed", c.Rec().Code)
 		f, _ := r.Feed(c, kind)
 		if err != nil {

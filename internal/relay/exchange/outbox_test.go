@@ -55,3 +55,29 @@ func TestABurstIsOneMessage(t *testing.T) {
 	k.Settle()
 	require.Len(t, k.Sent("stall", "/stock"), before+1)
 }
+
+// TestTheLastUnitsAreToldAtOnce: many units wait for the next round of quantities, the last ones do not.
+func TestTheLastUnitsAreToldAtOnce(t *testing.T) {
+	k := trial.New(t)
+	k.Stock(9, "JAR")
+	k.Listed("JAR")
+	c := k.ByCode("stall")
+	sells := func(number string, units int64) (told int) {
+		before := len(k.Sent("stall", "/stock"))
+		k.Push("stall", trial.Event("order", number, 1, trial.Sale(number, trial.Units("JAR", units))))
+		require.NoError(t, k.DecideAll(c))
+		_, err := k.SendDue(c)
+		require.NoError(t, err)
+		return len(k.Sent("stall", "/stock")) - before
+	}
+	k.Later(time.Minute)
+	require.Equal(t, 1, sells("S-1", 1), "the first of a quiet time goes at once")
+	require.Zero(t, sells("S-2", 1), "seven are left: no hurry")
+	require.Equal(t, 1, sells("S-3", 4), "three are left")
+	require.Equal(t, 1, sells("S-4", 3), "none is left")
+	calls := k.Sent("stall", "/stock")
+	require.Equal(t, 0.0, calls[len(calls)-1].Body["quantity"])
+	_, err := k.SendDue(c)
+	require.NoError(t, err)
+	require.Len(t, k.Sent("stall", "/stock"), len(calls), "nothing is due, and nothing is sent")
+}

@@ -232,31 +232,45 @@ func (r *Inventory) queueListings(ch *engine.Change, w *ItemKinds, listings []st
 // queueListingsOf queues the quantities of listings; on is a connection whose feed the change switches on.
 func (r *Inventory) queueListingsOf(ch *engine.Change, w *ItemKinds, listings []store.Listing, levels func(stock.Key) stock.Level,
 	on *engine.Conn) error {
+	list := make([]store.OutboxMessage, 0, min(len(listings), mostQueued))
 	for i := range listings {
 		l := &listings[i]
 		c := r.ByID(l.ConnectionID)
-		if c == nil || l.ItemID == 0 {
+		if c == nil || l.ItemID == 0 || !r.isTold(c, l, on) {
 			continue
 		}
-		if f, _ := r.Feed(c, message.StockOut); !f.On && c != on || c.Rec().State != store.On {
-			continue // a connection that is paused keeps its quantities waiting
+		quantity := Allowed(c, w, l, levels)
+		if quantity <= lastUnits {
+			ch.After(func() { c.LastUnits.Store(true) })
 		}
-		if c.Rec().Test && c.Line().Def.Test == nil {
-			continue // the other side cannot be told that it is a test, so it is told nothing
-		}
-		if !takesQuantity(l) {
-			continue // it is sent when the channel has it
-		}
-		payload, err := json.Marshal(message.Offer{ListingID: l.ID, OutsideID: l.OutsideID, SKU: l.SKU, Quantity: Allowed(c, w, l, levels)})
+		payload, err := json.Marshal(message.Offer{ListingID: l.ID, OutsideID: l.OutsideID, SKU: l.SKU, Quantity: quantity})
 		if err != nil {
 			return err
 		}
-		if _, err := r.Queue(ch, store.OutboxMessage{ConnectionID: l.ConnectionID, Feed: message.StockOut, Subject: OfferSubject(l.ID),
-			Payload: string(payload)}); err != nil {
-			return err
+		list = append(list, store.OutboxMessage{ConnectionID: l.ConnectionID, Feed: message.StockOut, Subject: OfferSubject(l.ID),
+			Payload: string(payload)})
+		if len(list) == mostQueued {
+			if err := r.QueueMany(ch, list); err != nil {
+				return err
+			}
+			list = list[:0]
 		}
 	}
-	return nil
+	return r.QueueMany(ch, list)
+}
+
+// mostQueued is how many quantities are put into the outbox at once.
+const mostQueued = 500
+
+// isTold tells whether a channel is told the quantity of a listing now; on is a connection whose feed the change switches on.
+func (r *Inventory) isTold(c *engine.Conn, l *store.Listing, on *engine.Conn) bool {
+	if f, _ := r.Feed(c, message.StockOut); !f.On && c != on || c.Rec().State != store.On {
+		return false // a connection that is paused keeps its quantities waiting
+	}
+	if c.Rec().Test && c.Line().Def.Test == nil {
+		return false // the other side cannot be told that it is a test, so it is told nothing
+	}
+	return takesQuantity(l) // else it is sent when the channel has it
 }
 
 // States of a listing that we give it ourselves; others are the channel's.
@@ -273,6 +287,9 @@ const (
 func takesQuantity(l *store.Listing) bool {
 	return l.State != ListingGone && l.State != ListingSubmitted && l.State != listingInReview && l.State != ListingRejected
 }
+
+// lastUnits is the quantity from which down a channel is told at once: each sale on its way there may be one too many.
+const lastUnits = 3
 
 func OfferSubject(listing int64) string { return fmt.Sprintf("listing %d", listing) }
 

@@ -70,7 +70,7 @@ func main() {
 	file := flag.String("out", "build/bench.json", "where the figures go")
 	large := flag.Bool("large", false, "measure what needs a large file, and nothing else")
 	only := flag.String("only", "",
-		"only this: boards, intake, live, goods, orders, packers, walking, language, freight, labels, routing; "+
+		"only this: boards, intake, live, goods, orders, oversell, packers, walking, language, freight, labels, routing; "+
 			"finding, keeping, file make large files")
 	flag.Parse()
 	most := 13 * time.Minute
@@ -118,12 +118,13 @@ func (b *bench) part(only string, large bool) (func(binary string) error, error)
 	}
 	plain := func(step func() error) func(string) error { return func(string) error { return step() } }
 	parts := map[string]func(binary string) error{
-		"":       b.run,
-		"goods":  b.runGoods,
-		"orders": b.runOrders,
-		"intake": served(plain(b.takeIn)),
-		"boards": served(plain(b.boards)),
-		"live":   served(plain(b.saleToOtherStore), plain(b.boards), b.eightStores, plain(b.empties)),
+		"":         b.run,
+		"goods":    b.runGoods,
+		"orders":   b.runOrders,
+		"oversell": func(string) error { return errors.Join(b.begin(), b.oversell()) },
+		"intake":   served(plain(b.takeIn)),
+		"boards":   served(plain(b.boards)),
+		"live":     served(plain(b.saleToOtherStore), plain(b.boards), b.eightStores, plain(b.empties)),
 		"finding": func(string) error {
 			return errors.Join(b.begin(), b.finding(1_000_000))
 		},
