@@ -68,6 +68,8 @@ func (opt *listingOptions) flags(f *flag.FlagSet) {
 	optionalFlag(f, "percent", &opt.policy.BufferPercent, "offer: `hundredths` kept back")
 	optionalFlag(f, "cap", &opt.policy.Cap, "offer: show no more than these `units`")
 	optionalFlag(f, "floor", &opt.policy.Floor, "offer: show nothing below these `units`")
+	optionalFlag(f, "share-below", &opt.policy.ShareBelow, "offer: from these `units` down share what is left with other channels, by pace")
+	optionalFlag(f, "share-over", &opt.policy.ShareOver, "offer: let them show so many `hundredths` more than there is, together")
 	f.BoolFunc("off", "offer: offer nothing", func(string) error { t := true; opt.policy.Off = &t; return nil })
 	f.StringVar(&opt.own.Title, "title", "", "own: title on this channel only")
 	f.StringVar(&opt.own.Description, "description", "", "own: description on this channel only")

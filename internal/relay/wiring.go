@@ -56,6 +56,7 @@ func (r *Relay) wire() {
 	r.OnMark(engine.ServicesSet, r.SettleServices)
 	r.OnMark(engine.StockMoved, r.SettleOffers)
 	r.OnMark(engine.ListingMoved, r.SettleListings)
+	r.OnMark(engine.ShareTold, r.SettleShares)
 	r.OnMark(engine.ParcelsSeen, orders.EachOrder(r.SettleSeen))
 	r.OnMark(engine.ParcelComesBack, r.SettleComingBack)
 	r.OnMark(engine.LabelBought, r.Printing.LabelsBought)

@@ -10,6 +10,8 @@ type Policy struct {
 	Cap           int64   `json:"cap" doc:"Never show more than this; 0 means no cap"`
 	Floor         int64   `json:"floor" doc:"Show zero when less than this is left"`
 	Off           bool    `json:"off" doc:"Offer nothing"`
+	ShareBelow    int64   `json:"share_below,omitempty" doc:"From so many units down channels share what is left, by pace; 0: it shows all"`
+	ShareOver     int64   `json:"share_over,omitempty" doc:"How much more than there is they show together, in hundredths; 0: none"`
 }
 
 // Override is what one listing does differently from the policy of its channel. What is not set is as
@@ -21,11 +23,14 @@ type Override struct {
 	Cap           *int64  `json:"cap,omitempty" minimum:"0"`
 	Floor         *int64  `json:"floor,omitempty" minimum:"0"`
 	Off           *bool   `json:"off,omitempty"`
+	ShareBelow    *int64  `json:"share_below,omitempty" minimum:"0"`
+	ShareOver     *int64  `json:"share_over,omitempty" minimum:"0" maximum:"500"`
 }
 
 // Empty tells whether nothing is different.
 func (o *Override) Empty() bool {
-	return o == nil || len(o.Sources) == 0 && o.Buffer == nil && o.BufferPercent == nil && o.Cap == nil && o.Floor == nil && o.Off == nil
+	return o == nil || len(o.Sources) == 0 && o.Buffer == nil && o.BufferPercent == nil && o.Cap == nil && o.Floor == nil && o.Off == nil &&
+		o.ShareBelow == nil && o.ShareOver == nil
 }
 
 // With is the policy as a listing with the override has it.
@@ -37,7 +42,7 @@ func (p Policy) With(o *Override) Policy {
 		p.Sources = o.Sources
 	}
 	for _, f := range []struct{ from, to *int64 }{{o.Buffer, &p.Buffer}, {o.BufferPercent, &p.BufferPercent}, {o.Cap, &p.Cap},
-		{o.Floor, &p.Floor}} {
+		{o.Floor, &p.Floor}, {o.ShareBelow, &p.ShareBelow}, {o.ShareOver, &p.ShareOver}} {
 		if f.from != nil {
 			*f.to = *f.from
 		}
@@ -92,6 +97,11 @@ func (p Policy) Offer(g Goods, levels func(Key) Level) int64 {
 		sum = 0
 	}
 	return sum
+}
+
+// Shares tells whether so few are left that channels share them. Kits, and goods that hold no stock, are never shared.
+func (p Policy) Shares(g Goods, levels func(Key) Level) bool {
+	return p.ShareBelow > 0 && !g.NoStock && len(g.Parts) == 0 && p.sum(g, levels) <= p.ShareBelow
 }
 
 // kept is what the buffers keep back of a sum.

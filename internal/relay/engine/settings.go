@@ -120,13 +120,26 @@ func (s *Settings) Check(r *Engine) error {
 	case s.StockIn != "" && s.StockIn != "take in":
 		return Refuse("stock_in: take in or nothing is expected")
 	}
-	if o.BufferPercent < 0 || o.BufferPercent > 100 {
-		return Refuse("offer.buffer_percent: 0 to 100 is expected")
+	if err := checkOffer(o); err != nil {
+		return err
 	}
 	if s.MatchAbove < 0 || s.MatchAbove > 100 {
 		return Refuse("match_above: 0 to 100 is expected")
 	}
 	return s.checkNames(r)
+}
+
+// checkOffer refuses what no quantity can be worked out by.
+func checkOffer(o stock.Policy) error {
+	switch {
+	case o.BufferPercent < 0 || o.BufferPercent > 100:
+		return Refuse("offer.buffer_percent: 0 to 100 is expected")
+	case o.ShareBelow < 0 || o.ShareBelow > 1_000_000 || o.ShareOver < 0 || o.ShareOver > 500:
+		return Refuse("offer.share_below: 0 to a million units is expected, and offer.share_over 0 to 500 hundredths")
+	case o.ShareOver > 0 && o.ShareBelow == 0:
+		return Refuse("offer.share_over: does nothing without share_below, the units from which down channels share what is left")
+	}
+	return nil
 }
 
 // checkNames refuses names of what there is not: fields, locations, a time zone, states.

@@ -25,6 +25,7 @@ const (
 	ServicesSet                 // a connection: its words for services stand for others
 	StockMoved                  // of an item: any figure of its levels
 	ListingMoved                // a listing: it may have to show another quantity
+	ShareTold                   // an item whose last units are shared: a channel took its share
 	ParcelsSeen                 // an order: its channel shows parcels of it
 	ParcelComesBack             // a parcel: it is on its way back
 	LabelBought                 // a parcel: its label was bought
@@ -48,6 +49,7 @@ var markNames = [marks]string{
 	"services set",
 	"stock moved",
 	"listing moved",
+	"share told",
 	"parcels seen",
 	"parcel comes back",
 	"label bought",

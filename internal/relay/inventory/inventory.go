@@ -3,6 +3,7 @@
 package inventory
 
 import (
+	"sync"
 	"sync/atomic"
 
 	"openrelay/internal/relay/engine"
@@ -17,6 +18,9 @@ type Inventory struct {
 	// Cannot says why a location does not send an item with some marks to the buyers of a country (empty: any); "": it does. The room
 	// that chooses places knows it. nil: all send everything.
 	Cannot func(location int64, marks []string, country string) string
+
+	paceMu sync.Mutex
+	paces  map[int64]paces // by item
 }
 
 // New makes the inventory of a company; LoadItemKinds reads it.

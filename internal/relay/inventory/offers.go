@@ -134,10 +134,38 @@ func (r *Inventory) Levels(ctx context.Context, items []int64) (map[stock.Key]st
 	return r.Store.Levels(ctx, r.ItemKinds.Load().Needed(items))
 }
 
-// Allowed is the quantity that a listing may show.
-func Allowed(c *engine.Conn, w *ItemKinds, l *store.Listing, levels func(stock.Key) stock.Level) int64 {
+// Shows is the quantity that a listing shall show: its share, where channels share the last units of its item, else what it may show.
+func Shows(c *engine.Conn, w *ItemKinds, l *store.Listing, levels func(stock.Key) stock.Level, shares map[int64]store.Share) int64 {
 	policy, _ := w.offered(c, l)
+	if share, ok := shares[l.ID]; ok && policy.Shares(w.Goods(l.ItemID), levels) {
+		return share.Left
+	}
 	return policy.Offer(w.Goods(l.ItemID), levels)
+}
+
+// Published is the quantity that a listing is published with: where channels share the last units, a new one shows nothing until it has its
+// share.
+func Published(c *engine.Conn, w *ItemKinds, l *store.Listing, levels func(stock.Key) stock.Level, shares map[int64]store.Share) int64 {
+	policy, _ := w.offered(c, l)
+	if _, has := shares[l.ID]; !has && policy.Shares(w.Goods(l.ItemID), levels) {
+		return 0
+	}
+	return Shows(c, w, l, levels, shares)
+}
+
+// SharesByListing are the shares of the listings of items, by listing.
+func (r *Inventory) SharesByListing(ctx context.Context, items []int64) (map[int64]store.Share, error) {
+	list, err := r.Store.Shares(ctx, items)
+	return ByListing(list), err
+}
+
+// ByListing are shares by their listing.
+func ByListing(list []store.Share) map[int64]store.Share {
+	out := make(map[int64]store.Share, len(list))
+	for _, s := range list {
+		out[s.ListingID] = s
+	}
+	return out
 }
 
 // barred is a place that does not send a listing's item to its channel's buyers, and why.
@@ -195,7 +223,7 @@ func (r *Inventory) SettleOffers(ch *engine.Change, items []int64) error {
 	for _, id := range items {
 		ch.Tell("stock", fmt.Sprint(id))
 	}
-	return r.queueListings(ch, w, listings)
+	return r.queueListings(ch, w, listings, nil)
 }
 
 // SettleListings queues the quantities that listings may show.
@@ -208,11 +236,12 @@ func (r *Inventory) SettleListings(ch *engine.Change, ids []int64) error {
 	if err != nil {
 		return err
 	}
-	return r.queueListings(ch, w, listings)
+	return r.queueListings(ch, w, listings, ids)
 }
 
-// queueListings queues the quantities of listings by the levels as the change has made them.
-func (r *Inventory) queueListings(ch *engine.Change, w *ItemKinds, listings []store.Listing) error {
+// queueListings queues the quantities of listings by the levels as the change has made them. forced are those that are told even where
+// they share and show what they shall.
+func (r *Inventory) queueListings(ch *engine.Change, w *ItemKinds, listings []store.Listing, forced []int64) error {
 	need := map[int64]bool{}
 	for _, l := range listings {
 		if l.ItemID != 0 {
@@ -226,12 +255,13 @@ func (r *Inventory) queueListings(ch *engine.Change, w *ItemKinds, listings []st
 	if err != nil {
 		return err
 	}
-	return r.queueListingsOf(ch, w, listings, book.Level, nil)
+	return r.queueListingsOf(ch, w, listings, book.Level, nil, forced)
 }
 
 // queueListingsOf queues the quantities of listings; on is a connection whose feed the change switches on.
 func (r *Inventory) queueListingsOf(ch *engine.Change, w *ItemKinds, listings []store.Listing, levels func(stock.Key) stock.Level,
-	on *engine.Conn) error {
+	on *engine.Conn, forced []int64) error {
+	sharing := map[int64]bool{} // items of which the last units are shared
 	list := make([]store.OutboxMessage, 0, min(len(listings), mostQueued))
 	for i := range listings {
 		l := &listings[i]
@@ -239,7 +269,17 @@ func (r *Inventory) queueListingsOf(ch *engine.Change, w *ItemKinds, listings []
 		if c == nil || l.ItemID == 0 || !r.isTold(c, l, on) {
 			continue
 		}
-		quantity := Allowed(c, w, l, levels)
+		policy, _ := w.offered(c, l)
+		if policy.ShareBelow > 0 {
+			if policy.Shares(w.Goods(l.ItemID), levels) && !c.Rec().Test {
+				sharing[l.ItemID] = true
+				continue
+			}
+			if err := ch.DropShare(l.ID); err != nil {
+				return err
+			}
+		}
+		quantity := policy.Offer(w.Goods(l.ItemID), levels)
 		if quantity <= lastUnits {
 			ch.After(func() { c.LastUnits.Store(true) })
 		}
@@ -254,6 +294,11 @@ func (r *Inventory) queueListingsOf(ch *engine.Change, w *ItemKinds, listings []
 				return err
 			}
 			list = list[:0]
+		}
+	}
+	for _, item := range engine.Keys(sharing) {
+		if err := r.shareOut(ch, w, item, levels, forced); err != nil {
+			return err
 		}
 	}
 	return r.QueueMany(ch, list)
@@ -307,6 +352,11 @@ func (r *Inventory) QuantityTold(ch *engine.Change, c *engine.Conn, m *store.Out
 	if newer, err := ch.Overtaken(*m); err != nil || newer {
 		return err // a newer one was told since, or will be
 	}
+	shared, err := ch.ShareAccepted(offer.ListingID, ch.Now)
+	if err != nil {
+		return err
+	}
+	ch.Mark(engine.ShareTold, shared)
 	return ch.Told(offer.ListingID, offer.Quantity, ch.Now)
 }
 
@@ -328,5 +378,9 @@ func (r *Inventory) QueueAllOffers(ch *engine.Change, c *engine.Conn) error {
 	if err != nil {
 		return err
 	}
-	return r.queueListingsOf(ch, w, listings, book.Level, c) // its feed is on by this very change, or was
+	all := make([]int64, len(listings))
+	for i := range listings {
+		all[i] = listings[i].ID
+	}
+	return r.queueListingsOf(ch, w, listings, book.Level, c, all) // its feed is on by this very change, or was
 }

@@ -17,6 +17,9 @@ func (r *Inventory) Post(ch *engine.Change, book *stock.Book) error {
 	if err := ch.Post(book); err != nil {
 		return err
 	}
+	if err := r.noteSold(ch, book); err != nil {
+		return err
+	}
 	moved := map[stock.Key]int64{}
 	for _, m := range book.Movements {
 		if m.OnHand > m.Allocated {

@@ -356,15 +356,10 @@ func (r *Inventory) Compare(ctx context.Context, code string) ([]Difference, int
 		}
 		w := r.ItemKinds.Load()
 		levels, err := r.Levels(ctx, engine.Keys(ids))
-		if err != nil {
-			return nil, 0, err
-		}
-		open, err := r.Store.OpenSubjects(ctx, c.ID, message.StockOut)
-		if err != nil {
-			return nil, 0, err
-		}
-		items, err := r.Store.Items(ctx, engine.Keys(ids))
-		if err != nil {
+		open, err1 := r.Store.OpenSubjects(ctx, c.ID, message.StockOut)
+		items, err2 := r.Store.Items(ctx, engine.Keys(ids))
+		shares, err3 := r.SharesByListing(ctx, engine.Keys(ids))
+		if err := errors.Join(err, err1, err2, err3); err != nil {
 			return nil, 0, err
 		}
 		for _, l := range list {
@@ -372,7 +367,10 @@ func (r *Inventory) Compare(ctx context.Context, code string) ([]Difference, int
 				continue
 			}
 			compared++
-			should := Allowed(c, w, &l, func(k stock.Key) stock.Level { return levels[k] })
+			should := Shows(c, w, &l, func(k stock.Key) stock.Level { return levels[k] }, shares)
+			if _, shared := shares[l.ID]; shared && l.SeenAt == l.ToldAt {
+				continue // it was not looked at since it was told its share, and has sold of that
+			}
 			if should == l.SeenQty || open[OfferSubject(l.ID)] {
 				continue
 			}

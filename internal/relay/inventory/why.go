@@ -88,11 +88,14 @@ func (r *Inventory) WhyOffer(ctx context.Context, connection, sku string, at tim
 	if err != nil {
 		return out, err
 	}
-	out.Steps = r.notSentSteps(not)
-	allowed, steps := policy.Explain(goods, func(k stock.Key) stock.Level {
-		return levels[k]
-	}, stock.Names{Place: r.PlaceName, Item: func(id int64) string { return parts[id].SKU }})
-	out.Allowed, out.Steps = allowed, append(out.Steps, steps...)
+	level := func(k stock.Key) stock.Level { return levels[k] }
+	allowed, steps := policy.Explain(goods, level, stock.Names{Place: r.PlaceName, Item: func(id int64) string { return parts[id].SKU }})
+	out.Allowed, out.Steps = allowed, append(r.notSentSteps(not), steps...)
+	if at.IsZero() && policy.Shares(goods, level) {
+		if err := r.addShare(ctx, &out, policy); err != nil {
+			return out, err
+		}
+	}
 	if at.IsZero() {
 		if m, err := r.Store.OpenOutboxFor(ctx, c.Rec().ID, message.StockOut, OfferSubject(l.ID)); err == nil {
 			out.Open = &m
@@ -100,10 +103,42 @@ func (r *Inventory) WhyOffer(ctx context.Context, connection, sku string, at tim
 			return out, err
 		}
 	}
-	if err := r.addBehind(ctx, &out, goods); err != nil {
-		return out, err
+	return out, r.addBehind(ctx, &out, goods)
+}
+
+// addShare says what of the last units is this listing's share, and where the others are.
+func (r *Inventory) addShare(ctx context.Context, out *OfferWhy, policy stock.Policy) error {
+	rows, err := r.SharesByListing(ctx, []int64{out.Listing.ItemID})
+	if err != nil {
+		return err
 	}
-	return out, nil
+	mine, ok := rows[out.Listing.ID]
+	if !ok {
+		return nil
+	}
+	delete(rows, out.Listing.ID)
+	pace, err := r.Store.Paces(ctx, out.Listing.ItemID, r.Clock().AddDate(0, 0, -paceDays))
+	if err != nil {
+		return err
+	}
+	var all, others, unsure int64
+	for _, units := range pace {
+		all += units
+	}
+	for _, s := range rows {
+		others += s.Left
+		unsure += s.Before
+	}
+	may := out.Allowed
+	out.Allowed = mine.Left
+	out.Steps = append(out.Steps, stock.Step{Change: mine.Left - may, Result: mine.Left,
+		Text: fmt.Sprintf("From %d units down they are shared by pace with %d others, which show %d: here %d of %d were sold in %d days",
+			policy.ShareBelow, len(rows), others, pace[mine.ConnectionID], all, paceDays)})
+	if mine.Before+unsure > 0 {
+		out.Steps = append(out.Steps, stock.Step{Result: mine.Left,
+			Text: fmt.Sprintf("Shown before, and not yet known whether it was sold: %d here, %d elsewhere", mine.Before, unsure)})
+	}
+	return nil
 }
 
 // notSentSteps say which places do not count, and why.
@@ -252,23 +287,26 @@ func (r *Inventory) WhyLevel(ctx context.Context, sku string, before int64, at t
 			return out, err
 		}
 	}
-	w := r.ItemKinds.Load()
-	out.Barred = w.Goods(it.ID).Barred
-	levels, err := r.Levels(ctx, []int64{it.ID})
-	if err != nil {
-		return out, err
-	}
-	listings, err := r.Store.ListingsOfItems(ctx, []int64{it.ID})
-	if err != nil {
-		return out, err
+	out.Barred = r.ItemKinds.Load().Goods(it.ID).Barred
+	out.Listings, err = r.listingsWhy(ctx, it.ID)
+	return out, err
+}
+
+// listingsWhy are the listings of an item beside what each shall show.
+func (r *Inventory) listingsWhy(ctx context.Context, item int64) (out []ListingWhy, err error) {
+	levels, err := r.Levels(ctx, []int64{item})
+	listings, err1 := r.Store.ListingsOfItems(ctx, []int64{item})
+	shares, err2 := r.SharesByListing(ctx, []int64{item})
+	if err := errors.Join(err, err1, err2); err != nil {
+		return nil, err
 	}
 	for _, l := range listings {
 		v := ListingWhy{Listing: l}
 		if c := r.ByID(l.ConnectionID); c != nil {
 			_, v.On = r.Feed(c, message.StockOut)
-			v.Allowed = Allowed(c, w, &l, func(k stock.Key) stock.Level { return levels[k] })
+			v.Allowed = Shows(c, r.ItemKinds.Load(), &l, func(k stock.Key) stock.Level { return levels[k] }, shares)
 		}
-		out.Listings = append(out.Listings, v)
+		out = append(out, v)
 	}
 	return out, nil
 }

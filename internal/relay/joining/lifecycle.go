@@ -528,7 +528,7 @@ func (r *Joining) StockPreview(ctx context.Context, code string) (Preview, error
 	for _, l := range listings {
 		row := PreviewRow{SKU: l.SKU, Title: l.Title, Shows: l.SeenQty, Would: l.SeenQty, Matched: l.ItemID != 0}
 		if row.Matched {
-			row.Would = inventory.Allowed(c, w, &l, func(k stock.Key) stock.Level { return levels[k] })
+			row.Would = inventory.Shows(c, w, &l, func(k stock.Key) stock.Level { return levels[k] }, nil)
 			fmt.Fprintf(sum, "%q %d %t %s\n", l.OutsideID, l.ItemID, row.soldOut(), l.Policy)
 			if row.Would != row.Shows {
 				out.Changed++

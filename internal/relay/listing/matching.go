@@ -425,6 +425,10 @@ func (r *Listing) Offers(ctx context.Context, list []Suggested) ([]Offered, erro
 	if err != nil {
 		return nil, err
 	}
+	shares, err := r.Inventory.SharesByListing(ctx, ids)
+	if err != nil {
+		return nil, err
+	}
 	w := r.Inventory.ItemKinds.Load()
 	out := make([]Offered, len(list))
 	for i, l := range list {
@@ -433,7 +437,7 @@ func (r *Listing) Offers(ctx context.Context, list []Suggested) ([]Offered, erro
 			continue
 		}
 		_, out[i].On = r.Feed(c, message.StockOut)
-		out[i].Allowed = inventory.Allowed(c, w, &l.Listing, func(k stock.Key) stock.Level { return levels[k] })
+		out[i].Allowed = inventory.Shows(c, w, &l.Listing, func(k stock.Key) stock.Level { return levels[k] }, shares)
 	}
 	return out, nil
 }

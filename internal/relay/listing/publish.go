@@ -25,10 +25,11 @@ type publisher struct {
 	c      *engine.Conn
 	w      *inventory.ItemKinds
 	groups map[string]catalog.Group
+	shares map[int64]store.Share // of listings that share the last units of their item
 }
 
-func (r *Listing) publisher(c *engine.Conn, w *inventory.ItemKinds, groups []catalog.Group) *publisher {
-	p := &publisher{r: r, c: c, w: w, groups: map[string]catalog.Group{}}
+func (r *Listing) publisher(c *engine.Conn, w *inventory.ItemKinds, groups []catalog.Group, shares []store.Share) *publisher {
+	p := &publisher{r: r, c: c, w: w, groups: map[string]catalog.Group{}, shares: inventory.ByListing(shares)}
 	for _, g := range groups {
 		p.groups[g.Code] = g
 	}
@@ -58,7 +59,7 @@ func (p *publisher) message(it catalog.Item, l *store.Listing, levels func(stock
 	}
 	probe := *l
 	probe.ItemID = it.ID
-	m.Quantity = inventory.Allowed(p.c, p.w, &probe, levels)
+	m.Quantity = inventory.Published(p.c, p.w, &probe, levels, p.shares)
 	for _, code := range it.Groups {
 		g := p.groups[code]
 		out := message.OptionGroup{Code: g.Code, Name: g.Name, Least: g.Least, Most: g.Most}
@@ -146,22 +147,14 @@ func (r *Listing) PublishPreview(ctx context.Context, code string, sel Selection
 		return out, engine.Refuse("there is no item %s", engine.Join(missing))
 	}
 	items, err := r.Store.RecordsOf(ctx, ids)
-	if err != nil {
+	levels, err1 := r.Inventory.Levels(ctx, ids)
+	listings, err2 := r.Store.ListingsOfItems(ctx, ids)
+	groups, err3 := r.Store.Groups(ctx)
+	shares, err4 := r.Store.Shares(ctx, ids)
+	if err := errors.Join(err, err1, err2, err3, err4); err != nil {
 		return out, err
 	}
-	levels, err := r.Inventory.Levels(ctx, ids)
-	if err != nil {
-		return out, err
-	}
-	listings, err := r.Store.ListingsOfItems(ctx, ids)
-	if err != nil {
-		return out, err
-	}
-	groups, err := r.Store.Groups(ctx)
-	if err != nil {
-		return out, err
-	}
-	p := r.publisher(c, r.Inventory.ItemKinds.Load(), groups)
+	p := r.publisher(c, r.Inventory.ItemKinds.Load(), groups, shares)
 	sum := sha256.New()
 	var send []any
 	for _, it := range items {
@@ -373,7 +366,11 @@ func (r *Listing) submitItem(ch *engine.Change, c *engine.Conn, it catalog.Item,
 	if err != nil {
 		return err
 	}
-	row := r.publisher(c, w, groups).row(it, listings, book.Level)
+	shares, err := ch.Shares([]int64{it.ID})
+	if err != nil {
+		return err
+	}
+	row := r.publisher(c, w, groups, shares).row(it, listings, book.Level)
 	if row.Action != "list" && row.Action != "change" {
 		return nil
 	}
@@ -531,6 +528,21 @@ func keepPart(part *string, v any, empty bool) (changed bool, err error) {
 	return changed, nil
 }
 
+// checkSharing refuses sharing of what is not shared: kits, and what holds no stock.
+func (r *Listing) checkSharing(ch *engine.Change, l *store.Listing, o *stock.Override) error {
+	if o.ShareBelow == nil || *o.ShareBelow == 0 {
+		return nil
+	}
+	w, err := r.Inventory.ItemKindsNow(ch)
+	if err != nil {
+		return err
+	}
+	if g := w.Goods(l.ItemID); g.NoStock || len(g.Parts) > 0 {
+		return engine.Refuse("share_below: only items that lie in stock as they are can be shared, not kits or what is made to order")
+	}
+	return nil
+}
+
 // SetPolicy writes how the quantity of a listing differs from its channel's policy.
 func (r *Listing) SetPolicy(ctx context.Context, listing int64, o stock.Override, who string) error {
 	for _, id := range o.Sources {
@@ -538,15 +550,21 @@ func (r *Listing) SetPolicy(ctx context.Context, listing int64, o stock.Override
 			return engine.Refuse("sources: there is no location %d", id)
 		}
 	}
-	for _, n := range []*int64{o.Buffer, o.BufferPercent, o.Cap, o.Floor} {
+	for _, n := range []*int64{o.Buffer, o.BufferPercent, o.Cap, o.Floor, o.ShareBelow} {
 		if n != nil && (*n < 0 || *n > 1_000_000) {
-			return engine.Refuse("offer: buffer, cap and floor are 0 to a million")
+			return engine.Refuse("offer: buffer, cap, floor and share_below are 0 to a million")
 		}
+	}
+	if o.ShareOver != nil && (*o.ShareOver < 0 || *o.ShareOver > 500) {
+		return engine.Refuse("share_over: 0 to 500 hundredths is expected")
 	}
 	return r.Commit(ctx, func(ch *engine.Change) error {
 		l, err := ch.ListingByID(listing)
 		if err != nil {
 			return fmt.Errorf("listing %d: %w", listing, err)
+		}
+		if err := r.checkSharing(ch, &l, &o); err != nil {
+			return err
 		}
 		changed, err := keepPart(&l.Policy, o, o.Empty())
 		if err != nil || !changed {

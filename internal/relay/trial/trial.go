@@ -100,6 +100,11 @@ func Carter(code string) string {
 	return strings.Replace(carterDefinition, "connector: carter", "connector: "+code, 1)
 }
 
+// Stall is the definition of a channel like the stall, under another code.
+func Stall(code string) string {
+	return strings.Replace(stallDefinition, "connector: stall", "connector: "+code, 1)
+}
+
 // carterDefinition is a carrier with prices, labels and manifests.
 const carterDefinition = `
 connector: carter

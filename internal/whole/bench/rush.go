@@ -19,35 +19,38 @@ import (
 	"openrelay/internal/standin"
 )
 
-// rush lets many people buy few units at six shops at once, and tells how many were sold beyond what was there, how many would
-// have been without delays of ours, and how many were sold.
-func (b *bench) rush(items, units, rate int, told time.Duration, policy stock.Policy) (over, best, sold int, err error) {
+// rushed is what came of a rush: how many were sold beyond what was there, how many would have been without delays of ours, and how many
+// units nobody got.
+type rushed struct{ over, best, unsold int }
+
+// rush lets many people buy few units at six shops at once.
+func (b *bench) rush(items, units, rate int, told time.Duration, policy stock.Policy) (out rushed, err error) {
 	w, err := demo.Open(b.ctx,
 		demo.Options{Addrs: demo.FreePorts,
-			File: filepath.Join(b.dir, fmt.Sprintf("rush-%d-%d.relay", policy.Buffer, policy.BufferPercent))})
+			File: filepath.Join(b.dir, fmt.Sprintf("rush-%d-%d-%d-%d.relay", policy.Buffer, policy.BufferPercent, policy.ShareBelow,
+				policy.ShareOver))})
 	if err != nil {
-		return 0, 0, 0, err
+		return out, err
 	}
 	defer w.Close()
 	u := &rush{bench: b, w: w, units: units, told: told, policy: policy, shops: []*standin.Hedgerow{w.Morrow, w.Skep}}
 	u.policy.Sources = []int64{1}
 	defer u.close()
 	if err := errors.Join(u.addItems(items), u.joinShops(4)); err != nil {
-		return 0, 0, 0, err
+		return out, err
 	}
 	if err := u.offerAll(); err != nil {
-		return 0, 0, 0, err
+		return out, err
 	}
 	plan := u.plan(rate)
-	count := u.sell(plan)
-	for _, n := range count {
-		sold += n
-		over += max(0, n-units)
+	for _, n := range u.sell(plan) {
+		out.over += max(0, n-units)
+		out.unsold += max(0, units-n)
 	}
 	for _, n := range u.ideally(plan) {
-		best += max(0, n-units)
+		out.best += max(0, n-units)
 	}
-	return over, best, sold, nil
+	return out, nil
 }
 
 // rush is a sale of few units at many shops at once.
@@ -145,6 +148,7 @@ func (u *rush) offerAll() error {
 		}
 		set := x.Settings
 		set.Offer.Buffer, set.Offer.BufferPercent, set.Offer.Floor = u.policy.Buffer, u.policy.BufferPercent, 0
+		set.Offer.ShareBelow, set.Offer.ShareOver = u.policy.ShareBelow, u.policy.ShareOver
 		set.Offer.Sources = set.Offer.Sources[:1]
 		if _, err := u.w.Client.SetSettings(u.ctx, x.Code, set, x.Revision); err != nil {
 			return err
@@ -162,7 +166,7 @@ func (u *rush) offerAll() error {
 		for _, h := range u.shops {
 			shelf := h.Shelf()
 			for _, sku := range u.skus {
-				if shelf[sku] != u.offer(int64(u.units)) {
+				if n := shelf[sku]; u.policy.ShareBelow == 0 && n != u.offer(int64(u.units)) || n == 0 {
 					return false, nil
 				}
 			}

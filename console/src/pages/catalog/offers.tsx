@@ -148,5 +148,6 @@ function policyText(p: Policy): string {
   if (p.buffer_percent) parts.push(`keeps ${p.buffer_percent}% back`);
   if (p.cap) parts.push(`shows at most ${p.cap}`);
   if (p.floor) parts.push(`nothing below ${p.floor}`);
+  if (p.share_below) parts.push(`shares from ${p.share_below} down${p.share_over ? `, ${p.share_over}% beyond` : ""}`);
   return parts.join(", ") || "all that is available";
 }

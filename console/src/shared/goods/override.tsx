@@ -15,6 +15,8 @@ export function overrideText(o: Schema<"StockOverride">): string {
   if (o.buffer_percent != null) parts.push(`${o.buffer_percent}% kept back`);
   if (o.cap != null) parts.push(o.cap ? `at most ${o.cap}` : "no cap");
   if (o.floor != null) parts.push(`nothing below ${o.floor}`);
+  if (o.share_below != null) parts.push(o.share_below ? `shared from ${o.share_below} down` : "not shared");
+  if (o.share_over != null) parts.push(`${o.share_over}% more shown than there is`);
   if (o.sources?.length) parts.push("other locations");
   return parts.join(", ");
 }
@@ -35,7 +37,7 @@ export function Override({ listing, onDone }: { listing: Listing; onDone: () => 
     e.preventDefault();
     save.mutate();
   };
-  const number = (key: "buffer" | "buffer_percent" | "cap" | "floor") => ({
+  const number = (key: "buffer" | "buffer_percent" | "cap" | "floor" | "share_below" | "share_over") => ({
     type: "number",
     min: 0,
     placeholder: "as the channel",
@@ -68,6 +70,12 @@ export function Override({ listing, onDone }: { listing: Listing; onDone: () => 
         </Labelled>
         <Labelled label="Nothing below">
           <input className="field w-full" {...number("floor")} />
+        </Labelled>
+        <Labelled label="Shared from, units down">
+          <input className="field w-full" {...number("share_below")} />
+        </Labelled>
+        <Labelled label="Shown beyond, percent">
+          <input className="field w-full" max={500} {...number("share_over")} />
         </Labelled>
       </div>
       <div className="mb-3 flex flex-wrap gap-x-5 gap-y-1">

@@ -74,6 +74,22 @@ export function SettingsForm({ join, onSaved, verb }: { join: Join; onSaved: () 
                 <Labelled label="Never show more than, units" help="0 shows all there is.">
                   <input className="field w-28" {...number(s.offer.cap, (n: number) => offer({ cap: n }))} />
                 </Labelled>
+                <Labelled
+                  label="Share the last units from, units down"
+                  help="Channels that share show no more together than there is, each by its pace. 0: it shows all."
+                >
+                  <input
+                    className="field w-28"
+                    {...number(s.offer.share_below ?? 0, (n: number) =>
+                      offer({ share_below: n, share_over: n ? s.offer.share_over : undefined }),
+                    )}
+                  />
+                </Labelled>
+                {!!s.offer.share_below && (
+                  <Labelled label="Show beyond what there is, percent" help="0: no unit is sold twice. More leaves fewer unsold.">
+                    <input className="field w-28" max={500} {...number(s.offer.share_over ?? 0, (n: number) => offer({ share_over: n }))} />
+                  </Labelled>
+                )}
               </>
             )}
             {channel && (
