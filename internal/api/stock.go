@@ -49,7 +49,18 @@ func (a *API) stockRoutes() {
 		"What channels show beside what they should, as they were last read", a.compare)
 	op(a, person.KeepStock, http.MethodPost, "/compare/correct", "correct",
 		"Send the right quantity for every listing that differs", a.correct)
+	op(a, person.KeepStock, http.MethodPost, "/stock/rehearse-sharing", "rehearse-sharing",
+		"What sharing the last units among channels would have made of past sales; nothing is changed", a.rehearseSharing)
 	op(a, person.KeepStock, http.MethodPost, "/compare/read", "read-listings", "Read what the channels show now", a.readListings)
+}
+
+type sharingInput struct {
+	Body inventory.SharingRehearsal
+}
+
+func (a *API) rehearseSharing(ctx context.Context, in *sharingInput) (*body[inventory.SharingRehearsed], error) {
+	out, err := a.relay.RehearseSharing(ctx, in.Body)
+	return &body[inventory.SharingRehearsed]{out}, err
 }
 
 type stockListInput struct {

@@ -55,6 +55,11 @@ func TestCatalogCommands(t *testing.T) {
 		listing list ⇒ L-1
 		listing match 1 POT ⇒ by a person
 		listing offer 1 -buffer 2 ⇒ A pot
+		listing offer 1 -share-below 10 -share-over 20 ⇒ A pot
+		!listing offer 1 -share-below 10 -share-over 501 ⇒ share_over
+		listing rehearse -share-below 10 ⇒ all shown everywhere
+		!listing rehearse ⇒ -share-below is missing
+		!listing rehearse -share-below 10 -days 91 ⇒ 90
 		listing own 1 -title Own ⇒ A pot
 		listing unmatch 1 ⇒ its match was ended by a person
 		!listing unmatch 1 ⇒ not matched

@@ -2,12 +2,14 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"flag"
 	"fmt"
 	"strings"
 
 	"openrelay/internal/client"
 	"openrelay/internal/core/stock"
+	"openrelay/internal/relay/inventory"
 	"openrelay/internal/relay/listing"
 	"openrelay/internal/wire"
 )
@@ -43,6 +45,7 @@ func (opt *listingsOptions) run(ctx context.Context, c *client.Client, p *printe
 type listingOptions struct {
 	sku    string
 	every  bool
+	days   int
 	policy stock.Override
 	own    listing.Own
 }
@@ -57,6 +60,7 @@ func listingCommand() command {
 			{"notice", "LISTING", "Look at one that was left alone again", 1, opt.notice},
 			{"unmatch", "LISTING", "Say that it is not the item it was matched to", 1, opt.unmatch},
 			{"offer", "LISTING", "Say how much of the stock it shows", 1, opt.offer},
+			{"rehearse", "", "Tell what sharing the last units would have made of past sales", 0, opt.rehearse},
 			{"own", "LISTING", "Give it a title, a text, a category or a price of its own", 1, opt.runOwn},
 		})
 }
@@ -68,15 +72,43 @@ func (opt *listingOptions) flags(f *flag.FlagSet) {
 	optionalFlag(f, "percent", &opt.policy.BufferPercent, "offer: `hundredths` kept back")
 	optionalFlag(f, "cap", &opt.policy.Cap, "offer: show no more than these `units`")
 	optionalFlag(f, "floor", &opt.policy.Floor, "offer: show nothing below these `units`")
-	optionalFlag(f, "share-below", &opt.policy.ShareBelow, "offer: from these `units` down share what is left with other channels, by pace")
-	optionalFlag(f, "share-over", &opt.policy.ShareOver, "offer: let them show so many `hundredths` more than there is, together")
+	optionalFlag(f, "share-below", &opt.policy.ShareBelow, "offer, rehearse: from these `units` down channels share what is left, by pace")
+	optionalFlag(f, "share-over", &opt.policy.ShareOver, "offer, rehearse: let them show so many `hundredths` more than there is, together")
 	f.BoolFunc("off", "offer: offer nothing", func(string) error { t := true; opt.policy.Off = &t; return nil })
+	f.IntVar(&opt.days, "days", 28, "rehearse: sales of so many `days`")
 	f.StringVar(&opt.own.Title, "title", "", "own: title on this channel only")
 	f.StringVar(&opt.own.Description, "description", "", "own: description on this channel only")
 	f.StringVar(&opt.own.Category, "category", "", "own: category on this channel only")
 	f.Func("price", "own: price on this channel only, an `amount` such as \"12.90 EUR\"", func(text string) (err error) {
 		opt.own.Price, opt.own.Currency, err = priced(text)
 		return err
+	})
+}
+
+func (opt *listingOptions) rehearse(ctx context.Context, c *client.Client, p *printer, _ []string) error {
+	if opt.policy.ShareBelow == nil {
+		return errors.New("-share-below is missing: from how many units down the last ones are shared")
+	}
+	q := inventory.SharingRehearsal{Below: *opt.policy.ShareBelow, Days: opt.days}
+	if opt.policy.ShareOver != nil {
+		q.Over = *opt.policy.ShareOver
+	}
+	out, err := c.RehearseSharing(ctx, q)
+	if err != nil {
+		return err
+	}
+	return p.show(out, func(row func(...any)) {
+		row("", "Asked for", "Sold", "Oversold", "Refused though there was some")
+		add := func(name string, r stock.Rehearsed) { row(name, r.Asked, r.Sold, r.Oversold, r.Refused) }
+		add(fmt.Sprintf("%d items, all shown everywhere", out.Items), out.All)
+		add(fmt.Sprintf("%d items, shared", out.Items), out.Shared)
+		for _, o := range out.List {
+			add(o.SKU+", all shown everywhere", o.All)
+			add(o.SKU+", shared", o.Shared)
+		}
+		if out.More > 0 {
+			row(fmt.Sprintf("%d more items ran low and were not looked at", out.More))
+		}
 	})
 }
 

@@ -319,3 +319,8 @@ func (c *Client) stream(ctx context.Context, path string, out io.Writer) error {
 func (c *Client) PutLocation(ctx context.Context, code, name, keeper string) (out wire.Location, err error) {
 	return c.PutPlace(ctx, code, joining.Place{Name: name, Keeper: keeper})
 }
+
+// RehearseSharing tells what sharing the last units among channels would have made of past sales.
+func (c *Client) RehearseSharing(ctx context.Context, q inventory.SharingRehearsal) (inventory.SharingRehearsed, error) {
+	return post[inventory.SharingRehearsed](ctx, c, "/stock/rehearse-sharing", q)
+}

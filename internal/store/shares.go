@@ -132,3 +132,86 @@ func pacesOf(sel selector, item int64, since time.Time) (map[int64]int64, error)
 	}
 	return out, err
 }
+
+// SoldOut is an item of which few were left for a while.
+type SoldOut struct {
+	ID  int64  `db:"id"`
+	SKU string `db:"sku"`
+}
+
+// RanLow lists items that several channels list and of which at some place no more than so many were left since a moment, those that
+// moved most first, and how many there are.
+func (s *Store) RanLow(ctx context.Context, since time.Time, most int64, limit int) (list []SoldOut, all int, err error) {
+	first, err := s.firstMovement(ctx, since)
+	if err != nil {
+		return nil, 0, err
+	}
+	err = s.read.SelectContext(ctx, &list, `SELECT i.id, i.sku FROM (SELECT item_id, count(*) AS n FROM movement
+			WHERE id>=? AND after_on_hand-after_allocated<=? AND doc_kind='order' GROUP BY item_id) m JOIN item i ON i.id=m.item_id
+		WHERE i.kind='stocked' AND (SELECT count(DISTINCT connection_id) FROM listing l WHERE l.item_id=i.id)>1 ORDER BY m.n DESC, i.id`,
+		first, most)
+	return list[:min(len(list), limit)], len(list), err
+}
+
+// firstMovement is the first entry of the ledger since a moment. No entry is older than one before it.
+func (s *Store) firstMovement(ctx context.Context, since time.Time) (int64, error) {
+	var low, high int64
+	if err := s.read.GetContext(ctx, &high, "SELECT coalesce(max(id), 0)+1 FROM movement"); err != nil {
+		return 0, err
+	}
+	for low < high {
+		var at int64
+		middle := low + (high-low)/2
+		err := s.read.GetContext(ctx, &at, "SELECT at FROM movement WHERE id>=? ORDER BY id LIMIT 1", middle)
+		switch {
+		case found(err) == ErrNotFound || err == nil && at >= micros(since):
+			high = middle
+		case err != nil:
+			return 0, err
+		default:
+			low = middle + 1
+		}
+	}
+	return low, nil
+}
+
+// PastSale is what an order asked for of an item.
+type PastSale struct {
+	Item       int64 `db:"item_id"`
+	Connection int64 `db:"connection_id"`
+	PlacedAt   int64 `db:"placed_at"`
+	ReceivedAt int64 `db:"received_at"`
+	Units      int64 `db:"units"`
+}
+
+// SalesOf lists what orders that came in since a moment asked for of items, whether it was there or not, in the order in which they were
+// placed.
+func (s *Store) SalesOf(ctx context.Context, items []int64, since time.Time) (out []PastSale, err error) {
+	in, args := list(items)
+	err = s.read.SelectContext(ctx, &out, `SELECT l.item_id, o.connection_id, o.placed_at, o.received_at, l.quantity AS units
+		FROM orders o JOIN order_line l ON l.order_id=o.id WHERE o.received_at>=? AND o.forgotten_at=0 AND o.voided=0 AND o.test=0
+			AND o.no_stock_moved=0 AND l.item_id IN (`+in+`) ORDER BY o.placed_at, o.id`, append([]any{micros(since)}, args...)...)
+	return out, err
+}
+
+// PastChange is what an entry of the ledger did to what is available.
+type PastChange struct {
+	At     int64 `db:"at"`
+	Change int64 `db:"change"`
+	Sale   bool  `db:"sale"`
+}
+
+// ChangesOf lists how what is available of an item changed since a moment, oldest first, and how much there was then.
+func (s *Store) ChangesOf(ctx context.Context, item int64, since time.Time) (list []PastChange, free int64, err error) {
+	if err = s.read.SelectContext(ctx, &list, `SELECT at, on_hand-allocated AS change, kind=? AND doc_kind='order' AS sale FROM movement
+		WHERE item_id=? AND at>=? AND on_hand<>allocated ORDER BY id`, stock.Allocate, item, micros(since)); err != nil {
+		return nil, 0, err
+	}
+	if err = s.read.GetContext(ctx, &free, "SELECT coalesce(sum(on_hand-allocated),0) FROM level WHERE item_id=?", item); err != nil {
+		return nil, 0, err
+	}
+	for _, m := range list {
+		free -= m.Change
+	}
+	return list, free, nil
+}

@@ -301,6 +301,38 @@ func verifyWaiting(sel selector) ([]Finding, error) {
 	return out, nil
 }
 
+// allShares are the shares by listing, and what of each item is shown before and may be sold.
+func allShares(sel selector) (by map[int64]Share, under map[int64]int64, err error) {
+	var rows []Share
+	err = sel(&rows, shareQuery)
+	by, under = map[int64]Share{}, map[int64]int64{}
+	for _, s := range rows {
+		by[s.ListingID] = s
+		under[s.ItemID] += s.Before
+	}
+	return by, under, err
+}
+
+// itemsSold lists the items of listings, and what the kits among them are made of.
+func itemsSold(listings []int64, sold map[int64]Sold) (items []int64) {
+	seen := map[int64]bool{}
+	add := func(id int64) {
+		if !seen[id] {
+			seen[id] = true
+			items = append(items, id)
+		}
+	}
+	for _, id := range listings {
+		add(id)
+	}
+	for _, id := range items[:len(items):len(items)] {
+		for _, c := range sold[id].Parts {
+			add(c.Item)
+		}
+	}
+	return items
+}
+
 // verifyOffers finds listings that were told more than their policy allows with no correction on its way.
 func verifyOffers(sel selector) ([]Finding, error) {
 	var listings []struct {
@@ -316,27 +348,19 @@ func verifyOffers(sel selector) ([]Finding, error) {
 		AND c.state='on' AND c.test=0`); err != nil {
 		return nil, fmt.Errorf("verify offers: %w", err)
 	}
-	var items []int64
-	seen := map[int64]bool{}
-	for _, l := range listings {
-		if !seen[l.ItemID] {
-			seen[l.ItemID] = true
-			items = append(items, l.ItemID)
-		}
+	listed := make([]int64, len(listings))
+	for i, l := range listings {
+		listed[i] = l.ItemID
 	}
 	sold, err := special(sel)
 	if err != nil {
 		return nil, err
 	}
-	for _, id := range items {
-		for _, c := range sold[id].Parts {
-			if !seen[c.Item] {
-				seen[c.Item] = true
-				items = append(items, c.Item)
-			}
-		}
+	levels, err := loadLevels(sel, itemsSold(listed, sold))
+	if err != nil {
+		return nil, err
 	}
-	levels, err := loadLevels(sel, items)
+	shares, under, err := allShares(sel)
 	if err != nil {
 		return nil, err
 	}
@@ -353,6 +377,9 @@ func verifyOffers(sel selector) ([]Finding, error) {
 			goods = g.Goods
 		}
 		want := settings.Offer.With(l.Override()).Offer(goods, func(k stock.Key) stock.Level { return levels[k] })
+		if share, ok := shares[l.ID]; ok { // it has sold of what it was told, and more of that is under way while something comes back
+			l.ToldQty, l.Open = share.Left, l.Open+under[l.ItemID]
+		}
 		if l.ToldQty > want && l.Open == 0 {
 			out = append(out, Finding{4, fmt.Sprintf("%s was told %d of %s, the policy allows %d, and no correction is on its way",
 				l.ConnectionCode, l.ToldQty, l.SKU, want)})

@@ -36,6 +36,8 @@ var damages = []struct {
 	{3, "UPDATE order_line SET position = 2 WHERE order_id = 1", "does not lie with its order 1"},
 	{3, `UPDATE orders SET test = 1 WHERE id = 1; INSERT INTO allocation VALUES (1025, 1, 1, 1, 1)`, "test order R1 holds stock"},
 	{4, "UPDATE listing SET told_qty = 11", "the policy allows 10"},
+	{4, "UPDATE listing SET told_qty = 10; " +
+		"INSERT INTO share SELECT id, item_id, connection_id, 11, 0, 0, 1, 1 FROM listing", "the policy allows 10"},
 	{5, "INSERT INTO goods_return (id, number, order_id, location_id, state, made_by, created_at) VALUES (1,'B1',1,1,'arrived','',1); " +
 		"INSERT INTO goods_return_line VALUES (1,1025,1,1,0,0,1,0)", "of item 1 of line 1025, 1 came back and 0 left"},
 	{5, "INSERT INTO goods_return (id, number, order_id, location_id, state, made_by, created_at) VALUES (1,'B1',1,1,'arrived','',1); " +

@@ -197,7 +197,7 @@ func (o *shareOut) takeBackForOthers() {
 // slower is how many times as much one has to sell for another to give it its last unit.
 const slower = 1.5
 
-// byCover lists the listings, first that whose share lasts longest.
+// byCover lists the listings, first that whose share lasts longest; of those that last as long, that which sells least.
 func (o *shareOut) byCover() []int {
 	order := make([]int, len(o.list))
 	for i := range order {
@@ -208,6 +208,10 @@ func (o *shareOut) byCover() []int {
 		case x > y:
 			return -1
 		case x < y:
+			return 1
+		case o.perHour[a] < o.perHour[b]:
+			return -1
+		case o.perHour[a] > o.perHour[b]:
 			return 1
 		}
 		return 0

@@ -120,7 +120,7 @@ func (w *sharedShops) tick(now int, buys func(channel int) bool) {
 // allowed; and a channel that goes on selling gets all of it in the end, but for
 // the last unit of others.
 func TestSharedUnitsAreSoldOnce(t *testing.T) {
-	for seed := range uint64(800) {
+	for seed := range uint64(300) {
 		over := []int64{0, 0, 50, 200}[seed%4]
 		w := newSharedShops(seed, over)
 		start := w.free
@@ -154,10 +154,27 @@ func TestSharedUnitsAreSoldOnce(t *testing.T) {
 	}
 }
 
+// TestSharesComeToRest: where nobody buys any more, quantities are not sent to and fro.
+func TestSharesComeToRest(t *testing.T) {
+	for seed := range uint64(400) {
+		w := newSharedShops(seed, []int64{0, 50}[seed%2])
+		w.free = int64(w.rng.IntN(8)) // few, so that not all have one
+		stop := w.rng.IntN(60)
+		for now := range 2000 {
+			w.tick(now, func(int) bool { return now < stop && w.rng.IntN(9) == 0 })
+		}
+		before := w.sent
+		for now := range 1000 {
+			w.tick(2000+now, func(int) bool { return false })
+		}
+		require.Equal(t, before, w.sent, "seed %d: %+v", seed, w.shares)
+	}
+}
+
 // TestSharesThatComeBack: stock that goes by a count is taken back, orders that are called off are on the shelf of their channel again,
 // and no unit is sold twice for either.
 func TestSharesThatComeBack(t *testing.T) {
-	for seed := range uint64(500) {
+	for seed := range uint64(200) {
 		w := newSharedShops(seed, 0)
 		start := w.free
 		var calledOff int64

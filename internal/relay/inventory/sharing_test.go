@@ -77,8 +77,8 @@ func TestTheLastUnitsAreShared(t *testing.T) {
 	require.EqualValues(t, 3, why.Allowed)
 	last := why.Steps[len(why.Steps)-1]
 	require.EqualValues(t, 3, last.Result)
-	require.Contains(t, last.Text, "From 20 units down they are shared by pace with 1 others")
-	require.Contains(t, last.Text, "here 0 of 3 were sold in 28 days")
+	require.Contains(t, last.Text, "From 20 units down they are shared by pace; what others show (1): 2.")
+	require.Contains(t, last.Text, "Here 0 of 3 were sold in 28 days")
 	list, _, err := k.Compare(t.Context(), "")
 	require.NoError(t, err)
 	require.Empty(t, list, "all show what they shall")
@@ -188,4 +188,37 @@ func TestWhatCannotBeShared(t *testing.T) {
 	require.NoError(t, k.SetPolicy(t.Context(), l.ID, stock.Override{ShareBelow: &ten}, "Edda"))
 	k.Settle()
 	require.EqualValues(t, 5, shown(t, k, "stall"), "it shares with nobody")
+}
+
+// TestRehearseSharing lets what was sold happen again: two buyers at two channels for the last jar, of whom word came late.
+func TestRehearseSharing(t *testing.T) {
+	k := trial.New(t)
+	k.Join("kiosk", trial.Stall("kiosk"), nil, message.OrdersIn, message.ListingsIn, message.StockOut)
+	k.Stock(2, "JAR")
+	for _, code := range []string{"stall", "kiosk"} {
+		jar := message.Listing{SKU: "JAR", Title: "A jar", Price: 1000, Currency: "EUR", Live: true}
+		k.Take(code, trial.Event("listing", "L-JAR", 1, jar))
+	}
+	k.Later(time.Hour)
+	for n, code := range []string{"stall", "kiosk", "stall"} {
+		o := trial.Sale("S-"+string(rune('1'+n)), trial.Units("JAR", 1))
+		o.PlacedAt = k.Now().Add(-time.Duration(3-n) * time.Second) // seconds apart, and told of together
+		k.Push(code, trial.Event("order", o.Number, 1, o))
+	}
+	k.Settle()
+	got, err := k.RehearseSharing(t.Context(), inventory.SharingRehearsal{Below: 10})
+	require.NoError(t, err)
+	require.Equal(t, 1, got.Items)
+	require.Equal(t, stock.Rehearsed{Asked: 3, Sold: 3, Oversold: 1}, got.All, "as it went")
+	require.Zero(t, got.Shared.Oversold)
+	require.EqualValues(t, 3, got.Shared.Asked)
+	require.Len(t, got.List, 1)
+	require.Equal(t, "JAR", got.List[0].SKU)
+	for _, bad := range []inventory.SharingRehearsal{{}, {Below: 5, Over: 501}, {Below: 5, Days: 91}} {
+		_, err := k.RehearseSharing(t.Context(), bad)
+		require.ErrorContains(t, err, "below: units from 1 up")
+	}
+	none, err := k.RehearseSharing(t.Context(), inventory.SharingRehearsal{Below: 5, Days: 1})
+	require.NoError(t, err)
+	require.Equal(t, 1, none.Items)
 }

@@ -132,7 +132,7 @@ func (r *Inventory) addShare(ctx context.Context, out *OfferWhy, policy stock.Po
 	may := out.Allowed
 	out.Allowed = mine.Left
 	out.Steps = append(out.Steps, stock.Step{Change: mine.Left - may, Result: mine.Left,
-		Text: fmt.Sprintf("From %d units down they are shared by pace with %d others, which show %d: here %d of %d were sold in %d days",
+		Text: fmt.Sprintf("From %d units down they are shared by pace; what others show (%d): %d. Here %d of %d were sold in %d days",
 			policy.ShareBelow, len(rows), others, pace[mine.ConnectionID], all, paceDays)})
 	if mine.Before+unsure > 0 {
 		out.Steps = append(out.Steps, stock.Step{Result: mine.Left,

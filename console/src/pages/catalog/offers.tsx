@@ -11,6 +11,7 @@ import { Lamp } from "../../parts/lamp";
 import { catalogStops, Rail } from "../../parts/rail";
 import { useSearchText } from "../../parts/search";
 import { SearchField } from "../../parts/searchfield";
+import { SharingRehearsal } from "../../shared/goods/sharing";
 import { Why } from "../../shared/goods/why";
 import { ListingState } from "../../shared/goods/state";
 
@@ -80,6 +81,7 @@ export default function Offers() {
           })}
         </tbody>
       </table>
+      <SharingRehearsal />
       <div className="mb-3 flex flex-wrap items-center gap-2">
         <SearchField of="offers" by="SKU, title" value={typed} onChange={setTyped} />
         <Choice name="connection" label="Channel" options={[["", "All channels"], ...channels.map((c) => [c.code, c.name] as const)]} />
