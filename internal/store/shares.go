@@ -71,9 +71,19 @@ func (s *Store) SharesUnderWay(ctx context.Context) (out []Share, err error) {
 	return out, err
 }
 
-// SoldOn tells how many units of an item that is sold as it is orders took of each connection, by what movements of them changed of what
-// is available: below 0 where orders were called off. Orders that have no line of the item, as of a kit, are left out.
-func (t *Tx) SoldOn(moved []stock.Movement) (map[int64]map[int64]int64, error) {
+// OrderTook is what movements of an order changed of what is available of an item that it has a line of.
+type OrderTook struct {
+	Order      int64  `db:"order_id"`
+	Connection int64  `db:"connection_id"`
+	Item       int64  `db:"item_id"`
+	SKU        string `db:"sku"`     // of the line, as the channel calls it
+	Listing    string `db:"listing"` // the channel's number of the listing, where it tells it
+	Units      int64  `db:"-"`       // below 0 where it gave back
+}
+
+// OrdersTook tells what orders took of items that are sold as they are, by movements of them: each line's words, with the units of the
+// order as a whole. Orders that have no line of the item, as of a kit, are left out.
+func (t *Tx) OrdersTook(moved []stock.Movement) ([]OrderTook, error) {
 	type key struct{ item, order int64 }
 	by := map[key]int64{}
 	var orders []int64
@@ -83,26 +93,20 @@ func (t *Tx) SoldOn(moved []stock.Movement) (map[int64]map[int64]int64, error) {
 			orders = append(orders, m.DocID)
 		}
 	}
-	out := map[int64]map[int64]int64{}
 	if len(orders) == 0 {
-		return out, nil
+		return nil, nil
 	}
 	in, args := list(orders)
-	var rows []struct {
-		ID         int64 `db:"id"`
-		Connection int64 `db:"connection_id"`
-		Item       int64 `db:"item_id"`
-	}
-	if err := t.sel(&rows, `SELECT DISTINCT o.id, o.connection_id, l.item_id FROM orders o JOIN order_line l ON l.order_id=o.id
-		WHERE o.id IN (`+in+`) AND l.item_id<>0`, args...); err != nil {
+	var rows []OrderTook
+	if err := t.sel(&rows, `SELECT DISTINCT l.order_id, o.connection_id, l.item_id, l.sku, l.listing
+		FROM orders o JOIN order_line l ON l.order_id=o.id WHERE o.id IN (`+in+`) AND l.item_id<>0 ORDER BY l.order_id, l.item_id`,
+		args...); err != nil {
 		return nil, err
 	}
+	out := rows[:0]
 	for _, r := range rows {
-		if n := by[key{r.Item, r.ID}]; n != 0 {
-			if out[r.Item] == nil {
-				out[r.Item] = map[int64]int64{}
-			}
-			out[r.Item][r.Connection] += n
+		if r.Units = by[key{r.Item, r.Order}]; r.Units != 0 {
+			out = append(out, r)
 		}
 	}
 	return out, nil

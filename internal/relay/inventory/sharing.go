@@ -219,35 +219,65 @@ func (r *Inventory) noteSold(ch *engine.Change, book *stock.Book) error {
 	if err != nil || len(rows) == 0 {
 		return err
 	}
-	sold, err := ch.SoldOn(book.Movements)
+	took, err := ch.OrdersTook(book.Movements)
+	if err != nil || len(took) == 0 {
+		return err
+	}
+	listings, err := ch.ListingsOfItems(engine.Keys(items))
 	if err != nil {
 		return err
 	}
-	for item, by := range sold {
-		for connection, units := range by {
-			var most *store.Share // of several listings there: which it was is not told, and together it comes to the same
-			for i := range rows {
-				s := &rows[i]
-				if s.ItemID == item && s.ConnectionID == connection && (most == nil || s.Left+s.Before > most.Left+most.Before) {
-					most = s
-				}
-			}
-			if most == nil {
-				continue
-			}
-			s := stock.Share{Left: most.Left, Before: most.Before, Doubt: most.Doubt}
-			if units > 0 {
+	for len(took) > 0 {
+		n := 1
+		for n < len(took) && took[n].Order == took[0].Order && took[n].Item == took[0].Item {
+			n++
+		}
+		if row := shareSold(rows, listings, took[:n]); row != nil {
+			s := stock.Share{Left: row.Left, Before: row.Before, Doubt: row.Doubt}
+			if units := took[0].Units; units > 0 {
 				s.Sold(units)
 			} else {
 				s.Left -= units // called off: a channel puts it back itself
 			}
-			most.Left, most.Before, most.Doubt = s.Left, s.Before, s.Doubt
-			if err := ch.PutShare(*most); err != nil {
+			row.Left, row.Before, row.Doubt = s.Left, s.Before, s.Doubt
+			if err := ch.PutShare(*row); err != nil {
 				return err
 			}
 		}
+		took = took[n:]
 	}
 	return nil
+}
+
+// shareSold is the share that lines of an order were sold from: of the listing there that all of them name, by its number or its SKU. nil:
+// they were sold as something else, and the number that the share's listing shows has not moved.
+func shareSold(rows []store.Share, listings []store.Listing, lines []store.OrderTook) (share *store.Share) {
+	for _, line := range lines {
+		k := slices.IndexFunc(rows, func(s store.Share) bool {
+			return s.ItemID == line.Item && s.ConnectionID == line.Connection && slices.ContainsFunc(listings, func(l store.Listing) bool {
+				return l.ID == s.ListingID && (line.Listing == l.OutsideID || line.Listing == "" && line.SKU == l.SKU)
+			})
+		})
+		if k < 0 || share != nil && share != &rows[k] {
+			return nil
+		}
+		share = &rows[k]
+	}
+	return share
+}
+
+// noteEdited takes it that somebody at the channel changed by so many what a listing shows, and that this counts.
+func (r *Inventory) noteEdited(ch *engine.Change, l *store.Listing, by int64) error {
+	rows, err := ch.Shares([]int64{l.ItemID})
+	if err != nil {
+		return err
+	}
+	s, ok := ByListing(rows)[l.ID]
+	if !ok {
+		return nil
+	}
+	s.Left = max(0, s.Left+by)
+	return ch.PutShare(s)
 }
 
 // shareLook is how often shares are looked at of which something is under way.

@@ -222,3 +222,24 @@ func TestRehearseSharing(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, 1, none.Items)
 }
+
+// TestAnEditOfAShare: a channel that shares shows less after each sale without being told; what somebody sets there is measured against
+// that, and is more of its share.
+func TestAnEditOfAShare(t *testing.T) {
+	k := sharing(t, 16, 0)
+	takesIn(t, k)
+	salesKnown(k, 5)
+	before := shown(t, k, "stall")
+	require.Greater(t, before, int64(2))
+	sells(k, "stall", "S-1", 1)
+	calls := len(k.Sent("stall", "/stock"))
+	salesKnown(k, 6)
+	require.Len(t, k.Sent("stall", "/stock"), calls, "it sold one of its share, and nobody set anything")
+	require.EqualValues(t, 16, k.OnHand("JAR"))
+	k.Take("stall", edit("e-1", message.StockLevel{SKU: "JAR", Listing: "L-JAR", Quantity: before - 1 + 3, At: k.Now()}))
+	salesKnown(k, 7)
+	require.EqualValues(t, 16, k.OnHand("JAR"), "its orders from then are not known yet, so it is put back")
+	k.Take("stall", edit("e-2", message.StockLevel{SKU: "JAR", Listing: "L-JAR", Quantity: 9, Change: 3, At: k.Now()}))
+	require.EqualValues(t, 19, k.OnHand("JAR"), "three more were set there")
+	k.Holds()
+}

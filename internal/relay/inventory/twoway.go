@@ -105,12 +105,9 @@ func (r *Inventory) edited(b *exchange.Batch, in store.InboxMessage, y *store.Ta
 		b.Skip(in, y, "no such location", err.Error())
 		return nil
 	}
-	told := stock.Told{Quantity: l.ToldQty, At: store.Time(l.ToldAt)}
-	if told.Open, err = b.Ch.OpenFor(b.C.ID, message.StockOut, OfferSubject(l.ID)); err != nil {
+	told, err := r.toldOf(b.Ch, b.C, &l)
+	if err != nil {
 		return err
-	}
-	if f, _ := r.Feed(b.C, message.OrdersIn); f.ID != 0 {
-		told.OrdersSeen = store.Time(f.LastOKAt)
 	}
 	change, clear, why := stock.Word{Shows: m.Quantity, Change: m.Change, At: m.At}.Meaning(told)
 	name := b.C.Rec().Name
@@ -129,10 +126,29 @@ func (r *Inventory) edited(b *exchange.Batch, in store.InboxMessage, y *store.Ta
 	if change == 0 {
 		return nil
 	}
+	if err := r.noteEdited(b.Ch, &l, change); err != nil {
+		return err
+	}
 	book.Post(stock.Movement{Key: stock.Key{Item: l.ItemID, Location: at.ID}, At: b.Ch.Now, Kind: stock.Edit, OnHand: change,
 		Reason: fmt.Sprintf("set to %d at %s by %s", m.Quantity, name, engine.Or(m.Who, "somebody there")), Who: name, DocKind: "message",
 		DocID: in.ID})
 	return r.Post(b.Ch, book)
+}
+
+// toldOf is how a listing stands with its channel. One that shares the last units is told nothing when it sells: it shows what is left.
+func (r *Inventory) toldOf(ch *engine.Change, c *engine.Conn, l *store.Listing) (told stock.Told, err error) {
+	told = stock.Told{Quantity: l.ToldQty, At: store.Time(l.ToldAt)}
+	if told.Open, err = ch.OpenFor(c.ID, message.StockOut, OfferSubject(l.ID)); err != nil {
+		return told, err
+	}
+	if f, _ := r.Feed(c, message.OrdersIn); f.ID != 0 {
+		told.OrdersSeen = store.Time(f.LastOKAt)
+	}
+	rows, err := ch.Shares([]int64{l.ItemID})
+	if s, ok := ByListing(rows)[l.ID]; ok {
+		told.Quantity, told.Open = s.Left, told.Open || s.Before+s.Doubt > 0
+	}
+	return told, err
 }
 
 // raiseUnclear says that an edit cannot be told apart from sales and sends.
@@ -148,24 +164,23 @@ func raiseUnclear(b *exchange.Batch, l store.Listing, m *message.StockLevel, why
 // second time, while nothing of ours is on its way, was set there by somebody: by setting it is taken in, as
 // far as it is clear what was meant, or put back.
 func (r *Inventory) Noticed(ch *engine.Change, c *engine.Conn, before *store.Listing, shows int64) error {
-	if before.ToldQty < 0 || shows == before.ToldQty || shows != before.SeenQty || c.Rec().Test ||
+	if shows == before.ToldQty && c.Settings().Offer.With(before.Override()).ShareBelow == 0 {
+		return nil
+	}
+	if before.ToldQty < 0 || shows != before.SeenQty || c.Rec().Test ||
 		c.Line().Def.Feeds[message.StockIn] != nil && c.Rec().Side == "channel" && c.Line().TellsEdits() {
 		return nil
 	}
 	if f, _ := r.Feed(c, message.StockOut); !f.On {
 		return nil
 	}
-	open, err := ch.OpenFor(c.ID, message.StockOut, OfferSubject(before.ID))
-	if err != nil || open {
+	told, err := r.toldOf(ch, c, before)
+	if err != nil || told.Open || shows == told.Quantity {
 		return err
 	}
 	since, err := ch.ShownSince(before.ID, shows)
 	if err != nil {
 		return err
-	}
-	told := stock.Told{Quantity: before.ToldQty, At: store.Time(before.ToldAt)}
-	if f, _ := r.Feed(c, message.OrdersIn); f.ID != 0 {
-		told.OrdersSeen = store.Time(f.LastOKAt)
 	}
 	by, clear, _ := stock.Word{Shows: shows, At: since}.Meaning(told)
 	if !clear {
@@ -182,6 +197,9 @@ func (r *Inventory) Noticed(ch *engine.Change, c *engine.Conn, before *store.Lis
 	if set.StockIn == "take in" && len(goods.Parts) == 0 && !goods.NoStock && len(sources) > 0 && r.Place(sources[0]).Keeper == 0 {
 		book, err := r.Book(ch, []int64{before.ItemID})
 		if err != nil {
+			return err
+		}
+		if err := r.noteEdited(ch, before, by); err != nil {
 			return err
 		}
 		book.Post(stock.Movement{Key: stock.Key{Item: before.ItemID, Location: sources[0]}, At: ch.Now, Kind: stock.Edit, OnHand: by,
@@ -368,8 +386,8 @@ func (r *Inventory) Compare(ctx context.Context, code string) ([]Difference, int
 			}
 			compared++
 			should := Shows(c, w, &l, func(k stock.Key) stock.Level { return levels[k] }, shares)
-			if _, shared := shares[l.ID]; shared && l.SeenAt == l.ToldAt {
-				continue // it was not looked at since it was told its share, and has sold of that
+			if s, ok := shares[l.ID]; ok && l.SeenQty >= s.Left-s.Doubt && l.SeenQty <= max(l.ToldQty, s.Left) {
+				continue // it is told nothing when it sells of its share, so it is seen between that and what is left
 			}
 			if should == l.SeenQty || open[OfferSubject(l.ID)] {
 				continue

@@ -127,7 +127,7 @@ func (b *bench) ledger(items, movements int) error {
 // telling us of a sale only after a while of its own, and counts what cannot be met, beside what a relay
 // without any delay of its own could not have met either; and with the last units shared, the curve from none sold twice to few left.
 func (b *bench) oversell() error {
-	items, units, rate := b.of(20, 2), b.of(50, 5), b.of(200, 50)
+	items, units, rate := b.of(20, 2), b.of(50, 12), b.of(200, 50)
 	const told = 150 * time.Millisecond // how late the channels tell of a sale
 	what := fmt.Sprintf("of %d units on 6 channels at %d orders/s", items*units, rate)
 	for _, c := range []struct {

@@ -39,7 +39,11 @@ func run(t *testing.T, seed uint64, days int) (wrong, trace []string, summary st
 		wrong, trace = w.check(l), w.log
 		summary = fmt.Sprintf("%d days, %d sales, %d steps, %d crashes, faults %v, %d mails", days, sales, w.steps, w.crashes, w.faults,
 			len(w.mails))
-		summary += w.benchWork()
+		shared := w.shared()
+		summary += fmt.Sprintf(", %d listings share", shared) + w.benchWork()
+		if seed%2 == 0 && shared == 0 {
+			wrong = append(wrong, "no listing shares the last units")
+		}
 		if len(wrong) > 0 && os.Getenv("TRACE") != "" {
 			require.NoError(t, os.WriteFile(os.Getenv("TRACE"), []byte(strings.Join(w.log, "\n")), 0o644))
 		}

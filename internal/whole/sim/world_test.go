@@ -10,6 +10,7 @@ import (
 	"net/http"
 	"net/http/httptest"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -18,6 +19,7 @@ import (
 
 	"openrelay/internal/api"
 	"openrelay/internal/client"
+	"openrelay/internal/core/message"
 	"openrelay/internal/demo"
 	"openrelay/internal/relay"
 	"openrelay/internal/relay/attention"
@@ -26,6 +28,7 @@ import (
 	"openrelay/internal/relay/listing"
 	"openrelay/internal/standin"
 	"openrelay/internal/store"
+	"openrelay/internal/wire"
 )
 
 // crash is what a simulated end of the process panics with.
@@ -320,6 +323,9 @@ func (w *world) join() {
 			must(err)
 		}
 	}
+	if w.seed%2 == 0 {
+		w.share(list)
+	}
 	w.joinSecondCarrier()
 	w.joinOtherCarriers()
 	w.joinOffice()
@@ -342,6 +348,20 @@ func (w *world) join() {
 	must(err)
 	w.settle(30 * time.Minute)
 	require.NotEmpty(w.t, w.Nosh.Menu())
+}
+
+// share lets the channels that are told quantities share the last units of what they sell.
+func (w *world) share(list []wire.Connection) {
+	for _, c := range list {
+		told := slices.ContainsFunc(c.Feeds, func(f wire.Feed) bool { return f.Kind == message.StockOut })
+		if !told || c.Side != "channel" || c.Code == "nosh" {
+			continue
+		}
+		s := c.Settings
+		s.Offer.ShareBelow = 1000
+		_, err := w.Client.SetSettings(w.t.Context(), c.Code, s, 0)
+		require.NoError(w.t, err)
+	}
 }
 
 // settle lets the relay and the portals do what is due, without faults, for a while of the clock.

@@ -31,9 +31,9 @@ describe("the rehearsal of sharing", () => {
     await said("2 items ran so low. 7 more did, moved less and were not looked at.");
     expect(body).toEqual({ below: 12, over: 50 });
     const cells = screen.getAllByRole("row").map((r) => r.textContent);
-    expect(cells).toContain("All of themeverywhere all404060");
+    expect(cells).toContain("All of themall, everywhere404060");
     expect(cells).toContain("shared403109");
-    expect(cells).toContain("HC-JAReverywhere all101040");
+    expect(cells).toContain("HC-JARall, everywhere101040");
   });
 
   it("says so where nothing ran low, and asks for nothing below one", async () => {

@@ -86,7 +86,7 @@ function Pair({ name, code, all, shared }: { name: string; code?: boolean; all: 
   );
   return (
     <>
-      {row("everywhere all", all, true)}
+      {row("all, everywhere", all, true)}
       {row("shared", shared, false)}
     </>
   );
