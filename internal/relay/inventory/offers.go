@@ -378,9 +378,11 @@ func (r *Inventory) QueueAllOffers(ch *engine.Change, c *engine.Conn) error {
 	if err != nil {
 		return err
 	}
-	all := make([]int64, len(listings))
-	for i := range listings {
-		all[i] = listings[i].ID
+	var forced []int64 // what shows there while its feed was off nobody knows; else a share that is right is not told again
+	if f, _ := r.Feed(c, message.StockOut); !f.On {
+		for i := range listings {
+			forced = append(forced, listings[i].ID)
+		}
 	}
-	return r.queueListingsOf(ch, w, listings, book.Level, c, all) // its feed is on by this very change, or was
+	return r.queueListingsOf(ch, w, listings, book.Level, c, forced) // its feed is on by this very change, or was
 }

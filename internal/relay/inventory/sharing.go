@@ -135,7 +135,7 @@ func (r *Inventory) sharers(ch *engine.Change, w *ItemKinds, item int64, listing
 		policy, _ := w.offered(c, l)
 		row, has := had[l.ID]
 		told := r.isTold(c, l, nil)
-		if !policy.Shares(w.Goods(item), levels) || !told && !has {
+		if !policy.Shares(w.Goods(item), levels) || !takesQuantity(l) || !told && !has {
 			continue
 		}
 		delete(had, l.ID)

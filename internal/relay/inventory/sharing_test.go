@@ -185,6 +185,7 @@ func TestWhatCannotBeShared(t *testing.T) {
 	require.NoError(t, err)
 	ten, far := int64(10), int64(900)
 	require.ErrorContains(t, k.SetPolicy(t.Context(), l.ID, stock.Override{ShareOver: &far}, "Edda"), "share_over")
+	require.ErrorContains(t, k.SetPolicy(t.Context(), l.ID, stock.Override{ShareOver: &ten}, "Edda"), "does nothing without share_below")
 	require.NoError(t, k.SetPolicy(t.Context(), l.ID, stock.Override{ShareBelow: &ten}, "Edda"))
 	k.Settle()
 	require.EqualValues(t, 5, shown(t, k, "stall"), "it shares with nobody")
@@ -221,6 +222,19 @@ func TestRehearseSharing(t *testing.T) {
 	none, err := k.RehearseSharing(t.Context(), inventory.SharingRehearsal{Below: 5, Days: 1})
 	require.NoError(t, err)
 	require.Equal(t, 1, none.Items)
+}
+
+// TestAShareThatIsRightIsNotToldAgain: a quantity replaces what is shown, sold or not, so other settings of the channel leave it alone.
+func TestAShareThatIsRightIsNotToldAgain(t *testing.T) {
+	k := sharing(t, 10, 0)
+	calls := len(k.Sent("stall", "/stock"))
+	c := k.ByCode("stall")
+	set := *c.Settings()
+	set.Tolerance = 3
+	require.NoError(t, k.SetSettings(t.Context(), "stall", set, c.Rec().Revision, "Edda"))
+	k.Settle()
+	require.Len(t, k.Sent("stall", "/stock"), calls)
+	k.Holds()
 }
 
 // TestAnEditOfAShare: a channel that shares shows less after each sale without being told; what somebody sets there is measured against

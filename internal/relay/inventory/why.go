@@ -91,7 +91,7 @@ func (r *Inventory) WhyOffer(ctx context.Context, connection, sku string, at tim
 	level := func(k stock.Key) stock.Level { return levels[k] }
 	allowed, steps := policy.Explain(goods, level, stock.Names{Place: r.PlaceName, Item: func(id int64) string { return parts[id].SKU }})
 	out.Allowed, out.Steps = allowed, append(r.notSentSteps(not), steps...)
-	if at.IsZero() && policy.Shares(goods, level) {
+	if policy.Shares(goods, level) {
 		if err := r.addShare(ctx, &out, policy); err != nil {
 			return out, err
 		}
@@ -108,6 +108,11 @@ func (r *Inventory) WhyOffer(ctx context.Context, connection, sku string, at tim
 
 // addShare says what of the last units is this listing's share, and where the others are.
 func (r *Inventory) addShare(ctx context.Context, out *OfferWhy, policy stock.Policy) error {
+	if !out.At.IsZero() {
+		out.Steps = append(out.Steps, stock.Step{Result: out.Allowed,
+			Text: fmt.Sprintf("From %d units down they were shared by pace; of a share only what was shown is kept", policy.ShareBelow)})
+		return nil
+	}
 	rows, err := r.SharesByListing(ctx, []int64{out.Listing.ItemID})
 	if err != nil {
 		return err

@@ -530,6 +530,9 @@ func keepPart(part *string, v any, empty bool) (changed bool, err error) {
 
 // checkSharing refuses sharing of what is not shared: kits, and what holds no stock.
 func (r *Listing) checkSharing(ch *engine.Change, l *store.Listing, o *stock.Override) error {
+	if c := r.ByID(l.ConnectionID); o.ShareOver != nil && *o.ShareOver > 0 && c != nil && c.Settings().Offer.With(o).ShareBelow == 0 {
+		return engine.Refuse("share_over: does nothing without share_below, here or in the channel's policy")
+	}
 	if o.ShareBelow == nil || *o.ShareBelow == 0 {
 		return nil
 	}
