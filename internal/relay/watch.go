@@ -56,7 +56,7 @@ func (r *Relay) repeat(step func(context.Context) (time.Time, error), wake *engi
 // is gathered. It returns when something may be due next, or the zero time. It waits for nobody outside.
 func (r *Relay) Watch(ctx context.Context) (next time.Time, err error) {
 	steps := []func(context.Context) (time.Time, error){r.AnswersDue, r.MergesDue, r.ParcelsDue, r.Partners.RequestsDue,
-		r.Inventory.SharesDue, r.WatchHealth, r.Gather}
+		r.Inventory.OffersDue, r.Inventory.SharesDue, r.WatchHealth, r.Gather}
 	for _, f := range steps {
 		at, e := f(ctx)
 		err = errors.Join(err, e)

@@ -38,6 +38,7 @@ var ErrConflict = errors.New("changed by someone else in the meantime")
 type Store struct {
 	read *reader
 	db   *sql.DB
+	disk *disk
 	path string
 
 	mu      sync.Mutex   // held by the writer
@@ -71,7 +72,7 @@ func (n *Newer) Error() string {
 		"Start the newer version, or restore a backup from before the upgrade", n.File, n.Has, n.Knows)
 }
 
-// dsn opens the file so that a commit survives the end of the process and of the machine.
+// dsn names the file, and how it is opened.
 func dsn(path string, pragmas ...string) string {
 	q := url.Values{"_pragma": append([]string{"busy_timeout(10000)", "foreign_keys(1)"}, pragmas...)}
 	return "file:" + (&url.URL{Path: path}).EscapedPath() + "?" + q.Encode()
@@ -97,7 +98,11 @@ func Open(ctx context.Context, path string) (*Store, error) {
 	read.SetMaxOpenConns(4)
 	read.SetMaxIdleConns(4)
 	read.SetConnMaxIdleTime(readerRest)
-	return &Store{read: newReader(read), db: db, path: path, conn: conn, stmts: map[string]*sql.Stmt{},
+	disk, err := openDisk(path)
+	if err != nil {
+		return nil, fmt.Errorf("open %s: its log: %w", path, err)
+	}
+	return &Store{read: newReader(read), db: db, disk: disk, path: path, conn: conn, stmts: map[string]*sql.Stmt{},
 		inserts: map[insertKey]string{}, next: map[string]int64{}, upgrade: upgrade}, nil
 }
 
@@ -106,7 +111,7 @@ func (s *Store) Upgraded() Upgrade { return s.upgrade }
 
 // openTables opens a file for its one writer and brings its tables up to date; before that, a copy of it is kept.
 func openTables(ctx context.Context, path string) (*sql.DB, Upgrade, error) {
-	db, err := sql.Open("sqlite", dsn(path, "journal_mode(WAL)", "synchronous(FULL)", "cache_size(-32000)", "wal_autocheckpoint(10000)"))
+	db, err := sql.Open("sqlite", dsn(path, "journal_mode(WAL)", "synchronous(NORMAL)", "cache_size(-32000)", "wal_autocheckpoint(10000)"))
 	if err != nil {
 		return nil, Upgrade{}, err
 	}
@@ -171,7 +176,7 @@ func (s *Store) Close() error {
 		st.Close()
 	}
 	s.letGo()
-	return errors.Join(s.conn.Close(), s.db.Close(), s.read.Close())
+	return errors.Join(s.disk.wait(s.disk.written.Load()), s.conn.Close(), s.db.Close(), s.read.Close(), s.disk.close())
 }
 
 // Path is the file's name.

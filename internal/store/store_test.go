@@ -307,29 +307,3 @@ func TestReadersDoNotWaitForTheWriter(t *testing.T) {
 	close(done)
 	require.Eventually(t, func() bool { _, err := s.Item(t.Context(), "NEW"); return err == nil }, 5*time.Second, time.Millisecond)
 }
-
-// TestAnUnsyncedWriteIsOneChange like any other, and the next one waits for the disk again.
-func TestAnUnsyncedWriteIsOneChange(t *testing.T) {
-	s := open(t)
-	ctx := t.Context()
-	synchronous := func() (n int) {
-		require.NoError(t, s.conn.QueryRowContext(ctx, "PRAGMA synchronous").Scan(&n))
-		return n
-	}
-	const full = 2 // as SQLite numbers it
-	require.Equal(t, full, synchronous())
-	require.NoError(t, s.WriteUnsynced(ctx, func(tx *Tx) error {
-		require.Less(t, synchronous(), full)
-		return tx.PutSetting("company", "Morrow Hive")
-	}))
-	require.Equal(t, full, synchronous())
-	refused := errors.New("refused")
-	require.ErrorIs(t, s.WriteUnsynced(ctx, func(tx *Tx) error {
-		require.NoError(t, tx.PutSetting("company", "Another"))
-		return refused
-	}), refused)
-	require.Equal(t, full, synchronous())
-	name, err := s.Setting(ctx, "company")
-	require.NoError(t, err)
-	require.Equal(t, "Morrow Hive", name)
-}

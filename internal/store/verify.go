@@ -342,7 +342,7 @@ func verifyOffers(sel selector) ([]Finding, error) {
 	}
 	if err := sel(&listings, `SELECT l.id, l.connection_id, c.code AS connection_code, l.sku, l.item_id, l.told_qty, l.policy, c.settings,
 		(SELECT count(*) FROM outbox x WHERE x.connection_id=l.connection_id AND x.feed='stock out'
-		AND x.subject='listing '||l.id AND x.state IN ('waiting','sending','sent')) AS open
+		AND x.subject='listing '||l.id AND x.state IN ('waiting','sending','sent')) + (SELECT count(*) FROM offer_due) AS open
 		FROM listing l JOIN connection c ON c.id=l.connection_id JOIN feed f ON f.connection_id=c.id AND f.kind='stock out' AND f.is_on=1
 		WHERE l.item_id<>0 AND l.told_qty>=0 AND l.state NOT IN ('submitted','in review','rejected','sold there')
 		AND c.state='on' AND c.test=0`); err != nil {

@@ -23,6 +23,7 @@ type Change struct {
 	Listed     map[int64]bool   // connections on which the state of a listing moved
 	Memo       map[any]any      // what rooms keep for the length of the change
 	Watch      bool             // something may be due sooner than the watch thinks
+	LateOffers bool             // channels are told what it moved a little later, once for many such changes
 	jobs       map[JobKind]bool // kinds of work that there is something for
 	then       []func()         // what memory is to know once it is committed
 	marked     [marks]map[int64]bool
@@ -92,6 +93,11 @@ func (r *Engine) Commit(ctx context.Context, f func(*Change) error) error {
 // CommitUnsynced is like Commit for what is done again, to no harm, where a loss of power takes it back; see store.WriteUnsynced.
 func (r *Engine) CommitUnsynced(ctx context.Context, f func(*Change) error) error {
 	return r.commit(ctx, r.Store.WriteUnsynced, f)
+}
+
+// CommitAlone is like CommitUnsynced for a change that takes long; see store.WriteAlone.
+func (r *Engine) CommitAlone(ctx context.Context, f func(*Change) error) error {
+	return r.commit(ctx, r.Store.WriteAlone, f)
 }
 
 func (r *Engine) commit(ctx context.Context, write func(context.Context, func(*store.Tx) error) error, f func(*Change) error) error {

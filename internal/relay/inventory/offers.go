@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"slices"
+	"time"
 
 	"openrelay/internal/core/message"
 	"openrelay/internal/core/order"
@@ -212,6 +213,11 @@ func (r *Inventory) cannot(location int64, marks []string, country string) strin
 // sent even if it equals what was sent last: the channel may have changed its own in the meantime, by a sale we have just
 // learned of.
 func (r *Inventory) SettleOffers(ch *engine.Change, items []int64) error {
+	if ch.LateOffers {
+		added, err := ch.PutOffersDue(items, ch.Now.Add(offersRest))
+		ch.Watch = ch.Watch || added > 0
+		return err
+	}
 	w, err := r.ItemKindsNow(ch)
 	if err != nil {
 		return err
@@ -224,6 +230,28 @@ func (r *Inventory) SettleOffers(ch *engine.Change, items []int64) error {
 		ch.Tell("stock", fmt.Sprint(id))
 	}
 	return r.queueListings(ch, w, listings, nil)
+}
+
+// offersRest is how long what is told late waits for more of its kind, and offersAtOnce for how many items it is told in one change.
+const (
+	offersRest   = 300 * time.Millisecond
+	offersAtOnce = 200
+)
+
+// OffersDue tells channels of items that many changes have moved. It returns when to look again.
+func (r *Inventory) OffersDue(ctx context.Context) (time.Time, error) {
+	next, err := r.Store.NextOffersDue(ctx)
+	for err == nil && !next.IsZero() && !next.After(r.Clock()) {
+		err = r.Commit(ctx, func(ch *engine.Change) error {
+			items, err := ch.TakeOffersDue(ch.Now, offersAtOnce)
+			ch.Mark(engine.StockMoved, items...)
+			return err
+		})
+		if err == nil {
+			next, err = r.Store.NextOffersDue(ctx)
+		}
+	}
+	return next, err
 }
 
 // SettleListings queues the quantities that listings may show.

@@ -30,6 +30,7 @@ type replanArgs struct {
 	Reason   string `json:"reason"`
 	Looked   int64  `json:"looked"`
 	Changed  int64  `json:"changed"`
+	Mark     int64  `json:"mark"` // the last order that was looked at
 }
 
 // ReplanPlace plans anew, by a job, all orders to which a place has promised something and on which nobody has begun; of an empty code,
@@ -56,42 +57,57 @@ func (r *Orders) ReplanPlace(ctx context.Context, code, reason, who string) (job
 	return job, err
 }
 
-// ReplanStep plans the next orders anew.
+// How many orders are planned anew in one change: whoever hands orders in meanwhile waits as long as that takes, several times. And after
+// how many it is noted how far it has come.
+const (
+	replanBatch = 50
+	replanStep  = 1000
+)
+
+// ReplanStep plans the next orders anew. What a loss of power takes back is planned anew again: the job goes on where it was noted.
 func (r *Orders) ReplanStep(ctx context.Context, j *store.Job) (done bool, err error) {
 	var a replanArgs
 	if err := json.Unmarshal([]byte(j.Args), &a); err != nil {
 		return true, err
 	}
-	err = r.Commit(ctx, func(ch *engine.Change) error {
-		list, err := ch.OrdersPromisedAt(a.Location, j.Mark, replanBatch)
-		if err != nil {
+	for until := a.Looked + replanStep; !done && a.Looked < until && err == nil && ctx.Err() == nil; {
+		err = r.CommitAlone(ctx, func(ch *engine.Change) (err error) {
+			next := a
+			if done, err = r.replanNext(ch, j, &next); err == nil {
+				ch.After(func() { a = next })
+			}
 			return err
-		}
-		done = len(list) < replanBatch
-		changed, err := r.replanSome(ch, list, a.Reason, j.Who)
-		if err != nil {
-			return err
-		}
-		if len(list) > 0 {
-			j.Mark = list[len(list)-1].ID
-		}
-		a.Looked, a.Changed = a.Looked+int64(len(list)), a.Changed+changed
-		text, err := json.Marshal(a)
-		if err != nil {
-			return err
-		}
-		j.Args = string(text)
-		if !done {
-			return nil
-		}
-		return ch.Note(store.Entry{At: ch.Now.UnixMicro(), Who: j.Who, Thing: "company", What: "planned anew",
-			Text: fmt.Sprintf("%s: %d orders looked at, %d are sent otherwise now", j.Subject, a.Looked, a.Changed)})
-	})
-	return done, err
+		})
+	}
+	text, e := json.Marshal(a)
+	if e != nil {
+		return done, e
+	}
+	j.Args = string(text)
+	return done && err == nil, err
 }
 
-// replanBatch is how many orders are planned anew in one change: whoever hands orders in waits no longer than that takes.
-const replanBatch = 50
+// replanNext plans the next orders anew.
+func (r *Orders) replanNext(ch *engine.Change, j *store.Job, a *replanArgs) (done bool, err error) {
+	list, err := ch.OrdersPromisedAt(a.Location, a.Mark, replanBatch)
+	if err != nil {
+		return false, err
+	}
+	ch.LateOffers = true
+	changed, err := r.replanSome(ch, list, a.Reason, j.Who)
+	if err != nil {
+		return false, err
+	}
+	if len(list) > 0 {
+		a.Mark = list[len(list)-1].ID
+	}
+	a.Looked, a.Changed = a.Looked+int64(len(list)), a.Changed+changed
+	if len(list) == replanBatch {
+		return false, nil
+	}
+	return true, ch.Note(store.Entry{At: ch.Now.UnixMicro(), Who: j.Who, Thing: "company", What: "planned anew",
+		Text: fmt.Sprintf("%s: %d orders looked at, %d are sent otherwise now", j.Subject, a.Looked, a.Changed)})
+}
 
 // promised is how many units of each line of an order are promised, and whether it is held.
 func promised(o *order.Order) (units []int64, held bool) {

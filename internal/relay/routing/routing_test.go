@@ -394,3 +394,32 @@ func TestAPromiseMoves(t *testing.T) {
 	require.Equal(t, map[string]int64{"alder": 1}, from(t, k, "S-1"), "somebody has begun on it")
 	k.Holds()
 }
+
+// TestChannelsAreToldOfMovedPromises a little later, once for all orders that were planned anew: also where a channel sells from one of
+// the places only.
+func TestChannelsAreToldOfMovedPromises(t *testing.T) {
+	k := twoPlaces(t)
+	lies(t, k, "JAR", 9, 9, nil)
+	weigh(t, k, nil)
+	for _, n := range []string{"S-1", "S-2", "S-3"} {
+		k.Sell(n, trial.Units("JAR", 1))
+	}
+	weigh(t, k, map[string]core.PlaceTerms{"alder": {Order: 500}})
+	_, err := k.ReplanPlace(t.Context(), "alder", "closed today", "Edda")
+	require.NoError(t, err)
+	worked, err := k.WorkJob(engine.JobReplan)
+	require.NoError(t, err)
+	require.True(t, worked)
+	due, err := k.Store.NextOffersDue(t.Context())
+	require.NoError(t, err)
+	require.True(t, due.After(k.Now()), "not yet")
+	next, err := k.Inventory.OffersDue(t.Context())
+	require.NoError(t, err)
+	require.Equal(t, due, next)
+	k.Holds()
+	k.Later(time.Second)
+	next, err = k.Inventory.OffersDue(t.Context())
+	require.NoError(t, err)
+	require.Zero(t, next)
+	k.Holds()
+}
