@@ -152,7 +152,8 @@ func (a *API) locations(ctx context.Context, _ *struct{}) (*body[[]wire.Location
 
 // location is a place as it is answered.
 func (a *API) location(l store.Location) wire.Location {
-	out := wire.Location{ID: l.ID, Code: l.Code, Name: l.Name, Keeper: a.relay.Code(l.Keeper), Bins: l.Bins, ArchivedAt: at(l.ArchivedAt)}
+	out := wire.Location{ID: l.ID, Code: l.Code, Name: l.Name, Keeper: a.relay.Code(l.Keeper), Bins: l.Bins, Position: l.Position,
+		ArchivedAt: at(l.ArchivedAt)}
 	if l.Hours.Said() {
 		out.Hours, out.Today = &l.Hours, l.Hours.Says(a.relay.Now())
 	}

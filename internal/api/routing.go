@@ -69,6 +69,7 @@ func (a *API) orderPlan(ctx context.Context, in *NumberInput) (*body[routing.Ord
 type replanOrderInput struct {
 	NumberInput
 	IfMatch string `header:"If-Match" doc:"Revision as last seen"`
+	Body    *wire.ReplanOrder
 }
 
 func (a *API) replanOrder(ctx context.Context, in *replanOrderInput) (*body[wire.Replanned], error) {
@@ -76,6 +77,10 @@ func (a *API) replanOrder(ctx context.Context, in *replanOrderInput) (*body[wire
 	if err != nil {
 		return nil, err
 	}
-	changed, err := a.relay.Replan(ctx, in.Number, rev, who(ctx))
+	var now *bool
+	if in.Body != nil {
+		now = in.Body.Now
+	}
+	changed, err := a.relay.Replan(ctx, in.Number, rev, now, who(ctx))
 	return &body[wire.Replanned]{wire.Replanned{Changed: changed}}, wrapNumber("order", in.Number, err)
 }

@@ -53,6 +53,9 @@ func (opt *placeOptions) flags(f *flag.FlagSet) {
 		opt.off = append(opt.off, text)
 		return nil
 	})
+	f.Func("position", "put: `point` where it is, as \"51.5, 7.25\" (latitude, longitude); without it the address service is asked, "+
+		"where one "+
+		"is joined", func(s string) error { opt.Position = &s; return nil })
 	f.StringVar(&opt.binsFile, "bins", "", "put: `file` with its bins in the order in which they are walked, one a line or by "+
 		"pattern: A-[01-12]-[1-5]; an empty file: any bin")
 }

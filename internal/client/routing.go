@@ -37,7 +37,7 @@ func (c *Client) OrderPlan(ctx context.Context, order string) (routing.OrderPlan
 }
 
 // ReplanOrder plans an order anew, and tells whether something of it is sent otherwise now.
-func (c *Client) ReplanOrder(ctx context.Context, order string) (bool, error) {
-	out, err := post[wire.Replanned](ctx, c, "/orders/"+esc(order)+"/replan", nil)
+func (c *Client) ReplanOrder(ctx context.Context, order string, how wire.ReplanOrder) (bool, error) {
+	out, err := post[wire.Replanned](ctx, c, "/orders/"+esc(order)+"/replan", how)
 	return out.Changed, err
 }

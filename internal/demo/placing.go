@@ -62,7 +62,7 @@ func (k *walk) placedOtherwise(ctx context.Context, w *World, split wire.Order) 
 	if _, err := w.Client.SetRoutingPolicy(ctx, dear); err != nil {
 		return err
 	}
-	changed, err := w.Client.ReplanOrder(ctx, whole.Number)
+	changed, err := w.Client.ReplanOrder(ctx, whole.Number, wire.ReplanOrder{})
 	if err != nil {
 		return err
 	}

@@ -55,7 +55,7 @@ func (r *Relay) repeat(step func(context.Context) (time.Time, error), wake *engi
 // Watch does what is due now: answers that did not come in time are raised, days are merged, what people are to be told
 // is gathered. It returns when something may be due next, or the zero time. It waits for nobody outside.
 func (r *Relay) Watch(ctx context.Context) (next time.Time, err error) {
-	steps := []func(context.Context) (time.Time, error){r.AnswersDue, r.MergesDue, r.ParcelsDue, r.Partners.RequestsDue,
+	steps := []func(context.Context) (time.Time, error){r.Routing.NewDay, r.AnswersDue, r.MergesDue, r.ParcelsDue, r.Partners.RequestsDue,
 		r.Inventory.OffersDue, r.Inventory.SharesDue, r.WatchHealth, r.Gather}
 	for _, f := range steps {
 		at, e := f(ctx)

@@ -74,7 +74,10 @@ func (r *Relay) wire() {
 // ask lets rooms ask those that stand on them, where they must know before they decide.
 func (r *Relay) ask() {
 	r.Orders.Route = r.Routing.Plan
+	r.Orders.Exceptions = r.Routing.Exceptions
+	r.Shipping.AddressPlaced = r.Routing.AddressPlaced
 	r.Routing.Carriers = r.tariffsKnown
+	r.Routing.PickOf = r.Shipping.PickOf
 	r.Routing.PartnerAsks = r.Partners.AsksAt
 	r.Inventory.Cannot = r.Routing.CannotSend
 	r.Shipping.BillOfPartner = r.Partners.BillOfPartner

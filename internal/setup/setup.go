@@ -81,8 +81,9 @@ type Location struct {
 	Address Address `yaml:"address,omitempty"`
 	Keeper  string  `yaml:"keeper,omitempty"` // connection whose word counts there; without it ours
 
-	Hours place.Hours `yaml:"hours,omitempty"` // when it is at work
-	Bins  string      `yaml:"bins,omitempty"`  // one a line or by pattern, in the order in which they are walked
+	Hours    place.Hours `yaml:"hours,omitempty"`    // when it is at work
+	Position string      `yaml:"position,omitempty"` // latitude, longitude
+	Bins     string      `yaml:"bins,omitempty"`     // one a line or by pattern, in the order in which they are walked
 }
 
 // Sender is whom parcels come from; connections name one by its code.
@@ -474,6 +475,7 @@ func compareLocations(have Setup, want []Location) (out []Change) {
 			{"address", h.Address.line(), w.Address.line(), w.Address != (Address{})},
 			{"keeper", h.Keeper, w.Keeper, w.Keeper != ""},
 			{"hours", hoursLine(h.Hours), hoursLine(w.Hours), w.Hours.Said()},
+			{"position", h.Position, w.Position, w.Position != ""},
 			{"bins", binsLine(h.Bins), binsLine(w.Bins), w.Bins != ""},
 		} {
 			if f.said && f.from != f.to {

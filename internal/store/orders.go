@@ -335,13 +335,13 @@ func oneOrder(sel selector, where string, args ...any) (*order.Order, error) {
 	return orders[0], nil
 }
 
-// OrdersWaitingFor lists the orders with units of the items that wait for stock, oldest sale first, after a sale of
-// a moment and an id.
-func (t *Tx) OrdersWaitingFor(items []int64, placed, id int64, most int) ([]*order.Order, error) {
+// OrdersWaitingFor lists the orders with units of the items that wait for stock, oldest promise first (order.Due), after
+// one of a moment and an id.
+func (t *Tx) OrdersWaitingFor(items []int64, due, id int64, most int) ([]*order.Order, error) {
 	in, args := list(items)
 	return loadOrders(t.sel, `voided = 0 AND test = 0 AND id IN (SELECT order_id FROM order_line
-		WHERE item_id IN (`+in+`) AND quantity > cancelled + allocated + picked + packed + shipped AND sells <> 2) AND (placed_at, id) `+
-		`> (?,?) ORDER BY placed_at, id LIMIT ?`, append(args, placed, id, most)...)
+		WHERE item_id IN (`+in+`) AND quantity > cancelled + allocated + picked + packed + shipped AND sells <> 2) AND (due_at, id) `+
+		`> (?,?) ORDER BY due_at, id LIMIT ?`, append(args, due, id, most)...)
 }
 
 // OrdersShort lists the orders of a connection that wait for stock, by id after one.
@@ -550,7 +550,7 @@ func orderValues(o *order.Order) ([]any, error) {
 			placedAt(o)), micros(o.ReceivedAt), micros(o.ShippedAt), o.Via, string(record), shipTo, holds, o.Routed, o.Delivered, o.Voided,
 		o.NoStockMoved, o.Test, o.Revision,
 		string(o.Kind()), o.CustomerID, o.Assignee, o.MergedInto, o.TypedBy, answerBy, micros(o.ForgottenAt), string(ours),
-		placesText(o), recipientOf(o), o.ID}, nil
+		placesText(o), recipientOf(o), micros(o.Due()), o.ID}, nil
 }
 
 // placesText lists, as JSON, the locations where an order waits to be picked.
@@ -560,9 +560,9 @@ func placesText(o *order.Order) string {
 
 const orderSet = `number, connection_id, outside_id, version, channel_number, channel_state, stage, buyer, currency, total, units,
 	placed_at, received_at, shipped_at, via, record, ship_to, holds, routed, delivered, voided, no_stock_moved, test, revision,
-	kind, customer_id, assignee, merged_into, typed_by, answer_by, forgotten_at, ours, places, recipient`
+	kind, customer_id, assignee, merged_into, typed_by, answer_by, forgotten_at, ours, places, recipient, due_at`
 
-const orderWidth = 35
+const orderWidth = 36
 
 // InsertOrders writes new orders with their lines and allocations.
 func (t *Tx) InsertOrders(orders []*order.Order) error {

@@ -22,10 +22,7 @@ type KeptPlan struct {
 // PutPlan keeps how an order was planned, in place of what was kept of it before. A plan by which nothing is sent does not take the place
 // of one, and of one that goes on with what waited only that is kept how much still waits.
 func (t *Tx) PutPlan(k *KeptPlan, goesOn bool, now time.Time) error {
-	var waits int64
-	for _, u := range k.Plan.Waits {
-		waits += u.Units
-	}
+	waits := k.Plan.Waiting()
 	if goesOn {
 		_, err := t.exec("UPDATE order_plan SET waits=? WHERE order_id=?", waits, k.OrderID)
 		return err

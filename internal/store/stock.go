@@ -13,13 +13,14 @@ import (
 
 // Location is a place that holds stock.
 type Location struct {
-	ID      int64         `db:"id" json:"id"`
-	Code    string        `db:"code" json:"code"`
-	Name    string        `db:"name" json:"name"`
-	Address place.Address `db:"-" json:"address"`
-	Keeper  int64         `db:"keeper" json:"keeper,omitempty"` // connection whose word counts there; 0: ours
-	Hours   place.Hours   `db:"-" json:"hours"`
-	Bins    string        `db:"bins" json:"bins,omitempty"` // one a line or by pattern; empty: any
+	ID       int64         `db:"id" json:"id"`
+	Code     string        `db:"code" json:"code"`
+	Name     string        `db:"name" json:"name"`
+	Address  place.Address `db:"-" json:"address"`
+	Keeper   int64         `db:"keeper" json:"keeper,omitempty"` // connection whose word counts there; 0: ours
+	Hours    place.Hours   `db:"-" json:"hours"`
+	Position string        `db:"position" json:"position,omitempty"` // latitude and longitude, as place.ParsePosition reads them
+	Bins     string        `db:"bins" json:"bins,omitempty"`         // one a line or by pattern; empty: any
 
 	ArchivedAt int64 `db:"archived_at" json:"archived_at,omitempty"` // since when it is used no more; 0: it is used
 }
@@ -27,7 +28,7 @@ type Location struct {
 // Locations lists all locations.
 func (s *Store) Locations(ctx context.Context) ([]Location, error) {
 	rows, err := s.read.QueryContext(ctx,
-		"SELECT id, code, name, address, keeper, hours, bins, archived_at FROM location ORDER BY archived_at<>0, id")
+		"SELECT id, code, name, address, keeper, hours, bins, position, archived_at FROM location ORDER BY archived_at<>0, id")
 	if err != nil {
 		return nil, err
 	}
@@ -36,7 +37,7 @@ func (s *Store) Locations(ctx context.Context) ([]Location, error) {
 	for rows.Next() {
 		var l Location
 		var addr, hours string
-		if err := rows.Scan(&l.ID, &l.Code, &l.Name, &addr, &l.Keeper, &hours, &l.Bins, &l.ArchivedAt); err != nil {
+		if err := rows.Scan(&l.ID, &l.Code, &l.Name, &addr, &l.Keeper, &hours, &l.Bins, &l.Position, &l.ArchivedAt); err != nil {
 			return nil, err
 		}
 		if err := json.Unmarshal([]byte(addr), &l.Address); err != nil {
@@ -62,8 +63,8 @@ func (t *Tx) AddLocation(l Location) (int64, error) {
 	if err != nil {
 		return 0, err
 	}
-	_, err = t.exec("INSERT INTO location (id, code, name, address, keeper, hours, bins) VALUES (?,?,?,?,?,?,?)", id, l.Code, l.Name, addr,
-		l.Keeper, hours, l.Bins)
+	_, err = t.exec("INSERT INTO location (id, code, name, address, keeper, hours, bins, position) VALUES (?,?,?,?,?,?,?,?)", id, l.Code,
+		l.Name, addr, l.Keeper, hours, l.Bins, l.Position)
 	return id, err
 }
 
@@ -566,8 +567,8 @@ func (t *Tx) UpdateLocation(l Location) error {
 	if err != nil {
 		return err
 	}
-	_, err = t.exec("UPDATE location SET name=?, address=?, keeper=?, hours=?, bins=?, archived_at=? WHERE id=?", l.Name, addr, l.Keeper,
-		hours, l.Bins, l.ArchivedAt, l.ID)
+	_, err = t.exec("UPDATE location SET name=?, address=?, keeper=?, hours=?, bins=?, position=?, archived_at=? WHERE id=?", l.Name, addr,
+		l.Keeper, hours, l.Bins, l.Position, l.ArchivedAt, l.ID)
 	return err
 }
 

@@ -87,11 +87,12 @@ type Location struct {
 	Code string `json:"code"`
 	Name string `json:"name"`
 
-	Keeper  string         `json:"keeper,omitempty" doc:"Connection whose word counts there; empty: ours"`
-	Address *place.Address `json:"address,omitempty" doc:"Where it is, as far as that was said"`
-	Hours   *place.Hours   `json:"hours,omitempty" doc:"When it is at work, as far as that was said"`
-	Bins    string         `json:"bins,omitempty" doc:"One a line or by pattern, in the order in which they are walked; empty: any"`
-	Today   string         `json:"today,omitempty" doc:"Whether it is at work now, in words"`
+	Keeper   string         `json:"keeper,omitempty" doc:"Connection whose word counts there; empty: ours"`
+	Address  *place.Address `json:"address,omitempty" doc:"Where it is, as far as that was said"`
+	Hours    *place.Hours   `json:"hours,omitempty" doc:"When it is at work, as far as that was said"`
+	Position string         `json:"position,omitempty" doc:"Latitude, longitude (decimal degrees, WGS 84), as far as it is known"`
+	Bins     string         `json:"bins,omitempty" doc:"One a line or by pattern, in the order in which they are walked; empty: any"`
+	Today    string         `json:"today,omitempty" doc:"Whether it is at work now, in words"`
 
 	ArchivedAt *time.Time `json:"archived_at,omitempty" doc:"Since when it is used no more"`
 	Warnings   []string   `json:"warnings,omitempty" doc:"What of it a joined carrier or till would refuse"`

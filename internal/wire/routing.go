@@ -13,6 +13,11 @@ type StartedJob struct {
 	Job int64 `json:"job"`
 }
 
+// ReplanOrder says how an order is planned anew.
+type ReplanOrder struct {
+	Now *bool `json:"now,omitempty" doc:"true: it waits for nothing that is to come; false: it may again; missing: as it is"`
+}
+
 // Replanned tells what came of planning an order anew.
 type Replanned struct {
 	Changed bool `json:"changed" doc:"Something of it is sent otherwise now"`

@@ -87,7 +87,7 @@ type Offer struct {
 func (p Pick) Of(offers []Offer, handover time.Time) int {
 	best := -1
 	for i, o := range offers {
-		if o.Refused != "" || !p.fits(o, handover) {
+		if o.Refused != "" || !p.Fits(o, handover) {
 			continue
 		}
 		if best < 0 || p.better(o, offers[best]) {
@@ -97,7 +97,8 @@ func (p Pick) Of(offers []Offer, handover time.Time) int {
 	return best
 }
 
-func (p Pick) fits(o Offer, handover time.Time) bool {
+// Fits tells whether an offer, handed over on a day, is one of those to pick from.
+func (p Pick) Fits(o Offer, handover time.Time) bool {
 	switch {
 	case p.Way == AskFirst:
 		return false

@@ -359,6 +359,10 @@ func AllocateWaiting(o *Order, s *Scene, c *Change) bool {
 func (o *Order) shortHold(short, about []string, s *Scene) Hold {
 	h := Hold{Cause: NoStock, Text: "Short of " + strings.Join(short, ", ") + ".",
 		Expected: "Stock at a location that feeds this channel. When some arrives, the order goes on by itself.", About: about}
+	if o.Ours.Awaits != "" {
+		h.Text += " By its plan it waits for " + o.Ours.Awaits + "."
+		h.Expected = "Those goods; then it goes on by itself. Or let it be planned without them, on the order."
+	}
 	if len(o.Ours.RefusedBy) == 0 {
 		return h
 	}

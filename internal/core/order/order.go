@@ -65,6 +65,8 @@ type Checked struct {
 	Remote      bool           `json:"remote,omitempty" doc:"It costs more to deliver there"`
 	Note        string         `json:"note,omitempty"`
 	Suggestion  *place.Address `json:"suggestion,omitempty" doc:"As the service would write it; missing: as it is"`
+
+	Position *place.Position `json:"position,omitempty" doc:"Where it is; missing: not known"`
 }
 
 // Causes are all causes of a hold.
@@ -143,6 +145,9 @@ type Ours struct {
 	CalledOff map[int64]int64 `json:"called_off,omitempty" doc:"Units by line that were cancelled here and that the channel may not know of yet"`
 
 	KeptBack map[int64]int64 `json:"kept_back,omitempty" doc:"Units by line that are not to be sent for now"`
+
+	Awaits string `json:"awaits,omitempty" doc:"What is to come that it waits for by its plan, in words"`
+	Now    bool   `json:"now,omitempty" doc:"Somebody said that it is not to wait for what is to come"`
 
 	RefusedBy map[int64]string `json:"refused_by,omitempty" doc:"Places that do not send it, by their id, with the reason; nothing is planned there until a person says so"`
 

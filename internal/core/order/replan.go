@@ -3,6 +3,7 @@ package order
 import (
 	"fmt"
 	"slices"
+	"time"
 
 	"openrelay/internal/core/stock"
 )
@@ -37,6 +38,17 @@ func Replan(o *Order, s *Scene, reason string) (Change, error) {
 	c.Notes = slices.DeleteFunc(c.Notes, func(n Note) bool { return n.What == "allocated" })
 	c.note("planned anew", "Planned anew%s: %s", because(reason), or(allocationText(o, s.Place), "nothing can be sent"))
 	return c, nil
+}
+
+// Due is when an order was promised for, or was placed where no day was promised: what waits is served in this order.
+func (o *Order) Due() time.Time {
+	if by, err := time.Parse(time.DateOnly, o.Record.DeliverBy); err == nil {
+		return by
+	}
+	if o.Record.PlacedAt.IsZero() {
+		return o.ReceivedAt
+	}
+	return o.Record.PlacedAt
 }
 
 // placedAs tells whether all is promised where it was.

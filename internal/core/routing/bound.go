@@ -16,10 +16,10 @@ func Bound(q *Question, p *Policy) int64 {
 		terms := s.terms[at]
 		unit = min(unit, terms.Unit)
 		cost, _, _ := s.freight(at, 1)
-		least = min(least, cost+s.parcel[at]+terms.Order)
+		least = min(least, cost+s.parcel[at]+s.way[at]+terms.Order)
 		ratio := -1.0
 		for _, x := range s.prices[at] {
-			if r := float64(x.cost+s.parcel[at]) / float64(x.upTo); ratio < 0 || r < ratio {
+			if r := float64(x.cost+s.parcel[at]+s.way[at]) / float64(x.upTo); ratio < 0 || r < ratio {
 				ratio = r
 			}
 		}

@@ -19,6 +19,8 @@ type Question struct {
 	Single   bool      `json:"single,omitempty" doc:"It must not be split"`
 	Wants    []Want    `json:"wants"`
 	Goods    []Good    `json:"goods" doc:"What is free, by item"`
+	Weighs   string    `json:"weighs,omitempty" doc:"Name of the exception that a rule weighs it by"`
+	Now      bool      `json:"now,omitempty" doc:"It waits for nothing that is to come"`
 	Places   []Place   `json:"places"`
 	Services []Service `json:"services" doc:"What carriers ask for a parcel to the address"`
 }
@@ -43,6 +45,7 @@ type Need struct {
 type Good struct {
 	Item int64   `json:"item"`
 	Free []int64 `json:"free" doc:"Units, in the order of the places"`
+	Lies []int64 `json:"lies,omitempty" doc:"What lies there, of which a share may be kept for urgent orders, in the order of the places"`
 }
 
 // Place is where units may be sent from.
@@ -54,6 +57,8 @@ type Place struct {
 	Arrives []int  `json:"arrives,omitempty" doc:"By each service, on which day; -1: it does not fetch there"`
 	Abroad  bool   `json:"abroad,omitempty" doc:"The address is in another country"`
 	Own     bool   `json:"own,omitempty" doc:"It is the only one that the channel sells from: nothing is kept there for others"`
+	Km      int64  `json:"km,omitempty" doc:"To the address, as the crow flies, to the nearest ten; 0: near, or not known"`
+	Later   int    `json:"later,omitempty" doc:"After so many days: with what is to come until then. The same place as it is now stands before it"`
 	Load    int64  `json:"load,omitempty" doc:"Orders that were to leave from there before this one"`
 	Barred  string `json:"barred,omitempty" doc:"Why nothing can be sent from there; empty: something can"`
 	Asks    *Asks  `json:"asks,omitempty" doc:"A partner sends it: what it asks, in place of freight and of what a parcel of ours costs"`
@@ -81,53 +86,6 @@ type Step struct {
 	Price int64 `json:"price"`
 }
 
-// Policy is what is weighed, and how much. Amounts are minor units of the company's currency.
-type Policy struct {
-	On         bool                  `json:"on,omitempty" yaml:"on,omitempty" doc:"Orders are planned by it; off: the first place of the channel's list that has all is taken"`
-	Parcel     int64                 `json:"parcel,omitempty" yaml:"parcel,omitempty" minimum:"0" maximum:"100000000" doc:"What a parcel costs beside its freight: carton, filling, hands"`
-	Day        int64                 `json:"day,omitempty" yaml:"day,omitempty" minimum:"0" maximum:"100000000" doc:"What it is worth that a parcel arrives a day sooner"`
-	LateDay    int64                 `json:"late_day,omitempty" yaml:"late_day,omitempty" minimum:"0" maximum:"100000000" doc:"What each day costs that a parcel arrives after the promised one"`
-	MostPlaces int                   `json:"most_places,omitempty" yaml:"most_places,omitempty" minimum:"0" maximum:"20" doc:"An order is sent from so many places at most; 0: no bound"`
-	Places     map[string]PlaceTerms `json:"places,omitempty" yaml:"places,omitempty" doc:"What holds at a place, by its code"`
-}
-
-// PlaceTerms are what holds at a place.
-type PlaceTerms struct {
-	Order  int64    `json:"order,omitempty" yaml:"order,omitempty" minimum:"0" maximum:"100000000" doc:"What it costs to have an order worked on there"`
-	Unit   int64    `json:"unit,omitempty" yaml:"unit,omitempty" minimum:"0" maximum:"100000000" doc:"And each unit"`
-	Keep   int64    `json:"keep,omitempty" yaml:"keep,omitempty" minimum:"0" maximum:"1000000" doc:"So many units of each item stay there for its own buyers"`
-	PerDay int64    `json:"per_day,omitempty" yaml:"per_day,omitempty" minimum:"0" maximum:"1000000" doc:"So many orders can leave there on a day; what is beyond leaves later; 0: no bound"`
-	Cannot []string `json:"cannot,omitempty" yaml:"cannot,omitempty" maxItems:"50" doc:"Marks of items that it does not send; serials: those with serial numbers, abroad: nothing to another country"`
-}
-
-// Marks that stand for something of the order rather than of the item.
-const (
-	Serials = "serials" // an item of which each unit has a serial number
-	Abroad  = "abroad"  // the address is in another country than the place
-)
-
-// Check refuses a policy that could not be meant.
-func (p *Policy) Check(known func(code string) bool) error {
-	for _, code := range sortedKeys(p.Places) {
-		t := p.Places[code]
-		switch {
-		case !known(code):
-			return fmt.Errorf("places: there is no place %q", code)
-		case slices.Contains(t.Cannot, ""):
-			return fmt.Errorf("places: %s: cannot: one is empty", code)
-		case t.Order < 0 || t.Unit < 0 || t.Keep < 0 || t.PerDay < 0:
-			return fmt.Errorf("places: %s: nothing may be negative", code)
-		}
-	}
-	if p.Parcel < 0 || p.Day < 0 || p.LateDay < 0 || p.MostPlaces < 0 {
-		return fmt.Errorf("nothing may be negative")
-	}
-	if p.On && p.Parcel == 0 {
-		return fmt.Errorf("parcel: what a parcel costs beside its freight is not said; orders would be split for nothing")
-	}
-	return nil
-}
-
 // Plan is which units are sent from where, and what that costs.
 type Plan struct {
 	Entries []Entry `json:"entries"`
@@ -144,6 +102,8 @@ type Entry struct {
 	WeightG  int64   `json:"weight_g"`
 	Parcels  int64   `json:"parcels"`
 	Service  string  `json:"service,omitempty" doc:"The cheapest that was counted with, carrier/code; empty: no carrier has published what it asks"`
+	Later    int     `json:"later,omitempty" doc:"It waits so many days for goods that are to come"`
+	Held     []Units `json:"held,omitempty" doc:"Where it waits: of the units those that lie there already and are kept for it"`
 	Arrives  int     `json:"arrives" doc:"Days after the day of the plan; -1: not known"`
 	Terms    []Term  `json:"terms"`
 	Subtotal int64   `json:"subtotal"`
@@ -194,13 +154,14 @@ func Choose(q *Question, p *Policy) Plan {
 func (a *Plan) SendsAs(b *Plan) bool {
 	type part struct {
 		place string
+		later int
 		line  int64
 	}
 	parts := func(p *Plan) map[part]int64 {
 		out := map[part]int64{}
 		for _, e := range p.Entries {
 			for _, u := range e.Units {
-				out[part{e.Place, u.Line}] += u.Units
+				out[part{e.Place, e.Later, u.Line}] += u.Units
 			}
 		}
 		return out
@@ -211,14 +172,24 @@ func (a *Plan) SendsAs(b *Plan) bool {
 // Runner is another plan, and what it would have cost.
 type Runner struct {
 	Plan
-	Without string `json:"without" doc:"Code of the place that it does without"`
+	Without string `json:"without,omitempty" doc:"Code of the place that it does without"`
+	Now     bool   `json:"now,omitempty" doc:"It waits for nothing that is to come"`
 }
 
-// RunnersUp are the best plans that do without one of the places of the chosen one, the cheapest first. Where less could be sent, that
-// comes last.
+// RunnersUp are the best plans that do without one of the places of the chosen one, and the best that waits for nothing that is to come
+// where that one does, the cheapest first. Where less could be sent, that comes last.
 func RunnersUp(q *Question, p *Policy, chosen Plan) []Runner {
 	var out []Runner
+	add := func(r Runner, other *Question) {
+		r.Plan = Choose(other, p)
+		same := r.SendsAs(&chosen) || slices.ContainsFunc(out, func(o Runner) bool { return o.SendsAs(&r.Plan) })
+		if len(r.Entries) > 0 && !same {
+			out = append(out, r)
+		}
+	}
+	waits := false
 	for _, e := range chosen.Entries {
+		waits = waits || e.Later > 0
 		other := *q
 		other.Places = slices.Clone(q.Places)
 		for i := range other.Places {
@@ -226,10 +197,12 @@ func RunnersUp(q *Question, p *Policy, chosen Plan) []Runner {
 				other.Places[i].Barred = "left out to see what else there is"
 			}
 		}
-		r := Runner{Choose(&other, p), e.Place}
-		if len(r.Entries) > 0 && !slices.ContainsFunc(out, func(o Runner) bool { return o.SendsAs(&r.Plan) }) {
-			out = append(out, r)
-		}
+		add(Runner{Without: e.Place}, &other)
+	}
+	if waits {
+		other := *q
+		other.Now = true
+		add(Runner{Now: true}, &other)
 	}
 	slices.SortStableFunc(out, func(a, b Runner) int {
 		return cmp.Or(cmp.Compare(waiting(a.Plan), waiting(b.Plan)), cmp.Compare(a.Cost, b.Cost))
@@ -244,33 +217,48 @@ func waiting(p Plan) (n int64) {
 	return n
 }
 
+// Promised are the units of an entry that are promised now.
+func (e *Entry) Promised() []Units {
+	if e.Later > 0 {
+		return e.Held
+	}
+	return e.Units
+}
+
+// Waiting counts the units that are not promised yet: those that are nowhere to be had, and those that are to come.
+func (p *Plan) Waiting() int64 {
+	n := waiting(*p)
+	for i := range p.Entries {
+		for _, u := range p.Entries[i].Units {
+			n += u.Units
+		}
+		for _, u := range p.Entries[i].Promised() {
+			n -= u.Units
+		}
+	}
+	return n
+}
+
 // Bars says of each place from which not all can be sent why.
 func Bars(q *Question, p *Policy) []Bar {
 	var out []Bar
 	s := newSearch(q, p)
 	for at, pl := range q.Places {
+		if pl.Later > 0 {
+			continue // it is told of as it is now
+		}
 		if why := s.barred(at); why != "" {
 			out = append(out, Bar{pl.Code, why})
 			continue
 		}
 		for i := range q.Wants {
 			w := &q.Wants[i]
-			if why := p.cannot(pl.Code, w); why != "" {
+			if why := s.p.cannot(pl.Code, w); why != "" {
 				out = append(out, Bar{pl.Code, w.SKU + ": " + why})
 			} else if n := s.room(i, at); n < w.Units {
-				out = append(out, Bar{pl.Code, fmt.Sprintf("%s: %d of %d are free", w.SKU, n, w.Units)})
+				out = append(out, Bar{pl.Code, fmt.Sprintf("%s: %d of %d are free%s", w.SKU, n, w.Units, s.keptText(w, at))})
 			}
 		}
 	}
 	return out
-}
-
-// cannot says why a place does not send a line; empty: it does.
-func (p *Policy) cannot(place string, w *Want) string {
-	for _, mark := range p.Places[place].Cannot {
-		if slices.Contains(w.Marks, mark) {
-			return "not sent from there: " + mark
-		}
-	}
-	return ""
 }

@@ -3,6 +3,7 @@ package routing
 import (
 	"fmt"
 	"math/rand/v2"
+	"slices"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -261,23 +262,29 @@ func priced(q *Question, p *Policy, take [][]int64) (waits, cost int64, ok bool)
 					}
 				}
 			}
-			if need > q.Goods[g].Free[at] {
+			if free := max(0, q.Goods[g].Free[at]-keptFrom(q, p, g, at)); need > free {
 				return 0, 0, false
 			}
 		}
 	}
-	used, added := 0, false
+	used, added, sending := 0, false, map[string]bool{}
 	for at, pl := range q.Places {
 		var units, weight int64
 		for line, w := range q.Wants {
 			units += take[line][at]
 			weight += take[line][at] * w.WeightG
 		}
-		if units > 0 || pl.BeginsG > 0 {
+		if units > 0 || pl.BeginsG > 0 && pl.Later == 0 {
 			used++
 		}
 		if units == 0 {
 			continue
+		}
+		if sending[pl.Code] || pl.Later > p.MostWait {
+			return 0, 0, false // it sends now or later
+		}
+		if sending[pl.Code] = true; pl.Later > 0 && pl.BeginsG > 0 {
+			used-- // it is counted as it is now
 		}
 		whole, ok := parcelsFrom(q, p, at, pl.BeginsG+weight)
 		if !ok {
@@ -296,7 +303,8 @@ func priced(q *Question, p *Policy, take [][]int64) (waits, cost int64, ok bool)
 			}
 			added = true
 		} else {
-			before, _ := parcelsFrom(q, p, at, pl.BeginsG)
+			now := slices.IndexFunc(q.Places, func(x Place) bool { return x.Code == pl.Code })
+			before, _ := parcelsFrom(q, p, now, pl.BeginsG)
 			c -= before
 		}
 		cost += max(0, c)
@@ -313,12 +321,22 @@ func priced(q *Question, p *Policy, take [][]int64) (waits, cost int64, ok bool)
 	return waits, cost, true
 }
 
+// keptFrom is how much of a good at a place is kept from the order.
+func keptFrom(q *Question, p *Policy, good, at int) int64 {
+	if p.Urgent == nil || q.By >= 0 && q.By <= p.Urgent.Days || q.Goods[good].Lies == nil {
+		return 0
+	}
+	return q.Goods[good].Lies[at] * int64(p.Urgent.Share) / 100
+}
+
 // parcelsFrom is what a weight costs from a place in as few parcels as it takes.
 func parcelsFrom(q *Question, p *Policy, at int, weight int64) (cost int64, ok bool) {
+	way := q.Places[at].Km * p.Km100 / 100
 	if asks := q.Places[at].Asks; asks != nil {
-		cost = asks.Parcel + int64(asks.Days)*p.Day
-		if q.By >= 0 && asks.Days > q.By {
-			cost += int64(asks.Days-q.By) * p.LateDay
+		days := asks.Days + q.Places[at].Later
+		cost = asks.Parcel + int64(days)*p.Day + way
+		if q.By >= 0 && days > q.By {
+			cost += int64(days-q.By) * p.LateDay
 		}
 		return cost, true
 	}
@@ -330,6 +348,7 @@ func parcelsFrom(q *Question, p *Policy, at int, weight int64) (cost int64, ok b
 			if days < 0 || !takes {
 				continue
 			}
+			days += q.Places[at].Later
 			if price += int64(days) * p.Day; q.By >= 0 && days > q.By {
 				price += int64(days-q.By) * p.LateDay
 			}
@@ -350,10 +369,39 @@ func parcelsFrom(q *Question, p *Policy, at int, weight int64) (cost int64, ok b
 	}
 	for weight > most {
 		c, _ := one(most)
-		cost, weight = cost+c+p.Parcel, weight-most
+		cost, weight = cost+c+p.Parcel+way, weight-most
 	}
 	c, ok := one(weight)
-	return cost + c + p.Parcel, ok
+	return cost + c + p.Parcel + way, ok
+}
+
+// withMore adds to a random question how far places are, what lies there, and what is to come to them.
+func withMore(rng *rand.Rand, q *Question, p *Policy) {
+	p.Km100, p.MostWait = rng.Int64N(60), rng.IntN(5)
+	if rng.IntN(2) == 0 {
+		p.Urgent = &Urgent{Days: rng.IntN(4), Share: 1 + rng.IntN(100)}
+	}
+	for at := range q.Places {
+		q.Places[at].Km = rng.Int64N(900)
+	}
+	for g := range q.Goods {
+		for _, free := range q.Goods[g].Free {
+			q.Goods[g].Lies = append(q.Goods[g].Lies, free+rng.Int64N(4))
+		}
+	}
+	for at := range q.Places {
+		if len(q.Places) > 3 || rng.IntN(3) > 0 {
+			continue
+		}
+		later := q.Places[at]
+		later.Later = 1 + rng.IntN(4)
+		q.Places = append(q.Places, later)
+		for g := range q.Goods {
+			good := &q.Goods[g]
+			good.Free = append(good.Free, good.Free[at]+rng.Int64N(3))
+			good.Lies = append(good.Lies, good.Lies[at])
+		}
+	}
 }
 
 // TestPlansAreAsGoodAsTryingEverything: on small questions no way sends more, or as much for less.
@@ -361,6 +409,9 @@ func TestPlansAreAsGoodAsTryingEverything(t *testing.T) {
 	rng := rand.New(rand.NewPCG(7, 11))
 	for n := range 10_000 {
 		q, p := random(rng, 1+rng.IntN(3), 1+rng.IntN(3), 2)
+		if n%2 == 0 {
+			withMore(rng, q, p)
+		}
 		got := Solve(q, p)
 		waits, cost := exhaustive(q, p)
 		require.Equal(t, waits, waiting(got), "%d: %+v by %+v", n, q, p)

@@ -31,6 +31,9 @@ type search struct {
 	places []int     // the cheapest first
 
 	terms  []PlaceTerms // by place, with what a partner there asks
+	way    []int64      // by place: what the way to the address costs a parcel
+	same   []int        // by place: the first with its code; of a place as it is now and as it will be, one sends
+	sent   []int64      // by the first of a code: units that any of them sends
 	parcel []int64      // by place: what a parcel costs beside its freight
 	sends  [][]bool     // by line and place
 	before []int64      // by place: what it costs with what is sent from there anyhow
@@ -48,15 +51,18 @@ type search struct {
 	rough           bool
 }
 
-func newSearch(q *Question, p *Policy) *search {
-	n := len(q.Places)
-	s := &search{q: q, p: p, prices: make([][]price, n), weight: make([]int64, n), units: make([]int64, n),
+func newSearch(q *Question, policy *Policy) *search {
+	n, p := len(q.Places), policy.Weighing(q.Weighs)
+	s := &search{q: q, p: p, way: make([]int64, n), same: make([]int, n), sent: make([]int64, n), prices: make([][]price, n),
+		weight: make([]int64, n), units: make([]int64, n),
 		take: grid(len(q.Wants), n), best: neverPrice, terms: make([]PlaceTerms, n), parcel: make([]int64, n),
 		before: make([]int64, n)}
 	s.free = make([][]int64, len(q.Goods))
 	for at := range q.Places {
-		s.terms[at], s.parcel[at] = p.Places[q.Places[at].Code], p.Parcel
-		if asks := q.Places[at].Asks; asks != nil {
+		pl := &q.Places[at]
+		s.terms[at], s.parcel[at], s.way[at] = p.Places[pl.Code], p.Parcel, pl.Km*p.Km100/100
+		s.same[at] = slices.IndexFunc(q.Places, func(x Place) bool { return x.Code == pl.Code })
+		if asks := pl.Asks; asks != nil {
 			s.parcel[at] = 0 // its own affair
 			s.terms[at].Order += asks.Order
 			s.terms[at].Unit += asks.Unit
@@ -66,7 +72,9 @@ func newSearch(q *Question, p *Policy) *search {
 		s.free[i] = slices.Clone(q.Goods[i].Free)
 		for at := range q.Places {
 			if !q.Places[at].Own {
-				s.free[i][at] -= s.terms[at].Keep
+				s.free[i][at] -= max(s.terms[at].Keep, s.keptUrgent(i, at))
+			} else {
+				s.free[i][at] -= s.keptUrgent(i, at)
 			}
 		}
 	}
@@ -81,15 +89,35 @@ func newSearch(q *Question, p *Policy) *search {
 		pl := &q.Places[at]
 		s.prices[at] = s.pricesFrom(at)
 		if pl.BeginsG > 0 {
-			s.begun++
-			cost, parcels, _ := s.freight(at, pl.BeginsG)
-			s.before[at] = cost + parcels*s.parcel[at] + s.terms[at].Order
+			if pl.Later == 0 {
+				s.begun++
+			}
+			cost, parcels, _ := s.freight(s.same[at], pl.BeginsG)
+			s.before[at] = cost + parcels*(s.parcel[at]+s.way[at]) + s.terms[at].Order
 		}
 		if s.barred(at) == "" {
 			s.places = append(s.places, at)
 		}
 	}
 	return s
+}
+
+// keptUrgent is how much of a good at a place only urgent orders get.
+func (s *search) keptUrgent(good, at int) int64 {
+	if s.p.Urgent == nil || s.p.IsUrgent(s.q.By) || at >= len(s.q.Goods[good].Lies) {
+		return 0
+	}
+	return s.q.Goods[good].Lies[at] * int64(s.p.Urgent.Share) / 100
+}
+
+// keptText says that some of what a line takes is kept for urgent orders.
+func (s *search) keptText(w *Want, at int) string {
+	for _, need := range w.Needs {
+		if kept := s.keptUrgent(need.Good, at); kept > 0 {
+			return fmt.Sprintf("; %d are kept for urgent orders", kept)
+		}
+	}
+	return ""
 }
 
 func grid(rows, columns int) [][]int64 {
@@ -106,6 +134,14 @@ func (s *search) barred(at int) string {
 	pl := &s.q.Places[at]
 	if pl.Barred != "" {
 		return pl.Barred
+	}
+	switch {
+	case pl.Later > 0 && s.q.Now:
+		return "it waits for nothing that is to come"
+	case pl.Later > s.p.MostWait:
+		return "it is not to wait so long"
+	case slices.Contains(s.p.not, pl.Code):
+		return "a rule sends nothing from there"
 	}
 	if pl.Abroad && slices.Contains(s.terms[at].Cannot, Abroad) {
 		return "sends nothing to another country"
@@ -196,7 +232,7 @@ func (s *search) late(pl *Place, arrives int) int {
 	if most := s.p.Places[pl.Code].PerDay; most > 0 {
 		arrives += int(pl.Load / most)
 	}
-	return arrives
+	return arrives + pl.Later
 }
 
 // byPartner stands in the place of a service where a partner sends by its own.
@@ -206,7 +242,7 @@ const byPartner = -2
 func (s *search) freight(at int, weight int64) (cost int64, parcels int64, last price) {
 	list := s.prices[at]
 	if len(list) == 0 {
-		return 0, 1, price{service: -1}
+		return s.wait(s.q.Places[at].Later), 1, price{service: -1}
 	}
 	most := list[len(list)-1]
 	parcels = 1
@@ -230,7 +266,7 @@ func (s *search) at(at int) int64 {
 	}
 	terms := &s.terms[at]
 	cost, parcels, _ := s.freight(at, s.q.Places[at].BeginsG+s.weight[at])
-	return max(0, cost+parcels*s.parcel[at]+terms.Order+terms.Unit*s.units[at]+s.lines(at)-s.before[at])
+	return max(0, cost+parcels*(s.parcel[at]+s.way[at])+terms.Order+terms.Unit*s.units[at]+s.lines(at)-s.before[at])
 }
 
 // lines is what a partner asks for the lines that it sends.
@@ -250,7 +286,7 @@ func (s *search) lines(at int) (cost int64) {
 // room is how many units of a line a place could still send.
 func (s *search) room(line, at int) int64 {
 	w := &s.q.Wants[line]
-	if !s.sends[line][at] {
+	if !s.sends[line][at] || s.sent[s.same[at]] > s.units[at] {
 		return 0
 	}
 	n := w.Units
@@ -274,6 +310,7 @@ func (s *search) put(line, at int, n int64) {
 		s.used++
 	}
 	s.units[at] += n
+	s.sent[s.same[at]] += n
 	s.weight[at] += n * w.WeightG
 	s.take[line][at] += n
 	if s.units[at] == 0 && n < 0 && s.q.Places[at].BeginsG == 0 {
@@ -337,7 +374,7 @@ func (s *search) arrange() {
 	for _, at := range s.places {
 		pl := &s.q.Places[at]
 		cost, parcels, _ := s.freight(at, 1)
-		if alone[at] = cost + parcels*s.parcel[at] + s.terms[at].Order; pl.BeginsG > 0 {
+		if alone[at] = cost + parcels*(s.parcel[at]+s.way[at]) + s.terms[at].Order; pl.BeginsG > 0 {
 			alone[at] = -1
 		}
 	}
@@ -521,58 +558,99 @@ func (s *search) unitsOf(line int, n int64) Units {
 	return Units{s.q.Wants[line].Line, s.q.Wants[line].SKU, n}
 }
 
+// terms are the parts of what an entry costs, as they are written.
+type terms []Term
+
+func (t *terms) add(cost int64, format string, args ...any) {
+	if cost != 0 {
+		*t = append(*t, Term{fmt.Sprintf(format, args...), cost})
+	}
+}
+
 // entry writes what one place sends, with each part of what it costs.
 func (s *search) entry(at int) Entry {
 	pl := &s.q.Places[at]
-	terms := s.terms[at]
-	e := Entry{Place: pl.Code, PlaceID: pl.ID, WeightG: s.weight[at], Arrives: -1, Units: []Units{}, Terms: []Term{}, Subtotal: s.at(at)}
+	e := Entry{Place: pl.Code, PlaceID: pl.ID, WeightG: s.weight[at], Arrives: -1, Later: pl.Later, Units: []Units{}, Terms: []Term{},
+		Subtotal: s.at(at)}
 	for line := range s.q.Wants {
 		if n := s.take[line][at]; n > 0 {
 			e.Units = append(e.Units, s.unitsOf(line, n))
 		}
 	}
-	add := func(cost int64, format string, args ...any) {
-		if cost != 0 {
-			e.Terms = append(e.Terms, Term{fmt.Sprintf(format, args...), cost})
-		}
+	if pl.Later > 0 {
+		e.Held = s.held(at)
 	}
+	parts := terms(e.Terms)
+	parcels, orders := s.freightTerms(at, &e, &parts), int64(1)
+	if pl.BeginsG > 0 {
+		orders = 0
+	}
+	parts.add(parcels*s.parcel[at], "%d × a parcel", parcels)
+	parts.add(parcels*s.way[at], "%d km to the address", pl.Km)
+	parts.add(orders*s.terms[at].Order, "work at the place")
+	parts.add(s.terms[at].Unit*s.units[at], "%d × a unit there", s.units[at])
+	var sum int64
+	for _, t := range parts {
+		sum += t.Cost
+	}
+	parts.add(e.Subtotal-sum, "never less than nothing")
+	e.Terms = parts
+	return e
+}
+
+// freightTerms writes by what an entry is sent, when it arrives, and what freight and days cost beyond what is sent from there anyhow. It
+// returns how many parcels it is more.
+func (s *search) freightTerms(at int, e *Entry, parts *terms) (parcels int64) {
+	pl := &s.q.Places[at]
 	cost, parcels, last := s.freight(at, pl.BeginsG+s.weight[at])
 	e.Parcels = parcels
-	orders := int64(1)
+	parcelsNow := int64(0)
 	if pl.BeginsG > 0 {
-		before, parcelsBefore, _ := s.freight(at, pl.BeginsG)
-		cost, parcels, orders = cost-before, parcels-parcelsBefore, 0
+		before, parcelsBefore, _ := s.freight(s.same[at], pl.BeginsG)
+		cost, parcels, parcelsNow = cost-before, parcels-parcelsBefore, parcelsBefore
 	}
-	if last.service == byPartner {
+	switch {
+	case last.service == byPartner:
 		e.Service = pl.Code + "/own"
 		e.Arrives = s.late(pl, pl.Asks.Days)
 		if pl.Asks.Days == 0 {
 			e.Arrives = -1
 		}
 		days := s.wait(s.late(pl, pl.Asks.Days)) * parcels
-		add(cost-days, "a parcel of the partner")
-		add(days, "%s", s.daysText(s.late(pl, pl.Asks.Days)))
-		add(s.lines(at), "lines, as the partner asks")
-	}
-	if last.service >= 0 {
+		parts.add(cost-days, "a parcel of the partner")
+		parts.add(days, "%s", s.daysText(s.late(pl, pl.Asks.Days)))
+		parts.add(s.lines(at), "lines, as the partner asks")
+	case last.service >= 0:
 		v := &s.q.Services[last.service]
 		e.Service = v.Carrier + "/" + v.Code
 		if last.service < len(pl.Arrives) {
 			e.Arrives = s.arrives(pl, last.service)
 		}
-		days := s.days(pl, last.service) * parcels
-		add(cost-days, "freight by %s, %g kg", e.Service, float64(pl.BeginsG+s.weight[at])/1000)
-		add(days, "%s", s.daysText(e.Arrives))
+		now := &s.q.Places[s.same[at]]
+		days := s.days(pl, last.service)*(parcelsNow+parcels) - s.days(now, last.service)*parcelsNow
+		parts.add(cost-days, "freight by %s, %g kg", e.Service, float64(pl.BeginsG+s.weight[at])/1000)
+		parts.add(days, "%s", s.daysText(e.Arrives))
+	case parcelsNow == 0:
+		parts.add(cost, "%d days until it can be sent", pl.Later)
 	}
-	add(parcels*s.parcel[at], "%d × a parcel", parcels)
-	add(orders*terms.Order, "work at the place")
-	add(terms.Unit*s.units[at], "%d × a unit there", s.units[at])
-	var sum int64
-	for _, t := range e.Terms {
-		sum += t.Cost
+	return parcels
+}
+
+// held is what of the units that a place is to send later lies there now.
+func (s *search) held(at int) (out []Units) {
+	now := s.same[at]
+	s.sent[now] = 0 // else it could send nothing now
+	for line := range s.q.Wants {
+		n := min(s.take[line][at], s.room(line, now))
+		if n <= 0 {
+			continue
+		}
+		out = append(out, s.unitsOf(line, n))
+		for _, need := range s.q.Wants[line].Needs {
+			s.free[need.Good][now] -= n * need.Per
+		}
 	}
-	add(e.Subtotal-sum, "never less than nothing")
-	return e
+	return out
 }
 
 func (s *search) daysText(arrives int) string {

@@ -12,7 +12,7 @@ import (
 
 // Action is one thing that a rule does.
 type Action struct {
-	Do    string `json:"do" enum:"tag,hold,note,location,profile,service,account,insure,split,carry"`
+	Do    string `json:"do" enum:"tag,hold,note,location,weigh,profile,service,account,insure,split,carry"`
 	Value string `json:"value"`
 }
 
@@ -34,6 +34,7 @@ var actionKinds = []ActionKind{
 	{Do: "hold", Label: "hold it for a person, because"},
 	{Do: "note", Label: "note"},
 	{Do: "location", Label: "ship it from"},
+	{Do: "weigh", Label: "plan it by the exception"},
 	{Do: "profile", Label: "pack it into"},
 	{Do: "service", Label: "send it by"},
 	{Do: "account", Label: "let its carrier be paid by account"},
@@ -142,6 +143,8 @@ func (a Action) apply(out *Outcome, v *view) string {
 		return add(&out.Notes, "note:")
 	case "location":
 		return set(&out.Location, "location")
+	case "weigh":
+		return set(&out.Weigh, "planned by")
 	case "profile":
 		return set(&out.Profile, "profile")
 	case "service":

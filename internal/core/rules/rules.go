@@ -187,6 +187,7 @@ func (c condition) holds(v *view) bool {
 // Outcome is what rules decided about an order. What is empty was not decided.
 type Outcome struct {
 	Location string   `json:"location,omitempty" doc:"Code of the location to ship from"`
+	Weigh    string   `json:"weigh,omitempty" doc:"Name of the exception of the routing policy that it is planned by"`
 	Profile  string   `json:"profile,omitempty" doc:"Code of a parcel profile"`
 	Service  string   `json:"service,omitempty" doc:"Carrier's service"`
 	Account  string   `json:"account,omitempty" doc:"Code of the account on which the carrier is paid"`
@@ -200,7 +201,8 @@ type Outcome struct {
 
 // Equal tells whether two outcomes decide the same.
 func (o *Outcome) Equal(p *Outcome) bool {
-	return o.Location == p.Location && o.Profile == p.Profile && o.Service == p.Service && o.Split == p.Split && o.Carry == p.Carry &&
+	return o.Location == p.Location && o.Weigh == p.Weigh && o.Profile == p.Profile && o.Service == p.Service && o.Split == p.Split &&
+		o.Carry == p.Carry &&
 		o.Account == p.Account && o.Insure == p.Insure &&
 		slices.Equal(o.Tags, p.Tags) &&
 		slices.Equal(o.Holds, p.Holds) &&
@@ -211,7 +213,8 @@ func (o *Outcome) Equal(p *Outcome) bool {
 func (o *Outcome) Differences(to *Outcome) []string {
 	var out []string
 	for _, f := range []struct{ what, was, is string }{
-		{"location", o.Location, to.Location}, {"profile", o.Profile, to.Profile}, {"service", o.Service, to.Service},
+		{"location", o.Location, to.Location}, {"planned by", o.Weigh, to.Weigh}, {"profile", o.Profile, to.Profile}, {"service", o.Service,
+			to.Service},
 		{"account", o.Account, to.Account}, {"insured for", o.Insure, to.Insure},
 		{"split", o.Split, to.Split}, {"goes without a person as far as", o.Carry, to.Carry},
 	} {

@@ -190,6 +190,12 @@ func (r *Engine) Midnight() time.Time {
 // Today is the day on the company's clocks.
 func (r *Engine) Today() string { return r.Now().Format(time.DateOnly) }
 
+// DayEnds is when the company's day ends.
+func (r *Engine) DayEnds() time.Time {
+	now := r.Now()
+	return time.Date(now.Year(), now.Month(), now.Day()+1, 0, 0, 0, 0, now.Location())
+}
+
 // loadCompany reads anew what decisions need to know of the company.
 func (r *Engine) loadCompany(ctx context.Context) error {
 	currency, err := r.Store.Setting(ctx, currencyKey)

@@ -22,7 +22,7 @@ func (r *Inventory) Post(ch *engine.Change, book *stock.Book) error {
 	}
 	moved := map[stock.Key]int64{}
 	for _, m := range book.Movements {
-		if m.OnHand > m.Allocated {
+		if m.OnHand > m.Allocated || m.OnOrder != 0 { // what is to come may be waited for
 			ch.Mark(engine.StockFreed, m.Item)
 		}
 		moved[m.Key] += m.OnHand

@@ -7,7 +7,6 @@ import (
 	"strings"
 
 	"openrelay/internal/core/packing"
-	"openrelay/internal/core/rules"
 	"openrelay/internal/relay/engine"
 	"openrelay/internal/store"
 )
@@ -77,23 +76,7 @@ func (r *Joining) ArchiveProfile(ctx context.Context, code string, archived bool
 
 // ruledBy refuses to archive what a rule names.
 func (r *Joining) ruledBy(ctx context.Context, do, code string) error {
-	list, err := r.Store.Rules(ctx)
-	if err != nil {
-		return err
-	}
-	for _, x := range list {
-		actions, err := rules.ParseActions(x.Actions)
-		if err != nil {
-			continue // one that cannot be read does nothing
-		}
-		for _, a := range actions {
-			if x.On && a.Do == do && a.Value == code {
-				return &engine.Refused{Text: fmt.Sprintf("the rule “%s” names %s; change it or switch it off first", x.Name, code),
-					Conflict: true}
-			}
-		}
-	}
-	return nil
+	return r.Orders.RuledBy(ctx, do, code)
 }
 
 var seriesPrefix = regexp.MustCompile(`^[A-Za-z0-9/-]{0,12}$`)

@@ -6,6 +6,7 @@ import (
 	"maps"
 	"slices"
 	"strings"
+	"time"
 
 	"openrelay/internal/core/message"
 	"openrelay/internal/core/place"
@@ -16,11 +17,12 @@ import (
 
 // Place is what is said of a place that holds stock. What is not said stays as it is.
 type Place struct {
-	Name    string         `json:"name,omitempty" maxLength:"200"    doc:"Empty: as it is; of a new one, its code"`
-	Keeper  string         `json:"keeper,omitempty" doc:"Code of the connection whose word counts there; empty: ours"`
-	Address *place.Address `json:"address,omitempty" doc:"Where it is; without it as it was. Its name may be empty"`
-	Hours   *place.Hours   `json:"hours,omitempty" doc:"When it is at work; without it as it was"`
-	Bins    *string        `json:"bins,omitempty" maxLength:"400000" doc:"One a line or by pattern, in the order in which they are walked"`
+	Name     string         `json:"name,omitempty" maxLength:"200"    doc:"Empty: as it is; of a new one, its code"`
+	Keeper   string         `json:"keeper,omitempty" doc:"Code of the connection whose word counts there; empty: ours"`
+	Address  *place.Address `json:"address,omitempty" doc:"Where it is; without it as it was. Its name may be empty"`
+	Hours    *place.Hours   `json:"hours,omitempty" doc:"When it is at work; without it as it was"`
+	Position *string        `json:"position,omitempty" maxLength:"60" doc:"Latitude, longitude (decimal degrees, WGS 84), such as 51.5, 7.25; a new address without it is looked up where an address service is joined"`
+	Bins     *string        `json:"bins,omitempty" maxLength:"400000" doc:"One a line or by pattern, in the order in which they are walked"`
 }
 
 // PutLocation adds a place that holds stock, or changes its name and whose word counts there.
@@ -41,7 +43,8 @@ func (r *Joining) PutPlace(ctx context.Context, code string, p Place, who string
 	if err != nil {
 		return err
 	}
-	was, isNew := r.Location(code)
+	was, _ := r.Location(code)
+	r.findPosition(ctx, &p, was)
 	if err := r.Commit(ctx, func(ch *engine.Change) error { return r.putPlace(ch, code, p, bins, keeper, who) }); err != nil {
 		return err
 	}
@@ -53,11 +56,35 @@ func (r *Joining) PutPlace(ctx context.Context, code string, p Place, who string
 			return err
 		}
 	}
-	if isNew != nil || p.Hours == nil || sameHours(was.Hours, *p.Hours) {
-		return nil
-	}
-	return r.Routing.HoursChanged(ctx, code, who)
+	return nil
 }
+
+// findPosition asks the address service, where one is joined, where the new address of a place is. Where it does not say so, that is not
+// known.
+func (r *Joining) findPosition(ctx context.Context, p *Place, was store.Location) {
+	if p.Address == nil || *p.Address == was.Address || p.Position != nil {
+		return
+	}
+	found := ""
+	p.Position = &found
+	if *p.Address == (place.Address{}) {
+		return
+	}
+	ctx, cancel := context.WithTimeout(ctx, positionWait)
+	defer cancel()
+	a := *p.Address
+	a.Name = engine.Or(a.Name, "-")
+	said, err := r.CheckAddress(ctx, a)
+	if err != nil {
+		return
+	}
+	if at, err := place.PositionOf(said.Latitude, said.Longitude); err == nil {
+		found = at.String()
+	}
+}
+
+// positionWait is for how long the address service is waited for while a place is saved.
+const positionWait = 5 * time.Second
 
 // check tidies what is said of a place, refuses what cannot be, and returns its bins one by one.
 func (p *Place) check(code string) (bins []string, err error) {
@@ -74,6 +101,13 @@ func (p *Place) check(code string) (bins []string, err error) {
 		if err := p.Hours.Check(); err != nil {
 			return nil, engine.Refuse("hours: %v", err)
 		}
+	}
+	if p.Position != nil && strings.TrimSpace(*p.Position) != "" {
+		at, err := place.ParsePosition(*p.Position)
+		if err != nil {
+			return nil, engine.Refuse("position: %v", err)
+		}
+		*p.Position = at.String()
 	}
 	if p.Bins != nil {
 		if bins, err = place.Bins(*p.Bins); err != nil {
@@ -110,12 +144,23 @@ func (r *Joining) putPlace(ch *engine.Change, code string, p Place, bins []strin
 	have.Name, have.Keeper = engine.Or(p.Name, have.Name), keeper
 	var changed []string
 	if p.Address != nil && *p.Address != have.Address {
-		have.Address = *p.Address
+		if have.Address = *p.Address; p.Position == nil {
+			have.Position = ""
+		}
 		changed = append(changed, "its address")
 	}
 	if p.Hours != nil {
+		if !isNew && !sameHours(have.Hours, *p.Hours) {
+			if err := r.Routing.HoursChanged(ch, have, who); err != nil {
+				return err
+			}
+		}
 		have.Hours = *p.Hours
 		changed = append(changed, "its hours")
+	}
+	if p.Position != nil && strings.TrimSpace(*p.Position) != have.Position {
+		have.Position = strings.TrimSpace(*p.Position)
+		changed = append(changed, "its position")
 	}
 	if p.Bins != nil && *p.Bins != have.Bins {
 		have.Bins = strings.TrimSpace(*p.Bins)
@@ -231,10 +276,13 @@ func (r *Joining) applyPlaces(ch *engine.Change, list []setup.Location, who stri
 		if w.Hours.Said() && !sameHours(w.Hours, have.Hours) {
 			p.Hours = &w.Hours
 		}
+		if w.Position != "" && w.Position != have.Position {
+			p.Position = &w.Position
+		}
 		if w.Bins != "" && strings.TrimSpace(w.Bins) != have.Bins {
 			p.Bins = &w.Bins
 		}
-		if err == nil && have.Name == w.Name && p.Address == nil && p.Hours == nil && p.Bins == nil {
+		if err == nil && have.Name == w.Name && p.Address == nil && p.Hours == nil && p.Bins == nil && p.Position == nil {
 			continue
 		}
 		bins, err := p.check(w.Code)

@@ -87,7 +87,7 @@ func (r *Joining) exportGround(ctx context.Context, out *setup.Setup) error {
 			out.Archived.Locations = append(out.Archived.Locations, l.Code)
 		} else {
 			out.Locations = append(out.Locations, setup.Location{Code: l.Code, Name: l.Name, Address: setup.Address(l.Address),
-				Keeper: r.Code(l.Keeper), Hours: l.Hours, Bins: l.Bins})
+				Keeper: r.Code(l.Keeper), Hours: l.Hours, Bins: l.Bins, Position: l.Position})
 		}
 	}
 	for _, export := range []func(context.Context, *setup.Setup) error{r.exportRounds, r.exportServices, r.exportSenders, r.exportKeeping,

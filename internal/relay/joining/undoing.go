@@ -101,8 +101,9 @@ func (r *Joining) placeValues(ctx context.Context) ([]placeValue, error) {
 	list, err := r.Store.Locations(ctx)
 	out := make([]placeValue, len(list))
 	for i, l := range list {
-		at, hours, bins := place.Address(l.Address), l.Hours, l.Bins
-		out[i] = placeValue{l.Code, Place{Name: l.Name, Keeper: r.Code(l.Keeper), Address: &at, Hours: &hours, Bins: &bins},
+		at, hours, bins, position := place.Address(l.Address), l.Hours, l.Bins, l.Position
+		out[i] = placeValue{l.Code, Place{Name: l.Name, Keeper: r.Code(l.Keeper), Address: &at, Hours: &hours, Bins: &bins,
+			Position: &position},
 			l.ArchivedAt != 0}
 	}
 	return out, err

@@ -12,12 +12,26 @@ import (
 	"openrelay/internal/store"
 )
 
-// Replan plans an order anew on which nobody has begun, and tells whether anything is sent otherwise now.
-func (r *Orders) Replan(ctx context.Context, number string, revision int64, who string) (changed bool, err error) {
+// Replan plans an order anew on which nobody has begun, and tells whether anything is sent otherwise now. now says that it is not to wait
+// for goods that are to come, or that it may again; nil leaves that as it is.
+func (r *Orders) Replan(ctx context.Context, number string, revision int64, now *bool, who string) (changed bool, err error) {
 	err = r.Commit(ctx, func(ch *engine.Change) error {
 		return r.onOrder(ch, number, revision, who, func(o *order.Order, _ *engine.Conn, s *order.Scene) (order.Change, error) {
+			said := now != nil && *now != o.Ours.Now
+			if said {
+				o.Ours.Now = *now
+			}
 			c, err := order.Replan(o, s, "")
 			changed = err == nil && c.Skipped == ""
+			if err == nil && said {
+				o.Revision++
+				c.Skipped = ""
+				text := "It may wait for goods that are to come"
+				if *now {
+					text = "It waits for nothing that is to come"
+				}
+				c.Notes = append(c.Notes, order.Note{What: "waiting", Text: text})
+			}
 			return c, err
 		})
 	})
@@ -36,25 +50,34 @@ type replanArgs struct {
 // ReplanPlace plans anew, by a job, all orders to which a place has promised something and on which nobody has begun; of an empty code,
 // of all places.
 func (r *Orders) ReplanPlace(ctx context.Context, code, reason, who string) (job int64, err error) {
-	a := replanArgs{Reason: reason}
+	var at store.Location
 	if code != "" {
-		l, err := r.Location(code)
-		if err != nil {
+		if at, err = r.Location(code); err != nil {
 			return 0, err
 		}
-		a.Location = l.ID
 	}
 	err = r.Commit(ctx, func(ch *engine.Change) error {
-		subject := engine.Or(code, "all places")
-		if has, err := ch.HasJob(string(engine.JobReplan), subject); err != nil {
-			return err
-		} else if has {
-			return &engine.Refused{Text: "what " + subject + " sends is being planned anew already", Conflict: true}
+		if job, err = r.StartReplan(ch, at, reason, who); err == nil && job == 0 {
+			return &engine.Refused{Text: "what " + engine.Or(code, "all places") + " sends is being planned anew already", Conflict: true}
 		}
-		job, err = ch.StartJob(engine.JobReplan, subject, who, a)
 		return err
 	})
 	return job, err
+}
+
+// StartReplan starts the job by which all is planned anew that a place was to send; without a place, all. 0: that is being done already.
+func (r *Orders) StartReplan(ch *engine.Change, at store.Location, reason, who string) (job int64, err error) {
+	subject := engine.Or(at.Code, "all places")
+	if has, err := ch.HasJob(string(engine.JobReplan), subject); err != nil || has {
+		return 0, err
+	}
+	return ch.StartJob(engine.JobReplan, subject, who, replanArgs{Location: at.ID, Reason: reason})
+}
+
+// ReplanOne plans an order anew for a reason, where nobody has begun on it; what follows is settled with the change.
+func (r *Orders) ReplanOne(ch *engine.Change, o *order.Order, reason string) error {
+	_, err := r.replanSome(ch, []*order.Order{o}, reason, "relay")
+	return err
 }
 
 // How many orders are planned anew in one change: whoever hands orders in meanwhile waits as long as that takes, several times. And after

@@ -102,6 +102,14 @@ func (r *Orders) checkRule(ctx context.Context, c RuleChange) error {
 			if _, err := r.Location(a.Value); err != nil {
 				return err
 			}
+		case "weigh":
+			var known []string
+			if r.Exceptions != nil {
+				known = r.Exceptions()
+			}
+			if !slices.Contains(known, a.Value) {
+				return engine.Refuse("the routing policy has no exception %q; it has %s", a.Value, engine.Or(engine.Join(known), "none"))
+			}
 		case "account":
 			if err := r.CheckAccount(ctx, a.Value); err != nil {
 				return err
@@ -121,6 +129,27 @@ func (r *Orders) checkRule(ctx context.Context, c RuleChange) error {
 			}
 			if !slices.Contains(known, a.Value) {
 				return engine.Refuse("parcel profile %q is not known; there are %s", a.Value, engine.Join(known))
+			}
+		}
+	}
+	return nil
+}
+
+// RuledBy refuses to give up what a rule that is on names in an action.
+func (r *Orders) RuledBy(ctx context.Context, do, value string) error {
+	list, err := r.Store.Rules(ctx)
+	if err != nil {
+		return err
+	}
+	for _, x := range list {
+		actions, err := rules.ParseActions(x.Actions)
+		if err != nil {
+			continue // one that cannot be read does nothing
+		}
+		for _, a := range actions {
+			if x.On && a.Do == do && a.Value == value {
+				return &engine.Refused{Text: fmt.Sprintf("the rule “%s” names %s; change it or switch it off first", x.Name, value),
+					Conflict: true}
 			}
 		}
 	}

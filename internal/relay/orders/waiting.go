@@ -15,10 +15,10 @@ import (
 // orderBatch is how many orders one transaction of a job looks at.
 const orderBatch = 100
 
-// serveMark is how far serving an item's waiting orders has come: they are served in the order of their sale.
+// serveMark is how far serving an item's waiting orders has come: the oldest promise is served first.
 type serveMark struct {
-	Placed int64 `json:"placed"`
-	ID     int64 `json:"id"`
+	Due int64 `json:"due"`
+	ID  int64 `json:"id"`
 }
 
 func serveSubject(item int64) string { return fmt.Sprintf(engine.ItemSubject, item) }
@@ -197,7 +197,7 @@ func (r *Orders) serve(ch *engine.Change, book *stock.Book, items []int64, after
 	if err != nil {
 		return after, true, err
 	}
-	waiting, err := ch.OrdersWaitingFor(w.Touched(items), after.Placed, after.ID, orderBatch)
+	waiting, err := ch.OrdersWaitingFor(w.Touched(items), after.Due, after.ID, orderBatch)
 	if err != nil || len(waiting) == 0 {
 		return after, true, err
 	}
@@ -214,21 +214,13 @@ func (r *Orders) serve(ch *engine.Change, book *stock.Book, items []int64, after
 		return after, true, err
 	}
 	last := waiting[len(waiting)-1]
-	next = serveMark{saleTime(last), last.ID}
+	next = serveMark{last.Due().UnixMicro(), last.ID}
 	free := slices.ContainsFunc(items, func(item int64) bool {
 		return slices.ContainsFunc(r.PlaceIDs(), func(at int64) bool {
 			return book.Level(stock.Key{Item: item, Location: at}).Available() > 0
 		})
 	})
 	return next, len(waiting) < orderBatch || !free, nil
-}
-
-// saleTime is when an order was placed, as orders are sorted by.
-func saleTime(o *order.Order) int64 {
-	if o.Record.PlacedAt.IsZero() {
-		return o.ReceivedAt.UnixMicro()
-	}
-	return o.Record.PlacedAt.UnixMicro()
 }
 
 // allocateTo promises what is free to orders that wait, in their order, and counts those that got something.

@@ -123,7 +123,7 @@ func Strip(o *order.Order, word string) {
 	o.Ours.Point = nil                 // it says where somebody lives
 	if x := o.Ours.Checked; x != nil { // what is wrong with the address shows the address
 		bare := *x
-		bare.Suggestion, bare.Note = nil, ""
+		bare.Suggestion, bare.Note, bare.Position = nil, "", nil
 		o.Ours.Checked = &bare
 	}
 	for i := range o.Lines {

@@ -8,6 +8,7 @@ import (
 
 	"openrelay/internal/core/freight"
 	"openrelay/internal/core/order"
+	"openrelay/internal/core/place"
 	"openrelay/internal/core/routing"
 	"openrelay/internal/core/stock"
 	"openrelay/internal/relay/engine"
@@ -15,12 +16,14 @@ import (
 )
 
 // question gathers what is to be known to plan what waits of an order: what is free at which place, what carriers ask, when it arrives.
-func (r *Routing) question(ch *engine.Change, book *stock.Book, o *order.Order, from []int64, policy *kept, traits map[int64]store.Traits,
+func (r *Routing) question(ch *engine.Change, book *stock.Book, o *order.Order, from []int64, policy *kept, k *known,
 ) (*routing.Question, error) {
-	if err := knowTraits(ch, o, traits); err != nil {
+	if err := k.learn(ch, o); err != nil {
 		return nil, err
 	}
+	traits := k.traits
 	q := &routing.Question{Currency: policy.currency, Day: r.Today(), By: -1, Single: o.Ours.Decided.Split == "never",
+		Weighs: o.Ours.Decided.Weigh, Now: o.Ours.Now,
 		Wants: []routing.Want{}, Goods: []routing.Good{}, Services: []routing.Service{}}
 	if o.Record.DeliverBy != "" {
 		q.By = max(0, daysBetween(q.Day, o.Record.DeliverBy))
@@ -39,15 +42,24 @@ func (r *Routing) question(ch *engine.Change, book *stock.Book, o *order.Order, 
 			q.Wants = append(q.Wants, want(q, l, traits, book))
 		}
 	}
+	if err := r.later(ch, q, o, k); err != nil {
+		return nil, err
+	}
 	r.services(q, o, longest)
 	return q, nil
 }
 
-// knowTraits reads what the items of an order weigh and may be, as far as it is not known yet.
-func knowTraits(ch *engine.Change, o *order.Order, traits map[int64]store.Traits) error {
+// known is what is known of items for the length of a change: what they weigh and may be, and what of them is to come.
+type known struct {
+	traits map[int64]store.Traits
+	coming map[int64][]store.Coming
+}
+
+// learn reads what is to be known of the items of an order, as far as it is not known yet.
+func (k *known) learn(ch *engine.Change, o *order.Order) error {
 	var need []int64
 	add := func(item int64) {
-		if _, known := traits[item]; !known && item != 0 && !slices.Contains(need, item) {
+		if _, known := k.traits[item]; !known && item != 0 && !slices.Contains(need, item) {
 			need = append(need, item)
 		}
 	}
@@ -62,9 +74,73 @@ func knowTraits(ch *engine.Change, o *order.Order, traits map[int64]store.Traits
 	}
 	got, err := ch.Traits(need)
 	for item, t := range got {
-		traits[item] = t
+		k.traits[item] = t
+	}
+	if err != nil {
+		return err
+	}
+	coming, err := ch.Coming(need)
+	for _, c := range coming {
+		k.coming[c.ItemID] = append(k.coming[c.ItemID], c)
 	}
 	return err
+}
+
+// Bounds of what is to come: it is looked at so many days ahead, and on so many days of each place.
+const (
+	laterMost = 60
+	laterDays = 2
+)
+
+// later adds to the places as they are now those to which goods are to come, as they will be then. What others wait for already is
+// theirs.
+func (r *Routing) later(ch *engine.Change, q *routing.Question, o *order.Order, k *known) error {
+	var items []int64
+	days := map[int64][]int{} // by location, on which something comes
+	for _, g := range q.Goods {
+		for _, c := range k.coming[g.Item] {
+			if day := daysBetween(q.Day, c.Day); c.Day >= q.Day && day <= laterMost {
+				items = append(items, g.Item)
+				days[c.LocationID] = append(days[c.LocationID], max(1, day))
+			}
+		}
+	}
+	if len(items) == 0 {
+		return nil
+	}
+	owed, err := ch.WaitingUnits(items, o.ID)
+	if err != nil {
+		return err
+	}
+	for at, n := 0, len(q.Places); at < n; at++ {
+		if q.Places[at].Asks != nil || q.Places[at].Barred != "" {
+			continue
+		}
+		on := days[q.Places[at].ID]
+		slices.Sort(on)
+		on = slices.Compact(on)
+		for _, day := range on[:min(len(on), laterDays)] {
+			then := q.Places[at]
+			then.Later = day
+			q.Places = append(q.Places, then)
+			for i := range q.Goods {
+				g := &q.Goods[i]
+				g.Free = append(g.Free, g.Free[at]+max(0, comesBy(k.coming[g.Item], then.ID, q.Day, day)-owed[g.Item]))
+				g.Lies = append(g.Lies, g.Lies[at])
+			}
+		}
+	}
+	return nil
+}
+
+// comesBy counts the units that come to a location within so many days.
+func comesBy(list []store.Coming, location int64, today string, days int) (n int64) {
+	for _, c := range list {
+		if c.LocationID == location && c.Day >= today && daysBetween(today, c.Day) <= days {
+			n += c.Units
+		}
+	}
+	return n
 }
 
 // unitWeight is what a unit of a line weighs, grams: of a kit that has no weight of its own what its parts do.
@@ -99,7 +175,8 @@ func want(q *routing.Question, l *order.Line, traits map[int64]store.Traits, boo
 			at = len(q.Goods)
 			g := routing.Good{Item: c.Item}
 			for _, p := range q.Places {
-				g.Free = append(g.Free, max(0, book.Level(stock.Key{Item: c.Item, Location: p.ID}).Available()))
+				level := book.Level(stock.Key{Item: c.Item, Location: p.ID})
+				g.Free, g.Lies = append(g.Free, max(0, level.Available())), append(g.Lies, max(0, level.OnHand))
 			}
 			q.Goods = append(q.Goods, g)
 		}
@@ -114,10 +191,14 @@ func want(q *routing.Question, l *order.Line, traits map[int64]store.Traits, boo
 
 // places writes the places that may send it, in their order.
 func (r *Routing) places(q *routing.Question, o *order.Order, from []int64, policy *kept, traits map[int64]store.Traits) error {
+	to := addressAt(o)
 	for i, id := range from {
 		l := r.Place(id)
 		p := routing.Place{ID: id, Code: l.Code, Own: len(from) == 1, First: i == 0 && o.Ours.Decided.Location == l.Code,
 			Abroad: o.ShipTo.Country != "" && l.Address.Country != "" && o.ShipTo.Country != l.Address.Country}
+		if at, err := place.ParsePosition(l.Position); err == nil && to != nil {
+			p.Km = int64(at.Km(*to)/nearKm+0.5) * nearKm
+		}
 		r.asks(q, &p)
 		if l.ArchivedAt != 0 {
 			p.Barred = "is used no more"
@@ -139,6 +220,17 @@ func (r *Routing) places(q *routing.Question, o *order.Order, from []int64, poli
 			}
 		}
 		q.Places = append(q.Places, p)
+	}
+	return nil
+}
+
+// nearKm is how exactly it is kept how far places are: an address cannot be found from that.
+const nearKm = 10
+
+// addressAt is where the address of an order is, as an address service said of it as it stands; nil: not known.
+func addressAt(o *order.Order) *place.Position {
+	if c := o.Ours.Checked; c != nil {
+		return c.Position
 	}
 	return nil
 }
@@ -165,6 +257,7 @@ func (r *Routing) services(q *routing.Question, o *order.Order, longest int64) {
 	if c := o.Ours.Checked; c != nil {
 		p.Kind, p.Remote = c.Kind, c.Remote
 	}
+	handover := make([][]time.Time, len(q.Places))
 	for _, c := range r.Carriers() {
 		if c.Tariff.Currency != q.Currency {
 			continue
@@ -189,9 +282,58 @@ func (r *Routing) services(q *routing.Question, o *order.Order, longest int64) {
 				if !leaves[k].IsZero() && q.Places[k].Asks == nil {
 					at = max(0, daysBetween(q.Day, c.Tariff.Calendar.Arrival(leaves[k], days).Format(time.DateOnly)))
 				}
-				q.Places[k].Arrives = append(q.Places[k].Arrives, at)
+				q.Places[k].Arrives, handover[k] = append(q.Places[k].Arrives, at), append(handover[k], leaves[k])
 			}
 		}
+	}
+	r.limit(q, o, handover)
+}
+
+// limit leaves those services by which the parcel may go: by rule, by what the buyer was promised, by the table of services. Where none of
+// them is among those whose tariffs are known, all stay: which it is will be asked when the parcel is packed. handover is when each service
+// takes what is packed now at each place.
+func (r *Routing) limit(q *routing.Question, o *order.Order, handover [][]time.Time) {
+	if r.PickOf == nil || len(q.Services) == 0 {
+		return
+	}
+	var weight int64
+	for i := range q.Wants {
+		weight += q.Wants[i].Units * q.Wants[i].WeightG
+	}
+	pick, said := r.PickOf(r.Ctx, o, weight)
+	if !said || pick == (freight.Pick{Way: freight.Cheapest}) {
+		return
+	}
+	today, _ := time.Parse(time.DateOnly, q.Day)
+	left, any := make([][]int, len(q.Places)), false
+	for k := range q.Places {
+		left[k] = slices.Clone(q.Places[k].Arrives)
+		soonest := -1
+		for i, at := range left[k] {
+			v := &q.Services[i]
+			offer := freight.Offer{Carrier: v.Carrier, Service: v.Code, Arrives: today.AddDate(0, 0, at).Format(time.DateOnly)}
+			if at < 0 || !pick.Fits(offer, handover[k][i]) {
+				left[k][i] = -1
+				continue
+			}
+			if any = true; soonest < 0 || at < soonest {
+				soonest = at
+			}
+		}
+		if pick.Way != freight.Fastest {
+			continue
+		}
+		for i, at := range left[k] {
+			if at > soonest {
+				left[k][i] = -1
+			}
+		}
+	}
+	if !any {
+		return
+	}
+	for k := range q.Places {
+		q.Places[k].Arrives = left[k]
 	}
 }
 

@@ -20,6 +20,7 @@ type OrderPlan struct {
 	Bars     []routing.Bar    `json:"bars" doc:"What could not be sent from which place, and why"`
 	Currency string           `json:"currency"`
 	Day      string           `json:"day" doc:"YYYY-MM-DD: arrivals are counted from it"`
+	Now      bool             `json:"now,omitempty" doc:"Somebody said that it waits for nothing that is to come"`
 	By       int              `json:"by" doc:"Until which day it was promised, counted from the day; -1: no day was promised"`
 }
 
@@ -39,6 +40,7 @@ func (r *Routing) PlanOf(ctx context.Context, number string) (OrderPlan, error) 
 	}
 	out.Planned, out.At, out.Plan, out.Currency, out.Day, out.By =
 		true, store.Time(k.At), k.Plan, k.Question.Currency, k.Question.Day, k.Question.By
+	out.Now = o.Ours.Now
 	out.Runners = append(out.Runners, routing.RunnersUp(&k.Question, &k.Policy, k.Plan)...)
 	out.Bars = append(out.Bars, routing.Bars(&k.Question, &k.Policy)...)
 	return out, nil
@@ -49,7 +51,8 @@ type Sum struct {
 	Cost   int64            `json:"cost" doc:"Minor units"`
 	Late   int64            `json:"late" doc:"Orders of which something arrives after the promised day"`
 	Split  int64            `json:"split" doc:"Orders that are sent from several places"`
-	Waits  int64            `json:"waits" doc:"Orders of which something waits"`
+	Waits  int64            `json:"waits" doc:"Orders of which something waits that is nowhere to be had"`
+	Later  int64            `json:"later" doc:"Orders that wait for goods that are to come"`
 	Places map[string]int64 `json:"places" doc:"Orders by the place that sends of them"`
 }
 
@@ -135,13 +138,17 @@ func abs(n int64) int64 { return max(n, -n) }
 
 func (s *Sum) add(q *routing.Question, p routing.Plan) {
 	s.Cost += p.Cost
-	late := false
+	late, later := false, false
 	for _, e := range p.Entries {
 		s.Places[e.Place]++
+		later = later || e.Later > 0
 		late = late || q.By >= 0 && e.Arrives > q.By
 	}
 	if late {
 		s.Late++
+	}
+	if later {
+		s.Later++
 	}
 	if len(p.Entries) > 1 {
 		s.Split++

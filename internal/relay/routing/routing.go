@@ -6,10 +6,11 @@ package routing
 import (
 	"context"
 	"encoding/json"
-	"errors"
 	"fmt"
+	"maps"
 	"reflect"
 	"slices"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -31,6 +32,9 @@ type Routing struct {
 
 	// Carriers are those whose tariffs are known; the room of parcels knows them. nil: there are none.
 	Carriers func() []Carrier
+
+	// PickOf says how the service of a parcel of an order is picked, if it weighs so much; false: that is open. nil: nobody says so.
+	PickOf func(ctx context.Context, o *order.Order, weightG int64) (freight.Pick, bool)
 
 	// PartnerAsks is what the partner of a location asks for what it sends, in a currency; nil of a location of ours. The room of
 	// partners knows it. nil: there are no partners.
@@ -107,6 +111,14 @@ func (r *Routing) putPolicy(ctx context.Context, p routing.Policy, who string) e
 	if err := r.check(&p); err != nil {
 		return err
 	}
+	for _, name := range r.Exceptions() {
+		if _, stays := p.Exceptions[name]; stays {
+			continue
+		}
+		if err := r.Orders.RuledBy(ctx, "weigh", name); err != nil {
+			return err
+		}
+	}
 	text, err := json.Marshal(p)
 	if err != nil {
 		return err
@@ -181,16 +193,68 @@ func cannots(p *routing.Policy) map[string][]string {
 }
 
 // HoursChanged plans anew what a place was to send, where places are chosen by a policy: it may arrive sooner from elsewhere now.
-func (r *Routing) HoursChanged(ctx context.Context, code, who string) error {
+func (r *Routing) HoursChanged(ch *engine.Change, at store.Location, who string) error {
 	if !r.policy.Load().On {
 		return nil
 	}
-	_, err := r.Orders.ReplanPlace(ctx, code, "when the place is at work has changed", who)
-	var refused *engine.Refused
-	if errors.As(err, &refused) && refused.Conflict {
-		return nil // it is being planned anew already
-	}
+	_, err := r.Orders.StartReplan(ch, at, "when the place is at work has changed", who)
 	return err
+}
+
+// AddressPlaced plans an order anew of which it has become known where it goes, where the way is weighed.
+func (r *Routing) AddressPlaced(ch *engine.Change, o *order.Order) error {
+	policy := r.policy.Load()
+	if !policy.On || policy.Weighing(o.Ours.Decided.Weigh).Km100 == 0 || o.Kind() != message.Ship {
+		return nil
+	}
+	return r.Orders.ReplanOne(ch, o, "it is known where its address is")
+}
+
+// Exceptions are the names of what the policy weighs otherwise.
+func (r *Routing) Exceptions() []string {
+	return slices.Sorted(maps.Keys(r.policy.Load().Policy.Exceptions))
+}
+
+// dayKey is the setting that holds the day on which what waits was looked at last.
+const dayKey = "routing day"
+
+// NewDay looks again, once a day, at what waits: an order may have become urgent, and what one waits for may not have come. It returns
+// when the next day begins.
+func (r *Routing) NewDay(ctx context.Context) (time.Time, error) {
+	policy := r.policy.Load()
+	if !policy.On || !policy.byDay() {
+		return time.Time{}, nil
+	}
+	today := r.Today()
+	next := r.DayEnds()
+	if seen, err := r.Store.Setting(ctx, dayKey); err != nil || seen == today {
+		return next, err
+	}
+	return next, r.Commit(ctx, func(ch *engine.Change) error {
+		for _, c := range r.Sorted() {
+			has, err := ch.HasJob(string(engine.JobSources), c.Rec().Code)
+			if err == nil && !has {
+				_, err = ch.StartJob(engine.JobSources, c.Rec().Code, "relay", nil)
+			}
+			if err != nil {
+				return err
+			}
+		}
+		return ch.PutSetting(dayKey, today)
+	})
+}
+
+// byDay tells whether what is weighed may be another on another day.
+func (k *kept) byDay() bool {
+	if k.Urgent != nil || k.MostWait > 0 {
+		return true
+	}
+	for _, e := range k.Policy.Exceptions {
+		if e.MostWait != nil && *e.MostWait > 0 {
+			return true
+		}
+	}
+	return false
 }
 
 // Plan plans the orders of a change: it returns what says which units of an order are sent from which of some locations. nil: no policy
@@ -200,12 +264,12 @@ func (r *Routing) Plan(ch *engine.Change, book *stock.Book) func(*order.Order, [
 	if !policy.On {
 		return nil
 	}
-	traits := map[int64]store.Traits{}
+	k := &known{traits: map[int64]store.Traits{}, coming: map[int64][]store.Coming{}}
 	return func(o *order.Order, from []int64) map[int64][]stock.Part {
 		if o.Kind() != message.Ship {
 			return nil // it is fetched, eaten or brought where it was bought
 		}
-		out, err := r.plan(ch, book, o, from, policy, traits)
+		out, err := r.plan(ch, book, o, from, policy, k)
 		if err != nil {
 			r.Log.Error("an order could not be planned; the first place that has all is taken", "order", o.Number, "error", err)
 			return nil
@@ -214,12 +278,12 @@ func (r *Routing) Plan(ch *engine.Change, book *stock.Book) func(*order.Order, [
 	}
 }
 
-func (r *Routing) plan(ch *engine.Change, book *stock.Book, o *order.Order, from []int64, policy *kept, traits map[int64]store.Traits,
+func (r *Routing) plan(ch *engine.Change, book *stock.Book, o *order.Order, from []int64, policy *kept, k *known,
 ) (map[int64][]stock.Part, error) {
 	if len(from) == 0 {
 		return nil, nil
 	}
-	q, err := r.question(ch, book, o, from, policy, traits)
+	q, err := r.question(ch, book, o, from, policy, k)
 	if err != nil || len(q.Wants) == 0 {
 		return nil, err
 	}
@@ -228,13 +292,29 @@ func (r *Routing) plan(ch *engine.Change, book *stock.Book, o *order.Order, from
 		return nil, err
 	}
 	out := map[int64][]stock.Part{}
+	o.Ours.Awaits = r.awaits(&plan, q.Day)
 	for _, e := range plan.Entries {
-		r.loaded(e.PlaceID)
-		for _, u := range e.Units {
+		if e.Later == 0 {
+			r.loaded(e.PlaceID)
+		}
+		for _, u := range e.Promised() {
 			out[u.Line] = append(out[u.Line], stock.Part{Location: e.PlaceID, Quantity: u.Units})
 		}
 	}
 	return out, nil
+}
+
+// awaits says what is to come that an order waits for by its plan.
+func (r *Routing) awaits(plan *routing.Plan, today string) string {
+	var out []string
+	for _, e := range plan.Entries {
+		if e.Later > 0 {
+			day, _ := time.Parse(time.DateOnly, today)
+			out = append(out, fmt.Sprintf("goods that are to come to %s on %s", r.PlaceName(e.PlaceID),
+				day.AddDate(0, 0, e.Later).Format(time.DateOnly)))
+		}
+	}
+	return strings.Join(out, ", ")
 }
 
 // keep keeps how an order was planned, where there was a choice or something waits all the same.

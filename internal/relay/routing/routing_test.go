@@ -9,6 +9,7 @@ import (
 
 	"openrelay/internal/core/catalog"
 	"openrelay/internal/core/message"
+	"openrelay/internal/core/order"
 	"openrelay/internal/core/place"
 	core "openrelay/internal/core/routing"
 	"openrelay/internal/relay/engine"
@@ -198,19 +199,19 @@ func TestPlanningAnew(t *testing.T) {
 		require.Equal(t, map[string]int64{"alder": 1}, from(t, k, n))
 	}
 	k.Picked("S-3")
-	changed, err := k.Replan(t.Context(), "S-1", 0, "Edda")
+	changed, err := k.Replan(t.Context(), "S-1", 0, nil, "Edda")
 	require.NoError(t, err)
 	require.False(t, changed)
 	before := k.OnHand("JAR")
 
 	weigh(t, k, map[string]core.PlaceTerms{"alder": {Order: 500}})
-	changed, err = k.Replan(t.Context(), "S-1", 0, "Edda")
+	changed, err = k.Replan(t.Context(), "S-1", 0, nil, "Edda")
 	require.NoError(t, err)
 	require.True(t, changed)
 	require.Equal(t, map[string]int64{"pier": 1}, from(t, k, "S-1"))
-	_, err = k.Replan(t.Context(), "S-3", 0, "Edda")
+	_, err = k.Replan(t.Context(), "S-3", 0, nil, "Edda")
 	require.Error(t, err, "somebody has begun")
-	_, err = k.Replan(t.Context(), "S-1", 1, "Edda")
+	_, err = k.Replan(t.Context(), "S-1", 1, nil, "Edda")
 	require.ErrorIs(t, err, store.ErrConflict)
 
 	_, err = k.ReplanPlace(t.Context(), "moon", "", "Edda")
@@ -421,5 +422,187 @@ func TestChannelsAreToldOfMovedPromises(t *testing.T) {
 	next, err = k.Inventory.OffersDue(t.Context())
 	require.NoError(t, err)
 	require.Zero(t, next)
+	k.Holds()
+}
+
+// TestAnOrderWaitsForWhatIsToCome: what lies there is kept for it, the reason is said, it goes on when the goods come, or at once where
+// somebody does not want to wait.
+func TestAnOrderWaitsForWhatIsToCome(t *testing.T) {
+	k := twoPlaces(t)
+	lies(t, k, "JAR", 3, 0, nil)
+	lies(t, k, "LID", 0, 5, nil)
+	require.NoError(t, k.Routing.SetPolicy(t.Context(), core.Policy{On: true, Parcel: 100, Day: 10, MostWait: 7}, "Edda"))
+	day := k.Now().AddDate(0, 0, 3).Format(time.DateOnly)
+	buy := func(number, day string, units int64) {
+		_, err := k.Inventory.AddPurchase(t.Context(), inventory.NewPurchase{Number: number, Supplier: "Lid works", Location: "alder",
+			Expected: day, Lines: []inventory.Quantity{{SKU: "LID", Quantity: units}}}, "Edda")
+		require.NoError(t, err)
+	}
+	buy("P-1", day, 1)
+	k.Sell("S-1", trial.Units("JAR", 1), trial.Units("LID", 1))
+	require.Equal(t, map[string]int64{"alder": 1}, from(t, k, "S-1"), "the jar is kept for it")
+	o, err := k.Store.OrderByNumber(t.Context(), "S-1")
+	require.NoError(t, err)
+	require.Contains(t, o.Holds[0].Text, "waits for goods that are to come to Alder Yard on "+day)
+	p, err := k.Routing.PlanOf(t.Context(), "S-1")
+	require.NoError(t, err)
+	require.Equal(t, 3, p.Plan.Entries[0].Later)
+	require.True(t, slices.ContainsFunc(p.Runners, func(r core.Runner) bool { return r.Now && len(r.Entries) == 2 }), "%+v", p.Runners)
+	k.Holds()
+
+	k.Sell("S-2", trial.Units("JAR", 1), trial.Units("LID", 1))
+	require.Equal(t, map[string]int64{"alder": 1, "pier": 1}, from(t, k, "S-2"), "what comes is the first order's")
+	_, err = k.Inventory.Receive(t.Context(), "P-1", []inventory.Arrival{{Code: "LID", Quantity: 1}}, "Edda")
+	require.NoError(t, err)
+	k.Settle()
+	require.Equal(t, map[string]int64{"alder": 2}, from(t, k, "S-1"))
+	require.Equal(t, "ready", k.Stage("S-1"))
+
+	buy("P-2", day, 9)
+	k.Sell("S-3", trial.Units("JAR", 1), trial.Units("LID", 1))
+	require.Equal(t, "held", k.Stage("S-3"))
+	now := true
+	changed, err := k.Replan(t.Context(), "S-3", 0, &now, "Edda")
+	require.NoError(t, err)
+	require.True(t, changed)
+	require.Equal(t, map[string]int64{"alder": 1, "pier": 1}, from(t, k, "S-3"))
+	require.Equal(t, "ready", k.Stage("S-3"))
+	k.Holds()
+}
+
+// TestWhatDoesNotComeIsNotWaitedFor: on the day after, an order is planned without it.
+func TestWhatDoesNotComeIsNotWaitedFor(t *testing.T) {
+	k := twoPlaces(t)
+	lies(t, k, "JAR", 0, 2, nil)
+	require.NoError(t, k.Routing.SetPolicy(t.Context(), core.Policy{On: true, Parcel: 100, MostWait: 7,
+		Places: map[string]core.PlaceTerms{"pier": {Order: 500}}}, "Edda"))
+	_, err := k.Inventory.AddPurchase(t.Context(), inventory.NewPurchase{Number: "P-1", Supplier: "Jar works", Location: "alder",
+		Expected: k.Now().AddDate(0, 0, 2).Format(time.DateOnly), Lines: []inventory.Quantity{{SKU: "JAR", Quantity: 9}}}, "Edda")
+	require.NoError(t, err)
+	k.Sell("S-1", trial.Units("JAR", 1))
+	require.Equal(t, "held", k.Stage("S-1"))
+	k.Settle()
+	require.Equal(t, "held", k.Stage("S-1"))
+	k.Later(3 * 24 * time.Hour)
+	k.Settle() // what waits is looked at
+	k.Settle()
+	require.Equal(t, map[string]int64{"pier": 1}, from(t, k, "S-1"))
+	require.Equal(t, "ready", k.Stage("S-1"))
+	k.Holds()
+}
+
+// TestTheOldestPromiseIsServedFirst, and a share is kept for those that are promised soon.
+func TestTheOldestPromiseIsServedFirst(t *testing.T) {
+	k := twoPlaces(t)
+	lies(t, k, "JAR", 0, 0, nil)
+	weigh(t, k, nil)
+	by := func(days int) string { return k.Now().AddDate(0, 0, days).Format(time.DateOnly) }
+	sell := func(number string, days int) {
+		o := trial.Sale(number, trial.Units("JAR", 1))
+		o.DeliverBy = by(days)
+		k.Take("stall", trial.Event("order", number, 1, o))
+	}
+	more := func(n int64) {
+		require.NoError(t, k.Adjust(t.Context(), inventory.Adjustment{SKU: "JAR", Location: "alder", Change: n, Reason: "found"}, "Edda"))
+		k.Settle()
+	}
+	sell("S-1", 9)
+	sell("S-2", 3)
+	sell("S-3", 5)
+	more(1)
+	require.Equal(t, "ready", k.Stage("S-2"), "it was promised first")
+	more(1)
+	require.Equal(t, "ready", k.Stage("S-3"))
+	require.Equal(t, "held", k.Stage("S-1"))
+
+	require.NoError(t, k.Routing.SetPolicy(t.Context(), core.Policy{On: true, Parcel: 100, Urgent: &core.Urgent{Days: 4, Share: 50}},
+		"Edda"))
+	more(2)
+	require.Equal(t, "held", k.Stage("S-1"), "what is free is kept")
+	p, err := k.Routing.PlanOf(t.Context(), "S-1")
+	require.NoError(t, err)
+	require.False(t, p.Planned && len(p.Plan.Entries) > 0)
+	sell("S-4", 2)
+	require.Equal(t, "ready", k.Stage("S-4"))
+	k.Holds()
+	k.Later(5 * 24 * time.Hour)
+	k.Settle()
+	k.Settle()
+	require.Equal(t, "ready", k.Stage("S-1"), "it is urgent by now")
+	k.Holds()
+}
+
+// TestTheWayIsWeighedOnceItIsKnown: the address service answers after the order was planned.
+func TestTheWayIsWeighedOnceItIsKnown(t *testing.T) {
+	k := twoPlaces(t)
+	lies(t, k, "JAR", 9, 9, nil)
+	require.NoError(t, k.Routing.SetPolicy(t.Context(), core.Policy{On: true, Parcel: 100, Km100: 50,
+		Places: map[string]core.PlaceTerms{"pier": {Order: 60}}}, "Edda"))
+	for code, at := range map[string]string{"alder": "50, 8", "pier": "53, 8"} {
+		require.NoError(t, k.PutPlace(t.Context(), code, joining.Place{Name: code, Position: &at}, "Edda"))
+	}
+	k.Sell("S-1", trial.Units("JAR", 1))
+	require.Equal(t, map[string]int64{"alder": 1}, from(t, k, "S-1"))
+	o, err := k.Store.OrderByNumber(t.Context(), "S-1")
+	require.NoError(t, err)
+	o.Ours.Checked = &order.Checked{Deliverable: true, Position: &place.Position{Latitude: 52.9, Longitude: 8}}
+	require.NoError(t, k.Commit(t.Context(), func(ch *engine.Change) error { return k.Routing.AddressPlaced(ch, o) }))
+	require.Equal(t, map[string]int64{"pier": 1}, from(t, k, "S-1"))
+	p, err := k.Routing.PlanOf(t.Context(), "S-1")
+	require.NoError(t, err)
+	require.Contains(t, p.Plan.Entries[0].Terms, core.Term{Text: "10 km to the address", Cost: 5})
+	wrong := "here, there"
+	err = k.PutPlace(t.Context(), "pier", joining.Place{Position: &wrong}, "Edda")
+	require.ErrorContains(t, err, "is no position")
+	k.Holds()
+}
+
+// TestARuleWeighsAnOrderOtherwise by an exception of the policy, which must be there, and stays as long as a rule names it.
+func TestARuleWeighsAnOrderOtherwise(t *testing.T) {
+	k := twoPlaces(t)
+	lies(t, k, "JAR", 9, 9, nil)
+	policy := core.Policy{On: true, Parcel: 100, Exceptions: map[string]core.Exception{"gifts": {Not: []string{"alder"}}}}
+	require.ErrorContains(t, k.Rule(`weigh("gifts")`), "has no exception")
+	require.NoError(t, k.Routing.SetPolicy(t.Context(), policy, "Edda"))
+	require.NoError(t, k.Rule(`weigh("gifts")`))
+	k.Sell("S-1", trial.Units("JAR", 1))
+	require.Equal(t, map[string]int64{"pier": 1}, from(t, k, "S-1"))
+	p, err := k.Routing.PlanOf(t.Context(), "S-1")
+	require.NoError(t, err)
+	require.Contains(t, p.Bars, core.Bar{Place: "alder", Why: "a rule sends nothing from there"})
+	policy.Exceptions = nil
+	require.ErrorContains(t, k.Routing.SetPolicy(t.Context(), policy, "Edda"), "names gifts")
+	k.Holds()
+}
+
+// TestFreightIsThatOfTheServiceWhichIsWanted: where a rule names one, what others ask does not count.
+func TestFreightIsThatOfTheServiceWhichIsWanted(t *testing.T) {
+	k := twoPlaces(t)
+	k.On("tess", "/tariff", func(trial.Call) (int, any) {
+		service := func(code string, price int64, days int) map[string]any {
+			return map[string]any{"code": code, "name": code, "max_g": 10000, "zones": []any{map[string]any{"name": "W",
+				"countries": []string{"XW"}, "days": days, "steps": []any{map[string]any{"up_to_g": 10000, "price": price}}}}}
+		}
+		return 200, map[string]any{"currency": "EUR", "services": []any{service("T1", 400, 3), service("TX", 900, 1)}}
+	})
+	k.Later(25 * time.Hour)
+	k.Learned()
+	lies(t, k, "JAR", 9, 9, nil)
+	weigh(t, k, nil)
+	plan := func(number string) core.Entry {
+		k.Sell(number, trial.Units("JAR", 1))
+		p, err := k.Routing.PlanOf(t.Context(), number)
+		require.NoError(t, err)
+		return p.Plan.Entries[0]
+	}
+	require.Equal(t, "tess/T1", plan("S-1").Service)
+	for n, pick := range map[string]string{"S-2": "TX", "S-3": "fastest", "S-4": "cheapest in 2 days"} {
+		require.NoError(t, k.Rule(`service("`+pick+`")`))
+		e := plan(n)
+		require.Equal(t, "tess/TX", e.Service, pick)
+		require.Equal(t, int64(900+100), e.Subtotal)
+	}
+	require.NoError(t, k.Rule(`service("ask")`))
+	require.Equal(t, "tess/T1", plan("S-5").Service, "which it is will be asked")
 	k.Holds()
 }

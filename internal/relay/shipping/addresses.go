@@ -175,6 +175,9 @@ func (r *Shipping) askAddress(ctx context.Context, key string, a place.Address) 
 // company wants that.
 func (r *Shipping) addressChecked(ch *engine.Change, o *order.Order, key string, check *message.AddressCheck, policy string) error {
 	x := &order.Checked{For: key, At: ch.Now, Deliverable: check.Deliverable, Kind: check.Kind, Remote: check.Remote, Note: check.Note}
+	if at, err := place.PositionOf(check.Latitude, check.Longitude); err == nil {
+		x.Position = &at
+	}
 	better := o.ShipTo
 	if c := check.Corrected; c.Street != "" {
 		better.Street, better.Extra, better.Postcode, better.Town, better.Country = c.Street, c.Extra, c.Postcode, c.Town,
@@ -207,7 +210,10 @@ func (r *Shipping) addressChecked(ch *engine.Change, o *order.Order, key string,
 	}
 	ch.Mark(engine.OrderWords, o.ID)
 	o.Revision++
-	return r.Orders.SaveOrder(ch, o)
+	if err := r.Orders.SaveOrder(ch, o); err != nil || x.Position == nil || r.AddressPlaced == nil {
+		return err
+	}
+	return r.AddressPlaced(ch, o)
 }
 
 // withExtra is an address whose second line stands behind the first, as address services take it.

@@ -129,5 +129,11 @@ func (r *Shipping) pickFor(ctx context.Context, p *store.Parcel, o *order.Order)
 	return freight.Pick{Service: word}, promised, nil
 }
 
+// PickOf says how the service of a parcel of an order is picked, if it weighs so much; false: a person picks it, or that is open.
+func (r *Shipping) PickOf(ctx context.Context, o *order.Order, weightG int64) (freight.Pick, bool) {
+	pick, _, err := r.pickFor(ctx, &store.Parcel{WeightG: weightG}, o)
+	return pick, err == nil
+}
+
 // errNoTariff is that of a carrier whose tariff was never read.
 var errNoTariff = errors.New("its tariff was never read")

@@ -36,6 +36,9 @@ type Shipping struct {
 	// SenderAddresses are what senders have of their own.
 	SenderAddresses *engine.Table[place.SenderAddress]
 
+	// AddressPlaced is told of an order of which it has become known where its address is; nil: nobody wants to know.
+	AddressPlaced func(ch *engine.Change, o *order.Order) error
+
 	// BillOfPartner takes a line of a bill that is about a request to a partner, and tells whether it is; nil: there are no partners.
 	BillOfPartner func(ch *engine.Change, b Bill) (taken bool, err error)
 

@@ -18,9 +18,12 @@ export function SentFrom({ order: o }: { order: Order }) {
     queryFn: () => take(api.GET("/api/v1/orders/{number}/plan", { params: { path: { number: o.number } } })),
   });
   const replan = useMutation({
-    mutationFn: () =>
+    mutationFn: (now?: boolean) =>
       take(
-        api.POST("/api/v1/orders/{number}/replan", { params: { path: { number: o.number }, header: { "If-Match": `"${o.revision}"` } } }),
+        api.POST("/api/v1/orders/{number}/replan", {
+          params: { path: { number: o.number }, header: { "If-Match": `"${o.revision}"` } },
+          body: now === undefined ? undefined : { now },
+        }),
       ),
     onSuccess: () => {
       for (const key of [["order", o.number], ["order plan", o.number], ["orders"]]) void client.invalidateQueries({ queryKey: key });
@@ -33,9 +36,21 @@ export function SentFrom({ order: o }: { order: Order }) {
       <div className="mb-1 flex items-baseline justify-between">
         <h2>Where it is sent from</h2>
         {open && (
-          <Button kind="quiet" disabled={replan.isPending} onClick={() => replan.mutate()}>
-            Plan anew
-          </Button>
+          <span className="flex gap-3">
+            {q.data.plan.entries.some((e) => e.later) && (
+              <Button kind="quiet" disabled={replan.isPending} onClick={() => replan.mutate(true)}>
+                Do not wait
+              </Button>
+            )}
+            {q.data.now && (
+              <Button kind="quiet" disabled={replan.isPending} onClick={() => replan.mutate(false)}>
+                It may wait
+              </Button>
+            )}
+            <Button kind="quiet" disabled={replan.isPending} onClick={() => replan.mutate(undefined)}>
+              Plan anew
+            </Button>
+          </span>
         )}
       </div>
       <Trouble error={replan.error} />
@@ -113,6 +128,12 @@ function EntryRow({ e, p, name }: { e: Entry; p: Planned; name: string }) {
       <td className="font-medium whitespace-nowrap">{name}</td>
       <td>
         <span className="fig">{unitsText(e.units)}</span> <span className="text-quiet">({<Kg grams={e.weight_g} />})</span>
+        {!!e.later && (
+          <div className="text-caution">
+            waits until {dayAfter(p.day, e.later)} for goods that are to come
+            {e.held?.length ? `; ${unitsText(e.held)} kept for it` : ""}
+          </div>
+        )}
       </td>
       <td className={`whitespace-nowrap ${late ? "text-stop" : ""}`}>
         {e.arrives < 0 ? <span className="text-quiet">not known</span> : <span className="fig">{dayAfter(p.day, e.arrives)}</span>}
@@ -142,8 +163,9 @@ function Others({ p }: { p: Planned }) {
       <summary className="cursor-pointer text-quiet hover:text-ink">What else there was</summary>
       <ul className="mt-1 flex flex-col gap-1">
         {p.runners.map((r) => (
-          <li key={r.without}>
-            Without {name(r.without)}: {r.entries.map((e) => `${name(e.place)} sends ${unitsText(e.units)}`).join("; ")}
+          <li key={r.without ?? "now"}>
+            {r.now ? "Without waiting" : `Without ${name(r.without ?? "")}`}:{" "}
+            {r.entries.map((e) => `${name(e.place)} sends ${unitsText(e.units)}`).join("; ")}
             {r.waits?.length ? `; ${unitsText(r.waits)} would wait` : ""}, <Money minor={r.cost} currency={p.currency} />{" "}
             <span className="text-quiet">
               ({r.cost >= p.plan.cost ? "+" : "−"}

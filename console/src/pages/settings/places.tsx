@@ -124,6 +124,7 @@ function Form({ was, country, onDone }: { was?: Place; country: string; onDone: 
   const [address, setAddress] = useState<Address>(was?.address ?? noAddress(country));
   const [hours, setHours] = useState<Hours | undefined>(was?.hours);
   const [off, setOff] = useState(daysOffText(was?.hours?.days_off));
+  const [position, setPosition] = useState(was?.position ?? "");
   const [bins, setBins] = useState(was?.bins ?? "");
   const said = addressFields.some(([key]) => key !== "country" && address[key]?.trim());
   const save = useMutation({
@@ -136,6 +137,7 @@ function Form({ was, country, onDone }: { was?: Place; country: string; onDone: 
             keeper: keeper || undefined,
             address: said ? address : undefined,
             hours: hours ? { ...hours, days_off: daysOffOf(off) } : was?.hours ? {} : undefined,
+            position: position === (was?.position ?? "") ? undefined : position,
             bins: bins === (was?.bins ?? "") ? undefined : bins,
           },
         }),
@@ -179,6 +181,13 @@ function Form({ was, country, onDone }: { was?: Place; country: string; onDone: 
       )}
       <AddressCheck address={address} name={name} onTake={setAddress} />
       <HoursFields value={hours} off={off} onChange={setHours} onOff={setOff} />
+      <Labelled
+        label="Position"
+        help="Latitude, longitude; for the way to buyers. Empty: a new address is looked up, where an address service is joined"
+        wide
+      >
+        <input className="field w-full" value={position} onChange={(e) => setPosition(e.target.value)} />
+      </Labelled>
       <Labelled
         label="Bins, one a line"
         help="In the order in which they are walked. A pattern stands for many: A-[01-12]-[1-5]. Empty: any bin that is written"

@@ -27,8 +27,8 @@ describe("routing", () => {
         return {
           orders: 12,
           promised: 4,
-          was: { cost: 9000, late: 1, split: 2, waits: 0, places: { alder: 12 } },
-          now: { cost: 8000, late: 0, split: 3, waits: 0, places: { alder: 8, pier: 4 } },
+          was: { cost: 9000, late: 1, split: 2, waits: 0, later: 0, places: { alder: 12 } },
+          now: { cost: 8000, late: 0, split: 3, waits: 0, later: 0, places: { alder: 8, pier: 4 } },
           changed: 101,
           list: [{ order: "R10001", was: plan("alder", 900), now: plan("pier", 800) }],
           currency: "EUR",
@@ -64,8 +64,8 @@ describe("routing", () => {
       "POST routing/rehearse": {
         orders: 0,
         promised: 0,
-        was: { cost: 0, late: 0, split: 0, waits: 0, places: {} },
-        now: { cost: 0, late: 0, split: 0, waits: 0, places: {} },
+        was: { cost: 0, late: 0, split: 0, waits: 0, later: 0, places: {} },
+        now: { cost: 0, late: 0, split: 0, waits: 0, later: 0, places: {} },
         changed: 0,
         list: [],
         currency: "EUR",
@@ -88,5 +88,40 @@ describe("routing", () => {
     await userEvent.click(screen.getByText("Plan these anew"));
     await said("Under way");
     expect(asked).toEqual({ place: "alder", reason: "closed" });
+  });
+
+  it("has exceptions that rules choose, with what is left empty as in the policy", async () => {
+    let kept: Record<string, unknown> = {};
+    service({
+      routing: {
+        policy: { on: true, parcel: 90, exceptions: { gifts: { not: ["alder"], places: { pier: { order: 5 } } } } },
+        currency: "EUR",
+      },
+      locations: [],
+      "PUT routing": (a: Asked) => ({ policy: (kept = a.body as typeof kept), currency: "EUR" }),
+    });
+    open(<Routing />);
+    await said("other terms at pier");
+    const user = userEvent.setup();
+    await user.type(screen.getByLabelText("Name of an exception"), "express{Enter}");
+    await user.type(screen.getByLabelText("A day sooner, express"), "2.50");
+    await user.type(screen.getByLabelText("Places, express"), "1");
+    await user.type(screen.getByLabelText("Days to wait, express"), "0");
+    await user.click(screen.getByLabelText("Urgent, express"));
+    await user.type(screen.getByLabelText("Not from, gifts"), ", pier");
+    fireEvent.change(screen.getByLabelText("Kept for urgent orders, %"), { target: { value: "20" } });
+    fireEvent.change(screen.getByLabelText("Urgent are those promised"), { target: { value: "2" } });
+    fireEvent.change(screen.getByLabelText("100 km, EUR"), { target: { value: "0.3" } });
+    await user.click(screen.getByText("Keep"));
+    await waitFor(() =>
+      expect(kept).toMatchObject({
+        km_100: 30,
+        urgent: { days: 2, share: 20 },
+        exceptions: { express: { day: 250, most_places: 1, most_wait: 0, urgent: true }, gifts: { not: ["alder", "pier"] } },
+      }),
+    );
+    await user.click(await screen.findByLabelText("Take out: gifts"));
+    await user.click(screen.getByText("Leave it as it was"));
+    expect(await screen.findByText("gifts")).toBeTruthy();
   });
 });

@@ -6,6 +6,7 @@ import { locationsQuery } from "../../api/queries";
 import { Button, Loading, Trouble } from "../../parts/controls";
 import { Labelled, Switch } from "../../parts/fields";
 import { count, minorOf, Money, typedAmount } from "../../parts/format";
+import { Exceptions } from "./routingexceptions";
 import { SettingsPage } from "../../shared/company/settingspage";
 
 type Policy = Schema<"RoutingPolicy">;
@@ -34,6 +35,11 @@ function PolicyPart() {
   const client = useQueryClient();
   const q = useQuery({ queryKey: key, queryFn: () => take(api.GET("/api/v1/routing")) });
   const [edit, setEdit] = useState<Policy | null>(null);
+  const [round, setRound] = useState(0); // fields begin anew with what is kept
+  const leave = () => {
+    setEdit(null);
+    setRound(round + 1);
+  };
   const put = useMutation({
     mutationFn: (p: Policy) => take(api.PUT("/api/v1/routing", { body: p })),
     onSuccess: (now) => {
@@ -63,13 +69,14 @@ function PolicyPart() {
         </p>
         <Weights p={p} set={set} currency={q.data.currency} />
         <PlacesTable p={p} set={set} currency={q.data.currency} />
+        <Exceptions key={round} p={p} set={set} currency={q.data.currency} />
         <Trouble error={put.error} />
         <div className="mt-3 flex gap-4">
           <Button kind="main" type="submit" disabled={!edit || put.isPending}>
             Keep
           </Button>
           {edit && (
-            <Button kind="quiet" onClick={() => setEdit(null)}>
+            <Button kind="quiet" onClick={leave}>
               Leave it as it was
             </Button>
           )}
@@ -176,6 +183,34 @@ function Weights({ p, set, currency }: { p: Policy; set: (to: Partial<Policy>) =
       <Labelled label="Places for an order" help="At most; empty: no bound.">
         <Whole label="Places for an order" value={p.most_places} onChange={(most_places) => set({ most_places })} most={20} />
       </Labelled>
+      <AmountField
+        label={`100 km, ${currency}`}
+        help="To the address, for each parcel, beside its freight."
+        value={p.km_100}
+        currency={currency}
+        onChange={(km_100) => set({ km_100 })}
+      />
+      <Labelled label="Days to wait" help="For goods that are to come, where that costs less; empty: none.">
+        <Whole label="Days to wait" value={p.most_wait} onChange={(most_wait) => set({ most_wait })} most={60} />
+      </Labelled>
+      <Labelled label="Kept for urgent orders, %" help="Of what lies at a place; empty: nothing.">
+        <Whole
+          label="Kept for urgent orders, %"
+          value={p.urgent?.share}
+          onChange={(share) => set({ urgent: share ? { days: p.urgent?.days ?? 1, share } : undefined })}
+          most={100}
+        />
+      </Labelled>
+      {p.urgent && (
+        <Labelled label="Urgent are those promised" help="Within so many days.">
+          <Whole
+            label="Urgent are those promised"
+            value={p.urgent.days}
+            onChange={(days) => set({ urgent: { share: p.urgent?.share ?? 1, days } })}
+            most={60}
+          />
+        </Labelled>
+      )}
     </div>
   );
 }
@@ -275,6 +310,7 @@ function Outcome({ r }: { r: Rehearsed }) {
     [r.promised ? `Late, of ${count(r.promised)} with a promised day` : "Late; no day was promised to any", r.was.late, r.now.late],
     ["Sent from several places", r.was.split, r.now.split],
     ["Something waits", r.was.waits, r.now.waits],
+    ["Waits for goods to come", r.was.later, r.now.later],
     ...codes.map((c): [string, number, number] => [`From ${c}`, r.was.places[c] ?? 0, r.now.places[c] ?? 0]),
   ];
   return (
@@ -357,7 +393,7 @@ function Changed({ r }: { r: Rehearsed }) {
 
 function planText(p: Plan): string {
   const units = (list: Schema<"RoutingUnits">[]) => list.map((u) => `${u.units} × ${u.sku}`).join(", ");
-  const parts = p.entries.map((e) => `${e.place}: ${units(e.units)}`);
+  const parts = p.entries.map((e) => `${e.place}${e.later ? ` in ${e.later} days` : ""}: ${units(e.units)}`);
   if (p.waits?.length) parts.push(`waits: ${units(p.waits)}`);
   return parts.join("; ") || "nothing";
 }
