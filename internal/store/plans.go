@@ -97,17 +97,32 @@ func (s *Store) PlaceLoads(ctx context.Context) (map[int64]int64, error) {
 	return out, nil
 }
 
-// OrdersPromisedAt lists orders, after one by its id, to which a location has promised something and on which nobody has begun. A
-// location of 0 is any.
-func (t *Tx) OrdersPromisedAt(location, after int64, limit int) ([]*order.Order, error) {
-	const untouched = "o.stage IN ('ready','held') AND o.voided=0 AND o.test=0"
+// untouched are orders on which nobody has begun.
+const untouched = "o.stage IN ('ready','held') AND o.voided=0 AND o.test=0"
+
+// DueOrder is an order with when it was promised for.
+type DueOrder struct {
+	ID  int64 `db:"id" json:"id"`
+	Due int64 `db:"due_at" json:"due"` // see order.Due; microseconds
+}
+
+// OrdersPromisedAt lists orders to which a location (0: any) has promised something and on which nobody has begun, the oldest promise
+// first, after
+// one.
+func (s *Store) OrdersPromisedAt(ctx context.Context, location int64, after DueOrder, limit int) (out []DueOrder, err error) {
+	has := `o.id IN (SELECT a.order_id FROM allocation a INDEXED BY allocation_place WHERE a.location_id=?1)`
 	if location == 0 {
-		return loadOrders(t.sel, `id IN (SELECT o.id FROM orders o WHERE o.id>? AND `+untouched+` AND EXISTS (SELECT 1 FROM order_line l
-			WHERE l.id BETWEEN o.id * 1024 AND o.id * 1024 + 1023 AND l.allocated>0) ORDER BY o.id LIMIT ?) ORDER BY id`, after, limit)
+		has = `?1=0 AND EXISTS (SELECT 1 FROM order_line l WHERE l.id BETWEEN o.id * 1024 AND o.id * 1024 + 1023 AND l.allocated>0)`
 	}
-	return loadOrders(t.sel, `id IN (SELECT a.order_id FROM allocation a INDEXED BY allocation_place JOIN orders o ON o.id=a.order_id
-		WHERE a.location_id=? AND a.order_id>? AND `+untouched+` GROUP BY a.order_id ORDER BY a.order_id LIMIT ?) ORDER BY id`,
-		location, after, limit)
+	err = s.selector(ctx)(&out, "SELECT o.id, o.due_at FROM orders o WHERE "+has+" AND "+untouched+
+		" AND (o.due_at, o.id) > (?2, ?3) ORDER BY o.due_at, o.id LIMIT ?4", location, after.Due, after.ID, limit)
+	return out, err
+}
+
+// OrdersUntouched loads those of some orders on which nobody has begun, the oldest promise first.
+func (t *Tx) OrdersUntouched(ids []int64) ([]*order.Order, error) {
+	in, args := list(ids)
+	return loadOrders(t.sel, `id IN (SELECT o.id FROM orders o WHERE o.id IN (`+in+`) AND `+untouched+`) ORDER BY due_at, id`, args...)
 }
 
 // OrdersPromisedItem lists orders to which a location has promised an item and on which nobody has begun, newest first.

@@ -3,6 +3,7 @@ package orders
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"slices"
 
@@ -44,7 +45,8 @@ type replanArgs struct {
 	Reason   string `json:"reason"`
 	Looked   int64  `json:"looked"`
 	Changed  int64  `json:"changed"`
-	Mark     int64  `json:"mark"` // the last order that was looked at
+
+	Last store.DueOrder `json:"last"` // the last order that was looked at
 }
 
 // ReplanPlace plans anew, by a job, all orders to which a place has promised something and on which nobody has begun; of an empty code,
@@ -87,49 +89,56 @@ const (
 	replanStep  = 1000
 )
 
-// ReplanStep plans the next orders anew. What a loss of power takes back is planned anew again: the job goes on where it was noted.
+// ReplanStep plans the next orders anew, the oldest promise first. What a loss of power takes back is planned anew again: the job goes on
+// where it was noted.
 func (r *Orders) ReplanStep(ctx context.Context, j *store.Job) (done bool, err error) {
 	var a replanArgs
 	if err := json.Unmarshal([]byte(j.Args), &a); err != nil {
 		return true, err
 	}
-	for until := a.Looked + replanStep; !done && a.Looked < until && err == nil && ctx.Err() == nil; {
-		err = r.CommitAlone(ctx, func(ch *engine.Change) (err error) {
-			next := a
-			if done, err = r.replanNext(ch, j, &next); err == nil {
-				ch.After(func() { a = next })
-			}
-			return err
-		})
-	}
-	text, e := json.Marshal(a)
-	if e != nil {
-		return done, e
-	}
-	j.Args = string(text)
-	return done && err == nil, err
-}
-
-// replanNext plans the next orders anew.
-func (r *Orders) replanNext(ch *engine.Change, j *store.Job, a *replanArgs) (done bool, err error) {
-	list, err := ch.OrdersPromisedAt(a.Location, a.Mark, replanBatch)
+	due, err := r.Store.OrdersPromisedAt(ctx, a.Location, a.Last, replanStep)
 	if err != nil {
 		return false, err
+	}
+	left := due
+	for len(left) > 0 && err == nil && ctx.Err() == nil {
+		next := left[:min(len(left), replanBatch)]
+		if err = r.CommitAlone(ctx, func(ch *engine.Change) error { return r.replanNext(ch, j, &a, next) }); err == nil {
+			left = left[len(next):]
+		}
+	}
+	done = err == nil && len(left) == 0 && len(due) < replanStep
+	text, e := json.Marshal(a)
+	if e == nil {
+		j.Args = string(text)
+	}
+	if err = errors.Join(err, e); err != nil || !done {
+		return false, err
+	}
+	return true, r.Commit(ctx, func(ch *engine.Change) error {
+		return ch.Note(store.Entry{At: ch.Now.UnixMicro(), Who: j.Who, Thing: "company", What: "planned anew",
+			Text: fmt.Sprintf("%s: %d orders looked at, %d are sent otherwise now", j.Subject, a.Looked, a.Changed)})
+	})
+}
+
+// replanNext plans the next orders anew, as far as nobody has begun on them by now.
+func (r *Orders) replanNext(ch *engine.Change, j *store.Job, a *replanArgs, next []store.DueOrder) error {
+	ids := make([]int64, len(next))
+	for i := range next {
+		ids[i] = next[i].ID
+	}
+	list, err := ch.OrdersUntouched(ids)
+	if err != nil {
+		return err
 	}
 	ch.LateOffers = true
 	changed, err := r.replanSome(ch, list, a.Reason, j.Who)
-	if err != nil {
-		return false, err
+	if err == nil {
+		ch.After(func() {
+			a.Looked, a.Changed, a.Last = a.Looked+int64(len(list)), a.Changed+changed, next[len(next)-1]
+		})
 	}
-	if len(list) > 0 {
-		a.Mark = list[len(list)-1].ID
-	}
-	a.Looked, a.Changed = a.Looked+int64(len(list)), a.Changed+changed
-	if len(list) == replanBatch {
-		return false, nil
-	}
-	return true, ch.Note(store.Entry{At: ch.Now.UnixMicro(), Who: j.Who, Thing: "company", What: "planned anew",
-		Text: fmt.Sprintf("%s: %d orders looked at, %d are sent otherwise now", j.Subject, a.Looked, a.Changed)})
+	return err
 }
 
 // promised is how many units of each line of an order are promised, and whether it is held.

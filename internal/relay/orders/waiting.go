@@ -234,11 +234,12 @@ func (r *Orders) allocateTo(ch *engine.Change, book *stock.Book, waiting []*orde
 		if err != nil {
 			return served, err
 		}
-		part := order.Change{Order: o}
-		if !order.AllocateWaiting(o, s.Scene, &part) {
+		part, awaited := order.Change{Order: o}, o.Ours.Awaits
+		if order.AllocateWaiting(o, s.Scene, &part) {
+			served++
+		} else if o.Ours.Awaits == awaited {
 			continue
 		}
-		served++
 		o.Revision++
 		if err := r.SaveOrder(ch, o); err != nil {
 			return served, err
