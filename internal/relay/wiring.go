@@ -74,6 +74,7 @@ func (r *Relay) wire() {
 // ask lets rooms ask those that stand on them, where they must know before they decide.
 func (r *Relay) ask() {
 	r.Orders.Route = r.Routing.Plan
+	r.Orders.ReplanRest = r.Shipping.ReplanRest
 	r.Orders.Exceptions = r.Routing.Exceptions
 	r.Shipping.AddressPlaced = r.Routing.AddressPlaced
 	r.Routing.Carriers = r.tariffsKnown

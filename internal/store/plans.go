@@ -97,8 +97,8 @@ func (s *Store) PlaceLoads(ctx context.Context) (map[int64]int64, error) {
 	return out, nil
 }
 
-// untouched are orders on which nobody has begun.
-const untouched = "o.stage IN ('ready','held') AND o.voided=0 AND o.test=0"
+// untouched are orders of which something may be that nobody has begun on.
+const untouched = "o.stage IN ('ready','held','routed','picking','packed','part shipped') AND o.voided=0 AND o.test=0"
 
 // DueOrder is an order with when it was promised for.
 type DueOrder struct {
@@ -106,9 +106,8 @@ type DueOrder struct {
 	Due int64 `db:"due_at" json:"due"` // see order.Due; microseconds
 }
 
-// OrdersPromisedAt lists orders to which a location (0: any) has promised something and on which nobody has begun, the oldest promise
-// first, after
-// one.
+// OrdersPromisedAt lists orders to which a location (0: any) has promised something that perhaps nobody has begun on, the oldest promise
+// first, after one.
 func (s *Store) OrdersPromisedAt(ctx context.Context, location int64, after DueOrder, limit int) (out []DueOrder, err error) {
 	has := `o.id IN (SELECT a.order_id FROM allocation a INDEXED BY allocation_place WHERE a.location_id=?1)`
 	if location == 0 {
@@ -119,15 +118,17 @@ func (s *Store) OrdersPromisedAt(ctx context.Context, location int64, after DueO
 	return out, err
 }
 
-// OrdersUntouched loads those of some orders on which nobody has begun, the oldest promise first.
+// OrdersUntouched loads those of some orders of which perhaps something is that nobody has begun on, the oldest promise first.
 func (t *Tx) OrdersUntouched(ids []int64) ([]*order.Order, error) {
 	in, args := list(ids)
 	return loadOrders(t.sel, `id IN (SELECT o.id FROM orders o WHERE o.id IN (`+in+`) AND `+untouched+`) ORDER BY due_at, id`, args...)
 }
 
-// OrdersPromisedItem lists orders to which a location has promised an item and on which nobody has begun, newest first.
-func (t *Tx) OrdersPromisedItem(location, item int64, limit int) ([]*order.Order, error) {
+// OrdersPromisedItem lists orders to which a location has promised an item, newest first: those on which nobody has begun, or those on
+// which
+// somebody has.
+func (t *Tx) OrdersPromisedItem(location, item int64, begun bool, limit int) ([]*order.Order, error) {
 	return loadOrders(t.sel, `id IN (SELECT DISTINCT a.order_id FROM allocation a JOIN orders o ON o.id=a.order_id WHERE a.location_id=?
-		AND a.item_id=? AND a.quantity>0 AND o.stage IN ('ready','held') AND o.voided=0 AND o.test=0 AND o.routed=0
-		ORDER BY a.order_id DESC LIMIT ?) ORDER BY id DESC`, location, item, limit)
+		AND a.item_id=? AND a.quantity>0 AND `+untouched+` AND o.routed=?
+		ORDER BY a.order_id DESC LIMIT ?) ORDER BY id DESC`, location, item, begun, limit)
 }

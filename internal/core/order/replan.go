@@ -40,6 +40,41 @@ func Replan(o *Order, s *Scene, reason string) (Change, error) {
 	return c, nil
 }
 
+// ReplanAt lets go of what is promised to an order at some places, and promises it anew, as it is planned now, with what waits. Others may
+// have
+// begun on it, but nobody at these places. Skipped says that nothing is planned otherwise.
+func ReplanAt(o *Order, s *Scene, reason string, places []int64) (Change, error) {
+	c := Change{Order: o}
+	if o.Voided || o.Test || o.Elsewhere() || !slices.Contains([]Stage{Held, Ready, Routed, Picking, Packed, PartShipped}, o.Stage()) {
+		return c, fmt.Errorf("%w: order %s is %s; nothing of it is planned anew", ErrState, o.Number, o.Stage())
+	}
+	before, mark := make([][]Allocation, len(o.Lines)), len(s.Book.Movements)
+	for i := range o.Lines {
+		l := &o.Lines[i]
+		before[i] = slices.Clone(l.Allocations)
+		for _, a := range before[i] {
+			n := min(a.Quantity, l.Allocated)
+			if l.Charge || n == 0 || !slices.Contains(places, a.Location) {
+				continue
+			}
+			l.takeAt(a.Location, n)
+			l.Allocated -= n
+			l.post(s.Book, stock.Movement{At: s.Now, Kind: stock.Release, Reason: l.why("planned anew"), Who: s.Who, DocKind: "order",
+				DocID: o.ID}, a.Location, n, 0, -1)
+		}
+	}
+	AllocateWaiting(o, s, &c)
+	if o.placedAs(before) {
+		s.Book.Movements = s.Book.Movements[:mark]
+		return Change{Order: o, Skipped: "it is planned so already"}, nil
+	}
+	o.Revision++
+	c.Notes = slices.DeleteFunc(c.Notes, func(n Note) bool { return n.What == "allocated" })
+	c.note("planned anew", "What nobody has begun on planned anew%s: %s", because(reason), or(allocationText(o, s.Place),
+		"nothing can be sent"))
+	return c, nil
+}
+
 // Due is when an order was promised for, or was placed where no day was promised: what waits is served in this order.
 func (o *Order) Due() time.Time {
 	if by, err := time.Parse(time.DateOnly, o.Record.DeliverBy); err == nil {

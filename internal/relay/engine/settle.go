@@ -4,7 +4,12 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"time"
 )
+
+// AboutThen is how far apart another system's moments of something that left and of the change of its stock may be. Where we take its
+// word for later than it is, its next word, which what left causes, puts it right; the other way round nothing would.
+const AboutThen = 2 * time.Minute
 
 // Mark is something that a change did to a record, and for which others have to follow before it is committed. Rooms
 // mark what they touched; what has to follow is registered by the root, so that nobody who changes a record has to

@@ -122,10 +122,6 @@ func (r *Orders) traits(b *exchange.Batch, s *order.Scene, items []int64) error 
 	return nil
 }
 
-// aboutThen is how far apart the channel's moments of a sale and of the change of its stock may be. Where we take a
-// word for later than it is, the next word, which the sale causes, puts it right; the other way round nothing would.
-const aboutThen = 2 * time.Minute
-
 // countedOut lets a decision know what the keeper of the channel's own location has counted out.
 func (r *Orders) countedOut(b *exchange.Batch, s *order.Scene, items []int64) error {
 	if s.Own == 0 || r.Place(s.Own).Keeper != b.C.ID {
@@ -137,7 +133,7 @@ func (r *Orders) countedOut(b *exchange.Batch, s *order.Scene, items []int64) er
 	}
 	s.Counted = func(item int64, sold time.Time) bool {
 		at, ok := words[item]
-		return ok && !at.Before(sold.Add(-aboutThen))
+		return ok && !at.Before(sold.Add(-engine.AboutThen))
 	}
 	return nil
 }

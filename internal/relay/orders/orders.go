@@ -27,6 +27,9 @@ type Orders struct {
 	// Route chooses the places of orders by the company's policy, and returns nil where none is on; nil: there is nobody who does.
 	Route func(ch *engine.Change, book *stock.Book) func(*order.Order, []int64) map[int64][]stock.Part
 
+	// ReplanRest plans anew what nobody has begun on of an order on which others have; nil: there is nobody who does.
+	ReplanRest func(ch *engine.Change, o *order.Order, s *order.Scene, reason string) (order.Change, error)
+
 	// Exceptions are the names of what the routing policy weighs otherwise; nil: there is none.
 	Exceptions func() []string
 

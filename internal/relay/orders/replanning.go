@@ -164,7 +164,7 @@ func (r *Orders) replanSome(ch *engine.Change, list []*order.Order, reason, who 
 	var moved []*order.Order // of which only the places have changed
 	for _, o := range list {
 		c := r.ByID(o.ConnectionID)
-		if c == nil || o.Elsewhere() || o.Routed {
+		if c == nil || o.Elsewhere() || o.Routed && r.ReplanRest == nil {
 			continue
 		}
 		s, known := scenes[c.ID]
@@ -175,12 +175,15 @@ func (r *Orders) replanSome(ch *engine.Change, list []*order.Order, reason, who 
 			scenes[c.ID] = s
 		}
 		units, held := promised(o)
-		part, err := order.Replan(o, s.Scene, reason)
-		if err != nil || part.Skipped != "" {
+		part, err := r.replan(ch, o, s, reason)
+		if errors.Is(err, order.ErrState) || err == nil && part.Skipped != "" {
 			continue // it went on meanwhile, or is planned so already
 		}
+		if err != nil {
+			return changed, err
+		}
 		changed++
-		if now, holds := promised(o); held || holds || !slices.Equal(units, now) {
+		if now, holds := promised(o); o.Routed || held || holds || !slices.Equal(units, now) {
 			if err := r.SaveOrder(ch, o); err != nil {
 				return changed, err
 			}
@@ -199,6 +202,14 @@ func (r *Orders) replanSome(ch *engine.Change, list []*order.Order, reason, who 
 		return changed, err
 	}
 	return changed, r.Inventory.Post(ch, book)
+}
+
+// replan plans an order anew; where somebody has begun on it, only what nobody has.
+func (r *Orders) replan(ch *engine.Change, o *order.Order, s scene, reason string) (order.Change, error) {
+	if o.Routed {
+		return r.ReplanRest(ch, o, s.Scene, reason)
+	}
+	return order.Replan(o, s.Scene, reason)
 }
 
 // SettleShort plans anew what a place was to send of which less lies there now than was promised: the newest orders first, and only as
@@ -227,10 +238,15 @@ func (r *Orders) SettleShort(ch *engine.Change, items []int64) error {
 
 // replanShort plans the newest orders anew to which a place has promised an item, until so many units fewer are promised there.
 func (r *Orders) replanShort(ch *engine.Change, item, location, units int64) error {
-	list, err := ch.OrdersPromisedItem(location, item, replanBatch)
+	list, err := ch.OrdersPromisedItem(location, item, false, replanBatch)
 	if err != nil {
 		return err
 	}
+	begun, err := ch.OrdersPromisedItem(location, item, true, replanBatch) // of these perhaps nothing is picked there
+	if err != nil {
+		return err
+	}
+	list = append(list, begun...)
 	reason := "less lies at " + r.PlaceName(location) + " than was promised"
 	for _, o := range list {
 		if units <= 0 {

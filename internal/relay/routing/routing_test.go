@@ -619,3 +619,55 @@ func TestFreightIsThatOfTheServiceWhichIsWanted(t *testing.T) {
 	require.Equal(t, "tess/T1", plan("S-5").Service, "which it is will be asked")
 	k.Holds()
 }
+
+// TestWhatNobodyHasBegunOnIsPlannedAnew also of an order on which somebody has begun elsewhere: its place's shipment is called off, and the
+// other place begins. Where a unit is picked, all stays.
+func TestWhatNobodyHasBegunOnIsPlannedAnew(t *testing.T) {
+	k := twoPlaces(t)
+	require.NoError(t, k.PutPlace(t.Context(), "mill", joining.Place{Name: "Mill Lane"}, "Edda"))
+	c := k.ByCode("stall")
+	set := *c.Settings()
+	set.Offer.Sources = append(slices.Clone(set.Offer.Sources), k.PlaceID("mill"))
+	require.NoError(t, k.SetSettings(t.Context(), "stall", set, c.Rec().Revision, "Edda"))
+	lies(t, k, "JAR", 9, 0, nil)
+	lies(t, k, "LID", 0, 9, nil)
+	require.NoError(t, k.Adjust(t.Context(), inventory.Adjustment{SKU: "LID", Location: "mill", Change: 9, Reason: "found"}, "Edda"))
+	weigh(t, k, map[string]core.PlaceTerms{"mill": {Order: 50}})
+	for _, number := range []string{"S-1", "S-2"} {
+		k.Sell(number, trial.Units("JAR", 1), trial.Units("LID", 2))
+		require.Equal(t, map[string]int64{"alder": 1, "pier": 2}, from(t, k, number))
+		_, err := k.StartPick(t.Context(), number, "Pim")
+		require.NoError(t, err)
+	}
+	shipments := func(number string) map[string]string {
+		o, err := k.Store.OrderByNumber(t.Context(), number)
+		require.NoError(t, err)
+		out := map[string]string{}
+		require.NoError(t, k.Commit(t.Context(), func(ch *engine.Change) error {
+			list, err := ch.ShipmentsOfOrder(o.ID)
+			for _, s := range list {
+				out[k.Place(s.LocationID).Code] = s.State + " " + s.Number
+			}
+			return err
+		}))
+		return out
+	}
+	number := func(of, place string) string { return shipments(of)[place][len("picking "):] }
+	_, err := k.Scan(t.Context(), number("S-1", "alder"), "JAR", "", 1, "Pim")
+	require.NoError(t, err)
+	_, err = k.Scan(t.Context(), number("S-2", "pier"), "LID", "", 1, "Pim")
+	require.NoError(t, err)
+
+	weigh(t, k, map[string]core.PlaceTerms{"pier": {Order: 5000}})
+	_, err = k.ReplanPlace(t.Context(), "pier", "closed today", "Edda")
+	require.NoError(t, err)
+	k.Settle()
+	require.Equal(t, map[string]int64{"alder": 1, "mill": 2}, from(t, k, "S-1"))
+	got := shipments("S-1")
+	require.Contains(t, got["pier"], "called off")
+	require.Contains(t, got["mill"], "picking")
+	require.Equal(t, map[string]int64{"alder": 1, "pier": 2}, from(t, k, "S-2"), "one of them is picked")
+	_, err = k.Scan(t.Context(), number("S-1", "mill"), "LID", "", 2, "Pim")
+	require.NoError(t, err)
+	k.Holds()
+}

@@ -49,8 +49,8 @@ func (r *Shipping) SentByPartner(ch *engine.Change, c *engine.Conn, told string,
 	return out, r.Inventory.Post(ch, scene.Book)
 }
 
-// countedSince tells of which lines the partner's own word of its stock is as of a later moment than that at which they left: what lies
-// there fell by its word already.
+// countedSince tells of which lines the partner's own word of its stock is as of about the moment at which they left, or a later one: what
+// lies there fell by its word already.
 func countedSince(ch *engine.Change, o *order.Order, location int64, units map[int64]int64, m *message.Dispatch) (map[int64]bool, error) {
 	out := map[int64]bool{}
 	if m.ShippedAt.IsZero() {
@@ -70,7 +70,7 @@ func countedSince(ch *engine.Change, o *order.Order, location int64, units map[i
 	words, err := ch.Words(location, engine.Keys(items))
 	for item, at := range words {
 		for _, line := range items[item] {
-			out[line] = at.After(m.ShippedAt)
+			out[line] = !at.Before(m.ShippedAt.Add(-engine.AboutThen))
 		}
 	}
 	return out, err

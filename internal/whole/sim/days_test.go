@@ -86,6 +86,8 @@ func (w *world) outage() {
 		"bramble.sim",
 		"till.sim",
 		"nosh.sim",
+		"gate.sim",
+		"slate.sim",
 	}
 	host := hosts[w.rng.IntN(len(hosts))]
 	if time.Now().Before(w.down[host]) {
@@ -129,7 +131,9 @@ var names = []string{"Maren Tolland", "Iven Harrow", "Petra Oakes", "Silas Brook
 
 // event is something that people do outside, or packers inside.
 func (w *world) event(l *ledger) {
-	switch k := w.rng.IntN(124); {
+	switch k := w.rng.IntN(134); {
+	case k >= 124:
+		w.partner()
 	case k >= 114:
 		w.supply()
 	case k >= 107:
@@ -212,6 +216,10 @@ func (w *world) buyAtStore(l *ledger) {
 			Town: "Harrowmere", Country: "XW", Method: pick(w, []string{"standard", "express", "collect"})}}
 	for range 1 + w.rng.IntN(3) {
 		s.Lines = append(s.Lines, standin.SaleLine{SKU: pick(w, skus), Qty: int64(1 + w.rng.IntN(3))})
+	}
+	if code == "morrow" && w.one(400) {
+		sku := pick(w, slices.Sorted(maps.Keys(partnerGoods)))
+		s.Lines = append(s.Lines[:1], standin.SaleLine{SKU: sku, Qty: 1, Text: "Hive of " + name})
 	}
 	switch w.rng.IntN(30) {
 	case 0:
@@ -528,6 +536,7 @@ func (w *world) person() {
 	}
 	// A store's word about an edit may be lost; comparing shows it, and somebody looks once a day.
 	w.step("compare and correct", func() error { _, err := w.Relay.Correct(ctx, "", "Joss Fenn"); return err })
+	w.askAgain(ctx)
 	for _, g := range groups {
 		of := attention.GroupOf{Cause: g.Cause, Connection: g.ConnectionCode, Subject: g.Subject}
 		switch {
@@ -562,6 +571,9 @@ func (w *world) finish() {
 		w.person()
 		w.rest(14 * time.Hour)
 	}
+	w.partnersRest(5 * time.Hour)
+	w.person()
+	w.partnersRest(3 * time.Hour)
 	for range 40 {
 		busy, err := w.Relay.Waits()
 		if err == nil && !busy {
@@ -678,6 +690,7 @@ func (w *world) check(l *ledger) (wrong []string) {
 		bad("parcels cannot be listed: %v", err)
 	}
 	wrong = append(wrong, w.checkLabels()...)
+	wrong = append(wrong, w.checkPartners()...)
 	wrong = append(wrong, w.checkOffice(l)...)
 	findings, err := w.Store.Verify(ctx)
 	if err != nil {

@@ -40,7 +40,7 @@ func run(t *testing.T, seed uint64, days int) (wrong, trace []string, summary st
 		summary = fmt.Sprintf("%d days, %d sales, %d steps, %d crashes, faults %v, %d mails", days, sales, w.steps, w.crashes, w.faults,
 			len(w.mails))
 		shared := w.shared()
-		summary += fmt.Sprintf(", %d listings share", shared) + w.benchWork()
+		summary += fmt.Sprintf(", %d listings share", shared) + w.benchWork() + w.asked()
 		if seed%2 == 0 && shared == 0 {
 			wrong = append(wrong, "no listing shares the last units")
 		}

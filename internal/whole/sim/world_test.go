@@ -96,7 +96,7 @@ func (w *world) hosts() map[string]http.Handler {
 	o := w.Outside
 	return map[string]http.Handler{"morrow.sim": o.Morrow, "skep.sim": o.Skep, "plover.sim": o.Plover, "tansy.sim": o.Tansy,
 		"bramble.sim": o.Bramble, "till.sim": o.Counterpane, "nosh.sim": o.Nosh, "gannet.sim": w.second,
-		"ironway.sim": o.Ironway, "heron.sim": o.Heron,
+		"ironway.sim": o.Ironway, "heron.sim": o.Heron, "gate.sim": o.Gate, "slate.sim": o.Slate,
 		"relay.sim": w.in}
 }
 
@@ -195,7 +195,7 @@ func open(t *testing.T, seed uint64) *world {
 			slow: some(40), crash: some(3)}}
 	o := demo.NewOutside(300, true)
 	for url, to := range map[string]*string{"morrow": &o.MorrowURL, "skep": &o.SkepURL, "plover": &o.PloverURL, "tansy": &o.TansyURL,
-		"bramble": &o.BrambleURL, "till": &o.CounterpaneURL, "nosh": &o.NoshURL} {
+		"bramble": &o.BrambleURL, "till": &o.CounterpaneURL, "nosh": &o.NoshURL, "gate": &o.GateURL, "slate": &o.SlateURL} {
 		*to = "http://" + url + ".sim"
 	}
 	o.Morrow.SetBase(o.MorrowURL)
@@ -329,6 +329,7 @@ func (w *world) join() {
 	w.joinSecondCarrier()
 	w.joinOtherCarriers()
 	w.joinOffice()
+	w.joinPartners()
 	for _, r := range demo.Rules[:3] {
 		_, err := w.Client.ChangeRule(ctx, r)
 		must(err)
