@@ -143,8 +143,9 @@ func outside(o *demo.Outside) string {
 		{"Portal", o.NoshURL, "Nosh Lane", keys(demo.NoshAccess, "key")},
 		{"Carrier", o.IronwayURL, "Ironway", keys(demo.IronwayAccess, "user", "password")},
 		{"Carrier", o.HeronURL, "Swift Heron", keys(demo.HeronAccess, "client", "secret", "push_secret")},
-		{"Partner", o.GateURL, "Fallowgate, a warehouse; its trays lie at " + o.GateURL + "/trays", keys(demo.GateAccess, "user",
-			"password")},
+		{"Partner", o.GateURL, "Fallowgate, a warehouse; its trays lie at " + o.GateURL + "/trays, those for tables below it in sheets",
+			keys(demo.GateAccess, "user",
+				"password")},
 		{"Partner", o.SlateURL, "Scribe & Slate, a maker", keys(demo.SlateAccess, "account", "password")},
 		{"Addresses", o.PostbookURL, "Postbook", keys(demo.PostbookAccess, "token", "contract", "desk")},
 	} {

@@ -22,9 +22,15 @@ func gateGoods() map[string]int64 {
 
 // JoinFallowgate joins the partner warehouse by its trays: its place is kept by its word, and the first store sells from it last.
 func (w *World) JoinFallowgate(ctx context.Context) error {
-	return w.joinPartner(ctx, "fallowgate", "gate", "Fallowgate", joining.Access{Address: w.GateURL + "/trays", Secrets: GateAccess},
-		request.Terms{Partner: "gate", Order: 180, Unit: 12, Tolerance: 5}, message.RequestsOut, message.RequestStops, message.ReceiptsIn,
-		message.RequestsIn, message.DispatchIn, message.StockIn, message.BillsIn)
+	return w.JoinFallowgateBy(ctx, "fallowgate", joining.Access{Address: w.GateURL + "/trays", Secrets: GateAccess}, message.ReceiptsIn)
+}
+
+// JoinFallowgateBy joins the partner warehouse by one of its ways, with feeds that only this way has.
+func (w *World) JoinFallowgateBy(ctx context.Context, definition string, access joining.Access, more ...message.Feed) error {
+	feeds := []message.Feed{message.RequestsOut, message.RequestStops, message.RequestsIn, message.DispatchIn, message.StockIn,
+		message.BillsIn}
+	return w.joinPartner(ctx, definition, "gate", "Fallowgate", access,
+		request.Terms{Partner: "gate", Order: 180, Unit: 12, Tolerance: 5}, append(feeds, more...)...)
 }
 
 // JoinSlate joins the maker by account and password.

@@ -41,7 +41,7 @@ type GateMood struct {
 }
 
 // Fallowgate is a partner warehouse that speaks UN/EDIFACT in files: an in-tray and an out-tray, reached by WebDAV or as a folder. It
-// takes ORDERS and ORDCHG, and answers with CONTRL, ORDRSP, DESADV, INVRPT and INVOIC, in Latin-1.
+// takes ORDERS and ORDCHG, and answers with CONTRL, ORDRSP, DESADV, INVRPT and INVOIC, in Latin-1. Its second way are tables (CSV).
 type Fallowgate struct {
 	cfg GateConfig
 	mis mischief
@@ -73,6 +73,7 @@ type gateOrder struct {
 	Parcels            []string
 	At                 time.Time
 	Trial, Billed      bool
+	Sheets             bool // it was asked by tables
 }
 
 // NewFallowgate opens the warehouse.
@@ -85,7 +86,7 @@ func NewFallowgate(cfg GateConfig) *Fallowgate {
 	for sku, n := range cfg.Goods {
 		g.stock[sku] = n
 	}
-	for _, dir := range []string{"in", "in/read", "out"} {
+	for _, dir := range []string{"in", "in/read", "out", sheetTrays, sheetTrays + "/in", sheetTrays + "/in/read", sheetTrays + "/out"} {
 		_ = g.fs.Mkdir(context.Background(), dir, 0o755)
 	}
 	r := chi.NewRouter()
@@ -186,16 +187,26 @@ func (g *Fallowgate) Work() {
 	for _, name := range g.list("in") {
 		out = append(out, g.read(name)...)
 	}
+	g.workSheets()
 	now := g.mis.clock()
+	var sheets []gateMessage
 	for _, o := range g.orders {
-		if o.State == "accepted" && now.Sub(o.At) >= g.mood.Pace {
-			out = append(out, g.pack(o, now)...)
+		if o.State != "accepted" || now.Sub(o.At) < g.mood.Pace {
+			continue
+		}
+		if packed := g.pack(o, now); o.Sheets {
+			sheets = append(sheets, packed...)
+		} else {
+			out = append(out, packed...)
 		}
 	}
 	g.write("FG", out, now)
+	g.writeSheets(sheets)
 	if g.moved && !g.mood.Silent {
 		g.moved = false
-		g.write("LEV", []gateMessage{g.report(now)}, now)
+		report := []gateMessage{g.report(now)}
+		g.write("LEV", report, now)
+		g.writeSheets(report)
 	}
 }
 
@@ -273,7 +284,7 @@ func (g *Fallowgate) answer(a gateAsk) *gateMessage {
 	}
 	o := &gateOrder{Ref: a.ref, No: fmt.Sprintf("F%d", 5000+len(g.orders)), To: strings.Join(a.to, ", "), Notes: strings.Join(a.notes,
 		"; "),
-		State: "accepted", Lines: a.lines, At: g.mis.clock(), Trial: a.trial}
+		State: "accepted", Lines: a.lines, At: g.mis.clock(), Trial: a.trial, Sheets: a.sheets}
 	g.orders = append(g.orders, o)
 	why, code := g.mood.Refuse, ""
 	var unknown []gateLine
@@ -422,11 +433,18 @@ func (g *Fallowgate) Bill(order, unit int64) {
 	g.mu.Lock()
 	defer g.mu.Unlock()
 	now := g.mis.clock()
+	for _, sheets := range []bool{false, true} {
+		g.bill(sheets, order, unit, now)
+	}
+}
+
+// bill bills what was asked by tables, or what was not.
+func (g *Fallowgate) bill(sheets bool, order, unit int64, now time.Time) {
 	m := gateMessage{kind: "INVOIC"}
 	m.add("BGM+380+%s+9", fmt.Sprintf("FGB-%s-%d", now.UTC().Format("2006-01"), g.files))
 	n := 0
 	for _, o := range g.orders {
-		if o.State != "sent" || o.Billed || o.Trial {
+		if o.State != "sent" || o.Billed || o.Trial || o.Sheets != sheets {
 			continue
 		}
 		o.Billed = true
@@ -446,7 +464,11 @@ func (g *Fallowgate) Bill(order, unit int64) {
 		}
 	}
 	m.add("UNS+S")
-	if n > 0 {
+	switch {
+	case n == 0:
+	case sheets:
+		g.writeSheets([]gateMessage{m})
+	default:
 		g.write("INV", []gateMessage{m}, now)
 	}
 }
@@ -477,8 +499,10 @@ func (g *Fallowgate) write(kind string, list []gateMessage, now time.Time) {
 	g.lay(name, body)
 }
 
-func (g *Fallowgate) lay(name string, body []byte) {
-	f, err := g.fs.OpenFile(context.Background(), path.Join("out", name), os.O_RDWR|os.O_CREATE|os.O_TRUNC, 0o644)
+func (g *Fallowgate) lay(name string, body []byte) { g.layIn("out", name, body) }
+
+func (g *Fallowgate) layIn(tray, name string, body []byte) {
+	f, err := g.fs.OpenFile(context.Background(), path.Join(tray, name), os.O_RDWR|os.O_CREATE|os.O_TRUNC, 0o644)
 	if err != nil {
 		return
 	}

@@ -106,6 +106,7 @@ type gateAsk struct {
 	notes            []string // texts for who packs, and how the buyer is reached
 	lines            []gateLine
 	trial            bool
+	sheets           bool // it came as a table, and is answered by tables
 }
 
 type gateLine struct {

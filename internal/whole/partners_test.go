@@ -1,6 +1,9 @@
 package whole
 
 import (
+	"fmt"
+	"os"
+	"path/filepath"
 	"slices"
 	"testing"
 	"time"
@@ -10,7 +13,9 @@ import (
 	"openrelay/internal/connector"
 	"openrelay/internal/core/request"
 	"openrelay/internal/demo"
+	"openrelay/internal/relay/joining"
 	"openrelay/internal/relay/partners"
+	"openrelay/internal/sshserver"
 	"openrelay/internal/standin"
 	"openrelay/internal/wire"
 )
@@ -95,6 +100,59 @@ func TestAWarehouseByFiles(t *testing.T) {
 	for _, b := range bills {
 		require.Equal(t, "agrees", b.State, "%+v", b)
 	}
+	clean(t, w)
+}
+
+// TestAWarehouseByTables: by its second way, over SFTP at a real server, with a key; the same becomes of what it is asked.
+func TestAWarehouseByTables(t *testing.T) {
+	server, err := sshserver.New(t.TempDir())
+	require.NoError(t, err)
+	t.Cleanup(func() { require.NoError(t, server.Stop()) })
+	require.NoError(t, server.Start())
+	trays := filepath.Join(server.Dir, "trays")
+	require.NoError(t, os.Mkdir(trays, 0o755))
+	w := openWorld(t, false)
+	ctx := t.Context()
+	w.Gate = standin.NewFallowgate(standin.GateConfig{Customer: demo.Company, Number: "FG-118", Prefix: "2007109", Folder: trays,
+		Goods: map[string]int64{"SMOKER-M": 25, "FRAMES-10": 9}})
+	t.Cleanup(w.Gate.Stop)
+	require.NoError(t, w.JoinFallowgateBy(ctx, "fallowgate-tables", joining.Access{
+		Address: fmt.Sprintf("sftp://127.0.0.1:%d%s/sheets", server.Port, trays),
+		Secrets: map[string]string{"user": server.User, "key": server.Key, "host_key": server.Fingerprint}}))
+	fast(t, w, "gate")
+	lies := func(n int64) {
+		eventually(t, "its word of the stock", func() bool {
+			v, err := w.Client.Item(ctx, "SMOKER-M")
+			require.NoError(t, err)
+			return slices.ContainsFunc(v.Levels, func(l wire.Level) bool { return l.Location == "gate" && l.OnHand == n })
+		})
+	}
+	lies(25)
+	onlyAt(t, w, "SMOKER-M", "gate")
+	w.Gate.Mood(standin.GateMood{Pace: time.Hour})
+	q := newestRequest(t, w, sold(t, w, "SMOKER-M", 2, ""))
+	inState(t, w, q.Number, request.Acknowledged)
+	_, err = w.Client.CallOffRequest(ctx, q.Number, "")
+	require.NoError(t, err)
+	inState(t, w, q.Number, request.CalledOff)
+
+	w.Gate.Mood(standin.GateMood{})
+	sent := newestRequest(t, w, sold(t, w, "SMOKER-M", 3, ""))
+	inState(t, w, sent.Number, request.Sent)
+	require.EqualValues(t, 22, w.Gate.Lies("SMOKER-M"))
+	lies(22)
+	w.Gate.Bill(180, 12)
+	eventually(t, "its bill to agree", func() bool {
+		r, err := w.Client.Request(ctx, sent.Number)
+		require.NoError(t, err)
+		return r.Billed == 216 && r.Cost == 216
+	})
+	w.Gate.Mood(standin.GateMood{Refuse: "hall three is flooded"})
+	no := newestRequest(t, w, sold(t, w, "SMOKER-M", 1, ""))
+	inState(t, w, no.Number, request.Refused)
+	r, err := w.Client.Request(ctx, no.Number)
+	require.NoError(t, err)
+	require.Contains(t, r.Reason, "flooded")
 	clean(t, w)
 }
 
