@@ -20,7 +20,8 @@ const (
 )
 
 // ourFunctions are those that CEL does not know the cost of.
-var ourFunctions = []string{"amount", "decimal", "number", "words", "moment", "written", "joined", "several", "abreast", "first", "lookup",
+var ourFunctions = []string{"amount", "decimal", "number", "words", "cut", "moment", "written", "joined", "several", "abreast", "first",
+	"lookup",
 	"edi", "edis", "groups", "before", "digest"}
 
 // bounds are the options with which every expression runs.

@@ -538,6 +538,7 @@ var functionHelp = []struct{ name, args, about string }{
 	{"several", "value", "a list, also of a single record"},
 	{"abreast", "lists", "records of what stands at the same place of several lists: repeated fields of a form"},
 	{"words", "text", "the words of a text"},
+	{"cut", "text, letters", "the text in parts of so many letters at most, cut between words"},
 	{"digest", "text, length", "a short name for a long text"},
 	{"edi", "record, segment, place", "what stands at a place of a segment"},
 	{"edis", "record, segment, place", "the same of every such segment"},

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"reflect"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -173,6 +174,7 @@ var sharedEnv = sync.OnceValues(func() (*cel.Env, error) {
 		}},
 		{"number", []*cel.Type{dyn}, cel.IntType, func(a []any) (any, error) { return number(a[0]) }},
 		{"words", []*cel.Type{text}, cel.ListType(text), func(a []any) (any, error) { return toList(strings.Fields(textOf(a[0]))), nil }},
+		{"cut", []*cel.Type{text, cel.IntType}, cel.ListType(text), func(a []any) (any, error) { return cut(textOf(a[0]), a[1].(int64)) }},
 		{"moment", []*cel.Type{dyn, text, dyn}, cel.TimestampType, func(a []any) (any, error) {
 			return moment(a[0], textOf(a[1]), textOf(a[2]))
 		}},
@@ -208,6 +210,33 @@ var sharedEnv = sync.OnceValues(func() (*cel.Env, error) {
 	}
 	return cel.NewEnv(opts...)
 })
+
+// cut cuts a text into parts of so many letters at most, between words where that can be.
+func cut(text string, most int64) (any, error) {
+	if most < 1 {
+		return nil, fmt.Errorf("cut: parts of %d letters; at least 1 is expected", most)
+	}
+	var out []string
+	line := []rune{}
+	for _, word := range strings.Fields(text) {
+		w := []rune(word)
+		if len(line) > 0 && int64(len(line)+1+len(w)) <= most {
+			line = append(append(line, ' '), w...)
+			continue
+		}
+		if len(line) > 0 {
+			out = append(out, string(line))
+		}
+		for int64(len(w)) > most {
+			out, w = append(out, string(w[:most])), w[most:]
+		}
+		line = slices.Clone(w)
+	}
+	if len(line) > 0 {
+		out = append(out, string(line))
+	}
+	return toList(out), nil
+}
 
 func toList(in []string) []any {
 	out := make([]any, len(in))

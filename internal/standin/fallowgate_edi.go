@@ -154,7 +154,7 @@ func (a *gateAsk) segment(s segment) {
 		}
 	case "NAD":
 		if s.at(1, 1) == "DP" {
-			for _, at := range [][2]int{{4, 1}, {4, 2}, {5, 1}, {5, 2}, {8, 1}, {6, 1}, {9, 1}} {
+			for _, at := range [][2]int{{4, 1}, {4, 2}, {4, 3}, {4, 4}, {5, 1}, {5, 2}, {5, 3}, {8, 1}, {6, 1}, {9, 1}} {
 				if text := s.at(at[0], at[1]); text != "" {
 					a.to = append(a.to, text)
 				}

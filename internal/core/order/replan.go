@@ -15,29 +15,7 @@ func Replan(o *Order, s *Scene, reason string) (Change, error) {
 	if o.Routed || o.Voided || o.Test || o.Elsewhere() || !slices.Contains([]Stage{Held, Ready}, o.Stage()) {
 		return c, fmt.Errorf("%w: order %s is %s; only what nobody has begun on is planned anew", ErrState, o.Number, o.Stage())
 	}
-	before, mark := make([][]Allocation, len(o.Lines)), len(s.Book.Movements)
-	for i := range o.Lines {
-		l := &o.Lines[i]
-		if l.Charge || l.Allocated == 0 {
-			continue
-		}
-		before[i] = slices.Clone(l.Allocations)
-		n := l.Allocated
-		l.Allocated = 0
-		l.take(n, func(at, part int64) {
-			l.post(s.Book, stock.Movement{At: s.Now, Kind: stock.Release, Reason: l.why("planned anew"), Who: s.Who, DocKind: "order",
-				DocID: o.ID}, at, part, 0, -1)
-		})
-	}
-	AllocateWaiting(o, s, &c)
-	if o.placedAs(before) {
-		s.Book.Movements = s.Book.Movements[:mark] // what was let go was taken again
-		return Change{Order: o, Skipped: "it is planned so already"}, nil
-	}
-	o.Revision++
-	c.Notes = slices.DeleteFunc(c.Notes, func(n Note) bool { return n.What == "allocated" })
-	c.note("planned anew", "Planned anew%s: %s", because(reason), or(allocationText(o, s.Place), "nothing can be sent"))
-	return c, nil
+	return replan(o, s, reason, "Planned anew", func(int64) bool { return true })
 }
 
 // ReplanAt lets go of what is promised to an order at some places, and promises it anew, as it is planned now, with what waits. Others may
@@ -48,13 +26,19 @@ func ReplanAt(o *Order, s *Scene, reason string, places []int64) (Change, error)
 	if o.Voided || o.Test || o.Elsewhere() || !slices.Contains([]Stage{Held, Ready, Routed, Picking, Packed, PartShipped}, o.Stage()) {
 		return c, fmt.Errorf("%w: order %s is %s; nothing of it is planned anew", ErrState, o.Number, o.Stage())
 	}
+	return replan(o, s, reason, "What nobody has begun on planned anew", func(at int64) bool { return slices.Contains(places, at) })
+}
+
+// replan lets go of what is promised at some places and promises it anew.
+func replan(o *Order, s *Scene, reason, said string, at func(place int64) bool) (Change, error) {
+	c := Change{Order: o}
 	before, mark := make([][]Allocation, len(o.Lines)), len(s.Book.Movements)
 	for i := range o.Lines {
 		l := &o.Lines[i]
 		before[i] = slices.Clone(l.Allocations)
 		for _, a := range before[i] {
 			n := min(a.Quantity, l.Allocated)
-			if l.Charge || n == 0 || !slices.Contains(places, a.Location) {
+			if l.Charge || n == 0 || !at(a.Location) {
 				continue
 			}
 			l.takeAt(a.Location, n)
@@ -65,13 +49,12 @@ func ReplanAt(o *Order, s *Scene, reason string, places []int64) (Change, error)
 	}
 	AllocateWaiting(o, s, &c)
 	if o.placedAs(before) {
-		s.Book.Movements = s.Book.Movements[:mark]
+		s.Book.Movements = s.Book.Movements[:mark] // what was let go was taken again
 		return Change{Order: o, Skipped: "it is planned so already"}, nil
 	}
 	o.Revision++
 	c.Notes = slices.DeleteFunc(c.Notes, func(n Note) bool { return n.What == "allocated" })
-	c.note("planned anew", "What nobody has begun on planned anew%s: %s", because(reason), or(allocationText(o, s.Place),
-		"nothing can be sent"))
+	c.note("planned anew", "%s%s: %s", said, because(reason), or(allocationText(o, s.Place), "nothing can be sent"))
 	return c, nil
 }
 
