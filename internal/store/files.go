@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"errors"
 )
 
 // File is a file that came or went, where a side exchanges files.
@@ -48,6 +49,17 @@ func (t *Tx) SetFileState(connection int64, reference, state, reason string) err
 	_, err := t.exec("UPDATE file SET state=?, reason=? WHERE connection_id=? AND reference=? AND reference<>'' AND way='out'", state,
 		reason, connection, reference)
 	return err
+}
+
+// FileIsRefused tells whether what a feed made last of a file with some content was to refuse it.
+func (t *Tx) FileIsRefused(connection int64, feed, hash string) (bool, error) {
+	var state string
+	err := t.get(&state, "SELECT state FROM file WHERE connection_id=? AND feed=? AND hash=? AND way='in' ORDER BY id DESC LIMIT 1",
+		connection, feed, hash)
+	if errors.Is(err, ErrNotFound) {
+		return false, nil
+	}
+	return state == FileRefused, err
 }
 
 // FileWasTaken tells whether a file of a feed with some content was taken before. One that was refused was not.

@@ -46,13 +46,26 @@ func (g *reading) took(f connector.TakenFile) error {
 					return err
 				}
 			}
-			if err := ch.CloseConnectionSubject(g.c.ID, engine.FileNotTaken, row.Name, ch.Now); err != nil {
+			if err := g.closeFile(ch, &row); err != nil {
 				return err
 			}
 		}
 		ch.Tell("file", g.c.Rec().Code)
 		return ch.AddFile(row)
 	})
+}
+
+// closeFile ends what is open about a file under its name, unless another feed has refused this very content: it reads other records of it.
+func (g *reading) closeFile(ch *engine.Change, row *store.File) error {
+	for _, kind := range g.c.Line().Def.Kinds() {
+		if string(kind) == row.Feed {
+			continue
+		}
+		if refused, err := ch.FileIsRefused(g.c.ID, string(kind), row.Hash); err != nil || refused {
+			return err
+		}
+	}
+	return ch.CloseConnectionSubject(g.c.ID, engine.FileNotTaken, row.Name, ch.Now)
 }
 
 func (g *reading) raiseFile(ch *engine.Change, f connector.TakenFile, reason string) error {

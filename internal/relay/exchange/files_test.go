@@ -3,6 +3,7 @@ package exchange_test
 import (
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
@@ -151,4 +152,38 @@ func TestAFolderThatIsGone(t *testing.T) {
 	require.Equal(t, "ready", k.Stage("F-1"))
 	f, _ = k.Feed(k.ByCode("tray"), message.OrdersIn)
 	require.Empty(t, f.LastError)
+}
+
+// TestAFeedThatFindsNothingWrongLeavesOpenWhatAnotherRefused: two feeds read one folder, each its own messages of a file. What one of them
+// has refused is not over because the other has nothing to do with it.
+func TestAFeedThatFindsNothingWrongLeavesOpenWhatAnotherRefused(t *testing.T) {
+	dir := t.TempDir()
+	require.NoError(t, os.Mkdir(filepath.Join(dir, "out"), 0o755))
+	k := trial.New(t)
+	k.Stock(9, "JAR")
+	two := strings.Replace(tray, "  dispatch out:\n", `  stock in:
+    id: edi(item, "LIN", "3")
+    read: { every: 1s, files: { folder: out, name: "*.edi", settled: 0s }, items: INVRPT/LIN CNT UNS }
+    map: { sku: 'edi(item, "LIN", "3")', quantity: 'number(edi(item, "QTY+145", "1.2"))' }
+  dispatch out:
+`, 1)
+	_, err := k.ApplySetup(t.Context(), setup.Setup{Version: 1, Connectors: []string{two}, Connections: []setup.Connection{
+		{Code: "tray", Connector: "tray", Name: "The tray", Address: dir, Settings: map[string]any{
+			"offer": map[string]any{"sources": []any{"alder"}}},
+			Feeds: map[message.Feed]setup.Feed{message.OrdersIn: {On: true}, message.StockIn: {On: true}}}}}, nil, "Edda")
+	require.NoError(t, err)
+	read := func(kind message.Feed, text string) (open bool) {
+		require.NoError(t, os.WriteFile(filepath.Join(dir, "out", "A.edi"), []byte(text), 0o644))
+		k.Run(k.ByCode("tray"), engine.RunRequest{Kind: kind, Cause: "schedule"})
+		k.Later(2 * time.Second)
+		for _, x := range k.Exceptions() {
+			open = open || x.Cause == engine.FileNotTaken
+		}
+		return open
+	}
+	wrong := strings.Replace(bought, "UNT+11", "UNT+91", 1)
+	require.True(t, read(message.OrdersIn, wrong))
+	require.True(t, read(message.StockIn, wrong), "it was laid back as it is; what is wrong with it is in a message that this feed leaves")
+	require.True(t, read(message.OrdersIn, wrong))
+	require.False(t, read(message.OrdersIn, bought))
 }

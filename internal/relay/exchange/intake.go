@@ -88,12 +88,9 @@ func (r *Exchange) MaxPush(code string) int64 {
 // DecideAll decides on everything that waits in a connection's inbox and whose time has come. While the connection is
 // paused, all of it goes on waiting.
 func (r *Exchange) DecideAll(c *engine.Conn) error {
-	if c.Rec().Paused {
-		return nil
-	}
-	for r.Ctx.Err() == nil {
+	for r.Ctx.Err() == nil && !c.Rec().Paused {
 		msgs, err := r.Store.WaitingInbox(r.Ctx, c.Rec().ID, r.Clock(), batchSize)
-		if err != nil || len(msgs) == 0 {
+		if err != nil || len(msgs) == 0 || c.Rec().Paused { // what came after a pause is not decided on, however late this looked
 			return err
 		}
 		if err := r.decide(c, msgs); err != nil {

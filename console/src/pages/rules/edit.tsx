@@ -314,12 +314,15 @@ function Builder({
 function ActionValue({ a, values, onChange }: { a: Action; values?: string[]; onChange: (value: string) => void }) {
   const places = useQuery({ ...locationsQuery, enabled: a.do === "location" });
   const profiles = useQuery({ queryKey: ["profiles"], queryFn: () => take(api.GET("/api/v1/profiles")), enabled: a.do === "profile" });
-  const options =
-    a.do === "location"
-      ? places.data?.map((p) => [p.code, p.name] as const)
-      : a.do === "profile"
-        ? profiles.data?.map((p) => [p.code, p.name] as const)
-        : values?.map((v) => [v, v] as const);
+  const routing = useQuery({ queryKey: ["routing"], queryFn: () => take(api.GET("/api/v1/routing")), enabled: a.do === "weigh" });
+  const known: Record<string, (readonly [string, string])[] | undefined> = {
+    location: places.data?.map((p) => [p.code, p.name] as const),
+    profile: profiles.data?.map((p) => [p.code, p.name] as const),
+    weigh: routing.data && Object.keys(routing.data.policy.exceptions ?? {}).map((n) => [n, n] as const),
+  };
+  const options = a.do in known ? known[a.do] : values?.map((v) => [v, v] as const);
+  if (a.do === "weigh" && options?.length === 0)
+    return <span className="text-quiet">The routing policy has no exceptions yet: Settings, Routing.</span>;
   if (options)
     return (
       <select aria-label="Value of the action" className="field" value={a.value} onChange={(e) => onChange(e.target.value)}>
